@@ -1,0 +1,185 @@
+"""The command line: the same steps without a screen, and the window's entry points."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, NoReturn
+
+from moss_step import __version__
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.progress import Progress
+
+DONE, NOT_DONE, ASKED_WRONGLY = 0, 1, 2
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        raise AskedWronglyError(f"{message}.", f"See: {self.prog} --help")
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen.")
+    parser.add_argument("--version", action="version", version=f"moss-step {__version__}")
+    commands = parser.add_subparsers(dest="command", parser_class=_Parser)
+    opened = commands.add_parser("open", help="open a study, grid or shapes in the window")
+    opened.add_argument("study", type=Path)
+    commands.add_parser("demo", help="open the window with Harrow Moss")
+    listed = commands.add_parser("steps", help="list every step with its inputs and settings")
+    listed.add_argument("--json", action="store_true", help="print the catalogue as JSON")
+    done = commands.add_parser("do", help="run one step", description="Run one step: KIND [name=value ...] -o OUT")
+    done.add_argument("kind")
+    done.add_argument("given", nargs="*", metavar="name=value", help="an input (a path) or a setting")
+    done.add_argument("-o", "--out", type=Path, required=True, help="file to write; its ending chooses the format")
+    done.add_argument("--json", action="store_true", help="print the findings as one JSON object")
+    run = commands.add_parser("run", help="run a whole study")
+    run.add_argument("study", type=Path)
+    run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
+    run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command line; returns the exit code."""
+    try:
+        asked = _parser().parse_args(arguments)
+        commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
+            None: lambda _: _window([]), "open": lambda a: _window([a.study]), "demo": lambda _: _window([], demo=True),
+            "steps": _steps, "do": _do, "run": _run,
+        }  # fmt: skip
+        return commands[asked.command](asked)
+    except MossError as error:
+        print("moss-step: " + " ".join(str(error).split()), file=sys.stderr)
+        return error.exit_code
+    except KeyboardInterrupt:
+        print("moss-step: Stopped; nothing was written.", file=sys.stderr)
+        return NOT_DONE
+    except BrokenPipeError:
+        sys.stderr.close()
+        return NOT_DONE
+
+
+def open_window() -> int:
+    """Open the window with an empty study."""
+    return main([])
+
+
+def _window(paths: list[Path], demo: bool = False) -> int:
+    for path in paths:
+        if not path.exists():
+            raise MossError(f"{path} was not found.", "Check the name.")
+    from moss_step.desk.app import run  # Qt is loaded for the window only
+
+    return run(paths, demo)
+
+
+def _steps(asked: argparse.Namespace) -> int:
+    from moss_step.steps.catalogue import catalogue, describe
+
+    described = [describe(s) for s in catalogue().values()]
+    if asked.json:
+        print(json.dumps(described, indent=1))
+        return DONE
+    for step in described:
+        names = [i["name"] + ("" if not i["optional"] else "?") for i in step["inputs"]]
+        print(f"{step['kind']:<16} {step['question']}  [{step['bench']}]")
+        for line in [*names, *(_setting_line(s) for s in step["settings"])]:
+            print(f"    {line}=")
+    return DONE
+
+
+def _setting_line(row: dict[str, Any]) -> str:
+    allowed = "|".join(map(str, row["range"])) if isinstance(row["range"], list) else ""
+    return f"{row['name']} ({allowed or row['title'].lower()}{', ' + row['unit'] if row['unit'] else ''})"
+
+
+def _do(asked: argparse.Namespace) -> int:
+    from moss_step.steps.catalogue import step_kind
+    from moss_step.study.direct import do_step
+    from moss_step.study.hand_on import check_ending, hand_on
+
+    step = step_kind(asked.kind)
+    given = dict(_pair(text) for text in asked.given)
+    check_ending(asked.out, step.gives)
+    with _ProgressBar() as progress:
+        outcome, name = do_step(step, given, progress)
+        hand_on(outcome, name, asked.out, progress)
+    report = {
+        "kind": step.kind, "outputs": [str(asked.out)],
+        "findings": [f.as_json() for f in outcome.findings], "warnings": list(outcome.warnings),
+    }  # fmt: skip
+    if asked.json:
+        print(json.dumps(report))
+        return DONE
+    print(f"{name}: {outcome.figure} -> {asked.out}")
+    for warning in outcome.warnings:
+        print(f"  note: {warning}")
+    return DONE
+
+
+def _run(asked: argparse.Namespace) -> int:
+    from moss_step.study.engine import Engine
+    from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
+    from moss_step.study.graph import file_name
+    from moss_step.study.record import lineage
+    from moss_step.study.saving import load_study
+    from moss_step.formats.whole import write_text
+
+    study = load_study(asked.study)
+    folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
+    folder.mkdir(parents=True, exist_ok=True)
+    engine, outputs, findings, warnings = Engine(), [], [], []
+    with _ProgressBar() as progress:
+        for step in study.in_order():
+            outcome = engine.run_or_raise(study, step.id, progress)
+            findings += [{"step": step.id, **f.as_json()} for f in outcome.findings]
+            warnings += [f"{study.name_of(step.id)}: {w}" for w in outcome.warnings]
+            if not step.inputs:
+                continue
+            base = folder / f"{step.id}_{file_name(study.name_of(step.id))}"
+            kind = kind_of(outcome)
+            endings = (ENDINGS[kind][0], ".csv") if kind == "classes" else ENDINGS[kind][:1]
+            for ending in endings:
+                target = base.with_name(base.name + ending)
+                hand_on(outcome, study.name_of(step.id), target, progress)
+                outputs.append(str(target))
+            record = base.with_name(base.name + ".txt")
+            write_text(record, lineage(study, step.id, engine))
+            outputs.append(str(record))
+    if asked.json:
+        print(json.dumps({"kind": "run", "outputs": outputs, "findings": findings, "warnings": warnings}))
+    else:
+        print("\n".join(outputs))
+    return DONE
+
+
+def _pair(text: str) -> tuple[str, str]:
+    name, mark, value = text.partition("=")
+    if not mark or not name:
+        raise AskedWronglyError(f"'{text}' is not name=value.", "Write for example unit=percent.")
+    return name, value
+
+
+class _ProgressBar:
+    """A bar on a terminal, nothing in a pipe."""
+
+    def __enter__(self) -> Progress:
+        from tqdm import tqdm
+
+        self._bar = tqdm(total=100, disable=not sys.stderr.isatty(), leave=False, bar_format="{desc} {bar} {percentage:3.0f} %")
+        return Progress(self._tell)
+
+    def _tell(self, fraction: float, doing: str) -> None:
+        self._bar.set_description_str(doing, refresh=False)
+        self._bar.n = round(fraction * 100)
+        self._bar.refresh()
+
+    def __exit__(self, *_: object) -> None:
+        self._bar.close()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""Harrow Moss, the invented estate: its ground, shapes and true values, made by code from one seed."""

@@ -1,0 +1,372 @@
+"""Elevation grids and class maps in raster files: what a file states, reading it, and writing GeoTIFF and ASCII grids."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from xml.sax.saxutils import escape
+
+import numpy as np
+import rasterio
+from rasterio.enums import ColorInterp, MaskFlags, Resampling
+from rasterio.errors import NotGeoreferencedWarning, RasterioError
+from rasterio.transform import Affine, from_origin
+from rasterio.warp import reproject
+from rasterio.windows import Window
+
+from moss_step.formats.whole import check_readable, whole_file, write_text
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Box, Frame
+from moss_step.model.memory import check_memory
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.units import BEARING, DEGREE, NONE, PERCENT, SHADE, UNKNOWN, Unit, unit_named
+
+NO_DATA = -9999.0
+ENDINGS = (".tif", ".tiff", ".asc")
+
+_QUANTITIES = {DEGREE: "slope", PERCENT: "slope", BEARING: "aspect", SHADE: "shade", NONE: "value"}
+
+
+@dataclass(frozen=True)
+class RasterFacts:
+    """What a raster file states about one band, before its values are read."""
+
+    path: Path
+    driver: str
+    rows: int
+    cols: int
+    bands: int
+    dtype: str
+    transform: Affine
+    crs: str | None
+    unit: Unit
+    unit_text: str
+    no_data: float | None
+    scale: float
+    offset: float
+    has_position: bool
+
+    @property
+    def rotated(self) -> bool:
+        """Whether the grid's rows do not run east."""
+        return bool(abs(self.transform.b) > 1e-12 or abs(self.transform.d) > 1e-12)
+
+
+def split_band(source: str) -> tuple[Path, int | None]:
+    """Split ``file.tif#2`` in its path and band; the band is None when none is named."""
+    head, mark, tail = source.rpartition("#")
+    if mark and tail.isdigit() and not Path(source).exists():
+        return Path(head), int(tail)
+    return Path(source), None
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[rasterio.DatasetReader]:
+    check_readable(path)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", NotGeoreferencedWarning)
+        try:
+            # Virtual rasters may name Python code to run: never.
+            with rasterio.Env(GDAL_VRT_ENABLE_PYTHON="NO", CPL_CURL_ENABLE_VSIMEM="NO"), rasterio.open(path) as file:
+                yield file
+        except RasterioError as error:
+            raise MossError(
+                f"{path} could not be read as a raster: {_first_line(error)}",
+                "It may be cut short or no raster at all. Fetch or copy it again.",
+            ) from error
+
+
+def describe(path: Path, band: int | None = None) -> RasterFacts:
+    """Read what a raster states about itself.
+
+    Raises MossError when the file cannot be opened, has several bands and none is chosen, or holds no real numbers.
+    """
+    with _opened(path) as file:
+        chosen = _band(file, path, band)
+        if file.dtypes[chosen - 1].startswith("complex"):
+            raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
+        placed = not (file.transform.is_identity and file.crs is None)
+        unit_text = file.units[chosen - 1] or ""
+        unit = unit_named(unit_text) or _vertical_unit(file) or UNKNOWN
+        return RasterFacts(
+            path=path, driver=file.driver, rows=file.height, cols=file.width, bands=file.count,
+            dtype=file.dtypes[chosen - 1], transform=file.transform if placed else Affine(1, 0, 0, 0, -1, file.height),
+            crs=file.crs.to_wkt() if file.crs else None, unit=unit, unit_text=unit_text,
+            no_data=file.nodatavals[chosen - 1], scale=file.scales[chosen - 1], offset=file.offsets[chosen - 1],
+            has_position=placed,
+        )  # fmt: skip
+
+
+def read_surface(
+    path: Path, band: int | None = None, box: Box | None = None, no_data: float | None = None,
+    progress: Progress | None = None,
+) -> tuple[Surface, list[str]]:  # fmt: skip
+    """Read one band as a surface, north up, no-data as NaN, scale and offset applied; with remarks on what was done.
+
+    ``no_data`` names a further value that stands for no-data. Raises MossError for files that cannot be read whole
+    or do not fit in memory.
+    """
+    facts = describe(path, band)
+    progress = progress or silent()
+    remarks: list[str] = []
+    with _opened(path) as file:
+        chosen = _band(file, path, band)
+        window = _window(facts, box)
+        check_memory(int(window.height) * int(window.width), str(path), "Read a part of it with box=xmin,ymin,xmax,ymax.")
+        values = _read_values(file, chosen, facts, window, no_data, progress)
+        transform = facts.transform * Affine.translation(window.col_off, window.row_off)
+    infinite = int(np.count_nonzero(np.isinf(values)))
+    if infinite:
+        values[np.isinf(values)] = np.nan
+        remarks.append(f"{infinite:,} infinite values are taken as no-data.")
+    if facts.rotated:
+        values, transform = _north_up(values, transform)
+        remarks.append("The grid is rotated; it was resampled to run north, with new cells.")
+    values, frame = _upright(values, transform, facts.crs)
+    return Surface(values, frame, facts.unit, quantity_in(facts.unit)), remarks
+
+
+def quantity_in(unit: Unit) -> str:
+    """What is measured in a unit: slope in degrees, aspect in bearings; elevation when nothing else is stated."""
+    return _QUANTITIES.get(unit, "elevation")
+
+
+def _read_values(
+    file: rasterio.DatasetReader, band: int, facts: RasterFacts, window: Window, no_data: float | None, progress: Progress
+) -> np.ndarray:
+    rows, cols = int(window.height), int(window.width)
+    values = np.empty((rows, cols), np.float32)
+    masked = MaskFlags.all_valid not in file.mask_flag_enums[band - 1]
+    step = max(file.block_shapes[band - 1][0], 256)
+    for first, last in progress.blocks(rows, step, "Reading the grid"):
+        part = Window(window.col_off, window.row_off + first, cols, last - first)
+        raw = file.read(band, window=part)
+        block = raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
+        with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
+            values[first:last] = block
+        if masked:
+            values[first:last][file.read_masks(band, window=part) == 0] = np.nan
+        if no_data is not None:
+            values[first:last][raw == no_data] = np.nan
+    return values
+
+
+def _upright(values: np.ndarray, transform: Affine, crs: str | None) -> tuple[np.ndarray, Frame]:
+    """Turn a grid whose rows run north or columns run west."""
+    rows, cols = values.shape
+    x0, y0 = transform.c, transform.f
+    if transform.e > 0:
+        values, y0 = values[::-1], y0 + rows * transform.e
+    if transform.a < 0:
+        values, x0 = values[:, ::-1], x0 + cols * transform.a
+    frame = Frame(rows, cols, x0, y0, abs(transform.a), abs(transform.e), crs)
+    return np.ascontiguousarray(values), frame
+
+
+def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine]:
+    """Resample a rotated grid to rows that run east, bilinearly."""
+    rows, cols = values.shape
+    # The system only has to be the same on both sides: the turn is a matter of the two transforms.
+    same = "EPSG:3857"
+    corners = [transform * p for p in ((0, 0), (cols, 0), (0, rows), (cols, rows))]
+    xs, ys = [c[0] for c in corners], [c[1] for c in corners]
+    cell = float(np.hypot(transform.a, transform.d))
+    height = float(np.hypot(transform.b, transform.e))
+    new_cols = max(1, round((max(xs) - min(xs)) / cell))
+    new_rows = max(1, round((max(ys) - min(ys)) / height))
+    target = from_origin(min(xs), max(ys), cell, height)
+    out = np.full((new_rows, new_cols), np.nan, np.float32)
+    reproject(values, out, src_transform=transform, dst_transform=target, src_crs=same, dst_crs=same,
+              src_nodata=np.nan, dst_nodata=np.nan, resampling=Resampling.bilinear)  # fmt: skip
+    return out, target
+
+
+def _band(file: rasterio.DatasetReader, path: Path, band: int | None) -> int:
+    if file.count == 0:
+        raise MossError(f"{path} holds no single raster.", "Choose one of the grids inside it.")
+    if band is None:
+        if file.count > 1 and ColorInterp.alpha not in file.colorinterp[1:2]:
+            raise MossError(
+                f"{path} has {file.count} bands, and a surface is one.", f"Choose a band, such as {path.name}#1."
+            )
+        return 1
+    if not 1 <= band <= file.count:
+        raise AskedWronglyError(f"{path} has no band {band}.", f"It has bands 1 to {file.count}.")
+    return band
+
+
+def _vertical_unit(file: rasterio.DatasetReader) -> Unit | None:
+    if file.crs is None:
+        return None
+    from pyproj import CRS
+
+    axes = CRS.from_wkt(file.crs.to_wkt()).axis_info
+    return unit_named(axes[2].unit_name) if len(axes) > 2 else None
+
+
+def _window(facts: RasterFacts, box: Box | None) -> Window:
+    whole = Window(0, 0, facts.cols, facts.rows)
+    if box is None:
+        return whole
+    if facts.rotated or facts.transform.e > 0 or facts.transform.a < 0:
+        raise MossError("A part of a grid that is turned cannot be read by itself.", "Open it whole, then crop it.")
+    t = facts.transform
+    rows, cols = Frame(facts.rows, facts.cols, t.c, t.f, t.a, -t.e).window(box)
+    return Window(cols.start, rows.start, cols.stop - cols.start, rows.stop - rows.start)
+
+
+def _first_line(error: Exception) -> str:
+    lines = str(error).strip().splitlines()
+    text = lines[0] if lines else type(error).__name__
+    if text.startswith("Read failed") and error.__cause__ is not None:
+        text = str(error.__cause__)
+    return text.rstrip(".") + "."
+
+
+def write_surface(path: Path, surface: Surface, name: str, progress: Progress | None = None) -> None:
+    """Write a surface as GeoTIFF (deflate, tiled, overviews) or, by the ending ``.asc``, as an ASCII grid.
+
+    NaN becomes the file's no-data value -9999; unit and name are written beside the values.
+    """
+    low = (surface.range or (0.0, 0.0))[0]
+    no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
+    profile = {"dtype": "float32", "nodata": no_data, "predictor": 3}
+    smooth = Resampling.nearest if surface.cyclic else Resampling.average
+    unit = "" if surface.unit == UNKNOWN else surface.unit.key
+    with whole_file(path) as temporary:
+        target = temporary if path.suffix.lower() != ".asc" else temporary.with_suffix(".tif")
+        try:
+            with _created(target, path, surface.frame, profile) as file:
+                file.units, file.descriptions = (unit,), (name,)
+                for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
+                    block = surface.values[first:last]
+                    file.write(np.where(np.isnan(block), np.float32(no_data), block), 1,
+                               window=Window(0, first, surface.frame.cols, last - first))  # fmt: skip
+            if target is temporary:
+                _add_overviews(temporary, path, surface.frame, smooth)
+            else:
+                _as_ascii_grid(target, temporary, path, surface.frame)
+        finally:
+            if target is not temporary:
+                target.unlink(missing_ok=True)
+
+
+def write_class_map(path: Path, classes: ClassMap, name: str, progress: Progress | None = None) -> None:
+    """Write a class map as an 8-bit GeoTIFF with colour table; class names go in its tags and a sidecar file.
+
+    No class is the no-data value 255. The sidecar ``.aux.xml`` carries the names for programs of the raster library.
+    """
+    if path.suffix.lower() == ".asc":
+        raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
+    with whole_file(path) as temporary:
+        with _created(temporary, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS, "predictor": 2}) as file:
+            file.descriptions = (name,)
+            file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
+            file.update_tags(1, **{f"CLASS_{c.code}": c.name for c in classes.classes})
+            file.update_tags(1, **{f"RANGE_{c.code}": c.text for c in classes.classes})
+            for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
+                file.write(classes.codes[first:last], 1, window=Window(0, first, classes.frame.cols, last - first))
+        _add_overviews(temporary, path, classes.frame, Resampling.nearest)
+    write_text(Path(f"{path}.aux.xml"), _category_names(classes.classes))
+
+
+def read_class_map(path: Path) -> ClassMap:
+    """Read an 8-bit class map with its colour table and class names.
+
+    Raises MossError when the file is no 8-bit raster.
+    """
+    facts = describe(path)
+    if facts.dtype != "uint8":
+        raise MossError(f"{path} holds {facts.dtype} values, and a class map holds 8-bit codes.", "Classify it first.")
+    with _opened(path) as file:
+        raw = file.read(1)
+        raw[file.read_masks(1) == 0] = NO_CLASS
+        tags = file.tags(1)
+        colors = file.colormap(1) if file.colorinterp[0] == ColorInterp.palette else {}
+    codes, frame = _upright(raw, facts.transform, facts.crs)
+    named = {int(k[6:]) for k in tags if k.startswith("CLASS_") and k[6:].isdigit()}
+    present = {int(c) for c in np.unique(codes)} - {NO_CLASS}
+    entries = tuple(
+        ClassEntry(c, tags.get(f"CLASS_{c}", f"Class {c}"), _hex(colors.get(c, (128, 128, 128))), tags.get(f"RANGE_{c}", ""))
+        for c in sorted(named | present)
+    )
+    return ClassMap(codes, frame, entries)
+
+
+@contextmanager
+def _created(temporary: Path, path: Path, frame: Frame, profile: dict[str, object]) -> Iterator[rasterio.io.DatasetWriter]:
+    tiled = min(frame.rows, frame.cols) >= 256
+    layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if tiled else {}
+    try:
+        with rasterio.open(
+            temporary, "w", driver="GTiff", height=frame.rows, width=frame.cols, count=1, crs=frame.crs,
+            transform=from_origin(frame.x0, frame.y0, frame.dx, frame.dy), compress="deflate",
+            BIGTIFF="IF_SAFER", num_threads="all_cpus", **layout, **profile,
+        ) as file:  # fmt: skip
+            yield file
+    except RasterioError as error:
+        raise _not_written(path, error) from error
+    _verify(temporary, path)
+
+
+def _add_overviews(temporary: Path, path: Path, frame: Frame, resampling: Resampling) -> None:
+    factors = [2**k for k in range(1, 10) if max(frame.shape) / 2 ** (k - 1) > 512]
+    if not factors:
+        return
+    try:
+        with rasterio.Env(GDAL_NUM_THREADS="ALL_CPUS"), rasterio.open(temporary, "r+") as file:
+            file.build_overviews(factors, resampling)
+    except RasterioError as error:
+        raise _not_written(path, error) from error
+    _verify(temporary, path)
+
+
+def _as_ascii_grid(source: Path, target: Path, path: Path, frame: Frame) -> None:
+    if abs(frame.dx - frame.dy) > 1e-9 * frame.dx:
+        raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
+    from rasterio.shutil import copy
+
+    try:
+        copy(source, target, driver="AAIGrid", DECIMAL_PRECISION="4")
+    except RasterioError as error:
+        raise _not_written(path, error) from error
+    finally:
+        target.with_suffix(".prj").unlink(missing_ok=True)
+
+
+def _verify(temporary: Path, path: Path) -> None:
+    """Read the last block back: a disk that filled up may only show in the file itself."""
+    try:
+        with rasterio.open(temporary) as file:
+            _, window = list(file.block_windows(1))[-1]
+            file.read(1, window=window)
+    except RasterioError as error:
+        raise _not_written(path, error) from error
+
+
+def _not_written(path: Path, error: Exception) -> MossError:
+    return MossError(
+        f"{path} could not be written: {_first_line(error)}", "The disk may be full. Free some space, or choose another."
+    )
+
+
+def _category_names(classes: tuple[ClassEntry, ...]) -> str:
+    names = {c.code: c.name for c in classes}
+    rows = "".join(f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1))
+    return (
+        '<PAMDataset>\n  <PAMRasterBand band="1">\n    <CategoryNames>\n'
+        f"{rows}    </CategoryNames>\n  </PAMRasterBand>\n</PAMDataset>\n"
+    )
+
+
+def _rgb(color: str) -> tuple[int, int, int]:
+    return int(color[1:3], 16), int(color[3:5], 16), int(color[5:7], 16)
+
+
+def _hex(color: tuple[int, ...]) -> str:
+    return "#" + "".join(f"{v:02X}" for v in color[:3])

@@ -1,0 +1,47 @@
+"""A class map: a grid of classes with names and colours."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+
+NO_CLASS = 255
+"""Code of a cell without a class."""
+
+
+@dataclass(frozen=True)
+class ClassEntry:
+    """One class: its code in the grid (0 to 254), name and colour ``#RRGGBB``; ``text`` says its range."""
+
+    code: int
+    name: str
+    color: str
+    text: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class ClassMap:
+    """A uint8 grid of class codes of shape (rows, cols), north up; 255 is no class."""
+
+    codes: np.ndarray
+    frame: Frame
+    classes: tuple[ClassEntry, ...]
+
+    def __post_init__(self) -> None:
+        """Refuse codes that do not fit the frame."""
+        if self.codes.shape != self.frame.shape or self.codes.dtype != np.uint8:
+            raise MossError(f"Codes of shape {self.codes.shape} do not fit a frame of {self.frame.shape}.")
+        self.codes.flags.writeable = False
+
+    @property
+    def nbytes(self) -> int:
+        """Size in memory."""
+        return int(self.codes.nbytes)
+
+    def entry(self, code: int) -> ClassEntry | None:
+        """Give the class with a code, or None."""
+        return next((c for c in self.classes if c.code == code), None)

@@ -1,0 +1,25 @@
+"""Errors that a person reads: what is wrong, and what to do about it."""
+
+
+class MossError(Exception):
+    """Something that could not be done; the text says what, and what to do (exit code 1)."""
+
+    exit_code = 1
+
+    def __init__(self, what: str, do: str = "") -> None:
+        self.what = what
+        self.do = do
+        super().__init__(f"{what} {do}".strip())
+
+
+class AskedWronglyError(MossError):
+    """The request itself is wrong: an unknown name, a value out of range (exit code 2)."""
+
+    exit_code = 2
+
+
+class StoppedError(MossError):
+    """The person stopped the run."""
+
+    def __init__(self) -> None:
+        super().__init__("Stopped before it was done.", "Nothing was changed.")

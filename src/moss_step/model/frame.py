@@ -1,0 +1,194 @@
+"""The frame of a grid: reference system, origin, cell size and extent, and true ground sizes."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
+
+import numpy as np
+from pyproj import CRS, Geod
+from pyproj.exceptions import CRSError
+
+from moss_step.model.errors import AskedWronglyError, MossError
+
+Box = tuple[float, float, float, float]
+"""xmin, ymin, xmax, ymax in the units of the reference system."""
+
+
+@lru_cache(maxsize=64)
+def reference_system(text: str) -> CRS:
+    """Give the reference system for an EPSG code, a WKT text or any other form that PROJ reads.
+
+    Raises AskedWronglyError when the text names none.
+    """
+    try:
+        return CRS.from_user_input(text)
+    except CRSError:
+        raise AskedWronglyError(
+            f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text."
+        ) from None
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Where a north-up grid lies: ``x0, y0`` is its upper-left corner, ``dx, dy`` the cell size (both positive).
+
+    Coordinates are in the units of ``crs`` (a WKT or EPSG text; None when it is not known).
+    """
+
+    rows: int
+    cols: int
+    x0: float
+    y0: float
+    dx: float
+    dy: float
+    crs: str | None = None
+
+    def __post_init__(self) -> None:
+        """Refuse frames without cells or with a cell size that is no positive number."""
+        if self.rows < 1 or self.cols < 1:
+            raise MossError(f"A grid of {self.rows} rows and {self.cols} columns has no cells.")
+        sizes = (self.dx, self.dy, self.x0, self.y0)
+        if not all(map(math.isfinite, sizes)) or self.dx <= 0 or self.dy <= 0:
+            raise MossError(f"A cell size of {self.dx} by {self.dy} is not possible.", "Check the file's header.")
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns."""
+        return self.rows, self.cols
+
+    @property
+    def box(self) -> Box:
+        """The outer edges: xmin, ymin, xmax, ymax."""
+        return self.x0, self.y0 - self.rows * self.dy, self.x0 + self.cols * self.dx, self.y0
+
+    @cached_property
+    def system(self) -> CRS | None:
+        """The reference system, or None when it is not known."""
+        return None if self.crs is None else reference_system(self.crs)
+
+    @property
+    def geographic(self) -> bool:
+        """Whether coordinates are longitude and latitude in degrees."""
+        return self.system is not None and self.system.is_geographic
+
+    @property
+    def metres_per_unit(self) -> float:
+        """Metres in one unit of a projected system (1 when no system is known)."""
+        if self.system is None or self.geographic or not self.system.axis_info:
+            return 1.0
+        return float(self.system.axis_info[0].unit_conversion_factor)
+
+    @property
+    def system_name(self) -> str:
+        """The reference system's name with its EPSG code when it has one."""
+        return "none" if self.crs is None else _system_name(self.crs)
+
+    def with_crs(self, crs: str) -> Frame:
+        """Give the same grid of numbers with another reference system written beside it."""
+        reference_system(crs)
+        return replace(self, crs=crs)
+
+    def x_of(self, col: float) -> float:
+        """Easting (or longitude) of a column's centre."""
+        return self.x0 + (col + 0.5) * self.dx
+
+    def y_of(self, row: float) -> float:
+        """Northing (or latitude) of a row's centre."""
+        return self.y0 - (row + 0.5) * self.dy
+
+    def cell_at(self, x: float, y: float) -> tuple[int, int] | None:
+        """Row and column of the cell that holds a point, or None outside the grid."""
+        col = math.floor((x - self.x0) / self.dx)
+        row = math.floor((self.y0 - y) / self.dy)
+        return (row, col) if 0 <= row < self.rows and 0 <= col < self.cols else None
+
+    def window(self, box: Box) -> tuple[slice, slice]:
+        """Rows and columns of the cells whose centres lie in a box.
+
+        Raises MossError when there are none.
+        """
+        xmin, ymin, xmax, ymax = box
+        tiny = 1e-9
+        c0 = max(0, math.ceil((xmin - self.x0) / self.dx - 0.5 - tiny))
+        c1 = min(self.cols, math.floor((xmax - self.x0) / self.dx - 0.5 + tiny) + 1)
+        r0 = max(0, math.ceil((self.y0 - ymax) / self.dy - 0.5 - tiny))
+        r1 = min(self.rows, math.floor((self.y0 - ymin) / self.dy - 0.5 + tiny) + 1)
+        if c0 >= c1 or r0 >= r1:
+            raise MossError("The box holds no cell of the grid.", f"The grid spans {describe_box(self.box)}.")
+        return slice(r0, r1), slice(c0, c1)
+
+    def part(self, rows: slice, cols: slice) -> Frame:
+        """Frame of the cells in a window of this one."""
+        return replace(self, rows=rows.stop - rows.start, cols=cols.stop - cols.start,
+                       x0=self.x0 + cols.start * self.dx, y0=self.y0 - rows.start * self.dy)  # fmt: skip
+
+    @cached_property
+    def row_widths(self) -> np.ndarray:
+        """Ground width of a cell in metres, one value a row; on the ellipsoid for degrees."""
+        if not self.geographic:
+            return np.full(self.rows, self.dx * self.metres_per_unit)
+        geod, lats = self._geod, self._row_latitudes
+        sin2 = np.sin(np.radians(lats)) ** 2
+        normal = geod.a / np.sqrt(1.0 - geod.es * sin2)
+        return np.asarray(normal * np.cos(np.radians(lats)) * math.radians(self.dx))
+
+    @cached_property
+    def row_heights(self) -> np.ndarray:
+        """Ground height of a cell in metres, one value a row; on the ellipsoid for degrees."""
+        if not self.geographic:
+            return np.full(self.rows, self.dy * self.metres_per_unit)
+        geod, lats = self._geod, self._row_latitudes
+        sin2 = np.sin(np.radians(lats)) ** 2
+        meridional = geod.a * (1.0 - geod.es) / (1.0 - geod.es * sin2) ** 1.5
+        return np.asarray(meridional * math.radians(self.dy))
+
+    @cached_property
+    def row_areas(self) -> np.ndarray:
+        """Ground area of a cell in square metres, one value a row.
+
+        For degrees: the ellipsoidal zone between two parallels, in closed form (Snyder 1987, USGS Professional
+        Paper 1395, authalic latitude).
+        """
+        if not self.geographic:
+            return np.full(self.rows, self.dx * self.dy * self.metres_per_unit**2)
+        geod = self._geod
+        e = math.sqrt(geod.es)
+        edges = np.clip(self.y0 - np.arange(self.rows + 1) * self.dy, -90.0, 90.0)
+        s = np.sin(np.radians(edges))
+        zone = s / (1.0 - geod.es * s * s) + (np.arctanh(e * s) / e if e > 0 else s)
+        return np.asarray(geod.b**2 / 2.0 * math.radians(self.dx) * -np.diff(zone))
+
+    @property
+    def cell_metres(self) -> tuple[float, float]:
+        """Width and height of the middle row's cell on the ground, in metres."""
+        middle = self.rows // 2
+        return float(self.row_widths[middle]), float(self.row_heights[middle])
+
+    @property
+    def area(self) -> float:
+        """Ground area of the whole extent in square metres."""
+        return float(self.row_areas.sum() * self.cols)
+
+    @cached_property
+    def _geod(self) -> Geod:
+        assert self.system is not None  # noqa: S101 - only asked of geographic frames
+        return self.system.get_geod() or Geod(ellps="WGS84")
+
+    @property
+    def _row_latitudes(self) -> np.ndarray:
+        return np.clip(self.y0 - (np.arange(self.rows) + 0.5) * self.dy, -90.0, 90.0)
+
+
+@lru_cache(maxsize=64)
+def _system_name(crs: str) -> str:
+    system = reference_system(crs)
+    code = system.to_epsg()
+    return f"{system.name} (EPSG:{code})" if code else system.name
+
+
+def describe_box(box: Box) -> str:
+    """Say a box as text: west, south, east, north."""
+    xmin, ymin, xmax, ymax = (f"{v:,.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in box)
+    return f"{xmin} to {xmax} across and {ymin} to {ymax} up"

@@ -1,0 +1,46 @@
+"""How a long run tells how far it is and learns that it should stop."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+
+from moss_step.model.errors import StoppedError
+
+
+class Progress:
+    """Passed into long work: ``at`` reports a fraction of 1 and raises StoppedError once ``stop`` was called."""
+
+    def __init__(self, tell: Callable[[float, str], None] | None = None) -> None:
+        self._tell = tell
+        self._stop = threading.Event()
+        self._doing = ""
+
+    def stop(self) -> None:
+        """Ask the work to end at its next report."""
+        self._stop.set()
+
+    @property
+    def stopped(self) -> bool:
+        """Whether the work was asked to end."""
+        return self._stop.is_set()
+
+    def at(self, fraction: float, doing: str = "") -> None:
+        """Report how far the work is and what it does; raise StoppedError if it should end."""
+        if self._stop.is_set():
+            raise StoppedError
+        self._doing = doing or self._doing
+        if self._tell is not None:
+            self._tell(min(max(fraction, 0.0), 1.0), self._doing)
+
+    def blocks(self, rows: int, size: int, doing: str) -> Iterator[tuple[int, int]]:
+        """Split ``rows`` in blocks, with a report before each."""
+        for start in range(0, rows, size):
+            self.at(start / rows, doing)
+            yield start, min(start + size, rows)
+        self.at(1.0, doing)
+
+
+def silent() -> Progress:
+    """Give a progress that tells nobody."""
+    return Progress()

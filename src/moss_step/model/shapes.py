@@ -1,0 +1,52 @@
+"""Shapes: points, lines or areas with a table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Box
+
+
+@dataclass(frozen=True, eq=False)
+class Shapes:
+    """An array of n shapely geometries with named columns of n values, in one reference system."""
+
+    geometry: np.ndarray
+    columns: Mapping[str, np.ndarray] = field(default_factory=dict)
+    crs: str | None = None
+
+    def __post_init__(self) -> None:
+        """Refuse columns of another length than the geometry."""
+        for name, values in self.columns.items():
+            if len(values) != len(self.geometry):
+                raise MossError(f"Column {name} has {len(values)} values for {len(self.geometry)} shapes.")
+
+    def __len__(self) -> int:
+        return len(self.geometry)
+
+    @property
+    def nbytes(self) -> int:
+        """Approximate size in memory."""
+        return int(shapely.get_num_coordinates(self.geometry).sum() * 16 + 200 * len(self.geometry))
+
+    @property
+    def kind(self) -> str:
+        """What the shapes are: points, lines, areas or mixed."""
+        found = {int(d) for d in np.unique(shapely.get_dimensions(self.geometry)) if d >= 0}
+        return {0: "points", 1: "lines", 2: "areas"}[found.pop()] if len(found) == 1 else "mixed"
+
+    @property
+    def box(self) -> Box | None:
+        """Extent of all shapes, or None when there are none."""
+        bounds = shapely.total_bounds(self.geometry)
+        return None if np.isnan(bounds).any() else (bounds[0], bounds[1], bounds[2], bounds[3])
+
+    def names(self) -> list[str]:
+        """The shapes' own names, from a column called name (any case); empty where there is none."""
+        column = next((c for c in self.columns if c.lower() == "name"), None)
+        return [""] * len(self) if column is None else [str(v) for v in self.columns[column]]

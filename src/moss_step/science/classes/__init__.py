@@ -1,0 +1,1 @@
+"""Putting values in classes, class breaks and class areas."""

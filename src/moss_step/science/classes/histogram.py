@@ -1,0 +1,61 @@
+"""Histogram of a surface: counts of its values in equal bins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from moss_step.model.surface import Surface
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _count_bins(values, low, scale, counts, blocks):  # type: ignore[no-untyped-def]
+    """Counts in equal bins, one row of ``counts`` for each block of rows; values outside fall in no bin."""
+    rows, cols = values.shape
+    bins = counts.shape[1]
+    for b in numba.prange(blocks):
+        for r in range(b * rows // blocks, (b + 1) * rows // blocks):
+            for j in range(cols):
+                place = (values[r, j] - low) * scale
+                if place >= 0.0 and place <= bins:
+                    counts[b, min(int(place), bins - 1)] += 1
+
+
+@dataclass(frozen=True)
+class Histogram:
+    """Counts in equal bins from ``low`` to ``high``; the last bin includes ``high``."""
+
+    counts: np.ndarray
+    low: float
+    high: float
+
+    @property
+    def edges(self) -> np.ndarray:
+        """Edges of the bins, one more than bins."""
+        return np.linspace(self.low, self.high, len(self.counts) + 1)
+
+    def quantile(self, share: float) -> float:
+        """Value below which a share of the cells lies, to within one bin."""
+        total = np.cumsum(self.counts)
+        if total.size == 0 or total[-1] == 0:
+            return self.low
+        target = share * total[-1]
+        i = int(np.searchsorted(total, target))
+        i = min(i, len(self.counts) - 1)
+        below = total[i - 1] if i else 0
+        inside = (target - below) / self.counts[i] if self.counts[i] else 0.0
+        width = (self.high - self.low) / len(self.counts)
+        return float(self.low + (i + inside) * width)
+
+
+def histogram(surface: Surface, bins: int = 256, span: tuple[float, float] | None = None) -> Histogram:
+    """Count a surface's values in equal bins over ``span`` (its own range by default)."""
+    low, high = span or surface.range or (0.0, 1.0)
+    if high <= low:
+        high = low + 1.0
+    blocks = min(16, surface.frame.rows)
+    counts = np.zeros((blocks, bins), np.int64)
+    _count_bins(surface.values, low, bins / (high - low), counts, blocks)
+    return Histogram(counts.sum(axis=0), low, high)

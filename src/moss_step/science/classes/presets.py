@@ -1,0 +1,105 @@
+"""Ready sets of class rules."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.rules import Closed, Rule, RuleSet
+from moss_step.model.surface import FLAT, Surface
+from moss_step.model.units import DEGREE, PERCENT, UNKNOWN, convert
+from moss_step.science.classes.breaks import breaks
+
+PRESETS = ("fao_slope", "aspect_8", "equal_interval", "equal_count", "natural")
+PRESET_NAMES = {
+    "fao_slope": "FAO slope classes",
+    "aspect_8": "Eight aspect sectors",
+    "equal_interval": "Equal interval",
+    "equal_count": "Equal count",
+    "natural": "Natural breaks",
+}
+
+SEQUENCE = ("#E9E8D8", "#CAD39B", "#DCBB62", "#CF7340", "#86303F")
+"""Class colours from low to high, interpolated for other counts: light to dark, so that order reads without hue."""
+
+_FAO = (
+    (0.2, "Flat"), (0.5, "Level"), (1.0, "Nearly level"), (2.0, "Very gently sloping"), (5.0, "Gently sloping"),
+    (10.0, "Sloping"), (15.0, "Strongly sloping"), (30.0, "Moderately steep"), (60.0, "Steep"), (None, "Very steep"),
+)  # fmt: skip
+_SECTORS = ("North", "North-east", "East", "South-east", "South", "South-west", "West", "North-west")
+_SECTOR_COLORS = (
+    "#4A6FA5", "#5B9AA8", "#7DAE6B", "#C9C25A", "#E0A23F", "#C9643B", "#9A4A6B", "#6E5A9A",
+)  # fmt: skip
+
+
+def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
+    """Give ``count`` colours spread evenly over a list of stops."""
+    rgb = [tuple(int(s[i : i + 2], 16) for i in (1, 3, 5)) for s in stops]
+    found = []
+    for k in range(count):
+        place = k / max(count - 1, 1) * (len(rgb) - 1)
+        i = min(int(place), len(rgb) - 2)
+        t = place - i
+        found.append("#" + "".join(f"{round(a + (b - a) * t):02X}" for a, b in zip(rgb[i], rgb[i + 1], strict=True)))
+    return found
+
+
+def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
+    """Slope classes of FAO 2006, Guidelines for soil description, table 7: bounds in percent, turned to degrees if need be.
+
+    A surface of unknown unit is taken as percent. Raises MossError when the surface is known to be no slope.
+    """
+    unit = PERCENT if surface.unit == UNKNOWN else surface.unit
+    if unit not in (DEGREE, PERCENT):
+        raise MossError(
+            f"FAO slope classes need a slope, and this surface holds {surface.quantity} in {surface.unit.key}.",
+            "Derive slope first.",
+        )
+    colors = colors_between(len(_FAO))
+    rules, low = [], 0.0
+    for code, (high, name) in enumerate(_FAO, start=1):
+        top = None if high is None else round(float(convert(high, PERCENT, unit)), 6)
+        rules.append(Rule(low, top, code, name, colors[code - 1]))
+        low = top or 0.0
+    return RuleSet(tuple(rules), closed)
+
+
+def aspect_sectors(closed: Closed = "upper") -> RuleSet:
+    """Eight sectors of 45 degrees, north from 337.5 to 22.5, and flat as its own class (common practice)."""
+    rules = [Rule(FLAT, FLAT, 0, "Flat", "#C9C7BC")]
+    for i, name in enumerate(_SECTORS):
+        low, high = (i * 45.0 - 22.5) % 360.0, i * 45.0 + 22.5
+        rules.append(Rule(low, high, i + 1, name, _SECTOR_COLORS[i]))
+    return RuleSet(tuple(rules), closed)
+
+
+def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
+    """Rules between ascending bounds, named by their number."""
+    colors = colors_between(len(bounds) - 1)
+    return RuleSet(
+        tuple(
+            Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i])
+            for i, (a, b) in enumerate(zip(bounds, bounds[1:], strict=False))
+        ),
+        closed,
+    )
+
+
+def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper") -> RuleSet:
+    """Give a ready set by its name; ``count`` is the number of classes of those made from the values.
+
+    Raises AskedWronglyError for a name that is not in PRESETS, MossError when the set does not fit the surface.
+    """
+    if name == "fao_slope":
+        return fao_slope(surface, closed)
+    if name == "aspect_8":
+        if not surface.cyclic and surface.unit != UNKNOWN:
+            raise MossError(f"Aspect sectors need an aspect, and this surface holds {surface.quantity}.", "Derive aspect first.")
+        return aspect_sectors(closed)
+    if name in ("equal_interval", "equal_count", "natural"):
+        return from_breaks(breaks(surface, name, count), closed)  # type: ignore[arg-type]
+    raise AskedWronglyError(f"'{name}' is not a ready set of rules.", f"Ready sets: {', '.join(PRESETS)}.")
+
+
+def _tidy(value: float) -> float:
+    return float(f"{value:.9g}")

@@ -1,0 +1,126 @@
+"""Cutting a grid to a box or an area, and carrying it over to another frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import shapely
+from rasterio.enums import Resampling
+from rasterio.errors import RasterioError
+from rasterio.features import geometry_mask
+from rasterio.transform import Affine, from_origin
+from rasterio.warp import calculate_default_transform, reproject
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Box, Frame, reference_system
+from moss_step.model.memory import check_memory
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+
+ResamplingName = Literal["nearest", "bilinear", "cubic", "average"]
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A surface and the remarks on how it was placed."""
+
+    surface: Surface
+    remarks: tuple[str, ...] = ()
+
+
+def affine(frame: Frame) -> Affine:
+    """Transform from columns and rows to coordinates."""
+    return from_origin(frame.x0, frame.y0, frame.dx, frame.dy)
+
+
+def crop_to_box(surface: Surface, box: Box) -> Surface:
+    """Keep the cells whose centres lie in a box.
+
+    Raises AskedWronglyError for a box without extent, MossError when it holds no cell.
+    """
+    xmin, ymin, xmax, ymax = box
+    if not (xmin < xmax and ymin < ymax):
+        raise AskedWronglyError(f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.")
+    rows, cols = surface.frame.window(box)
+    values = np.ascontiguousarray(surface.values[rows, cols])
+    return Surface(values, surface.frame.part(rows, cols), surface.unit, surface.quantity)
+
+
+def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
+    """Keep the extent of areas; cells whose centres lie outside them become no-data.
+
+    The areas must be in the surface's reference system. Raises MossError when they are no areas or hold no cell.
+    """
+    if areas.kind != "areas":
+        raise MossError(f"These shapes are {areas.kind}, and a grid is cut by areas.", "Choose areas.")
+    box = areas.box
+    if box is None:
+        raise MossError("The areas are empty.", "Choose other areas.")
+    part = crop_to_box(surface, box)
+    outside = geometry_mask(list(areas.geometry), part.frame.shape, affine(part.frame))
+    if outside.all():
+        raise MossError("No cell centre lies inside the areas.", "Choose larger areas or a finer grid.")
+    return Surface(np.where(outside, np.float32(np.nan), part.values), part.frame, part.unit, part.quantity)
+
+
+def carry_over(
+    surface: Surface, crs: str, cell: float | None, resampling: ResamplingName, progress: Progress | None = None
+) -> Surface:
+    """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
+
+    Raises MossError when the surface has no reference system or does not reach the target's area of use.
+    """
+    progress = progress or silent()
+    frame = surface.frame
+    reference_system(crs)
+    if frame.crs is None:
+        raise MossError("The surface has no reference system to come from.", "State it in Gather first.")
+    try:
+        target = _target_frame(frame, crs, cell)
+        check_memory(target.rows * target.cols, "The result", "Use a larger cell size.")
+        out = np.full(target.shape, np.nan, np.float32)
+        for first, last in progress.blocks(target.rows, 256, "Resampling"):
+            part = target.part(slice(first, last), slice(0, target.cols))
+            reproject(
+                surface.values, out[first:last], src_transform=affine(frame), src_crs=frame.crs,
+                dst_transform=affine(part), dst_crs=crs, src_nodata=np.nan, dst_nodata=np.nan,
+                resampling=Resampling[resampling], num_threads=2,
+            )  # fmt: skip
+    except RasterioError as error:
+        text = str(error).splitlines()[0]
+        raise MossError(f"The grid cannot be carried over to that system: {text}.", "Choose another.") from error
+    if np.isnan(out).all():
+        raise MossError("Nothing of the grid falls in that system.", "Choose one made for this part of the world.")
+    return Surface(out, target, surface.unit, surface.quantity)
+
+
+def metric_system(frame: Frame) -> str | None:
+    """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the poles."""
+    if not frame.geographic:
+        return None
+    xmin, ymin, xmax, ymax = frame.box
+    lon, lat = (xmin + xmax) / 2.0, (ymin + ymax) / 2.0
+    if not -80.0 <= lat <= 84.0:
+        return None
+    zone = int((lon + 180.0) // 6.0) % 60 + 1
+    return f"EPSG:{(32600 if lat >= 0 else 32700) + zone}"
+
+
+def _target_frame(frame: Frame, crs: str, cell: float | None) -> Frame:
+    same = reference_system(crs) == frame.system
+    if same and cell is not None:
+        rows, cols = round(frame.rows * frame.dy / cell), round(frame.cols * frame.dx / cell)
+        return Frame(max(rows, 1), max(cols, 1), frame.x0, frame.y0, cell, cell, crs)
+    size = {} if cell is None else {"resolution": cell}
+    transform, cols, rows = calculate_default_transform(frame.crs, crs, frame.cols, frame.rows, *frame.box, **size)
+    if not cols or not rows:
+        raise MossError("The grid would have no cells.", "Use a smaller cell size.")
+    return Frame(rows, cols, transform.c, transform.f, transform.a, -transform.e, crs)
+
+
+def area_of(shapes: Shapes) -> float:
+    """Plane area of all shapes together in square units of their system, overlaps counted once."""
+    return float(shapely.union_all(shapes.geometry).area)

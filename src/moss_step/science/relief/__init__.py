@@ -1,0 +1,1 @@
+"""Slope, aspect and shading of a ground."""

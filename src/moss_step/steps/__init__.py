@@ -1,0 +1,1 @@
+"""The catalogue: every operation declared once."""

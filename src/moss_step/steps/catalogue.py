@@ -1,0 +1,70 @@
+"""All declared steps, found in the modules of this package."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from functools import lru_cache
+from typing import Any
+
+from moss_step import steps
+from moss_step.model.errors import AskedWronglyError
+from moss_step.steps.declare import StepKind, extra
+
+BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork", "classes", "sheet")
+
+
+@lru_cache(maxsize=1)
+def catalogue() -> dict[str, StepKind]:
+    """Every step by its kind, in the order of the benches."""
+    found: list[StepKind] = []
+    for module in pkgutil.iter_modules(steps.__path__):
+        loaded = importlib.import_module(f"{steps.__name__}.{module.name}")
+        found += [v for v in vars(loaded).values() if isinstance(v, StepKind)]
+    found.sort(key=lambda s: BENCHES.index(s.bench))
+    return {s.kind: s for s in found}
+
+
+def step_kind(kind: str) -> StepKind:
+    """Give the step of a kind.
+
+    Raises AskedWronglyError when there is none.
+    """
+    try:
+        return catalogue()[kind]
+    except KeyError:
+        raise AskedWronglyError(f"There is no step '{kind}'.", f"Steps: {', '.join(catalogue())}.") from None
+
+
+def describe(step: StepKind) -> dict[str, Any]:
+    """Give a step as plain data: what ``moss-step steps --json`` prints."""
+    schema = step.settings.model_json_schema().get("properties", {})
+    return {
+        "kind": step.kind, "bench": step.bench, "title": step.title, "question": step.question, "help": step.help,
+        "gives": step.gives, "words": list(step.words),
+        "inputs": [
+            {"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional}
+            for i in step.inputs
+        ],
+        "settings": [
+            {
+                "name": name, "title": field.title, "help": field.description, "unit": extra(field, "unit"),
+                "required": field.is_required(), "default": schema.get(name, {}).get("default"),
+                "range": _range(schema.get(name, {})),
+            }
+            for name, field in step.settings.model_fields.items()
+        ],
+    }  # fmt: skip
+
+
+def _range(schema: dict[str, Any]) -> Any:
+    """The allowed choices as a list, or the limits as an object; null when anything of the type will do."""
+    options = [schema, *schema.get("anyOf", [])]
+    for option in options:
+        if "enum" in option:
+            return option["enum"]
+        limits = {"minimum": "at_least", "maximum": "at_most", "exclusiveMinimum": "above", "exclusiveMaximum": "below"}
+        found = {word: option[key] for key, word in limits.items() if key in option}
+        if found:
+            return found
+    return None

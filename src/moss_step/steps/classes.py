@@ -1,0 +1,98 @@
+"""Classes: putting a surface in classes by ranges or ready sets."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+from moss_step.formats.rules_csv import read_rules
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.progress import Progress
+from moss_step.model.rules import Closed, Rule, RuleSet
+from moss_step.model.surface import Surface
+from moss_step.model.units import UNKNOWN
+from moss_step.science.classes.classify import classify as put_in_classes
+from moss_step.science.classes.presets import PRESET_NAMES, PRESETS, preset
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.results import class_outcome
+
+
+class RuleRow(BaseModel):
+    """One range as plain data; ``from`` and ``to`` of null are open ends."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    low: float | None = Field(None, alias="from")
+    high: float | None = Field(None, alias="to")
+    code: int = Field(alias="class")
+    name: str
+    color: str
+
+
+def _rows_or_name(value: Any) -> Any:
+    """A ready set's name stays a name; a CSV file is read into rows."""
+    if not isinstance(value, str) or value in PRESETS:
+        return value
+    if not value.lower().endswith(".csv"):
+        raise ValueError(f"a CSV file or one of {', '.join(PRESETS)}")
+    return rows_of(read_rules(Path(value)).rules)
+
+
+RulesField = Annotated[str | tuple[RuleRow, ...], BeforeValidator(_rows_or_name)]
+
+
+class ClassifySettings(Settings):
+    """Settings of classify."""
+
+    rules: RulesField = setting(
+        "equal_interval", "Ranges",
+        "A CSV file with columns from,to,class,name,color, or a ready set: " + ", ".join(PRESETS) + ".", control="rules",
+    )  # fmt: skip
+    closed: Literal["upper", "lower"] = setting(
+        "upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b)."
+    )
+    count: int = setting(5, "Number of classes", "For equal interval, equal count and natural breaks.", ge=2, le=50)
+
+    def rule_set(self, surface: Surface) -> RuleSet:
+        """Give the rules, made from the surface when a ready set is named."""
+        if isinstance(self.rules, str):
+            return preset(self.rules, surface, self.count, self.closed)
+        return rule_set(self.rules, self.closed)
+
+
+def rule_set(rows: Sequence[RuleRow], closed: Closed) -> RuleSet:
+    """Build rules from plain rows."""
+    return RuleSet(tuple(Rule(r.low, r.high, r.code, r.name, r.color) for r in rows), closed)
+
+
+def rows_of(rules: Sequence[Rule]) -> list[dict[str, Any]]:
+    """Give rules as plain rows."""
+    return [{"low": r.low, "high": r.high, "code": r.code, "name": r.name, "color": r.color} for r in rules]
+
+
+def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = inputs["surface"]
+    assert isinstance(surface, Surface)  # noqa: S101 - checked against the declaration
+    if surface.valid_count == 0:
+        raise AskedWronglyError("The surface has no values to put in classes.", "Choose another surface.")
+    rules = settings.rule_set(surface)
+    notes = list(rules.problems())
+    if surface.unit == UNKNOWN and settings.rules in ("fao_slope", "aspect_8"):
+        taken = "percent of slope" if settings.rules == "fao_slope" else "bearings"
+        notes.append(f"The unit of the values is not stated: {taken} is taken.")
+    if settings.rules == "natural" and surface.frame.rows * surface.frame.cols > 3000:
+        notes.append("Natural breaks were fitted to an even sample of 3,000 values.")
+    return class_outcome(put_in_classes(surface, rules, progress), surface.valid_count, tuple(notes))
+
+
+classify = StepKind(
+    kind="classify", bench="classes", title="Classes", question="Which ground falls in which class?",
+    help="Puts every cell in the class whose range holds its value, and counts cells, area and share of each.",
+    words=("reclassify", "ranges", "breaks", "bins", "thresholds", "hazard", "zones", "quantile", "jenks", "area per class",
+           *(n.lower() for n in PRESET_NAMES.values())),
+    inputs=(InputSpec("surface", "surface", "Surface", "The values to put in classes."),),
+    settings=ClassifySettings, gives="classes", run=_classify,
+    label=lambda s, names: f"Classes of {names['surface']}",
+)  # fmt: skip

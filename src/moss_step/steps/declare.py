@@ -1,0 +1,127 @@
+"""How a step is declared: its question, inputs, settings and results, from which everything else is made."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic.fields import FieldInfo
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+
+Value = Surface | ClassMap | Shapes
+ValueKind = Literal["surface", "classes", "shapes"]
+VALUE_TYPES: dict[ValueKind, type] = {"surface": Surface, "classes": ClassMap, "shapes": Shapes}
+Inputs = Mapping[str, Value]
+S = TypeVar("S", bound="Settings")
+
+
+class Settings(BaseModel):
+    """Base of all settings: unknown names are refused, values are frozen."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+def setting(default: Any, title: str, help: str, unit: str = "", control: str = "", **limits: Any) -> Any:  # noqa: A002
+    """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
+
+    ``control`` names a special kind of value: ``file``, ``box``, ``crs`` or ``rules``.
+    """
+    return Field(default, title=title, description=help, json_schema_extra={"unit": unit, "control": control}, **limits)
+
+
+def extra(field: FieldInfo, name: str) -> str:
+    """Give the unit or control that a setting was declared with."""
+    found = field.json_schema_extra
+    return str(found.get(name, "")) if isinstance(found, dict) else ""
+
+
+@dataclass(frozen=True)
+class InputSpec:
+    """One input: its name, the kind of value it takes, and whether it may be left out."""
+
+    name: str
+    accepts: ValueKind
+    title: str
+    help: str
+    optional: bool = False
+    quantity: str = ""
+
+    def takes(self, value: Value) -> bool:
+        """Whether a value can be this input."""
+        if not isinstance(value, VALUE_TYPES[self.accepts]):
+            return False
+        return not self.quantity or not isinstance(value, Surface) or value.quantity == self.quantity
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a run gives: the value, the card's main figure, findings and warnings."""
+
+    value: Value
+    figure: str
+    findings: tuple[Finding, ...] = ()
+    warnings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class StepKind:
+    """One operation. ``run`` takes settings, inputs by name and a progress; ``label`` names a result from them."""
+
+    kind: str
+    bench: str
+    title: str
+    question: str
+    help: str
+    words: tuple[str, ...]
+    inputs: tuple[InputSpec, ...]
+    settings: type[Settings]
+    gives: ValueKind
+    run: Callable[[Any, Inputs, Progress], Outcome]
+    label: Callable[[Any, Mapping[str, str]], str]
+
+    def checked(self, given: Mapping[str, Any]) -> Settings:
+        """Build the settings from plain values.
+
+        Raises AskedWronglyError that names the setting, the value and what is allowed.
+        """
+        unknown = [n for n in given if n not in self.settings.model_fields]
+        if unknown:
+            allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.model_fields)) or "none"
+            raise AskedWronglyError(f"{self.kind} has no setting '{unknown[0]}'.", f"It has: {allowed}.")
+        try:
+            return self.settings.model_validate(dict(given))
+        except ValidationError as error:
+            raise AskedWronglyError(*self._wrong(error)) from error
+
+    def input(self, name: str) -> InputSpec | None:
+        """Give the input with a name."""
+        return next((i for i in self.inputs if i.name == name), None)
+
+    @property
+    def file_settings(self) -> list[str]:
+        """Names of the settings that are paths of files."""
+        return [n for n, f in self.settings.model_fields.items() if extra(f, "control") == "file"]
+
+    def _wrong(self, error: ValidationError) -> tuple[str, str]:
+        first = error.errors(include_url=False)[0]
+        cause = first.get("ctx", {}).get("error")
+        if isinstance(cause, AskedWronglyError):
+            return cause.what, cause.do
+        where = str(first["loc"][0]) if first["loc"] else "settings"
+        if first["type"] == "missing":
+            return f"{self.kind} needs {where}.", f"Give {where}=..."
+        said = first["msg"].removeprefix("Value error, ").removeprefix("Input should be ")
+        return f"{where} = {first['input']!r} is not possible.", f"It should be {said}."
+
+
+def plain(settings: Settings) -> dict[str, Any]:
+    """Give settings as plain data, without those at their default."""
+    return settings.model_dump(mode="json", exclude_defaults=True)

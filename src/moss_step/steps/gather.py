@@ -1,0 +1,173 @@
+"""Gather: opening grids and shapes, cropping, and carrying a grid over to another reference system."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Literal
+
+from moss_step.formats.raster import describe, quantity_in, read_surface, split_band
+from moss_step.formats.vector import in_system, read_shapes, split_layer
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.frame import reference_system
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import CELLS, METRE, UNITS
+from moss_step.science.grid_check import suspicions
+from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField, SystemField
+from moss_step.steps.results import surface_outcome
+
+StatedUnit = Literal[
+    "as_stated", "metre", "centimetre", "millimetre", "foot", "us_survey_foot", "degree", "percent", "bearing", "none"
+]
+
+
+class OpenGridSettings(Settings):
+    """Settings of open_grid."""
+
+    source: str = setting(..., "File", "The raster file to open; FILE#2 opens its second band.", control="file")
+    crs: SystemField | None = setting(
+        None, "Reference system", "State it when the file does not, or states it wrongly: EPSG:code or WKT. Numbers stay.",
+        control="crs",
+    )  # fmt: skip
+    unit: StatedUnit = setting(
+        "as_stated", "Unit of values",
+        "State it when the file does not: a length for heights, degree or percent for slope, bearing for aspect. Values stay.",
+    )  # fmt: skip
+    no_data: float | None = setting(None, "No-data value", "A further value that stands for no-data.")
+    box: BoxField | None = setting(None, "Read only", "Read only this box: xmin,ymin,xmax,ymax.", control="box")
+
+
+def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    path, band = split_band(settings.source)
+    facts = describe(path, band)
+    surface, remarks = read_surface(path, band, settings.box, settings.no_data, progress)
+    frame = surface.frame if settings.crs is None else surface.frame.with_crs(settings.crs)
+    unit = surface.unit if settings.unit == "as_stated" else UNITS[settings.unit]
+    surface = Surface(surface.values, frame, unit, quantity_in(unit))
+    outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position)))
+    width, height = frame.cell_metres
+    more = (
+        Finding("rows", frame.rows, CELLS), Finding("columns", frame.cols, CELLS),
+        Finding("cell_width", width, METRE), Finding("cell_height", height, METRE),
+    )  # fmt: skip
+    figure = f"{width:.4g} m · {frame.cols} × {frame.rows}"
+    warnings = tuple(dict.fromkeys(w for w in outcome.warnings if w != "Every cell is no-data."))
+    return Outcome(surface, figure, (*outcome.findings, *more), warnings)
+
+
+def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[str, str]) -> str:
+    path, layer = split_layer(settings.source)
+    text = (layer if isinstance(settings, OpenShapesSettings) and layer else path.stem).replace("_", " ").strip()
+    return text[:1].upper() + text[1:]
+
+
+open_grid = StepKind(
+    kind="open_grid", bench="gather", title="Open a grid", question="Which ground do you work on?",
+    help="Reads an elevation grid from any raster file and states what it is: reference system, units, extent, cells.",
+    words=("dem", "dtm", "dsm", "raster", "import", "load", "elevation", "geotiff", "ascii grid", "height model"),
+    inputs=(), settings=OpenGridSettings, gives="surface", run=_open_grid, label=_file_label,
+)  # fmt: skip
+
+
+class OpenShapesSettings(Settings):
+    """Settings of open_shapes."""
+
+    source: str = setting(..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file")
+    crs: SystemField | None = setting(
+        None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs"
+    )
+
+
+def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.0, "Reading shapes")
+    path, layer = split_layer(settings.source)
+    shapes = read_shapes(path, layer)
+    if settings.crs is not None:
+        shapes = Shapes(shapes.geometry, shapes.columns, settings.crs)
+    warnings = () if shapes.crs else ("No reference system is stated: the ground's own is taken.",)
+    figure = f"{len(shapes):,} {shapes.kind}"
+    return Outcome(shapes, figure, (Finding("shapes", len(shapes), CELLS),), warnings)
+
+
+open_shapes = StepKind(
+    kind="open_shapes", bench="gather", title="Open shapes", question="Which points, lines or areas go with it?",
+    help="Reads points, lines or areas with their table from a vector file: boundaries, bogs, named places.",
+    words=("vector", "boundary", "polygon", "geopackage", "geojson", "shapefile", "features", "import", "load"),
+    inputs=(), settings=OpenShapesSettings, gives="shapes", run=_open_shapes, label=_file_label,
+)  # fmt: skip
+
+_SURFACE = InputSpec("surface", "surface", "Surface", "The grid to work on.")
+
+
+class CropSettings(Settings):
+    """Settings of crop."""
+
+    box: BoxField | None = setting(
+        None, "Box", "Keep the cells whose centres lie in xmin,ymin,xmax,ymax. Draw it on the plan.", control="box"
+    )
+
+
+def _crop(settings: CropSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface, area = inputs["surface"], inputs.get("area")
+    assert isinstance(surface, Surface)  # noqa: S101 - checked against the declaration
+    if (settings.box is None) == (area is None):
+        raise AskedWronglyError("Crop needs either a box or an area.", "Draw a box, or choose areas; not both.")
+    progress.at(0.0, "Cropping")
+    if settings.box is not None:
+        return _cell_outcome(crop_to_box(surface, settings.box))
+    assert isinstance(area, Shapes)  # noqa: S101
+    warnings: tuple[str, ...] = ()
+    moved = in_system(area, surface.frame.crs)
+    if moved is not area:
+        warnings = (f"The areas were carried over to {surface.frame.system_name}.",)
+    return _cell_outcome(crop_to_area(surface, moved), warnings)
+
+
+def _cell_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
+    outcome = surface_outcome(surface, warnings)
+    figure = f"{surface.frame.cell_metres[0]:.4g} m · {surface.frame.cols} × {surface.frame.rows}"
+    return Outcome(surface, figure, outcome.findings, outcome.warnings)
+
+
+crop = StepKind(
+    kind="crop", bench="gather", title="Crop", question="Which part do you need?",
+    help="Keeps the part of a grid inside a box, or inside areas: cells whose centres lie outside become no-data.",
+    words=("clip", "cut", "subset", "extract", "trim", "boundary", "extent"),
+    inputs=(_SURFACE, InputSpec("area", "shapes", "Areas", "Areas to keep.", optional=True)),
+    settings=CropSettings, gives="surface", run=_crop,
+    label=lambda s, names: f"{names['surface']}, cut to {names.get('area') or 'a box'}",
+)  # fmt: skip
+
+
+class ReprojectSettings(Settings):
+    """Settings of reproject."""
+
+    crs: SystemField = setting(..., "Reference system", "Where to: EPSG:code or WKT.", control="crs")
+    cell: float | None = setting(
+        None, "Cell size", "In the target's units; left out, it keeps the resolution.", unit="target units", gt=0
+    )
+    resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting(
+        "bilinear", "Resampling", "Nearest keeps values as they are; bilinear and cubic smooth; average for coarser cells."
+    )
+
+
+def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = inputs["surface"]
+    assert isinstance(surface, Surface)  # noqa: S101
+    if surface.cyclic and settings.resampling != "nearest":
+        raise MossError("An aspect cannot be averaged: 359° and 1° would give 180°.", "Use nearest, or derive it anew.")
+    return _cell_outcome(carry_over(surface, settings.crs, settings.cell, settings.resampling, progress))
+
+
+reproject = StepKind(
+    kind="reproject", bench="gather", title="Reproject", question="Which reference system and cell size?",
+    help="Carries a grid over to another reference system and cell size by resampling.",
+    words=("warp", "project", "transform", "coordinate system", "crs", "resample", "utm", "metric", "cell size"),
+    inputs=(_SURFACE,), settings=ReprojectSettings, gives="surface", run=_reproject,
+    label=lambda s, names: f"{names['surface']}, in {reference_system(s.crs).name}",
+)  # fmt: skip

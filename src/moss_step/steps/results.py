@@ -1,0 +1,58 @@
+"""Figures and findings that many steps give of their results."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.findings import Finding
+from moss_step.model.surface import Surface
+from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
+from moss_step.science.classes.classify import ClassTotals, class_totals
+from moss_step.steps.declare import Outcome
+
+
+def measured(value: float) -> str:
+    """Write a measure for a card: four significant digits, no exponent in the usual range."""
+    if value == 0 or 0.01 <= abs(value) < 1e7:
+        digits = 0 if abs(value) >= 1000 else 1 if abs(value) >= 10 else 2
+        return f"{value:,.{digits}f}".replace(",", " ")
+    return f"{value:.3g}"
+
+
+def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
+    """Outcome of a step that gives a surface: its range as figure; lowest, highest, mean and cells as findings."""
+    if surface.range is None:
+        return Outcome(surface, "no values", (Finding("cells", 0, CELLS),), (*warnings, "Every cell is no-data."))
+    low, high = surface.range
+    mean = float(np.nanmean(surface.values, dtype=np.float64))
+    findings = (
+        Finding("lowest", low, surface.unit), Finding("highest", high, surface.unit),
+        Finding("mean", mean, surface.unit), Finding("cells", surface.valid_count, CELLS),
+    )  # fmt: skip
+    sign = surface.unit.symbol if surface.unit.symbol in ("°", "%") else f" {surface.unit.symbol}".rstrip()
+    return Outcome(surface, f"{measured(low)} – {measured(high)}{sign}", findings, warnings)
+
+
+def class_outcome(classes: ClassMap, valid_cells: int, warnings: tuple[str, ...] = ()) -> Outcome:
+    """Outcome of a step that gives a class map: count, area and share of each class as findings."""
+    totals = class_totals(classes, valid_cells)
+    remarks = list(warnings)
+    remarks += [f"Class '{name}' is empty." for name in totals.empty]
+    if totals.outside_cells:
+        share = totals.outside_cells / valid_cells
+        remarks.append(f"{totals.outside_cells:,} cells ({share:.1%}) are in no class.")
+    n = len(classes.classes)
+    return Outcome(classes, f"{n} class{'es' if n != 1 else ''}", class_findings(totals), tuple(remarks))
+
+
+def class_findings(totals: ClassTotals) -> tuple[Finding, ...]:
+    """Count, area and share of each class, and the count of cells in none."""
+    found = []
+    for row in totals.classes:
+        found += [
+            Finding("count", row.cells, CELLS, row.entry.name),
+            Finding("area_m2", row.area, SQUARE_METRE, row.entry.name),
+            Finding("share", row.share, SHARE, row.entry.name),
+        ]
+    return (*found, Finding("unclassified_count", totals.outside_cells, CELLS))

@@ -1,0 +1,1 @@
+"""The linked steps: graph, results, history, saving, records."""

@@ -1,0 +1,49 @@
+"""One step straight from files, without a study."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from moss_step.formats.raster import read_class_map, read_surface, split_band
+from moss_step.formats.vector import read_shapes, split_layer
+from moss_step.model.progress import Progress
+from moss_step.model.units import UNKNOWN
+from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value
+from moss_step.study.engine import run_declared
+
+
+def do_step(step: StepKind, given: Mapping[str, str], progress: Progress) -> tuple[Outcome, str]:
+    """Run one step with inputs from files and settings from text; gives the result and its name.
+
+    Raises AskedWronglyError for unknown or impossible settings, MossError for files that cannot be used.
+    """
+    settings = {n: v for n, v in given.items() if step.input(n) is None}
+    checked = step.checked(settings)
+    inputs: dict[str, Value] = {}
+    names: dict[str, str] = {}
+    remarks: list[str] = []
+    for spec in step.inputs:
+        source = given.get(spec.name)
+        if source:
+            inputs[spec.name], said = read_input(spec, source, progress)
+            names[spec.name] = split_layer(source)[0].stem
+            remarks += said
+    outcome = run_declared(step, settings, inputs, progress)
+    warnings = tuple(dict.fromkeys((*remarks, *outcome.warnings)))
+    return Outcome(outcome.value, outcome.figure, outcome.findings, warnings), step.label(checked, names)
+
+
+def read_input(spec: InputSpec, source: str, progress: Progress) -> tuple[Value, list[str]]:
+    """Read a file as the kind of value that an input takes, with remarks."""
+    if spec.accepts == "shapes":
+        return read_shapes(*split_layer(source)), []
+    if spec.accepts == "classes":
+        return read_class_map(split_layer(source)[0]), []
+    surface, remarks = read_surface(*split_band(source), progress=progress)
+    if spec.quantity == "elevation" and surface.unit == UNKNOWN:
+        remarks.append("The height unit is not stated: metres are taken.")
+    if surface.frame.crs is None:
+        remarks.append("No reference system is stated: distances are taken as metres.")
+    return surface, remarks
+
+

@@ -1,0 +1,204 @@
+"""Running a study: results kept under the hash of all that they came from, so that nothing is worked out twice."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import logging
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from moss_step.formats.vector import split_layer
+from moss_step.formats.whole import check_readable
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.progress import Progress, silent
+from moss_step.steps.declare import Outcome, StepKind, Value
+from moss_step.study.graph import Step, Study
+
+State = Literal["done", "waiting", "failed"]
+RESULT_VERSION = "1"
+"""Part of every hash; raise it when a method changes its numbers."""
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a step has no result."""
+
+    reason: str
+    missing_source: str = ""
+
+
+class Engine:
+    """Keeps results by hash, up to a number of bytes, and runs what is missing. Safe to ask from several threads."""
+
+    def __init__(self, most_bytes: int = 4_000_000_000) -> None:
+        self._most_bytes = most_bytes
+        self._results: OrderedDict[str, Outcome] = OrderedDict()
+        self._failures: dict[str, Failure] = {}
+        self._file_hashes: dict[tuple[str, int, int], str] = {}
+        self._lock = threading.Lock()
+
+    def key(self, study: Study, step_id: str, hash_files: bool = False) -> str | None:
+        """Hash of a step with all that feeds it; None while a source file was not hashed yet or cannot be read.
+
+        ``hash_files`` reads the files that are new: not for the window's own thread.
+        """
+        step = study.step(step_id)
+        fed = {}
+        for name, source in step.inputs.items():
+            part = self.key(study, source, hash_files)
+            if part is None:
+                return None
+            fed[name] = part
+        files = {}
+        for name in step.declared.file_settings:
+            digest = self._file_hash(str(step.settings.get(name, "")), hash_files)
+            if digest is None:
+                return None
+            files[name] = digest
+        settings = {n: v for n, v in step.settings.items() if n not in files}
+        layers = {n: split_layer(str(step.settings[n]))[1] for n in files}
+        text = json.dumps([RESULT_VERSION, step.kind, settings, files, layers, fed], sort_keys=True)
+        return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+    def outcome(self, study: Study, step_id: str) -> Outcome | None:
+        """Give a step's result when it is there and up to date."""
+        key = self.key(study, step_id)
+        with self._lock:
+            if key is None or key not in self._results:
+                return None
+            self._results.move_to_end(key)
+            return self._results[key]
+
+    def failure(self, study: Study, step_id: str) -> Failure | None:
+        """Say why a step has no result, when it was tried."""
+        key = self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
+        return self._failures.get(key)
+
+    def state(self, study: Study, step_id: str) -> State:
+        """Whether a step is done, waiting to be run, or failed."""
+        if self.outcome(study, step_id) is not None:
+            return "done"
+        return "failed" if self.failure(study, step_id) else "waiting"
+
+    def run(
+        self, study: Study, targets: Iterable[str], progress: Progress | None = None,
+        told: Callable[[str], None] | None = None,
+    ) -> None:  # fmt: skip
+        """Run targets and all that they need; what is up to date is left alone, what failed is kept as a failure.
+
+        ``told`` hears the id of each step before it runs. Raises StoppedError when stopped.
+        """
+        progress = progress or silent()
+        for step in study.needs(targets):
+            key = self.key(study, step.id, hash_files=True)
+            with self._lock:
+                known = key is not None and key in self._results
+            if known:
+                continue
+            if told:
+                told(step.id)
+            self._run_one(study, step, key, progress)
+
+    def run_or_raise(self, study: Study, target: str, progress: Progress | None = None) -> Outcome:
+        """Run one target and give its result.
+
+        Raises MossError with the reason when it or something it needs failed.
+        """
+        self.run(study, [target], progress)
+        outcome = self.outcome(study, target)
+        if outcome is not None:
+            return outcome
+        for step in study.needs([target]):
+            failed = self.failure(study, step.id)
+            if failed:
+                raise MossError(f"{study.name_of(step.id)}: {failed.reason}")
+        raise MossError(f"{study.name_of(target)} has no result.", "Free some memory and try again.")
+
+    def forget_failures(self) -> None:
+        """Let failed steps be tried again."""
+        self._failures.clear()
+
+    def _run_one(self, study: Study, step: Step, key: str | None, progress: Progress) -> None:
+        at = key or f"{step.id}:{step.settings}"
+        try:
+            if key is None:
+                self._check_sources(study, step)
+            inputs = {n: self._value(study, source) for n, source in step.inputs.items()}
+            result = run_declared(step.declared, step.settings, inputs, progress)
+        except StoppedError:
+            raise
+        except MossError as error:
+            missing = str(step.settings.get("source", "")) if key is None and step.declared.file_settings else ""
+            self._failures[at] = Failure(str(error), missing)
+        except Exception as error:  # a fault of our own must show on its card, not end the window
+            _log.exception("step %s failed", step.kind)
+            reason = f"This went wrong inside Moss Step ({type(error).__name__}: {error}). Other steps are not touched."
+            self._failures[at] = Failure(reason)
+        else:
+            self._failures.pop(at, None)
+            if key is not None:
+                self._keep(key, result)
+
+    def _value(self, study: Study, step_id: str) -> Value:
+        outcome = self.outcome(study, step_id)
+        if outcome is None:
+            raise MossError(f"'{study.name_of(step_id)}' has no result to work from.", "See its card.")
+        return outcome.value
+
+    def _check_sources(self, study: Study, step: Step) -> None:
+        for name in step.declared.file_settings:
+            check_readable(split_layer(str(step.settings.get(name, "")))[0])
+        for source in step.inputs.values():
+            if self.outcome(study, source) is None:
+                raise MossError(f"'{study.name_of(source)}' has no result to work from.", "See its card.")
+
+    def _keep(self, key: str, outcome: Outcome) -> None:
+        with self._lock:
+            self._results[key] = outcome
+            size = sum(o.value.nbytes for o in self._results.values())
+            while size > self._most_bytes and len(self._results) > 1:
+                _, gone = self._results.popitem(last=False)
+                size -= gone.value.nbytes
+
+    def _file_hash(self, source: str, read: bool) -> str | None:
+        path = split_layer(source)[0]
+        try:
+            about = path.stat()
+            at = (str(path), about.st_size, about.st_mtime_ns)
+            if at not in self._file_hashes and read:
+                with path.open("rb") as file:
+                    self._file_hashes[at] = hashlib.file_digest(file, "blake2b").hexdigest()
+        except OSError:
+            return None  # the run itself says what is wrong with the file
+        return self._file_hashes.get(at)
+
+    def file_hash(self, source: str) -> str | None:
+        """Give the hash of a source's content when it was read."""
+        return self._file_hash(source, read=False)
+
+
+def run_declared(step: StepKind, settings: object, inputs: dict[str, Value], progress: Progress) -> Outcome:
+    """Check settings and inputs against a declaration, then run it.
+
+    Raises AskedWronglyError when an input is missing or of another kind.
+    """
+    checked = step.checked(settings if isinstance(settings, dict) else dict(settings))  # type: ignore[call-overload]
+    for spec in step.inputs:
+        value = inputs.get(spec.name)
+        if value is None and not spec.optional:
+            raise AskedWronglyError(f"{step.kind} needs {spec.name}.", f"Give {spec.name}=...")
+        if value is not None and not spec.takes(value):
+            what = getattr(value, "quantity", type(value).__name__.lower())
+            wanted = spec.quantity or spec.accepts
+            raise AskedWronglyError(f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input.")
+    return step.run(checked, inputs, progress)
+
+
+
+

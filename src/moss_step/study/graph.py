@@ -1,0 +1,165 @@
+"""A study: steps that feed one another, and how they are drawn. Every change gives a new study; none is altered."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.steps.catalogue import step_kind
+from moss_step.steps.declare import StepKind
+
+_FROZEN = ConfigDict(frozen=True, extra="forbid")
+
+
+class Step(BaseModel):
+    """One operation in a study: its kind, the ids of the steps that feed it, and its settings as plain data."""
+
+    model_config = _FROZEN
+    id: str
+    kind: str
+    inputs: Mapping[str, str] = Field(default_factory=dict)
+    settings: Mapping[str, Any] = Field(default_factory=dict)
+    name: str = ""
+
+    @property
+    def declared(self) -> StepKind:
+        """The declaration of this step's kind."""
+        return step_kind(self.kind)
+
+
+class KeyRow(BaseModel):
+    """How one result is drawn on the plan; ``cut`` is the share of cells left out at each end of the ramp, in percent."""
+
+    model_config = _FROZEN
+    step: str
+    shown: bool = True
+    opacity: float = Field(1.0, ge=0, le=1)
+    ramp: str = ""
+    reverse: bool = False
+    span: Literal["range", "cut", "typed"] = "range"
+    cut: float = Field(2.0, ge=0, lt=50)
+    low: float | None = None
+    high: float | None = None
+
+
+class Shading(BaseModel):
+    """Relief shading under everything: light, exaggeration and strength; a way of drawing, never an input."""
+
+    model_config = _FROZEN
+    on: bool = True
+    ground: str = ""
+    azimuth: float = Field(315.0, ge=0, le=360)
+    altitude: float = Field(45.0, ge=0, le=90)
+    z_factor: float = Field(1.0, gt=0, le=1000)
+    strength: float = Field(0.75, ge=0, le=1)
+
+
+class Study(BaseModel):
+    """One piece of work: steps in the order they were made, the Key from top to bottom, shading and pinned readings."""
+
+    model_config = _FROZEN
+    name: str = "Untitled study"
+    steps: tuple[Step, ...] = ()
+    key: tuple[KeyRow, ...] = ()
+    shading: Shading = Shading()
+    pins: tuple[tuple[float, float], ...] = ()
+
+    def step(self, step_id: str) -> Step:
+        """Give a step by its id."""
+        for step in self.steps:
+            if step.id == step_id:
+                return step
+        raise AskedWronglyError(f"The study has no step '{step_id}'.")
+
+    def has(self, step_id: str) -> bool:
+        """Whether there is a step of this id."""
+        return any(s.id == step_id for s in self.steps)
+
+    def name_of(self, step_id: str) -> str:
+        """Name of a step's result: given by the person, or made from what the step did."""
+        step = self.step(step_id)
+        if step.name:
+            return step.name
+        names = {n: self.name_of(source) for n, source in step.inputs.items()}
+        try:
+            return step.declared.label(step.declared.checked(step.settings), names)
+        except MossError:
+            return step.declared.title
+
+    def fresh_id(self, kind: str) -> str:
+        """Give an id that no step has yet."""
+        taken = {s.id for s in self.steps}
+        return next(i for i in (f"{kind}-{n}" for n in range(1, len(taken) + 2)) if i not in taken)
+
+    def adding(self, step: Step) -> Study:
+        """Give the study with one more step."""
+        return self.model_copy(update={"steps": (*self.steps, step)})
+
+    def changing(self, step_id: str, change: Callable[[Step], Step]) -> Study:
+        """Give the study with one step changed."""
+        return self.model_copy(update={"steps": tuple(change(s) if s.id == step_id else s for s in self.steps)})
+
+    def removing(self, step_id: str) -> Study:
+        """Give the study without a step and all that depends on it."""
+        gone = {step_id, *self.followers(step_id)}
+        steps = tuple(s for s in self.steps if s.id not in gone)
+        key = tuple(k for k in self.key if k.step not in gone)
+        shading = self.shading.model_copy(update={"ground": ""}) if self.shading.ground in gone else self.shading
+        return self.model_copy(update={"steps": steps, "key": key, "shading": shading})
+
+    def duplicating(self, step_id: str) -> tuple[Study, str]:
+        """Give the study with a copy of a step, and the copy's id."""
+        step = self.step(step_id)
+        fresh = self.fresh_id(step.kind)
+        name = f"{self.name_of(step_id)}, copy"
+        return self.adding(step.model_copy(update={"id": fresh, "name": name})), fresh
+
+    def followers(self, step_id: str) -> list[str]:
+        """Ids of the steps that depend on a step, directly or not, in order."""
+        reached = {step_id}
+        for step in self.in_order():
+            if reached & set(step.inputs.values()):
+                reached.add(step.id)
+        return [s.id for s in self.steps if s.id in reached and s.id != step_id]
+
+    def needs(self, targets: Iterable[str]) -> list[Step]:
+        """Give the steps that targets depend on and the targets, each after what feeds it."""
+        wanted = set(targets)
+        for step in reversed(self.in_order()):
+            if step.id in wanted:
+                wanted |= set(step.inputs.values())
+        return [s for s in self.in_order() if s.id in wanted]
+
+    def in_order(self) -> list[Step]:
+        """Give all steps, each after what feeds it.
+
+        Raises MossError when steps feed each other in a circle or an input is missing.
+        """
+        left, done, ordered = list(self.steps), set[str](), list[Step]()
+        while left:
+            ready = [s for s in left if set(s.inputs.values()) <= done]
+            if not ready:
+                raise MossError(f"The step '{left[0].id}' depends on itself or on a step that is not there.")
+            ordered += ready
+            done |= {s.id for s in ready}
+            left = [s for s in left if s.id not in done]
+        return ordered
+
+    def with_key_row(self, row: KeyRow) -> Study:
+        """Give the study with a row of the Key set, on top when it is new."""
+        if any(k.step == row.step for k in self.key):
+            return self.model_copy(update={"key": tuple(row if k.step == row.step else k for k in self.key)})
+        return self.model_copy(update={"key": (row, *self.key)})
+
+    def key_row(self, step_id: str) -> KeyRow | None:
+        """Give the row of the Key that draws a step."""
+        return next((k for k in self.key if k.step == step_id), None)
+
+
+def file_name(text: str) -> str:
+    """Make a file name of a result's name."""
+    return re.sub(r"[^\w.-]+", "_", text.strip()).strip("_.").lower() or "result"

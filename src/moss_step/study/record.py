@@ -1,0 +1,87 @@
+"""The record of lineage: how a result came about, as text that a person reads."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from moss_step import __version__
+from moss_step.model.findings import Finding
+from moss_step.model.frame import Frame, describe_box
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.steps.declare import Outcome, Value, extra
+from moss_step.study.engine import Engine
+from moss_step.study.graph import Step, Study
+
+
+def lineage(study: Study, step_id: str, engine: Engine) -> str:
+    """Write how a step's result came about, from the source files on: steps, settings, frames, findings, remarks."""
+    steps = study.needs([step_id])
+    lines = [
+        f"# {study.name_of(step_id)}", "",
+        f"Study: {study.name}", f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}", "",
+    ]  # fmt: skip
+    for number, step in enumerate(steps, start=1):
+        lines += _step_lines(number, step, study, engine)
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[str]:
+    declared = step.declared
+    lines = [f"## {number}. {study.name_of(step.id)}", "", f"{declared.title} ({declared.kind}). {declared.help}", ""]
+    lines += [f"- from {name}: {study.name_of(source)}" for name, source in step.inputs.items()]
+    settings = declared.checked(step.settings)
+    for name, field in declared.settings.model_fields.items():
+        unit = extra(field, "unit")
+        lines.append(f"- {field.title}: {_setting_text(getattr(settings, name))}{' ' + unit if unit else ''}")
+    for name in declared.file_settings:
+        digest = engine.file_hash(str(step.settings.get(name, "")))
+        if digest:
+            lines.append(f"- content of the file (BLAKE2b): {digest[:32]}")
+    outcome = engine.outcome(study, step.id)
+    if outcome is None:
+        failed = engine.failure(study, step.id)
+        return [*lines, f"- no result: {failed.reason if failed else 'not run'}", ""]
+    return [*lines, *_result_lines(outcome), ""]
+
+
+def _result_lines(outcome: Outcome) -> list[str]:
+    lines = [f"- result: {_value_text(outcome.value)}"]
+    lines += [f"- {_finding_text(f)}" for f in outcome.findings]
+    lines += [f"- note: {w}" for w in outcome.warnings]
+    return lines
+
+
+def _setting_text(value: object) -> str:
+    if value is None:
+        return "none"
+    if isinstance(value, tuple) and value and hasattr(value[0], "code"):
+        return "; ".join(f"{_end(r.low)} to {_end(r.high)} = {r.code} {r.name}" for r in value)
+    if isinstance(value, tuple):
+        return ", ".join(f"{v:g}" if isinstance(v, float) else str(v) for v in value)
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _end(value: float | None) -> str:
+    return "open" if value is None else f"{value:g}"
+
+
+def _value_text(value: Value) -> str:
+    if isinstance(value, Shapes):
+        return f"{len(value):,} {value.kind}, {value.crs or 'no reference system'}"
+    what = f"{value.quantity} in {value.unit.key}" if isinstance(value, Surface) else f"{len(value.classes)} classes"
+    return f"{what}; {_frame_text(value.frame)}"
+
+
+def _frame_text(frame: Frame) -> str:
+    width, height = frame.cell_metres
+    return (
+        f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, {frame.system_name}, "
+        f"{describe_box(frame.box)}"
+    )
+
+
+def _finding_text(finding: Finding) -> str:
+    of = f"{finding.of}: " if finding.of else ""
+    value = f"{finding.value:,.0f}" if float(finding.value).is_integer() else f"{finding.value:,.6g}"
+    return f"{of}{finding.name} = {value} {finding.unit.symbol}".rstrip()

@@ -1,0 +1,89 @@
+"""Study files: readable JSON with a version and relative paths, written whole or not at all."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from moss_step.formats.whole import read_text, write_text
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.steps.catalogue import catalogue
+from moss_step.study.graph import Step, Study
+
+ENDING = ".moss"
+VERSION = 1
+_MARK = "moss_step_study"
+
+
+def save_study(study: Study, path: Path) -> None:
+    """Write a study; source paths become relative to its folder."""
+    folder = path.resolve().parent
+    write_text(path, json.dumps(as_data(_paths(study, lambda p: os.path.relpath(p, folder))), indent=1) + "\n")
+
+
+def load_study(path: Path) -> Study:
+    """Read a study; source paths become absolute. Runs nothing.
+
+    Raises MossError when the file is damaged, of a newer version or no study; the file is left as it is.
+    """
+    text = read_text(path)
+    try:
+        data = json.loads(text)
+    except (json.JSONDecodeError, RecursionError) as error:
+        raise MossError(f"{path} is damaged or no study: {error}.", "It was left as it is. Look for a copy.") from error
+    folder = path.resolve().parent
+    return _paths(from_data(data, path), lambda p: os.path.normpath(folder / p))
+
+
+def as_data(study: Study) -> dict[str, Any]:
+    """Give a study as plain data."""
+    return {_MARK: VERSION, **study.model_dump(mode="json", exclude_defaults=True)}
+
+
+def from_data(data: Any, path: Path) -> Study:
+    """Build a study from plain data; ``path`` names the file in refusals."""
+    if not isinstance(data, dict) or _MARK not in data:
+        raise MossError(f"{path} is not a Moss Step study.", "Choose a file that ends in .moss.")
+    version = data.pop(_MARK)
+    if not isinstance(version, int) or version > VERSION:
+        raise MossError(
+            f"{path} was written by a newer Moss Step (study version {version}; this one reads {VERSION}).",
+            "It was left as it is. Open it with the newer one.",
+        )
+    try:
+        study = Study.model_validate(data)
+        study.in_order()
+        _check_kinds(study, path)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = ".".join(str(p) for p in first["loc"])
+        raise MossError(f"{path} is damaged at {where}: {first['msg']}.", "It was left as it is.") from error
+    except MossError as error:
+        raise MossError(f"{path} is damaged: {error.what}", "It was left as it is.") from error
+    return study
+
+
+def _check_kinds(study: Study, path: Path) -> None:
+    ids = [s.id for s in study.steps]
+    if len(set(ids)) != len(ids):
+        raise MossError("two steps have one id.")
+    for step in study.steps:
+        if step.kind not in catalogue():
+            raise MossError(f"it has a step '{step.kind}' that this Moss Step does not know.")
+        try:
+            step.declared.checked(step.settings)
+        except AskedWronglyError as error:
+            raise MossError(f"step '{step.id}': {error.what}") from error
+
+
+def _paths(study: Study, turn: Any) -> Study:
+    def turned(step: Step) -> Step:
+        names = [n for n in step.declared.file_settings if n in step.settings] if step.kind in catalogue() else []
+        settings = {**step.settings, **{n: str(turn(step.settings[n])) for n in names}}
+        return step.model_copy(update={"settings": settings})
+
+    return study.model_copy(update={"steps": tuple(turned(s) for s in study.steps)})
