@@ -9,11 +9,20 @@ from cmcrameri import cm
 
 # Our word for each ramp, the map it is taken from, and whether it is turned round.
 RAMPS = {
-    "upland": ("bamako", False), "ember": ("lajolla", False), "peat": ("turku", False), "dusk": ("lipari", False),
-    "spectrum": ("batlow", False), "water": ("davos", True), "frost": ("oslo", True), "heath": ("acton", True),
-    "change": ("vik", False), "contrast": ("roma", True), "compass": ("romaO", False), "rose": ("vikO", False),
+    "upland": ("bamako", False),
+    "ember": ("lajolla", True),
+    "peat": ("turku", False),
+    "dusk": ("lipari", False),
+    "spectrum": ("batlow", False),
+    "water": ("davos", True),
+    "frost": ("oslo", True),
+    "heath": ("acton", True),
+    "change": ("vik", False),
+    "contrast": ("roma", True),
+    "compass": ("romaO", False),
+    "rose": ("vikO", False),
     "grey": ("grayC", True),
-}  # fmt: skip
+}
 
 
 def main() -> None:

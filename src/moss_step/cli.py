@@ -22,7 +22,9 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = _Parser(prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen.")
+    parser = _Parser(
+        prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen."
+    )
     parser.add_argument("--version", action="version", version=f"moss-step {__version__}")
     commands = parser.add_subparsers(dest="command", parser_class=_Parser)
     opened = commands.add_parser("open", help="open a study, grid or shapes in the window")
@@ -47,9 +49,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         asked = _parser().parse_args(arguments)
         commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
-            None: lambda _: _window([]), "open": lambda a: _window([a.study]), "demo": lambda _: _window([], demo=True),
-            "steps": _steps, "do": _do, "run": _run,
-        }  # fmt: skip
+            None: lambda _: _window([]),
+            "open": lambda a: _window([a.study]),
+            "demo": lambda _: _window([], demo=True),
+            "steps": _steps,
+            "do": _do,
+            "run": _run,
+        }
         return commands[asked.command](asked)
     except MossError as error:
         print("moss-step: " + " ".join(str(error).split()), file=sys.stderr)
@@ -108,9 +114,11 @@ def _do(asked: argparse.Namespace) -> int:
         outcome, name = do_step(step, given, progress)
         hand_on(outcome, name, asked.out, progress)
     report = {
-        "kind": step.kind, "outputs": [str(asked.out)],
-        "findings": [f.as_json() for f in outcome.findings], "warnings": list(outcome.warnings),
-    }  # fmt: skip
+        "kind": step.kind,
+        "outputs": [str(asked.out)],
+        "findings": [f.as_json() for f in outcome.findings],
+        "warnings": list(outcome.warnings),
+    }
     if asked.json:
         print(json.dumps(report))
         return DONE
@@ -121,12 +129,12 @@ def _do(asked: argparse.Namespace) -> int:
 
 
 def _run(asked: argparse.Namespace) -> int:
+    from moss_step.formats.whole import write_text
     from moss_step.study.engine import Engine
-    from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
     from moss_step.study.graph import file_name
+    from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
     from moss_step.study.record import lineage
     from moss_step.study.saving import load_study
-    from moss_step.formats.whole import write_text
 
     study = load_study(asked.study)
     folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
@@ -169,7 +177,12 @@ class _ProgressBar:
     def __enter__(self) -> Progress:
         from tqdm import tqdm
 
-        self._bar = tqdm(total=100, disable=not sys.stderr.isatty(), leave=False, bar_format="{desc} {bar} {percentage:3.0f} %")
+        self._bar = tqdm(
+            total=100,
+            disable=not sys.stderr.isatty(),
+            leave=False,
+            bar_format="{desc} {bar} {percentage:3.0f} %",
+        )
         return Progress(self._tell)
 
     def _tell(self, fraction: float, doing: str) -> None:

@@ -31,14 +31,36 @@ SEED = 11
 CRS = "EPSG:32628"
 WEST, NORTH = 412_000.0, 5_872_000.0
 CELLS, CELL = 1000, 2.0
-FILES = ("harrow_ground.tif", "harrow_boundary.gpkg", "harrow_bogs.gpkg", "harrow_places.gpkg", "harrow_truth.json",
-         "harrow_moss.moss")  # fmt: skip
-_BOG_NAMES = ("Long Moss", "Hollin Moss", "Cotton Flat", "Sedge Head", "Wether Moss", "Black Rigg", "Plover Flat",
-              "Dun Moss", "Quaking Flow", "Ling Bed", "Tarn Moss", "Gale Moss")  # fmt: skip
+FILES = (
+    "harrow_ground.tif",
+    "harrow_boundary.gpkg",
+    "harrow_bogs.gpkg",
+    "harrow_places.gpkg",
+    "harrow_truth.json",
+    "harrow_moss.moss",
+)
+_BOG_NAMES = (
+    "Long Moss",
+    "Hollin Moss",
+    "Cotton Flat",
+    "Sedge Head",
+    "Wether Moss",
+    "Black Rigg",
+    "Plover Flat",
+    "Dun Moss",
+    "Quaking Flow",
+    "Ling Bed",
+    "Tarn Moss",
+    "Gale Moss",
+)
 _PLACES = (
-    ("Crag hut", 0.52, 0.83), ("East lookout", 0.90, 0.36), ("Tarn head", 0.22, 0.44), ("Col mast", 0.66, 0.21),
-    ("Moss gate", 0.93, 0.83), ("Sheepfold", 0.30, 0.66),
-)  # fmt: skip
+    ("Crag hut", 0.52, 0.83),
+    ("East lookout", 0.90, 0.36),
+    ("Tarn head", 0.22, 0.44),
+    ("Col mast", 0.66, 0.21),
+    ("Moss gate", 0.93, 0.83),
+    ("Sheepfold", 0.30, 0.66),
+)
 _FIXED_DATE = "2026-01-01T00:00:00Z"
 
 
@@ -88,18 +110,18 @@ def make_boundary() -> Shapes:
 
 
 def make_bogs(ground: Surface, boundary: Shapes) -> Shapes:
-    """Blanket bogs: gentle high ground between the gullies, inside the boundary, at least a hectare each, largest first."""
+    """Blanket bogs: gentle high ground between the gullies, inside the boundary, 0.4 ha and more, largest first."""
     calm = ndimage.uniform_filter(ground.values.astype(np.float64), 15)
     rise = np.gradient(calm, CELL)
     above = calm - ndimage.uniform_filter(ground.values.astype(np.float64), 101)
-    gentle = (np.hypot(rise[0], rise[1]) < 0.16) & (ground.values > 430.0) & (above > 0.6)
-    gentle = ndimage.binary_opening(gentle, iterations=6)
+    gentle = (np.hypot(rise[0], rise[1]) < 0.13) & (ground.values > 430.0) & (above > 1.0)
+    gentle = ndimage.binary_opening(gentle, iterations=4)
     found = [
         shape(g).buffer(0).simplify(5.0).intersection(boundary.geometry[0])
         for g, v in outlines(gentle.astype(np.uint8), mask=gentle, transform=affine(ground.frame))
         if v
     ]
-    parts = [p for g in found for p in shapely.get_parts(g) if p.geom_type == "Polygon" and p.area >= 10_000.0]
+    parts = [p for g in found for p in shapely.get_parts(g) if p.geom_type == "Polygon" and p.area >= 4_000.0]
     parts.sort(key=lambda p: (-p.area, p.bounds))
     parts = [shapely.set_precision(p, 0.1) for p in parts[: len(_BOG_NAMES)]]
     names = np.array(_BOG_NAMES[: len(parts)], object)
@@ -115,7 +137,11 @@ def make_places(ground: Surface) -> Shapes:
     cells += [(name, int(v * frame.rows), int(u * frame.cols)) for name, u, v in _PLACES]
     points = [Point(frame.x_of(c), frame.y_of(r)) for _, r, c in cells]
     heights = np.array([round(float(ground.values[r, c]), 2) for _, r, c in cells])
-    return Shapes(np.array(points, object), {"name": np.array([n for n, _, _ in cells], object), "height_m": heights}, CRS)
+    return Shapes(
+        np.array(points, object),
+        {"name": np.array([n for n, _, _ in cells], object), "height_m": heights},
+        CRS,
+    )
 
 
 def make_estate() -> Estate:
@@ -152,8 +178,13 @@ def demo_study(folder: Path) -> Study:
     from moss_step.steps.classes import rows_of
 
     bounds = (0.0, 5.0, 15.0, 30.0, 40.0, None)
-    named = (("Level", "#E9E8D8"), ("Gentle", "#CAD39B"), ("Moderate", "#DCBB62"), ("Steep", "#CF7340"),
-             ("Very steep", "#86303F"))  # fmt: skip
+    named = (
+        ("Level", "#E9E8D8"),
+        ("Gentle", "#CAD39B"),
+        ("Moderate", "#DCBB62"),
+        ("Steep", "#CF7340"),
+        ("Very steep", "#86303F"),
+    )
     rules = [Rule(bounds[i], bounds[i + 1], i + 1, name, color) for i, (name, color) in enumerate(named)]
     steps = (
         Step(id="ground", kind="open_grid", settings={"source": str(folder / FILES[0])}, name="Ground 2 m"),
@@ -161,12 +192,18 @@ def demo_study(folder: Path) -> Study:
         Step(id="bogs", kind="open_shapes", settings={"source": str(folder / FILES[2])}, name="Bogs"),
         Step(id="places", kind="open_shapes", settings={"source": str(folder / FILES[3])}, name="Places"),
         Step(id="slope", kind="slope", inputs={"dem": "ground"}, name="Slope"),
-        Step(id="classes", kind="classify", inputs={"surface": "slope"}, settings={"rules": rows_of(rules)},
-             name="Slope classes"),
+        Step(
+            id="classes",
+            kind="classify",
+            inputs={"surface": "slope"},
+            settings={"rules": rows_of(rules)},
+            name="Slope classes",
+        ),
         Step(id="aspect", kind="aspect", inputs={"dem": "ground"}, name="Aspect"),
-        Step(id="sectors", kind="classify", inputs={"surface": "aspect"}, settings={"rules": "aspect_8"},
-             name="Facing"),
-    )  # fmt: skip
+        Step(
+            id="sectors", kind="classify", inputs={"surface": "aspect"}, settings={"rules": "aspect_8"}, name="Facing"
+        ),
+    )
     key = (KeyRow(step="places"), KeyRow(step="boundary"), KeyRow(step="classes", opacity=0.85))
     return Study(name="Harrow Moss", steps=steps, key=key, shading=Shading(ground="ground"))
 
@@ -174,8 +211,13 @@ def demo_study(folder: Path) -> Study:
 def _truth(ground: Surface, boundary: Shapes, bogs: Shapes, places: Shapes) -> dict[str, Any]:
     low, high = float(ground.values.min()), float(ground.values.max())
     return {
-        "seed": SEED, "crs": CRS, "cells": [CELLS, CELLS], "cell_m": CELL, "area_m2": ground.frame.area,
-        "lowest_m": round(low, 2), "highest_m": round(high, 2),
+        "seed": SEED,
+        "crs": CRS,
+        "cells": [CELLS, CELLS],
+        "cell_m": CELL,
+        "area_m2": ground.frame.area,
+        "lowest_m": round(low, 2),
+        "highest_m": round(high, 2),
         "mean_m": round(float(ground.values.mean(dtype=np.float64)), 4),
         "boundary_area_m2": round(float(boundary.geometry[0].area), 2),
         "bogs": {n: round(float(g.area), 2) for n, g in zip(bogs.columns["name"], bogs.geometry, strict=True)},
@@ -183,4 +225,4 @@ def _truth(ground: Surface, boundary: Shapes, bogs: Shapes, places: Shapes) -> d
             n: [g.x, g.y, float(h)]
             for n, g, h in zip(places.columns["name"], places.geometry, places.columns["height_m"], strict=True)
         },
-    }  # fmt: skip
+    }

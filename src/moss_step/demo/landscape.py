@@ -81,7 +81,7 @@ def _incise(z, outlet, order, receiver, cell, rate, uplift):  # type: ignore[no-
 
 @numba.njit(cache=True, nogil=True)
 def _diffuse(z, outlet, share, times):  # type: ignore[no-untyped-def]
-    """Creep of soil: explicit diffusion, closed at the edges; ``share`` = diffusivity x time / cell area, below 0.25."""
+    """Creep of soil: explicit diffusion, closed edges; ``share`` = diffusivity x time / cell area, below 0.25."""
     rows, cols = z.shape
     for _ in range(times):
         old = z.copy()
@@ -147,7 +147,7 @@ def refine(z: np.ndarray) -> np.ndarray:
 
 
 def noise(rng: np.random.Generator, shape: tuple[int, int], start: int) -> np.ndarray:
-    """Smooth noise between about -1 and 1: uniform draws on a grid of ``start`` cells, doubled until it covers ``shape``."""
+    """Smooth noise from about -1 to 1: uniform draws on ``start`` squared cells, doubled until they cover ``shape``."""
     grid = rng.random((start, start)) * 2.0 - 1.0
     while min(grid.shape) < max(shape):
         grid = refine(grid)

@@ -1,4 +1,4 @@
-"""Elevation grids and class maps in raster files: what a file states, reading it, and writing GeoTIFF and ASCII grids."""
+"""Grids and class maps in raster files: what a file states, reading it, writing GeoTIFF and ASCII grids."""
 
 from __future__ import annotations
 
@@ -72,7 +72,10 @@ def _opened(path: Path) -> Iterator[rasterio.DatasetReader]:
         warnings.simplefilter("ignore", NotGeoreferencedWarning)
         try:
             # Virtual rasters may name Python code to run: never.
-            with rasterio.Env(GDAL_VRT_ENABLE_PYTHON="NO", CPL_CURL_ENABLE_VSIMEM="NO"), rasterio.open(path) as file:
+            with (
+                rasterio.Env(GDAL_VRT_ENABLE_PYTHON="NO", CPL_CURL_ENABLE_VSIMEM="NO"),
+                rasterio.open(path) as file,
+            ):
                 yield file
         except RasterioError as error:
             raise MossError(
@@ -94,18 +97,30 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
         unit_text = file.units[chosen - 1] or ""
         unit = unit_named(unit_text) or _vertical_unit(file) or UNKNOWN
         return RasterFacts(
-            path=path, driver=file.driver, rows=file.height, cols=file.width, bands=file.count,
-            dtype=file.dtypes[chosen - 1], transform=file.transform if placed else Affine(1, 0, 0, 0, -1, file.height),
-            crs=file.crs.to_wkt() if file.crs else None, unit=unit, unit_text=unit_text,
-            no_data=file.nodatavals[chosen - 1], scale=file.scales[chosen - 1], offset=file.offsets[chosen - 1],
+            path=path,
+            driver=file.driver,
+            rows=file.height,
+            cols=file.width,
+            bands=file.count,
+            dtype=file.dtypes[chosen - 1],
+            transform=file.transform if placed else Affine(1, 0, 0, 0, -1, file.height),
+            crs=file.crs.to_wkt() if file.crs else None,
+            unit=unit,
+            unit_text=unit_text,
+            no_data=file.nodatavals[chosen - 1],
+            scale=file.scales[chosen - 1],
+            offset=file.offsets[chosen - 1],
             has_position=placed,
-        )  # fmt: skip
+        )
 
 
 def read_surface(
-    path: Path, band: int | None = None, box: Box | None = None, no_data: float | None = None,
+    path: Path,
+    band: int | None = None,
+    box: Box | None = None,
+    no_data: float | None = None,
     progress: Progress | None = None,
-) -> tuple[Surface, list[str]]:  # fmt: skip
+) -> tuple[Surface, list[str]]:
     """Read one band as a surface, north up, no-data as NaN, scale and offset applied; with remarks on what was done.
 
     ``no_data`` names a further value that stands for no-data. Raises MossError for files that cannot be read whole
@@ -117,7 +132,11 @@ def read_surface(
     with _opened(path) as file:
         chosen = _band(file, path, band)
         window = _window(facts, box)
-        check_memory(int(window.height) * int(window.width), str(path), "Read a part of it with box=xmin,ymin,xmax,ymax.")
+        check_memory(
+            int(window.height) * int(window.width),
+            str(path),
+            "Read a part of it with box=xmin,ymin,xmax,ymax.",
+        )
         values = _read_values(file, chosen, facts, window, no_data, progress)
         transform = facts.transform * Affine.translation(window.col_off, window.row_off)
     infinite = int(np.count_nonzero(np.isinf(values)))
@@ -137,7 +156,12 @@ def quantity_in(unit: Unit) -> str:
 
 
 def _read_values(
-    file: rasterio.DatasetReader, band: int, facts: RasterFacts, window: Window, no_data: float | None, progress: Progress
+    file: rasterio.DatasetReader,
+    band: int,
+    facts: RasterFacts,
+    window: Window,
+    no_data: float | None,
+    progress: Progress,
 ) -> np.ndarray:
     rows, cols = int(window.height), int(window.width)
     values = np.empty((rows, cols), np.float32)
@@ -146,7 +170,9 @@ def _read_values(
     for first, last in progress.blocks(rows, step, "Reading the grid"):
         part = Window(window.col_off, window.row_off + first, cols, last - first)
         raw = file.read(band, window=part)
-        block = raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
+        block = (
+            raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
+        )
         with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
             values[first:last] = block
         if masked:
@@ -181,8 +207,17 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     new_rows = max(1, round((max(ys) - min(ys)) / height))
     target = from_origin(min(xs), max(ys), cell, height)
     out = np.full((new_rows, new_cols), np.nan, np.float32)
-    reproject(values, out, src_transform=transform, dst_transform=target, src_crs=same, dst_crs=same,
-              src_nodata=np.nan, dst_nodata=np.nan, resampling=Resampling.bilinear)  # fmt: skip
+    reproject(
+        values,
+        out,
+        src_transform=transform,
+        dst_transform=target,
+        src_crs=same,
+        dst_crs=same,
+        src_nodata=np.nan,
+        dst_nodata=np.nan,
+        resampling=Resampling.bilinear,
+    )
     return out, target
 
 
@@ -192,7 +227,8 @@ def _band(file: rasterio.DatasetReader, path: Path, band: int | None) -> int:
     if band is None:
         if file.count > 1 and ColorInterp.alpha not in file.colorinterp[1:2]:
             raise MossError(
-                f"{path} has {file.count} bands, and a surface is one.", f"Choose a band, such as {path.name}#1."
+                f"{path} has {file.count} bands, and a surface is one.",
+                f"Choose a band, such as {path.name}#1.",
             )
         return 1
     if not 1 <= band <= file.count:
@@ -245,8 +281,11 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
                 file.units, file.descriptions = (unit,), (name,)
                 for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
                     block = surface.values[first:last]
-                    file.write(np.where(np.isnan(block), np.float32(no_data), block), 1,
-                               window=Window(0, first, surface.frame.cols, last - first))  # fmt: skip
+                    file.write(
+                        np.where(np.isnan(block), np.float32(no_data), block),
+                        1,
+                        window=Window(0, first, surface.frame.cols, last - first),
+                    )
             if target is temporary:
                 _add_overviews(temporary, path, surface.frame, smooth)
             else:
@@ -292,22 +331,39 @@ def read_class_map(path: Path) -> ClassMap:
     named = {int(k[6:]) for k in tags if k.startswith("CLASS_") and k[6:].isdigit()}
     present = {int(c) for c in np.unique(codes)} - {NO_CLASS}
     entries = tuple(
-        ClassEntry(c, tags.get(f"CLASS_{c}", f"Class {c}"), _hex(colors.get(c, (128, 128, 128))), tags.get(f"RANGE_{c}", ""))
+        ClassEntry(
+            c,
+            tags.get(f"CLASS_{c}", f"Class {c}"),
+            _hex(colors.get(c, (128, 128, 128))),
+            tags.get(f"RANGE_{c}", ""),
+        )
         for c in sorted(named | present)
     )
     return ClassMap(codes, frame, entries)
 
 
 @contextmanager
-def _created(temporary: Path, path: Path, frame: Frame, profile: dict[str, object]) -> Iterator[rasterio.io.DatasetWriter]:
+def _created(
+    temporary: Path, path: Path, frame: Frame, profile: dict[str, object]
+) -> Iterator[rasterio.io.DatasetWriter]:
     tiled = min(frame.rows, frame.cols) >= 256
     layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if tiled else {}
     try:
         with rasterio.open(
-            temporary, "w", driver="GTiff", height=frame.rows, width=frame.cols, count=1, crs=frame.crs,
-            transform=from_origin(frame.x0, frame.y0, frame.dx, frame.dy), compress="deflate",
-            BIGTIFF="IF_SAFER", num_threads="all_cpus", **layout, **profile,
-        ) as file:  # fmt: skip
+            temporary,
+            "w",
+            driver="GTiff",
+            height=frame.rows,
+            width=frame.cols,
+            count=1,
+            crs=frame.crs,
+            transform=from_origin(frame.x0, frame.y0, frame.dx, frame.dy),
+            compress="deflate",
+            BIGTIFF="IF_SAFER",
+            num_threads="all_cpus",
+            **layout,
+            **profile,
+        ) as file:
             yield file
     except RasterioError as error:
         raise _not_written(path, error) from error
@@ -351,7 +407,8 @@ def _verify(temporary: Path, path: Path) -> None:
 
 def _not_written(path: Path, error: Exception) -> MossError:
     return MossError(
-        f"{path} could not be written: {_first_line(error)}", "The disk may be full. Free some space, or choose another."
+        f"{path} could not be written: {_first_line(error)}",
+        "The disk may be full. Free some space, or choose another.",
     )
 
 

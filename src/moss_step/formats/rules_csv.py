@@ -26,9 +26,7 @@ def read_rules(path: Path, closed: Closed = "upper") -> RuleSet:
     present = set(rows[0]) if rows else set()
     missing = [c for c in ("from", "to", "class") if c not in present]
     if missing:
-        raise MossError(
-            f"{path} has no column {', '.join(missing)}.", f"Its first line must read {','.join(COLUMNS)}."
-        )
+        raise MossError(f"{path} has no column {', '.join(missing)}.", f"Its first line must read {','.join(COLUMNS)}.")
     rules = tuple(_rule(row, line, path) for line, row in enumerate(rows, start=2))
     try:
         return RuleSet(rules, closed)
@@ -50,7 +48,9 @@ def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
     try:
         code = int((row["class"] or "").strip())
     except ValueError:
-        raise MossError(f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line.") from None
+        raise MossError(
+            f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line."
+        ) from None
     name = (row.get("name") or "").strip() or f"Class {code}"
     color = (row.get("color") or "").strip() or _SPARE_COLOR
     try:

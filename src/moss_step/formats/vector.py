@@ -72,10 +72,16 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
         temporary.unlink()
         try:
             pyogrio.raw.write(
-                temporary, shapely.to_wkb(shapes.geometry), list(shapes.columns.values()), list(shapes.columns),
-                layer=layer or path.stem, driver=driver, geometry_type=kind, crs=shapes.crs,
+                temporary,
+                shapely.to_wkb(shapes.geometry),
+                list(shapes.columns.values()),
+                list(shapes.columns),
+                layer=layer or path.stem,
+                driver=driver,
+                geometry_type=kind,
+                crs=shapes.crs,
                 **({"RFC7946": "YES"} if driver == "GeoJSON" and shapes.crs else {}),
-            )  # fmt: skip
+            )
         except (DataSourceError, DataLayerError) as error:
             raise MossError(f"{path} could not be written: {error}", "The disk may be full.") from error
 

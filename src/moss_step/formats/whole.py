@@ -82,7 +82,10 @@ def _system_words(error: OSError, path: Path, doing: str) -> tuple[str, str]:
         return f"{path} was not found.", "Check the name, or find where the file went."
     if isinstance(error, PermissionError):
         where = path.parent if doing == "written" else path
-        return f"{path} could not be {doing}: no permission for {where}.", "Choose another place, or ask for access."
+        return (
+            f"{path} could not be {doing}: no permission for {where}.",
+            "Choose another place, or ask for access.",
+        )
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
         return f"{path} could not be written: the disk is full.", "Free some space, or choose another disk."
     return f"{path} could not be {doing}: {error.strerror or error}.", "Check the path and the disk."

@@ -121,8 +121,13 @@ class Frame:
 
     def part(self, rows: slice, cols: slice) -> Frame:
         """Frame of the cells in a window of this one."""
-        return replace(self, rows=rows.stop - rows.start, cols=cols.stop - cols.start,
-                       x0=self.x0 + cols.start * self.dx, y0=self.y0 - rows.start * self.dy)  # fmt: skip
+        return replace(
+            self,
+            rows=rows.stop - rows.start,
+            cols=cols.stop - cols.start,
+            x0=self.x0 + cols.start * self.dx,
+            y0=self.y0 - rows.start * self.dy,
+        )
 
     @cached_property
     def row_widths(self) -> np.ndarray:
@@ -158,7 +163,8 @@ class Frame:
         edges = np.clip(self.y0 - np.arange(self.rows + 1) * self.dy, -90.0, 90.0)
         s = np.sin(np.radians(edges))
         zone = s / (1.0 - geod.es * s * s) + (np.arctanh(e * s) / e if e > 0 else s)
-        return np.asarray(geod.b**2 / 2.0 * math.radians(self.dx) * -np.diff(zone))
+        areas: np.ndarray = geod.b**2 / 2.0 * math.radians(self.dx) * -np.diff(zone)
+        return areas
 
     @property
     def cell_metres(self) -> tuple[float, float]:
@@ -178,7 +184,8 @@ class Frame:
 
     @property
     def _row_latitudes(self) -> np.ndarray:
-        return np.clip(self.y0 - (np.arange(self.rows) + 0.5) * self.dy, -90.0, 90.0)
+        latitudes: np.ndarray = np.clip(self.y0 - (np.arange(self.rows) + 0.5) * self.dy, -90.0, 90.0)
+        return latitudes
 
 
 @lru_cache(maxsize=64)

@@ -17,7 +17,8 @@ def check_memory(cells: int, what: str, do: str) -> None:
     need = cells * BYTES_PER_CELL
     if need > available:
         raise MossError(
-            f"{what} has {cells:,} cells and needs about {need / 1e9:.1f} GB; {available / 1e9:.1f} GB are free.", do
+            f"{what} has {cells:,} cells and needs about {need / 1e9:.1f} GB; {available / 1e9:.1f} GB are free.",
+            do,
         )
 
 

@@ -21,7 +21,7 @@ COLOR = re.compile(r"#[0-9a-fA-F]{6}")
 
 @dataclass(frozen=True)
 class Rule:
-    """One range and its class. A bound of None is open; ``low > high`` wraps through north; equal bounds hold one value."""
+    """One range and its class. A bound of None is open; ``low > high`` wraps through north; equal ones hold one."""
 
     low: float | None
     high: float | None
@@ -32,7 +32,9 @@ class Rule:
     def __post_init__(self) -> None:
         """Refuse bounds, codes and colours that cannot be used."""
         if not 0 <= self.code < NO_CLASS:
-            raise AskedWronglyError(f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}.")
+            raise AskedWronglyError(
+                f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}."
+            )
         if not COLOR.fullmatch(self.color):
             raise AskedWronglyError(f"'{self.color}' is not a colour.", "Write it like #4C6B34.")
         for bound in (self.low, self.high):

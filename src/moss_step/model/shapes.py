@@ -46,6 +46,12 @@ class Shapes:
         bounds = shapely.total_bounds(self.geometry)
         return None if np.isnan(bounds).any() else (bounds[0], bounds[1], bounds[2], bounds[3])
 
+    @property
+    def count_text(self) -> str:
+        """How many there are, in words."""
+        n = len(self)
+        return f"{n:,} {self.kind}" if n != 1 or self.kind == "mixed" else f"1 {self.kind[:-1]}"
+
     def names(self) -> list[str]:
         """The shapes' own names, from a column called name (any case); empty where there is none."""
         column = next((c for c in self.columns if c.lower() == "name"), None)

@@ -6,15 +6,12 @@ international acre 4046.8564224 m2. Percent slope is 100 times the tangent of th
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import overload
 
 import numpy as np
 
 from moss_step.model.errors import MossError
-
-FloatOrArray = TypeVar("FloatOrArray", float, np.ndarray)
 
 
 @dataclass(frozen=True)
@@ -51,21 +48,63 @@ SHARE = Unit("fraction", "", "share")
 
 UNITS = {
     u.key: u
-    for u in (METRE, CENTIMETRE, MILLIMETRE, KILOMETRE, FOOT, US_FOOT, DEGREE, PERCENT, BEARING, SHADE, NONE,
-              UNKNOWN, SQUARE_METRE, HECTARE, SQUARE_KILOMETRE, ACRE, CELLS, SHARE)
-}  # fmt: skip
+    for u in (
+        METRE,
+        CENTIMETRE,
+        MILLIMETRE,
+        KILOMETRE,
+        FOOT,
+        US_FOOT,
+        DEGREE,
+        PERCENT,
+        BEARING,
+        SHADE,
+        NONE,
+        UNKNOWN,
+        SQUARE_METRE,
+        HECTARE,
+        SQUARE_KILOMETRE,
+        ACRE,
+        CELLS,
+        SHARE,
+    )
+}
 LENGTHS = tuple(u for u in UNITS.values() if u.kind == "length")
 AREAS = (SQUARE_METRE, HECTARE, SQUARE_KILOMETRE, ACRE)
 
 _WRITTEN_AS = {
-    "metre": METRE, "metres": METRE, "meter": METRE, "meters": METRE, "m": METRE,
-    "centimetre": CENTIMETRE, "centimeter": CENTIMETRE, "centimetres": CENTIMETRE, "centimeters": CENTIMETRE,
-    "cm": CENTIMETRE, "millimetre": MILLIMETRE, "millimeter": MILLIMETRE, "mm": MILLIMETRE,
-    "kilometre": KILOMETRE, "kilometer": KILOMETRE, "km": KILOMETRE,
-    "foot": FOOT, "feet": FOOT, "ft": FOOT, "international foot": FOOT, "us_survey_foot": US_FOOT,
-    "us survey foot": US_FOOT, "us survey feet": US_FOOT, "ussurveyfoot": US_FOOT, "ftus": US_FOOT, "us-ft": US_FOOT,
-    "degree": DEGREE, "degrees": DEGREE, "deg": DEGREE, "percent": PERCENT, "%": PERCENT,
-}  # fmt: skip
+    "metre": METRE,
+    "metres": METRE,
+    "meter": METRE,
+    "meters": METRE,
+    "m": METRE,
+    "centimetre": CENTIMETRE,
+    "centimeter": CENTIMETRE,
+    "centimetres": CENTIMETRE,
+    "centimeters": CENTIMETRE,
+    "cm": CENTIMETRE,
+    "millimetre": MILLIMETRE,
+    "millimeter": MILLIMETRE,
+    "mm": MILLIMETRE,
+    "kilometre": KILOMETRE,
+    "kilometer": KILOMETRE,
+    "km": KILOMETRE,
+    "foot": FOOT,
+    "feet": FOOT,
+    "ft": FOOT,
+    "international foot": FOOT,
+    "us_survey_foot": US_FOOT,
+    "us survey foot": US_FOOT,
+    "us survey feet": US_FOOT,
+    "ussurveyfoot": US_FOOT,
+    "ftus": US_FOOT,
+    "us-ft": US_FOOT,
+    "degree": DEGREE,
+    "degrees": DEGREE,
+    "deg": DEGREE,
+    "percent": PERCENT,
+    "%": PERCENT,
+}
 
 
 def unit_named(text: str) -> Unit | None:
@@ -74,7 +113,15 @@ def unit_named(text: str) -> Unit | None:
     return UNITS.get(clean) or _WRITTEN_AS.get(clean)
 
 
-def convert(values: FloatOrArray, unit: Unit, to: Unit) -> FloatOrArray:
+@overload
+def convert(values: float, unit: Unit, to: Unit) -> float: ...
+
+
+@overload
+def convert(values: np.ndarray, unit: Unit, to: Unit) -> np.ndarray: ...
+
+
+def convert(values: float | np.ndarray, unit: Unit, to: Unit) -> float | np.ndarray:
     """Convert numbers between two units of one kind; degrees and percent of slope by the tangent.
 
     Raises MossError when the two units do not measure the same kind of thing.
@@ -82,12 +129,8 @@ def convert(values: FloatOrArray, unit: Unit, to: Unit) -> FloatOrArray:
     if unit == to:
         return values
     if unit.kind != to.kind or unit.kind in ("unknown", "none"):
-        raise MossError(
-            f"{unit.key} cannot be converted to {to.key}.", "Both must measure the same kind of thing."
-        )
+        raise MossError(f"{unit.key} cannot be converted to {to.key}.", "Both must measure the same kind of thing.")
     if unit.kind == "slope":
-        if unit == DEGREE:
-            return 100.0 * np.tan(np.deg2rad(values))
-        return np.rad2deg(np.arctan(np.asarray(values) / 100.0)) if isinstance(values, np.ndarray) else math.degrees(
-            math.atan(values / 100.0))
+        turned = 100.0 * np.tan(np.deg2rad(values)) if unit == DEGREE else np.rad2deg(np.arctan(values / 100.0))
+        return turned if isinstance(values, np.ndarray) else float(turned)
     return values * (unit.factor / to.factor)

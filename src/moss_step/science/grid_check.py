@@ -38,7 +38,9 @@ def _absurd_range(surface: Surface) -> list[str]:
     found = []
     for value, beyond in ((low, low < LOWEST_GROUND), (high, high > HIGHEST_GROUND)):
         if beyond:
-            found.append(f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or another unit.")
+            found.append(
+                f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or another unit."
+            )
     if not found and low == -9999.0 * factor:
         found.append("The lowest height is -9999: probably a no-data value that is not declared.")
     if low == high:

@@ -43,7 +43,9 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
     """
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
-        raise AskedWronglyError(f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.")
+        raise AskedWronglyError(
+            f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax."
+        )
     rows, cols = surface.frame.window(box)
     values = np.ascontiguousarray(surface.values[rows, cols])
     return Surface(values, surface.frame.part(rows, cols), surface.unit, surface.quantity)
@@ -67,7 +69,11 @@ def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
 
 
 def carry_over(
-    surface: Surface, crs: str, cell: float | None, resampling: ResamplingName, progress: Progress | None = None
+    surface: Surface,
+    crs: str,
+    cell: float | None,
+    resampling: ResamplingName,
+    progress: Progress | None = None,
 ) -> Surface:
     """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
 
@@ -85,10 +91,17 @@ def carry_over(
         for first, last in progress.blocks(target.rows, 256, "Resampling"):
             part = target.part(slice(first, last), slice(0, target.cols))
             reproject(
-                surface.values, out[first:last], src_transform=affine(frame), src_crs=frame.crs,
-                dst_transform=affine(part), dst_crs=crs, src_nodata=np.nan, dst_nodata=np.nan,
-                resampling=Resampling[resampling], num_threads=2,
-            )  # fmt: skip
+                surface.values,
+                out[first:last],
+                src_transform=affine(frame),
+                src_crs=frame.crs,
+                dst_transform=affine(part),
+                dst_crs=crs,
+                src_nodata=np.nan,
+                dst_nodata=np.nan,
+                resampling=Resampling[resampling],
+                num_threads=2,
+            )
     except RasterioError as error:
         text = str(error).splitlines()[0]
         raise MossError(f"The grid cannot be carried over to that system: {text}.", "Choose another.") from error

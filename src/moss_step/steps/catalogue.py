@@ -40,21 +40,30 @@ def describe(step: StepKind) -> dict[str, Any]:
     """Give a step as plain data: what ``moss-step steps --json`` prints."""
     schema = step.settings.model_json_schema().get("properties", {})
     return {
-        "kind": step.kind, "bench": step.bench, "title": step.title, "question": step.question, "help": step.help,
-        "gives": step.gives, "words": list(step.words),
+        "kind": step.kind,
+        "bench": step.bench,
+        "title": step.title,
+        "question": step.question,
+        "help": step.help,
+        "gives": step.gives,
+        "words": list(step.words),
         "inputs": [
             {"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional}
             for i in step.inputs
         ],
         "settings": [
             {
-                "name": name, "title": field.title, "help": field.description, "unit": extra(field, "unit"),
-                "required": field.is_required(), "default": schema.get(name, {}).get("default"),
+                "name": name,
+                "title": field.title,
+                "help": field.description,
+                "unit": extra(field, "unit"),
+                "required": field.is_required(),
+                "default": schema.get(name, {}).get("default"),
                 "range": _range(schema.get(name, {})),
             }
             for name, field in step.settings.model_fields.items()
         ],
-    }  # fmt: skip
+    }
 
 
 def _range(schema: dict[str, Any]) -> Any:
@@ -63,7 +72,12 @@ def _range(schema: dict[str, Any]) -> Any:
     for option in options:
         if "enum" in option:
             return option["enum"]
-        limits = {"minimum": "at_least", "maximum": "at_most", "exclusiveMinimum": "above", "exclusiveMaximum": "below"}
+        limits = {
+            "minimum": "at_least",
+            "maximum": "at_most",
+            "exclusiveMinimum": "above",
+            "exclusiveMaximum": "below",
+        }
         found = {word: option[key] for key, word in limits.items() if key in option}
         if found:
             return found

@@ -47,9 +47,11 @@ class ClassifySettings(Settings):
     """Settings of classify."""
 
     rules: RulesField = setting(
-        "equal_interval", "Ranges",
-        "A CSV file with columns from,to,class,name,color, or a ready set: " + ", ".join(PRESETS) + ".", control="rules",
-    )  # fmt: skip
+        "equal_interval",
+        "Ranges",
+        "A CSV file with columns from,to,class,name,color, or a ready set: " + ", ".join(PRESETS) + ".",
+        control="rules",
+    )
     closed: Literal["upper", "lower"] = setting(
         "upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b)."
     )
@@ -88,11 +90,27 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
 
 
 classify = StepKind(
-    kind="classify", bench="classes", title="Classes", question="Which ground falls in which class?",
+    kind="classify",
+    bench="classes",
+    title="Classes",
+    question="Which ground falls in which class?",
     help="Puts every cell in the class whose range holds its value, and counts cells, area and share of each.",
-    words=("reclassify", "ranges", "breaks", "bins", "thresholds", "hazard", "zones", "quantile", "jenks", "area per class",
-           *(n.lower() for n in PRESET_NAMES.values())),
+    words=(
+        "reclassify",
+        "ranges",
+        "breaks",
+        "bins",
+        "thresholds",
+        "hazard",
+        "zones",
+        "quantile",
+        "jenks",
+        "area per class",
+        *(n.lower() for n in PRESET_NAMES.values()),
+    ),
     inputs=(InputSpec("surface", "surface", "Surface", "The values to put in classes."),),
-    settings=ClassifySettings, gives="classes", run=_classify,
+    settings=ClassifySettings,
+    gives="classes",
+    run=_classify,
     label=lambda s, names: f"Classes of {names['surface']}",
-)  # fmt: skip
+)

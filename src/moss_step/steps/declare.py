@@ -29,7 +29,7 @@ class Settings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
-def setting(default: Any, title: str, help: str, unit: str = "", control: str = "", **limits: Any) -> Any:  # noqa: A002
+def setting(default: Any, title: str, help: str, unit: str = "", control: str = "", **limits: Any) -> Any:
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs`` or ``rules``.

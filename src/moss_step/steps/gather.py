@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Literal
 
 from moss_step.formats.raster import describe, quantity_in, read_surface, split_band
@@ -22,7 +21,16 @@ from moss_step.steps.fields import BoxField, SystemField
 from moss_step.steps.results import surface_outcome
 
 StatedUnit = Literal[
-    "as_stated", "metre", "centimetre", "millimetre", "foot", "us_survey_foot", "degree", "percent", "bearing", "none"
+    "as_stated",
+    "metre",
+    "centimetre",
+    "millimetre",
+    "foot",
+    "us_survey_foot",
+    "degree",
+    "percent",
+    "bearing",
+    "none",
 ]
 
 
@@ -31,13 +39,16 @@ class OpenGridSettings(Settings):
 
     source: str = setting(..., "File", "The raster file to open; FILE#2 opens its second band.", control="file")
     crs: SystemField | None = setting(
-        None, "Reference system", "State it when the file does not, or states it wrongly: EPSG:code or WKT. Numbers stay.",
+        None,
+        "Reference system",
+        "State it when the file does not, or states it wrongly: EPSG:code or WKT. Numbers stay.",
         control="crs",
-    )  # fmt: skip
+    )
     unit: StatedUnit = setting(
-        "as_stated", "Unit of values",
-        "State it when the file does not: a length for heights, degree or percent for slope, bearing for aspect. Values stay.",
-    )  # fmt: skip
+        "as_stated",
+        "Unit of values",
+        "State it when the file does not: a length for heights, degree or percent, bearing. Values stay.",
+    )
     no_data: float | None = setting(None, "No-data value", "A further value that stands for no-data.")
     box: BoxField | None = setting(None, "Read only", "Read only this box: xmin,ymin,xmax,ymax.", control="box")
 
@@ -52,9 +63,11 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position)))
     width, height = frame.cell_metres
     more = (
-        Finding("rows", frame.rows, CELLS), Finding("columns", frame.cols, CELLS),
-        Finding("cell_width", width, METRE), Finding("cell_height", height, METRE),
-    )  # fmt: skip
+        Finding("rows", frame.rows, CELLS),
+        Finding("columns", frame.cols, CELLS),
+        Finding("cell_width", width, METRE),
+        Finding("cell_height", height, METRE),
+    )
     figure = f"{width:.4g} m · {frame.cols} × {frame.rows}"
     warnings = tuple(dict.fromkeys(w for w in outcome.warnings if w != "Every cell is no-data."))
     return Outcome(surface, figure, (*outcome.findings, *more), warnings)
@@ -67,17 +80,26 @@ def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[
 
 
 open_grid = StepKind(
-    kind="open_grid", bench="gather", title="Open a grid", question="Which ground do you work on?",
+    kind="open_grid",
+    bench="gather",
+    title="Open a grid",
+    question="Which ground do you work on?",
     help="Reads an elevation grid from any raster file and states what it is: reference system, units, extent, cells.",
     words=("dem", "dtm", "dsm", "raster", "import", "load", "elevation", "geotiff", "ascii grid", "height model"),
-    inputs=(), settings=OpenGridSettings, gives="surface", run=_open_grid, label=_file_label,
-)  # fmt: skip
+    inputs=(),
+    settings=OpenGridSettings,
+    gives="surface",
+    run=_open_grid,
+    label=_file_label,
+)
 
 
 class OpenShapesSettings(Settings):
     """Settings of open_shapes."""
 
-    source: str = setting(..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file")
+    source: str = setting(
+        ..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file"
+    )
     crs: SystemField | None = setting(
         None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs"
     )
@@ -90,16 +112,23 @@ def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progres
     if settings.crs is not None:
         shapes = Shapes(shapes.geometry, shapes.columns, settings.crs)
     warnings = () if shapes.crs else ("No reference system is stated: the ground's own is taken.",)
-    figure = f"{len(shapes):,} {shapes.kind}"
+    figure = shapes.count_text
     return Outcome(shapes, figure, (Finding("shapes", len(shapes), CELLS),), warnings)
 
 
 open_shapes = StepKind(
-    kind="open_shapes", bench="gather", title="Open shapes", question="Which points, lines or areas go with it?",
+    kind="open_shapes",
+    bench="gather",
+    title="Open shapes",
+    question="Which points, lines or areas go with it?",
     help="Reads points, lines or areas with their table from a vector file: boundaries, bogs, named places.",
     words=("vector", "boundary", "polygon", "geopackage", "geojson", "shapefile", "features", "import", "load"),
-    inputs=(), settings=OpenShapesSettings, gives="shapes", run=_open_shapes, label=_file_label,
-)  # fmt: skip
+    inputs=(),
+    settings=OpenShapesSettings,
+    gives="shapes",
+    run=_open_shapes,
+    label=_file_label,
+)
 
 _SURFACE = InputSpec("surface", "surface", "Surface", "The grid to work on.")
 
@@ -108,7 +137,10 @@ class CropSettings(Settings):
     """Settings of crop."""
 
     box: BoxField | None = setting(
-        None, "Box", "Keep the cells whose centres lie in xmin,ymin,xmax,ymax. Draw it on the plan.", control="box"
+        None,
+        "Box",
+        "Keep the cells whose centres lie in xmin,ymin,xmax,ymax. Draw it on the plan.",
+        control="box",
     )
 
 
@@ -135,13 +167,18 @@ def _cell_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
 
 
 crop = StepKind(
-    kind="crop", bench="gather", title="Crop", question="Which part do you need?",
+    kind="crop",
+    bench="gather",
+    title="Crop",
+    question="Which part do you need?",
     help="Keeps the part of a grid inside a box, or inside areas: cells whose centres lie outside become no-data.",
     words=("clip", "cut", "subset", "extract", "trim", "boundary", "extent"),
     inputs=(_SURFACE, InputSpec("area", "shapes", "Areas", "Areas to keep.", optional=True)),
-    settings=CropSettings, gives="surface", run=_crop,
+    settings=CropSettings,
+    gives="surface",
+    run=_crop,
     label=lambda s, names: f"{names['surface']}, cut to {names.get('area') or 'a box'}",
-)  # fmt: skip
+)
 
 
 class ReprojectSettings(Settings):
@@ -149,10 +186,16 @@ class ReprojectSettings(Settings):
 
     crs: SystemField = setting(..., "Reference system", "Where to: EPSG:code or WKT.", control="crs")
     cell: float | None = setting(
-        None, "Cell size", "In the target's units; left out, it keeps the resolution.", unit="target units", gt=0
+        None,
+        "Cell size",
+        "In the target's units; left out, it keeps the resolution.",
+        unit="target units",
+        gt=0,
     )
     resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting(
-        "bilinear", "Resampling", "Nearest keeps values as they are; bilinear and cubic smooth; average for coarser cells."
+        "bilinear",
+        "Resampling",
+        "Nearest keeps values as they are; bilinear and cubic smooth; average for coarser cells.",
     )
 
 
@@ -165,9 +208,15 @@ def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) 
 
 
 reproject = StepKind(
-    kind="reproject", bench="gather", title="Reproject", question="Which reference system and cell size?",
+    kind="reproject",
+    bench="gather",
+    title="Reproject",
+    question="Which reference system and cell size?",
     help="Carries a grid over to another reference system and cell size by resampling.",
     words=("warp", "project", "transform", "coordinate system", "crs", "resample", "utm", "metric", "cell size"),
-    inputs=(_SURFACE,), settings=ReprojectSettings, gives="surface", run=_reproject,
+    inputs=(_SURFACE,),
+    settings=ReprojectSettings,
+    gives="surface",
+    run=_reproject,
     label=lambda s, names: f"{names['surface']}, in {reference_system(s.crs).name}",
-)  # fmt: skip
+)

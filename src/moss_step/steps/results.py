@@ -27,9 +27,11 @@ def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome
     low, high = surface.range
     mean = float(np.nanmean(surface.values, dtype=np.float64))
     findings = (
-        Finding("lowest", low, surface.unit), Finding("highest", high, surface.unit),
-        Finding("mean", mean, surface.unit), Finding("cells", surface.valid_count, CELLS),
-    )  # fmt: skip
+        Finding("lowest", low, surface.unit),
+        Finding("highest", high, surface.unit),
+        Finding("mean", mean, surface.unit),
+        Finding("cells", surface.valid_count, CELLS),
+    )
     sign = surface.unit.symbol if surface.unit.symbol in ("°", "%") else f" {surface.unit.symbol}".rstrip()
     return Outcome(surface, f"{measured(low)} – {measured(high)}{sign}", findings, warnings)
 

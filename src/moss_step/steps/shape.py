@@ -43,12 +43,18 @@ def _slope(settings: SlopeSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 slope = StepKind(
-    kind="slope", bench="shape", title="Slope", question="How steep is the ground?",
-    help="Steepness of every cell, by third-order differences (Horn 1981) or a second-order fit (Zevenbergen & Thorne 1987).",
+    kind="slope",
+    bench="shape",
+    title="Slope",
+    question="How steep is the ground?",
+    help="Steepness of every cell, by differences after Horn 1981 or the fit of Zevenbergen & Thorne 1987.",
     words=("steepness", "gradient", "incline", "inclination", "angle", "percent", "grade", "fall"),
-    inputs=(DEM,), settings=SlopeSettings, gives="surface", run=_slope,
+    inputs=(DEM,),
+    settings=SlopeSettings,
+    gives="surface",
+    run=_slope,
     label=lambda s, names: f"Slope, {s.unit}, of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class AspectSettings(Settings):
@@ -66,12 +72,18 @@ def _aspect(settings: AspectSettings, inputs: Inputs, progress: Progress) -> Out
 
 
 aspect = StepKind(
-    kind="aspect", bench="shape", title="Aspect", question="Which way does the ground face?",
-    help="Direction of steepest descent in degrees clockwise from north; flat cells hold -1 in files and read 'flat' here.",
+    kind="aspect",
+    bench="shape",
+    title="Aspect",
+    question="Which way does the ground face?",
+    help="Direction of steepest descent in degrees clockwise from north; flat cells hold -1 in files.",
     words=("direction", "facing", "exposure", "orientation", "bearing", "sun", "north", "south"),
-    inputs=(DEM,), settings=AspectSettings, gives="surface", run=_aspect,
+    inputs=(DEM,),
+    settings=AspectSettings,
+    gives="surface",
+    run=_aspect,
     label=lambda s, names: f"Aspect of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class HillshadeSettings(Settings):
@@ -86,14 +98,24 @@ def _hillshade(settings: HillshadeSettings, inputs: Inputs, progress: Progress) 
     shade = derive_hillshade(ground(inputs), settings.azimuth, settings.altitude, settings.z_factor, progress)
     outcome = surface_outcome(shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing."))
     dark = float(np.count_nonzero(shade.values == 0)) / max(shade.valid_count, 1)
-    return Outcome(shade, f"light {settings.azimuth:g}° / {settings.altitude:g}°",
-                   (*outcome.findings, Finding("share_unlit", dark, SHARE)), outcome.warnings)  # fmt: skip
+    return Outcome(
+        shade,
+        f"light {settings.azimuth:g}° / {settings.altitude:g}°",
+        (*outcome.findings, Finding("share_unlit", dark, SHARE)),
+        outcome.warnings,
+    )
 
 
 hillshade = StepKind(
-    kind="hillshade", bench="shape", title="Hillshade", question="How does light fall on the ground?",
-    help="Shading by a lamp at a bearing and height above the horizon, for the eye. The Key can shade any ground without it.",
+    kind="hillshade",
+    bench="shape",
+    title="Hillshade",
+    question="How does light fall on the ground?",
+    help="Shading by a lamp at a bearing and height above the horizon, for the eye.",
     words=("shading", "relief shading", "shaded relief", "light", "sun", "illumination"),
-    inputs=(DEM,), settings=HillshadeSettings, gives="surface", run=_hillshade,
+    inputs=(DEM,),
+    settings=HillshadeSettings,
+    gives="surface",
+    run=_hillshade,
     label=lambda s, names: f"Hillshade of {names['dem']}",
-)  # fmt: skip
+)

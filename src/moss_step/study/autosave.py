@@ -42,8 +42,12 @@ class Autosave:
 
     def write(self, study: Study, saved_as: Path | None) -> None:
         """Write the study as it is now."""
-        data = {"pid": os.getpid(), "started": _started(os.getpid()), "saved_as": str(saved_as) if saved_as else None,
-                "study": as_data(study)}  # fmt: skip
+        data = {
+            "pid": os.getpid(),
+            "started": _started(os.getpid()),
+            "saved_as": str(saved_as) if saved_as else None,
+            "study": as_data(study),
+        }
         write_text(self._file, json.dumps(data))
 
     def clear(self) -> None:

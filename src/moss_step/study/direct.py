@@ -45,5 +45,3 @@ def read_input(spec: InputSpec, source: str, progress: Progress) -> tuple[Value,
     if surface.frame.crs is None:
         remarks.append("No reference system is stated: distances are taken as metres.")
     return surface, remarks
-
-

@@ -87,9 +87,12 @@ class Engine:
         return "failed" if self.failure(study, step_id) else "waiting"
 
     def run(
-        self, study: Study, targets: Iterable[str], progress: Progress | None = None,
+        self,
+        study: Study,
+        targets: Iterable[str],
+        progress: Progress | None = None,
         told: Callable[[str], None] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Run targets and all that they need; what is up to date is left alone, what failed is kept as a failure.
 
         ``told`` hears the id of each step before it runs. Raises StoppedError when stopped.
@@ -198,7 +201,3 @@ def run_declared(step: StepKind, settings: object, inputs: dict[str, Value], pro
             wanted = spec.quantity or spec.accepts
             raise AskedWronglyError(f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input.")
     return step.run(checked, inputs, progress)
-
-
-
-

@@ -32,7 +32,7 @@ class Step(BaseModel):
 
 
 class KeyRow(BaseModel):
-    """How one result is drawn on the plan; ``cut`` is the share of cells left out at each end of the ramp, in percent."""
+    """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp."""
 
     model_config = _FROZEN
     step: str

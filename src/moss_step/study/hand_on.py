@@ -59,6 +59,10 @@ def class_table(outcome: Outcome) -> str:
     table = csv.writer(out, lineterminator="\n")
     table.writerow(_COLUMNS)
     for c in outcome.value.classes:
-        numbers = (int(found[c.name, "count"]), f"{found[c.name, 'area_m2']:.3f}", f"{found[c.name, 'share']:.8f}")
+        numbers = (
+            int(found[c.name, "count"]),
+            f"{found[c.name, 'area_m2']:.3f}",
+            f"{found[c.name, 'share']:.8f}",
+        )
         table.writerow([c.code, c.name, c.color, c.text, *numbers])
     return out.getvalue()

@@ -18,9 +18,12 @@ def lineage(study: Study, step_id: str, engine: Engine) -> str:
     """Write how a step's result came about, from the source files on: steps, settings, frames, findings, remarks."""
     steps = study.needs([step_id])
     lines = [
-        f"# {study.name_of(step_id)}", "",
-        f"Study: {study.name}", f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}", "",
-    ]  # fmt: skip
+        f"# {study.name_of(step_id)}",
+        "",
+        f"Study: {study.name}",
+        f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}",
+        "",
+    ]
     for number, step in enumerate(steps, start=1):
         lines += _step_lines(number, step, study, engine)
     return "\n".join(lines).rstrip() + "\n"
@@ -28,7 +31,12 @@ def lineage(study: Study, step_id: str, engine: Engine) -> str:
 
 def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[str]:
     declared = step.declared
-    lines = [f"## {number}. {study.name_of(step.id)}", "", f"{declared.title} ({declared.kind}). {declared.help}", ""]
+    lines = [
+        f"## {number}. {study.name_of(step.id)}",
+        "",
+        f"{declared.title} ({declared.kind}). {declared.help}",
+        "",
+    ]
     lines += [f"- from {name}: {study.name_of(source)}" for name, source in step.inputs.items()]
     settings = declared.checked(step.settings)
     for name, field in declared.settings.model_fields.items():

@@ -44,7 +44,8 @@ def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
     import mapclassify  # slow to load, and only needed here
 
     distinct = np.unique(values).size
-    return np.asarray(mapclassify.FisherJenks(values.astype(np.float64), k=min(count, distinct)).bins, np.float64)
+    found: np.ndarray = mapclassify.FisherJenks(values.astype(np.float64), k=min(count, distinct)).bins
+    return found
 
 
 def even_sample(surface: Surface, most: int = SAMPLE) -> np.ndarray:
@@ -60,7 +61,6 @@ def even_sample(surface: Surface, most: int = SAMPLE) -> np.ndarray:
         valid = drawn if drawn.size >= most else flat[~np.isnan(flat)]
     else:
         valid = flat[~np.isnan(flat)]
-    if valid.size <= most:
-        return valid
-    ordered = np.sort(valid)
-    return ordered[np.linspace(0, ordered.size - 1, most).round().astype(np.int64)]
+    if valid.size > most:
+        valid = np.sort(valid)[np.linspace(0, valid.size - 1, most).round().astype(np.int64)]
+    return np.asarray(valid, np.float32)

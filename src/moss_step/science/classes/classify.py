@@ -28,7 +28,7 @@ def _classify_rows(values, bounds, lookup, first, last, out):  # type: ignore[no
             for j in range(cols):
                 place[j] += np.uint16(row[j] > b) + np.uint16(row[j] >= b)
         for j in range(cols):
-            out[r, j] = lookup[place[j]] if row[j] == row[j] else np.uint8(NO_CLASS)  # noqa: PLR0124
+            out[r, j] = lookup[place[j]] if row[j] == row[j] else np.uint8(NO_CLASS)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -96,7 +96,12 @@ def class_totals(classes: ClassMap, valid_cells: int) -> ClassTotals:
     """Cells, area and share per class of a map made from ``valid_cells`` cells with a value."""
     counts, areas = count_codes(classes.codes, classes.frame)
     rows = tuple(
-        ClassCount(e, int(counts[e.code]), float(areas[e.code]), float(counts[e.code]) / valid_cells if valid_cells else 0.0)
+        ClassCount(
+            e,
+            int(counts[e.code]),
+            float(areas[e.code]),
+            float(counts[e.code]) / valid_cells if valid_cells else 0.0,
+        )
         for e in classes.classes
     )
     return ClassTotals(rows, valid_cells - sum(r.cells for r in rows))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -23,13 +24,28 @@ SEQUENCE = ("#E9E8D8", "#CAD39B", "#DCBB62", "#CF7340", "#86303F")
 """Class colours from low to high, interpolated for other counts: light to dark, so that order reads without hue."""
 
 _FAO = (
-    (0.2, "Flat"), (0.5, "Level"), (1.0, "Nearly level"), (2.0, "Very gently sloping"), (5.0, "Gently sloping"),
-    (10.0, "Sloping"), (15.0, "Strongly sloping"), (30.0, "Moderately steep"), (60.0, "Steep"), (None, "Very steep"),
-)  # fmt: skip
+    (0.2, "Flat"),
+    (0.5, "Level"),
+    (1.0, "Nearly level"),
+    (2.0, "Very gently sloping"),
+    (5.0, "Gently sloping"),
+    (10.0, "Sloping"),
+    (15.0, "Strongly sloping"),
+    (30.0, "Moderately steep"),
+    (60.0, "Steep"),
+    (None, "Very steep"),
+)
 _SECTORS = ("North", "North-east", "East", "South-east", "South", "South-west", "West", "North-west")
 _SECTOR_COLORS = (
-    "#4A6FA5", "#5B9AA8", "#7DAE6B", "#C9C25A", "#E0A23F", "#C9643B", "#9A4A6B", "#6E5A9A",
-)  # fmt: skip
+    "#4A6FA5",
+    "#5B9AA8",
+    "#7DAE6B",
+    "#C9C25A",
+    "#E0A23F",
+    "#C9643B",
+    "#9A4A6B",
+    "#6E5A9A",
+)
 
 
 def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
@@ -45,7 +61,7 @@ def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
 
 
 def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
-    """Slope classes of FAO 2006, Guidelines for soil description, table 7: bounds in percent, turned to degrees if need be.
+    """Slope classes of FAO 2006, Guidelines for soil description, table 7: percent, turned to degrees if need be.
 
     A surface of unknown unit is taken as percent. Raises MossError when the surface is known to be no slope.
     """
@@ -79,7 +95,7 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
     return RuleSet(
         tuple(
             Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i])
-            for i, (a, b) in enumerate(zip(bounds, bounds[1:], strict=False))
+            for i, (a, b) in enumerate(itertools.pairwise(bounds))
         ),
         closed,
     )
@@ -94,7 +110,10 @@ def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper"
         return fao_slope(surface, closed)
     if name == "aspect_8":
         if not surface.cyclic and surface.unit != UNKNOWN:
-            raise MossError(f"Aspect sectors need an aspect, and this surface holds {surface.quantity}.", "Derive aspect first.")
+            raise MossError(
+                f"Aspect sectors need an aspect, and this surface holds {surface.quantity}.",
+                "Derive aspect first.",
+            )
         return aspect_sectors(closed)
     if name in ("equal_interval", "equal_count", "natural"):
         return from_breaks(breaks(surface, name, count), closed)  # type: ignore[arg-type]

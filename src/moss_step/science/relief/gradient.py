@@ -96,7 +96,7 @@ def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]
                 oy[j] = (ib[j] - ih[j]) * wy
     row = z[r]
     for j in range(cols):
-        if gx[j] != gx[j] and row[j] == row[j]:  # noqa: PLR0124
+        if gx[j] != gx[j] and row[j] == row[j]:
             gx[j], gy[j] = _gradient_at(z, ax, ay, r, j, horn)
 
 
@@ -121,7 +121,7 @@ def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: i
                 a = a + np.float32(360.0) if a < np.float32(0.0) else a
                 a = a - np.float32(360.0) if a >= np.float32(360.0) else a
                 o[j] = np.float32(-1.0) if abs(gx[j]) + abs(gy[j]) == np.float32(0.0) else a
-                o[j] = gx[j] if gx[j] != gx[j] else o[j]  # noqa: PLR0124
+                o[j] = gx[j] if gx[j] != gx[j] else o[j]
         else:
             east, north, up = light[0], light[1], light[2]
             for j in range(cols):
@@ -130,7 +130,11 @@ def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: i
 
 
 def slope(
-    dem: Surface, unit: SlopeUnit = "degrees", method: Method = "horn", z_factor: float = 1.0, progress: Progress | None = None
+    dem: Surface,
+    unit: SlopeUnit = "degrees",
+    method: Method = "horn",
+    z_factor: float = 1.0,
+    progress: Progress | None = None,
 ) -> Surface:
     """Slope of a ground: its angle in degrees or its tangent in percent, as a float32 surface.
 
@@ -152,7 +156,11 @@ def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = No
 
 
 def hillshade(
-    dem: Surface, azimuth: float = 315.0, altitude: float = 45.0, z_factor: float = 1.0, progress: Progress | None = None
+    dem: Surface,
+    azimuth: float = 315.0,
+    altitude: float = 45.0,
+    z_factor: float = 1.0,
+    progress: Progress | None = None,
 ) -> Surface:
     """Light that each cell gets from a lamp at ``azimuth`` (degrees from north) and ``altitude`` (degrees), 0 to 255.
 
@@ -177,14 +185,17 @@ def gradient_weights(dem: Surface, z_factor: float = 1.0) -> tuple[np.ndarray, n
 
 
 def _measure(
-    dem: Surface, measure: int, method: Method, z_factor: float, light: tuple[float, float, float],
-    progress: Progress, doing: str,
-) -> np.ndarray:  # fmt: skip
+    dem: Surface,
+    measure: int,
+    method: Method,
+    z_factor: float,
+    light: tuple[float, float, float],
+    progress: Progress,
+    doing: str,
+) -> np.ndarray:
     rows, cols = dem.frame.shape
     if rows < 2 or cols < 2:
-        raise MossError(
-            f"{doing} needs at least 2 x 2 cells; this grid has {rows} x {cols}.", "Open a larger grid."
-        )
+        raise MossError(f"{doing} needs at least 2 x 2 cells; this grid has {rows} x {cols}.", "Open a larger grid.")
     ax, ay = gradient_weights(dem, z_factor)
     out = np.empty((rows, cols), np.float32)
     lamp = np.array(light, np.float32)

@@ -1,0 +1,44 @@
+# make demo    sets up and opens the window with Harrow Moss (on a virtual display when there is none)
+# make test    sets up and runs the tests
+# make setup   only what the two need; leaves .venv/bin/moss-step
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test setup bench screenshots lint demo-data clean
+
+demo: setup
+	sh tools/with_display.sh $(BIN)/moss-step demo
+
+test: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+
+setup: $(READY)
+
+$(READY): pyproject.toml constraints.txt tools/system_packages.sh
+	sh tools/system_packages.sh
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	@echo "Compiling the kernels (once, about two minutes) ..."
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.warm
+	touch $(READY)
+
+bench: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.run
+
+screenshots: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.screenshots docs/screenshots
+
+lint: setup
+	$(BIN)/ruff check src tests benchmarks tools
+	$(BIN)/ruff format --check src tests benchmarks tools
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+demo-data: setup
+	$(BIN)/python -m moss_step.demo.make
+
+clean:
+	rm -rf $(VENV) build dist
+	find . -name __pycache__ -prune -exec rm -rf {} +

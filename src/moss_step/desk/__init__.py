@@ -1,0 +1,1 @@
+"""The window: Qt widgets over the study."""

@@ -1,0 +1,53 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from moss_step.desk import theme
+from moss_step.desk.window import MainWindow
+from moss_step.model.errors import MossError
+from moss_step.study.autosave import state_folder
+
+
+def make_app() -> QApplication:
+    """Give the application with our look, making it when there is none yet."""
+    found = QApplication.instance()
+    app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("moss-step")
+    app.setApplicationDisplayName("Moss Step")
+    app.setDesktopFileName("moss-step")
+    app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
+    theme.apply(app)
+    return app
+
+
+def run(paths: list[Path], demo: bool = False) -> int:
+    """Open the window on files or the demo; returns when it is closed.
+
+    Raises MossError when there is no display.
+    """
+    if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise MossError("There is no display to open a window on.", "Start it with 'make demo', or set DISPLAY.")
+    logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
+    app = make_app()
+    window = MainWindow()
+    window.show()
+
+    def begin() -> None:
+        if demo:
+            window.open_demo()
+        for path in paths:
+            window.open_path(path)
+        if not demo and not paths:
+            window.offer_recovery()
+
+    QTimer.singleShot(0, begin)
+    return app.exec()

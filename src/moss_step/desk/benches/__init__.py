@@ -1,0 +1,1 @@
+"""The bench panels, one module a bench."""

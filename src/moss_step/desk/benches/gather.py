@@ -1,0 +1,175 @@
+"""The Gather bench: opening files, what they state, and what is suspicious about them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout
+
+from moss_step.desk.benches.bench import Bench
+from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.parts import button, label
+from moss_step.desk.plan.readings import value_text
+from moss_step.desk.work import Work
+from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.science.regrid import metric_system
+from moss_step.steps.catalogue import step_kind
+from moss_step.steps.declare import Outcome, StepKind
+
+
+class GatherBench(Bench):
+    """Opens grids and shapes; crops and reprojects."""
+
+    open_wanted = Signal()
+
+    def __init__(self, work: Work) -> None:
+        super().__init__(work, "gather")
+
+    def add_start(self, layout: QVBoxLayout) -> None:
+        """Offer to open a file first."""
+        layout.addWidget(
+            button(
+                "Open a grid or shapes",
+                "Ctrl+O. Or drop files on the window",
+                self.open_wanted.emit,
+                "main",
+                "folder-open",
+            )
+        )
+        layout.addWidget(
+            label(
+                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, "
+                "GeoJSON, Shapefile and more.",
+                "muted",
+                wrap=True,
+            )
+        )
+
+    @property
+    def choosable(self) -> list[StepKind]:
+        """All but opening, which goes through the file chooser."""
+        return [k for k in self.kinds if not k.file_settings]
+
+    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
+        """Opened files show what they state; reprojecting suggests a metric system."""
+        if kind.kind in ("open_grid", "open_shapes"):
+            return OpenedPanel(self.work, kind, step_id)
+        if kind.kind == "reproject":
+            return ReprojectPanel(self.work, kind, step_id)
+        return StatedPanel(self.work, kind, step_id)
+
+
+class StatedPanel(StepPanel):
+    """States the frame of a result."""
+
+    def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
+        """Reference system, unit, extent, cells, no-data share and range."""
+        value = outcome.value
+        if isinstance(value, Surface):
+            return surface_rows(value)
+        if isinstance(value, Shapes):
+            return shapes_rows(value)
+        return super().fact_rows(outcome)
+
+
+class OpenedPanel(StatedPanel):
+    """A file that was opened: what is suspicious comes with a way to mend it."""
+
+    facts_first = True
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Ways to mend come before the settings."""
+        self._relink = button("Find the file …", "Choose where the file is now", self._find)
+        self._metric = button("Reproject to metres …", "Carry the grid over to a metric system", self._reproject)
+        layout.addWidget(self._relink)
+        layout.addWidget(self._metric)
+        super().build(layout)
+
+    def show_outcome(self) -> None:
+        """Offer the file chooser when the file is missing, and a metric system for degrees."""
+        super().show_outcome()
+        outcome = self.work.outcome(self.step_id) if self.step_id else None
+        value = outcome.value if outcome else None
+        self._relink.setVisible(bool(self.step_id and self.work.missing_source(self.step_id)))
+        self._metric.setVisible(isinstance(value, Surface) and value.frame.geographic)
+
+    def show_remarks(self, outcome: Outcome) -> None:
+        """Say what is suspicious."""
+        head = "Worth knowing before you go on" if outcome.warnings else "Nothing suspicious."
+        self.note.show_lines(head, outcome.warnings, bad=bool(outcome.warnings))
+
+    def _find(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
+        name, _ = QFileDialog.getOpenFileName(self, f"Where is {self.work.study.name_of(self.step_id)} now?")
+        if name:
+            self.relink(name)
+
+    def relink(self, name: str) -> None:
+        """Read the step from another file."""
+        self.work.do(
+            self.work.study.changing(
+                self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})
+            ),
+            "Find a file",
+        )
+        self.load()
+
+    def _reproject(self) -> None:
+        bench = self.parentWidget()
+        while bench is not None and not isinstance(bench, GatherBench):
+            bench = bench.parentWidget()
+        if bench is not None:
+            bench.make(step_kind("reproject"))
+
+
+class ReprojectPanel(StatedPanel):
+    """Suggests the metric system that fits where the grid lies."""
+
+    def load_settings(self, settings: dict[str, object]) -> None:
+        """A new step begins with the suggestion."""
+        if not settings:
+            source = self.work.outcome(str(self._inputs["surface"].currentData() or ""))
+            if source is not None and isinstance(source.value, Surface):
+                frame = source.value.frame
+                self.form.set_values({"crs": metric_system(frame) or "", "resampling": "bilinear"}, self.kind.settings)
+                return
+            self.form.set_values({}, self.kind.settings)
+            return
+        super().load_settings(settings)
+
+
+def surface_rows(surface: Surface) -> list[tuple[str, str]]:
+    """What a surface is, in words."""
+    frame = surface.frame
+    width, height = frame.cell_metres
+    share = 1.0 - surface.valid_count / surface.values.size
+    low, high = surface.range or (float("nan"), float("nan"))
+    stated = surface.unit.key if surface.unit.kind != "unknown" else "not stated"
+    return [
+        ("Reference system", frame.system_name),
+        ("Unit", stated.replace("_", " ")),
+        ("Extent", extent_text(frame)),
+        ("Cell", f"{width:.4g} × {height:.4g} m"),
+        ("Rows × columns", f"{frame.rows:,} × {frame.cols:,}".replace(",", " ")),
+        ("No data", f"{share:.1%}".replace("%", " %")),
+        ("Range", f"{value_text(low, surface.unit)} to {value_text(high, surface.unit)}"),
+    ]
+
+
+def shapes_rows(shapes: Shapes) -> list[tuple[str, str]]:
+    """What a set of shapes is, in words."""
+    from moss_step.model.frame import reference_system
+
+    system = reference_system(shapes.crs).name if shapes.crs else "none"
+    columns = ", ".join(shapes.columns) or "none"
+    return [("Shapes", shapes.count_text), ("Reference system", system), ("Columns", columns)]
+
+
+def extent_text(frame: Frame) -> str:
+    """Width and height of a frame on the ground."""
+    width, height = frame.cell_metres
+    across, up = width * frame.cols, height * frame.rows
+    unit, factor = ("km", 1000.0) if max(across, up) >= 1000 else ("m", 1.0)
+    return f"{across / factor:.4g} × {up / factor:.4g} {unit}"

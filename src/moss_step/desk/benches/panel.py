@@ -1,0 +1,246 @@
+"""The panel of one step: its question, inputs, settings, figures and one main action, made from its declaration."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+
+from moss_step.desk.form import Form, TextControl
+from moss_step.desk.parts import Facts, Note, button, label, row
+from moss_step.desk.plan.readings import value_text
+from moss_step.desk.work import DRAFT, Work
+from moss_step.model.errors import MossError
+from moss_step.model.findings import Finding
+from moss_step.model.frame import Box
+from moss_step.steps.declare import InputSpec, Outcome, StepKind, plain
+from moss_step.study.graph import Step
+
+_FINDING_WORDS = {
+    "lowest": "Lowest",
+    "highest": "Highest",
+    "mean": "Mean",
+    "cells": "Cells with values",
+    "flat_share": "Flat",
+    "share_unlit": "Unlit",
+}
+
+
+class StepPanel(QWidget):
+    """Makes a new step of a kind, or changes one; what it says is drawn on the plan while it is being set.
+
+    ``action_row`` holds the buttons that keep or drop it; the bench puts them where they are always in view.
+    """
+
+    box_wanted = Signal()
+    closed = Signal()
+    facts_first = False
+    """Whether figures and remarks stand above the settings."""
+
+    def __init__(self, work: Work, kind: StepKind, step_id: str = "") -> None:
+        super().__init__()
+        self.work, self.kind, self.step_id = work, kind, step_id
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(10)
+        self._inputs = {spec.name: self._input(spec) for spec in kind.inputs}
+        for spec in kind.inputs:
+            title = label(spec.title)
+            title.setToolTip(spec.help)
+            layout.addWidget(row(title, self._inputs[spec.name], gap=10))
+        self.note, self.facts = Note(), Facts()
+        if self.facts_first:
+            layout.addWidget(self.facts)
+            layout.addWidget(self.note)
+        self.build(layout)
+        self.keep_button = button(
+            "Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main"
+        )
+        self.keep_button.setShortcut("Ctrl+Return")
+        self.drop_button = button(
+            "Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop
+        )
+        if not self.facts_first:
+            layout.addWidget(self.facts)
+            layout.addWidget(self.note)
+        layout.addStretch(1)
+        self.action_row = row(self.keep_button, self.drop_button)
+        self.load()
+        for signal in (work.results, work.drafted):
+            signal.connect(self.show_outcome)
+        work.changed.connect(self._refill_inputs)
+
+    # --- parts that a bench may replace
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Add the settings."""
+        self.form = Form(self.kind.settings)
+        self.form.changed.connect(self.update_draft)
+        self.form.box_wanted.connect(self.box_wanted)
+        layout.addWidget(self.form)
+
+    def load_settings(self, settings: dict[str, Any]) -> None:
+        """Show settings."""
+        self.form.set_values(self.kind.checked(settings).model_dump() if settings else {}, self.kind.settings)
+
+    def settings(self) -> dict[str, Any]:
+        """Settings as they are set now."""
+        return self.form.values()
+
+    def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
+        """Figures of the result in words."""
+        return [(_FINDING_WORDS[f.name], finding_text(f)) for f in outcome.findings if f.name in _FINDING_WORDS]
+
+    # --- loading and drafting
+
+    def load(self) -> None:
+        """Show the step's inputs and settings, or what a new one begins with."""
+        stored = self.work.study.step(self.step_id) if self.step_id else None
+        for name, box in self._inputs.items():
+            self._fill_input(name, box, stored.inputs.get(name, "") if stored else "")
+        self.load_settings(dict(stored.settings) if stored else {})
+        if not self.step_id:
+            self.update_draft()
+        else:
+            self.show_outcome()
+
+    def use_box(self, box: Box) -> None:
+        """Take a box that was drawn on the plan."""
+        control = self.form.control("box")
+        if isinstance(control, TextControl):
+            control.fill(tuple(round(v, 6) for v in box))
+
+    def update_draft(self) -> None:
+        """Hand the step as it is set now to the plan; say what is wrong with it instead when something is."""
+        step, wrong = self.made()
+        if step is None:
+            self.work.set_draft(None)
+            self.note.show_lines(wrong, bad=True)
+            self.keep_button.setEnabled(False)
+            return
+        stored = self.work.study.step(self.step_id) if self.step_id else None
+        same = stored is not None and stored.inputs == step.inputs and self._same_settings(stored, step)
+        self.work.set_draft(None if same else step, self.step_id)
+        self.show_outcome()
+
+    def made(self) -> tuple[Step | None, str]:
+        """The step as it is set now, or None and what is missing or wrong."""
+        inputs = {n: str(b.currentData()) for n, b in self._inputs.items() if b.currentData()}
+        for spec in self.kind.inputs:
+            if spec.name not in inputs and not spec.optional:
+                return None, f"No {spec.title.lower()} to work from yet. Open one in Gather."
+        try:
+            settings = plain(self.kind.checked(self.settings()))
+        except MossError as error:
+            return None, str(error)
+        return Step(id=DRAFT, kind=self.kind.kind, inputs=inputs, settings=settings), ""
+
+    def show_outcome(self) -> None:
+        """Show figures and remarks of the result as it stands."""
+        target = DRAFT if self.work.draft else self.step_id
+        study = self.work.study_with_draft
+        if not target or not study.has(target) or study.step(target).kind != self.kind.kind:
+            return
+        outcome, reason = self.work.outcome(target), self.work.reason(target)
+        self.keep_button.setEnabled(self.work.draft is not None and not reason)
+        self.drop_button.setVisible(not self.step_id or self.work.draft is not None)
+        if reason:
+            self.note.show_lines(reason, bad=True)
+        elif outcome is None:
+            self.note.show_lines("Working …")
+        else:
+            self.facts.show_rows(self.fact_rows(outcome))
+            self.show_remarks(outcome)
+
+    def show_remarks(self, outcome: Outcome) -> None:
+        """Show the remarks of a result."""
+        self.note.show_lines("", outcome.warnings)
+
+    def keep(self) -> None:
+        """Keep the step, or the change."""
+        if self.work.draft is not None and self.keep_button.isEnabled():
+            self.work.keep_draft()
+
+    def drop(self) -> None:
+        """Forget what is set here."""
+        self.work.set_draft(None)
+        if self.step_id:
+            self.load()
+        else:
+            self.closed.emit()
+
+    # --- inputs
+
+    def _input(self, spec: InputSpec) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(spec.title)
+        box.setToolTip(spec.help)
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(16)
+        box.currentIndexChanged.connect(lambda _: self.update_draft())
+        return box
+
+    def _refill_inputs(self) -> None:
+        for name, box in self._inputs.items():
+            self._fill_input(name, box, str(box.currentData() or ""))
+
+    def _fill_input(self, name: str, box: QComboBox, wanted: str) -> None:
+        spec = self.kind.input(name)
+        assert spec is not None  # noqa: S101 - the boxes are made from the declared inputs
+        study = self.work.study
+        barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
+        fitting = [s.id for s in study.steps if s.id not in barred and self._fits(spec, s.id)]
+        listed = [box.itemData(i) for i in range(box.count())]
+        names = [box.itemText(i) for i in range(box.count())]
+        new = ([""] if spec.optional else []) + fitting
+        texts = [study.name_of(i) if i else "none" for i in new]
+        if listed == new and names == texts and (not wanted or box.currentData() == wanted):
+            return
+        box.blockSignals(True)
+        box.clear()
+        for step_id, text in zip(new, texts, strict=True):
+            box.addItem(text, step_id)
+        box.setCurrentIndex(max(box.findData(wanted or self._usual(fitting, spec)), 0))
+        box.setEnabled(bool(new))
+        box.blockSignals(False)
+
+    def _fits(self, spec: InputSpec, step_id: str) -> bool:
+        outcome = self.work.outcome(step_id)
+        if outcome is None:
+            return self.work.study.step(step_id).declared.gives == spec.accepts and not spec.quantity
+        return spec.takes(outcome.value)
+
+    def _usual(self, fitting: list[str], spec: InputSpec) -> str:
+        """What a new step most likely works on: the chosen step, the shaded ground, or the newest that fits."""
+        if spec.optional:
+            return ""
+        for wanted in (self.work.chosen_id, self.work.study.shading.ground):
+            if wanted in fitting:
+                return wanted
+        return fitting[-1] if fitting else ""
+
+    def _same_settings(self, stored: Step, step: Step) -> bool:
+        return plain(self.kind.checked(stored.settings)) == step.settings
+
+
+def finding_text(finding: Finding) -> str:
+    """Say a finding's value with its unit."""
+    if finding.unit.kind == "share":
+        return f"{finding.value:.1%}".replace("%", " %")
+    if finding.unit.kind == "count":
+        return f"{finding.value:,.0f}".replace(",", " ")
+    return value_text(float(finding.value), finding.unit)
+
+
+def heading(question: str, sub: str = "") -> QWidget:
+    """A bench's question with a quieter line under it."""
+    holder = QWidget()
+    layout = QVBoxLayout(holder)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(2)
+    layout.addWidget(label(question, "title", wrap=True))
+    if sub:
+        layout.addWidget(label(sub, "muted", wrap=True))
+    holder.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+    return holder

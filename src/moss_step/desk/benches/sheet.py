@@ -1,0 +1,176 @@
+"""The Sheet bench: handing results, the plan and the record on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QFileDialog, QScrollArea, QVBoxLayout, QWidget
+
+from moss_step.desk.benches.panel import heading
+from moss_step.desk.parts import Facts, button, clear, label, line
+from moss_step.desk.plan.sheet_picture import save_picture
+from moss_step.desk.plan.view import PlanView
+from moss_step.desk.theme import PANEL_WIDTH
+from moss_step.desk.work import Work
+from moss_step.formats.whole import write_text
+from moss_step.model.errors import MossError
+from moss_step.study.graph import file_name
+from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
+from moss_step.study.record import lineage
+
+_FORMATS = {
+    ".tif": "GeoTIFF",
+    ".asc": "ASCII grid",
+    ".csv": "Class table, CSV",
+    ".gpkg": "GeoPackage",
+    ".geojson": "GeoJSON",
+    ".fgb": "FlatGeobuf",
+}
+
+
+class SheetBench(QWidget):
+    """Chooses a result and writes it, its record, or the plan."""
+
+    def __init__(self, work: Work, view: PlanView) -> None:
+        super().__init__()
+        self.work, self.view = work, view
+        self.setObjectName("panel")
+        self.setFixedWidth(PANEL_WIDTH)
+        self.setAccessibleName("Sheet bench")
+        body = QWidget()
+        self._layout = QVBoxLayout(body)
+        self._layout.setContentsMargins(18, 16, 18, 16)
+        self._layout.setSpacing(10)
+        self.result = QComboBox()
+        self.result.setAccessibleName("Result to hand on")
+        self.result.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.result.currentIndexChanged.connect(lambda _: self._show_formats())
+        self._facts = Facts()
+        self._formats = QWidget()
+        self._formats_layout = QVBoxLayout(self._formats)
+        self._formats_layout.setContentsMargins(0, 0, 0, 0)
+        self._formats_layout.setSpacing(6)
+        for part in (
+            heading("What do you hand on?", "A result in an open format, its lineage, or the plan as a picture."),
+            self.result,
+            self._facts,
+            self._formats,
+            line(),
+            label("The plan as it is shown", "head"),
+            button("Picture of the plan, PNG", "With name, key and scale bar", self._ask_picture, "main", "image"),
+        ):
+            self._layout.addWidget(part)
+        self._layout.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(body)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(scroll)
+        for signal in (work.changed, work.results):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """List the results that are there."""
+        done = [s.id for s in self.work.study.steps if self.work.outcome(s.id) is not None]
+        names = [self.work.study.name_of(i) for i in done]
+        listed = [(self.result.itemData(i), self.result.itemText(i)) for i in range(self.result.count())]
+        if listed == list(zip(done, names, strict=True)):
+            return
+        current = self.result.currentData()
+        self.result.blockSignals(True)
+        self.result.clear()
+        for step_id, name in zip(done, names, strict=True):
+            self.result.addItem(name, step_id)
+        self.result.setCurrentIndex(max(self.result.findData(current), 0))
+        self.result.blockSignals(False)
+        self._show_formats()
+
+    def choose(self, step_id: str) -> None:
+        """Choose the result to hand on."""
+        self.refresh()
+        self.result.setCurrentIndex(max(self.result.findData(step_id), 0))
+
+    @property
+    def step_id(self) -> str:
+        """Id of the chosen result's step."""
+        return str(self.result.currentData() or "")
+
+    def write(self, path: Path) -> None:
+        """Write the chosen result in the format of the ending."""
+        outcome = self.work.outcome(self.step_id)
+        if outcome is None:
+            return
+        self._try(lambda: hand_on(outcome, self.work.study.name_of(self.step_id), path), path)
+
+    def write_record(self, path: Path) -> None:
+        """Write the chosen result's lineage."""
+        self._try(lambda: write_text(path, lineage(self.work.study, self.step_id, self.work.engine)), path)
+
+    def write_picture(self, path: Path) -> None:
+        """Write the plan's picture."""
+        self._try(lambda: save_picture(self.view, path), path)
+
+    def ask_record(self) -> None:
+        """Ask where the record goes, and write it."""
+        name, _ = QFileDialog.getSaveFileName(self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)")
+        if name:
+            self.write_record(Path(name))
+
+    def _try(self, write: Callable[[], None], path: Path) -> None:
+        try:
+            write()
+        except MossError as error:
+            self.work.told.emit(str(error), True)
+        else:
+            self.work.told.emit(f"Written: {path}", False)
+
+    def _show_formats(self) -> None:
+        clear(self._formats_layout)
+        outcome = self.work.outcome(self.step_id) if self.step_id else None
+        if outcome is None:
+            self._facts.show_rows([])
+            self._formats_layout.addWidget(
+                label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
+            )
+            return
+        self._facts.show_rows([("Figure", outcome.figure)])
+        for ending in ENDINGS[kind_of(outcome)]:
+            if ending in _FORMATS:
+                text = _FORMATS[ending]
+                self._formats_layout.addWidget(
+                    button(
+                        text,
+                        f"Write it as {ending}",
+                        partial(self._ask, ending),
+                        picture="download-simple",
+                    )
+                )
+        self._formats_layout.addWidget(
+            button(
+                "Its lineage, text",
+                "How it came about: steps, settings, sources",
+                self.ask_record,
+                picture="file-text",
+            )
+        )
+
+    def _ask(self, ending: str) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Hand on", self._proposal(ending), f"*{ending}")
+        if name:
+            self.write(Path(name) if Path(name).suffix else Path(name + ending))
+
+    def _ask_picture(self) -> None:
+        proposal = f"{file_name(self.work.study.name)}.png"
+        name, _ = QFileDialog.getSaveFileName(self, "Picture of the plan", proposal, "PNG (*.png)")
+        if name:
+            self.write_picture(Path(name) if Path(name).suffix else Path(name + ".png"))
+
+    def _proposal(self, ending: str) -> str:
+        folder = self.work.path.parent if self.work.path else Path.home()
+        return str(folder / (file_name(self.work.study.name_of(self.step_id)) + ending))

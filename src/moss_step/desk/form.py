@@ -1,0 +1,264 @@
+"""A form made from a step's declared settings: one control a setting, with help, unit and limits."""
+
+from __future__ import annotations
+
+import types
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any, Literal, Union, get_args, get_origin
+
+from pydantic.fields import FieldInfo
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QLineEdit,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from moss_step.desk.parts import Choices, label, row, tool
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.frame import reference_system
+from moss_step.steps.declare import Settings, extra
+
+_FEW = 3
+
+
+class Control(QWidget):
+    """One setting: gives and takes plain values; None is the default."""
+
+    changed = Signal()
+
+    def value(self) -> Any:
+        """Give the value as it stands."""
+        raise NotImplementedError
+
+    def set_value(self, value: Any) -> None:
+        """Show a value without telling."""
+        raise NotImplementedError
+
+
+class ChoiceControl(Control):
+    """A choice out of a few."""
+
+    def __init__(self, options: tuple[str, ...], title: str) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        words = [(o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}") for o in options]
+        if len(options) <= _FEW:
+            self._choices: Choices | QComboBox = Choices(words, name=title)
+            self._choices.picked.connect(lambda _: self.changed.emit())
+        else:
+            self._choices = QComboBox()
+            self._choices.setAccessibleName(title)
+            for value, text, _ in words:
+                self._choices.addItem(text, value)
+            self._choices.currentIndexChanged.connect(lambda _: self.changed.emit())
+        layout.addWidget(self._choices)
+
+    def value(self) -> str:
+        """The option that is marked."""
+        return self._choices.value if isinstance(self._choices, Choices) else str(self._choices.currentData())
+
+    def set_value(self, value: Any) -> None:
+        """Mark an option."""
+        if isinstance(self._choices, Choices):
+            self._choices.set(str(value))
+            return
+        self._choices.blockSignals(True)
+        self._choices.setCurrentIndex(self._choices.findData(value))
+        self._choices.blockSignals(False)
+
+
+class NumberControl(Control):
+    """A number with unit and limits."""
+
+    def __init__(self, field: FieldInfo, title: str, whole: bool) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        low, high = limits(field)
+        if whole:
+            self._spin: QSpinBox | QDoubleSpinBox = QSpinBox()
+            self._spin.setRange(int(-1e9 if low is None else low), int(1e9 if high is None else high))
+        else:
+            self._spin = QDoubleSpinBox()
+            self._spin.setDecimals(3)
+            self._spin.setRange(-1e12 if low is None else low, 1e12 if high is None else high)
+            self._spin.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
+        unit = extra(field, "unit")
+        self._spin.setSuffix(f" {unit}" if unit and unit != "°" else unit)
+        self._spin.setAccessibleName(title)
+        self._spin.setKeyboardTracking(False)
+        self._spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._spin.setFixedWidth(96)
+        self._spin.valueChanged.connect(lambda _: self.changed.emit())
+        layout.addWidget(self._spin)
+
+    def value(self) -> float:
+        """The number."""
+        return self._spin.value()
+
+    def set_value(self, value: Any) -> None:
+        """Show a number."""
+        self._spin.blockSignals(True)
+        self._spin.setValue(value)
+        self._spin.blockSignals(False)
+
+
+class TextControl(Control):
+    """A text, or an optional number; empty is the default. Files, boxes and systems have a helper beside it."""
+
+    def __init__(self, title: str, hint: str, help_with: Callable[[TextControl], QWidget] | None = None) -> None:
+        super().__init__()
+        self.edit = QLineEdit()
+        self.edit.setPlaceholderText(hint)
+        self.edit.setAccessibleName(title)
+        self.edit.textEdited.connect(lambda _: self.changed.emit())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        layout.addWidget(row(self.edit, help_with(self), gap=4) if help_with else self.edit)
+
+    def value(self) -> str | None:
+        """The text, or None when it is empty."""
+        return self.edit.text().strip() or None
+
+    def set_value(self, value: Any) -> None:
+        """Show a text; numbers are written out, boxes with commas."""
+        if isinstance(value, (tuple, list)):
+            value = ",".join(f"{v:g}" if abs(v) < 1e6 else f"{v:.2f}" for v in value)
+        self.edit.setText("" if value is None else str(value))
+
+    def fill(self, value: Any) -> None:
+        """Show a value and tell."""
+        self.set_value(value)
+        self.changed.emit()
+
+
+class Form(QWidget):
+    """All settings of a step, in their declared order, each with its help."""
+
+    changed = Signal()
+    box_wanted = Signal()
+    """The person wants to draw a box on the plan."""
+
+    def __init__(self, settings: type[Settings], leave_out: tuple[str, ...] = ()) -> None:
+        super().__init__()
+        self._controls: dict[str, Control] = {}
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(10)
+        for name, field in settings.model_fields.items():
+            if name in leave_out:
+                continue
+            control = self._control(name, field)
+            control.setToolTip(field.description or "")
+            self._controls[name] = control
+            layout.addWidget(self._titled(field, control))
+            control.changed.connect(self.changed)
+
+    def values(self) -> dict[str, Any]:
+        """All values that are not left to their default."""
+        given = {n: c.value() for n, c in self._controls.items()}
+        return {n: v for n, v in given.items() if v is not None}
+
+    def set_values(self, values: Mapping[str, Any], settings: type[Settings]) -> None:
+        """Show values, and the defaults of those not given."""
+        for name, control in self._controls.items():
+            field = settings.model_fields[name]
+            control.set_value(values.get(name, None if field.is_required() else field.default))
+
+    def control(self, name: str) -> Control:
+        """The control of a setting."""
+        return self._controls[name]
+
+    def _control(self, name: str, field: FieldInfo) -> Control:
+        kind, optional = _kind(field)
+        title, hint = field.title or name, "as it is"
+        what = extra(field, "control")
+        if get_origin(kind) is Literal:
+            return ChoiceControl(get_args(kind), title)
+        if what == "file":
+            return TextControl(
+                title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))
+            )
+        if what == "box":
+            return TextControl(
+                title,
+                "xmin,ymin,xmax,ymax",
+                lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit),
+            )
+        if what == "crs":
+            return SystemControl(title)
+        if kind in (float, int) and not optional:
+            return NumberControl(field, title, kind is int)
+        return TextControl(title, hint)
+
+    def _titled(self, field: FieldInfo, control: Control) -> QWidget:
+        title = label(field.title or "")
+        title.setToolTip(field.description or "")
+        holder = QWidget()
+        layout = QVBoxLayout(holder)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        if isinstance(control, NumberControl):
+            layout.addWidget(row(title, 1, control))
+        else:
+            layout.addWidget(title)
+            layout.addWidget(control)
+        layout.addWidget(label(field.description or "", "muted", wrap=True))
+        return holder
+
+
+class SystemControl(TextControl):
+    """A reference system by its code; its name is shown as it is typed."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__(title, "as stated, or EPSG:code")
+        self._said = label("", "muted", wrap=True)
+        self._said.hide()
+        layout = self.layout()
+        if layout is not None:
+            layout.addWidget(self._said)
+        self.edit.textChanged.connect(self._say)
+
+    def _say(self, text: str) -> None:
+        try:
+            said = reference_system(text.strip()).name if text.strip() else ""
+        except AskedWronglyError:
+            said = "not a reference system yet"
+        self._said.setText(said)
+        self._said.setVisible(bool(said))
+
+
+def limits(field: FieldInfo) -> tuple[float | None, float | None]:
+    """Lowest and highest value that a declared number may have; an open limit is moved in a little."""
+    low = high = None
+    for limit in field.metadata:
+        low = getattr(limit, "ge", low)
+        high = getattr(limit, "le", high)
+        if getattr(limit, "gt", None) is not None:
+            low = limit.gt + 0.001
+        if getattr(limit, "lt", None) is not None:
+            high = limit.lt - 0.001
+    return low, high
+
+
+def _kind(field: FieldInfo) -> tuple[Any, bool]:
+    kind = field.annotation
+    if get_origin(kind) in (Union, types.UnionType):
+        rest = [a for a in get_args(kind) if a is not type(None)]
+        return rest[0], len(rest) < len(get_args(kind))
+    return kind, False
+
+
+def _choose(control: TextControl) -> None:
+    start = str(Path(control.value() or "").parent)
+    name, _ = QFileDialog.getOpenFileName(control, "Choose a file", start)
+    if name:
+        control.fill(name)

@@ -1,0 +1,128 @@
+"""The header: mark, study, benches, state of the run, search."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QWidget
+
+from moss_step.desk.benches.bench import TITLES
+from moss_step.desk.parts import Elided, label
+from moss_step.desk.search import SearchBox
+from moss_step.desk.theme import DEEP, HEADER_HEIGHT, LICHEN, PAPER, icon
+from moss_step.desk.work import Work
+from moss_step.steps.catalogue import BENCHES, catalogue
+
+_STYLE = f"""
+QPushButton {{ background: transparent; border: 0; border-radius: 12px; color: {PAPER}; padding: 4px 11px;
+  min-height: 16px; }}
+QPushButton:hover {{ background: #34432B; }}
+QPushButton:checked {{ background: {LICHEN}; color: #1F261D; font-weight: 600; }}
+QPushButton:focus {{ border: 1px solid {LICHEN}; padding: 3px 10px; }}
+QPushButton:disabled {{ color: #7D8773; background: transparent; }}
+QLabel {{ color: {PAPER}; }}
+QLineEdit {{ background: #38472F; border: 1px solid #38472F; color: {PAPER}; border-radius: 5px; padding: 4px 10px; }}
+QLineEdit:focus {{ border: 1px solid {LICHEN}; padding: 4px 10px; }}
+QToolButton {{ color: {PAPER}; padding: 4px; }}
+QToolButton:hover {{ background: #34432B; }}
+"""
+
+
+class Mark(QWidget):
+    """Three steps of moss."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedSize(32, 24)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the mark."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for x, y, color in ((1, 15, "#6E8F4C"), (10, 9, "#A7B56A"), (19, 3, LICHEN)):
+            painter.setBrush(QColor(color))
+            painter.drawRoundedRect(QRectF(x, y, 12, 6), 3, 3)
+
+
+class Header(QWidget):
+    """The strip along the top of the window."""
+
+    bench_wanted = Signal(str)
+    menu_wanted = Signal()
+
+    def __init__(self, work: Work, search: SearchBox) -> None:
+        super().__init__()
+        self.work = work
+        self.setFixedHeight(HEADER_HEIGHT)
+        self.setStyleSheet(_STYLE)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 0, 16, 0)
+        layout.setSpacing(3)
+        name = label("Moss Step")
+        name.setStyleSheet("font-weight: 700; font-size: 15px;")
+        self.study = QPushButton()
+        self.study.setStyleSheet("text-align: left; padding-left: 8px;")
+        self.study.setFixedWidth(172)
+        self.study.setToolTip("The study: open, save, undo, recent")
+        self.study.clicked.connect(self.menu_wanted)
+        layout.addWidget(Mark())
+        layout.addSpacing(4)
+        layout.addWidget(name)
+        layout.addWidget(self.study)
+        layout.addSpacing(2)
+        self.benches: dict[str, QPushButton] = {}
+        filled = {k.bench for k in catalogue().values()} | {"sheet"}
+        for bench in BENCHES:
+            made = QPushButton(TITLES[bench])
+            made.setCheckable(True)
+            made.setEnabled(bench in filled)
+            made.setToolTip(
+                f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version"
+            )
+            made.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
+            self.benches[bench] = made
+            layout.addWidget(made)
+        self.state = Elided("")
+        self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.state.setAccessibleName("State of the run")
+        self.stop = QToolButton()
+        self.stop.setIcon(icon("stop", PAPER))
+        self.stop.setToolTip("Stop what runs (Ctrl+.)")
+        self.stop.setAccessibleName("Stop what runs")
+        self.stop.clicked.connect(work.stop)
+        self.stop.hide()
+        layout.addSpacing(8)
+        layout.addWidget(self.state, 1)
+        layout.addWidget(self.stop)
+        search.setFixedWidth(196)
+        layout.addWidget(search)
+        work.changed.connect(self.refresh)
+        work.running.connect(self._on_running)
+        work.idle.connect(self._on_idle)
+        self.refresh()
+
+    def mark_bench(self, bench: str) -> None:
+        """Mark the bench that is shown."""
+        for name, made in self.benches.items():
+            made.setChecked(name == bench)
+
+    def refresh(self) -> None:
+        """Show the study's name and whether it is saved."""
+        name = self.work.study.name
+        text = self.study.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, 140)
+        self.study.setText(f"{text}{' •' if self.work.unsaved else ''}")
+        self.study.setAccessibleName(f"Study {name}{', not saved' if self.work.unsaved else ''}")
+
+    def _on_running(self, step_id: str, fraction: float, doing: str, left: float) -> None:
+        time_left = f" · {left:.0f} s left" if left >= 1 else ""
+        self.state.setText(f"{doing or 'Working'} {fraction:.0%}{time_left}".replace("%", " %"))
+        self.stop.show()
+
+    def _on_idle(self) -> None:
+        self.state.setText("")
+        self.stop.hide()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the strip's ground."""
+        QPainter(self).fillRect(self.rect(), QColor(DEEP))

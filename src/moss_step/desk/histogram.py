@@ -1,0 +1,193 @@
+"""A histogram with class ranges: bars in the classes' colours, and bounds that are dragged."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from moss_step.desk.theme import CARD, INK, LICHEN, MUTED, font
+from moss_step.model.rules import RuleSet, number_text
+from moss_step.science.classes.histogram import Histogram
+
+_HANDLE, _TOP, _FOOT = 5.0, 14.0, 20.0
+
+
+class HistogramView(QWidget):
+    """Shows how often each value occurs; tells when a bound is dragged or a new one is asked for."""
+
+    moved = Signal(float, float)
+    """A bound's old value and its new one."""
+    released = Signal()
+    added = Signal(float)
+    """A bound is wanted at a value (double click)."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._bins: Histogram | None = None
+        self._rules: RuleSet | None = None
+        self._unit = ""
+        self._held: float | None = None
+        self._focused = 0
+        self.setFixedHeight(124)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Histogram with class bounds")
+        self.setToolTip(
+            "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it"
+        )
+
+    def show_values(self, bins: Histogram | None, rules: RuleSet | None, unit: str) -> None:
+        """Show counts and ranges."""
+        self._bins, self._rules, self._unit = bins, rules, unit
+        self.update()
+
+    @property
+    def bounds(self) -> list[float]:
+        """Bounds that can be dragged: those within the values' range."""
+        if self._rules is None or self._bins is None:
+            return []
+        found = sorted({b for r in self._rules.rules for b in (r.low, r.high) if b is not None and not r.is_point})
+        return [b for b in found if self._bins.low <= b <= self._bins.high]
+
+    def x_of(self, value: float) -> float:
+        """Pixel of a value."""
+        assert self._bins is not None  # noqa: S101 - asked only while values are shown
+        return 6 + (value - self._bins.low) / (self._bins.high - self._bins.low) * (self.width() - 12)
+
+    def value_at(self, x: float) -> float:
+        """Value at a pixel, rounded to what a pixel can tell."""
+        assert self._bins is not None  # noqa: S101
+        span = self._bins.high - self._bins.low
+        value = self._bins.low + (x - 6) / (self.width() - 12) * span
+        digits = int(np.ceil(-np.log10(span / max(self.width(), 1)))) if span > 0 else 0
+        return round(min(max(value, self._bins.low), self._bins.high), max(digits, 0))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw bars, bounds and their values."""
+        painter = QPainter(self)
+        if self._bins is None:
+            painter.setPen(QColor(MUTED))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No values yet")
+            return
+        self._paint_bars(painter, self._bins)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(11))
+        last = -1e9
+        for i, bound in enumerate(self.bounds):
+            x = self.x_of(bound)
+            held = bound == self._held or (self.hasFocus() and i == self._focused)
+            painter.setPen(QPen(QColor(INK), 1.3))
+            painter.drawLine(QPointF(x, _TOP), QPointF(x, self.height() - _FOOT))
+            painter.setBrush(QColor(LICHEN if held else CARD))
+            painter.drawEllipse(QPointF(x, _TOP - 5), _HANDLE, _HANDLE)
+            text = number_text(round(bound, 3)) + self._unit
+            width = painter.fontMetrics().horizontalAdvance(text)
+            left = min(max(x - width / 2, 0), self.width() - width)
+            if left > last + 4 or held:
+                painter.setPen(QColor(MUTED))
+                painter.drawText(QPointF(left, self.height() - 5), text)
+                last = left + width
+
+    def _paint_bars(self, painter: QPainter, bins: Histogram) -> None:
+        base, room = self.height() - _FOOT, self.height() - _FOOT - _TOP
+        # A single huge bin (flat ground) would press all others to nothing.
+        tallest = max(float(np.sort(bins.counts)[-3:].min()), float(bins.counts.max()) / 4.0, 1.0)
+        middles = (bins.edges[:-1] + bins.edges[1:]) / 2.0
+        colors = self._bar_colors(middles)
+        width = (self.width() - 12) / len(bins.counts)
+        for i, count in enumerate(bins.counts):
+            height = min(count / tallest, 1.0) * room
+            if count and height < 1:
+                height = 1.0
+            painter.fillRect(QRectF(6 + i * width, base - height, width + 0.5, height), colors[i])
+        painter.setPen(QColor("#C9C6B7"))
+        painter.drawLine(QPointF(6, base), QPointF(self.width() - 6, base))
+
+    def _bar_colors(self, middles: np.ndarray) -> list[QColor]:
+        blank = QColor("#CFCCBE")
+        if self._rules is None:
+            return [blank] * len(middles)
+        found = []
+        for value in middles:
+            held = [r for r in self._rules.rules if r.holds(float(value), self._rules.closed)]
+            found.append(QColor(held[0].color) if held else blank)
+        return found
+
+    # --- dragging
+
+    def _near(self, x: float) -> float | None:
+        near = [b for b in self.bounds if abs(self.x_of(b) - x) <= 7]
+        return min(near, key=lambda b: abs(self.x_of(b) - x)) if near else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of a bound."""
+        if self._bins is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._held = self._near(event.position().x())
+            if self._held is not None:
+                self._focused = self.bounds.index(self._held)
+            self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Move the bound that is held; otherwise say the value under the pointer."""
+        if self._bins is None:
+            return
+        x = event.position().x()
+        if self._held is None:
+            near = self._near(x)
+            self.setCursor(Qt.CursorShape.SizeHorCursor if near is not None else Qt.CursorShape.ArrowCursor)
+            i = min(
+                max(int((x - 6) / max(self.width() - 12, 1) * len(self._bins.counts)), 0),
+                len(self._bins.counts) - 1,
+            )
+            text = f"{number_text(self.value_at(x))}{self._unit} · {int(self._bins.counts[i]):,} cells"
+            QToolTip.showText(event.globalPosition().toPoint(), text, self)
+            return
+        self._shift(self._held, self._between(self._held, self.value_at(x)))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go."""
+        if self._held is not None:
+            self._held = None
+            self.released.emit()
+            self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Ask for a bound here."""
+        if self._bins is not None and self._near(event.position().x()) is None:
+            self.added.emit(self.value_at(event.position().x()))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and down choose a bound, left and right move it."""
+        bounds, key = self.bounds, event.key()
+        if not bounds or self._bins is None:
+            super().keyPressEvent(event)
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._focused = (self._focused + (1 if key == Qt.Key.Key_Up else -1)) % len(bounds)
+            self.update()
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            bound = bounds[min(self._focused, len(bounds) - 1)]
+            step = (1 if key == Qt.Key.Key_Right else -1) * (
+                10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            )
+            self._shift(bound, self._between(bound, self.value_at(self.x_of(bound) + step)))
+            self.released.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def _between(self, bound: float, value: float) -> float:
+        """Keep a bound between its neighbours."""
+        bounds = self.bounds
+        i = bounds.index(bound)
+        pixel = abs(self.value_at(7) - self.value_at(6)) or 1e-6
+        low = bounds[i - 1] + pixel if i else -np.inf
+        high = bounds[i + 1] - pixel if i + 1 < len(bounds) else np.inf
+        return float(min(max(value, low), high))
+
+    def _shift(self, old: float, new: float) -> None:
+        if new == old:
+            return
+        if self._held is not None:
+            self._held = new
+        self.moved.emit(old, new)

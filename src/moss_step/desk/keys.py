@@ -1,0 +1,65 @@
+"""The keys, shown by F1."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QFrame, QGridLayout, QWidget
+
+from moss_step.desk.parts import label
+
+KEYS = (
+    ("Ctrl+K", "Find a step, a place, a result"),
+    ("Ctrl+O", "Open a grid, shapes or a study"),
+    ("Ctrl+S", "Save the study"),
+    ("Ctrl+Shift+S", "Save it under another name"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "Undo, redo"),
+    ("Ctrl+1 … Ctrl+9", "Benches in their order"),
+    ("Ctrl+Return", "Keep the step, or apply the change"),
+    ("Escape", "Leave the step; end drawing"),
+    ("F5", "Run what waits"),
+    ("Ctrl+.", "Stop what runs"),
+    ("Arrows, + and -", "Move and zoom the plan"),
+    ("F or 0", "Show all of the ground"),
+    ("P, double click", "Pin the reading"),
+    ("F2, D, K, Del on a card", "Rename, duplicate, Key in or out, remove"),
+    ("Up, down, left, right on the histogram", "Choose a bound, move it"),
+    ("F1", "These keys"),
+)
+
+
+class KeysSheet(QFrame):
+    """An overlay that lists the keys; any key or click closes it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "card")
+        self.setAccessibleName("Keys")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        layout = QGridLayout(self)
+        layout.setContentsMargins(26, 20, 26, 22)
+        layout.setHorizontalSpacing(26)
+        layout.setVerticalSpacing(7)
+        layout.addWidget(label("Keys", "title"), 0, 0, 1, 2)
+        for i, (key, what) in enumerate(KEYS, start=1):
+            layout.addWidget(label(key, "head"), i, 0)
+            layout.addWidget(label(what), i, 1)
+        self.hide()
+
+    def open(self) -> None:
+        """Show it in the middle of the window."""
+        self.adjustSize()
+        parent = self.parentWidget()
+        if parent is not None:
+            self.move((parent.width() - self.width()) // 2, (parent.height() - self.height()) // 2)
+        self.show()
+        self.raise_()
+        self.setFocus()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Close."""
+        self.hide()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Close."""
+        self.hide()

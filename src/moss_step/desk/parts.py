@@ -1,0 +1,228 @@
+"""Small widgets that many panels are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
+
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from moss_step.desk.theme import OCHRE, icon, pixmap
+
+
+def label(text: str, role: str = "", wrap: bool = False) -> QLabel:
+    """A text in one of the theme's roles: title, head, muted, value, warn."""
+    made = QLabel(text)
+    made.setProperty("role", role)
+    made.setWordWrap(wrap)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+class Elided(QLabel):
+    """A text of one line that is cut with an ellipsis when there is no room; the tooltip has it whole."""
+
+    def __init__(self, text: str = "", role: str = "") -> None:
+        super().__init__(text)
+        self.setProperty("role", role)
+        self.setToolTip(text)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def setText(self, text: str) -> None:
+        """Set the whole text."""
+        super().setText(text)
+        self.setToolTip(text)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw as much of the text as fits."""
+        painter = QPainter(self)
+        text = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.drawText(self.rect(), int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), text)
+
+
+def button(text: str, tip: str, pressed: Callable[[], object], role: str = "", picture: str = "") -> QPushButton:
+    """A push button with tooltip and accessible name."""
+    made = QPushButton(text)
+    made.setProperty("role", role)
+    made.setToolTip(tip)
+    made.setAccessibleName(text or tip)
+    if picture:
+        made.setIcon(icon(picture, "#FFFFFF" if role == "main" else "#1F261D"))
+    made.clicked.connect(lambda: pressed())
+    return made
+
+
+def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = "#1F261D") -> QToolButton:
+    """A small button with an icon, tooltip and accessible name."""
+    made = QToolButton()
+    made.setIcon(icon(picture, color))
+    made.setIconSize(QSize(16, 16))
+    made.setToolTip(tip)
+    made.setAccessibleName(tip)
+    made.clicked.connect(lambda: pressed())
+    return made
+
+
+def line() -> QFrame:
+    """A thin horizontal line."""
+    made = QFrame()
+    made.setFixedHeight(1)
+    made.setStyleSheet("background: #DAD7CA;")
+    return made
+
+
+def row(*parts: QWidget | int, gap: int = 8) -> QWidget:
+    """Widgets side by side; a number is a stretch."""
+    holder = QWidget()
+    layout = QHBoxLayout(holder)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(gap)
+    for part in parts:
+        if isinstance(part, int):
+            layout.addStretch(part)
+        else:
+            layout.addWidget(part)
+    return holder
+
+
+def column(parts: Iterable[QWidget] = (), gap: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QWidget:
+    """Widgets one under the other."""
+    holder = QWidget()
+    layout = QVBoxLayout(holder)
+    layout.setContentsMargins(*margins)
+    layout.setSpacing(gap)
+    for part in parts:
+        layout.addWidget(part)
+    return holder
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout."""
+    while layout.count():
+        item = layout.takeAt(0)
+        widget = item.widget() if item is not None else None
+        if widget is not None:
+            widget.hide()
+            widget.setParent(None)
+            widget.deleteLater()
+
+
+class Choices(QWidget):
+    """A few exclusive choices as buttons side by side, in as many rows as they need."""
+
+    picked = Signal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str, str]], per_row: int = 3, name: str = "") -> None:
+        """Each option is its value, its text and its tooltip."""
+        super().__init__()
+        self._group = QButtonGroup(self)
+        self._group.setExclusive(True)
+        self._buttons: dict[str, QPushButton] = {}
+        layout = QGridLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        for i, (value, text, tip) in enumerate(options):
+            made = button(text, tip, partial(self.picked.emit, value), role="choice")
+            made.setCheckable(True)
+            made.setAccessibleName(f"{name}: {text}" if name else text)
+            self._group.addButton(made)
+            self._buttons[value] = made
+            layout.addWidget(made, i // per_row, i % per_row)
+
+    def set(self, value: str) -> None:
+        """Mark a choice without telling; an unknown one marks none."""
+        self._group.setExclusive(False)
+        for v, made in self._buttons.items():
+            made.setChecked(v == value)
+        self._group.setExclusive(True)
+
+    def button(self, value: str) -> QPushButton:
+        """The button of a choice."""
+        return self._buttons[value]
+
+    @property
+    def value(self) -> str:
+        """The choice that is marked; empty when none is."""
+        return next((v for v, b in self._buttons.items() if b.isChecked()), "")
+
+
+class Note(QFrame):
+    """A tinted box with one strong line and quieter lines under it; ``bad`` adds a warning mark."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "note")
+        self._layout = QVBoxLayout(self)
+        self._layout.setContentsMargins(12, 8, 12, 9)
+        self._layout.setSpacing(3)
+        self.hide()
+
+    def show_lines(self, head: str, lines: Sequence[str] = (), bad: bool = False) -> None:
+        """Show lines; nothing at all hides the box."""
+        clear(self._layout)
+        self.setVisible(bool(head or lines))
+        self.setAccessibleName(" ".join([head, *lines]))
+        if head:
+            strong = label(head, "head", wrap=True)
+            if bad:
+                mark = QLabel()
+                mark.setPixmap(pixmap("warning", OCHRE, 16))
+                mark.setAlignment(Qt.AlignmentFlag.AlignTop)
+                holder = row(mark, strong, gap=6)
+                holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
+                self._layout.addWidget(holder)
+            else:
+                self._layout.addWidget(strong)
+        for text in lines:
+            self._layout.addWidget(label(text, "muted", wrap=True))
+
+    @property
+    def text(self) -> str:
+        """All that it says."""
+        return "" if self.isHidden() else self.accessibleName()
+
+
+class Facts(QWidget):
+    """Names and values in two columns."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._layout = QGridLayout(self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+        self._layout.setHorizontalSpacing(10)
+        self._layout.setVerticalSpacing(3)
+        self._layout.setColumnStretch(1, 1)
+        self._rows: list[tuple[str, str]] = []
+
+    def show_rows(self, rows: Sequence[tuple[str, str]]) -> None:
+        """Show rows of a name and a value."""
+        if list(rows) == self._rows:
+            return
+        self._rows = list(rows)
+        clear(self._layout)
+        for i, (name, value) in enumerate(rows):
+            self._layout.addWidget(label(name, "muted"), i, 0, Qt.AlignmentFlag.AlignTop)
+            shown = label(value, "value", wrap=True)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            shown.setAccessibleName(f"{name}: {value}")
+            self._layout.addWidget(shown, i, 1)
+
+    @property
+    def rows(self) -> list[tuple[str, str]]:
+        """What it shows."""
+        return list(self._rows)

@@ -1,0 +1,1 @@
+"""The plan: the view from above."""

@@ -1,0 +1,166 @@
+"""Drawing what lies on top of the grids: shapes with their names, pins and the scale bar."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QTransform
+
+from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.layers import Layer
+from moss_step.desk.plan.pictures import ShapesPicture
+from moss_step.desk.plan.readings import Reading
+from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
+
+_OUTLINES = (DEEP, WATER, OCHRE, MOSS)
+_MOST_LABELS = 300
+
+
+def shape_color(order: int) -> str:
+    """Colour of the shapes at a place among the shapes of the study."""
+    return _OUTLINES[order % len(_OUTLINES)]
+
+
+def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF]) -> None:
+    """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places."""
+    picture = layer.picture
+    assert isinstance(picture, ShapesPicture)  # noqa: S101 - asked of shapes only
+    painter.save()
+    painter.setOpacity(layer.row.opacity)
+    if picture.value.kind == "points":
+        _draw_points(painter, picture, camera, color, taken)
+    else:
+        _draw_outlines(painter, picture, camera, color)
+    painter.restore()
+
+
+def _draw_outlines(painter: QPainter, picture: ShapesPicture, camera: Camera, color: str) -> None:
+    sx, sy = camera.scale, camera.scale * camera.stretch
+    painter.save()
+    painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
+    fill = QColor(color)
+    fill.setAlpha(26)
+    halo, line = QPen(QColor(255, 255, 255, 150), 3.4), QPen(QColor(color), 1.6)
+    halo.setCosmetic(True)
+    line.setCosmetic(True)
+    areas = picture.value.kind == "areas"
+    for pen in (halo, line):
+        painter.setPen(pen)
+        painter.setBrush(fill if areas and pen is line else Qt.BrushStyle.NoBrush)
+        for path in picture.paths:
+            painter.drawPath(path)
+    painter.restore()
+
+
+def _draw_points(painter: QPainter, picture: ShapesPicture, camera: Camera, color: str, taken: list[QRectF]) -> None:
+    names = picture.value.names()
+    marks = [QPointF(*camera.pixel(p.x(), p.y())) for p in picture.points]
+    window = QRectF(-20, -20, camera.width + 40, camera.height + 40)
+    painter.setPen(QPen(QColor(CARD), 2.0))
+    painter.setBrush(QColor(color))
+    for mark in marks:
+        if window.contains(mark):
+            painter.drawEllipse(mark, 5.0, 5.0)
+            taken.append(QRectF(mark.x() - 7, mark.y() - 7, 14, 14))
+    for mark, name in list(zip(marks, names, strict=True))[:_MOST_LABELS]:
+        if name and window.contains(mark):
+            _draw_name(painter, mark, name, taken)
+
+
+def _draw_name(painter: QPainter, mark: QPointF, name: str, taken: list[QRectF]) -> None:
+    face = font(12, QFont.Weight.DemiBold)
+    width = QFontMetricsF(face).horizontalAdvance(name) + 14
+    for x in (mark.x() + 11, mark.x() - 11 - width):
+        box = QRectF(x, mark.y() - 10, width, 20)
+        if not any(box.intersects(t) for t in taken):
+            break
+    else:
+        return
+    taken.append(box)
+    painter.save()
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(255, 255, 255, 225))
+    painter.drawRoundedRect(box, 4, 4)
+    painter.setPen(QColor(INK))
+    painter.setFont(face)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+    painter.restore()
+
+
+def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading]) -> QRectF:
+    """Draw a pinned reading: a numbered mark and a card of its values; gives the card's place."""
+    face, bold = font(12), font(12, QFont.Weight.DemiBold)
+    names = max((QFontMetricsF(face).horizontalAdvance(r.name) for r in rows), default=0.0)
+    texts = max((QFontMetricsF(bold).horizontalAdvance(r.text) for r in rows), default=0.0)
+    card = QRectF(at.x() + 14, at.y() - 12, names + texts + 30, 17 * len(rows) + 12)
+    painter.save()
+    painter.setPen(QPen(QColor(DEEP), 1.5))
+    painter.setBrush(QColor(LICHEN))
+    painter.drawEllipse(at, 9, 9)
+    painter.setPen(QColor(INK))
+    painter.setFont(bold)
+    painter.drawText(QRectF(at.x() - 10, at.y() - 10, 20, 20), Qt.AlignmentFlag.AlignCenter, str(number))
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(255, 255, 255, 235))
+    painter.drawRoundedRect(card, 5, 5)
+    for i, row in enumerate(rows):
+        line = QRectF(card.x() + 9, card.y() + 6 + 17 * i, card.width() - 18, 17)
+        painter.setFont(face)
+        painter.setPen(QColor(MUTED))
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, row.name)
+        painter.setFont(bold)
+        painter.setPen(QColor(INK))
+        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, row.text)
+    painter.restore()
+    return card
+
+
+def scale_length(metres_per_pixel: float, most_pixels: float = 150.0) -> tuple[float, str]:
+    """The longest round distance that fits: its length in pixels and its text."""
+    most = metres_per_pixel * most_pixels
+    if not (0 < most < 1e9):
+        return 0.0, ""
+    power = 10.0 ** math.floor(math.log10(most))
+    metres = max(k for k in (1.0, 2.0, 5.0) if k * power <= most) * power
+    text = f"{metres / 1000:g} km" if metres >= 1000 else f"{metres:g} m" if metres >= 1 else f"{metres * 100:g} cm"
+    return metres / metres_per_pixel, text
+
+
+def draw_scale_bar(painter: QPainter, right: float, bottom: float, metres_per_pixel: float) -> None:
+    """Draw the scale bar with its right end at a place."""
+    length, text = scale_length(metres_per_pixel)
+    if not text:
+        return
+    painter.save()
+    painter.setFont(font(12, QFont.Weight.DemiBold))
+    for color, width in ((QColor(255, 255, 255, 190), 5.0), (QColor(INK), 1.8)):
+        pen = QPen(color, width)
+        pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+        painter.setPen(pen)
+        bar = QPainterPath(QPointF(right - length, bottom - 5))
+        bar.lineTo(right - length, bottom)
+        bar.lineTo(right, bottom)
+        bar.lineTo(right, bottom - 5)
+        painter.drawPath(bar)
+    place = QRectF(right - length - 40, bottom - 25, length + 80, 18)
+    halo = QPainterPath()
+    halo.addText(
+        QPointF(place.center().x() - painter.fontMetrics().horizontalAdvance(text) / 2, bottom - 11),
+        painter.font(),
+        text,
+    )
+    painter.strokePath(halo, QPen(QColor(255, 255, 255, 200), 3.0))
+    painter.fillPath(halo, QColor(INK))
+    painter.restore()
+
+
+def draw_frame_box(painter: QPainter, start: QPointF, end: QPointF) -> None:
+    """Draw a box that is being pulled up, with the rest of the plan veiled."""
+    painter.save()
+    box = QRectF(start, end).normalized()
+    painter.setPen(QPen(QColor(DEEP), 1.6, Qt.PenStyle.DashLine))
+    painter.setBrush(QColor(217, 194, 74, 60))
+    painter.drawRect(box)
+    painter.restore()

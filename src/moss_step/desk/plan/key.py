@@ -1,0 +1,401 @@
+"""The Key: what is drawn on the plan, in order, with opacity; it is also the legend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QLineEdit,
+    QScrollArea,
+    QSizePolicy,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+from moss_step.desk.parts import Elided, clear, label, line, row, tool
+from moss_step.desk.plan.drawing import shape_color
+from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
+from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
+from moss_step.desk.plan.ramps import ramp_names, usual_ramp
+from moss_step.desk.plan.readings import value_text
+from moss_step.desk.work import DRAFT, Work
+from moss_step.model.class_map import ClassMap
+from moss_step.model.surface import Surface
+from moss_step.study.graph import KeyRow, Shading
+
+WIDTH = 232
+_MOST_CLASSES = 14
+
+
+class Swatch(QWidget):
+    """A small patch of colour, or a line for shapes."""
+
+    def __init__(self, color: str, as_line: bool = False) -> None:
+        super().__init__()
+        self._color, self._line = QColor(color), as_line
+        self.setFixedSize(QSize(14, 14))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the patch."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QColor(0, 0, 0, 50))
+        painter.setBrush(self._color)
+        if self._line:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.drawRoundedRect(QRectF(0, 5, 14, 4), 2, 2)
+        else:
+            painter.drawRoundedRect(QRectF(0.5, 0.5, 13, 13), 3, 3)
+
+
+class RampBar(QWidget):
+    """A ramp as a bar with the values at its ends."""
+
+    def __init__(self, picture: GridPicture, surface: Surface, row_: KeyRow) -> None:
+        super().__init__()
+        colors = surface_colors(surface, row_)[0][:256].copy()
+        self._image = QImage(colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
+        low, high = surface_span(picture, surface, row_)
+        if surface.cyclic:
+            self._ends = ["N", "E", "S", "W", "N"]
+        else:
+            middle = (low + high) / 2
+            self._ends = [value_text(v, surface.unit, surface.quantity) for v in (low, middle, high)]
+        self.setFixedHeight(30)
+        self.setAccessibleName("Ramp from " + " to ".join((self._ends[0], self._ends[-1])))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the bar and its values."""
+        painter = QPainter(self)
+        painter.drawImage(QRectF(0, 2, self.width(), 10), self._image)
+        small = painter.font()
+        small.setPixelSize(11)
+        painter.setFont(small)
+        painter.setPen(QColor("#63695D"))
+        n = len(self._ends)
+        for i, text in enumerate(self._ends):
+            width = painter.fontMetrics().horizontalAdvance(text)
+            x = i / (n - 1) * self.width() - (0 if i == 0 else width if i == n - 1 else width / 2)
+            painter.drawText(QPoint(round(x), 26), text)
+
+
+class KeyPanel(QFrame):
+    """The overlay in the plan's corner."""
+
+    def __init__(self, work: Work, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.work = work
+        self.setProperty("role", "card")
+        self.setFixedWidth(WIDTH)
+        self.setAccessibleName("Key")
+        self._open = ""
+        self._shown: object = None
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(12, 8, 6, 10)
+        outer.setSpacing(4)
+        outer.addWidget(label("Key", "head"))
+        self._rows = QWidget()
+        self._layout = QVBoxLayout(self._rows)
+        self._layout.setContentsMargins(0, 0, 6, 0)
+        self._layout.setSpacing(5)
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setWidget(self._rows)
+        outer.addWidget(self._scroll)
+        for signal in (work.changed, work.results, work.drafted, work.chosen):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the Key as it is now."""
+        scene = scene_of(self.work)
+        drawn = {layer.step: layer for layer in scene.layers}
+        state = (
+            self.work.study.key,
+            self.work.study.shading,
+            self._open,
+            self.work.chosen_id,
+            scene.undrawn,
+            tuple((la.step, la.name, id(la.picture), la.ranges) for la in scene.layers),
+            tuple(self.work.study.name_of(k.step) for k in self.work.study.key),
+        )
+        if state == self._shown:
+            return
+        if any(s.isSliderDown() for s in self.findChildren(QSlider)):
+            return  # the control being dragged must stay; its release refreshes
+        self._shown = state
+        focused = self.focusWidget()
+        held = focused.accessibleName() if focused is not None and focused.hasFocus() else ""
+        clear(self._layout)
+        listed = {k.step for k in self.work.study.key}
+        replaced = self.work.draft.replaces if self.work.draft else ""
+        for step in (DRAFT, self.work.chosen_id):
+            if step and step in drawn and step not in listed and not (step == DRAFT and replaced in listed):
+                self._add_row(
+                    drawn[step].row,
+                    drawn[step],
+                    "being made" if step == DRAFT else "chosen, not kept in the Key",
+                )
+        undrawn = dict(scene.undrawn)
+        for k in self.work.study.key:
+            layer = drawn.get(DRAFT if k.step == replaced else k.step)
+            self._add_row(k, layer, undrawn.get(k.step, ""))
+        if self._layout.count():
+            self._layout.addWidget(line())
+        self._add_shading(self.work.study.shading)
+        for i in range(self._layout.count()):
+            item = self._layout.itemAt(i)
+            widget = item.widget() if item else None
+            if widget is not None:
+                widget.show()  # or it would not count in the height until later
+        self._layout.addStretch(1)
+        self.fit()
+        if held:
+            next((w.setFocus() for w in self._rows.findChildren(QWidget) if w.accessibleName() == held), None)
+        for slider in self.findChildren(QSlider):
+            slider.sliderReleased.connect(self.refresh)
+
+    def fit(self) -> None:
+        """Take the height that the rows need, within the plan's."""
+        parent = self.parentWidget()
+        self._rows.layout().activate()  # type: ignore[union-attr]
+        wanted = self._rows.sizeHint().height() + 44
+        most = parent.height() - 84 if parent else wanted
+        self.resize(WIDTH, max(60, min(wanted, most)))
+        if parent:
+            self.move(parent.width() - WIDTH - 14, 12)
+        self.setVisible(bool(self.work.study.steps))
+
+    def _add_row(self, key: KeyRow, layer: Layer | None, remark: str) -> None:
+        in_key = any(k.step == key.step for k in self.work.study.key)
+        name = layer.name if layer else self.work.study_with_draft.name_of(key.step)
+        head = Elided(name, "head" if key.step == self.work.chosen_id else "")
+        parts: list[QWidget] = []
+        if in_key:
+            seen = tool(
+                "eye" if key.shown else "eye-slash",
+                f"{'Hide' if key.shown else 'Show'} {name}",
+                lambda: self._set(key, f"{'Hide' if key.shown else 'Show'} {name}", shown=not key.shown),
+            )
+            share = label("" if key.opacity == 1.0 else f"{key.opacity:.0%}".replace("%", " %"), "muted")
+            more = tool("sliders-horizontal", f"How {name} is drawn", lambda: self._toggle(key.step))
+            parts = [seen, head, share, more]
+        else:
+            parts = [head]
+        holder = row(*parts, gap=4)
+        holder.layout().setStretch(1 if in_key else 0, 1)  # type: ignore[union-attr]
+        self._layout.addWidget(holder)
+        if remark:
+            self._layout.addWidget(label(remark, "muted", wrap=True))
+        if layer is not None and key.shown:
+            self._add_legend(layer)
+        if in_key and self._open == key.step:
+            self._layout.addWidget(self._controls(key, layer))
+
+    def _add_legend(self, layer: Layer) -> None:
+        picture = layer.picture
+        if layer.ranges is not None:
+            seen: dict[int, tuple[str, str]] = {}
+            for r in layer.ranges.rules:
+                seen.setdefault(r.code, (r.name, r.color))
+            self._add_classes(list(seen.values()))
+        elif isinstance(picture, ShapesPicture):
+            shapes = [k.step for k in self.work.study.key if isinstance(self.work.picture(k.step), ShapesPicture)]
+            color = shape_color(shapes.index(layer.step) if layer.step in shapes else 0)
+            what = picture.value.count_text
+            self._layout.addWidget(self._legend_line(Swatch(color, as_line=picture.value.kind != "points"), what))
+        elif isinstance(picture.value, ClassMap):
+            self._add_classes([(c.name, c.color) for c in picture.value.classes])
+        else:
+            self._layout.addWidget(RampBar(picture, picture.value, layer.row))
+
+    def _add_classes(self, classes: list[tuple[str, str]]) -> None:
+        for name, color in classes[:_MOST_CLASSES]:
+            self._layout.addWidget(self._legend_line(Swatch(color), name))
+        if len(classes) > _MOST_CLASSES:
+            self._layout.addWidget(label(f"and {len(classes) - _MOST_CLASSES} more", "muted"))
+
+    def _legend_line(self, swatch: Swatch, text: str) -> QWidget:
+        name = Elided(text)
+        holder = row(swatch, name, gap=8)
+        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
+        holder.layout().setContentsMargins(4, 0, 0, 0)  # type: ignore[union-attr]
+        return holder
+
+    def _controls(self, key: KeyRow, layer: Layer | None) -> QWidget:
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(0, 2, 0, 6)
+        layout.setSpacing(5)
+        opacity = _slider(
+            "Opacity",
+            0,
+            100,
+            round(key.opacity * 100),
+            lambda v: self._set(key, "Opacity", join=True, opacity=v / 100.0),
+        )
+        layout.addWidget(row(label("Opacity", "muted"), opacity))
+        if (
+            layer is not None
+            and isinstance(layer.picture, GridPicture)
+            and isinstance(layer.picture.value, Surface)
+            and layer.ranges is None
+        ):
+            self._add_ramp_controls(layout, key, layer.picture, layer.picture.value)
+        layout.addWidget(
+            row(
+                tool("caret-up", "Draw it higher", lambda: self._move(key, -1)),
+                tool("caret-down", "Draw it lower", lambda: self._move(key, 1)),
+                1,
+                tool("trash", "Take it out of the Key", lambda: self._drop(key)),
+            )
+        )
+        return box
+
+    def _add_ramp_controls(self, layout: QVBoxLayout, key: KeyRow, picture: GridPicture, surface: Surface) -> None:
+        ramps = QComboBox()
+        ramps.setAccessibleName("Ramp")
+        ramps.setToolTip("Colours from low to high")
+        ramps.addItems([n.capitalize() for n in ramp_names()])
+        ramps.setCurrentText((key.ramp or usual_ramp(surface)).capitalize())
+        ramps.currentTextChanged.connect(lambda t: self._set(key, "Ramp", ramp=t.lower()))
+        turn = tool(
+            "arrows-out-simple",
+            "Turn the ramp round",
+            lambda: self._set(key, "Turn ramp", reverse=not key.reverse),
+        )
+        layout.addWidget(row(ramps, turn, gap=4))
+        if surface.cyclic:
+            return
+        span = QComboBox()
+        span.setAccessibleName("Range of the ramp")
+        span.setToolTip("Which values the ramp spans")
+        for text, value in (
+            ("Lowest to highest", "range"),
+            ("Leave out the ends", "cut"),
+            ("Typed", "typed"),
+        ):
+            span.addItem(text, value)
+        span.setCurrentIndex(span.findData(key.span))
+        span.currentIndexChanged.connect(lambda i: self._set_span(key, span.itemData(i), picture, surface))
+        layout.addWidget(span)
+        if key.span == "cut":
+            cut = QLineEdit(f"{key.cut:g}")
+            cut.setAccessibleName("Percent left out at each end")
+            cut.editingFinished.connect(lambda: self._set_number(key, "cut", cut.text(), 0.0, 49.0))
+            layout.addWidget(row(label("Percent at each end", "muted"), cut))
+        elif key.span == "typed":
+            low, high = surface_span(picture, surface, key)
+            edits = []
+            for name, end in (("low", low), ("high", high)):
+                edit = QLineEdit(f"{end:.6g}")
+                edit.setAccessibleName(f"{name.capitalize()} end of the ramp")
+                edit.editingFinished.connect(partial(self._type_end, key, name, edit))
+                edits.append(edit)
+            layout.addWidget(row(*edits, gap=4))
+
+    def _add_shading(self, shading: Shading) -> None:
+        ground = self.work.study.name_of(shading.ground) if shading.ground else "no ground"
+        seen = tool(
+            "eye" if shading.on else "eye-slash",
+            "Relief shading on or off",
+            lambda: self._shade("Shading", on=not shading.on),
+        )
+        text = Elided(f"Relief shading · {ground}", "muted")
+        holder = row(
+            seen,
+            text,
+            tool("sun", "Light, exaggeration and strength", lambda: self._toggle("shading")),
+            gap=4,
+        )
+        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
+        self._layout.addWidget(holder)
+        if self._open != "shading":
+            return
+        grounds = QComboBox()
+        grounds.setAccessibleName("Shaded ground")
+        for step_id in self.work.surfaces("elevation"):
+            grounds.addItem(self.work.study.name_of(step_id), step_id)
+        grounds.setCurrentIndex(grounds.findData(shading.ground))
+        grounds.currentIndexChanged.connect(lambda i: self._shade("Shaded ground", ground=grounds.itemData(i)))
+        self._layout.addWidget(grounds)
+        for title, field, low, high, factor in (
+            ("Light from", "azimuth", 0, 360, 1.0),
+            ("Light height", "altitude", 5, 90, 1.0),
+            ("Exaggeration", "z_factor", 1, 100, 0.1),
+            ("Strength", "strength", 0, 100, 0.01),
+        ):
+            value = getattr(shading, field)
+            slider = _slider(
+                title,
+                low,
+                high,
+                round(value / factor),
+                partial(self._slide_light, field, factor),
+            )
+            unit = "°" if factor == 1.0 else ""
+            self._layout.addWidget(row(label(f"{title} {value:g}{unit}", "muted"), slider))
+
+    # --- changes
+
+    def _set(self, key: KeyRow, what: str, join: bool = False, **values: object) -> None:
+        current = self.work.study.key_row(key.step) or key
+        self.work.do(self.work.study.with_key_row(current.model_copy(update=values)), what, join)
+
+    def _set_span(self, key: KeyRow, span: str, picture: GridPicture, surface: Surface) -> None:
+        low, high = surface_span(picture, surface, key)
+        self._set(key, "Range of the ramp", span=span, low=low, high=high)
+
+    def _set_number(self, key: KeyRow, field: str, text: str, low: float, high: float) -> None:
+        try:
+            value = float(text)
+        except ValueError:
+            self.work.told.emit(f"'{text}' is not a number.", True)
+            return
+        current = self.work.study.key_row(key.step) or key
+        row = current.model_copy(update={field: min(max(value, low), high)})
+        self.work.do(self.work.study.with_key_row(row), "Range of the ramp")
+
+    def _type_end(self, key: KeyRow, field: str, edit: QLineEdit) -> None:
+        self._set_number(key, field, edit.text(), -1e12, 1e12)
+
+    def _slide_light(self, field: str, factor: float, value: int) -> None:
+        shading = self.work.study.shading.model_copy(update={field: value * factor})
+        self.work.do(self.work.study.model_copy(update={"shading": shading}), "Shading", join=True)
+
+    def _shade(self, what: str, **values: object) -> None:
+        study = self.work.study
+        self.work.do(study.model_copy(update={"shading": study.shading.model_copy(update=values)}), what)
+
+    def _move(self, key: KeyRow, by: int) -> None:
+        rows = list(self.work.study.key)
+        at = next(i for i, k in enumerate(rows) if k.step == key.step)
+        to = min(max(at + by, 0), len(rows) - 1)
+        rows.insert(to, rows.pop(at))
+        self.work.do(self.work.study.model_copy(update={"key": tuple(rows)}), "Order of the Key")
+
+    def _drop(self, key: KeyRow) -> None:
+        rows = tuple(k for k in self.work.study.key if k.step != key.step)
+        self.work.do(self.work.study.model_copy(update={"key": rows}), "Take out of the Key")
+
+    def _toggle(self, what: str) -> None:
+        self._open = "" if self._open == what else what
+        self.refresh()
+
+
+def _slider(name: str, low: int, high: int, value: int, moved: Callable[[int], None]) -> QSlider:
+    slider = QSlider(Qt.Orientation.Horizontal)
+    slider.setRange(low, high)
+    slider.setValue(value)
+    slider.setAccessibleName(name)
+    slider.setToolTip(name)
+    slider.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+    slider.valueChanged.connect(moved)
+    return slider

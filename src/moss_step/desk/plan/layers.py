@@ -1,0 +1,209 @@
+"""What is drawn on the plan, from the Key and the step being made, and drawing the grids of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+import numpy as np
+
+from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.paint import paint_classes, paint_ranges, paint_surface, shade_picture
+from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture
+from moss_step.desk.plan.ramps import ramp, usual_ramp
+from moss_step.desk.theme import GROUND
+from moss_step.desk.work import DRAFT, Work
+from moss_step.formats.vector import in_system
+from moss_step.model.class_map import ClassMap
+from moss_step.model.rules import RuleSet
+from moss_step.model.surface import Surface
+from moss_step.science.relief.gradient import gradient_weights, light_vector
+from moss_step.steps.classes import ClassifySettings, rule_set
+from moss_step.study.graph import KeyRow, Shading
+
+_FLAT_COLOR = (201, 199, 188)
+_BACKGROUND = "#EDEADF"
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One result on the plan with its row of the Key; ``ranges`` colours a surface by class bounds being dragged."""
+
+    step: str
+    name: str
+    picture: Picture
+    row: KeyRow
+    ranges: RuleSet | None = None
+
+
+@dataclass(frozen=True)
+class Scene:
+    """All that is drawn: layers from top to bottom, the shaded ground, and what could not be drawn and why."""
+
+    layers: tuple[Layer, ...] = ()
+    ground: GridPicture | None = None
+    shading: Shading = field(default_factory=Shading)
+    undrawn: tuple[tuple[str, str], ...] = ()
+
+
+def scene_of(work: Work) -> Scene:
+    """Gather what the plan draws now."""
+    study = work.study
+    rows = [(k, k.step) for k in study.key if k.shown]
+    front = work.draft.replaces if work.draft is not None else work.chosen_id
+    if front or work.draft is not None:
+        # What is being looked at or made is drawn over the rest, or it could not be seen.
+        rows = [(k, s) for k, s in rows if s != front]
+        rows.insert(0, (study.key_row(front) or KeyRow(step=front), DRAFT if work.draft is not None else front))
+    layers, undrawn = [], []
+    for row, step_id in rows:
+        layer = _layer(work, row, step_id)
+        if layer is None:
+            continue
+        reason = _elsewhere(work, layer.picture)
+        if reason:
+            undrawn.append((step_id, reason))
+        else:
+            layers.append(layer)
+    ground = work.picture(study.shading.ground) if study.shading.ground else None
+    return Scene(tuple(layers), ground if isinstance(ground, GridPicture) else None, study.shading, tuple(undrawn))
+
+
+def _layer(work: Work, row: KeyRow, step_id: str) -> Layer | None:
+    study = work.study_with_draft
+    if step_id == DRAFT and work.draft is not None:
+        replaced = work.draft.replaces
+        name = study.name_of(replaced or DRAFT)
+        live = _live_ranges(work)
+        if live is not None:
+            return Layer(DRAFT, name, live[0], row, live[1])
+    else:
+        name = study.name_of(step_id)
+    picture = work.picture(step_id)
+    if isinstance(picture, ShapesPicture) and work.frame is not None:
+        picture = _carried_over(picture, work.frame.crs)
+    return None if picture is None else Layer(step_id, name, picture, row)
+
+
+@lru_cache(maxsize=32)
+def _carried_over(picture: ShapesPicture, crs: str | None) -> ShapesPicture:
+    moved = in_system(picture.value, crs)
+    return picture if moved is picture.value else ShapesPicture(moved)
+
+
+def _live_ranges(work: Work) -> tuple[GridPicture, RuleSet] | None:
+    """The surface and the ranges of a class table that is being made: drawn without running anything."""
+    draft = work.draft
+    if draft is None or draft.step.kind != "classify":
+        return None
+    settings = draft.step.declared.checked(draft.step.settings)
+    picture = work.picture(draft.step.inputs["surface"])
+    if not isinstance(settings, ClassifySettings) or isinstance(settings.rules, str):
+        return None
+    return (picture, rule_set(settings.rules, settings.closed)) if isinstance(picture, GridPicture) else None
+
+
+def _elsewhere(work: Work, picture: Picture) -> str:
+    frame = work.frame
+    if isinstance(picture, ShapesPicture) or frame is None or frame.system is None or picture.frame.crs is None:
+        return ""
+    same = picture.frame.crs == frame.crs or picture.frame.system == frame.system
+    return "" if same else "in another reference system; reproject it to draw it here"
+
+
+def span_of(layer: Layer) -> tuple[float, float]:
+    """Lowest and highest value of a surface's ramp, by the Key's range control."""
+    picture, row = layer.picture, layer.row
+    assert isinstance(picture, GridPicture) and isinstance(picture.value, Surface)  # noqa: S101
+    return surface_span(picture, picture.value, row)
+
+
+def surface_span(picture: GridPicture, surface: Surface, row: KeyRow) -> tuple[float, float]:
+    """Lowest and highest value of a ramp over a surface."""
+    low, high = surface.range or (0.0, 1.0)
+    if surface.cyclic:
+        return 0.0, 360.0
+    if row.span == "cut" and picture.bins is not None:
+        low, high = picture.bins.quantile(row.cut / 100.0), picture.bins.quantile(1.0 - row.cut / 100.0)
+    elif row.span == "typed":
+        low = low if row.low is None else row.low
+        high = high if row.high is None else row.high
+    return low, high if high > low else low + 1.0
+
+
+def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
+    """Draw all grids with shading: uint8 of shape (height, width, 4), blue first, opaque."""
+    picture = np.empty((round(camera.height * ratio), round(camera.width * ratio), 4), np.uint8)
+    picture[:] = _bgra(_BACKGROUND)
+    if scene.ground is not None:
+        rows, cols, _ = _cells(scene.ground, camera, ratio)
+        picture[np.ix_(rows >= 0, cols >= 0)] = _bgra(GROUND)
+    for layer in reversed(scene.layers):
+        if isinstance(layer.picture, GridPicture):
+            draw_layer(layer, camera, ratio, picture)
+    if scene.ground is not None and scene.shading.on:
+        _shade(scene.ground, scene.shading, camera, ratio, picture)
+    return picture
+
+
+def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) -> None:
+    """Blend one grid into a picture."""
+    grid = layer.picture
+    assert isinstance(grid, GridPicture)  # noqa: S101 - asked of grids only
+    rows, cols, level = _cells(grid, camera, ratio)
+    values, opacity = grid.levels[level], layer.row.opacity
+    if layer.ranges is not None:
+        colors, drawn = _class_colors({r.code: r.color for r in layer.ranges.rules})
+        bounds = np.array(layer.ranges.bounds, np.float32)
+        paint_ranges(values, rows, cols, bounds, layer.ranges.lookup(), colors, drawn, opacity, picture)
+    elif isinstance(grid.value, ClassMap):
+        colors, drawn = _class_colors({c.code: c.color for c in grid.value.classes})
+        paint_classes(values, rows, cols, colors, drawn, opacity, picture)
+    else:
+        low, high = span_of(layer)
+        colors, below = surface_colors(grid.value, layer.row)
+        paint_surface(values, rows, cols, colors, below, low, 255.999 / (high - low), opacity, picture)
+
+
+def surface_colors(surface: Surface, row: KeyRow) -> tuple[np.ndarray, int]:
+    """Colours of a surface's ramp (257 rows, the last for flat aspect) and the place of values below the range."""
+    colors = ramp(row.ramp or usual_ramp(surface), row.reverse)
+    return np.vstack([colors, np.array([_FLAT_COLOR], np.uint8)]), 256 if surface.cyclic else 0
+
+
+def _cells(grid: GridPicture, camera: Camera, ratio: float) -> tuple[np.ndarray, np.ndarray, int]:
+    level = grid.level_for(1.0 / (camera.scale * ratio * grid.frame.dx))
+    rows, cols = camera.cells(grid.frame, level, ratio)
+    return rows, cols, level
+
+
+def _shade(ground: GridPicture, shading: Shading, camera: Camera, ratio: float, picture: np.ndarray) -> None:
+    surface = ground.value
+    if not isinstance(surface, Surface):
+        return
+    rows, cols, level = _cells(ground, camera, ratio)
+    ax, ay = gradient_weights(surface, shading.z_factor)
+    step = 2**level
+    light = np.array(light_vector(shading.azimuth, shading.altitude), np.float32)
+    shade_picture(
+        ground.levels[level],
+        rows,
+        cols,
+        np.ascontiguousarray(ax[::step]) / np.float32(step),
+        np.ascontiguousarray(ay[::step]) / np.float32(step),
+        light,
+        np.float32(shading.strength),
+        picture,
+    )
+
+
+def _class_colors(colors: dict[int, str]) -> tuple[np.ndarray, np.ndarray]:
+    table, drawn = np.zeros((256, 3), np.uint8), np.zeros(256, np.bool_)
+    for code, color in colors.items():
+        table[code] = [int(color[i : i + 2], 16) for i in (1, 3, 5)]
+        drawn[code] = True
+    return table, drawn
+
+
+def _bgra(color: str) -> tuple[int, int, int, int]:
+    return int(color[5:7], 16), int(color[3:5], 16), int(color[1:3], 16), 255

@@ -1,0 +1,220 @@
+"""The plan with what floats on it: view buttons, Key, reading, welcome and messages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
+
+from moss_step.desk.parts import button, clear, label, tool
+from moss_step.desk.plan.key import KeyPanel
+from moss_step.desk.plan.readings import Reading, place_text, readings
+from moss_step.desk.plan.view import PlanView
+from moss_step.desk.recent import recent
+from moss_step.desk.theme import DEEP, LICHEN, OCHRE, PAPER, pixmap
+from moss_step.desk.work import Work
+
+_MESSAGE_FOR = 9000
+
+
+class ReadingBar(QFrame):
+    """What is under the pointer, with coordinates and units."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setStyleSheet(f"QFrame {{ background: {DEEP}; border-radius: 6px; }}")
+        self.setAccessibleName("Reading")
+        self._text = QLabel(self)
+        self._text.setTextFormat(Qt.TextFormat.RichText)
+        self._text.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(13, 7, 13, 7)
+        layout.addWidget(self._text)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.rows: list[Reading] = []
+        self.hide()
+
+    def show_rows(self, rows: list[Reading]) -> None:
+        """Show readings; none hides the bar."""
+        self.rows = rows
+        self.setVisible(bool(rows))
+        parts = [
+            f"<span style='color:#B9BDA9'>{_plain(r.name)}</span>&nbsp;&nbsp;"
+            f"<b style='color:{PAPER}'>{_plain(r.text)}</b>"
+            for r in rows
+        ]
+        self._text.setText("&nbsp;&nbsp;&nbsp;&nbsp;&nbsp;".join(parts))
+        self.adjustSize()
+
+
+class Message(QFrame):
+    """Something to tell, at the foot of the plan, for a while or until it is closed."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setStyleSheet(f"QFrame {{ background: {DEEP}; border-radius: 6px; }} QLabel {{ color: {PAPER}; }}")
+        self._mark, self._text = QLabel(), label("", wrap=True)
+        self._text.setMinimumWidth(360)
+        close = tool("x", "Close the message", self.hide, PAPER)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 8, 8, 8)
+        for part in (self._mark, self._text, close):
+            layout.addWidget(part)
+        self._timer = QTimer(self, singleShot=True, interval=_MESSAGE_FOR)
+        self._timer.timeout.connect(self.hide)
+        self.hide()
+
+    @property
+    def text(self) -> str:
+        """What it says; empty when it is hidden."""
+        return self._text.text() if not self.isHidden() else ""
+
+    def tell(self, text: str, bad: bool) -> None:
+        """Show a text; a bad one stays until it is closed."""
+        self._mark.setPixmap(pixmap("warning" if bad else "check-circle", OCHRE if bad else LICHEN, 18))
+        self._text.setText(text)
+        self.setAccessibleName(text)
+        self.show()
+        self.adjustSize()
+        self.raise_()
+        self._timer.stop()
+        if not bad:
+            self._timer.start()
+
+
+class Welcome(QFrame):
+    """What an empty study offers."""
+
+    open_wanted = Signal()
+    demo_wanted = Signal()
+    recent_wanted = Signal(object)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "card")
+        self.setFixedWidth(380)
+        self._layout = QVBoxLayout(self)
+        self._layout.setContentsMargins(26, 22, 26, 22)
+        self._layout.setSpacing(10)
+        self.fill()
+
+    def fill(self) -> None:
+        """List what can be opened."""
+        clear(self._layout)
+        self._layout.addWidget(label("Begin with a ground", "title"))
+        self._layout.addWidget(
+            label("Open an elevation grid or shapes, or drop files anywhere on this window.", "muted", wrap=True)
+        )
+        self._layout.addWidget(button("Open a grid or shapes", "Ctrl+O", self.open_wanted.emit, "main", "folder-open"))
+        self._layout.addWidget(
+            button(
+                "Open the demo: Harrow Moss",
+                "An invented upland estate",
+                self.demo_wanted.emit,
+                "",
+                "map-trifold",
+            )
+        )
+        paths = recent()
+        if paths:
+            self._layout.addWidget(label("Recent studies", "head"))
+        for path in paths[:5]:
+            made = button(
+                path.stem,
+                str(path),
+                partial(self.recent_wanted.emit, path),
+                "plain",
+                "clock-counter-clockwise",
+            )
+            made.setStyleSheet("text-align: left;")
+            self._layout.addWidget(made)
+        self.adjustSize()
+
+
+class PlanPane(QWidget):
+    """Holds the plan and keeps what floats on it in its corners."""
+
+    def __init__(self, work: Work) -> None:
+        super().__init__()
+        self.work = work
+        self.view = PlanView(work, self)
+        self.key = KeyPanel(work, self)
+        self.reading = ReadingBar(self)
+        self.message = Message(self)
+        self.welcome = Welcome(self)
+        self.tools = self._tools()
+        self._pointer: tuple[float, float] | None = None
+        self.view.pointed.connect(self._read)
+        self.view.redrawn.connect(self._on_redrawn)
+        work.told.connect(self._tell)
+        work.changed.connect(self._on_changed)
+        self._on_changed()
+
+    def _tools(self) -> QFrame:
+        bar = QFrame(self)
+        bar.setProperty("role", "card")
+        layout = QHBoxLayout(bar)
+        layout.setContentsMargins(3, 2, 3, 2)
+        layout.setSpacing(1)
+        made: list[tuple[str, str, Callable[[], object]]] = [
+            ("arrows-out-simple", "Show all (F)", self.view.fit),
+            ("plus", "Nearer (+)", lambda: self._zoom(1.4)),
+            ("minus", "Farther (-)", lambda: self._zoom(1 / 1.4)),
+        ]
+        for picture, tip, pressed in made:
+            part: QToolButton = tool(picture, tip, pressed)
+            layout.addWidget(part)
+        bar.adjustSize()
+        return bar
+
+    def _zoom(self, factor: float) -> None:
+        self.view.show_camera(self.view.camera.zoomed(factor, self.view.width() / 2, self.view.height() / 2))
+
+    def _tell(self, text: str, bad: bool) -> None:
+        self.message.tell(text, bad)
+        self.arrange()
+
+    def _read(self, place: tuple[float, float] | None) -> None:
+        self._pointer = place
+        rows: list[Reading] = []
+        if place is not None and self.work.frame is not None:
+            rows = [*place_text(self.work.frame, *place), *readings(self.view.scene, *place)]
+        self.reading.show_rows(rows[:7])
+        self.arrange()
+
+    def _on_redrawn(self) -> None:
+        if self._pointer is not None:
+            self._read(self._pointer)
+
+    def _on_changed(self) -> None:
+        empty = not self.work.study.steps
+        if empty and self.welcome.isHidden():
+            self.welcome.fill()
+        self.welcome.setVisible(empty)
+        self.tools.setVisible(not empty)
+        self.arrange()
+
+    def arrange(self) -> None:
+        """Put everything in its corner."""
+        w, h = self.width(), self.height()
+        self.view.setGeometry(0, 0, w, h)
+        self.tools.move(14, 12)
+        self.key.fit()
+        self.reading.setMaximumWidth(max(w - 190, 100))
+        self.reading.move(14, h - self.reading.height() - 14)
+        self.message.setMaximumWidth(max(w - 60, 100))
+        self.message.adjustSize()
+        self.message.move((w - self.message.width()) // 2, h - self.message.height() - 60)
+        self.welcome.adjustSize()
+        self.welcome.move((w - self.welcome.width()) // 2, max((h - self.welcome.height()) // 2, 10))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Follow the window."""
+        self.arrange()
+
+
+def _plain(text: str) -> str:
+    return text.replace("&", "&amp;").replace("<", "&lt;").replace(" ", "&nbsp;")

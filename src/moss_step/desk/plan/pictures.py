@@ -1,0 +1,128 @@
+"""What the plan needs of a result to draw it fast: coarser copies, the histogram, shapes as paths."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import shapely
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QPainterPath
+
+from moss_step.desk.plan.paint import half_mean
+from moss_step.model.class_map import ClassMap
+from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.science.classes.histogram import Histogram, histogram
+from moss_step.steps.declare import Value
+
+_SMALLEST = 300
+_MOST = 64
+
+
+@dataclass(frozen=True, eq=False)
+class GridPicture:
+    """A grid with coarser copies, each half as fine as the one before."""
+
+    value: Surface | ClassMap
+    levels: tuple[np.ndarray, ...]
+    bins: Histogram | None
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the finest level."""
+        return self.value.frame
+
+    def level_for(self, cells_per_pixel: float) -> int:
+        """The coarsest level that still has a cell for each pixel."""
+        level = int(np.floor(np.log2(max(cells_per_pixel, 1.0))))
+        return min(level, len(self.levels) - 1)
+
+
+@dataclass(frozen=True, eq=False)
+class ShapesPicture:
+    """Shapes as one path each, in the coordinates of their reference system."""
+
+    value: Shapes
+
+    @cached_property
+    def paths(self) -> list[QPainterPath]:
+        """Outlines and lines as painter paths (y up)."""
+        return [_path(g) for g in self.value.geometry]
+
+    @cached_property
+    def points(self) -> list[QPointF]:
+        """A point of each shape to mark it at."""
+        inside = shapely.point_on_surface(self.value.geometry)
+        return [QPointF(p.x, p.y) for p in inside]
+
+    @cached_property
+    def tree(self) -> shapely.STRtree:
+        """Index of the shapes for finding what lies under the pointer."""
+        return shapely.STRtree(self.value.geometry)
+
+
+Picture = GridPicture | ShapesPicture
+
+
+class Pictures:
+    """Pictures of results, made outside the window's thread and kept while their results are."""
+
+    def __init__(self) -> None:
+        self._made: OrderedDict[int, tuple[Value, Picture]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def prepare(self, value: Value) -> Picture:
+        """Make a value's picture, or give the one that is there."""
+        found = self.ready(value)
+        if found is not None:
+            return found
+        made = picture_of(value)
+        with self._lock:
+            self._made[id(value)] = (value, made)
+            while len(self._made) > _MOST:
+                self._made.popitem(last=False)
+        return made
+
+    def ready(self, value: Value) -> Picture | None:
+        """Give a value's picture if it was made."""
+        with self._lock:
+            kept = self._made.get(id(value))
+            if kept is not None:
+                self._made.move_to_end(id(value))
+        return kept[1] if kept else None
+
+
+def picture_of(value: Value) -> Picture:
+    """Make the picture of a value."""
+    if isinstance(value, Shapes):
+        return ShapesPicture(value)
+    if isinstance(value, ClassMap):
+        return GridPicture(value, _halved(value.codes, smooth=False), None)
+    return GridPicture(value, _halved(value.values, smooth=not value.cyclic), histogram(value))
+
+
+def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
+    levels = [finest]
+    while min(levels[-1].shape) > _SMALLEST:
+        last = levels[-1]
+        levels.append(half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2]))
+    return tuple(levels)
+
+
+def _path(geometry: shapely.Geometry) -> QPainterPath:
+    path = QPainterPath()
+    for part in shapely.get_parts(geometry):
+        lines = [part.exterior, *part.interiors] if part.geom_type == "Polygon" else [part]
+        for line in lines:
+            if line.geom_type not in ("LineString", "LinearRing"):
+                continue
+            xy = shapely.get_coordinates(line)
+            path.moveTo(xy[0, 0], xy[0, 1])
+            for x, y in xy[1:]:
+                path.lineTo(x, y)
+    return path

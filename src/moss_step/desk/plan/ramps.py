@@ -1,0 +1,36 @@
+"""Colour ramps: 256 colours each, perceptually even and safe for colour-blind readers."""
+
+from __future__ import annotations
+
+import json
+from functools import lru_cache
+
+import numpy as np
+
+from moss_step.desk.theme import ASSETS
+from moss_step.model.surface import Surface
+
+CYCLIC = ("compass", "rose")
+_BY_QUANTITY = {"elevation": "upland", "slope": "ember", "aspect": "compass", "shade": "grey"}
+
+
+@lru_cache(maxsize=1)
+def _all() -> dict[str, np.ndarray]:
+    texts = json.loads((ASSETS / "ramps.json").read_text())
+    return {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
+
+
+def ramp_names() -> list[str]:
+    """Names of all ramps."""
+    return list(_all())
+
+
+def ramp(name: str, reverse: bool = False) -> np.ndarray:
+    """Colours of a ramp: uint8 of shape (256, 3)."""
+    colors = _all()[name]
+    return np.ascontiguousarray(colors[::-1] if reverse else colors)
+
+
+def usual_ramp(surface: Surface) -> str:
+    """The ramp that suits what a surface measures."""
+    return _BY_QUANTITY.get(surface.quantity, "spectrum")

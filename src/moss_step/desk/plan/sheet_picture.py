@@ -1,0 +1,126 @@
+"""The plan as a picture to hand on: with name, key and scale bar."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
+
+from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
+from moss_step.desk.plan.layers import Layer, surface_colors, surface_span
+from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
+from moss_step.desk.plan.readings import value_text
+from moss_step.desk.plan.view import PlanView
+from moss_step.desk.theme import INK, MUTED, PAPER, font
+from moss_step.formats.whole import whole_file
+from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import MossError
+
+_SIDE, _HEAD, _MARGIN = 250, 56, 24
+_LINE = 22
+
+
+def plan_picture(view: PlanView, width: int = 1600, height: int = 1100) -> QImage:
+    """Draw what the plan shows on a page of pixels: name above, key at the right, scale bar below."""
+    image = QImage(width, height, QImage.Format.Format_RGB32)
+    image.fill(QColor(PAPER))
+    painter = QPainter(image)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    plan = QRectF(_MARGIN, _HEAD, width - _SIDE - 2 * _MARGIN, height - _HEAD - _MARGIN)
+    drawn = view.render_image(int(plan.width()), int(plan.height()))
+    painter.drawImage(plan.topLeft(), drawn)
+    painter.setPen(QColor(INK))
+    painter.drawRect(plan)
+    painter.setFont(font(22, QFont.Weight.Bold))
+    painter.drawText(QPointF(_MARGIN, 37), view.work.study.name)
+    _draw_key(painter, view, QRectF(width - _SIDE - 4, _HEAD, _SIDE - _MARGIN + 4, plan.height()))
+    metres = view.metres_per_pixel * view.width() / plan.width()
+    draw_scale_bar(painter, plan.right() - 18, plan.bottom() - 18, metres)
+    painter.end()
+    return image
+
+
+def save_picture(view: PlanView, path: Path) -> None:
+    """Write the plan's picture as PNG, whole or not at all.
+
+    Raises MossError when it cannot be written.
+    """
+    with whole_file(path) as temporary:
+        if not plan_picture(view).save(str(temporary), "PNG"):  # type: ignore[call-overload]
+            raise MossError(
+                f"{path} could not be written.", "The disk may be full. Free some space, or choose another."
+            )
+
+
+def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
+    y = _text(painter, "Key", box, box.top(), QFont.Weight.Bold)
+    for layer in view.scene.layers:
+        if y > box.bottom() - 3 * _LINE:
+            break
+        y = _text(painter, layer.name, box, y + 6, QFont.Weight.DemiBold)
+        y = _draw_legend(painter, view, layer, box, y)
+    if view.scene.ground is not None and view.scene.shading.on:
+        shading = view.scene.shading
+        _text(painter, f"Relief shading, light from {shading.azimuth:g}°", box, y + 6, color=MUTED)
+    frame = view.work.frame
+    if frame is not None:
+        _text(painter, frame.system_name, box, box.bottom() - _LINE, color=MUTED)
+
+
+def _draw_legend(painter: QPainter, view: PlanView, layer: Layer, box: QRectF, y: float) -> float:
+    picture = layer.picture
+    if isinstance(picture, ShapesPicture):
+        steps = [k.step for k in view.work.study.key if isinstance(view.work.picture(k.step), ShapesPicture)]
+        color = shape_color(steps.index(layer.step) if layer.step in steps else 0)
+        return _patch(painter, color, picture.value.count_text, box, y)
+    if layer.ranges is not None:
+        for name, color in {r.code: (r.name, r.color) for r in layer.ranges.rules}.values():
+            y = _patch(painter, color, name, box, y)
+        return y
+    if isinstance(picture.value, ClassMap):
+        for c in picture.value.classes:
+            y = _patch(painter, c.color, c.name, box, y)
+        return y
+    return _ramp(painter, layer, picture, box, y)
+
+
+def _ramp(painter: QPainter, layer: Layer, picture: GridPicture, box: QRectF, y: float) -> float:
+    surface = picture.value
+    if isinstance(surface, ClassMap):
+        return y
+    colors = surface_colors(surface, layer.row)[0][:256].copy()
+    bar = QImage(colors.data, 256, 1, 768, QImage.Format.Format_RGB888)
+    painter.drawImage(QRectF(box.left(), y + 4, box.width(), 12), bar)
+    low, high = surface_span(picture, surface, layer.row)
+    ends = ("N", "N") if surface.cyclic else (value_text(low, surface.unit), value_text(high, surface.unit))
+    painter.setFont(font(12))
+    painter.setPen(QColor(MUTED))
+    line = QRectF(box.left(), y + 18, box.width(), 16)
+    painter.drawText(line, Qt.AlignmentFlag.AlignLeft, ends[0])
+    painter.drawText(line, Qt.AlignmentFlag.AlignRight, ends[1])
+    return y + 38
+
+
+def _patch(painter: QPainter, color: str, text: str, box: QRectF, y: float) -> float:
+    painter.setPen(QColor(0, 0, 0, 60))
+    painter.setBrush(QColor(color))
+    painter.drawRoundedRect(QRectF(box.left(), y + 3, 16, 15), 3, 3)
+    _text(painter, text, box.adjusted(24, 0, 0, 0), y)
+    return y + _LINE
+
+
+def _text(
+    painter: QPainter,
+    text: str,
+    box: QRectF,
+    y: float,
+    weight: QFont.Weight = QFont.Weight.Normal,
+    color: str = INK,
+) -> float:
+    face = font(14, weight)
+    painter.setFont(face)
+    painter.setPen(QColor(color))
+    shown = QFontMetricsF(face).elidedText(text, Qt.TextElideMode.ElideRight, box.width())
+    painter.drawText(QRectF(box.left(), y, box.width(), _LINE), Qt.AlignmentFlag.AlignVCenter, shown)
+    return y + _LINE

@@ -1,0 +1,328 @@
+"""The plan: the ground from above, with pan, zoom, readings under the pointer, pins and drawing of boxes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QEnterEvent,
+    QFocusEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QMenu, QWidget
+
+from moss_step.desk.plan.camera import Camera, metres_per_unit, stretch_of
+from moss_step.desk.plan.drawing import draw_frame_box, draw_pin, draw_scale_bar, draw_shapes, shape_color
+from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
+from moss_step.desk.plan.pictures import ShapesPicture
+from moss_step.desk.plan.readings import place_text, readings
+from moss_step.desk.work import Work
+from moss_step.model.frame import Box
+
+Tool = Literal["look", "box"]
+_PAN_KEYS = {
+    Qt.Key.Key_Left: (1, 0),
+    Qt.Key.Key_Right: (-1, 0),
+    Qt.Key.Key_Up: (0, 1),
+    Qt.Key.Key_Down: (0, -1),
+}
+
+
+class PlanView(QWidget):
+    """Draws the scene; everything that changes goes through the work."""
+
+    pointed = Signal(object)
+    """Coordinates under the pointer, or None."""
+    boxed = Signal(object)
+    """A box drawn with the box tool: xmin, ymin, xmax, ymax."""
+    redrawn = Signal()
+    """The scene was gathered anew."""
+
+    def __init__(self, work: Work, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.work = work
+        self.camera = Camera()
+        self.scene = Scene()
+        self.tool: Tool = "look"
+        self._image: QImage | None = None
+        self._bytes: object = None
+        self._fitted_frame: object = None
+        self._pressed: QPointF | None = None
+        self._dragged = False
+        self._box: tuple[QPointF, QPointF] | None = None
+        self._pointer: QPointF | None = None
+        self._pin_cards: list[QRectF] = []
+        self._by_keys = False
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setAccessibleName("Plan")
+        self.setAccessibleDescription("The ground from above. Arrow keys move, plus and minus zoom, F shows all.")
+        for signal in (work.changed, work.results, work.drafted, work.chosen):
+            signal.connect(self.regather)
+
+    # --- what is shown
+
+    def regather(self) -> None:
+        """Gather the scene anew and draw it."""
+        self.scene = scene_of(self.work)
+        frame = self.work.frame
+        if frame is None:
+            self._fitted_frame = None
+        elif self._fitted_frame is None or not _meets(self.camera, frame.box):
+            self._fitted_frame = frame
+            self.fit()
+        self._redraw()
+        self.redrawn.emit()
+
+    def fit(self) -> None:
+        """Show the whole ground."""
+        frame = self.work.frame
+        if frame is not None:
+            stretched = Camera(stretch=stretch_of(frame)).sized(self.width(), self.height())
+            self.show_camera(stretched.fitted(frame.box))
+
+    def show_box(self, box: Box) -> None:
+        """Show a part of the ground."""
+        self.show_camera(self.camera.fitted(box, 0.1))
+
+    def show_place(self, x: float, y: float) -> None:
+        """Move the middle of the plan to a place, near enough to see what is there."""
+        frame = self.work.frame
+        scale = self.camera.scale
+        if frame is not None:
+            scale = max(scale, 1.2 / frame.dx)
+        self.show_camera(Camera(x, y, scale, self.camera.stretch, self.camera.width, self.camera.height))
+
+    def show_camera(self, camera: Camera) -> None:
+        """Show the world through another camera."""
+        self.camera = camera
+        self._redraw()
+        self._tell_pointer()
+
+    def set_tool(self, tool: Tool) -> None:
+        """Choose what dragging does: move the plan, or draw a box."""
+        self.tool = tool
+        self._box = None
+        self.setCursor(Qt.CursorShape.CrossCursor if tool == "box" else Qt.CursorShape.ArrowCursor)
+        self.update()
+
+    @property
+    def metres_per_pixel(self) -> float:
+        """Ground metres that a pixel spans in the middle."""
+        frame = self.work.frame
+        return (metres_per_unit(frame) if frame else 1.0) / self.camera.scale
+
+    def render_image(self, width: int, height: int, ratio: float = 1.0) -> QImage:
+        """Draw the plan, without pins and tools, at a size in pixels: for handing on."""
+        camera = self.camera.sized(width, height)
+        camera = Camera(
+            camera.x,
+            camera.y,
+            self.camera.scale * width / max(self.width(), 1),
+            camera.stretch,
+            width,
+            height,
+        )
+        pixels = draw_grids(self.scene, camera, ratio)
+        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
+        image.setDevicePixelRatio(ratio)
+        painter = QPainter(image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._draw_all_shapes(painter, camera)
+        painter.end()
+        return image
+
+    def _redraw(self) -> None:
+        self._image = None
+        self.update()
+
+    # --- painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw grids, shapes, pins, scale bar and the box being drawn."""
+        ratio = self.devicePixelRatioF()
+        if self._image is None:
+            pixels = draw_grids(self.scene, self.camera, ratio)
+            self._bytes = pixels  # the image reads these bytes: they must live as long
+            self._image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32)
+            self._image.setDevicePixelRatio(ratio)
+        painter = QPainter(self)
+        painter.drawImage(0, 0, self._image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._draw_all_shapes(painter, self.camera)
+        self._pin_cards = []
+        for number, (x, y) in enumerate(self.work.study.pins, start=1):
+            at = QPointF(*self.camera.pixel(x, y))
+            rows = [*readings(self.scene, x, y), *place_text(self.work.frame, x, y)]
+            self._pin_cards.append(draw_pin(painter, at, number, rows))
+        if self.work.frame is not None:
+            draw_scale_bar(painter, self.width() - 20, self.height() - 20, self.metres_per_pixel)
+        if self._box is not None:
+            draw_frame_box(painter, *self._box)
+        if self._by_keys and self.hasFocus():
+            painter.setPen(self.palette().highlight().color())
+            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def _draw_all_shapes(self, painter: QPainter, camera: Camera) -> None:
+        taken: list[QRectF] = []
+        order = {k.step: i for i, k in enumerate(k for k in self.work.study.key if self._is_shapes(k.step))}
+        shapes = [(la, la.picture) for la in reversed(self.scene.layers) if isinstance(la.picture, ShapesPicture)]
+        # Points and their names go above lines and areas whatever the order, or they could not be read.
+        shapes.sort(key=lambda pair: pair[1].value.kind == "points")
+        for layer, _ in shapes:
+            draw_shapes(painter, layer, camera, shape_color(order.get(layer.step, 0)), taken)
+
+    def _is_shapes(self, step_id: str) -> bool:
+        return isinstance(self.work.picture(step_id), ShapesPicture)
+
+    # --- pointer and keys
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the middle where it is; the first real size shows the whole ground."""
+        first = self.camera.width <= 100
+        self.camera = self.camera.sized(self.width(), self.height())
+        if first:
+            self.fit()
+        self._redraw()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom to the pointer."""
+        turns = event.angleDelta().y() / 120.0
+        at = event.position()
+        self.show_camera(self.camera.zoomed(1.25**turns, at.x(), at.y()))
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Begin to drag the plan, or a box."""
+        if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
+            self._pressed, self._dragged = event.position(), False
+            if self.tool == "box" and event.button() == Qt.MouseButton.LeftButton:
+                self._box = (event.position(), event.position())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag, or read what is under the pointer."""
+        at = event.position()
+        if self._box is not None:
+            self._box = (self._box[0], at)
+            self.update()
+        elif self._pressed is not None:
+            self._dragged = self._dragged or (at - self._pressed).manhattanLength() > 3
+            if self._dragged:
+                step = at - self._pressed
+                self._pressed = at
+                self.show_camera(self.camera.moved(step.x(), step.y()))
+        self._pointer = at
+        self._tell_pointer()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """End a drag; a finished box is told."""
+        if self._box is not None:
+            (start, end), self._box = self._box, None
+            if abs(end.x() - start.x()) > 2 and abs(end.y() - start.y()) > 2:
+                xa, ya = self.camera.world(start.x(), start.y())
+                xb, yb = self.camera.world(end.x(), end.y())
+                self.set_tool("look")
+                self.boxed.emit((min(xa, xb), min(ya, yb), max(xa, xb), max(ya, yb)))
+            self.update()
+        self._pressed = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Pin the reading."""
+        if event.button() == Qt.MouseButton.LeftButton and self.tool == "look":
+            self.pin(event.position())
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Offer what can be done at a place."""
+        menu = self.menu_at(event.pos())
+        menu.exec(event.globalPos())
+
+    def menu_at(self, at: QPoint) -> QMenu:
+        """Menu of a place on the plan."""
+        menu = QMenu(self)
+        menu.addAction("Pin the reading here\tP", lambda: self.pin(QPointF(at)))
+        near = self._pin_near(QPointF(at))
+        if near is not None:
+            menu.addAction(f"Remove pin {near + 1}", lambda: self.unpin(near))
+        if self.work.study.pins:
+            menu.addAction("Remove all pins", lambda: self._set_pins((), "Remove pins"))
+        menu.addSeparator()
+        menu.addAction("Show all\tF", self.fit)
+        return menu
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Arrows move, plus and minus zoom, F shows all, P pins, Escape ends drawing."""
+        key = Qt.Key(event.key())
+        middle = QPointF(self.width() / 2, self.height() / 2)
+        at = self._pointer or middle
+        if key in _PAN_KEYS:
+            dx, dy = _PAN_KEYS[key]
+            self.show_camera(self.camera.moved(dx * 80, dy * 80))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.show_camera(self.camera.zoomed(1.25, at.x(), at.y()))
+        elif key == Qt.Key.Key_Minus:
+            self.show_camera(self.camera.zoomed(0.8, at.x(), at.y()))
+        elif key in (Qt.Key.Key_F, Qt.Key.Key_0):
+            self.fit()
+        elif key == Qt.Key.Key_P:
+            self.pin(at)
+        elif key == Qt.Key.Key_Escape and self.tool != "look":
+            self.set_tool("look")
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Show where the keyboard is when it came by keys."""
+        self._by_keys = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+        super().focusInEvent(event)
+
+    def enterEvent(self, event: QEnterEvent) -> None:
+        """The pointer came in."""
+        self._pointer = event.position()
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """The pointer went out."""
+        self._pointer = None
+        self.pointed.emit(None)
+
+    def _tell_pointer(self) -> None:
+        if self._pointer is not None:
+            self.pointed.emit(self.camera.world(self._pointer.x(), self._pointer.y()))
+
+    # --- pins
+
+    def pin(self, at: QPointF) -> None:
+        """Keep the reading at a pixel on the plan."""
+        if self.work.frame is not None:
+            place = self.camera.world(at.x(), at.y())
+            self._set_pins((*self.work.study.pins, place), "Pin a reading")
+
+    def unpin(self, number: int) -> None:
+        """Take a pin away."""
+        pins = self.work.study.pins
+        self._set_pins((*pins[:number], *pins[number + 1 :]), "Remove a pin")
+
+    def _set_pins(self, pins: tuple[tuple[float, float], ...], what: str) -> None:
+        self.work.do(self.work.study.model_copy(update={"pins": pins}), what)
+
+    def _pin_near(self, at: QPointF) -> int | None:
+        for i, (x, y) in enumerate(self.work.study.pins):
+            px, py = self.camera.pixel(x, y)
+            if abs(px - at.x()) + abs(py - at.y()) < 16 or self._pin_cards[i].contains(at):
+                return i
+        return None
+
+
+def _meets(camera: Camera, box: Box) -> bool:
+    """Whether any of a box is in view."""
+    xmin, ymin, xmax, ymax = box
+    (ax, ay), (bx, by) = camera.world(0, camera.height), camera.world(camera.width, 0)
+    return xmin < bx and xmax > ax and ymin < by and ymax > ay

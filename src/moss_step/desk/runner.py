@@ -1,0 +1,122 @@
+"""Running steps outside the window's thread, newest wish first, with progress, time left and stop."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+from PySide6.QtCore import QObject, Signal
+
+from moss_step.desk.plan.pictures import Pictures
+from moss_step.model.errors import StoppedError
+from moss_step.model.progress import Progress
+from moss_step.study.engine import Engine
+from moss_step.study.graph import Study
+
+_log = logging.getLogger(__name__)
+_TELL_EVERY = 0.05
+
+
+class Lane(QObject):
+    """One thread that runs the newest wish; a wish that no longer needs what is running stops it."""
+
+    began = Signal(str)
+    moved = Signal(str, float, str, float)
+    ended = Signal()
+
+    def __init__(self, engine: Engine, pictures: Pictures, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._engine, self._pictures = engine, pictures
+        self._pool = ThreadPoolExecutor(1)
+        self._lock = threading.Lock()
+        self._next: tuple[Study, list[str]] | None = None
+        self._progress: Progress | None = None
+        self._running: tuple[Study, str] | None = None
+        self._busy = False
+
+    @property
+    def busy(self) -> bool:
+        """Whether something runs or waits to."""
+        return self._busy
+
+    @property
+    def running_step(self) -> str:
+        """Id of the step that runs now; empty when none does."""
+        return self._running[1] if self._running else ""
+
+    def wish(self, study: Study, targets: list[str]) -> None:
+        """Ask for targets of a study; replaces what was asked before."""
+        with self._lock:
+            self._next = (study, targets)
+            if self._progress is not None and not self._still_wanted(study, targets):
+                self._progress.stop()
+            if not self._busy:
+                self._busy = True
+                self._pool.submit(self._work)
+
+    def stop(self) -> None:
+        """Stop what runs and forget what waits."""
+        with self._lock:
+            self._next = None
+            if self._progress is not None:
+                self._progress.stop()
+
+    def close(self) -> None:
+        """Stop and wait for the thread to end."""
+        self.stop()
+        self._pool.shutdown(wait=True)
+
+    def _still_wanted(self, study: Study, targets: list[str]) -> bool:
+        if self._running is None:
+            return True
+        old, step_id = self._running
+        if not study.has(step_id) or all(s.id != step_id for s in study.needs(targets)):
+            return False
+        return self._engine.key(study, step_id) == self._engine.key(old, step_id)
+
+    def _work(self) -> None:
+        while True:
+            with self._lock:
+                wish, self._next = self._next, None
+                if wish is None:
+                    self._busy = False
+                    break
+                self._progress = progress = Progress(self._teller())
+            self._run(*wish, progress)
+            self.ended.emit()
+        self.ended.emit()
+
+    def _run(self, study: Study, targets: list[str], progress: Progress) -> None:
+        def told(step_id: str) -> None:
+            self._running = (study, step_id)
+            self.began.emit(step_id)
+
+        try:
+            self._engine.run(study, targets, progress, told)
+            for target in targets:
+                outcome = self._engine.outcome(study, target)
+                if outcome is not None:
+                    self._pictures.prepare(outcome.value)
+        except StoppedError:
+            pass  # a stopped step simply waits again; its card says so
+        except Exception:
+            _log.exception("a run failed outside its steps")
+            raise
+        finally:
+            with self._lock:
+                self._progress, self._running = None, None
+
+    def _teller(self) -> Callable[[float, str], None]:
+        start, last = time.monotonic(), [0.0]
+
+        def tell(fraction: float, doing: str) -> None:
+            now = time.monotonic()
+            if now - last[0] >= _TELL_EVERY or fraction >= 1.0:
+                last[0] = now
+                left = (now - start) * (1.0 - fraction) / fraction if fraction > 0.02 else -1.0
+                self.moved.emit(self.running_step, fraction, doing, left)
+
+        return tell

@@ -1,0 +1,139 @@
+"""Colours, typeface, icons and style of the window."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+from PySide6.QtCore import QByteArray, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
+from PySide6.QtSvg import QSvgRenderer
+from PySide6.QtWidgets import QApplication
+
+ASSETS = Path(__file__).parent / "assets"
+
+PAPER, CARD, INK, MUTED, LINE = "#F6F4EC", "#FFFFFF", "#1F261D", "#63695D", "#DAD7CA"
+MOSS, DEEP, LICHEN, WASH = "#4C6B34", "#26331E", "#D9C24A", "#F3ECCB"
+WATER, OCHRE, TRAIL, GROUND = "#2C6E91", "#A3551F", "#ECE9DC", "#E3E0D2"
+
+HEADER_HEIGHT, PANEL_WIDTH, TRAIL_HEIGHT = 44, 324, 136
+
+
+def apply(app: QApplication) -> None:
+    """Give the application its typeface, palette and style."""
+    for file in sorted((ASSETS / "fonts").glob("*.otf")):
+        QFontDatabase.addApplicationFont(str(file))
+    app.setStyle("Fusion")
+    app.setFont(font(13))
+    palette = QPalette()
+    for role, color in (
+        (QPalette.ColorRole.Window, PAPER),
+        (QPalette.ColorRole.Base, CARD),
+        (QPalette.ColorRole.Text, INK),
+        (QPalette.ColorRole.WindowText, INK),
+        (QPalette.ColorRole.Button, CARD),
+        (QPalette.ColorRole.ButtonText, INK),
+        (QPalette.ColorRole.Highlight, LICHEN),
+        (QPalette.ColorRole.HighlightedText, INK),
+        (QPalette.ColorRole.ToolTipBase, DEEP),
+        (QPalette.ColorRole.ToolTipText, PAPER),
+        (QPalette.ColorRole.PlaceholderText, MUTED),
+        (QPalette.ColorRole.Link, MOSS),
+    ):
+        palette.setColor(role, QColor(color))
+    app.setPalette(palette)
+    app.setStyleSheet(STYLE)
+
+
+def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
+    """Give the typeface at a size in pixels, with figures of one width."""
+    made = QFont("Inter")
+    made.setPixelSize(pixels)
+    made.setWeight(weight)
+    made.setFeature(QFont.Tag("tnum"), 1)
+    return made
+
+
+@lru_cache(maxsize=256)
+def pixmap(name: str, color: str = INK, size: int = 16, ratio: float = 2.0) -> QPixmap:
+    """Draw an icon in one colour, ``size`` logical pixels high."""
+    text = (ASSETS / "icons" / f"{name}.svg").read_text().replace("currentColor", color)
+    drawn = QPixmap(round(size * ratio), round(size * ratio))
+    drawn.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(drawn)
+    QSvgRenderer(QByteArray(text.encode())).render(painter, QRectF(drawn.rect()))
+    painter.end()
+    drawn.setDevicePixelRatio(ratio)
+    return drawn
+
+
+def icon(name: str, color: str = INK) -> QIcon:
+    """Give an icon that turns pale when its button is disabled."""
+    made = QIcon(pixmap(name, color))
+    made.addPixmap(pixmap(name, "#B9B6A8"), QIcon.Mode.Disabled)
+    return made
+
+
+STYLE = f"""
+* {{ font-family: Inter; font-size: 13px; color: {INK}; }}
+QToolTip {{ background: {DEEP}; color: {PAPER}; border: 0; padding: 5px 8px; }}
+QMainWindow, QDialog, QWidget#panel, QStackedWidget#panel {{ background: {PAPER}; }}
+QLabel {{ background: transparent; }}
+QLabel[role="title"] {{ font-size: 15px; font-weight: 600; }}
+QLabel[role="head"] {{ font-weight: 600; }}
+QLabel[role="muted"] {{ color: {MUTED}; font-size: 12px; }}
+QLabel[role="value"] {{ font-size: 12px; }}
+QLabel[role="warn"] {{ font-size: 12px; color: {INK}; }}
+QFrame[role="note"] {{ background: {WASH}; border-radius: 5px; }}
+QFrame[role="card"], QWidget[role="card"] {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 7px; }}
+QScrollArea {{ border: 0; background: transparent; }}
+QScrollArea > QWidget > QWidget {{ background: transparent; }}
+QPushButton {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px; padding: 7px 12px;
+  min-height: 16px; }}
+QPushButton:hover {{ border-color: {MUTED}; }}
+QPushButton:pressed {{ background: {GROUND}; }}
+QPushButton:focus {{ border: 2px solid {LICHEN}; padding: 6px 11px; }}
+QPushButton:disabled {{ color: #9C998B; background: {PAPER}; }}
+QPushButton[role="main"] {{ background: {MOSS}; border: 1px solid {MOSS}; color: white; font-weight: 600; }}
+QPushButton[role="main"]:hover {{ background: #42602C; }}
+QPushButton[role="main"]:focus {{ border: 2px solid {LICHEN}; }}
+QPushButton[role="main"]:disabled {{ background: #A9B59A; border-color: #A9B59A; color: {PAPER}; }}
+QPushButton[role="choice"] {{ padding: 5px 10px; text-align: center; }}
+QPushButton[role="choice"]:checked {{ background: #E5E9DA; border-color: {MOSS}; font-weight: 600; }}
+QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
+  padding: 3px; }}
+QPushButton[role="plain"]:hover, QToolButton:hover {{ background: #E9E6D9; }}
+QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
+QToolButton::menu-indicator {{ image: none; }}
+QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px;
+  padding: 4px 7px; min-height: 18px; selection-background-color: {LICHEN}; selection-color: {INK}; }}
+QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QPlainTextEdit:focus {{ border: 2px solid {LICHEN};
+  padding: 3px 6px; }}
+QLineEdit[wrong="true"] {{ border: 1px solid {OCHRE}; }}
+QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: 0; }}
+QComboBox::drop-down {{ border: 0; width: 20px; }}
+QComboBox::down-arrow {{ image: url({(ASSETS / "icons" / "caret-down.svg").as_posix()}); width: 12px; height: 12px; }}
+QComboBox QAbstractItemView {{ background: {CARD}; border: 1px solid {LINE}; selection-background-color: {WASH};
+  selection-color: {INK}; outline: 0; }}
+QCheckBox {{ spacing: 7px; }}
+QCheckBox::indicator {{ width: 16px; height: 16px; border: 1px solid {MUTED}; border-radius: 3px; background: {CARD}; }}
+QCheckBox::indicator:checked {{ background: {MOSS}; border-color: {MOSS};
+  image: url({(ASSETS / "icons" / "tick.svg").as_posix()}); }}
+QCheckBox::indicator:focus {{ border: 2px solid {LICHEN}; }}
+QMenu {{ background: {CARD}; border: 1px solid {LINE}; padding: 4px; }}
+QMenu::item {{ padding: 6px 22px 6px 10px; border-radius: 3px; }}
+QMenu::item:selected {{ background: {WASH}; }}
+QMenu::item:disabled {{ color: #9C998B; }}
+QSlider::groove:horizontal {{ height: 4px; background: {LINE}; border-radius: 2px; }}
+QSlider::sub-page:horizontal {{ background: {MOSS}; border-radius: 2px; }}
+QSlider::handle:horizontal {{ width: 14px; margin: -6px 0; border-radius: 7px; background: {CARD};
+  border: 1px solid {MUTED}; }}
+QSlider::handle:horizontal:focus {{ border: 2px solid {LICHEN}; }}
+QScrollBar:vertical {{ width: 9px; background: transparent; }}
+QScrollBar:horizontal {{ height: 7px; background: transparent; }}
+QScrollBar::handle {{ background: #C9C6B7; border-radius: 3px; min-height: 24px; min-width: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QListWidget {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 6px; outline: 0; }}
+QListWidget::item {{ padding: 6px 8px; }}
+QListWidget::item:selected {{ background: {WASH}; color: {INK}; }}
+"""

@@ -1,0 +1,1 @@
+"""The trail: the linked steps along the bottom of the window."""

@@ -1,0 +1,243 @@
+"""One card of the trail: thumbnail, name, main figure and state of a step."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QContextMenuEvent,
+    QFont,
+    QFontMetricsF,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+)
+from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
+
+from moss_step.desk.plan.pictures import GridPicture
+from moss_step.desk.theme import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE, font, pixmap
+from moss_step.desk.trail.thumbnail import thumbnail
+from moss_step.desk.work import Work
+from moss_step.study.graph import KeyRow
+
+WIDTH, HEIGHT = 150, 96
+THUMB = QRectF(8, 8, 134, 48)
+_STATE_WORDS = {"done": "up to date", "waiting": "waiting", "running": "running", "failed": "failed"}
+
+
+class Card(QWidget):
+    """Draws a step; a click chooses it, the pin takes it into the Key or out."""
+
+    export_wanted = Signal(str)
+    record_wanted = Signal(str)
+
+    def __init__(self, work: Work, step_id: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.work, self.step_id = work, step_id
+        self.fraction = -1.0
+        self._image: QImage | None = None
+        self._image_of: object = None
+        self.setFixedSize(WIDTH, HEIGHT)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def refresh(self) -> None:
+        """Bring picture, tooltip and accessible name up to date."""
+        study = self.work.study
+        state = self.work.state(self.step_id)
+        name = study.name_of(self.step_id)
+        self.setAccessibleName(f"{name}, {self.figure()}, {_STATE_WORDS[state]}")
+        self.setToolTip(
+            "\n".join(
+                [
+                    name,
+                    self.work.reason(self.step_id) or f"{self.figure()} · {_STATE_WORDS[state]}",
+                    *self.warnings()[:3],
+                ]
+            )
+        )
+        picture = self.work.picture(self.step_id)
+        ground = self.work.picture(study.shading.ground) if study.shading.ground else None
+        row = study.key_row(self.step_id) or KeyRow(step=self.step_id)
+        look = (
+            id(picture),
+            row.ramp,
+            row.reverse,
+            row.span,
+            row.cut,
+            row.low,
+            row.high,
+            id(ground),
+            study.shading,
+        )
+        if picture is not None and look != self._image_of:
+            shaded = ground if isinstance(ground, GridPicture) else None
+            self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))
+            self._image_of = look
+        self.update()
+
+    def figure(self) -> str:
+        """The main figure, or why there is none."""
+        outcome = self.work.outcome(self.step_id)
+        if outcome is not None:
+            return outcome.figure
+        return self.work.reason(self.step_id) or _STATE_WORDS[self.work.state(self.step_id)]
+
+    def warnings(self) -> list[str]:
+        """Remarks of the step's run."""
+        outcome = self.work.outcome(self.step_id)
+        return list(outcome.warnings) if outcome else []
+
+    @property
+    def in_key(self) -> bool:
+        """Whether the Key draws it."""
+        row = self.work.study.key_row(self.step_id)
+        return row is not None and row.shown
+
+    # --- painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the card."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.step_id)
+        width = 2.5 if chosen or self.hasFocus() else 1.0
+        edge = QColor(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
+        painter.setPen(QPen(edge, width))
+        painter.setBrush(QColor(CARD))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7)
+        self._paint_thumb(painter, state)
+        self._paint_text(painter, state)
+        if state == "running":
+            self._paint_progress(painter)
+
+    def _paint_thumb(self, painter: QPainter, state: str) -> None:
+        if self._image is not None:
+            painter.setOpacity(1.0 if state == "done" else 0.45)
+            painter.drawImage(THUMB, self._image)
+            painter.setOpacity(1.0)
+        else:
+            painter.fillRect(THUMB, QColor("#EFEDE3"))
+        if self.in_key or self.underMouse():
+            spot = self._pin_spot()
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(LICHEN if self.in_key else CARD))
+            painter.drawEllipse(spot)
+            painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", INK, 12))
+
+    def _paint_text(self, painter: QPainter, state: str) -> None:
+        bold, small = font(13, QFont.Weight.DemiBold), font(12)
+        elide = Qt.TextElideMode.ElideRight
+        painter.setFont(bold)
+        painter.setPen(QColor(INK))
+        name = QFontMetricsF(bold).elidedText(self.work.study.name_of(self.step_id), elide, WIDTH - 20)
+        painter.drawText(QRectF(10, 58, WIDTH - 20, 18), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setFont(small)
+        painter.setPen(QColor(OCHRE if state == "failed" else MUTED))
+        figure = QFontMetricsF(small).elidedText(self.figure(), elide, WIDTH - 36)
+        painter.drawText(QRectF(10, 75, WIDTH - 36, 16), Qt.AlignmentFlag.AlignVCenter, figure)
+        mark = QPointF(WIDTH - 16, 83)
+        if state == "failed":
+            painter.drawPixmap(mark - QPointF(8, 8), pixmap("warning", OCHRE, 15))
+        elif state == "waiting":
+            painter.setPen(QPen(QColor(OCHRE), 1.8))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(mark, 3.4, 3.4)
+        elif state == "done":
+            warned = any(w for w in self.warnings() if "cells that exist" not in w)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(MOSS))
+            painter.drawEllipse(mark, 3.8, 3.8)
+            if warned:
+                painter.drawPixmap(mark - QPointF(22, 7), pixmap("info", MUTED, 13))
+
+    def _paint_progress(self, painter: QPainter) -> None:
+        bar = QRectF(10, HEIGHT - 7, WIDTH - 20, 3)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(LINE))
+        painter.drawRoundedRect(bar, 1.5, 1.5)
+        painter.setBrush(QColor(MOSS))
+        bar.setWidth(bar.width() * min(max(self.fraction, 0.03), 1.0))
+        painter.drawRoundedRect(bar, 1.5, 1.5)
+
+    def _pin_spot(self) -> QRectF:
+        return QRectF(THUMB.right() - 21, THUMB.top() + 3, 18, 18)
+
+    # --- what a person does
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Choose the step, or pin it into the Key."""
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        self.setFocus()
+        if self._pin_spot().contains(event.position()):
+            self.toggle_key()
+        else:
+            self.work.choose(self.step_id)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Rename."""
+        self.rename()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter chooses, K pins, F2 renames, Delete removes, D duplicates."""
+        key = event.key()
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.work.choose(self.step_id)
+        elif key == Qt.Key.Key_K:
+            self.toggle_key()
+        elif key == Qt.Key.Key_F2:
+            self.rename()
+        elif key == Qt.Key.Key_Delete:
+            self.work.remove(self.step_id)
+        elif key == Qt.Key.Key_D:
+            self.work.duplicate(self.step_id)
+        else:
+            super().keyPressEvent(event)
+
+    def toggle_key(self) -> None:
+        """Take the result into the Key, or out of it."""
+        study = self.work.study
+        row = study.key_row(self.step_id)
+        if row is None:
+            self.work.do(study.with_key_row(KeyRow(step=self.step_id)), "Take into the Key")
+        elif not row.shown:
+            self.work.do(study.with_key_row(row.model_copy(update={"shown": True})), "Show in the Key")
+        else:
+            self.work.do(
+                study.model_copy(update={"key": tuple(k for k in study.key if k != row)}),
+                "Take out of the Key",
+            )
+
+    def rename(self) -> None:
+        """Ask for a name."""
+        name, given = QInputDialog.getText(
+            self, "Rename", "Name of the result:", text=self.work.study.name_of(self.step_id)
+        )
+        if given:
+            self.work.rename(self.step_id, name)
+
+    def menu(self) -> QMenu:
+        """All that can be done with the step."""
+        menu = QMenu(self)
+        menu.addAction("Change its settings", lambda: self.work.choose(self.step_id))
+        menu.addAction("Rename\tF2", self.rename)
+        menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))
+        menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
+        menu.addSeparator()
+        done = self.work.outcome(self.step_id) is not None
+        menu.addAction("Hand on …", lambda: self.export_wanted.emit(self.step_id)).setEnabled(done)
+        menu.addAction("Write its lineage …", lambda: self.record_wanted.emit(self.step_id)).setEnabled(done)
+        menu.addSeparator()
+        after = len(self.work.study.followers(self.step_id))
+        text = "Remove\tDel" if not after else f"Remove with {after} that follow{'s' if after == 1 else ''}\tDel"
+        menu.addAction(text, lambda: self.work.remove(self.step_id))
+        return menu
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Show the menu."""
+        self.menu().exec(event.globalPos())

@@ -1,0 +1,63 @@
+"""Small pictures of results for the trail's cards."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QImage, QPainter
+
+from moss_step.desk.plan.camera import Camera, stretch_of
+from moss_step.desk.plan.drawing import draw_shapes, shape_color
+from moss_step.desk.plan.layers import Layer, Scene, draw_grids
+from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture
+from moss_step.desk.theme import GROUND
+from moss_step.model.surface import Surface
+from moss_step.study.graph import KeyRow, Shading
+
+RATIO = 2.0
+
+
+def thumbnail(
+    picture: Picture, row: KeyRow, shading: Shading, ground: GridPicture | None, width: int, height: int
+) -> QImage:
+    """Draw a result small, filling the width: grids with relief shading, shapes on plain ground."""
+    layer = Layer(row.step, "", picture, row.model_copy(update={"opacity": 1.0}))
+    if isinstance(picture, ShapesPicture):
+        return _shapes(layer, picture, width, height)
+    camera = _filling(picture, width, height)
+    shaded = ground if ground is not None and ground.frame.crs == picture.frame.crs else None
+    is_shade = isinstance(picture.value, Surface) and picture.value.quantity == "shade"
+    strength = shading.model_copy(update={"on": not is_shade, "strength": shading.strength * 0.8})
+    pixels = draw_grids(Scene((layer,), shaded, strength), camera, RATIO)
+    image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
+    image.setDevicePixelRatio(RATIO)
+    return image
+
+
+def _filling(picture: GridPicture, width: int, height: int) -> Camera:
+    frame = picture.frame
+    camera = Camera(stretch=stretch_of(frame)).sized(width, height)
+    xmin, ymin, xmax, ymax = frame.box
+    scale = max(width / (xmax - xmin), height / ((ymax - ymin) * camera.stretch))
+    return Camera((xmin + xmax) / 2, (ymin + ymax) / 2, scale, camera.stretch, width, height)
+
+
+def _shapes(layer: Layer, picture: ShapesPicture, width: int, height: int) -> QImage:
+    image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
+    image.setDevicePixelRatio(RATIO)
+    image.fill(QColor(GROUND))
+    box = picture.value.box
+    if box is None:
+        return image
+    painter = QPainter(image)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    camera = Camera().sized(width, height).fitted(box, 0.08)
+    if picture.value.kind == "points":
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(shape_color(0)))
+        for p in picture.points[:2000]:
+            x, y = camera.pixel(p.x(), p.y())
+            painter.drawEllipse(int(x) - 2, int(y) - 2, 5, 5)
+    else:
+        draw_shapes(painter, layer, camera, shape_color(0), [])
+    painter.end()
+    return image

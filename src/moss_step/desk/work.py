@@ -1,0 +1,320 @@
+"""What the window works on: the study with its history, its results, the chosen step and the step being made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from moss_step.desk.plan.pictures import Picture, Pictures
+from moss_step.desk.recent import remember
+from moss_step.desk.runner import Lane
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.steps.declare import Outcome
+from moss_step.study.autosave import Autosave
+from moss_step.study.engine import Engine, State
+from moss_step.study.graph import KeyRow, Step, Study
+from moss_step.study.history import History
+from moss_step.study.saving import load_study, save_study
+
+DRAFT = "draft"
+"""Id of the step that is being made and not yet kept."""
+AUTOSAVE_AFTER = 1500
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A step that is being made, or changed: ``replaces`` is the id of the step it will change."""
+
+    step: Step
+    replaces: str = ""
+
+
+class Work(QObject):
+    """The single thing that all parts of the window read and change."""
+
+    changed = Signal()
+    """The study, its name or its place changed."""
+    results = Signal()
+    """A result, a failure or a picture came or went."""
+    chosen = Signal()
+    """Another step was chosen."""
+    drafted = Signal()
+    """The step being made changed."""
+    running = Signal(str, float, str, float)
+    """Step id, fraction, what is done, seconds left (-1 unknown)."""
+    idle = Signal()
+    """Nothing runs any more."""
+    told = Signal(str, bool)
+    """Something to tell the person; whether it is bad."""
+
+    def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
+        super().__init__()
+        self.engine = engine or Engine()
+        self.pictures = Pictures()
+        self.history = History(Study())
+        self.path: Path | None = None
+        self.chosen_id = ""
+        self.draft: Draft | None = None
+        self._saved = self.history.study
+        self._autosave = autosave or Autosave()
+        self._main, self._side = (
+            Lane(self.engine, self.pictures, self),
+            Lane(self.engine, self.pictures, self),
+        )
+        for lane in (self._main, self._side):
+            lane.moved.connect(self.running)
+            lane.began.connect(self._on_began)
+            lane.ended.connect(self._on_ended)
+        self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_AFTER)
+        self._timer.timeout.connect(self._write_autosave)
+
+    @property
+    def study(self) -> Study:
+        """The current study."""
+        return self.history.study
+
+    @property
+    def unsaved(self) -> bool:
+        """Whether there are changes that no study file holds."""
+        return self.study != self._saved
+
+    @property
+    def busy(self) -> bool:
+        """Whether something runs."""
+        return self._main.busy or self._side.busy
+
+    # --- changing the study
+
+    def do(self, study: Study, what: str, join: bool = False) -> None:
+        """Make a change that can be undone; what follows from it runs at once."""
+        self.history.do(study, what, join)
+        self._after_change()
+
+    def undo(self) -> None:
+        """Take the last change back."""
+        self.history.undo()
+        self._after_change()
+
+    def redo(self) -> None:
+        """Do again what was taken back."""
+        self.history.redo()
+        self._after_change()
+
+    def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "") -> str:
+        """Keep a new step and draw its result; gives its id."""
+        step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
+        study = self.study.adding(step).with_key_row(KeyRow(step=step.id))
+        if not study.shading.ground and kind == "open_grid":
+            study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
+        self.do(study, f"Add {step.declared.title.lower()}")
+        self.choose(step.id)
+        return step.id
+
+    def keep_draft(self) -> str:
+        """Make the draft a step of the study, or change the step that it replaces; gives its id."""
+        draft = self.draft
+        if draft is None:
+            return ""
+        self.draft = None
+        if draft.replaces:
+            step = draft.step
+            self.do(
+                self.study.changing(
+                    draft.replaces,
+                    lambda s: s.model_copy(update={"inputs": step.inputs, "settings": step.settings}),
+                ),
+                f"Change {self.study.name_of(draft.replaces)}",
+            )
+            self.choose(draft.replaces)
+            return draft.replaces
+        kept = self.add_step(draft.step.kind, dict(draft.step.inputs), dict(draft.step.settings))
+        self.drafted.emit()
+        return kept
+
+    def set_draft(self, step: Step | None, replaces: str = "") -> None:
+        """Show a step that is not kept yet; None ends that."""
+        draft = None if step is None else Draft(step.model_copy(update={"id": DRAFT}), replaces)
+        if draft == self.draft:
+            return
+        self.draft = draft
+        if draft is not None:
+            self._side.wish(self.study.adding(draft.step), [DRAFT])
+        self.drafted.emit()
+
+    def choose(self, step_id: str) -> None:
+        """Choose a step: its bench shows it."""
+        if step_id != self.chosen_id:
+            self.chosen_id = step_id
+            self.chosen.emit()
+
+    def rename(self, step_id: str, name: str) -> None:
+        """Give a step's result a name; an empty one makes it name itself again."""
+        self.do(self.study.changing(step_id, lambda s: s.model_copy(update={"name": name.strip()})), "Rename")
+
+    def duplicate(self, step_id: str) -> None:
+        """Add a copy of a step."""
+        study, fresh = self.study.duplicating(step_id)
+        self.do(study.with_key_row(KeyRow(step=fresh)), "Duplicate")
+        self.choose(fresh)
+
+    def remove(self, step_id: str) -> None:
+        """Remove a step and all that depends on it."""
+        name = self.study.name_of(step_id)
+        self.do(self.study.removing(step_id), f"Remove {name}")
+
+    def run(self) -> None:
+        """Run whatever waits; failed steps are tried again."""
+        self.engine.forget_failures()
+        self._start()
+
+    def stop(self) -> None:
+        """Stop all that runs."""
+        self._main.stop()
+        self._side.stop()
+
+    # --- reading results
+
+    @property
+    def study_with_draft(self) -> Study:
+        """The study with the step being made, under the id ``draft``."""
+        return self.study if self.draft is None else self.study.adding(self.draft.step)
+
+    def outcome(self, step_id: str) -> Outcome | None:
+        """Result of a step (or of the draft) when it is up to date."""
+        study = self.study_with_draft
+        return self.engine.outcome(study, step_id) if study.has(step_id) else None
+
+    def picture(self, step_id: str) -> Picture | None:
+        """Picture of a step's result when it is made."""
+        outcome = self.outcome(step_id)
+        return None if outcome is None else self.pictures.ready(outcome.value)
+
+    def state(self, step_id: str) -> State | str:
+        """State of a step: done, waiting, running or failed."""
+        if step_id and step_id in (self._main.running_step, self._side.running_step):
+            return "running"
+        return self.engine.state(self.study_with_draft, step_id)
+
+    def reason(self, step_id: str) -> str:
+        """Why a step failed; empty when it did not."""
+        failed = self.engine.failure(self.study_with_draft, step_id)
+        return failed.reason if failed else ""
+
+    def missing_source(self, step_id: str) -> str:
+        """The source file that a failed step did not find; empty otherwise."""
+        failed = self.engine.failure(self.study, step_id)
+        return failed.missing_source if failed else ""
+
+    @property
+    def frame(self) -> Frame | None:
+        """Frame that the plan is drawn in: that of the shaded ground, or of the first grid there is."""
+        ids = [self.study.shading.ground, *(s.id for s in self.study.steps)]
+        for step_id in ids:
+            outcome = self.outcome(step_id) if step_id else None
+            if outcome is not None and hasattr(outcome.value, "frame"):
+                return outcome.value.frame
+        return None
+
+    def surfaces(self, quantity: str = "") -> list[str]:
+        """Ids of the steps whose result is a surface (of one quantity)."""
+        found = []
+        for step in self.study.steps:
+            outcome = self.outcome(step.id)
+            if outcome and isinstance(outcome.value, Surface) and quantity in ("", outcome.value.quantity):
+                found.append(step.id)
+        return found
+
+    # --- files
+
+    def new(self) -> None:
+        """Begin an empty study."""
+        self._replace(Study(), None)
+
+    def open(self, path: Path, as_copy: bool = False) -> None:
+        """Open a study file; ``as_copy`` leaves the file out of it, as for the demo.
+
+        Raises MossError when it cannot be read; the current study stays then.
+        """
+        study = load_study(path)
+        self._replace(study, None if as_copy else path)
+        if not as_copy:
+            remember(path)
+
+    def recover(self, study: Study, path: Path | None) -> None:
+        """Take up unsaved work of an earlier run."""
+        self._replace(study, path)
+        self._saved = Study()
+        self._timer.start()
+
+    def save(self, path: Path) -> None:
+        """Save the study.
+
+        Raises MossError when it cannot be written; an older file stays as it was.
+        """
+        study = self.study
+        if study.name in ("", Study().name):
+            study = study.model_copy(update={"name": path.stem.replace("_", " ").strip().capitalize()})
+            self.history.do(study, "Save")
+        save_study(study, path)
+        self.path, self._saved = path, study
+        self._timer.stop()
+        self._autosave.clear()
+        remember(path)
+        self.changed.emit()
+
+    def close(self, forget: bool = True) -> None:
+        """End the threads; the autosave goes unless the work is to be found again."""
+        self._timer.stop()
+        self._main.close()
+        self._side.close()
+        if forget:
+            self._autosave.clear()
+
+    @property
+    def autosaves(self) -> Autosave:
+        """Where unsaved work is kept."""
+        return self._autosave
+
+    def _replace(self, study: Study, path: Path | None) -> None:
+        self.stop()
+        self.history, self.path, self._saved = History(study), path, study
+        self.chosen_id, self.draft = "", None
+        self._autosave.clear()
+        self.changed.emit()
+        self.chosen.emit()
+        self.drafted.emit()
+        self._start()
+
+    def _after_change(self) -> None:
+        if self.chosen_id and not self.study.has(self.chosen_id):
+            self.chosen_id = ""
+            self.chosen.emit()
+        self._timer.start()
+        self.changed.emit()
+        self._start()
+
+    def _start(self) -> None:
+        wanted = [s.id for s in self.study.in_order()]
+        if wanted:
+            self._main.wish(self.study, wanted)
+
+    def _on_began(self, step_id: str) -> None:
+        self.running.emit(step_id, 0.0, "", -1.0)
+        self.results.emit()
+
+    def _on_ended(self) -> None:
+        self.results.emit()
+        if not self.busy:
+            self.idle.emit()
+
+    def _write_autosave(self) -> None:
+        if not self.unsaved:
+            return
+        try:
+            self._autosave.write(self.study, self.path)
+        except MossError as error:
+            self.told.emit(f"Autosave failed. {error}", True)
