@@ -5,9 +5,8 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from moss_step.demo import DATA
 from moss_step.demo.estate import write_estate
-
-DATA = Path(__file__).parent / "data"
 
 
 def main() -> None:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import logging
 import os
 import sys
+import threading
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
@@ -14,7 +16,10 @@ from PySide6.QtWidgets import QApplication
 from moss_step.desk import theme
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
+from moss_step.science.classes.breaks import natural_breaks
 from moss_step.study.autosave import state_folder
+
+_PRELOAD_AFTER = 3000
 
 
 def make_app() -> QApplication:
@@ -29,6 +34,11 @@ def make_app() -> QApplication:
     return app
 
 
+def preload() -> None:
+    """Load what is slow to load and needed only later, while nothing else goes on."""
+    natural_breaks(np.arange(100.0), 3)
+
+
 def run(paths: list[Path], demo: bool = False) -> int:
     """Open the window on files or the demo; returns when it is closed.
 
@@ -37,6 +47,8 @@ def run(paths: list[Path], demo: bool = False) -> int:
     if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
         raise MossError("There is no display to open a window on.", "Start it with 'make demo', or set DISPLAY.")
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
+    # A step's thread then hands over to the window's within a millisecond.
+    sys.setswitchinterval(0.001)
     app = make_app()
     window = MainWindow()
     window.show()
@@ -48,6 +60,7 @@ def run(paths: list[Path], demo: bool = False) -> int:
             window.open_path(path)
         if not demo and not paths:
             window.offer_recovery()
+        QTimer.singleShot(_PRELOAD_AFTER, threading.Thread(target=preload, daemon=True).start)
 
     QTimer.singleShot(0, begin)
     return app.exec()

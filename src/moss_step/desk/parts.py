@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
-from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtCore import QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -22,6 +22,19 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.theme import OCHRE, icon, pixmap
+
+
+class Later(QTimer):
+    """Calls a function at the window's next turn, once for all that asked: long work then comes in short turns."""
+
+    def __init__(self, run: Callable[[], object], parent: QObject, after: int = 0) -> None:
+        """``after`` milliseconds: parts of the window that follow the same change take different ones."""
+        super().__init__(parent, singleShot=True, interval=after)
+        self.timeout.connect(run)
+
+    def ask(self, *_: object) -> None:
+        """Ask for the call."""
+        self.start()
 
 
 def label(text: str, role: str = "", wrap: bool = False) -> QLabel:
@@ -81,7 +94,7 @@ def line() -> QFrame:
     """A thin horizontal line."""
     made = QFrame()
     made.setFixedHeight(1)
-    made.setStyleSheet("background: #DAD7CA;")
+    made.setProperty("role", "line")
     return made
 
 
@@ -117,7 +130,6 @@ def clear(layout: QLayout) -> None:
         widget = item.widget() if item is not None else None
         if widget is not None:
             widget.hide()
-            widget.setParent(None)
             widget.deleteLater()
 
 
@@ -167,12 +179,17 @@ class Note(QFrame):
         super().__init__()
         self.setProperty("role", "note")
         self._layout = QVBoxLayout(self)
+        self._said: object = None
         self._layout.setContentsMargins(12, 8, 12, 9)
         self._layout.setSpacing(3)
         self.hide()
 
     def show_lines(self, head: str, lines: Sequence[str] = (), bad: bool = False) -> None:
         """Show lines; nothing at all hides the box."""
+        said = (head, tuple(lines), bad)
+        if said == self._said:
+            return
+        self._said = said
         clear(self._layout)
         self.setVisible(bool(head or lines))
         self.setAccessibleName(" ".join([head, *lines]))

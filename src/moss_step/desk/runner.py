@@ -7,17 +7,57 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
 
 from PySide6.QtCore import QObject, Signal
 
 from moss_step.desk.plan.pictures import Pictures
-from moss_step.model.errors import StoppedError
+from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.progress import Progress
+from moss_step.steps.declare import Outcome
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
 
+T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
+
+
+class Helper(QObject):
+    """One thread for small questions whose answers a panel waits for."""
+
+    _answered = Signal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(1)
+        self.waiting = 0
+        self._answered.connect(self._deliver)
+
+    def ask(self, question: Callable[[], T], then: Callable[[T | MossError], object]) -> None:
+        """Work a question out; ``then`` gets the answer, or the refusal, in the window's thread."""
+        self.waiting += 1
+
+        def work() -> None:
+            answer: T | MossError
+            try:
+                answer = question()
+            except MossError as error:
+                answer = error
+            except Exception as error:
+                _log.exception("a question failed")
+                answer = MossError(f"This went wrong inside Moss Step ({type(error).__name__}: {error}).")
+            self._answered.emit(lambda: then(answer))
+
+        self._pool.submit(work)
+
+    def close(self) -> None:
+        """Wait for the thread to end."""
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def _deliver(self, answer: Callable[[], object]) -> None:
+        self.waiting -= 1
+        answer()
 
 
 class Lane(QObject):
@@ -94,12 +134,13 @@ class Lane(QObject):
             self._running = (study, step_id)
             self.began.emit(step_id)
 
+        def made(outcome: Outcome) -> None:
+            if self._pictures.ready(outcome.value) is None:
+                self._pictures.prepare(outcome.value)
+                self.ended.emit()  # it can be drawn at once, whatever else is to be run
+
         try:
-            self._engine.run(study, targets, progress, told)
-            for target in targets:
-                outcome = self._engine.outcome(study, target)
-                if outcome is not None:
-                    self._pictures.prepare(outcome.value)
+            self._engine.run(study, targets, progress, told, made)
         except StoppedError:
             pass  # a stopped step simply waits again; its card says so
         except Exception:

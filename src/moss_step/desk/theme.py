@@ -75,7 +75,6 @@ def icon(name: str, color: str = INK) -> QIcon:
 
 
 STYLE = f"""
-* {{ font-family: Inter; font-size: 13px; color: {INK}; }}
 QToolTip {{ background: {DEEP}; color: {PAPER}; border: 0; padding: 5px 8px; }}
 QMainWindow, QDialog, QWidget#panel, QStackedWidget#panel {{ background: {PAPER}; }}
 QLabel {{ background: transparent; }}
@@ -105,10 +104,15 @@ QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px s
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: #E9E6D9; }}
 QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
 QToolButton::menu-indicator {{ image: none; }}
-QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px;
+QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit {{ background: {CARD}; border: 1px solid {LINE};
+  border-radius: 5px;
   padding: 4px 7px; min-height: 18px; selection-background-color: {LICHEN}; selection-color: {INK}; }}
 QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QPlainTextEdit:focus {{ border: 2px solid {LICHEN};
   padding: 3px 6px; }}
+QLineEdit[role="cell"] {{ border: 1px solid transparent; padding: 1px 3px; min-height: 16px; }}
+QLineEdit[role="cell"]:focus {{ border: 1px solid {LICHEN}; padding: 1px 3px; }}
+QToolButton[role="cell"] {{ padding: 0; }}
+QFrame[role="line"] {{ background: {LINE}; }}
 QLineEdit[wrong="true"] {{ border: 1px solid {OCHRE}; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: 0; }}
 QComboBox::drop-down {{ border: 0; width: 20px; }}

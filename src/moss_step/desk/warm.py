@@ -28,24 +28,24 @@ def main() -> None:
         window = MainWindow(Work(autosave=Autosave(Path(folder))))
         window.show()
         window.open_demo()
-        _settle(app, window)
+        settle(app, window)
         window.plan.view.pin(QPointF(300, 300))
         for step_id in [s.id for s in window.work.study.steps]:
             window.work.choose(step_id)
-            _settle(app, window)
+            settle(app, window)
             window.grab()
         for bench in ("shape", "classes"):
             window.work.choose("")
             window.go_to_bench(bench)
         for kind in ("slope", "hillshade", "aspect", "classify"):
             window.begin_step(kind)
-            _settle(app, window)
+            settle(app, window)
             window.grab()
         window.work.close()
     sys.stdout.write("Kernels are compiled.\n")
 
 
-def _settle(app: object, window: object) -> None:
+def settle(app: object, window: object) -> None:
     """Let the window work until nothing runs."""
     end = time.monotonic() + _LONGEST
     calm = 0

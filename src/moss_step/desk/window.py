@@ -18,13 +18,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from moss_step.demo.make import DATA
+from moss_step.demo import DATA
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.classes import ClassesBench
 from moss_step.desk.benches.gather import GatherBench
 from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
+from moss_step.desk.parts import Later
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.recent import recent
 from moss_step.desk.search import Search, SearchBox
@@ -62,6 +63,7 @@ class MainWindow(QMainWindow):
         for bench in self.benches.values():
             self._stack.addWidget(bench)
         self.keys = KeysSheet(self)
+        self._chosen_later = Later(self._on_chosen, self)
         self._lay_out()
         self._connect()
         self.show_bench("gather")
@@ -117,7 +119,7 @@ class MainWindow(QMainWindow):
         self.plan.welcome.demo_wanted.connect(self.open_demo)
         self.plan.welcome.recent_wanted.connect(lambda p: self.open_path(p))
         self.plan.view.boxed.connect(self._use_box)
-        work.chosen.connect(self._on_chosen)
+        work.chosen.connect(self._chosen_later.ask)
         work.changed.connect(self._title)
         for bench in self.benches.values():
             if isinstance(bench, Bench):
@@ -184,6 +186,9 @@ class MainWindow(QMainWindow):
 
     def show_bench(self, name: str) -> None:
         """Show a bench as it stands."""
+        left = self._stack.currentWidget()
+        if isinstance(left, Bench) and left is not self.benches[name]:
+            left.show_start()  # a bench that is not seen follows nothing
         self._stack.setCurrentWidget(self.benches[name])
         self.header.mark_bench(name)
 
@@ -194,6 +199,7 @@ class MainWindow(QMainWindow):
 
     def go_to_bench(self, name: str) -> None:
         """Turn to a bench for something new."""
+        self._chosen_later.stop()
         chosen = self.work.chosen_id
         bench = self.benches[name]
         self.work.set_draft(None)
@@ -213,6 +219,7 @@ class MainWindow(QMainWindow):
         if kind in ("open_grid", "open_shapes"):
             self.ask_open()
             return
+        self._chosen_later.stop()
         declared = step_kind(kind)
         bench = self.benches[declared.bench]
         self.show_bench(declared.bench)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.plan.pictures import Picture, Pictures
 from moss_step.desk.recent import remember
-from moss_step.desk.runner import Lane
+from moss_step.desk.runner import Helper, Lane
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -60,11 +60,13 @@ class Work(QObject):
         self.chosen_id = ""
         self.draft: Draft | None = None
         self._saved = self.history.study
+        self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
         self._autosave = autosave or Autosave()
         self._main, self._side = (
             Lane(self.engine, self.pictures, self),
             Lane(self.engine, self.pictures, self),
         )
+        self.helper = Helper(self)
         for lane in (self._main, self._side):
             lane.moved.connect(self.running)
             lane.began.connect(self._on_began)
@@ -85,7 +87,7 @@ class Work(QObject):
     @property
     def busy(self) -> bool:
         """Whether something runs."""
-        return self._main.busy or self._side.busy
+        return self._main.busy or self._side.busy or self.helper.waiting > 0
 
     # --- changing the study
 
@@ -110,8 +112,10 @@ class Work(QObject):
         study = self.study.adding(step).with_key_row(KeyRow(step=step.id))
         if not study.shading.ground and kind == "open_grid":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
-        self.do(study, f"Add {step.declared.title.lower()}")
-        self.choose(step.id)
+        self.history.do(study, f"Add {step.declared.title.lower()}")
+        self.chosen_id = step.id
+        self._after_change()
+        self.chosen.emit()
         return step.id
 
     def keep_draft(self) -> str:
@@ -181,7 +185,13 @@ class Work(QObject):
     @property
     def study_with_draft(self) -> Study:
         """The study with the step being made, under the id ``draft``."""
-        return self.study if self.draft is None else self.study.adding(self.draft.step)
+        if self.draft is None:
+            return self.study
+        made = (self.study, self.draft)
+        last = self._with_draft[0]
+        if last is None or last[0] is not made[0] or last[1] is not made[1]:
+            self._with_draft = (made, self.study.adding(self.draft.step))
+        return self._with_draft[1]
 
     def outcome(self, step_id: str) -> Outcome | None:
         """Result of a step (or of the draft) when it is up to date."""
@@ -271,6 +281,7 @@ class Work(QObject):
         self._timer.stop()
         self._main.close()
         self._side.close()
+        self.helper.close()
         if forget:
             self._autosave.clear()
 

@@ -23,6 +23,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
+from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, DEGREE, NONE, PERCENT, SHADE, UNKNOWN, Unit, unit_named
 
@@ -139,9 +140,8 @@ def read_surface(
         )
         values = _read_values(file, chosen, facts, window, no_data, progress)
         transform = facts.transform * Affine.translation(window.col_off, window.row_off)
-    infinite = int(np.count_nonzero(np.isinf(values)))
+    infinite = int(drop_infinite(values))
     if infinite:
-        values[np.isinf(values)] = np.nan
         remarks.append(f"{infinite:,} infinite values are taken as no-data.")
     if facts.rotated:
         values, transform = _north_up(values, transform)

@@ -6,14 +6,13 @@ import warnings
 from pathlib import Path
 
 import numpy as np
-import pyogrio
 import shapely
-from pyogrio.errors import DataLayerError, DataSourceError
 
 from moss_step.formats.whole import check_readable, whole_file
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 
+# The library is loaded where it is used: with all that it brings along it takes most of a second.
 DRIVERS = {".gpkg": "GPKG", ".geojson": "GeoJSON", ".fgb": "FlatGeobuf"}
 
 
@@ -25,10 +24,12 @@ def split_layer(source: str) -> tuple[Path, str | None]:
 
 def layers(path: Path) -> list[str]:
     """Names of the layers in a file."""
+    import pyogrio
+
     check_readable(path)
     try:
         return [str(row[0]) for row in pyogrio.list_layers(path)]
-    except (DataSourceError, DataLayerError) as error:
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
 
 
@@ -37,6 +38,8 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
 
     Raises MossError when the file cannot be read, the layer is not there, or it holds no shapes.
     """
+    import pyogrio
+
     names = layers(path)
     if layer is not None and layer not in names:
         raise MossError(f"{path} has no layer '{layer}'.", f"It has {', '.join(names)}.")
@@ -44,7 +47,7 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True)
-    except (DataSourceError, DataLayerError) as error:
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
     if wkb is None:
         raise MossError(f"{path} is a table without shapes.", "Choose a file with points, lines or areas.")
@@ -61,6 +64,8 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
 
     GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known.
     """
+    import pyogrio
+
     driver = DRIVERS.get(path.suffix.lower())
     if driver is None:
         raise MossError(f"'{path.suffix}' is no format for shapes here.", f"Use one of {', '.join(DRIVERS)}.")
@@ -82,7 +87,7 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
                 crs=shapes.crs,
                 **({"RFC7946": "YES"} if driver == "GeoJSON" and shapes.crs else {}),
             )
-        except (DataSourceError, DataLayerError) as error:
+        except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
             raise MossError(f"{path} could not be written: {error}", "The disk may be full.") from error
 
 

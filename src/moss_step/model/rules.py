@@ -127,8 +127,10 @@ class RuleSet:
 
     @property
     def bounds(self) -> list[float]:
-        """All finite bounds, ascending, each once, as float32 values."""
+        """All finite bounds, ascending, each once, as float32 values; 0 and 360 too when the set wraps."""
         found = {float(np.float32(b)) for r in self.rules for b in (r.low, r.high) if b is not None}
+        if self.wraps:
+            found |= {0.0, 360.0}
         return sorted(found)
 
     @property
@@ -193,7 +195,7 @@ def _gaps(regions: Sequence[Region], held: Sequence[list[Rule]], wraps: bool) ->
         ranges = [i for i in inside if any(not r.is_point for r in held[i])]
         rows = [i for i in rows if ranges and ranges[0] < i < ranges[-1]]
     else:
-        rows = [i for i in rows if regions[i].low >= 0]
+        rows = [i for i in rows if regions[i].low >= 0 and regions[i].high <= 360]
     merged: list[Region] = []
     for i in rows:
         region = regions[i]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 import shapely
@@ -34,7 +35,7 @@ class Shapes:
         """Approximate size in memory."""
         return int(shapely.get_num_coordinates(self.geometry).sum() * 16 + 200 * len(self.geometry))
 
-    @property
+    @cached_property
     def kind(self) -> str:
         """What the shapes are: points, lines, areas or mixed."""
         found = {int(d) for d in np.unique(shapely.get_dimensions(self.geometry)) if d >= 0}

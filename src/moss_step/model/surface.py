@@ -9,6 +9,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.summary import Summary, summarise
 from moss_step.model.units import UNKNOWN, Unit
 
 FLAT = -1.0
@@ -39,17 +40,19 @@ class Surface:
         return int(self.values.nbytes)
 
     @cached_property
+    def summary(self) -> Summary:
+        """Count, range and mean of the values."""
+        return summarise(self.values)
+
+    @property
     def valid_count(self) -> int:
         """Number of cells with a value."""
-        return int(self.values.size - np.count_nonzero(np.isnan(self.values)))
+        return self.summary.count
 
-    @cached_property
+    @property
     def range(self) -> tuple[float, float] | None:
         """Lowest and highest value, or None when every cell is no-data."""
-        if self.valid_count == 0:
-            return None
-        low, high = np.fmin.reduce(self.values, axis=None), np.fmax.reduce(self.values, axis=None)
-        return float(low), float(high)
+        return (self.summary.low, self.summary.high) if self.summary.count else None
 
     @property
     def cyclic(self) -> bool:

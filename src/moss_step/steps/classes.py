@@ -14,6 +14,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
+from moss_step.science.classes.breaks import SAMPLE
 from moss_step.science.classes.classify import classify as put_in_classes
 from moss_step.science.classes.presets import PRESET_NAMES, PRESETS, preset
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
@@ -84,8 +85,8 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
     if surface.unit == UNKNOWN and settings.rules in ("fao_slope", "aspect_8"):
         taken = "percent of slope" if settings.rules == "fao_slope" else "bearings"
         notes.append(f"The unit of the values is not stated: {taken} is taken.")
-    if settings.rules == "natural" and surface.frame.rows * surface.frame.cols > 3000:
-        notes.append("Natural breaks were fitted to an even sample of 3,000 values.")
+    if settings.rules == "natural" and surface.valid_count > SAMPLE:
+        notes.append(f"Natural breaks were fitted to an even sample of {SAMPLE:,} values.")
     return class_outcome(put_in_classes(surface, rules, progress), surface.valid_count, tuple(notes))
 
 

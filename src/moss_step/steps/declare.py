@@ -116,7 +116,7 @@ class StepKind:
         if isinstance(cause, AskedWronglyError):
             return cause.what, cause.do
         where = str(first["loc"][0]) if first["loc"] else "settings"
-        if first["type"] == "missing":
+        if first["type"] == "missing" and len(first["loc"]) == 1:
             return f"{self.kind} needs {where}.", f"Give {where}=..."
         said = first["msg"].removeprefix("Value error, ").removeprefix("Input should be ")
         return f"{where} = {first['input']!r} is not possible.", f"It should be {said}."

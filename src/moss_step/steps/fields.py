@@ -11,7 +11,12 @@ from moss_step.model.frame import reference_system
 
 
 def _numbers(value: Any) -> Any:
-    return [part.strip() for part in value.split(",")] if isinstance(value, str) else value
+    if not isinstance(value, str):
+        return value
+    parts = [part.strip() for part in value.split(",")]
+    if len(parts) != 4:
+        raise ValueError("four numbers: xmin,ymin,xmax,ymax")
+    return parts
 
 
 def _known_system(value: str) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from moss_step.model.class_map import ClassMap
 from moss_step.model.findings import Finding
 from moss_step.model.surface import Surface
@@ -25,11 +23,10 @@ def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome
     if surface.range is None:
         return Outcome(surface, "no values", (Finding("cells", 0, CELLS),), (*warnings, "Every cell is no-data."))
     low, high = surface.range
-    mean = float(np.nanmean(surface.values, dtype=np.float64))
     findings = (
         Finding("lowest", low, surface.unit),
         Finding("highest", high, surface.unit),
-        Finding("mean", mean, surface.unit),
+        Finding("mean", surface.summary.mean, surface.unit),
         Finding("cells", surface.valid_count, CELLS),
     )
     sign = surface.unit.symbol if surface.unit.symbol in ("°", "%") else f" {surface.unit.symbol}".rstrip()

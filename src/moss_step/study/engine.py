@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
+import os
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
@@ -21,6 +23,9 @@ from moss_step.study.graph import Step, Study
 State = Literal["done", "waiting", "failed"]
 RESULT_VERSION = "1"
 """Part of every hash; raise it when a method changes its numbers."""
+
+_ASK_AGAIN = 0.2
+"""Seconds for which a source file is taken as unchanged on the disk."""
 
 _log = logging.getLogger(__name__)
 
@@ -41,6 +46,8 @@ class Engine:
         self._results: OrderedDict[str, Outcome] = OrderedDict()
         self._failures: dict[str, Failure] = {}
         self._file_hashes: dict[tuple[str, int, int], str] = {}
+        self._in_use: dict[int, set[str]] = {}
+        self._asked: tuple[Study | None, float, dict[str, str]] = (None, 0.0, {})
         self._lock = threading.Lock()
 
     def key(self, study: Study, step_id: str, hash_files: bool = False) -> str | None:
@@ -48,6 +55,9 @@ class Engine:
 
         ``hash_files`` reads the files that are new: not for the window's own thread.
         """
+        known = self._known_keys(study)
+        if not hash_files and step_id in known:
+            return known[step_id]
         step = study.step(step_id)
         fed = {}
         for name, source in step.inputs.items():
@@ -64,7 +74,17 @@ class Engine:
         settings = {n: v for n, v in step.settings.items() if n not in files}
         layers = {n: split_layer(str(step.settings[n]))[1] for n in files}
         text = json.dumps([RESULT_VERSION, step.kind, settings, files, layers, fed], sort_keys=True)
-        return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+        known[step_id] = hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+        return known[step_id]
+
+    def _known_keys(self, study: Study) -> dict[str, str]:
+        """Keys worked out a moment ago: the window asks for all of them many times at every change."""
+        asked, since, known = self._asked
+        now = time.monotonic()
+        if asked is not study or now - since > _ASK_AGAIN:
+            known = {}
+            self._asked = (study, now, known)
+        return known
 
     def outcome(self, study: Study, step_id: str) -> Outcome | None:
         """Give a step's result when it is there and up to date."""
@@ -92,21 +112,32 @@ class Engine:
         targets: Iterable[str],
         progress: Progress | None = None,
         told: Callable[[str], None] | None = None,
+        made: Callable[[Outcome], None] | None = None,
     ) -> None:
         """Run targets and all that they need; what is up to date is left alone, what failed is kept as a failure.
 
-        ``told`` hears the id of each step before it runs. Raises StoppedError when stopped.
+        ``told`` hears the id of each step before it runs, ``made`` gets each result, whether it is new or not.
+        Raises StoppedError when stopped.
         """
         progress = progress or silent()
-        for step in study.needs(targets):
-            key = self.key(study, step.id, hash_files=True)
-            with self._lock:
-                known = key is not None and key in self._results
-            if known:
-                continue
-            if told:
-                told(step.id)
-            self._run_one(study, step, key, progress)
+        in_use = self._in_use.setdefault(threading.get_ident(), set())
+        try:
+            for step in study.needs(targets):
+                key = self.key(study, step.id, hash_files=True)
+                if key is not None:
+                    in_use.add(key)
+                with self._lock:
+                    known = key is not None and key in self._results
+                if not known:
+                    if told:
+                        told(step.id)
+                    self._run_one(study, step, key, progress)
+                outcome = self.outcome(study, step.id)
+                if made and outcome is not None:
+                    made(outcome)
+        finally:
+            in_use.clear()
+            self._trim()
 
     def run_or_raise(self, study: Study, target: str, progress: Progress | None = None) -> Outcome:
         """Run one target and give its result.
@@ -164,18 +195,25 @@ class Engine:
     def _keep(self, key: str, outcome: Outcome) -> None:
         with self._lock:
             self._results[key] = outcome
+        self._trim()
+
+    def _trim(self) -> None:
+        """Drop the results used longest ago until the rest fits; never those of a run that still goes on."""
+        with self._lock:
+            needed = set().union(*self._in_use.values())
             size = sum(o.value.nbytes for o in self._results.values())
-            while size > self._most_bytes and len(self._results) > 1:
-                _, gone = self._results.popitem(last=False)
-                size -= gone.value.nbytes
+            for key in [k for k in self._results if k not in needed]:
+                if size <= self._most_bytes or len(self._results) == 1:
+                    break
+                size -= self._results.pop(key).value.nbytes
 
     def _file_hash(self, source: str, read: bool) -> str | None:
-        path = split_layer(source)[0]
+        path = source if os.path.exists(source) else str(split_layer(source)[0])  # noqa: PTH110 - asked very often
         try:
-            about = path.stat()
-            at = (str(path), about.st_size, about.st_mtime_ns)
+            about = os.stat(path)  # noqa: PTH116
+            at = (path, about.st_size, about.st_mtime_ns)
             if at not in self._file_hashes and read:
-                with path.open("rb") as file:
+                with open(path, "rb") as file:  # noqa: PTH123
                     self._file_hashes[at] = hashlib.file_digest(file, "blake2b").hexdigest()
         except OSError:
             return None  # the run itself says what is wrong with the file

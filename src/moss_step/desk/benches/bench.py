@@ -46,8 +46,8 @@ class Bench(QWidget):
         self.setAccessibleName(f"{TITLES[bench]} bench")
         self._body = QWidget()
         self._layout = QVBoxLayout(self._body)
-        self._layout.setContentsMargins(18, 16, 18, 16)
-        self._layout.setSpacing(12)
+        self._layout.setContentsMargins(18, 12, 18, 6)
+        self._layout.setSpacing(8)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -57,7 +57,7 @@ class Bench(QWidget):
         outer.setSpacing(0)
         outer.addWidget(scroll, 1)
         self._foot = QVBoxLayout()
-        self._foot.setContentsMargins(18, 8, 18, 14)
+        self._foot.setContentsMargins(18, 6, 18, 12)
         outer.addLayout(self._foot)
         self.show_start()
 
@@ -122,7 +122,7 @@ class Bench(QWidget):
 
     def _leave(self) -> None:
         if self.panel is not None:
-            self.panel.blockSignals(True)
+            self.panel.leave()
             self.panel = None
         clear(self._layout)
         clear(self._foot)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QColor, QIcon, QPainter, QPixmap
 from PySide6.QtWidgets import (
     QColorDialog,
     QFrame,
@@ -56,7 +57,8 @@ class RowWidget(QFrame):
         layout.setContentsMargins(5, 0, 8, 0)
         layout.setSpacing(3)
         self.swatch = QToolButton()
-        self.swatch.setFixedSize(20, 20)
+        self.swatch.setFixedSize(22, 22)
+        self.swatch.setIconSize(QSize(18, 18))
         self.swatch.clicked.connect(self._recolor)
         self.low, self.high = self._bound("From", "low"), self._bound("To", "high")
         self.name = QLineEdit()
@@ -65,7 +67,7 @@ class RowWidget(QFrame):
         self.area = label("", "value")
         self.area.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         for part in (self.swatch, self.low, self.high, self.name):
-            part.setStyleSheet("border: 1px solid transparent; padding: 1px 3px; min-height: 16px;")
+            part.setProperty("role", "cell")
             layout.addWidget(part)
         layout.addWidget(self.area, 1)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
@@ -85,7 +87,7 @@ class RowWidget(QFrame):
         self.name.setAccessibleName(f"Name of class {row.code}")
         self.swatch.setAccessibleName(f"Colour of {row.name}")
         self.swatch.setToolTip(f"Colour of {row.name}")
-        self.swatch.setStyleSheet(f"background: {row.color}; border: 1px solid #00000030; border-radius: 4px;")
+        self.swatch.setIcon(_patch(row.color))
 
     def menu(self) -> QMenu:
         """What can be done with a range."""
@@ -252,6 +254,20 @@ class ClassTable(QWidget):
     def _set(self, rows: list[Row]) -> None:
         self.show_rows(rows)
         self.edited.emit()
+
+
+@lru_cache(maxsize=256)
+def _patch(color: str) -> QIcon:
+    drawn = QPixmap(36, 36)
+    drawn.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(drawn)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QColor(0, 0, 0, 50))
+    painter.setBrush(QColor(color))
+    painter.drawRoundedRect(1, 1, 33, 33, 7, 7)
+    painter.end()
+    drawn.setDevicePixelRatio(2)
+    return QIcon(drawn)
 
 
 def _darker(color: str) -> str:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QFileDialog, QSpinBox, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.class_table import ClassTable, Row
@@ -106,11 +107,10 @@ class ClassifyPanel(StepPanel):
             self._show_rules(self._first_rules())
             return
         checked = ClassifySettings.model_validate(settings)
-        surface = self.surface
-        if surface is not None:
-            self._show_rules(checked.rule_set(surface))
-        elif not isinstance(checked.rules, str):
+        if not isinstance(checked.rules, str):
             self._show_rules(rule_set(checked.rules, checked.closed))
+        elif self.surface is not None:
+            self._from_preset(checked.rules, self.surface, checked.count, checked.closed)
 
     def settings(self) -> dict[str, Any]:
         """The ranges as rows, and the included end."""
@@ -141,13 +141,25 @@ class ClassifyPanel(StepPanel):
         if not name or surface is None:
             return
         self._counted = name if name in ("equal_interval", "equal_count", "natural") else ""
-        try:
-            rules = preset(name, surface, self.count.value(), self.closed_end)
-        except MossError as error:
-            self.note.show_lines(str(error), bad=True)
-            return
-        self._show_rules(rules)
-        self.update_draft()
+        self._from_preset(name, surface, self.count.value(), self.closed_end, changes=True)
+
+    def _from_preset(self, name: str, surface: Surface, count: int, closed: Closed, changes: bool = False) -> None:
+        """Show a ready set once it is worked out; ``changes`` makes it the step's new ranges."""
+        self.note.show_lines("Finding the ranges …")
+
+        def show(found: RuleSet | MossError) -> None:
+            if not isValid(self) or self.isHidden():
+                return
+            if isinstance(found, MossError):
+                self.note.show_lines(str(found), bad=True)
+                return
+            self._show_rules(found)
+            if changes:
+                self.update_draft()
+            else:
+                self.show_outcome()
+
+        self.work.helper.ask(lambda: preset(name, surface, count, closed), show)
 
     def _first_rules(self) -> RuleSet:
         surface = self.surface

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from moss_step.desk.form import Form, TextControl
-from moss_step.desk.parts import Facts, Note, button, label, row
+from moss_step.desk.parts import Facts, Later, Note, button, label, row
 from moss_step.desk.plan.readings import value_text
 from moss_step.desk.work import DRAFT, Work
 from moss_step.model.errors import MossError
@@ -43,7 +43,7 @@ class StepPanel(QWidget):
         self.work, self.kind, self.step_id = work, kind, step_id
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(10)
+        layout.setSpacing(8)
         self._inputs = {spec.name: self._input(spec) for spec in kind.inputs}
         for spec in kind.inputs:
             title = label(spec.title)
@@ -66,9 +66,11 @@ class StepPanel(QWidget):
             layout.addWidget(self.note)
         layout.addStretch(1)
         self.action_row = row(self.keep_button, self.drop_button)
+        self._left = False
         self.load()
+        later = Later(self.show_outcome, self, after=8)
         for signal in (work.results, work.drafted):
-            signal.connect(self.show_outcome)
+            signal.connect(later.ask)
         work.changed.connect(self._refill_inputs)
 
     # --- parts that a bench may replace
@@ -138,6 +140,8 @@ class StepPanel(QWidget):
 
     def show_outcome(self) -> None:
         """Show figures and remarks of the result as it stands."""
+        if self._left:
+            return
         target = DRAFT if self.work.draft else self.step_id
         study = self.work.study_with_draft
         if not target or not study.has(target) or study.step(target).kind != self.kind.kind:
@@ -181,7 +185,14 @@ class StepPanel(QWidget):
         box.currentIndexChanged.connect(lambda _: self.update_draft())
         return box
 
+    def leave(self) -> None:
+        """Follow the work no more: another panel takes this one's place."""
+        self._left = True
+        self.blockSignals(True)
+
     def _refill_inputs(self) -> None:
+        if self._left:
+            return
         for name, box in self._inputs.items():
             self._fill_input(name, box, str(box.currentData() or ""))
 

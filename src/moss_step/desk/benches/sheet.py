@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.panel import heading
-from moss_step.desk.parts import Facts, button, clear, label, line
+from moss_step.desk.parts import Facts, Later, button, clear, label, line
 from moss_step.desk.plan.sheet_picture import save_picture
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import PANEL_WIDTH
@@ -71,8 +71,9 @@ class SheetBench(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scroll)
+        later = Later(lambda: self.refresh() if self.isVisible() else None, self, after=45)
         for signal in (work.changed, work.results):
-            signal.connect(self.refresh)
+            signal.connect(later.ask)
         self.refresh()
 
     def refresh(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QPoint, QRectF, QSize, Qt
+from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QComboBox,
@@ -18,40 +18,46 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from moss_step.desk.parts import Elided, clear, label, line, row, tool
+from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
 from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.desk.plan.ramps import ramp_names, usual_ramp
 from moss_step.desk.plan.readings import value_text
+from moss_step.desk.theme import INK, MUTED
 from moss_step.desk.work import DRAFT, Work
 from moss_step.model.class_map import ClassMap
 from moss_step.model.surface import Surface
 from moss_step.study.graph import KeyRow, Shading
 
 WIDTH = 232
-_MOST_CLASSES = 14
+_MOST_CLASSES, _LEGEND_LINE = 14, 21
 
 
-class Swatch(QWidget):
-    """A small patch of colour, or a line for shapes."""
+class Legend(QWidget):
+    """Names with their colours, one a line; one widget for all, as a class map may have many."""
 
-    def __init__(self, color: str, as_line: bool = False) -> None:
+    def __init__(self, rows: list[tuple[str, str]], as_lines: bool = False) -> None:
+        """Each row is a name and a colour; ``as_lines`` draws strokes instead of patches."""
         super().__init__()
-        self._color, self._line = QColor(color), as_line
-        self.setFixedSize(QSize(14, 14))
+        self._rows, self._as_lines = rows, as_lines
+        self.setFixedHeight(_LEGEND_LINE * len(rows))
+        self.setAccessibleName("Legend: " + ", ".join(name for name, _ in rows))
+        self.setToolTip("\n".join(name for name, _ in rows))
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the patch."""
+        """Draw patches and names."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QColor(0, 0, 0, 50))
-        painter.setBrush(self._color)
-        if self._line:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.drawRoundedRect(QRectF(0, 5, 14, 4), 2, 2)
-        else:
-            painter.drawRoundedRect(QRectF(0.5, 0.5, 13, 13), 3, 3)
+        for i, (name, color) in enumerate(self._rows):
+            y = i * _LEGEND_LINE
+            painter.setPen(Qt.PenStyle.NoPen if self._as_lines else QColor(0, 0, 0, 50))
+            painter.setBrush(QColor(color))
+            patch = QRectF(4, y + 8.5, 14, 4) if self._as_lines else QRectF(4.5, y + 3.5, 13, 13)
+            painter.drawRoundedRect(patch, 2 if self._as_lines else 3, 2 if self._as_lines else 3)
+            painter.setPen(QColor(INK))
+            text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 28)
+            painter.drawText(QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text)
 
 
 class RampBar(QWidget):
@@ -77,7 +83,7 @@ class RampBar(QWidget):
         small = painter.font()
         small.setPixelSize(11)
         painter.setFont(small)
-        painter.setPen(QColor("#63695D"))
+        painter.setPen(QColor(MUTED))
         n = len(self._ends)
         for i, text in enumerate(self._ends):
             width = painter.fontMetrics().horizontalAdvance(text)
@@ -109,8 +115,9 @@ class KeyPanel(QFrame):
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._scroll.setWidget(self._rows)
         outer.addWidget(self._scroll)
+        later = Later(self.refresh, self, after=15)
         for signal in (work.changed, work.results, work.drafted, work.chosen):
-            signal.connect(self.refresh)
+            signal.connect(later.ask)
         self.refresh()
 
     def refresh(self) -> None:
@@ -209,25 +216,17 @@ class KeyPanel(QFrame):
         elif isinstance(picture, ShapesPicture):
             shapes = [k.step for k in self.work.study.key if isinstance(self.work.picture(k.step), ShapesPicture)]
             color = shape_color(shapes.index(layer.step) if layer.step in shapes else 0)
-            what = picture.value.count_text
-            self._layout.addWidget(self._legend_line(Swatch(color, as_line=picture.value.kind != "points"), what))
+            as_lines = picture.value.kind != "points"
+            self._layout.addWidget(Legend([(picture.value.count_text, color)], as_lines))
         elif isinstance(picture.value, ClassMap):
             self._add_classes([(c.name, c.color) for c in picture.value.classes])
         else:
             self._layout.addWidget(RampBar(picture, picture.value, layer.row))
 
     def _add_classes(self, classes: list[tuple[str, str]]) -> None:
-        for name, color in classes[:_MOST_CLASSES]:
-            self._layout.addWidget(self._legend_line(Swatch(color), name))
+        self._layout.addWidget(Legend(classes[:_MOST_CLASSES]))
         if len(classes) > _MOST_CLASSES:
             self._layout.addWidget(label(f"and {len(classes) - _MOST_CLASSES} more", "muted"))
-
-    def _legend_line(self, swatch: Swatch, text: str) -> QWidget:
-        name = Elided(text)
-        holder = row(swatch, name, gap=8)
-        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
-        holder.layout().setContentsMargins(4, 0, 0, 0)  # type: ignore[union-attr]
-        return holder
 
     def _controls(self, key: KeyRow, layer: Layer | None) -> QWidget:
         box = QWidget()

@@ -45,6 +45,12 @@ class Scene:
     shading: Shading = field(default_factory=Shading)
     undrawn: tuple[tuple[str, str], ...] = ()
 
+    @property
+    def looks(self) -> tuple[object, ...]:
+        """All that the picture depends on: two scenes that are equal in it look the same."""
+        drawn = tuple((la.step, la.name, la.picture, la.row, la.ranges) for la in self.layers)
+        return drawn, self.ground, self.shading, self.undrawn
+
 
 def scene_of(work: Work) -> Scene:
     """Gather what the plan draws now."""
@@ -132,18 +138,31 @@ def surface_span(picture: GridPicture, surface: Surface, row: KeyRow) -> tuple[f
 
 
 def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
-    """Draw all grids with shading: uint8 of shape (height, width, 4), blue first, opaque."""
-    picture = np.empty((round(camera.height * ratio), round(camera.width * ratio), 4), np.uint8)
-    picture[:] = _bgra(_BACKGROUND)
+    """Draw all grids with shading: uint32 pixels 0xAARRGGBB of shape (height, width), opaque."""
+    picture = np.full((round(camera.height * ratio), round(camera.width * ratio)), _pixel(_BACKGROUND), np.uint32)
     if scene.ground is not None:
         rows, cols, _ = _cells(scene.ground, camera, ratio)
-        picture[np.ix_(rows >= 0, cols >= 0)] = _bgra(GROUND)
-    for layer in reversed(scene.layers):
-        if isinstance(layer.picture, GridPicture):
-            draw_layer(layer, camera, ratio, picture)
+        inside_y, inside_x = np.flatnonzero(rows >= 0), np.flatnonzero(cols >= 0)
+        if inside_y.size and inside_x.size:
+            picture[inside_y[0] : inside_y[-1] + 1, inside_x[0] : inside_x[-1] + 1] = _pixel(GROUND)
+    for layer in reversed(_visible_grids(scene)):
+        draw_layer(layer, camera, ratio, picture)
     if scene.ground is not None and scene.shading.on:
         _shade(scene.ground, scene.shading, camera, ratio, picture)
     return picture
+
+
+def _visible_grids(scene: Scene) -> list[Layer]:
+    """The grids from the top down to one that hides all others."""
+    grids = [(la, la.picture) for la in scene.layers if isinstance(la.picture, GridPicture)]
+    found: list[Layer] = []
+    for i, (layer, picture) in enumerate(grids):
+        found.append(layer)
+        value = picture.value
+        whole = isinstance(value, Surface) and value.valid_count == value.values.size and layer.ranges is None
+        if whole and layer.row.opacity == 1.0 and all(p.frame.box == picture.frame.box for _, p in grids[i + 1 :]):
+            break
+    return found
 
 
 def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) -> None:
@@ -151,18 +170,19 @@ def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) 
     grid = layer.picture
     assert isinstance(grid, GridPicture)  # noqa: S101 - asked of grids only
     rows, cols, level = _cells(grid, camera, ratio)
-    values, opacity = grid.levels[level], layer.row.opacity
+    values, strength = grid.levels[level], np.uint32(round(layer.row.opacity * 256))
     if layer.ranges is not None:
         colors, drawn = _class_colors({r.code: r.color for r in layer.ranges.rules})
         bounds = np.array(layer.ranges.bounds, np.float32)
-        paint_ranges(values, rows, cols, bounds, layer.ranges.lookup(), colors, drawn, opacity, picture)
+        paint_ranges(values, rows, cols, bounds, layer.ranges.lookup(), colors, drawn, strength, picture)
     elif isinstance(grid.value, ClassMap):
         colors, drawn = _class_colors({c.code: c.color for c in grid.value.classes})
-        paint_classes(values, rows, cols, colors, drawn, opacity, picture)
+        paint_classes(values, rows, cols, colors, drawn, strength, picture)
     else:
         low, high = span_of(layer)
         colors, below = surface_colors(grid.value, layer.row)
-        paint_surface(values, rows, cols, colors, below, low, 255.999 / (high - low), opacity, picture)
+        scale = np.float32(255.999 / (high - low))
+        paint_surface(values, rows, cols, _packed(colors), below, np.float32(low), scale, strength, picture)
 
 
 def surface_colors(surface: Surface, row: KeyRow) -> tuple[np.ndarray, int]:
@@ -198,12 +218,17 @@ def _shade(ground: GridPicture, shading: Shading, camera: Camera, ratio: float, 
 
 
 def _class_colors(colors: dict[int, str]) -> tuple[np.ndarray, np.ndarray]:
-    table, drawn = np.zeros((256, 3), np.uint8), np.zeros(256, np.bool_)
+    table, drawn = np.zeros(256, np.uint32), np.zeros(256, np.bool_)
     for code, color in colors.items():
-        table[code] = [int(color[i : i + 2], 16) for i in (1, 3, 5)]
-        drawn[code] = True
+        table[code], drawn[code] = _pixel(color), True
     return table, drawn
 
 
-def _bgra(color: str) -> tuple[int, int, int, int]:
-    return int(color[5:7], 16), int(color[3:5], 16), int(color[1:3], 16), 255
+def _packed(colors: np.ndarray) -> np.ndarray:
+    """Pixels of an array of red, green and blue bytes."""
+    red, green, blue = (colors[:, i].astype(np.uint32) for i in range(3))
+    return np.uint32(0xFF000000) | red << np.uint32(16) | green << np.uint32(8) | blue
+
+
+def _pixel(color: str) -> int:
+    return 0xFF000000 | int(color[1:], 16)

@@ -110,7 +110,9 @@ def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
     levels = [finest]
     while min(levels[-1].shape) > _SMALLEST:
         last = levels[-1]
-        levels.append(half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2]))
+        coarser = half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
+        coarser.flags.writeable = False  # as the finest is: one compiled kernel then serves all levels
+        levels.append(coarser)
     return tuple(levels)
 
 

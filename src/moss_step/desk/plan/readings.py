@@ -40,7 +40,7 @@ def place_text(frame: Frame | None, x: float, y: float) -> list[Reading]:
 
 def value_text(value: float, unit: Unit, quantity: str = "") -> str:
     """Say a value with its unit; a flat aspect reads "flat"."""
-    if value != value:  # noqa: PLR0124 - NaN
+    if value != value:
         return "no data"
     if quantity == "aspect":
         return "flat" if value < 0 else f"{value:.0f}° {_compass(value)}"
@@ -80,7 +80,7 @@ def _class_text(layer: Layer, picture: GridPicture, surface: Surface, x: float, 
     if cell is None or layer.ranges is None:
         return "outside"
     value = float(surface.values[cell])
-    if value != value:  # noqa: PLR0124
+    if value != value:
         return "no data"
     held = [r for r in layer.ranges.rules if r.holds(value, layer.ranges.closed)]
     return held[0].name if held else "no class"

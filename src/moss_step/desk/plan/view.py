@@ -61,6 +61,7 @@ class PlanView(QWidget):
         self._pointer: QPointF | None = None
         self._pin_cards: list[QRectF] = []
         self._by_keys = False
+        self._drawn: object = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -73,7 +74,11 @@ class PlanView(QWidget):
 
     def regather(self) -> None:
         """Gather the scene anew and draw it."""
-        self.scene = scene_of(self.work)
+        scene, pins = scene_of(self.work), self.work.study.pins
+        if (scene.looks, pins) == self._drawn:
+            return
+        self._drawn = (scene.looks, pins)
+        self.scene = scene
         frame = self.work.frame
         if frame is None:
             self._fitted_frame = None

@@ -40,6 +40,7 @@ class Card(QWidget):
         self.fraction = -1.0
         self._image: QImage | None = None
         self._image_of: object = None
+        self._shown: object = None
         self.setFixedSize(WIDTH, HEIGHT)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -47,33 +48,19 @@ class Card(QWidget):
 
     def refresh(self) -> None:
         """Bring picture, tooltip and accessible name up to date."""
-        study = self.work.study
-        state = self.work.state(self.step_id)
+        study, state, figure = self.work.study, self.work.state(self.step_id), self.figure()
         name = study.name_of(self.step_id)
-        self.setAccessibleName(f"{name}, {self.figure()}, {_STATE_WORDS[state]}")
-        self.setToolTip(
-            "\n".join(
-                [
-                    name,
-                    self.work.reason(self.step_id) or f"{self.figure()} · {_STATE_WORDS[state]}",
-                    *self.warnings()[:3],
-                ]
-            )
-        )
         picture = self.work.picture(self.step_id)
         ground = self.work.picture(study.shading.ground) if study.shading.ground else None
         row = study.key_row(self.step_id) or KeyRow(step=self.step_id)
-        look = (
-            id(picture),
-            row.ramp,
-            row.reverse,
-            row.span,
-            row.cut,
-            row.low,
-            row.high,
-            id(ground),
-            study.shading,
-        )
+        look = (id(picture), row.ramp, row.reverse, row.span, row.cut, row.low, row.high, id(ground), study.shading)
+        shown = (look, name, state, figure, self.in_key, self.work.chosen_id == self.step_id)
+        if shown == self._shown:
+            return
+        self._shown = shown
+        self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}")
+        reason = self.work.reason(self.step_id) or f"{figure} · {_STATE_WORDS[state]}"
+        self.setToolTip("\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
             shaded = ground if isinstance(ground, GridPicture) else None
             self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import label, row, tool
+from moss_step.desk.parts import Later, label, row, tool
 from moss_step.desk.theme import LICHEN, TRAIL, TRAIL_HEIGHT
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
@@ -102,8 +102,9 @@ class Trail(QWidget):
         head.setFixedHeight(26)
         layout.addWidget(head)
         layout.addWidget(self._scroll)
+        later = Later(self.refresh, self, after=30)
         for signal in (work.changed, work.results, work.chosen):
-            signal.connect(self.refresh)
+            signal.connect(later.ask)
         work.running.connect(self._on_running)
         work.chosen.connect(self._show_chosen)
         self.refresh()

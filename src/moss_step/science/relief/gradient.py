@@ -33,9 +33,9 @@ _NAN = np.float32(np.nan)
 def _difference(low, middle, high):  # type: ignore[no-untyped-def]
     """Change per cell along three cells in a line, from those that exist; NaN when fewer than two do."""
     d = (high - low) * np.float32(0.5)
-    if d != d:  # noqa: PLR0124 - NaN test
+    if d != d:
         d = high - middle
-    if d != d:  # noqa: PLR0124
+    if d != d:
         d = middle - low
     return d
 
@@ -54,14 +54,14 @@ def _gradient_at(z, ax, ay, r, c, horn):  # type: ignore[no-untyped-def]
             left = z[r + k, c - 1] if c > 0 else _NAN
             right = z[r + k, c + 1] if c + 1 < cols else _NAN
             d = _difference(left, z[r + k, c], right) * ax[r + k]
-            if d == d:  # noqa: PLR0124
+            if d == d:
                 sx += w * d
                 wx += w
         if 0 <= c + k < cols:
             south = z[r + 1, c + k] if r + 1 < rows else _NAN
             north = z[r - 1, c + k] if r > 0 else _NAN
             d = _difference(south, z[r, c + k], north) * ay[r]
-            if d == d:  # noqa: PLR0124
+            if d == d:
                 sy += w * d
                 wy += w
     if wx == 0 or wy == 0:
@@ -91,12 +91,11 @@ def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]
         else:
             w1, wy = ax[r] * np.float32(0.5), ay[r] * np.float32(0.5)
             for j in range(n):
-                here = (ie[j] - ie[j]) + (ib[j] - ih[j]) * np.float32(0.0)
-                ox[j] = (if_[j] - id_[j]) * w1 + here
+                ox[j] = (if_[j] - id_[j]) * w1 + (ie[j] - ie[j])
                 oy[j] = (ib[j] - ih[j]) * wy
     row = z[r]
     for j in range(cols):
-        if gx[j] != gx[j] and row[j] == row[j]:
+        if (gx[j] != gx[j] or gy[j] != gy[j]) and row[j] == row[j]:
             gx[j], gy[j] = _gradient_at(z, ax, ay, r, j, horn)
 
 
@@ -121,7 +120,7 @@ def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: i
                 a = a + np.float32(360.0) if a < np.float32(0.0) else a
                 a = a - np.float32(360.0) if a >= np.float32(360.0) else a
                 o[j] = np.float32(-1.0) if abs(gx[j]) + abs(gy[j]) == np.float32(0.0) else a
-                o[j] = gx[j] if gx[j] != gx[j] else o[j]
+                o[j] = gy[j] if gx[j] != gx[j] or gy[j] != gy[j] else o[j]
         else:
             east, north, up = light[0], light[1], light[2]
             for j in range(cols):

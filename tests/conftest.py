@@ -1,0 +1,108 @@
+"""Fixtures: an application with our look, a window on its own state folder, grids that are easy to reason about."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+import pytest
+import rasterio
+from rasterio.transform import from_origin
+
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE, Unit
+
+UTM = "EPSG:32628"
+
+
+def surface(
+    values: object, dx: float = 2.0, dy: float | None = None, crs: str | None = UTM, unit: Unit = METRE
+) -> Surface:
+    """A surface of given values with its upper left corner at 412000, 5872000."""
+    grid = np.array(values, np.float32)
+    frame = Frame(grid.shape[0], grid.shape[1], 412_000.0, 5_872_000.0, dx, dy or dx, crs)
+    return Surface(grid, frame, unit)
+
+
+def plane(rows: int, cols: int, east: float, north: float, dx: float = 2.0, dy: float | None = None) -> Surface:
+    """A plane that rises by ``east`` and ``north`` metres per metre."""
+    r, c = np.mgrid[0:rows, 0:cols]
+    return surface(500.0 + c * dx * east - r * (dy or dx) * north, dx, dy)
+
+
+def write_tif(path: Path, values: np.ndarray, **profile: object) -> Path:
+    """Write a raster with the general library alone."""
+    values = np.atleast_3d(values) if values.ndim == 2 else np.moveaxis(values, 0, 2)
+    settings: dict[str, object] = {"crs": UTM, "transform": from_origin(412_000, 5_872_000, 2, 2)}
+    settings.update(profile)
+    unit = settings.pop("unit", None)
+    with rasterio.open(
+        path, "w", driver="GTiff", height=values.shape[0], width=values.shape[1], count=values.shape[2],
+        dtype=values.dtype, **settings,
+    ) as file:  # fmt: skip
+        file.write(np.moveaxis(values, 2, 0))
+        if unit:
+            file.units = (unit,) * values.shape[2]
+    return path
+
+
+@pytest.fixture
+def hills() -> np.ndarray:
+    """A rough float32 ground of 90 x 120 cells."""
+    rng = np.random.default_rng(3)
+    from scipy.ndimage import gaussian_filter
+
+    return (gaussian_filter(rng.random((90, 120)), 5) * 900).astype(np.float32)
+
+
+@pytest.fixture
+def hills_tif(tmp_path: Path, hills: np.ndarray) -> Path:
+    """The same ground as a GeoTIFF in metres."""
+    return write_tif(tmp_path / "hills.tif", hills, unit="metre")
+
+
+@pytest.fixture(autouse=True)
+def own_state(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Keep autosaves and recent studies out of the person's own folder."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+
+
+@pytest.fixture(scope="session")
+def qapp() -> object:
+    """The application with our look."""
+    from moss_step.desk.app import make_app
+
+    return make_app()
+
+
+@pytest.fixture
+def window(qtbot) -> Iterator[object]:
+    """The real main window at 1280 x 800, empty."""
+    from moss_step.desk.window import MainWindow
+
+    made = MainWindow()
+    qtbot.addWidget(made, before_close_func=lambda w: setattr(w, "may_leave", lambda: True))
+    made.show()
+    qtbot.waitExposed(made)
+    yield made
+    made.work.close()
+
+
+@pytest.fixture
+def settle(qtbot) -> Callable[[object], None]:
+    """Wait until nothing runs in a window."""
+
+    def wait(window: object, most: float = 60.0) -> None:
+        end, calm = time.monotonic() + most, 0
+        while calm < 3:
+            assert time.monotonic() < end, "the window never came to rest"
+            qtbot.wait(15)
+            calm = 0 if window.work.busy else calm + 1
+
+    return wait

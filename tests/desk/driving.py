@@ -1,0 +1,63 @@
+"""Acting on the window as a person does, and reading what it shows."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def named(parent: QWidget, name: str, kind: type = QWidget) -> QWidget:
+    """The visible control with an accessible name."""
+    for _ in range(40):
+        found = [w for w in parent.findChildren(kind) if w.accessibleName() == name and w.isVisible()]
+        if found:
+            return found[0]
+        QTest.qWait(10)  # what was just made is shown at the next turn
+    raise AssertionError(f"no control '{name}'")
+
+
+def press(parent: QWidget, name: str) -> None:
+    """Click the button with an accessible name."""
+    button = named(parent, name)
+    assert button.isEnabled(), f"'{name}' is disabled"
+    QTest.mouseClick(button, LEFT)
+
+
+def texts(parent: QWidget) -> str:
+    """All text that is shown."""
+    return "\n".join(w.text() for w in parent.findChildren(QLabel) + parent.findChildren(QPushButton) if w.isVisible())
+
+
+def drag(widget: QWidget, start: QPoint, end: QPoint) -> None:
+    """Drag with the left button."""
+    QTest.mousePress(widget, LEFT, pos=start)
+    for k in (0.3, 0.7, 1.0):
+        QTest.mouseMove(widget, start + (end - start) * k)
+    QTest.mouseRelease(widget, LEFT, pos=end)
+
+
+def wheel(widget: QWidget, at: QPoint, turns: int) -> None:
+    """Turn the wheel at a place."""
+    event = QWheelEvent(
+        QPointF(at), QPointF(widget.mapToGlobal(at)), QPoint(), QPoint(0, 120 * turns), Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(widget, event)
+
+
+def pixel(window: QWidget, x: float, y: float) -> QPoint:
+    """Pixel of the plan at coordinates."""
+    px, py = window.plan.view.camera.pixel(x, y)
+    return QPoint(round(px), round(py))
+
+
+def type_in(edit: QWidget, text: str) -> None:
+    """Replace the text of a field by typing, and finish with Enter."""
+    edit.setFocus()
+    edit.selectAll()
+    QTest.keyClicks(edit, text)
+    QTest.keyClick(edit, Qt.Key.Key_Return)

@@ -1,0 +1,358 @@
+"""Plan, Key, trail, search, files and recovery in the real window."""
+
+import os
+import sys
+import time
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog, QMessageBox, QSlider
+
+from moss_step.demo import DATA
+from moss_step.desk.app import preload
+from moss_step.desk.keys import KEYS
+from moss_step.formats.raster import write_surface
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+from moss_step.study.autosave import Autosave
+from moss_step.study.graph import Step, Study
+from tests.conftest import write_tif
+from tests.desk.driving import drag, named, pixel, press, texts, wheel
+
+
+@pytest.fixture
+def demo(window, settle):
+    window.open_demo()
+    settle(window)
+    return window
+
+
+def reading(window, x, y):
+    QTest.mouseMove(window.plan.view, pixel(window, x, y))
+    return {r.name: r.text for r in window.plan.reading.rows}
+
+
+def test_the_reading_follows_the_pointer_with_units(demo):
+    demo.work.choose("")
+    found = reading(demo, 413041.0, 5870339.0)
+    assert found["E"].startswith("413 04") and found["Ground"].endswith(" m") and "Slope classes" in found
+    assert float(found["Ground"].split()[0]) == pytest.approx(512.05, abs=1.5)
+    assert found["Estate boundary"] == "Harrow Moss"
+
+
+def test_wheel_zooms_to_the_pointer_and_drag_moves(demo):
+    view = demo.plan.view
+    at = QPoint(700, 200)
+    place, scale = view.camera.world(700, 200), view.camera.scale
+    wheel(view, at, 3)
+    assert view.camera.scale == pytest.approx(scale * 1.25**3)
+    assert view.camera.world(700, 200) == pytest.approx(place)
+    before = view.camera.world(300, 300)
+    drag(view, QPoint(300, 300), QPoint(380, 340))
+    assert view.camera.world(380, 340) == pytest.approx(before, abs=3 / view.camera.scale)
+    QTest.keyClick(view, Qt.Key.Key_F)
+    assert view.camera.scale == pytest.approx(scale)
+
+
+def test_pins_are_kept_with_the_study_and_undone(demo, settle, tmp_path):
+    view = demo.plan.view
+    QTest.mouseDClick(view, Qt.MouseButton.LeftButton, pos=QPoint(400, 300))
+    assert len(demo.work.study.pins) == 1
+    demo.save_to(tmp_path / "p.moss")
+    demo.work.open(tmp_path / "p.moss")
+    settle(demo)
+    assert len(demo.work.study.pins) == 1
+    actions = {a.text() for a in view.menu_at(QPoint(400, 300)).actions()}
+    assert "Remove pin 1" in actions
+    view.unpin(0)
+    assert demo.work.study.pins == ()
+    demo.work.undo()
+    assert len(demo.work.study.pins) == 1
+
+
+def test_the_key_hides_orders_fades_and_ranges(demo, settle):
+    key, study = demo.plan.key, lambda: demo.work.study
+    press(key, "Hide Estate boundary")
+    assert not study().key_row("boundary").shown
+    press(key, "How Slope classes is drawn")
+    slider = named(key, "Opacity", QSlider)
+    slider.setValue(40)
+    assert study().key_row("classes").opacity == 0.4
+    press(key, "Draw it higher")
+    assert [k.step for k in study().key] == ["places", "classes", "boundary"]
+    press(key, "Relief shading on or off")
+    assert not study().shading.on
+    while demo.work.history.undo_text:
+        demo.work.undo()
+    assert not demo.work.unsaved
+
+
+def test_ramp_ranges_change_the_picture(demo, settle):
+    demo.work.choose("slope")
+    settle(demo)
+    QTest.keyClick(demo.trail.cards["slope"], Qt.Key.Key_K)
+    settle(demo)
+    press(demo.plan.key, "How Slope is drawn")
+    pictures = [demo.plan.view.grab().toImage()]
+    for span in ("cut", "typed"):
+        box = named(demo.plan.key, "Range of the ramp")
+        box.setCurrentIndex(box.findData(span))
+        if span == "typed":
+            edit = named(demo.plan.key, "High end of the ramp")
+            edit.setText("20")
+            edit.editingFinished.emit()
+        pictures.append(demo.plan.view.grab().toImage())
+    assert pictures[0] != pictures[1] != pictures[2]
+    assert demo.work.study.key_row("slope").high == 20.0
+
+
+def test_cards_choose_pin_rename_duplicate_and_remove(demo, settle, monkeypatch):
+    cards = demo.trail.cards
+    QTest.mouseClick(cards["slope"], Qt.MouseButton.LeftButton, pos=QPoint(60, 70))
+    settle(demo)
+    assert demo.bench == "shape" and demo.plan.view.scene.layers[0].name == "Slope", "one click shows it on the plan"
+    QTest.mouseClick(cards["slope"], Qt.MouseButton.LeftButton, pos=QPoint(131, 20))
+    assert demo.work.study.key_row("slope") is not None, "another pins it"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Steepness", True))
+    QTest.keyClick(cards["slope"], Qt.Key.Key_F2)
+    assert demo.work.study.name_of("slope") == "Steepness"
+    QTest.keyClick(cards["slope"], Qt.Key.Key_D)
+    settle(demo)
+    assert demo.work.study.name_of("slope-1") == "Steepness, copy" and demo.work.state("slope-1") == "done"
+    assert "Remove with 1 that follows\tDel" in [a.text() for a in cards["slope"].menu().actions()]
+    QTest.keyClick(cards["slope"], Qt.Key.Key_Delete)
+    settle(demo)
+    assert not demo.work.study.has("classes") and "classes" not in demo.trail.cards
+    demo.work.undo()
+    settle(demo)
+    assert demo.work.outcome("classes") is not None
+
+
+def test_a_changed_setting_runs_all_that_follows(demo, settle):
+    before = demo.work.outcome("classes").findings[1].value
+    demo.work.choose("slope")
+    settle(demo)
+    press(demo.benches["shape"], "Unit: Percent")
+    settle(demo)
+    press(demo.benches["shape"], "Apply the change")
+    settle(demo)
+    assert demo.work.outcome("classes").findings[1].value < before, "5 % is gentler than 5 degrees"
+    assert "all up to date" in demo.trail.summary()
+
+
+def test_a_failed_step_shows_its_reason_on_the_card(demo, settle):
+    demo.work.do(
+        demo.work.study.changing("sectors", lambda s: s.model_copy(update={"inputs": {"surface": "ground"}})), "x"
+    )
+    settle(demo)
+    card = demo.trail.cards["sectors"]
+    assert "Aspect sectors need an aspect" in card.figure() and "failed" in card.accessibleName()
+    assert "1 failed" in demo.trail.summary()
+
+
+def test_a_missing_source_is_asked_for(window, settle, tmp_path, hills_tif):
+    window.open_path(hills_tif)
+    settle(window)
+    window.save_to(tmp_path / "s.moss")
+    moved = tmp_path / "moved.tif"
+    hills_tif.rename(moved)
+    window.open_path(tmp_path / "s.moss")
+    settle(window)
+    step = window.work.study.steps[0].id
+    assert window.work.state(step) == "failed"
+    window.work.choose(step)
+    settle(window)
+    panel = window.benches["gather"].panel
+    named(panel, "Find the file …")
+    panel.relink(str(moved))
+    settle(window)
+    assert window.work.state(step) == "done"
+
+
+def test_crop_to_a_box_drawn_on_the_plan_and_to_areas(demo, settle):
+    demo.begin_step("crop")
+    settle(demo)
+    bench = demo.benches["gather"]
+    assert "either a box or an area" in bench.panel.note.text
+    press(bench, "Draw the box on the plan")
+    drag(demo.plan.view, pixel(demo, 412500, 5871500), pixel(demo, 413100, 5871000))
+    settle(demo)
+    press(bench, "Keep this step")
+    settle(demo)
+    frame = demo.work.outcome(demo.work.chosen_id).value.frame
+    assert frame.cols * 2 == pytest.approx(600, abs=8) and frame.rows * 2 == pytest.approx(500, abs=8)
+    demo.work.choose("")
+    settle(demo)
+    demo.begin_step("crop")
+    areas = named(bench, "Areas")
+    areas.setCurrentIndex(areas.findText("Estate boundary"))
+    settle(demo)
+    press(bench, "Keep this step")
+    settle(demo)
+    cells = demo.work.outcome(demo.work.chosen_id).value.valid_count
+    assert cells * 4 == pytest.approx(2_021_126, rel=0.001)
+
+
+def test_search_finds_steps_places_and_results(demo, settle):
+    QTest.keyClick(demo, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    box = demo.search_box
+    QTest.keyClicks(box, "gradient")
+    assert box.list.item(0).text().startswith("Slope\n")
+    box.clear()
+    QTest.keyClicks(box, "tarn")
+    assert box.list.item(0).text() == "Tarn head\nPlace · Places"
+    QTest.keyClick(box, Qt.Key.Key_Return)
+    assert (demo.plan.view.camera.x, demo.plan.view.camera.y) == pytest.approx((412441.0, 5871119.0))
+    for text, first in (
+        ("clip", "Crop"),
+        ("jenks", "Classes"),
+        ("facing", "Aspect"),
+        ("utm", "Reproject"),
+        ("import", "Open a grid"),
+    ):
+        assert any(h.text == first for h in demo.search.find(text)[:2]), text
+    assert demo.search.find("qqqqxz") == []
+    demo.search_box.begin()
+    QTest.keyClicks(box, "aspect")
+    QTest.keyClick(box, Qt.Key.Key_Return)
+    settle(demo)
+    assert demo.bench == "shape" and demo.work.draft.step.kind == "aspect"
+
+
+@pytest.mark.parametrize("name", ["text.tif", "empty.tif", "three.tif", "gone.tif", "bad.moss"])
+def test_bad_files_get_a_plain_message_in_the_window(window, settle, tmp_path, name):
+    (tmp_path / "text.tif").write_text("x")
+    (tmp_path / "empty.tif").touch()
+    (tmp_path / "bad.moss").write_text("{")
+    write_tif(tmp_path / "three.tif", np.zeros((3, 4, 4), np.float32))
+    window.open_path(tmp_path / name)
+    settle(window)
+    if name.endswith(".moss"):
+        assert "is damaged or no study" in window.plan.message.text and window.work.study.steps == ()
+        return
+    step = window.work.study.steps[0].id
+    assert window.work.state(step) == "failed"
+    assert name in window.work.reason(step) and window.benches["gather"].panel.note.text == window.work.reason(step)
+
+
+def test_unsaved_work_is_found_again_after_a_kill(window, settle, monkeypatch, tmp_path):
+    lost = Study(
+        name="Lost work", steps=(Step(id="g", kind="open_grid", settings={"source": str(DATA / "harrow_ground.tif")}),)
+    )
+    saver = Autosave()
+    saver.write(lost, None)
+    file = next(saver._folder.glob("*.json"))
+    file.write_text(file.read_text().replace(f'"pid": {os.getpid()}', '"pid": 999999999'))
+    asked = []
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **_: asked.append(a[2]) or QMessageBox.StandardButton.Yes)
+    window.offer_recovery()
+    settle(window)
+    assert "'Lost work' with 1 steps was not saved" in asked[0]
+    assert window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "done"
+
+
+def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, tmp_path):
+    demo.work.rename("slope", "Steepness")
+    folder = demo.work.autosaves._folder
+    qtbot.waitUntil(lambda: any("Steepness" in p.read_text() for p in folder.glob("*.json")), timeout=5000)
+    demo.save_to(tmp_path / "s.moss")
+    assert list(folder.glob("*.json")) == []
+
+
+def test_closing_with_unsaved_changes_asks(window, settle, monkeypatch, hills_tif):
+    from moss_step.desk.window import MainWindow
+
+    window.open_path(hills_tif)
+    settle(window)
+    asked = []
+    monkeypatch.setattr(
+        QMessageBox, "question", lambda *a, **_: asked.append(a[1]) or QMessageBox.StandardButton.Cancel
+    )
+    assert not MainWindow.may_leave(window) and asked == ["Unsaved changes"]
+
+
+def big_grid(path, n=2600):
+    rng = np.random.default_rng(0)
+    z = (rng.random((n, n), np.float32) * 3 + np.hypot(*np.mgrid[0:n, 0:n]).astype(np.float32) * 0.1).astype(np.float32)
+    write_surface(path, Surface(z, Frame(n, n, 0, n, 1, 1, "EPSG:32628"), METRE), "Big")
+    return path
+
+
+def longest_gap(window, qtbot, settle, path) -> float:
+    """Longest time between two turns of the window's thread while a large grid is read, sloped and put in classes."""
+    gaps, last = [], [time.perf_counter()]
+
+    def tick() -> None:
+        now = time.perf_counter()
+        gaps.append(now - last[0])
+        last[0] = now
+
+    timer = QTimer(window, interval=5)
+    timer.timeout.connect(tick)
+    timer.start()
+    ground = window.work.add_step("open_grid", {}, {"source": str(path)})
+    qtbot.wait(150)
+    slope = window.work.add_step("slope", {"dem": ground}, {})
+    qtbot.wait(150)
+    window.work.add_step("classify", {"surface": slope}, {"rules": "natural"})
+    settle(window)
+    timer.stop()
+    assert window.work.state(slope) == "done"
+    return max(gaps)
+
+
+def test_the_window_never_blocks_over_100_ms_while_steps_run(window, qtbot, settle, tmp_path):
+    """The best of up to four tries, each with a new grid: another process may take the machine in one of them."""
+    preload()  # the application does so when it has started
+    sys.setswitchinterval(0.001)
+    window.open_demo()
+    settle(window)
+    found = []
+    for attempt in range(4):
+        found.append(longest_gap(window, qtbot, settle, big_grid(tmp_path / f"big{attempt}.tif", 2000 + attempt)))
+        if found[-1] < 0.1:
+            return
+    pytest.fail(f"blocked for {[round(g * 1000) for g in found]} ms")
+
+
+def test_a_run_can_be_stopped_and_taken_up_again(window, settle, qtbot, tmp_path):
+    path = big_grid(tmp_path / "big.tif")
+    ground = window.work.add_step("open_grid", {}, {"source": str(path)})
+    qtbot.waitUntil(window.header.stop.isVisible, timeout=5000)
+    QTest.mouseClick(window.header.stop, Qt.MouseButton.LeftButton)
+    settle(window)
+    assert window.work.state(ground) in ("waiting", "done")
+    window.work.run()
+    settle(window)
+    assert window.work.state(ground) == "done"
+
+
+def test_every_control_has_a_name_and_a_tooltip_or_text(demo, settle):
+    from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit
+
+    for chosen in ("ground", "slope", "classes", ""):
+        demo.work.choose(chosen)
+        settle(demo)
+        for kind in (QAbstractButton, QComboBox, QLineEdit):
+            for control in demo.findChildren(kind):
+                if control.isVisible() and control.objectName() != "qt_spinbox_lineedit":
+                    text = control.text() if hasattr(control, "text") else ""
+                    assert control.accessibleName() or text or control.toolTip(), control
+
+
+def test_f1_lists_the_keys_and_an_empty_study_offers_a_start(window):
+    assert "Begin with a ground" in texts(window.plan.welcome)
+    named(window.plan.welcome, "Open the demo: Harrow Moss")
+    QTest.keyClick(window, Qt.Key.Key_F1)
+    assert window.keys.isVisible() and all(k in texts(window.keys) for k, _ in KEYS)
+    QTest.keyClick(window.keys, Qt.Key.Key_Space)
+    assert not window.keys.isVisible()
+
+
+def test_benches_turn_by_key(demo):
+    for n, bench in ((1, "gather"), (4, "shape"), (8, "classes"), (9, "sheet")):
+        QTest.keyClick(demo, Qt.Key(Qt.Key.Key_0 + n), Qt.KeyboardModifier.ControlModifier)
+        assert demo.bench == bench

@@ -1,0 +1,61 @@
+import numpy as np
+import pytest
+from pyproj import Geod
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+
+
+@pytest.mark.parametrize("lat", [-60.0, 0.0, 36.7, 70.0])
+def test_cells_in_degrees_have_the_ellipsoids_size_and_area(lat):
+    """Against pyproj.Geod: distances along parallel and meridian, and the area of the cell's polygon (general library)."""
+    d = 1.0 / 1200.0
+    frame = Frame(3, 4, 10.0, lat + 1.5 * d, d, d, "EPSG:4326")
+    geod = Geod(ellps="WGS84")
+    _, _, width = geod.inv(10.0, lat, 10.0 + d, lat)
+    _, _, height = geod.inv(10.0, lat - d / 2, 10.0, lat + d / 2)
+    assert frame.row_widths[1] == pytest.approx(width, rel=1e-6)
+    assert frame.row_heights[1] == pytest.approx(height, rel=1e-6)
+    lons, lats = [10.0, 10.0 + d, 10.0 + d, 10.0], [lat - d / 2, lat - d / 2, lat + d / 2, lat + d / 2]
+    area, _ = geod.polygon_area_perimeter(lons, lats)
+    assert frame.row_areas[1] == pytest.approx(abs(area), rel=1e-6)
+
+
+def test_a_whole_globe_has_the_ellipsoids_area():
+    """WGS 84: 510 065 621.7 km2 (from memory; the closed form with a and e gives the same)."""
+    frame = Frame(180, 360, -180.0, 90.0, 1.0, 1.0, "EPSG:4326")
+    assert frame.area == pytest.approx(510_065_621.7e6, rel=1e-9)
+
+
+def test_projected_feet_count_as_feet():
+    frame = Frame(2, 2, 0.0, 0.0, 10.0, 10.0, "EPSG:2263")  # US survey feet
+    assert frame.cell_metres[0] == pytest.approx(10 * 1200 / 3937)
+
+
+def test_places_and_cells_agree():
+    frame = Frame(10, 20, 100.0, 200.0, 2.0, 4.0)
+    assert frame.cell_at(frame.x_of(7), frame.y_of(3)) == (3, 7)
+    assert frame.cell_at(99.9, 190.0) is None
+    assert frame.box == (100.0, 160.0, 140.0, 200.0)
+
+
+def test_a_window_keeps_cells_whose_centres_lie_in_the_box():
+    frame = Frame(10, 10, 0.0, 10.0, 1.0, 1.0)
+    rows, cols = frame.window((2.5, 3.0, 5.4, 8.0))
+    assert (rows.start, rows.stop, cols.start, cols.stop) == (2, 7, 2, 5)
+    part = frame.part(rows, cols)
+    assert part.box == (2.0, 3.0, 5.0, 8.0)
+    with pytest.raises(MossError, match="no cell"):
+        frame.window((20, 20, 30, 30))
+
+
+@pytest.mark.parametrize("wrong", [{"rows": 0}, {"dx": 0.0}, {"dy": -1.0}, {"x0": float("nan")}])
+def test_impossible_frames_are_refused(wrong):
+    with pytest.raises(MossError):
+        Frame(**{"rows": 2, "cols": 2, "x0": 0.0, "y0": 0.0, "dx": 1.0, "dy": 1.0, **wrong})
+
+
+def test_an_unknown_reference_system_is_refused_by_name():
+    with pytest.raises(AskedWronglyError, match="'EPSG:0815x' is not a reference system"):
+        Frame(1, 1, 0, 0, 1, 1).with_crs("EPSG:0815x")
+    assert np.isclose(Frame(1, 1, 0, 0, 1, 1).with_crs("EPSG:32628").metres_per_unit, 1.0)

@@ -1,0 +1,191 @@
+import csv
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import rasterio
+
+from moss_step.cli import main
+from moss_step.demo import DATA
+from moss_step.formats.rules_csv import write_rules
+from moss_step.model.rules import Rule, RuleSet
+from tests.conftest import write_tif
+
+
+def run(capsys, *arguments: object) -> tuple[int, str, str]:
+    code = main([str(a) for a in arguments])
+    out, err = capsys.readouterr()
+    return code, out, err
+
+
+def test_the_thread_from_grid_to_class_areas(capsys, tmp_path, hills_tif, hills):
+    slope, classes = tmp_path / "slope.tif", tmp_path / "classes.tif"
+    code, out, err = run(
+        capsys, "do", "slope", f"dem={hills_tif}", "unit=percent", "method=horn", "z_factor=1", "-o", slope, "--json"
+    )
+    assert (code, err) == (0, "")
+    report = json.loads(out)
+    assert report["kind"] == "slope" and report["outputs"] == [str(slope)]
+    rules = tmp_path / "rules.csv"
+    write_rules(rules, RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))))
+    code, out, _ = run(
+        capsys, "do", "classify", f"surface={slope}", f"rules={rules}", "closed=upper", "-o", classes, "--json"
+    )
+    assert code == 0
+    found = {(f["class"], f["name"]): f for f in json.loads(out)["findings"] if "class" in f}
+    with rasterio.open(slope) as file:
+        percent = file.read(1)
+        assert file.units == ("percent",)
+    gentle = int((percent <= 10).sum())
+    assert found["Gentle", "count"] == {"name": "count", "value": gentle, "unit": "cells", "class": "Gentle"}
+    assert found["Gentle", "area_m2"]["value"] == gentle * 4 and found["Gentle", "area_m2"]["unit"] == "m2"
+    assert found["Gentle", "share"]["value"] + found["Steep", "share"]["value"] == pytest.approx(1)
+    with rasterio.open(classes) as file:
+        assert np.array_equal(file.read(1) == 1, percent <= 10)
+    table = tmp_path / "table.csv"
+    assert run(capsys, "do", "classify", f"surface={slope}", f"rules={rules}", "-o", table)[0] == 0
+    rows = list(csv.DictReader(table.open()))
+    assert rows[0]["name"] == "Gentle" and int(rows[0]["count"]) == gentle
+
+
+def test_every_step_runs_from_the_command_line(capsys, tmp_path, hills_tif):
+    bogs = DATA / "harrow_bogs.gpkg"
+    calls = {
+        "open_grid": [f"source={hills_tif}", "unit=foot"],
+        "crop": [f"surface={hills_tif}", "box=412010,5871900,412100,5871980"],
+        "reproject": [f"surface={hills_tif}", "crs=EPSG:4326", "resampling=nearest"],
+        "slope": [f"dem={hills_tif}", "method=quadratic"],
+        "aspect": [f"dem={hills_tif}"],
+        "hillshade": [f"dem={hills_tif}", "azimuth=200", "altitude=30", "z_factor=2"],
+        "classify": [f"surface={hills_tif}", "rules=natural", "count=4"],
+        "open_shapes": [f"source={bogs}"],
+    }
+    from moss_step.steps.catalogue import catalogue
+
+    assert set(calls) <= set(catalogue())
+    for kind, given in calls.items():
+        out = tmp_path / (f"{kind}.gpkg" if kind == "open_shapes" else f"{kind}.tif")
+        code, said, err = run(capsys, "do", kind, *given, "-o", out)
+        assert (code, err) == (0, ""), kind
+        assert out.exists() and str(out) in said
+
+
+def test_crop_by_areas_from_a_file(capsys, tmp_path):
+    out = tmp_path / "bogs.tif"
+    ground, bogs = DATA / "harrow_ground.tif", DATA / "harrow_bogs.gpkg"
+    assert run(capsys, "do", "crop", f"surface={ground}", f"area={bogs}", "-o", out)[0] == 0
+    truth = json.loads((DATA / "harrow_truth.json").read_text())
+    with rasterio.open(out) as file:
+        inside = (~(file.read(1) == file.nodata)).sum() * 4.0
+    assert inside == pytest.approx(sum(truth["bogs"].values()), rel=0.01)
+
+
+def test_the_catalogue_states_everything(capsys):
+    code, out, _ = run(capsys, "steps", "--json")
+    assert code == 0
+    steps = {s["kind"]: s for s in json.loads(out)}
+    slope = steps["slope"]
+    assert slope["question"].endswith("?") and slope["inputs"][0]["name"] == "dem"
+    settings = {s["name"]: s for s in slope["settings"]}
+    assert settings["unit"]["range"] == ["degrees", "percent"] and settings["unit"]["default"] == "degrees"
+    assert settings["z_factor"]["range"] == {"above": 0, "at_most": 1000}
+    hillshade = {s["name"]: s for s in steps["hillshade"]["settings"]}
+    assert hillshade["azimuth"]["unit"] == "°"
+    for step in steps.values():
+        assert all(s["help"] and s["title"] for s in step["settings"]), step["kind"]
+    assert "How steep is the ground?" in run(capsys, "steps")[1]
+
+
+def test_a_whole_study_reruns_without_a_screen(capsys, tmp_path):
+    code, out, _ = run(capsys, "run", DATA / "harrow_moss.moss", "-o", tmp_path / "out", "--json")
+    assert code == 0
+    report = json.loads(out)
+    assert {Path(p).name for p in report["outputs"]} >= {
+        "slope_slope.tif",
+        "classes_slope_classes.csv",
+        "sectors_facing.txt",
+    }
+    areas = [f["value"] for f in report["findings"] if f["step"] == "classes" and f["name"] == "area_m2"]
+    assert sum(areas) == 4_000_000.0
+
+
+BAD = [
+    (
+        ["do", "slope", "dem={tif}", "unit=per", "-o", "{out}.tif"],
+        2,
+        "unit = 'per' is not possible. It should be 'degrees' or 'percent'",
+    ),
+    (["do", "slope", "dem={tif}", "steep=1", "-o", "{out}.tif"], 2, "slope has no setting 'steep'"),
+    (
+        ["do", "slope", "dem={tif}", "z_factor=0", "-o", "{out}.tif"],
+        2,
+        "z_factor = '0' is not possible. It should be greater than 0",
+    ),
+    (["do", "slope", "-o", "{out}.tif"], 2, "slope needs dem"),
+    (["do", "slope", "dem={dir}/none.tif", "-o", "{out}.tif"], 1, "was not found"),
+    (["do", "slope", "dem={dir}/text.tif", "-o", "{out}.tif"], 1, "could not be read as a raster"),
+    (["do", "slope", "dem={dir}/empty.tif", "-o", "{out}.tif"], 1, "is empty (0 bytes)"),
+    (["do", "slope", "dem={dir}/three.tif", "-o", "{out}.tif"], 1, "has 3 bands"),
+    (["do", "slope", "dem={dir}/one.tif", "-o", "{out}.tif"], 1, "needs at least 2 x 2 cells"),
+    (["do", "slope", "dem={tif}", "-o", "{out}.jpg"], 2, "A surface cannot be written as 'o.jpg'"),
+    (["do", "slope", "dem={tif}", "-o", "{dir}/no/o.tif"], 1, "does not exist"),
+    (["do", "climb", "dem={tif}", "-o", "{out}.tif"], 2, "There is no step 'climb'"),
+    (["do", "slope", "dem", "-o", "{out}.tif"], 2, "'dem' is not name=value"),
+    (["do", "classify", "surface={tif}", "rules=rainbow", "-o", "{out}.tif"], 2, "a CSV file or one of fao_slope"),
+    (["do", "classify", "surface={dir}/void.tif", "-o", "{out}.tif"], 2, "no values to put in classes"),
+    (["do", "crop", "surface={tif}", "-o", "{out}.tif"], 2, "either a box or an area"),
+    (
+        ["do", "crop", "surface={tif}", "box=1,2,3", "-o", "{out}.tif"],
+        2,
+        "box = '1,2,3' is not possible. It should be four numbers",
+    ),
+    (
+        ["do", "reproject", "surface={dir}/nowhere.tif", "crs=EPSG:32628", "-o", "{out}.tif"],
+        1,
+        "has no reference system",
+    ),
+    (["run", "{dir}/bad.moss"], 1, "is damaged or no study"),
+    (["run", "{dir}/none.moss"], 1, "was not found"),
+    (["fly"], 2, "invalid choice: 'fly'"),
+    (["open", "{dir}/none.tif"], 1, "was not found"),
+]
+
+
+@pytest.mark.parametrize(("words", "exit_code", "said"), BAD, ids=[w[2] for w in BAD])
+def test_what_cannot_be_done_is_one_plain_line(capsys, tmp_path, hills_tif, words, exit_code, said):
+    (tmp_path / "text.tif").write_text("no raster")
+    (tmp_path / "empty.tif").touch()
+    (tmp_path / "bad.moss").write_text("{")
+    write_tif(tmp_path / "three.tif", np.zeros((3, 4, 4), np.float32))
+    write_tif(tmp_path / "one.tif", np.zeros((1, 1), np.float32))
+    write_tif(tmp_path / "void.tif", np.full((4, 4), np.nan, np.float32), nodata=np.nan)
+    write_tif(tmp_path / "nowhere.tif", np.zeros((4, 4), np.float32), crs=None)
+    before = sorted(tmp_path.rglob("*"))
+    filled = [w.format(tif=hills_tif, dir=tmp_path, out=tmp_path / "o") for w in words]
+    code, out, err = run(capsys, *filled)
+    assert code == exit_code
+    assert out == "" and err.startswith("moss-step: ") and err.count("\n") == 1
+    assert said in err and "Traceback" not in err
+    assert sorted(tmp_path.rglob("*")) == before, "nothing half-written"
+
+
+def test_the_installed_command_runs_in_a_pipe_without_a_bar(tmp_path, hills_tif):
+    command = Path(sys.executable).with_name("moss-step")
+    ran = subprocess.run(
+        [command, "do", "aspect", f"dem={hills_tif}", "-o", tmp_path / "a.tif"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert ran.returncode == 0 and ran.stderr == "" and "Aspect of hills" in ran.stdout
+
+
+def test_without_a_display_the_window_says_so(tmp_path):
+    command = Path(sys.executable).with_name("moss-step")
+    ran = subprocess.run(
+        [command], capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", "HOME": str(tmp_path)}
+    )
+    assert ran.returncode == 1 and ran.stderr.startswith("moss-step: There is no display")
