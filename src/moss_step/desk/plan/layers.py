@@ -15,6 +15,7 @@ from moss_step.desk.theme import GROUND
 from moss_step.desk.work import DRAFT, Work
 from moss_step.formats.vector import in_system
 from moss_step.model.class_map import ClassMap
+from moss_step.model.frame import Box
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
 from moss_step.science.relief.gradient import gradient_weights, light_vector
@@ -145,24 +146,38 @@ def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
         inside_y, inside_x = np.flatnonzero(rows >= 0), np.flatnonzero(cols >= 0)
         if inside_y.size and inside_x.size:
             picture[inside_y[0] : inside_y[-1] + 1, inside_x[0] : inside_x[-1] + 1] = _pixel(GROUND)
-    for layer in reversed(_visible_grids(scene)):
+    for layer in reversed(_visible_grids(scene, camera)):
         draw_layer(layer, camera, ratio, picture)
     if scene.ground is not None and scene.shading.on:
         _shade(scene.ground, scene.shading, camera, ratio, picture)
     return picture
 
 
-def _visible_grids(scene: Scene) -> list[Layer]:
-    """The grids from the top down to one that hides all others."""
+def _visible_grids(scene: Scene, camera: Camera) -> list[Layer]:
+    """The grids in view, from the top down to one that hides all others."""
+    view = (*camera.world(0, camera.height), *camera.world(camera.width, 0))
     grids = [(la, la.picture) for la in scene.layers if isinstance(la.picture, GridPicture)]
+    grids = [(la, p) for la, p in grids if _overlap(p.frame.box, view)]
     found: list[Layer] = []
     for i, (layer, picture) in enumerate(grids):
         found.append(layer)
         value = picture.value
         whole = isinstance(value, Surface) and value.valid_count == value.values.size and layer.ranges is None
-        if whole and layer.row.opacity == 1.0 and all(p.frame.box == picture.frame.box for _, p in grids[i + 1 :]):
+        if (
+            whole
+            and layer.row.opacity == 1.0
+            and all(_holds(picture.frame.box, p.frame.box) for _, p in grids[i + 1 :])
+        ):
             break
     return found
+
+
+def _overlap(a: Box, b: Box) -> bool:
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
+
+
+def _holds(outer: Box, inner: Box) -> bool:
+    return outer[0] <= inner[0] and outer[1] <= inner[1] and outer[2] >= inner[2] and outer[3] >= inner[3]
 
 
 def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) -> None:
