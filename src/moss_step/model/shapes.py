@@ -41,7 +41,7 @@ class Shapes:
         found = {int(d) for d in np.unique(shapely.get_dimensions(self.geometry)) if d >= 0}
         return {0: "points", 1: "lines", 2: "areas"}[found.pop()] if len(found) == 1 else "mixed"
 
-    @property
+    @cached_property
     def box(self) -> Box | None:
         """Extent of all shapes, or None when there are none."""
         bounds = shapely.total_bounds(self.geometry)

@@ -30,6 +30,11 @@ class Camera:
         """y at the top edge."""
         return self.y + self.height / 2.0 / (self.scale * self.stretch)
 
+    @property
+    def box(self) -> Box:
+        """What is in view: xmin, ymin, xmax, ymax."""
+        return (*self.world(0, self.height), *self.world(self.width, 0))
+
     def world(self, px: float, py: float) -> tuple[float, float]:
         """Coordinates of a pixel."""
         return self.left + px / self.scale, self.top - py / (self.scale * self.stretch)
@@ -76,6 +81,11 @@ class Camera:
         inside_x = (xs >= frame.x0) & (xs < frame.box[2])
         inside_y = (ys <= frame.y0) & (ys > frame.box[1])
         return np.where(inside_y, rows, -1).astype(np.int32), np.where(inside_x, cols, -1).astype(np.int32)
+
+
+def overlap(a: Box, b: Box) -> bool:
+    """Whether two boxes share ground."""
+    return a[0] <= b[2] and b[0] <= a[2] and a[1] <= b[3] and b[1] <= a[3]
 
 
 def stretch_of(frame: Frame) -> float:

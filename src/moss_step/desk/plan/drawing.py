@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QTransform
 
-from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.layers import Layer
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.readings import Reading
@@ -27,6 +27,9 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
     """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places."""
     picture = layer.picture
     assert isinstance(picture, ShapesPicture)  # noqa: S101 - asked of shapes only
+    box = picture.value.box
+    if box is None or not overlap(box, camera.box):
+        return
     painter.save()
     painter.setOpacity(layer.row.opacity)
     if picture.value.kind == "points":

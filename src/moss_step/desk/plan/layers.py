@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.paint import paint_classes, paint_ranges, paint_surface, shade_picture
 from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture
 from moss_step.desk.plan.ramps import ramp, usual_ramp
@@ -155,9 +155,9 @@ def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
 
 def _visible_grids(scene: Scene, camera: Camera) -> list[Layer]:
     """The grids in view, from the top down to one that hides all others."""
-    view = (*camera.world(0, camera.height), *camera.world(camera.width, 0))
+    view = camera.box
     grids = [(la, la.picture) for la in scene.layers if isinstance(la.picture, GridPicture)]
-    grids = [(la, p) for la, p in grids if _overlap(p.frame.box, view)]
+    grids = [(la, p) for la, p in grids if overlap(p.frame.box, view)]
     found: list[Layer] = []
     for i, (layer, picture) in enumerate(grids):
         found.append(layer)
@@ -170,10 +170,6 @@ def _visible_grids(scene: Scene, camera: Camera) -> list[Layer]:
         ):
             break
     return found
-
-
-def _overlap(a: Box, b: Box) -> bool:
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
 def _holds(outer: Box, inner: Box) -> bool:

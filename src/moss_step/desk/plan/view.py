@@ -19,7 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QWidget
 
-from moss_step.desk.plan.camera import Camera, metres_per_unit, stretch_of
+from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.desk.plan.drawing import draw_frame_box, draw_pin, draw_scale_bar, draw_shapes, shape_color
 from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
 from moss_step.desk.plan.pictures import ShapesPicture
@@ -82,7 +82,7 @@ class PlanView(QWidget):
         frame = self.work.frame
         if frame is None:
             self._fitted_frame = None
-        elif self._fitted_frame is None or not _meets(self.camera, frame.box):
+        elif self._fitted_frame is None or not overlap(self.camera.box, frame.box):
             self._fitted_frame = frame
             self.fit()
         self._redraw()
@@ -324,10 +324,3 @@ class PlanView(QWidget):
             if abs(px - at.x()) + abs(py - at.y()) < 16 or self._pin_cards[i].contains(at):
                 return i
         return None
-
-
-def _meets(camera: Camera, box: Box) -> bool:
-    """Whether any of a box is in view."""
-    xmin, ymin, xmax, ymax = box
-    (ax, ay), (bx, by) = camera.world(0, camera.height), camera.world(camera.width, 0)
-    return xmin < bx and xmax > ax and ymin < by and ymax > ay
