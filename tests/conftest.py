@@ -21,9 +21,7 @@ from moss_step.model.units import METRE, Unit
 UTM = "EPSG:32628"
 
 
-def surface(
-    values: object, dx: float = 2.0, dy: float | None = None, crs: str | None = UTM, unit: Unit = METRE
-) -> Surface:
+def surface(values: object, dx: float = 2.0, dy: float | None = None, crs: str | None = UTM, unit: Unit = METRE) -> Surface:
     """A surface of given values with its upper left corner at 412000, 5872000."""
     grid = np.array(values, np.float32)
     frame = Frame(grid.shape[0], grid.shape[1], 412_000.0, 5_872_000.0, dx, dy or dx, crs)

@@ -23,17 +23,13 @@ def run(capsys, *arguments: object) -> tuple[int, str, str]:
 
 def test_the_thread_from_grid_to_class_areas(capsys, tmp_path, hills_tif, hills):
     slope, classes = tmp_path / "slope.tif", tmp_path / "classes.tif"
-    code, out, err = run(
-        capsys, "do", "slope", f"dem={hills_tif}", "unit=percent", "method=horn", "z_factor=1", "-o", slope, "--json"
-    )
+    code, out, err = run(capsys, "do", "slope", f"dem={hills_tif}", "unit=percent", "method=horn", "z_factor=1", "-o", slope, "--json")
     assert (code, err) == (0, "")
     report = json.loads(out)
     assert report["kind"] == "slope" and report["outputs"] == [str(slope)]
     rules = tmp_path / "rules.csv"
     write_rules(rules, RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))))
-    code, out, _ = run(
-        capsys, "do", "classify", f"surface={slope}", f"rules={rules}", "closed=upper", "-o", classes, "--json"
-    )
+    code, out, _ = run(capsys, "do", "classify", f"surface={slope}", f"rules={rules}", "closed=upper", "-o", classes, "--json")
     assert code == 0
     found = {(f["class"], f["name"]): f for f in json.loads(out)["findings"] if "class" in f}
     with rasterio.open(slope) as file:
@@ -185,7 +181,5 @@ def test_the_installed_command_runs_in_a_pipe_without_a_bar(tmp_path, hills_tif)
 
 def test_without_a_display_the_window_says_so(tmp_path):
     command = Path(sys.executable).with_name("moss-step")
-    ran = subprocess.run(
-        [command], capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", "HOME": str(tmp_path)}
-    )
+    ran = subprocess.run([command], capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", "HOME": str(tmp_path)})
     assert ran.returncode == 1 and ran.stderr.startswith("moss-step: There is no display")

@@ -22,9 +22,7 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = _Parser(
-        prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen."
-    )
+    parser = _Parser(prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen.")
     parser.add_argument("--version", action="version", version=f"moss-step {__version__}")
     commands = parser.add_subparsers(dest="command", parser_class=_Parser)
     opened = commands.add_parser("open", help="open a study, grid or shapes in the window")

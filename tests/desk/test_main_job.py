@@ -144,9 +144,7 @@ def test_dragging_a_bound_moves_areas_and_plan(window, settle):
     assert window.plan.view.grab().toImage() != picture
     press(window.benches["classes"], "Apply the change")
     settle(window)
-    assert window.work.outcome("classes").findings[4].value == pytest.approx(
-        float(after["Gentle"].split()[0]) * 1e4, abs=500
-    )
+    assert window.work.outcome("classes").findings[4].value == pytest.approx(float(after["Gentle"].split()[0]) * 1e4, abs=500)
     window.work.undo()
     settle(window)
     assert areas(window.benches["classes"].panel) == before

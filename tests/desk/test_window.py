@@ -144,9 +144,7 @@ def test_a_changed_setting_runs_all_that_follows(demo, settle):
 
 
 def test_a_failed_step_shows_its_reason_on_the_card(demo, settle):
-    demo.work.do(
-        demo.work.study.changing("sectors", lambda s: s.model_copy(update={"inputs": {"surface": "ground"}})), "x"
-    )
+    demo.work.do(demo.work.study.changing("sectors", lambda s: s.model_copy(update={"inputs": {"surface": "ground"}})), "x")
     settle(demo)
     card = demo.trail.cards["sectors"]
     assert "Aspect sectors need an aspect" in card.figure() and "failed" in card.accessibleName()
@@ -239,9 +237,7 @@ def test_bad_files_get_a_plain_message_in_the_window(window, settle, tmp_path, n
 
 
 def test_unsaved_work_is_found_again_after_a_kill(window, settle, monkeypatch, tmp_path):
-    lost = Study(
-        name="Lost work", steps=(Step(id="g", kind="open_grid", settings={"source": str(DATA / "harrow_ground.tif")}),)
-    )
+    lost = Study(name="Lost work", steps=(Step(id="g", kind="open_grid", settings={"source": str(DATA / "harrow_ground.tif")}),))
     saver = Autosave()
     saver.write(lost, None)
     file = next(saver._folder.glob("*.json"))
@@ -268,9 +264,7 @@ def test_closing_with_unsaved_changes_asks(window, settle, monkeypatch, hills_ti
     window.open_path(hills_tif)
     settle(window)
     asked = []
-    monkeypatch.setattr(
-        QMessageBox, "question", lambda *a, **_: asked.append(a[1]) or QMessageBox.StandardButton.Cancel
-    )
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **_: asked.append(a[1]) or QMessageBox.StandardButton.Cancel)
     assert not MainWindow.may_leave(window) and asked == ["Unsaved changes"]
 
 

@@ -95,9 +95,7 @@ def test_rotated_grids_are_resampled_and_it_is_said(tmp_path):
     found, remarks = read_surface(path)
     assert "rotated" in remarks[0]
     cell = (found.frame.rows // 2, found.frame.cols // 2)
-    assert found.values[cell] == pytest.approx(
-        0.1 * found.frame.x_of(cell[1]) + 0.3 * found.frame.y_of(cell[0]), abs=0.2
-    )
+    assert found.values[cell] == pytest.approx(0.1 * found.frame.x_of(cell[1]) + 0.3 * found.frame.y_of(cell[0]), abs=0.2)
 
 
 def test_scale_and_offset_are_applied(tmp_path):
@@ -203,9 +201,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path, monkeypatch):
         "try: write_surface(Path(sys.argv[1]), surface(z), 'x')\n"
         "except MossError as e: print(e)\n"
     )
-    ran = subprocess.run(
-        [sys.executable, "-c", code, str(tmp_path / "o.tif")], capture_output=True, text=True, check=True
-    )
+    ran = subprocess.run([sys.executable, "-c", code, str(tmp_path / "o.tif")], capture_output=True, text=True, check=True)
     assert "could not be written" in ran.stdout and "full" in ran.stdout
     assert list(tmp_path.iterdir()) == []
     assert resource.getrlimit(resource.RLIMIT_FSIZE)[0] != 200_000

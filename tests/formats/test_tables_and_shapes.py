@@ -50,9 +50,7 @@ def test_rules_that_cannot_be_used_name_the_line(tmp_path, text, said):
 
 
 def bogs() -> Shapes:
-    squares = np.array(
-        [shapely.box(412_000, 5_871_000, 412_100, 5_871_100), shapely.box(412_200, 5_871_000, 412_250, 5_871_100)]
-    )
+    squares = np.array([shapely.box(412_000, 5_871_000, 412_100, 5_871_100), shapely.box(412_200, 5_871_000, 412_250, 5_871_100)])
     return Shapes(squares, {"name": np.array(["Long Moss", "Dun Moss"], object), "depth": np.array([1.5, 0.5])}, UTM)
 
 

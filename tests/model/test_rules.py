@@ -28,9 +28,7 @@ def test_gaps_and_overlaps_are_named():
 
 
 def test_sectors_wrap_and_flat_is_no_gap():
-    sectors = RuleSet(
-        (Rule(-1, -1, 0, "Flat", "#000000"), Rule(315, 45, 1, "N", "#000001"), Rule(45, 315, 2, "Rest", "#000002"))
-    )
+    sectors = RuleSet((Rule(-1, -1, 0, "Flat", "#000000"), Rule(315, 45, 1, "N", "#000001"), Rule(45, 315, 2, "Rest", "#000002")))
     assert sectors.problems() == []
     held = {v: [r.name for r in sectors.rules if r.holds(v, "upper")] for v in (-1, 0, 45, 45.1, 315, 315.1, 360)}
     assert held == {-1: ["Flat"], 0: ["N"], 45: ["N"], 45.1: ["Rest"], 315: ["Rest"], 315.1: ["N"], 360: ["N"]}

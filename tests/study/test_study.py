@@ -27,9 +27,7 @@ def test_results_name_themselves_from_what_they_did():
     study = chain()
     assert [study.name_of(i) for i in "gsca"] == [
         "Ground", "Slope, percent, of Ground", "Classes of Slope, percent, of Ground", "Aspect of Ground"]  # fmt: skip
-    assert (
-        study.changing("g", lambda s: s.model_copy(update={"name": "Moss"})).name_of("s") == "Slope, percent, of Moss"
-    )
+    assert study.changing("g", lambda s: s.model_copy(update={"name": "Moss"})).name_of("s") == "Slope, percent, of Moss"
 
 
 def test_removing_takes_what_depends_on_it():

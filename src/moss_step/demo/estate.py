@@ -200,9 +200,7 @@ def demo_study(folder: Path) -> Study:
             name="Slope classes",
         ),
         Step(id="aspect", kind="aspect", inputs={"dem": "ground"}, name="Aspect"),
-        Step(
-            id="sectors", kind="classify", inputs={"surface": "aspect"}, settings={"rules": "aspect_8"}, name="Facing"
-        ),
+        Step(id="sectors", kind="classify", inputs={"surface": "aspect"}, settings={"rules": "aspect_8"}, name="Facing"),
     )
     key = (KeyRow(step="places"), KeyRow(step="boundary"), KeyRow(step="classes", opacity=0.85))
     return Study(name="Harrow Moss", steps=steps, key=key, shading=Shading(ground="ground"))
@@ -221,8 +219,5 @@ def _truth(ground: Surface, boundary: Shapes, bogs: Shapes, places: Shapes) -> d
         "mean_m": round(float(ground.values.mean(dtype=np.float64)), 4),
         "boundary_area_m2": round(float(boundary.geometry[0].area), 2),
         "bogs": {n: round(float(g.area), 2) for n, g in zip(bogs.columns["name"], bogs.geometry, strict=True)},
-        "places": {
-            n: [g.x, g.y, float(h)]
-            for n, g, h in zip(places.columns["name"], places.geometry, places.columns["height_m"], strict=True)
-        },
+        "places": {n: [g.x, g.y, float(h)] for n, g, h in zip(places.columns["name"], places.geometry, places.columns["height_m"], strict=True)},
     }

@@ -112,9 +112,7 @@ class Pace:
     passes: int
 
 
-def evolve(
-    z: np.ndarray, outlet: np.ndarray, uplift: np.ndarray, pace: Pace, erodibility: float, diffusivity: float
-) -> np.ndarray:
+def evolve(z: np.ndarray, outlet: np.ndarray, uplift: np.ndarray, pace: Pace, erodibility: float, diffusivity: float) -> np.ndarray:
     """Run one stage on heights in metres (float64, rows x cols) and give the new heights.
 
     ``outlet`` marks the cells of fixed height, ``uplift`` is in metres a year, ``erodibility`` per year,

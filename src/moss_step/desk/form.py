@@ -184,9 +184,7 @@ class Form(QWidget):
         if get_origin(kind) is Literal:
             return ChoiceControl(get_args(kind), title)
         if what == "file":
-            return TextControl(
-                title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))
-            )
+            return TextControl(title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c)))
         if what == "box":
             return TextControl(
                 title,

@@ -77,9 +77,7 @@ class Header(QWidget):
             made = QPushButton(TITLES[bench])
             made.setCheckable(True)
             made.setEnabled(bench in filled)
-            made.setToolTip(
-                f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version"
-            )
+            made.setToolTip(f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version")
             made.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
             self.benches[bench] = made
             layout.addWidget(made)

@@ -34,9 +34,7 @@ class HistogramView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram with class bounds")
-        self.setToolTip(
-            "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it"
-        )
+        self.setToolTip("Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it")
 
     def show_values(self, bins: Histogram | None, rules: RuleSet | None, unit: str) -> None:
         """Show counts and ranges."""
@@ -168,9 +166,7 @@ class HistogramView(QWidget):
             self.update()
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             bound = bounds[min(self._focused, len(bounds) - 1)]
-            step = (1 if key == Qt.Key.Key_Right else -1) * (
-                10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
-            )
+            step = (1 if key == Qt.Key.Key_Right else -1) * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1)
             self._shift(bound, self._between(bound, self.value_at(self.x_of(bound) + step)))
             self.released.emit()
         else:

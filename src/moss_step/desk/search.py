@@ -185,6 +185,4 @@ def _score(text: str, name: str) -> float:
         return 100.0
     if any(part.startswith(text) for part in name.split()):
         return 92.0
-    return float(
-        fuzz.ratio(text, name) if len(text) < 4 else max(fuzz.ratio(text, name), 0.9 * fuzz.partial_ratio(text, name))
-    )
+    return float(fuzz.ratio(text, name) if len(text) < 4 else max(fuzz.ratio(text, name), 0.9 * fuzz.partial_ratio(text, name)))

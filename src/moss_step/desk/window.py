@@ -106,9 +106,7 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         work = self.work
         self.header.bench_wanted.connect(self.go_to_bench)
-        self.header.menu_wanted.connect(
-            lambda: self.study_menu().exec(self.header.mapToGlobal(self.header.study.geometry().bottomLeft()))
-        )
+        self.header.menu_wanted.connect(lambda: self.study_menu().exec(self.header.mapToGlobal(self.header.study.geometry().bottomLeft())))
         self.trail.next_wanted.connect(self.search_box.begin)
         self.trail.export_wanted.connect(self._hand_on)
         self.trail.record_wanted.connect(self._record)
@@ -355,8 +353,7 @@ class MainWindow(QMainWindow):
             answer = QMessageBox.question(
                 self,
                 "Unsaved work found",
-                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. "
-                "Take it up again?",
+                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. Take it up again?",
             )
             if answer == _LEAVE_IT.Yes:
                 self.work.recover(left.study, left.saved_as)

@@ -25,12 +25,20 @@ from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
-from moss_step.model.units import BEARING, DEGREE, NONE, PERCENT, SHADE, UNKNOWN, Unit, unit_named
+from moss_step.model.units import ANGLE, BEARING, DEGREE, NONE, PER_METRE, PERCENT, SHADE, UNKNOWN, Unit, unit_named
 
 NO_DATA = -9999.0
 ENDINGS = (".tif", ".tiff", ".asc")
 
-_QUANTITIES = {DEGREE: "slope", PERCENT: "slope", BEARING: "aspect", SHADE: "shade", NONE: "value"}
+_QUANTITIES = {
+    DEGREE: "slope",
+    PERCENT: "slope",
+    BEARING: "aspect",
+    SHADE: "shade",
+    NONE: "value",
+    ANGLE: "openness",
+    PER_METRE: "curvature",
+}
 
 
 @dataclass(frozen=True)
@@ -170,9 +178,7 @@ def _read_values(
     for first, last in progress.blocks(rows, step, "Reading the grid"):
         part = Window(window.col_off, window.row_off + first, cols, last - first)
         raw = file.read(band, window=part)
-        block = (
-            raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
-        )
+        block = raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
         with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
             values[first:last] = block
         if masked:
@@ -343,9 +349,7 @@ def read_class_map(path: Path) -> ClassMap:
 
 
 @contextmanager
-def _created(
-    temporary: Path, path: Path, frame: Frame, profile: dict[str, object]
-) -> Iterator[rasterio.io.DatasetWriter]:
+def _created(temporary: Path, path: Path, frame: Frame, profile: dict[str, object]) -> Iterator[rasterio.io.DatasetWriter]:
     tiled = min(frame.rows, frame.cols) >= 256
     layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if tiled else {}
     try:
@@ -415,10 +419,7 @@ def _not_written(path: Path, error: Exception) -> MossError:
 def _category_names(classes: tuple[ClassEntry, ...]) -> str:
     names = {c.code: c.name for c in classes}
     rows = "".join(f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1))
-    return (
-        '<PAMDataset>\n  <PAMRasterBand band="1">\n    <CategoryNames>\n'
-        f"{rows}    </CategoryNames>\n  </PAMRasterBand>\n</PAMDataset>\n"
-    )
+    return f'<PAMDataset>\n  <PAMRasterBand band="1">\n    <CategoryNames>\n{rows}    </CategoryNames>\n  </PAMRasterBand>\n</PAMDataset>\n'
 
 
 def _rgb(color: str) -> tuple[int, int, int]:

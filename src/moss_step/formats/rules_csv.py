@@ -48,9 +48,7 @@ def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
     try:
         code = int((row["class"] or "").strip())
     except ValueError:
-        raise MossError(
-            f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line."
-        ) from None
+        raise MossError(f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line.") from None
     name = (row.get("name") or "").strip() or f"Class {code}"
     color = (row.get("color") or "").strip() or _SPARE_COLOR
     try:

@@ -25,9 +25,7 @@ def reference_system(text: str) -> CRS:
     try:
         return CRS.from_user_input(text)
     except CRSError:
-        raise AskedWronglyError(
-            f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text."
-        ) from None
+        raise AskedWronglyError(f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text.") from None
 
 
 @dataclass(frozen=True)

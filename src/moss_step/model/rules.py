@@ -32,9 +32,7 @@ class Rule:
     def __post_init__(self) -> None:
         """Refuse bounds, codes and colours that cannot be used."""
         if not 0 <= self.code < NO_CLASS:
-            raise AskedWronglyError(
-                f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}."
-            )
+            raise AskedWronglyError(f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}.")
         if not COLOR.fullmatch(self.color):
             raise AskedWronglyError(f"'{self.color}' is not a colour.", "Write it like #4C6B34.")
         for bound in (self.low, self.high):
@@ -116,9 +114,7 @@ class RuleSet:
         for rule in self.rules:
             first = seen.setdefault(rule.code, rule)
             if first.name != rule.name:
-                raise AskedWronglyError(
-                    f"Class {rule.code} is called both '{first.name}' and '{rule.name}'.", "Give it one name."
-                )
+                raise AskedWronglyError(f"Class {rule.code} is called both '{first.name}' and '{rule.name}'.", "Give it one name.")
 
     @property
     def wraps(self) -> bool:

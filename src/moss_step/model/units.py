@@ -43,6 +43,8 @@ SQUARE_METRE = Unit("m2", "m²", "area")
 HECTARE = Unit("ha", "ha", "area", 10_000.0)
 SQUARE_KILOMETRE = Unit("km2", "km²", "area", 1_000_000.0)
 ACRE = Unit("acre", "acres", "area", 4046.8564224)
+ANGLE = Unit("angle_degree", "°", "angle")
+PER_METRE = Unit("per_metre", "1/m", "curvature")
 CELLS = Unit("cells", "cells", "count")
 SHARE = Unit("fraction", "", "share")
 
@@ -66,6 +68,7 @@ UNITS = {
         SQUARE_KILOMETRE,
         ACRE,
         CELLS,
+        PER_METRE,
         SHARE,
     )
 }

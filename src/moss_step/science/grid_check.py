@@ -21,9 +21,7 @@ def suspicions(surface: Surface, has_position: bool = True) -> list[str]:
         found.append("No reference system is stated: distances are taken as metres. State it if you know it.")
     elif frame.geographic:
         width, height = frame.cell_metres
-        found.append(
-            f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and that is used."
-        )
+        found.append(f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and that is used.")
     if surface.quantity == "elevation" and surface.unit == UNKNOWN:
         found.append("The height unit is not stated: metres are taken. State it if it is another.")
     if surface.quantity == "elevation" and surface.range is not None:
@@ -38,9 +36,7 @@ def _absurd_range(surface: Surface) -> list[str]:
     found = []
     for value, beyond in ((low, low < LOWEST_GROUND), (high, high > HIGHEST_GROUND)):
         if beyond:
-            found.append(
-                f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or another unit."
-            )
+            found.append(f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or another unit.")
     if not found and low == -9999.0 * factor:
         found.append("The lowest height is -9999: probably a no-data value that is not declared.")
     if low == high:

@@ -43,9 +43,7 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
     """
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
-        raise AskedWronglyError(
-            f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax."
-        )
+        raise AskedWronglyError(f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.")
     rows, cols = surface.frame.window(box)
     values = np.ascontiguousarray(surface.values[rows, cols])
     return Surface(values, surface.frame.part(rows, cols), surface.unit, surface.quantity)

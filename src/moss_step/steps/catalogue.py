@@ -47,10 +47,8 @@ def describe(step: StepKind) -> dict[str, Any]:
         "help": step.help,
         "gives": step.gives,
         "words": list(step.words),
-        "inputs": [
-            {"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional}
-            for i in step.inputs
-        ],
+        "inputs": [{"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional} for i in step.inputs],
+        "further_inputs": None if step.further is None else {"accepts": step.further.accepts, "help": step.further.help},
         "settings": [
             {
                 "name": name,

@@ -53,9 +53,7 @@ class ClassifySettings(Settings):
         "A CSV file with columns from,to,class,name,color, or a ready set: " + ", ".join(PRESETS) + ".",
         control="rules",
     )
-    closed: Literal["upper", "lower"] = setting(
-        "upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b)."
-    )
+    closed: Literal["upper", "lower"] = setting("upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b).")
     count: int = setting(5, "Number of classes", "For equal interval, equal count and natural breaks.", ge=2, le=50)
 
     def rule_set(self, surface: Surface) -> RuleSet:

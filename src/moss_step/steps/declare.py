@@ -15,10 +15,11 @@ from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 
-Value = Surface | ClassMap | Shapes
-ValueKind = Literal["surface", "classes", "shapes"]
-VALUE_TYPES: dict[ValueKind, type] = {"surface": Surface, "classes": ClassMap, "shapes": Shapes}
+Value = Surface | ClassMap | Shapes | Table
+ValueKind = Literal["surface", "classes", "shapes", "table"]
+VALUE_TYPES: dict[ValueKind, type] = {"surface": Surface, "classes": ClassMap, "shapes": Shapes, "table": Table}
 Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
 
@@ -86,6 +87,8 @@ class StepKind:
     gives: ValueKind
     run: Callable[[Any, Inputs, Progress], Outcome]
     label: Callable[[Any, Mapping[str, str]], str]
+    further: InputSpec | None = None
+    """Any number of further inputs of one kind, under names that the person gives."""
 
     def checked(self, given: Mapping[str, Any]) -> Settings:
         """Build the settings from plain values.
@@ -103,7 +106,10 @@ class StepKind:
 
     def input(self, name: str) -> InputSpec | None:
         """Give the input with a name."""
-        return next((i for i in self.inputs if i.name == name), None)
+        found = next((i for i in self.inputs if i.name == name), None)
+        if found is None and self.further is not None and name not in self.settings.model_fields:
+            return self.further if name.isidentifier() else None
+        return found
 
     @property
     def file_settings(self) -> list[str]:

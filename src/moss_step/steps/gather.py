@@ -97,12 +97,8 @@ open_grid = StepKind(
 class OpenShapesSettings(Settings):
     """Settings of open_shapes."""
 
-    source: str = setting(
-        ..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file"
-    )
-    crs: SystemField | None = setting(
-        None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs"
-    )
+    source: str = setting(..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file")
+    crs: SystemField | None = setting(None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs")
 
 
 def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progress) -> Outcome:

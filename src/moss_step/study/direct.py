@@ -22,11 +22,11 @@ def do_step(step: StepKind, given: Mapping[str, str], progress: Progress) -> tup
     inputs: dict[str, Value] = {}
     names: dict[str, str] = {}
     remarks: list[str] = []
-    for spec in step.inputs:
-        source = given.get(spec.name)
-        if source:
-            inputs[spec.name], said = read_input(spec, source, progress)
-            names[spec.name] = split_layer(source)[0].stem
+    for name, source in given.items():
+        spec = step.input(name)
+        if spec is not None and source:
+            inputs[name], said = read_input(spec, source, progress)
+            names[name] = split_layer(source)[0].stem
             remarks += said
     outcome = run_declared(step, settings, inputs, progress)
     warnings = tuple(dict.fromkeys((*remarks, *outcome.warnings)))

@@ -238,4 +238,9 @@ def run_declared(step: StepKind, settings: object, inputs: dict[str, Value], pro
             what = getattr(value, "quantity", type(value).__name__.lower())
             wanted = spec.quantity or spec.accepts
             raise AskedWronglyError(f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input.")
+    if step.further is not None:
+        declared = {i.name for i in step.inputs}
+        for name in [n for n in inputs if n not in declared]:
+            if not step.further.takes(inputs[name]):
+                raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
     return step.run(checked, inputs, progress)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Mapping
 from pathlib import Path
+
+import numpy as np
 
 from moss_step.formats.raster import write_class_map, write_surface
 from moss_step.formats.vector import DRIVERS, write_shapes
@@ -12,13 +15,16 @@ from moss_step.formats.whole import write_text
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 from moss_step.steps.declare import Outcome, ValueKind
 
 ENDINGS: dict[ValueKind, tuple[str, ...]] = {
     "surface": (".tif", ".tiff", ".asc"),
     "classes": (".tif", ".tiff", ".csv"),
-    "shapes": tuple(DRIVERS),
+    "shapes": (*DRIVERS, ".csv"),
+    "table": (".csv",),
 }
 _COLUMNS = ("class", "name", "color", "range", "count", "area_m2", "share")
 
@@ -27,13 +33,15 @@ def kind_of(outcome: Outcome) -> ValueKind:
     """Which kind of value a result is."""
     if isinstance(outcome.value, Surface):
         return "surface"
+    if isinstance(outcome.value, Table):
+        return "table"
     return "classes" if isinstance(outcome.value, ClassMap) else "shapes"
 
 
 def check_ending(path: Path, kind: ValueKind) -> None:
     """Raise AskedWronglyError when a kind of value cannot be written under this ending."""
     if path.suffix.lower() not in ENDINGS[kind]:
-        what = {"surface": "A surface", "classes": "A class map", "shapes": "A set of shapes"}[kind]
+        what = {"surface": "A surface", "classes": "A class map", "shapes": "A set of shapes", "table": "A table"}[kind]
         raise AskedWronglyError(f"{what} cannot be written as '{path.name}'.", f"End it in {', '.join(ENDINGS[kind])}.")
 
 
@@ -43,12 +51,31 @@ def hand_on(outcome: Outcome, name: str, path: Path, progress: Progress | None =
     value = outcome.value
     if isinstance(value, Surface):
         write_surface(path, value, name, progress)
-    elif not isinstance(value, ClassMap):
-        write_shapes(path, value)
+    elif isinstance(value, Table):
+        write_text(path, table_text(value.columns))
+    elif isinstance(value, Shapes):
+        if path.suffix.lower() == ".csv":
+            write_text(path, table_text(value.columns))
+        else:
+            write_shapes(path, value)
     elif path.suffix.lower() == ".csv":
         write_text(path, class_table(outcome))
     else:
         write_class_map(path, value, name, progress)
+
+
+def table_text(columns: Mapping[str, np.ndarray]) -> str:
+    """Give columns as CSV; missing numbers are empty."""
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerow(columns)
+    for row in zip(*columns.values(), strict=True):
+        table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
+    return out.getvalue()
+
+
+def _plain(value: object) -> object:
+    return f"{value:.10g}" if isinstance(value, float | np.floating) else value
 
 
 def class_table(outcome: Outcome) -> str:

@@ -9,6 +9,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame, describe_box
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 from moss_step.steps.declare import Outcome, Value, extra
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
@@ -77,16 +78,15 @@ def _end(value: float | None) -> str:
 def _value_text(value: Value) -> str:
     if isinstance(value, Shapes):
         return f"{len(value):,} {value.kind}, {value.crs or 'no reference system'}"
+    if isinstance(value, Table):
+        return f"a table of {len(value):,} rows: {', '.join(value.columns)}"
     what = f"{value.quantity} in {value.unit.key}" if isinstance(value, Surface) else f"{len(value.classes)} classes"
     return f"{what}; {_frame_text(value.frame)}"
 
 
 def _frame_text(frame: Frame) -> str:
     width, height = frame.cell_metres
-    return (
-        f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, {frame.system_name}, "
-        f"{describe_box(frame.box)}"
-    )
+    return f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, {frame.system_name}, {describe_box(frame.box)}"
 
 
 def _finding_text(finding: Finding) -> str:

@@ -128,9 +128,7 @@ class ClassifyPanel(StepPanel):
     def rules(self) -> RuleSet | None:
         """The ranges as they are set; None while they cannot be used."""
         try:
-            return RuleSet(
-                tuple(Rule(r.low, r.high, r.code, r.name, r.color) for r in self.table.rows), self.closed_end
-            )
+            return RuleSet(tuple(Rule(r.low, r.high, r.code, r.name, r.color) for r in self.table.rows), self.closed_end)
         except MossError:
             return None
 
@@ -172,10 +170,7 @@ class ClassifyPanel(StepPanel):
             return preset("equal_interval", surface) if surface.range[0] < surface.range[1] else from_breaks([0.0, 1.0])
         made = from_breaks([float(b) for b in (*bounds, bounds[-1] * 2)])
         return RuleSet(
-            tuple(
-                Rule(r.low, None if i == len(bounds) - 1 else r.high, r.code, _FIRST_NAMES[i], r.color)
-                for i, r in enumerate(made.rules)
-            )
+            tuple(Rule(r.low, None if i == len(bounds) - 1 else r.high, r.code, _FIRST_NAMES[i], r.color) for i, r in enumerate(made.rules))
         )
 
     def _show_rules(self, rules: RuleSet) -> None:

@@ -39,8 +39,7 @@ class GatherBench(Bench):
         )
         layout.addWidget(
             label(
-                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, "
-                "GeoJSON, Shapefile and more.",
+                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, GeoJSON, Shapefile and more.",
                 "muted",
                 wrap=True,
             )
@@ -109,9 +108,7 @@ class OpenedPanel(StatedPanel):
     def relink(self, name: str) -> None:
         """Read the step from another file."""
         self.work.do(
-            self.work.study.changing(
-                self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})
-            ),
+            self.work.study.changing(self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})),
             "Find a file",
         )
         self.load()

@@ -54,13 +54,9 @@ class StepPanel(QWidget):
             layout.addWidget(self.facts)
             layout.addWidget(self.note)
         self.build(layout)
-        self.keep_button = button(
-            "Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main"
-        )
+        self.keep_button = button("Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main")
         self.keep_button.setShortcut("Ctrl+Return")
-        self.drop_button = button(
-            "Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop
-        )
+        self.drop_button = button("Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop)
         if not self.facts_first:
             layout.addWidget(self.facts)
             layout.addWidget(self.note)

@@ -136,9 +136,7 @@ class SheetBench(QWidget):
         outcome = self.work.outcome(self.step_id) if self.step_id else None
         if outcome is None:
             self._facts.show_rows([])
-            self._formats_layout.addWidget(
-                label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
-            )
+            self._formats_layout.addWidget(label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True))
             return
         self._facts.show_rows([("Figure", outcome.figure)])
         for ending in ENDINGS[kind_of(outcome)]:

@@ -241,12 +241,7 @@ class KeyPanel(QFrame):
             lambda v: self._set(key, "Opacity", join=True, opacity=v / 100.0),
         )
         layout.addWidget(row(label("Opacity", "muted"), opacity))
-        if (
-            layer is not None
-            and isinstance(layer.picture, GridPicture)
-            and isinstance(layer.picture.value, Surface)
-            and layer.ranges is None
-        ):
+        if layer is not None and isinstance(layer.picture, GridPicture) and isinstance(layer.picture.value, Surface) and layer.ranges is None:
             self._add_ramp_controls(layout, key, layer.picture, layer.picture.value)
         layout.addWidget(
             row(

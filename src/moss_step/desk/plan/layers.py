@@ -9,7 +9,7 @@ import numpy as np
 
 from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.paint import paint_classes, paint_ranges, paint_surface, shade_picture
-from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture
+from moss_step.desk.plan.pictures import GridPicture, ShapesPicture, TablePicture
 from moss_step.desk.plan.ramps import ramp, usual_ramp
 from moss_step.desk.theme import GROUND
 from moss_step.desk.work import DRAFT, Work
@@ -32,7 +32,7 @@ class Layer:
 
     step: str
     name: str
-    picture: Picture
+    picture: GridPicture | ShapesPicture
     row: KeyRow
     ranges: RuleSet | None = None
 
@@ -89,7 +89,9 @@ def _layer(work: Work, row: KeyRow, step_id: str) -> Layer | None:
     picture = work.picture(step_id)
     if isinstance(picture, ShapesPicture) and work.frame is not None:
         picture = _carried_over(picture, work.frame.crs)
-    return None if picture is None else Layer(step_id, name, picture, row)
+    if picture is None or isinstance(picture, TablePicture):
+        return None
+    return Layer(step_id, name, picture, row)
 
 
 @lru_cache(maxsize=32)
@@ -110,7 +112,7 @@ def _live_ranges(work: Work) -> tuple[GridPicture, RuleSet] | None:
     return (picture, rule_set(settings.rules, settings.closed)) if isinstance(picture, GridPicture) else None
 
 
-def _elsewhere(work: Work, picture: Picture) -> str:
+def _elsewhere(work: Work, picture: GridPicture | ShapesPicture) -> str:
     frame = work.frame
     if isinstance(picture, ShapesPicture) or frame is None or frame.system is None or picture.frame.crs is None:
         return ""
@@ -163,11 +165,7 @@ def _visible_grids(scene: Scene, camera: Camera) -> list[Layer]:
         found.append(layer)
         value = picture.value
         whole = isinstance(value, Surface) and value.valid_count == value.values.size and layer.ranges is None
-        if (
-            whole
-            and layer.row.opacity == 1.0
-            and all(_holds(picture.frame.box, p.frame.box) for _, p in grids[i + 1 :])
-        ):
+        if whole and layer.row.opacity == 1.0 and all(_holds(picture.frame.box, p.frame.box) for _, p in grids[i + 1 :]):
             break
     return found
 

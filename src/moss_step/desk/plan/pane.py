@@ -41,11 +41,7 @@ class ReadingBar(QFrame):
         """Show readings; none hides the bar."""
         self.rows = rows
         self.setVisible(bool(rows))
-        parts = [
-            f"<span style='color:#B9BDA9'>{_plain(r.name)}</span>&nbsp;&nbsp;"
-            f"<b style='color:{PAPER}'>{_plain(r.text)}</b>"
-            for r in rows
-        ]
+        parts = [f"<span style='color:#B9BDA9'>{_plain(r.name)}</span>&nbsp;&nbsp;<b style='color:{PAPER}'>{_plain(r.text)}</b>" for r in rows]
         self._text.setText("&nbsp;&nbsp;&nbsp;&nbsp;&nbsp;".join(parts))
         self.adjustSize()
 
@@ -105,9 +101,7 @@ class Welcome(QFrame):
         """List what can be opened."""
         clear(self._layout)
         self._layout.addWidget(label("Begin with a ground", "title"))
-        self._layout.addWidget(
-            label("Open an elevation grid or shapes, or drop files anywhere on this window.", "muted", wrap=True)
-        )
+        self._layout.addWidget(label("Open an elevation grid or shapes, or drop files anywhere on this window.", "muted", wrap=True))
         self._layout.addWidget(button("Open a grid or shapes", "Ctrl+O", self.open_wanted.emit, "main", "folder-open"))
         self._layout.addWidget(
             button(

@@ -17,6 +17,7 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 from moss_step.science.classes.histogram import Histogram, histogram
 from moss_step.steps.declare import Value
 
@@ -66,7 +67,14 @@ class ShapesPicture:
         return shapely.STRtree(self.value.geometry)
 
 
-Picture = GridPicture | ShapesPicture
+@dataclass(frozen=True, eq=False)
+class TablePicture:
+    """A table; it has no place on the plan."""
+
+    value: Table
+
+
+Picture = GridPicture | ShapesPicture | TablePicture
 
 
 class Pictures:
@@ -101,6 +109,8 @@ def picture_of(value: Value) -> Picture:
     """Make the picture of a value."""
     if isinstance(value, Shapes):
         return ShapesPicture(value)
+    if isinstance(value, Table):
+        return TablePicture(value)
     if isinstance(value, ClassMap):
         return GridPicture(value, _halved(value.codes, smooth=False), None)
     return GridPicture(value, _halved(value.values, smooth=not value.cyclic), histogram(value))

@@ -48,9 +48,7 @@ def save_picture(view: PlanView, path: Path) -> None:
     """
     with whole_file(path) as temporary:
         if not plan_picture(view).save(str(temporary), "PNG"):  # type: ignore[call-overload]
-            raise MossError(
-                f"{path} could not be written.", "The disk may be full. Free some space, or choose another."
-            )
+            raise MossError(f"{path} could not be written.", "The disk may be full. Free some space, or choose another.")
 
 
 def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:

@@ -202,9 +202,7 @@ class Card(QWidget):
 
     def rename(self) -> None:
         """Ask for a name."""
-        name, given = QInputDialog.getText(
-            self, "Rename", "Name of the result:", text=self.work.study.name_of(self.step_id)
-        )
+        name, given = QInputDialog.getText(self, "Rename", "Name of the result:", text=self.work.study.name_of(self.step_id))
         if given:
             self.work.rename(self.step_id, name)
 

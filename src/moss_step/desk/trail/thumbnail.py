@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor, QImage, QPainter
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
 
 from moss_step.desk.plan.camera import Camera, stretch_of
 from moss_step.desk.plan.drawing import draw_shapes, shape_color
 from moss_step.desk.plan.layers import Layer, Scene, draw_grids
-from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture
-from moss_step.desk.theme import GROUND
+from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture, TablePicture
+from moss_step.desk.theme import CARD, GROUND, MOSS
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 from moss_step.study.graph import KeyRow, Shading
 
 RATIO = 2.0
 
 
-def thumbnail(
-    picture: Picture, row: KeyRow, shading: Shading, ground: GridPicture | None, width: int, height: int
-) -> QImage:
+def thumbnail(picture: Picture, row: KeyRow, shading: Shading, ground: GridPicture | None, width: int, height: int) -> QImage:
     """Draw a result small, filling the width: grids with relief shading, shapes on plain ground."""
+    if isinstance(picture, TablePicture):
+        return _curve(picture.value, width, height)
     layer = Layer(row.step, "", picture, row.model_copy(update={"opacity": 1.0}))
     if isinstance(picture, ShapesPicture):
         return _shapes(layer, picture, width, height)
@@ -30,6 +32,24 @@ def thumbnail(
     pixels = draw_grids(Scene((layer,), shaded, strength), camera, RATIO)
     image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
     image.setDevicePixelRatio(RATIO)
+    return image
+
+
+def _curve(table: Table, width: int, height: int) -> QImage:
+    image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
+    image.setDevicePixelRatio(RATIO)
+    image.fill(QColor(CARD))
+    if not table.x or not table.y or len(table) < 2:
+        return image
+    xs, ys = (np.asarray(table.columns[c], np.float64) for c in (table.x, table.y))
+    low, high = np.nanmin(ys), np.nanmax(ys)
+    px = 4 + (xs - xs.min()) / (np.ptp(xs) or 1.0) * (width - 8)
+    py = height - 4 - (ys - low) / ((high - low) or 1.0) * (height - 8)
+    painter = QPainter(image)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(MOSS), 1.8))
+    painter.drawPolyline([QPointF(x, y) for x, y in zip(px, py, strict=True) if y == y])
+    painter.end()
     return image
 
 

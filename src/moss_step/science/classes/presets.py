@@ -93,10 +93,7 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
     """Rules between ascending bounds, named by their number."""
     colors = colors_between(len(bounds) - 1)
     return RuleSet(
-        tuple(
-            Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i])
-            for i, (a, b) in enumerate(itertools.pairwise(bounds))
-        ),
+        tuple(Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i]) for i, (a, b) in enumerate(itertools.pairwise(bounds))),
         closed,
     )
 

@@ -1,0 +1,1 @@
+"""Sums over several surfaces: formulas, differences, thresholds, combinations."""

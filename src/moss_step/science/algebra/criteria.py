@@ -1,0 +1,130 @@
+"""Criteria: a threshold on a surface, and several yes/no or class maps laid over one another."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Literal
+
+import numpy as np
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.surface import Surface
+from moss_step.science.algebra.formula import same_frame
+from moss_step.science.classes.presets import colors_between
+
+Rule = Literal["sum", "all", "any", "worst", "which"]
+YES, NO = "#CF7340", "#E9E8D8"
+_MOST_MAPS = 7
+
+
+def threshold(surface: Surface, low: float | None, low_in: bool, high: float | None, high_in: bool, name: str,
+              keep_no: bool = True) -> ClassMap:  # fmt: skip
+    """Yes (1) where a value lies beyond ``low`` and below ``high``, no (0) elsewhere, or no class without ``keep_no``.
+
+    A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared as float32.
+    """
+    values, holds = surface.values, np.ones(surface.frame.shape, bool)
+    with np.errstate(invalid="ignore"):
+        if low is not None:
+            holds &= values >= np.float32(low) if low_in else values > np.float32(low)
+        if high is not None:
+            holds &= values <= np.float32(high) if high_in else values < np.float32(high)
+    codes = np.where(holds, np.uint8(1), np.uint8(0 if keep_no else NO_CLASS))
+    codes[np.isnan(values)] = NO_CLASS
+    entries = [ClassEntry(1, name, YES, name)]
+    if keep_no:
+        entries.insert(0, ClassEntry(0, f"not {name}", NO))
+    return ClassMap(codes, surface.frame, tuple(entries))
+
+
+def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
+    """Lay class maps over one another; a cell without class in any of them has none.
+
+    ``sum`` counts in how many a cell is yes (1), ``all`` and ``any`` give yes or no, ``worst`` takes the highest class,
+    ``which`` names each combination of yes ("steep and high"). Raises MossError when the maps do not lie cell on cell.
+    """
+    _check(maps)
+    names, stack = list(maps), [m.codes for m in maps.values()]
+    frame = next(iter(maps.values())).frame
+    missing = np.any([c == NO_CLASS for c in stack], axis=0)
+    if rule == "worst":
+        codes = np.maximum.reduce(stack)
+        entries = _worst_entries(list(maps.values()))
+    else:
+        for name, m in maps.items():
+            beyond = [c.code for c in m.classes if c.code > 1]
+            if beyond:
+                raise MossError(f"'{name}' has class {beyond[0]}, and yes is 1, no is 0.", "Use threshold first, or rule=worst.")
+        yes = [(c == 1).astype(np.uint8) for c in stack]
+        codes, entries = _joined(yes, names, rule)
+    codes = np.where(missing, np.uint8(NO_CLASS), codes).astype(np.uint8)
+    return ClassMap(codes, frame, entries)
+
+
+def _joined(yes: list[np.ndarray], names: list[str], rule: Rule) -> tuple[np.ndarray, tuple[ClassEntry, ...]]:
+    n = len(names)
+    if rule == "sum":
+        colors = colors_between(n + 1)
+        words = ["none holds", *(f"{k} of {n} hold{'s' if k == 1 else ''}" for k in range(1, n + 1))]
+        return np.sum(yes, axis=0), tuple(ClassEntry(k, words[k], colors[k]) for k in range(n + 1))
+    if rule in ("all", "any"):
+        joined = np.logical_and.reduce(yes) if rule == "all" else np.logical_or.reduce(yes)
+        word = (" and " if rule == "all" else " or ").join(names)
+        return joined.astype(np.uint8), (ClassEntry(0, f"not ({word})", NO), ClassEntry(1, word, YES))
+    codes = np.sum([y << k for k, y in enumerate(yes)], axis=0)
+    colors = colors_between(2**n)
+    entries = []
+    for code in range(2**n):
+        held = [names[k] for k in range(n) if code >> k & 1]
+        entries.append(ClassEntry(code, " and ".join(held) or "none of them", colors[code]))
+    return codes, tuple(entries)
+
+
+def _worst_entries(maps: Sequence[ClassMap]) -> tuple[ClassEntry, ...]:
+    found: dict[int, ClassEntry] = {}
+    for m in maps:
+        for entry in m.classes:
+            found.setdefault(entry.code, entry)
+    return tuple(found[c] for c in sorted(found))
+
+
+def _check(maps: Mapping[str, ClassMap]) -> None:
+    if not 2 <= len(maps) <= _MOST_MAPS:
+        raise AskedWronglyError(f"{len(maps)} maps cannot be combined.", f"Give 2 to {_MOST_MAPS}, such as steep=a.tif high=b.tif.")
+    first, frame = next((n, m.frame) for n, m in maps.items())
+    for name, m in maps.items():
+        if not same_frame(m.frame, frame):
+            raise MossError(f"'{name}' and '{first}' do not lie cell on cell.", "Resample one to the frame of the other.")
+
+
+RANDOM_INDEX = {1: 0.0, 2: 0.0, 3: 0.58, 4: 0.90, 5: 1.12, 6: 1.24, 7: 1.32, 8: 1.41, 9: 1.45, 10: 1.49}
+"""Random consistency index of Saaty 1980, The Analytic Hierarchy Process (from memory)."""
+
+
+def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:
+    """Weights from a reciprocal matrix of pairwise comparisons, and its consistency ratio (Saaty 1980).
+
+    The weights are the principal eigenvector, summing to 1. Raises AskedWronglyError for a matrix that is not reciprocal.
+    """
+    n = len(matrix)
+    if matrix.shape != (n, n) or n < 2 or n > 10 or (matrix <= 0).any() or not np.allclose(matrix * matrix.T, 1.0, rtol=1e-3):
+        raise AskedWronglyError("The comparisons must be a reciprocal table of 2 to 10 criteria.", "a over b = 3 means b over a = 1/3.")
+    values, vectors = np.linalg.eig(matrix)
+    k = int(np.argmax(values.real))
+    weights = np.abs(vectors[:, k].real)
+    index = (values[k].real - n) / (n - 1)
+    ratio = index / RANDOM_INDEX[n] if RANDOM_INDEX[n] else 0.0
+    return weights / weights.sum(), max(float(ratio), 0.0)
+
+
+def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -> np.ndarray:
+    """Sum of values times weights that are normalised to 1; no-data where any value is missing (float32)."""
+    share = np.asarray(weights, np.float64)
+    if len(share) != len(surfaces) or (share < 0).any() or share.sum() <= 0:
+        raise AskedWronglyError(f"{len(share)} weights do not fit {len(surfaces)} criteria.", "Give one for each, none below 0.")
+    share = share / share.sum()
+    total = np.zeros(next(iter(surfaces.values())).shape, np.float32)
+    for w, values in zip(share, surfaces.values(), strict=True):
+        total += np.float32(w) * values
+    return total

@@ -1,0 +1,302 @@
+"""Formulas over named surfaces: Python's expression syntax, parsed and worked out by hand; nothing is run as code.
+
+Units are carried: two lengths in different units do not mix, a comparison takes a bare number in the unit of the other
+side. No-data stays no-data. Worked out in blocks of rows, so that no term needs a whole grid of its own.
+"""
+
+from __future__ import annotations
+
+import ast
+import itertools
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.units import ANGLE, DEGREE, METRE, NONE, UNKNOWN, Unit
+
+BLOCK_ROWS = 64
+_MOST_TEXT, _MOST_NODES, _MOST_POWER = 4000, 400, 64.0
+Array = np.ndarray
+_BINARY: dict[type[ast.operator], Callable[..., Array]] = {
+    ast.Add: np.add, ast.Sub: np.subtract, ast.Mult: np.multiply, ast.Div: np.divide, ast.Pow: np.power,
+    ast.Mod: np.mod, ast.FloorDiv: np.floor_divide,
+}  # fmt: skip
+_COMPARE: dict[type[ast.cmpop], Callable[..., Array]] = {
+    ast.Lt: np.less, ast.LtE: np.less_equal, ast.Gt: np.greater, ast.GtE: np.greater_equal, ast.Eq: np.equal,
+    ast.NotEq: np.not_equal,
+}  # fmt: skip
+_KEEP_UNIT = {"abs": np.abs, "round": np.rint, "floor": np.floor, "ceil": np.ceil}
+_NO_UNIT = {
+    "sqrt": np.sqrt, "log": np.log, "log10": np.log10, "exp": np.exp, "sin": np.sin, "cos": np.cos, "tan": np.tan,
+    "arcsin": np.arcsin, "arccos": np.arccos, "arctan": np.arctan, "sign": np.sign,
+}  # fmt: skip
+_TURN = {"radians": np.radians, "degrees": np.degrees}
+FUNCTIONS = (*_KEEP_UNIT, *_NO_UNIT, *_TURN, "arctan2", "min", "max", "where", "isnan")
+CONSTANTS = {"pi": float(np.pi), "nan": float("nan"), "True": 1.0, "False": 0.0}
+
+
+class FormulaError(AskedWronglyError):
+    """A formula that cannot be used; ``start`` and ``end`` point at the part of the text."""
+
+    def __init__(self, what: str, do: str, node: ast.AST | None = None) -> None:
+        self.start = getattr(node, "col_offset", 0)
+        self.end = getattr(node, "end_col_offset", self.start + 1) or self.start + 1
+        super().__init__(what, do)
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a formula: how it is worked out for a block, its unit, and whether it is yes or no."""
+
+    run: Callable[[Mapping[str, Array]], Array]
+    unit: Unit
+    logical: bool = False
+
+
+@dataclass(frozen=True)
+class Formula:
+    """A checked formula: the names it uses, its unit, and whether it gives yes (1) or no (0)."""
+
+    text: str
+    names: tuple[str, ...]
+    part: Part
+
+
+def parse(text: str, units: Mapping[str, Unit]) -> Formula:
+    """Check a formula against the names and units that there are.
+
+    Raises FormulaError that points at what is wrong: an unknown name, anything but arithmetic, comparison, ``and or
+    not`` and the listed functions, powers beyond 64, or units that do not go together.
+    """
+    if len(text) > _MOST_TEXT:
+        raise FormulaError(f"The formula has {len(text):,} characters.", f"Keep it below {_MOST_TEXT:,}.")
+    try:
+        tree = ast.parse(text.strip(), mode="eval")
+    except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
+        where = getattr(error, "offset", None) or 1
+        raise FormulaError(f"The formula cannot be read at character {where}.", "Check brackets and operators.") from None
+    if sum(1 for _ in ast.walk(tree)) > _MOST_NODES:
+        raise FormulaError("The formula has too many parts.", "Split it in several steps.")
+    part = _Builder(units).build(tree.body)
+    names = tuple(sorted({n.id for n in ast.walk(tree) if isinstance(n, ast.Name) and n.id in units}))
+    if not names:
+        raise FormulaError("The formula uses no surface.", f"There are: {', '.join(units) or 'none'}.")
+    return Formula(text, names, part)
+
+
+def names_in(text: str) -> list[str]:
+    """Names that a text mentions and that are neither functions nor constants; empty when it cannot be read."""
+    try:
+        tree = ast.parse(text.strip(), mode="eval")
+    except (SyntaxError, ValueError, MemoryError, RecursionError):
+        return []
+    return sorted({n.id for n in ast.walk(tree) if isinstance(n, ast.Name)} - {*FUNCTIONS, *CONSTANTS})
+
+
+def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | None = None) -> Surface:
+    """Work a formula out over surfaces of one frame; yes is 1 and no is 0.
+
+    Raises FormulaError for the text, MossError when the surfaces lie in different frames.
+    """
+    formula = parse(text, {n: s.unit for n, s in surfaces.items()})
+    used = {n: surfaces[n] for n in formula.names}
+    frame = one_frame(used)
+    out = np.empty(frame.shape, np.float32)
+    for first, last in (progress or silent()).blocks(frame.rows, BLOCK_ROWS, "Working the formula out"):
+        block = {n: s.values[first:last] for n, s in used.items()}
+        with np.errstate(all="ignore"):  # what cannot be divided or rooted becomes no-data below
+            result = np.asarray(formula.part.run(block), np.float32)
+            if formula.part.logical:
+                for values in block.values():
+                    result = np.where(np.isnan(values), np.float32(np.nan), result)
+            out[first:last] = np.where(np.isinf(result), np.float32(np.nan), result)
+    return Surface(out, frame, formula.part.unit, "yes_no" if formula.part.logical else _quantity(formula.part.unit, used))
+
+
+def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
+    """Give the frame of several surfaces.
+
+    Raises MossError that names two that differ.
+    """
+    first, frame = next((n, s.frame) for n, s in surfaces.items())
+    for name, surface in surfaces.items():
+        if not same_frame(surface.frame, frame):
+            raise MossError(
+                f"'{name}' and '{first}' do not lie cell on cell.",
+                "Resample one to the frame of the other, or crop both alike.",
+            )
+    return frame
+
+
+def same_frame(a: Frame, b: Frame) -> bool:
+    """Whether two grids lie cell on cell, to a thousandth of a cell."""
+    if a.shape != b.shape or (a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system):
+        return False
+    near = 1e-3 * min(a.dx, a.dy)
+    return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))
+
+
+def _quantity(unit: Unit, used: Mapping[str, Surface]) -> str:
+    alike = {s.quantity for s in used.values() if s.unit == unit}
+    return alike.pop() if len(alike) == 1 and unit not in (NONE, UNKNOWN) else "value"
+
+
+class _Builder:
+    """Turns a syntax tree into parts, refusing all that is not on the list."""
+
+    def __init__(self, units: Mapping[str, Unit]) -> None:
+        self._units = units
+
+    def build(self, node: ast.expr) -> Part:
+        """Build one node."""
+        makers: dict[type[ast.expr], Callable[..., Part]] = {
+            ast.Constant: self._constant, ast.Name: self._name, ast.UnaryOp: self._unary, ast.BinOp: self._binary,
+            ast.Compare: self._compare, ast.BoolOp: self._logical, ast.Call: self._call,
+        }  # fmt: skip
+        maker = makers.get(type(node))
+        if maker is None:
+            what = {ast.Attribute: "A dot", ast.Subscript: "A square bracket", ast.Lambda: "lambda"}.get(type(node), "This part")
+            raise FormulaError(f"{what} is not allowed in a formula.", "Use arithmetic, comparisons and the listed functions.", node)
+        return maker(node)
+
+    def _constant(self, node: ast.Constant) -> Part:
+        if isinstance(node.value, bool) or not isinstance(node.value, int | float):
+            raise FormulaError(f"{node.value!r} is not a number.", "Use numbers and names of surfaces.", node)
+        if abs(node.value) > 1e30:
+            raise FormulaError("The number is too large.", "Use one below 1e30.", node)
+        value = np.asarray(node.value, np.float32)
+        return Part(lambda _: value, NONE)
+
+    def _name(self, node: ast.Name) -> Part:
+        name = node.id
+        if name in self._units:
+            return Part(lambda block: block[name], self._units[name])
+        if name in CONSTANTS:
+            value = np.asarray(CONSTANTS[name], np.float32)
+            return Part(lambda _: value, NONE)
+        raise FormulaError(f"There is no surface '{name}'.", f"There are: {', '.join(self._units) or 'none'}.", node)
+
+    def _unary(self, node: ast.UnaryOp) -> Part:
+        inner = self.build(node.operand)
+        if isinstance(node.op, ast.Not):
+            return Part(lambda block: np.logical_not(_truth(inner.run(block))), NONE, True)
+        if isinstance(node.op, ast.USub):
+            return Part(lambda block: np.negative(inner.run(block)), inner.unit)
+        if isinstance(node.op, ast.UAdd):
+            return inner
+        raise FormulaError("This sign is not allowed.", "Use -, + or not.", node)
+
+    def _binary(self, node: ast.BinOp) -> Part:
+        left, right = self.build(node.left), self.build(node.right)
+        run = _BINARY.get(type(node.op))
+        if run is None:
+            raise FormulaError("This operator is not allowed.", "Use + - * / // % **. For yes and no: and, or, not.", node)
+        if isinstance(node.op, ast.Pow):
+            power = node.right.operand if isinstance(node.right, ast.UnaryOp) else node.right
+            if not isinstance(power, ast.Constant) or not isinstance(power.value, int | float) or power.value > _MOST_POWER:
+                raise FormulaError("A power must be a number up to 64.", "Write for example dem ** 2.", node.right)
+        unit = self._unit_of(node, left, right)
+        return Part(lambda block: run(left.run(block), right.run(block)), unit)
+
+    def _unit_of(self, node: ast.BinOp, left: Part, right: Part) -> Unit:
+        if isinstance(node.op, ast.Add | ast.Sub | ast.Mod):
+            return self._alike(node, left, right)
+        if isinstance(node.op, ast.Mult):
+            return left.unit if right.unit == NONE else right.unit if left.unit == NONE else NONE
+        if isinstance(node.op, ast.Div | ast.FloorDiv):
+            if left.unit.kind == right.unit.kind and left.unit != right.unit and NONE not in (left.unit, right.unit):
+                self._alike(node, left, right)
+            return left.unit if right.unit == NONE else NONE
+        return NONE
+
+    def _alike(self, node: ast.expr, left: Part, right: Part) -> Unit:
+        a, b = left.unit, right.unit
+        if a == b or b in (NONE, UNKNOWN):
+            return a
+        if a in (NONE, UNKNOWN):
+            return b
+        if a.kind == b.kind:
+            raise FormulaError(
+                f"{a.key} and {b.key} do not mix.",
+                f"Convert one first: convert_units to={a.key if a == METRE else b.key}.",
+                node,
+            )
+        raise FormulaError(f"{a.key} and {b.key} measure different things.", "Compare or add like with like.", node)
+
+    def _compare(self, node: ast.Compare) -> Part:
+        parts = [self.build(n) for n in (node.left, *node.comparators)]
+        for a, b in itertools.pairwise(parts):
+            self._alike(node, a, b)
+        runs = [_COMPARE.get(type(op)) for op in node.ops]
+        if any(r is None for r in runs):
+            raise FormulaError("This comparison is not allowed.", "Use < <= > >= == !=.", node)
+
+        def run(block: Mapping[str, Array]) -> Array:
+            values = [p.run(block) for p in parts]
+            result = runs[0](values[0], values[1])  # type: ignore[misc]
+            for k, compare in enumerate(runs[1:], start=1):
+                result = np.logical_and(result, compare(values[k], values[k + 1]))  # type: ignore[misc]
+            return result
+
+        return Part(run, NONE, True)
+
+    def _logical(self, node: ast.BoolOp) -> Part:
+        parts = [self.build(n) for n in node.values]
+        join = np.logical_and if isinstance(node.op, ast.And) else np.logical_or
+
+        def run(block: Mapping[str, Array]) -> Array:
+            result = _truth(parts[0].run(block))
+            for part in parts[1:]:
+                result = join(result, _truth(part.run(block)))
+            return result
+
+        return Part(run, NONE, True)
+
+    def _call(self, node: ast.Call) -> Part:
+        if not isinstance(node.func, ast.Name) or node.func.id not in FUNCTIONS or node.keywords:
+            raise FormulaError("This cannot be called in a formula.", f"Functions: {', '.join(FUNCTIONS)}.", node)
+        name, parts = node.func.id, [self.build(a) for a in node.args]
+        wanted = {"where": (3, 3), "min": (2, 20), "max": (2, 20), "arctan2": (2, 2)}.get(name, (1, 1))
+        if not wanted[0] <= len(parts) <= wanted[1]:
+            raise FormulaError(f"{name} takes {wanted[0]} value{'s' if wanted[0] > 1 else ''}.", "Check its brackets.", node)
+        if name in ("min", "max"):
+            unit = parts[0].unit
+            for part in parts[1:]:
+                unit = self._alike(node, Part(part.run, unit), part)
+            pick = np.minimum if name == "min" else np.maximum
+            return Part(lambda block: _fold(pick, [p.run(block) for p in parts]), unit)
+        if name == "where":
+            test, yes, no = parts
+            return Part(
+                lambda b: np.where(_truth(test.run(b)), yes.run(b), no.run(b)),
+                self._alike(node, yes, no),
+                yes.logical and no.logical,
+            )
+        first = parts[0]
+        if name == "isnan":
+            return Part(lambda block: np.isnan(first.run(block)), NONE, False)
+        if name == "arctan2":
+            return Part(lambda block: np.arctan2(first.run(block), parts[1].run(block)), NONE)
+        if name in _KEEP_UNIT:
+            return Part(lambda block: _KEEP_UNIT[name](first.run(block)), first.unit)
+        if name in _NO_UNIT and name in ("sin", "cos", "tan") and first.unit in (DEGREE, ANGLE):
+            raise FormulaError(f"{name} takes radians, and this is in degrees.", f"Write {name}(radians(...)).", node)
+        table = _TURN if name in _TURN else _NO_UNIT
+        return Part(lambda block: table[name](first.run(block)), NONE)
+
+
+def _truth(values: Array) -> Array:
+    truth: Array = np.logical_and(values != 0, np.logical_not(np.isnan(np.asarray(values, np.float32))))
+    return truth
+
+
+def _fold(pick: Callable[..., Array], values: list[Array]) -> Array:
+    result = values[0]
+    for value in values[1:]:
+        result = pick(result, value)
+    return result

@@ -1,0 +1,111 @@
+"""Contours as lines with their elevation: traced by contourpy, joined in shapely; index lines and depressions marked."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+from contourpy import LineType, contour_generator
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+
+MOST_LEVELS = 5000
+
+
+def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
+    """Heights of the contours: ``base`` plus multiples of ``interval`` within the ground's range.
+
+    Raises AskedWronglyError when there would be more than 5000, MossError for a ground without values.
+    """
+    if dem.range is None:
+        raise MossError("The ground has no values.", "Choose another.")
+    low, high = dem.range
+    first, last = np.ceil((low - base) / interval), np.floor((high - base) / interval)
+    if last - first >= MOST_LEVELS:
+        raise AskedWronglyError(
+            f"An interval of {interval:g} gives {int(last - first) + 1:,} heights of contours.",
+            f"Use at least {(high - low) / MOST_LEVELS:.3g}.",
+        )
+    return base + interval * np.arange(first, last + 1)
+
+
+def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int = 5, smooth: bool = False,
+             progress: Progress | None = None) -> Shapes:  # fmt: skip
+    """Contour lines between cell centres, with columns elevation, index, closed, depression and length_m.
+
+    Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a depression.
+    ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data.
+    """
+    progress = progress or silent()
+    z = _smoothed(dem.values) if smooth else dem.values
+    if min(z.shape) < 2:
+        raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
+    generator = contour_generator(z=np.ma.masked_invalid(z), line_type=LineType.ChunkCombinedOffset)
+    levels = levels_of(dem, interval, base)
+    lines, heights, numbers = [], [], []
+    for k, level in enumerate(levels):
+        progress.at(k / len(levels), f"Tracing {level:g}")
+        traced: Any = generator.lines(float(level))
+        (points,), (offsets,) = traced
+        if points is None:
+            continue
+        made = _lines(points, offsets, dem)
+        made = made[shapely.length(made) > 0]  # a height that a single cell just reaches
+        lines.append(made)
+        heights.append(np.full(len(made), level))
+        numbers.append(np.full(len(made), round((level - base) / interval)))
+    if not lines:
+        raise MossError(f"No contour falls in the ground's range with an interval of {interval:g}.", "Use a smaller interval.")
+    geometry, number = np.concatenate(lines), np.concatenate(numbers)
+    closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
+    columns = {
+        "elevation": np.concatenate(heights), "index": (number % index_every == 0).astype(np.int32),
+        "closed": closed.astype(np.int32), "depression": _depressions(geometry, closed).astype(np.int32),
+        "length_m": shapely.length(geometry) * dem.frame.metres_per_unit,
+    }  # fmt: skip
+    return Shapes(geometry, columns, dem.frame.crs)
+
+
+def _lines(points: np.ndarray, offsets: np.ndarray, dem: Surface) -> np.ndarray:
+    """Lines from points in columns and rows, one for each stretch of offsets."""
+    f = dem.frame
+    xy = np.column_stack([f.x0 + (points[:, 0] + 0.5) * f.dx, f.y0 - (points[:, 1] + 0.5) * f.dy])
+    counts: np.ndarray = np.diff(np.asarray(offsets, np.int64))
+    kept = counts >= 2
+    which = np.repeat(np.arange(len(counts)), counts)
+    use = kept[which]
+    renumbered = np.cumsum(kept) - 1
+    return np.asarray(shapely.linestrings(xy[use], indices=renumbered[which[use]]))
+
+
+def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:
+    """Closed lines that run clockwise on the map: contourpy keeps higher ground on one side, rows run south here."""
+    found = np.zeros(len(lines), bool)
+    rings = np.flatnonzero(closed)
+    found[rings] = shapely.is_ccw(lines[rings]) == _CCW_IS_DEPRESSION
+    return found
+
+
+def _orientation() -> bool:
+    """How contourpy turns around a pit, on our axes, found once from a pit of its own."""
+    z = np.ones((5, 5))
+    z[2, 2] = 0.0
+    traced: Any = contour_generator(z=z, line_type=LineType.Separate).lines(0.5)
+    return bool(shapely.is_ccw(shapely.linestrings(np.asarray(traced[0]) * [1.0, -1.0])))
+
+
+_CCW_IS_DEPRESSION = _orientation()
+
+
+def _smoothed(z: np.ndarray) -> np.ndarray:
+    from scipy.ndimage import uniform_filter
+
+    valid = ~np.isnan(z)
+    total = uniform_filter(np.where(valid, z, 0.0).astype(np.float64), 3, mode="nearest")
+    share = uniform_filter(valid.astype(np.float64), 3, mode="nearest")
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(valid, total / share, np.nan).astype(np.float32)

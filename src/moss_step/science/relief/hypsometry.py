@@ -1,0 +1,37 @@
+"""The hypsometric curve: how much of the ground lies above each height (Strahler 1952, GSA Bulletin 63)."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import SHARE, SQUARE_METRE
+
+
+def hypsometry(dem: Surface, steps: int = 100) -> tuple[Table, float]:
+    """Area above each of ``steps + 1`` heights, and the hypsometric integral.
+
+    The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson 1971, GSA
+    Bulletin 82); cells are weighed by their ground area. Raises MossError for a ground without relief.
+    """
+    if dem.range is None or dem.range[0] == dem.range[1]:
+        raise MossError("The ground has no relief, so it has no hypsometric curve.", "Choose another ground or area.")
+    _ = dem.metres_per_height
+    low, high = dem.range
+    valid = ~np.isnan(dem.values)
+    heights = dem.values[valid].astype(np.float64)
+    areas = np.broadcast_to(dem.frame.row_areas[:, None], dem.frame.shape)[valid]
+    levels = np.linspace(low, high, steps + 1)
+    binned, _ = np.histogram(heights, levels, weights=areas)
+    above = np.concatenate([np.cumsum(binned[::-1])[::-1], [0.0]])
+    total = float(areas.sum())
+    integral = (float(np.average(heights, weights=areas)) - low) / (high - low)
+    table = Table(
+        {"height": levels, "area_above_m2": above, "area_share": above / total,
+         "height_share": (levels - low) / (high - low)},
+        {"height": dem.unit, "area_above_m2": SQUARE_METRE, "area_share": SHARE, "height_share": SHARE},
+        x="area_share", y="height_share",
+    )  # fmt: skip
+    return table, integral

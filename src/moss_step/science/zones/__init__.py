@@ -1,0 +1,1 @@
+"""Areas and grids: outlines, patches, tessellations, statistics per zone."""

@@ -1,0 +1,155 @@
+"""Between grids and areas: shapes to grid, classes to areas, connected patches, and masks."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+import shapely
+from rasterio.features import geometry_mask, rasterize
+from rasterio.features import shapes as trace
+from scipy import ndimage
+from shapely.geometry import shape
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.science.algebra.formula import same_frame
+from moss_step.science.classes.classify import count_codes
+from moss_step.science.classes.presets import colors_between
+from moss_step.science.regrid import affine
+
+_FOUR = ndimage.generate_binary_structure(2, 1)
+_EIGHT = ndimage.generate_binary_structure(2, 2)
+MOST_PATCHES = 500_000
+
+
+def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
+    """A class map of shapes by the values of a column, with a class for each value; later shapes lie over earlier ones.
+
+    Cells whose centres lie in an area, or that a line or point touches, take its class. Raises AskedWronglyError for a
+    column that is not there, MossError for more than 254 values.
+    """
+    if column not in shapes.columns:
+        raise AskedWronglyError(f"The shapes have no column '{column}'.", f"They have: {', '.join(shapes.columns) or 'none'}.")
+    values = [str(v) for v in shapes.columns[column]]
+    distinct = sorted(set(values), key=_by_number)
+    if len(distinct) > NO_CLASS - 1:
+        raise MossError(f"Column '{column}' has {len(distinct):,} values, and a class map holds 254.", "Choose another column.")
+    numbers = {v: i + 1 for i, v in enumerate(distinct)}
+    pairs = [(g, numbers[v]) for g, v in zip(shapes.geometry, values, strict=True)]
+    codes = rasterize(pairs, frame.shape, fill=NO_CLASS, transform=affine(frame), dtype="uint8")
+    colors = colors_between(len(distinct))
+    return ClassMap(codes, frame, tuple(ClassEntry(numbers[v], v, colors[i]) for i, v in enumerate(distinct)))
+
+
+def classes_to_areas(classes: ClassMap, progress: Progress | None = None) -> Shapes:
+    """One area for each class, along the exact outlines of its cells, with columns class, name and area_m2."""
+    (progress or silent()).at(0.1, "Tracing outlines")
+    mask = classes.codes != NO_CLASS
+    parts: dict[int, list[shapely.Geometry]] = {}
+    for geometry, code in trace(classes.codes, mask=mask, transform=affine(classes.frame)):
+        parts.setdefault(int(code), []).append(shape(geometry))
+    if not parts:
+        raise MossError("No cell has a class.", "Choose another class map.")
+    _, areas = count_codes(classes.codes, classes.frame)
+    codes = sorted(parts)
+    names = [(e.name if (e := classes.entry(c)) else f"Class {c}") for c in codes]
+    return Shapes(
+        np.array([shapely.multipolygons(parts[c]) if len(parts[c]) > 1 else parts[c][0] for c in codes], object),
+        {"class": np.array(codes, np.int32), "name": np.array(names, object), "area_m2": areas[codes]},
+        classes.frame.crs,
+    )
+
+
+def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, surface: Surface | None = None,
+            progress: Progress | None = None) -> Shapes:  # fmt: skip
+    """Connected patches of one class each, as areas with patch, class, name, cells and area_m2, largest first.
+
+    Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and mean per patch.
+    Raises MossError when there are more than 500,000 patches.
+    """
+    progress = progress or silent()
+    labels, owner = label_patches(classes, neighbours, progress)
+    cells = np.bincount(labels.ravel(), minlength=len(owner))
+    areas = np.bincount(labels.ravel(), np.repeat(classes.frame.row_areas, classes.frame.cols), minlength=len(owner))
+    kept = np.flatnonzero((cells >= least_cells) & (np.arange(len(owner)) > 0))
+    if kept.size == 0:
+        raise MossError(f"No patch has {least_cells:,} cells.", "Ask for smaller ones.")
+    if kept.size > MOST_PATCHES:
+        raise MossError(f"There are {kept.size:,} patches.", "Leave out small ones with least_cells.")
+    order = kept[np.argsort(-areas[kept], kind="stable")]
+    number = np.zeros(len(owner), np.int32)
+    number[order] = np.arange(1, order.size + 1)
+    numbered = number[labels]
+    progress.at(0.6, "Tracing outlines")
+    geometry = _traced(numbered, classes.frame, order.size)
+    names = {c.code: c.name for c in classes.classes}
+    columns: dict[str, np.ndarray] = {
+        "patch": np.arange(1, order.size + 1, dtype=np.int32), "class": owner[order].astype(np.int32),
+        "name": np.array([names.get(int(c), f"Class {c}") for c in owner[order]], object),
+        "cells": cells[order].astype(np.int64), "area_m2": areas[order],
+    }  # fmt: skip
+    if surface is not None:
+        columns |= _per_patch(numbered, order.size, surface, classes.frame)
+    return Shapes(geometry, columns, classes.frame.crs)
+
+
+def label_patches(classes: ClassMap, neighbours: int, progress: Progress | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Number each connected patch (int32 grid, 0 is none) and give the class code of each number."""
+    structure = _FOUR if neighbours == 4 else _EIGHT
+    labels = np.zeros(classes.codes.shape, np.int32)
+    owner = [0]
+    present = [int(c) for c in np.unique(classes.codes) if c != NO_CLASS]
+    for k, code in enumerate(present):
+        (progress or silent()).at(0.5 * k / len(present), "Joining cells")
+        mask = classes.codes == code
+        found, n = ndimage.label(mask, structure)
+        labels[mask] = found[mask] + (len(owner) - 1)
+        owner += [code] * n
+    return labels, np.array(owner)
+
+
+def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:
+    """Make cells whose centres lie outside (or inside) areas no-data; the frame stays."""
+    if areas.kind != "areas":
+        raise MossError(f"These shapes are {areas.kind}, and a mask is made of areas.", "Choose areas.")
+    outside = geometry_mask(list(areas.geometry), surface.frame.shape, affine(surface.frame))
+    gone = outside if keep == "inside" else ~outside
+    if (gone | np.isnan(surface.values)).all():
+        raise MossError("Nothing would be left.", "Choose other areas, or the other side.")
+    return Surface(np.where(gone, np.float32(np.nan), surface.values), surface.frame, surface.unit, surface.quantity)
+
+
+def _traced(numbered: np.ndarray, frame: Frame, n: int) -> np.ndarray:
+    parts: list[list[shapely.Geometry]] = [[] for _ in range(n)]
+    for geometry, k in trace(numbered, mask=numbered > 0, transform=affine(frame)):
+        parts[int(k) - 1].append(shape(geometry))
+    return np.array([p[0] if len(p) == 1 else shapely.multipolygons(p) for p in parts], object)
+
+
+def _per_patch(numbered: np.ndarray, n: int, surface: Surface, frame: Frame) -> dict[str, np.ndarray]:
+    if not same_frame(surface.frame, frame):
+        raise MossError("The surface and the classes do not lie cell on cell.", "Resample one to the frame of the other.")
+    valid = ~np.isnan(surface.values) & (numbered > 0)
+    which = numbered[valid]
+    values = surface.values[valid].astype(np.float64)
+    low, high = np.full(n + 1, np.inf), np.full(n + 1, -np.inf)
+    np.minimum.at(low, which, values)
+    np.maximum.at(high, which, values)
+    count = np.bincount(which, minlength=n + 1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = np.bincount(which, values, minlength=n + 1) / count
+    none = count == 0
+    low[none], high[none] = np.nan, np.nan
+    return {"lowest": low[1:], "highest": high[1:], "mean": mean[1:]}
+
+
+def _by_number(text: str) -> tuple[float, str]:
+    try:
+        return float(text), text
+    except ValueError:
+        return float("inf"), text

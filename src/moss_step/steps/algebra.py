@@ -1,0 +1,306 @@
+"""Classes and Surface: formulas, thresholds, combinations, and sums of surfaces."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BeforeValidator
+
+from moss_step.model.class_map import NO_CLASS, ClassMap
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.model.units import CELLS, NONE, UNITS
+from moss_step.science.algebra import arithmetic, criteria
+from moss_step.science.algebra.formula import FUNCTIONS, evaluate, one_frame
+from moss_step.science.regrid import carry_over
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.results import class_outcome, surface_outcome
+
+SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
+
+
+def _surface(inputs: Inputs, name: str = "surface") -> Surface:
+    value = inputs[name]
+    assert isinstance(value, Surface)  # noqa: S101 - checked against the declaration
+    return value
+
+
+def _surfaces(inputs: Inputs) -> dict[str, Surface]:
+    return {n: v for n, v in inputs.items() if isinstance(v, Surface)}
+
+
+class FormulaSettings(Settings):
+    """Settings of formula."""
+
+    expression: str = setting(
+        ...,
+        "Formula",
+        f"Names of surfaces with + - * / ** < <= > >= == != and or not, and {', '.join(FUNCTIONS)}.",
+        control="formula",
+    )
+
+
+def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surfaces = _surfaces(inputs)
+    if not surfaces:
+        raise AskedWronglyError("formula needs at least one surface.", "Give NAME=PATH for each name in the expression.")
+    result = evaluate(settings.expression, surfaces, progress)
+    outcome = surface_outcome(result)
+    if result.quantity != "yes_no":
+        return outcome
+    yes = int(np.count_nonzero(result.values == 1))
+    share = yes / max(result.valid_count, 1)
+    return Outcome(result, f"{share:.1%} yes", (*outcome.findings, Finding("yes_count", yes, CELLS)), outcome.warnings)
+
+
+formula = StepKind(
+    kind="formula", bench="classes", title="Formula", question="What follows from several surfaces together?",
+    help="Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing is run as code.",
+    words=("calculator", "map algebra", "expression", "arithmetic", "conditional", "con", "where"),
+    inputs=(), settings=FormulaSettings, gives="surface", run=_formula,
+    label=lambda s, names: s.expression if len(s.expression) <= 40 else f"{s.expression[:38]} …",
+    further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each name in the expression.", optional=True),
+)  # fmt: skip
+
+
+class ThresholdSettings(Settings):
+    """Settings of threshold."""
+
+    at_least: float | None = setting(None, "At least", "Yes from this value on, the value included.")
+    above: float | None = setting(None, "Above", "Yes above this value, the value not included.")
+    at_most: float | None = setting(None, "At most", "Yes up to this value, the value included.")
+    below: float | None = setting(None, "Below", "Yes below this value, the value not included.")
+    elsewhere: Literal["no", "no_data"] = setting("no", "Elsewhere", "What the other cells become.")
+
+    def text(self) -> str:
+        """Say the condition."""
+        parts = [(self.at_least, "at least"), (self.above, "above"), (self.at_most, "at most"), (self.below, "below")]
+        return " and ".join(f"{word} {value:g}" for value, word in parts if value is not None)
+
+
+def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    s, surface = settings, _surface(inputs)
+    if not s.text():
+        raise AskedWronglyError("threshold needs a bound.", "Give at_least, above, at_most or below.")
+    if (s.at_least is not None and s.above is not None) or (s.at_most is not None and s.below is not None):
+        raise AskedWronglyError("threshold has two bounds on one side.", "Give at_least or above, and at_most or below.")
+    progress.at(0.1, "Comparing")
+    low, high = (s.at_least if s.at_least is not None else s.above), (s.at_most if s.at_most is not None else s.below)
+    made = criteria.threshold(
+        surface, low, s.at_least is not None, high, s.at_most is not None, f"{s.text()} {surface.unit.symbol}".strip(),
+        s.elsewhere == "no",
+    )  # fmt: skip
+    return class_outcome(made, surface.valid_count)
+
+
+threshold = StepKind(
+    kind="threshold", bench="classes", title="Threshold", question="Where does a value pass a bound?",
+    help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
+    words=("binary", "yes no", "boolean", "greater than", "less than", "criterion", "cutoff", "limit"),
+    inputs=(SURFACE,), settings=ThresholdSettings, gives="classes", run=_threshold,
+    label=lambda s, names: f"{names['surface']} {s.text()}",
+)  # fmt: skip
+
+
+class CombineSettings(Settings):
+    """Settings of combine."""
+
+    rule: Literal["sum", "all", "any", "worst", "which"] = setting(
+        "sum", "Rule", "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by name."
+    )
+
+
+def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Laying maps over one another")
+    maps = {n.replace("_", " "): v for n, v in inputs.items() if isinstance(v, ClassMap)}
+    made = criteria.combine(maps, settings.rule)
+    return class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+
+
+combine = StepKind(
+    kind="combine", bench="classes", title="Combine", question="Where do several criteria hold together?",
+    help="Lays yes/no or class maps over one another: how many hold, all, any, the worst class, or each combination by name.",
+    words=("overlay", "criteria", "hazard", "suitability", "intersection", "multi-criteria", "and", "or"),
+    inputs=(), settings=CombineSettings, gives="classes", run=_combine,
+    label=lambda s, names: f"{s.rule.capitalize()} of {', '.join(names.values())}",
+    further=InputSpec("maps", "classes", "Maps", "NAME=PATH for each criterion; the names appear in the result."),
+)  # fmt: skip
+
+
+def _weights(value: Any) -> Any:
+    return [part.strip() for part in value.split(",")] if isinstance(value, str) and value.strip() else value
+
+
+def _fraction(text: str) -> float:
+    top, mark, bottom = text.partition("/")
+    return float(top) / float(bottom) if mark else float(top)
+
+
+class WeighSettings(Settings):
+    """Settings of weigh."""
+
+    weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
+        None, "Weights", "One for each surface in their order, with commas; they are brought to a sum of 1."
+    )
+    comparisons: str | None = setting(None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.")
+
+
+def _weigh(settings: WeighSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surfaces = _surfaces(inputs)
+    if len(surfaces) < 2 or (settings.weights is None) == (settings.comparisons is None):
+        raise AskedWronglyError("weigh needs two or more surfaces, and either weights or comparisons.", "Give weights=2,1,1 for example.")
+    frame = one_frame(surfaces)
+    progress.at(0.1, "Weighing")
+    findings: list[Finding] = []
+    warnings: tuple[str, ...] = ()
+    if settings.comparisons is not None:
+        try:
+            matrix = np.array([[_fraction(v.strip()) for v in row.split(",")] for row in settings.comparisons.split(";")])
+        except (ValueError, ZeroDivisionError):
+            raise AskedWronglyError("The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1.") from None
+        weights, ratio = criteria.pairwise_weights(matrix)
+        findings.append(Finding("consistency_ratio", ratio, NONE))
+        if ratio > 0.1:
+            warnings = (f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",)
+    else:
+        weights = np.asarray(settings.weights, np.float64)
+    values = criteria.weighted_sum({n: s.values for n, s in surfaces.items()}, list(weights))
+    findings += [Finding("weight", float(w), NONE, n) for n, w in zip(surfaces, weights / weights.sum(), strict=True)]
+    outcome = surface_outcome(Surface(values, frame, NONE, "value"), warnings)
+    return Outcome(outcome.value, outcome.figure, (*outcome.findings, *findings), outcome.warnings)
+
+
+weigh = StepKind(
+    kind="weigh", bench="classes", title="Weigh", question="How do criteria of different weight add up?",
+    help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
+    words=("weighted overlay", "ahp", "analytic hierarchy", "suitability", "pairwise", "score", "weights"),
+    inputs=(), settings=WeighSettings, gives="surface", run=_weigh,
+    label=lambda s, names: f"Weighted sum of {', '.join(names.values())}",
+    further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each criterion, in the order of the weights."),
+)  # fmt: skip
+
+
+class DifferenceSettings(Settings):
+    """Settings of difference."""
+
+    measure: Literal["difference", "ratio", "change"] = setting(
+        "difference", "Measure", "difference: first less second; ratio: first over second; change: percent from second to first."
+    )
+
+
+def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Comparing surfaces")
+    made, remarks = arithmetic.difference(_surface(inputs, "first"), _surface(inputs, "second"), settings.measure)
+    return surface_outcome(made, tuple(remarks))
+
+
+difference = StepKind(
+    kind="difference", bench="surface", title="Difference", question="How do two surfaces differ?",
+    help="First less second, their ratio, or the change in percent. Units are converted; the grids must lie cell on cell.",
+    words=("subtract", "change", "before after", "dem of difference", "ratio", "compare", "minus"),
+    inputs=(
+        InputSpec("first", "surface", "First", "The surface to take from."),
+        InputSpec("second", "surface", "Second", "The surface to take off."),
+    ),
+    settings=DifferenceSettings, gives="surface", run=_difference,
+    label=lambda s, names: f"{s.measure.capitalize()} of {names['first']} and {names['second']}",
+)  # fmt: skip
+
+
+class ConvertSettings(Settings):
+    """Settings of convert_units."""
+
+    to: Literal["metre", "centimetre", "millimetre", "kilometre", "foot", "us_survey_foot", "degree", "percent"] = setting(
+        "metre", "Unit", "The unit to give the values in; degree and percent for slope."
+    )
+    exaggeration: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this too; 1 leaves them.", gt=0, le=1000)
+
+
+def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Converting")
+    made = arithmetic.converted(_surface(inputs), UNITS[settings.to])
+    if settings.exaggeration == 1.0:
+        return surface_outcome(made)
+    return surface_outcome(
+        arithmetic.exaggerated(made, settings.exaggeration),
+        (f"Heights are exaggerated {settings.exaggeration:g} times: not for measuring.",),
+    )
+
+
+convert_units = StepKind(
+    kind="convert_units", bench="surface", title="Convert units", question="In which unit do you need the values?",
+    help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
+    words=("feet to metres", "units", "scale", "z factor", "exaggeration", "percent to degrees"),
+    inputs=(SURFACE,), settings=ConvertSettings, gives="surface", run=_convert,
+    label=lambda s, names: f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else ""),
+)  # fmt: skip
+
+
+class FillSettings(Settings):
+    """Settings of fill_voids."""
+
+    most_cells: int = setting(100, "Largest void", "Voids of up to this many cells are filled.", unit="cells", ge=1, le=1_000_000)
+
+
+def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Filling voids")
+    made, voids, cells = arithmetic.fill_voids(_surface(inputs), settings.most_cells)
+    outcome = surface_outcome(made, () if voids else ("There was no void to fill.",))
+    more = (Finding("voids_filled", voids, CELLS), Finding("cells_filled", cells, CELLS))
+    return Outcome(made, f"{voids:,} voids filled", (*outcome.findings, *more), outcome.warnings)
+
+
+fill_voids = StepKind(
+    kind="fill_voids", bench="surface", title="Fill voids", question="Which small gaps should be closed?",
+    help="Fills small voids from their rims by inverse distance. Large ones and those at the edge stay.",
+    words=("nodata", "gaps", "holes", "interpolate", "void filling"),
+    inputs=(SURFACE,), settings=FillSettings, gives="surface", run=_fill,
+    label=lambda s, names: f"{names['surface']}, voids filled",
+)  # fmt: skip
+
+
+class ResampleSettings(Settings):
+    """Settings of resample."""
+
+    cell: float = setting(..., "Cell size", "In the units of the reference system.", gt=0)
+    resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting("bilinear", "Resampling", "average suits coarser cells.")
+
+
+def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = _surface(inputs)
+    if surface.frame.crs is None:
+        raise AskedWronglyError("The surface has no reference system.", "State it in Gather first.")
+    return surface_outcome(carry_over(surface, surface.frame.crs, settings.cell, settings.resampling, progress))
+
+
+resample = StepKind(
+    kind="resample", bench="surface", title="Resample", question="Which cell size do you need?",
+    help="Gives a surface another cell size in the same reference system.", words=("cell size", "resolution", "coarsen", "aggregate"),
+    inputs=(SURFACE,), settings=ResampleSettings, gives="surface", run=_resample,
+    label=lambda s, names: f"{names['surface']}, cells of {s.cell:g}",
+)  # fmt: skip
+
+
+class MergeSettings(Settings):
+    """Merging has no settings."""
+
+
+def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surfaces = _surfaces(inputs)
+    if len(surfaces) < 2:
+        raise AskedWronglyError("merge needs two or more grids.", "Give them as a=one.tif b=two.tif.")
+    made, remarks = arithmetic.merge(surfaces, progress)
+    return surface_outcome(made, tuple(remarks))
+
+
+merge = StepKind(
+    kind="merge", bench="surface", title="Merge", question="Which grids belong together?",
+    help="Joins grids of one reference system and cell size; where they overlap the first one counts.",
+    words=("mosaic", "tiles", "join", "stitch", "append"),
+    inputs=(), settings=MergeSettings, gives="surface", run=_merge,
+    label=lambda s, names: f"{', '.join(names.values())}, merged",
+    further=InputSpec("grids", "surface", "Grids", "NAME=PATH for each grid; the first counts where they overlap."),
+)  # fmt: skip

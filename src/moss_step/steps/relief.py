@@ -1,0 +1,200 @@
+"""Shape, continued: curvature, ruggedness, roughness, position, landforms, relief, openness, hypsometry."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from moss_step.formats.vector import in_system
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.units import NONE
+from moss_step.science.regrid import crop_to_area
+from moss_step.science.relief import hypsometry as hypsometric
+from moss_step.science.relief import neighbourhood
+from moss_step.science.relief import openness as open_sky
+from moss_step.science.relief.curvature import curvature as derive_curvature
+from moss_step.science.relief.position import landforms, local_relief
+from moss_step.science.relief.position import position as derive_position
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.shape import DEM, ground
+
+
+class CurvatureSettings(Settings):
+    """Settings of curvature."""
+
+    kind: Literal["profile", "plan", "tangential", "mean"] = setting(
+        "profile",
+        "Direction",
+        "profile: along the slope; plan: along the contour; tangential: across the slope; mean: of all.",
+    )
+
+
+def _curvature(settings: CurvatureSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    result = derive_curvature(ground(inputs), settings.kind, progress)
+    return surface_outcome(result, ("Convex is positive. Cells without eight neighbours have none.",))
+
+
+curvature = StepKind(
+    kind="curvature", bench="shape", title="Curvature", question="Where does the ground bend?",
+    help="Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans 1980).",
+    words=("convexity", "concavity", "bend", "profile curvature", "plan curvature", "convergence", "divergence"),
+    inputs=(DEM,), settings=CurvatureSettings, gives="surface", run=_curvature,
+    label=lambda s, names: f"{s.kind.capitalize()} curvature of {names['dem']}",
+)  # fmt: skip
+
+
+class RuggednessSettings(Settings):
+    """Settings of ruggedness."""
+
+    method: Literal["riley", "mean_absolute"] = setting(
+        "riley",
+        "Measure",
+        "riley: root of the summed squared differences to eight neighbours; mean_absolute: their mean.",
+    )
+
+
+def _ruggedness(settings: RuggednessSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    return surface_outcome(neighbourhood.ruggedness(ground(inputs), settings.method, progress))
+
+
+ruggedness = StepKind(
+    kind="ruggedness", bench="shape", title="Ruggedness", question="How rugged is the ground?",
+    help="How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute difference).",
+    words=("tri", "terrain ruggedness index", "rugged", "heterogeneity", "rough"),
+    inputs=(DEM,), settings=RuggednessSettings, gives="surface", run=_ruggedness,
+    label=lambda s, names: f"Ruggedness of {names['dem']}",
+)  # fmt: skip
+
+
+class NoSettings(Settings):
+    """A step without settings."""
+
+
+def _roughness(settings: NoSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    return surface_outcome(neighbourhood.roughness(ground(inputs), progress))
+
+
+roughness = StepKind(
+    kind="roughness", bench="shape", title="Roughness", question="How much do heights vary from cell to cell?",
+    help="Highest less lowest of a cell and its eight neighbours.", words=("range", "variability", "texture"),
+    inputs=(DEM,), settings=NoSettings, gives="surface", run=_roughness,
+    label=lambda s, names: f"Roughness of {names['dem']}",
+)  # fmt: skip
+
+
+class PositionSettings(Settings):
+    """Settings of position."""
+
+    radius: float = setting(100.0, "Radius", "How far around each cell to look.", unit="m", gt=0)
+    window: Literal["disk", "ring"] = setting("disk", "Around", "disk: all ground within the radius; ring: without the middle.")
+    inner: float = setting(0.0, "Inner radius", "Ground nearer than this is left out of a ring.", unit="m", ge=0)
+    standardised: bool = setting(False, "Standardised", "Divide by the standard deviation of the heights around.")
+
+
+def _position(settings: PositionSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    s = settings
+    return surface_outcome(derive_position(ground(inputs), s.radius, s.window, s.inner, s.standardised, progress))
+
+
+position = StepKind(
+    kind="position", bench="shape", title="Position", question="Does a place lie above or below the ground around it?",
+    help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
+    words=("tpi", "topographic position index", "relative height", "ridge", "valley", "exposure"),
+    inputs=(DEM,), settings=PositionSettings, gives="surface", run=_position,
+    label=lambda s, names: f"Position within {s.radius:g} m, of {names['dem']}",
+)  # fmt: skip
+
+
+class LandformSettings(Settings):
+    """Settings of landform."""
+
+    small: float = setting(50.0, "Small radius", "For ridges and drainages.", unit="m", gt=0)
+    large: float = setting(250.0, "Large radius", "For mountains and valleys.", unit="m", gt=0)
+
+
+def _landform(settings: LandformSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    result = landforms(ground(inputs), settings.small, settings.large, progress)
+    return class_outcome(result, int(np.count_nonzero(result.codes != 255)))
+
+
+landform = StepKind(
+    kind="landform", bench="shape", title="Landforms", question="Which landforms are there?",
+    help="Ten landforms from position at two radii and slope (Weiss 2001, Jenness 2006).",
+    words=("geomorphology", "ridge", "valley", "plain", "classification", "slope position"),
+    inputs=(DEM,), settings=LandformSettings, gives="classes", run=_landform,
+    label=lambda s, names: f"Landforms of {names['dem']}",
+)  # fmt: skip
+
+
+class ReliefSettings(Settings):
+    """Settings of relief."""
+
+    radius: float = setting(100.0, "Radius", "Half the side of the square around each cell.", unit="m", gt=0)
+
+
+def _relief(settings: ReliefSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    return surface_outcome(local_relief(ground(inputs), settings.radius, progress))
+
+
+relief = StepKind(
+    kind="relief", bench="shape", title="Local relief", question="How much height is there around each place?",
+    help="Highest less lowest height in a square around each cell.", words=("relief energy", "range", "relative relief"),
+    inputs=(DEM,), settings=ReliefSettings, gives="surface", run=_relief,
+    label=lambda s, names: f"Relief within {s.radius:g} m, of {names['dem']}",
+)  # fmt: skip
+
+
+class OpennessSettings(Settings):
+    """Settings of openness."""
+
+    radius: float = setting(100.0, "Radius", "How far to look in eight directions.", unit="m", gt=0)
+    side: Literal["positive", "negative"] = setting("positive", "Side", "positive: towards the sky; negative: into the ground.")
+
+
+def _openness(settings: OpennessSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    result = open_sky.openness(ground(inputs), settings.radius, settings.side == "positive", progress)
+    return surface_outcome(result)
+
+
+openness = StepKind(
+    kind="openness", bench="shape", title="Openness", question="How open is the ground to the sky?",
+    help="Mean angle to the horizon in eight directions (Yokoyama, Shirasawa & Pike 2002).",
+    words=("sky view", "horizon", "enclosure", "visibility"),
+    inputs=(DEM,), settings=OpennessSettings, gives="surface", run=_openness,
+    label=lambda s, names: f"{s.side.capitalize()} openness of {names['dem']}",
+)  # fmt: skip
+
+
+class HypsometrySettings(Settings):
+    """Settings of hypsometry."""
+
+    steps: int = setting(100, "Steps", "Number of steps of the curve.", ge=2, le=10_000)
+
+
+def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Adding up heights")
+    dem, area = ground(inputs), inputs.get("area")
+    if isinstance(area, Shapes):
+        dem = crop_to_area(dem, in_system(area, dem.frame.crs))
+    table, integral = hypsometric.hypsometry(dem, settings.steps)
+    low, high = dem.range or (0.0, 0.0)
+    findings = (
+        Finding("integral", integral, NONE),
+        Finding("lowest", low, dem.unit),
+        Finding("highest", high, dem.unit),
+    )
+    return Outcome(table, f"integral {measured(integral)}", findings)
+
+
+hypsometry = StepKind(
+    kind="hypsometry", bench="shape", title="Hypsometric curve", question="How much of the ground lies above each height?",
+    help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",
+    words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
+    inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
+    settings=HypsometrySettings, gives="table", run=_hypsometry,
+    label=lambda s, names: f"Hypsometric curve of {names['dem']}",
+)  # fmt: skip

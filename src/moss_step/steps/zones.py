@@ -1,0 +1,307 @@
+"""Contours, profiles, outlines, patches, masks, tiles and statistics per zone."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Annotated, Any, Literal
+
+import numpy as np
+import shapely
+from pydantic import BeforeValidator
+
+from moss_step.formats.vector import in_system
+from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import Finding
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import CELLS, METRE, SQUARE_METRE
+from moss_step.science.relief.contours import contours as trace_contours
+from moss_step.science.relief.profile import profile as values_along
+from moss_step.science.zones import outlines
+from moss_step.science.zones.statistics import STATISTICS, Statistic
+from moss_step.science.zones.statistics import zone_statistics as summarise_zones
+from moss_step.science.zones.tessellate import tessellate as cover
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField
+from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.shape import DEM, ground
+
+CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on.")
+
+
+def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str, ...]]:
+    """Give an input of shapes in a grid's reference system, with a remark when they were carried over."""
+    value = inputs[name]
+    assert isinstance(value, Shapes)  # noqa: S101 - checked against the declaration
+    moved = in_system(value, frame.crs)
+    return moved, () if moved is value else (f"The shapes were carried over to {frame.system_name}.",)
+
+
+def _counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ()) -> Outcome:
+    return Outcome(shapes, shapes.count_text, (Finding("shapes", len(shapes), CELLS), *findings), warnings)
+
+
+class ContourSettings(Settings):
+    """Settings of contours."""
+
+    interval: float = setting(10.0, "Interval", "Height from one contour to the next, in the unit of the ground.", gt=0)
+    base: float = setting(0.0, "Base", "A height that a contour runs at.")
+    index_every: int = setting(5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000)
+    smooth: bool = setting(False, "Smooth", "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.")
+
+
+def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    s, dem = settings, ground(inputs)
+    made = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress)
+    heights = made.columns["elevation"]
+    return _counted(
+        made, Finding("lowest", float(heights.min()), dem.unit), Finding("highest", float(heights.max()), dem.unit),
+        Finding("length", float(made.columns["length_m"].sum()), METRE),
+        Finding("depressions", int(made.columns["depression"].sum()), CELLS),
+        warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),
+    )  # fmt: skip
+
+
+contours = StepKind(
+    kind="contours", bench="shape", title="Contours", question="Which lines join places of one height?",
+    help="Contour lines with their elevation, index lines and closed depressions marked.",
+    words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
+    inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
+    label=lambda s, names: f"Contours every {s.interval:g}, of {names['dem']}",
+)  # fmt: skip
+
+
+class ProfileSettings(Settings):
+    """Settings of profile."""
+
+    line: BoxField | None = setting(None, "Line", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
+    step: float | None = setting(None, "Step", "Distance between points in the system's units; half a cell when left out.", gt=0)
+
+
+def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Reading along the line")
+    surface = inputs["surface"]
+    assert isinstance(surface, Surface)  # noqa: S101
+    surfaces = {"value": surface, **{n: v for n, v in inputs.items() if isinstance(v, Surface) and n != "surface"}}
+    warnings: tuple[str, ...] = ()
+    if "path" in inputs:
+        lines, warnings = _shapes(inputs, "path", surface.frame)
+        line = lines.geometry[0]
+        if line.geom_type != "LineString":
+            raise AskedWronglyError("The first shape is no line.", "Choose a file of lines.")
+    elif settings.line is not None:
+        x1, y1, x2, y2 = settings.line
+        line = shapely.LineString([(x1, y1), (x2, y2)])
+    else:
+        raise AskedWronglyError("profile needs a line.", "Give line=x1,y1,x2,y2 or path=FILE.")
+    table = values_along(surfaces, line, settings.step)
+    values, distance = table.columns["value"], table.columns["distance"]
+    if np.isnan(values).all():
+        raise AskedWronglyError("The line does not meet the surface.", "Draw it on the ground.")
+    steps = np.diff(values)
+    found = (
+        Finding("length", float(distance[-1]), METRE), Finding("lowest", float(np.nanmin(values)), surface.unit),
+        Finding("highest", float(np.nanmax(values)), surface.unit),
+        Finding("climb", float(np.nansum(steps[steps > 0])), surface.unit),
+        Finding("fall", float(-np.nansum(steps[steps < 0])), surface.unit),
+    )  # fmt: skip
+    return Outcome(table, f"{measured(distance[-1])} m long", found, warnings)
+
+
+profile = StepKind(
+    kind="profile", bench="shape", title="Profile", question="How do values run along a line?",
+    help="Values of one or more surfaces at even steps along a line, with distance.",
+    words=("section", "cross section", "transect", "long profile", "elevation profile"),
+    inputs=(
+        InputSpec("surface", "surface", "Surface", "The values to read."),
+        InputSpec("path", "shapes", "Path", "A line from a file.", optional=True),
+    ),
+    settings=ProfileSettings, gives="table", run=_profile,
+    label=lambda s, names: f"Profile of {names['surface']}",
+    further=InputSpec("others", "surface", "Other surfaces", "NAME=PATH for further columns.", optional=True),
+)  # fmt: skip
+
+
+class RasterizeSettings(Settings):
+    """Settings of rasterize."""
+
+    column: str = setting("name", "Column", "Its values become the classes.")
+
+
+def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Laying shapes on the grid")
+    like = inputs["like"]
+    assert isinstance(like, Surface)  # noqa: S101
+    shapes, warnings = _shapes(inputs, "shapes", like.frame)
+    return class_outcome(outlines.shapes_to_grid(shapes, like.frame, settings.column), like.frame.rows * like.frame.cols, warnings)
+
+
+rasterize = StepKind(
+    kind="rasterize", bench="classes", title="Shapes to grid", question="Which cells lie in which shape?",
+    help="A class map of shapes by the values of a column, in the frame of a grid.",
+    words=("rasterize", "burn", "vector to raster", "polygon to raster", "land cover"),
+    inputs=(
+        InputSpec("shapes", "shapes", "Shapes", "Areas, lines or points."),
+        InputSpec("like", "surface", "Frame of", "The grid whose cells to use."),
+    ),
+    settings=RasterizeSettings, gives="classes", run=_rasterize,
+    label=lambda s, names: f"{names['shapes']} by {s.column}",
+)  # fmt: skip
+
+
+class PolygonizeSettings(Settings):
+    """Turning classes to areas has no settings."""
+
+
+def _classes(inputs: Inputs) -> ClassMap:
+    value = inputs["classes"]
+    assert isinstance(value, ClassMap)  # noqa: S101
+    return value
+
+
+def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    made = outlines.classes_to_areas(_classes(inputs), progress)
+    found = [Finding("area_m2", float(a), SQUARE_METRE, str(n)) for n, a in zip(made.columns["name"], made.columns["area_m2"], strict=True)]
+    return _counted(made, *found)
+
+
+polygonize = StepKind(
+    kind="polygonize", bench="classes", title="Classes to areas", question="Which outline has each class?",
+    help="One area for each class, along the exact outlines of its cells.",
+    words=("polygonize", "vectorize", "raster to polygon", "outline"),
+    inputs=(CLASSES,), settings=PolygonizeSettings, gives="shapes", run=_polygonize,
+    label=lambda s, names: f"Areas of {names['classes']}",
+)  # fmt: skip
+
+
+def _neighbour_number(value: Any) -> Any:
+    return int(value) if isinstance(value, str) and value.isdigit() else value
+
+
+class PatchSettings(Settings):
+    """Settings of patches."""
+
+    neighbours: Annotated[Literal[4, 8], BeforeValidator(_neighbour_number)] = setting(
+        8, "Neighbours", "4: cells touch along edges; 8: also at corners."
+    )
+    least_cells: int = setting(1, "Smallest patch", "Smaller patches are left out.", unit="cells", ge=1)
+
+
+def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = inputs.get("surface")
+    made = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface if isinstance(surface, Surface) else None, progress)
+    return _counted(made, Finding("patches", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
+
+
+patches = StepKind(
+    kind="patches", bench="classes", title="Patches", question="Which cells hang together?",
+    help="Connected patches of one class, as areas with cells, area and the statistics of a surface.",
+    words=("connected components", "regions", "clumps", "region group", "sieve", "islands"),
+    inputs=(
+        CLASSES,
+        InputSpec("surface", "surface", "Surface", "Its lowest, highest and mean per patch.", optional=True),
+    ),
+    settings=PatchSettings, gives="shapes", run=_patches,
+    label=lambda s, names: f"Patches of {names['classes']}",
+)  # fmt: skip
+
+
+class MaskSettings(Settings):
+    """Settings of mask."""
+
+    keep: Literal["inside", "outside"] = setting("inside", "Keep", "Which side of the areas keeps its values.")
+
+
+def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Masking")
+    surface = inputs["surface"]
+    assert isinstance(surface, Surface)  # noqa: S101
+    areas, warnings = _shapes(inputs, "areas", surface.frame)
+    return surface_outcome(outlines.mask_surface(surface, areas, settings.keep), warnings)
+
+
+mask = StepKind(
+    kind="mask", bench="classes", title="Mask", question="Which side of an outline counts?",
+    help="Makes cells outside (or inside) areas no-data; the frame stays.", words=("clip", "erase", "inside", "outside", "cut out"),
+    inputs=(
+        InputSpec("surface", "surface", "Surface", "The values to keep."),
+        InputSpec("areas", "shapes", "Areas", "The outlines."),
+    ),
+    settings=MaskSettings, gives="surface", run=_mask,
+    label=lambda s, names: f"{names['surface']}, {s.keep} {names['areas']}",
+)  # fmt: skip
+
+
+class TessellateSettings(Settings):
+    """Settings of tessellate."""
+
+    shape: Literal["hexagon", "square", "triangle"] = setting("hexagon", "Shape", "Shape of the tiles.")
+    spacing: float = setting(100.0, "Spacing", "Between the centres of hexagons and squares; side of a triangle.", unit="m", gt=0)
+
+
+def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Laying tiles")
+    extent = inputs["extent"]
+    assert isinstance(extent, Surface)  # noqa: S101
+    keep, warnings = _shapes(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
+    return _counted(cover(extent.frame, settings.shape, settings.spacing, keep), warnings=warnings)
+
+
+tessellate = StepKind(
+    kind="tessellate", bench="classes", title="Tiles", question="Which even areas cover the ground?",
+    help="Covers an extent with hexagons, squares or triangles; keeps those that meet a set of areas.",
+    words=("hexagons", "hexbin", "fishnet", "grid index", "tessellation", "squares", "triangles"),
+    inputs=(
+        InputSpec("extent", "surface", "Extent of", "The grid to cover."),
+        InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", optional=True),
+    ),
+    settings=TessellateSettings, gives="shapes", run=_tessellate,
+    label=lambda s, names: f"{s.shape.capitalize()}s of {s.spacing:g} m over {names['extent']}",
+)  # fmt: skip
+
+
+def _listed(value: Any) -> Any:
+    return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
+
+
+class ZoneSettings(Settings):
+    """Settings of zone_statistics."""
+
+    statistics: Annotated[tuple[Statistic, ...], BeforeValidator(_listed)] = setting(
+        ("count", "mean", "min", "max"), "Statistics", f"With commas: {', '.join(STATISTICS)}."
+    )
+    weighting: Literal["centre", "coverage"] = setting(
+        "centre", "Cells count", "centre: when their centre lies inside; coverage: by the share that is covered."
+    )
+
+
+def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = inputs["surface"]
+    assert isinstance(surface, Surface)  # noqa: S101
+    zones, warnings = _shapes(inputs, "zones", surface.frame)
+    found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress)
+    columns = dict(zones.columns)
+    for name, values in found.items():
+        column = name if name not in columns else next(f"{name}_{k}" for k in range(2, 1000) if f"{name}_{k}" not in columns)
+        columns[column] = values
+    made = replace(zones, columns=columns)
+    empty = int(np.isnan(next(iter(found.values()))).sum()) if "count" not in found else int((found["count"] == 0).sum())
+    if empty:
+        warnings = (*warnings, f"{empty:,} zones hold no cell.")
+    return Outcome(made, f"{len(made):,} zones", (Finding("zones", len(made), CELLS),), warnings)
+
+
+zone_statistics = StepKind(
+    kind="zone_statistics", bench="classes", title="Zone statistics", question="What are the values in each area?",
+    help="Statistics of a surface in areas, as new columns: cells by their centre, or weighed by coverage (exactextract).",
+    words=("zonal statistics", "mean per polygon", "summary", "aggregate", "maximum per zone", "summarise"),
+    inputs=(
+        InputSpec("zones", "shapes", "Zones", "The areas."),
+        InputSpec("surface", "surface", "Surface", "The values."),
+    ),
+    settings=ZoneSettings, gives="shapes", run=_zone_statistics,
+    label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
+)  # fmt: skip

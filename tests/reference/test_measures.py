@@ -1,0 +1,186 @@
+"""Curvature, ruggedness, position, hypsometry, contours and openness against sources outside the project."""
+
+import math
+
+import contourpy
+import numpy as np
+import pytest
+import shapely
+from numpy.testing import assert_allclose
+from scipy import ndimage
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.science.relief.contours import contours
+from moss_step.science.relief.curvature import curvature
+from moss_step.science.relief.hypsometry import hypsometry
+from moss_step.science.relief.neighbourhood import RILEY_BOUNDS, roughness, ruggedness
+from moss_step.science.relief.openness import openness
+from moss_step.science.relief.position import disk_strips, landforms, local_relief, position
+from tests.conftest import plane, surface
+
+
+def dome(n: int, cell: float, radius: float):
+    r, c = (np.mgrid[0:n, 0:n] - n // 2) * cell
+    return surface(np.sqrt(np.maximum(radius**2 - r**2 - c**2, 0)), dx=cell)
+
+
+def test_a_sphere_has_the_curvature_of_its_radius():
+    """Every normal section of a sphere bends by 1/R; a dome is convex, so positive (mathematics)."""
+    found = {k: curvature(dome(41, 1.0, 200.0), k).values for k in ("profile", "tangential", "mean")}
+    for kind, values in found.items():
+        assert_allclose(values[8:18, 8:18], 1 / 200, rtol=0.02, err_msg=kind)
+
+
+def test_a_cylinder_bends_across_and_not_along():
+    """A cylinder along the columns bends by 1/R across and not at all along (mathematics)."""
+    r, c = np.mgrid[0:30, 0:41].astype(float)
+    values = np.sqrt(300.0**2 - (c - 20) ** 2)
+    dem = surface(values, dx=1.0)
+    slope_away = slice(28, 36)
+    assert_allclose(curvature(dem, "profile").values[5:-5, slope_away], 1 / 300, rtol=0.02)
+    assert_allclose(curvature(dem, "plan").values[5:-5, slope_away], 0, atol=2e-5)
+    assert_allclose(curvature(dem, "mean").values[5:-5, slope_away], 1 / 600, rtol=0.02)
+
+
+def test_a_saddle_bends_both_ways():
+    """z = (x^2 - y^2) / 2a: at the middle the two principal curvatures cancel (mathematics)."""
+    r, c = np.mgrid[-10:11, -10:11].astype(float)
+    dem = surface((c**2 - r**2) / 200.0, dx=1.0)
+    assert curvature(dem, "mean").values[10, 10] == pytest.approx(0, abs=1e-6)
+    assert curvature(dem, "profile").values[10, 15] < 0 < curvature(dem, "profile").values[15, 10]
+
+
+def test_planes_do_not_bend_and_edges_have_none():
+    for kind in ("profile", "plan", "tangential", "mean"):
+        values = curvature(plane(9, 9, 0.3, 0.1), kind).values
+        assert_allclose(values[1:-1, 1:-1], 0, atol=1e-4)
+        assert np.isnan(values[0]).all()
+    with pytest.raises(MossError, match="at least 3 x 3"):
+        curvature(plane(2, 5, 0, 0))
+
+
+def test_ruggedness_equals_numpy_with_shifted_views(hills):
+    """Riley, DeGloria & Elliot 1999: root of the summed squared differences; NumPy as a second implementation (library)."""
+    z = hills.astype(np.float64)
+    shifts = [(i, j) for i in (-1, 0, 1) for j in (-1, 0, 1) if (i, j) != (0, 0)]
+    moved = np.stack([np.roll(z, s, (0, 1)) - z for s in shifts])
+    inside = (slice(1, -1), slice(1, -1))
+    dem = surface(hills)
+    assert_allclose(ruggedness(dem).values[inside], np.sqrt((moved**2).sum(0))[inside], rtol=1e-4, atol=1e-4)
+    assert_allclose(ruggedness(dem, "mean_absolute").values[inside], np.abs(moved).mean(0)[inside], rtol=1e-4, atol=1e-4)
+    expected = ndimage.maximum_filter(z, 3) - ndimage.minimum_filter(z, 3)
+    assert_allclose(roughness(dem).values[inside], expected[inside], rtol=1e-4, atol=1e-4)
+    assert RILEY_BOUNDS == (80, 116, 161, 239, 497, 958)
+
+
+def test_neighbours_that_are_missing_do_not_count():
+    values = np.full((3, 3), 5.0)
+    values[0, 0] = np.nan
+    values[1, 1] = 7.0
+    assert ruggedness(surface(values)).values[1, 1] == pytest.approx(math.sqrt(7 * 4 * 8 / 7))
+    assert ruggedness(surface(values), "mean_absolute").values[1, 1] == 2.0
+    assert roughness(surface(values)).values[1, 1] == 2.0
+
+
+@pytest.mark.parametrize(("radius", "inner"), [(10.0, 0.0), (16.0, 6.0)])
+def test_position_equals_a_mean_over_the_disk(hills, radius, inner):
+    """Weiss 2001: height less the mean around, against scipy's convolution with the same disk (library)."""
+    dem = surface(hills)
+    reach = int(radius / 2)
+    r, c = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    disk = (r**2 + c**2 <= (radius / 2) ** 2).astype(float)
+    if inner:
+        disk -= r**2 + c**2 <= (inner / 2) ** 2
+    mean = ndimage.convolve(hills.astype(float), disk / disk.sum())
+    found = position(dem, radius, "ring" if inner else "disk", inner).values
+    inside = (slice(reach, -reach), slice(reach, -reach))
+    assert_allclose(found[inside], (hills - mean)[inside], atol=2e-3)
+
+
+def test_a_large_disk_is_made_of_few_strips_and_keeps_its_area():
+    strips = disk_strips(200.5)
+    assert len(strips) == 17
+    area = sum((b - a + 1) * (2 * h + 1) for a, b, h, _ in strips)
+    assert area == pytest.approx(math.pi * 200.5**2, rel=0.02)
+
+
+def test_standardised_position_is_in_deviations(hills):
+    dem = surface(hills)
+    found = position(dem, 10, standardised=True).values
+    window = hills[40:51, 50:61].astype(float)
+    r, c = np.mgrid[-5:6, -5:6]
+    inside = window[r**2 + c**2 <= 25]
+    assert found[45, 55] == pytest.approx((window[5, 5] - inside.mean()) / inside.std(), rel=1e-3)
+
+
+def test_landforms_name_ridge_valley_and_plain():
+    r, c = np.mgrid[0:120, 0:120].astype(float)
+    dem = surface(30 * np.exp(-((c - 60) ** 2) / 50) + 0 * r, dx=5.0)
+    found = landforms(dem, 25.0, 150.0)
+    names = {e.code: e.name for e in found.classes}
+    assert names[int(found.codes[60, 60])] in ("High ridge", "Midslope ridge")
+    assert names[int(found.codes[60, 5])] == "Plain"
+    with pytest.raises(AskedWronglyError, match="must be below"):
+        landforms(dem, 100.0, 50.0)
+
+
+def test_local_relief_is_the_range_of_the_square(hills):
+    found = local_relief(surface(hills), 6.0).values
+    window = hills[37:44, 47:54]
+    assert found[40, 50] == pytest.approx(window.max() - window.min())
+
+
+@pytest.mark.parametrize(("kind", "integral"), [("cone", 1 / 3), ("plane", 1 / 2), ("hemisphere", 2 / 3)])
+def test_hypsometric_integrals_of_known_bodies(kind, integral):
+    """Strahler 1952: cone 1/3, plane 1/2, hemisphere 2/3 (mathematics: volume over base times height)."""
+    n = 401
+    r, c = np.mgrid[0:n, 0:n] - n // 2
+    d = np.hypot(r, c) / (n // 2)
+    body = {"cone": 1 - d, "hemisphere": np.sqrt(np.maximum(1 - d**2, 0)), "plane": (c + n // 2) / (n - 1)}[kind]
+    values = np.where(d <= 1, body, np.nan) if kind != "plane" else body
+    table, found = hypsometry(surface(values * 100))
+    assert found == pytest.approx(integral, abs=0.004)
+    under_curve = np.trapezoid(table.columns["area_share"], table.columns["height_share"])
+    assert under_curve == pytest.approx(found, abs=0.01), "Pike & Wilson 1971: the integral is the area under the curve"
+    with pytest.raises(MossError, match="no relief"):
+        hypsometry(surface(np.ones((3, 3))))
+
+
+def test_contours_equal_contourpys_and_lie_on_the_ground(hills):
+    """contourpy traces the same lengths at each height (library)."""
+    dem = surface(hills)
+    made = contours(dem, 20.0, base=5.0)
+    generator = contourpy.contour_generator(z=hills, line_type="Separate")
+    for level in np.unique(made.columns["elevation"]):
+        length = sum(np.hypot(*np.diff(line, axis=0).T).sum() for line in generator.lines(level)) * 2
+        assert made.columns["length_m"][made.columns["elevation"] == level].sum() == pytest.approx(length, rel=1e-6)
+        assert (level - 5.0) % 20.0 == 0
+
+
+def test_depressions_and_index_lines_are_marked():
+    r, c = np.mgrid[0:60, 0:60].astype(float)
+    bowl = contours(surface(np.hypot(r - 30, c - 30)), 5.0)
+    hill = contours(surface(60 - np.hypot(r - 30, c - 30)), 5.0)
+    closed = bowl.columns["closed"] == 1
+    assert bowl.columns["depression"][closed].all() and not hill.columns["depression"].any()
+    assert set(bowl.columns["elevation"][bowl.columns["index"] == 1] % 25) == {0}
+    ring = bowl.geometry[np.flatnonzero(bowl.columns["elevation"] == 10)[0]]
+    assert shapely.Polygon(ring).area == pytest.approx(math.pi * (10 * 2) ** 2, rel=0.01)
+
+
+def test_too_many_and_no_contours_are_said():
+    dem = plane(20, 20, 1.0, 0.0)
+    with pytest.raises(AskedWronglyError, match=r"gives 3[78],\d+ heights"):
+        contours(dem, 0.001)
+    with pytest.raises(MossError, match="No contour falls"):
+        contours(dem, 10_000.0)
+
+
+def test_openness_of_a_plane_is_90_degrees_and_of_a_pit_less():
+    """Yokoyama et al. 2002: a level plane has 90 degrees both ways (mathematics)."""
+    level = plane(30, 30, 0.0, 0.0)
+    assert_allclose(openness(level, 20.0).values, 90.0)
+    r, c = np.mgrid[0:41, 0:41] - 20.0
+    pit = surface(np.hypot(r, c) * 2.0)  # walls at 45 degrees
+    assert openness(pit, 30.0).values[20, 20] == pytest.approx(45.0, abs=0.1)
+    assert openness(pit, 30.0, positive=False).values[20, 20] == pytest.approx(135.0, abs=0.1)

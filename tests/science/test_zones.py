@@ -1,0 +1,175 @@
+import numpy as np
+import pytest
+import shapely
+from exactextract import exact_extract
+from exactextract.raster import NumPyRasterSource
+from numpy.testing import assert_allclose
+from pyproj import Geod
+from skimage.measure import label
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+from moss_step.science.relief.profile import profile
+from moss_step.science.zones.outlines import classes_to_areas, label_patches, mask_surface, patches, shapes_to_grid
+from moss_step.science.zones.statistics import STATISTICS, class_areas, zone_statistics
+from moss_step.science.zones.tessellate import tessellate
+from tests.conftest import UTM, plane, surface
+
+
+def random_classes(seed=0, shape=(60, 80)):
+    rng = np.random.default_rng(seed)
+    codes = rng.integers(0, 3, shape).astype(np.uint8)
+    codes[codes == 2] = NO_CLASS
+    frame = plane(*shape, 0, 0).frame
+    return ClassMap(codes, frame, (ClassEntry(0, "no", "#000000"), ClassEntry(1, "yes", "#FFFFFF")))
+
+
+@pytest.mark.parametrize("neighbours", [4, 8])
+def test_patches_equal_skimages_labels(neighbours):
+    """skimage.measure.label with connectivity 1 and 2 finds the same patches (general library)."""
+    classes = random_classes()
+    found, owner = label_patches(classes, neighbours)
+    for code in (0, 1):
+        theirs = label(classes.codes == code, connectivity=1 if neighbours == 4 else 2)
+        ours = found * (classes.codes == code)
+        pairs = {(a, b) for a, b in zip(theirs.ravel(), ours.ravel(), strict=True)}
+        assert len(pairs) == theirs.max() + 1 == len({a for a, _ in pairs}) == len({b for _, b in pairs})
+    made = patches(classes, neighbours)
+    assert made.columns["cells"].sum() == (classes.codes != NO_CLASS).sum()
+    assert_allclose(shapely.area(made.geometry), made.columns["area_m2"])
+    assert (np.diff(made.columns["area_m2"]) <= 0).all() and len(made) == len(owner) - 1
+
+
+def test_patch_statistics_and_the_size_filter():
+    codes = np.full((10, 10), NO_CLASS, np.uint8)
+    codes[1:4, 1:4], codes[6, 6], codes[8:10, 8:10] = 1, 1, 1
+    classes = ClassMap(codes, plane(10, 10, 0, 0).frame, (ClassEntry(1, "steep", "#CF7340"),))
+    dem = surface(np.arange(100.0).reshape(10, 10))
+    made = patches(classes, 8, 2, dem)
+    assert made.columns["cells"].tolist() == [9, 4] and made.columns["highest"].tolist() == [33, 99]
+    assert made.columns["mean"].tolist() == [22, 93.5] and made.columns["name"].tolist() == ["steep", "steep"]
+    with pytest.raises(MossError, match="No patch has 50 cells"):
+        patches(classes, 8, 50)
+
+
+def test_classes_to_areas_and_back():
+    classes = random_classes(3)
+    areas = classes_to_areas(classes)
+    counts = [(classes.codes == c).sum() * 4.0 for c in (0, 1)]
+    assert_allclose(areas.columns["area_m2"], counts) and assert_allclose(shapely.area(areas.geometry), counts)
+    again = shapes_to_grid(areas, classes.frame, "name")
+    names = {c.code: c.name for c in again.classes}
+    for code, name in ((0, "no"), (1, "yes")):
+        assert {names[int(v)] for v in again.codes[classes.codes == code]} == {name}
+    with pytest.raises(AskedWronglyError, match="no column 'kind'"):
+        shapes_to_grid(areas, classes.frame, "kind")
+
+
+def test_masks_keep_one_side():
+    dem = plane(20, 20, 0.1, 0)
+    area = Shapes(np.array([shapely.box(412_000, 5_871_970, 412_020, 5_872_000)]), {}, UTM)
+    inside, outside = mask_surface(dem, area, "inside"), mask_surface(dem, area, "outside")
+    assert inside.valid_count == 150 and outside.valid_count == 250
+    assert (np.isnan(inside.values) ^ np.isnan(outside.values)).all()
+
+
+@pytest.mark.parametrize(("tile", "area"), [("hexagon", 0.8660254 * 2500), ("square", 2500.0), ("triangle", 0.4330127 * 2500)])
+def test_tiles_cover_the_extent_without_gaps_or_overlaps(tile, area):
+    frame = plane(200, 300, 0, 0).frame
+    made = tessellate(frame, tile, 50.0)
+    assert_allclose(made.columns["area_m2"], area, rtol=1e-6)
+    extent = shapely.box(*frame.box)
+    parts = shapely.intersection(made.geometry, extent)
+    assert shapely.area(parts).sum() == pytest.approx(extent.area)
+    assert extent.difference(shapely.union_all(made.geometry)).area < 1e-3
+    assert shapely.intersects(made.geometry, extent).all()
+
+
+def test_tiles_over_areas_and_bad_spacings():
+    frame = plane(200, 300, 0, 0).frame
+    keep = Shapes(np.array([shapely.box(412_100, 5_871_800, 412_150, 5_871_850)]), {}, UTM)
+    assert 0 < len(tessellate(frame, "hexagon", 50.0, keep)) < 12
+    with pytest.raises(AskedWronglyError, match="smaller than a cell"):
+        tessellate(frame, "hexagon", 1.0)
+    with pytest.raises(MossError, match="in degrees"):
+        tessellate(Frame(5, 5, 0, 50, 0.1, 0.1, "EPSG:4326"), "square", 1e5)
+    with pytest.raises(MossError, match="No tile meets"):
+        tessellate(frame, "square", 50.0, Shapes(np.array([shapely.box(0, 0, 1, 1)]), {}, UTM))
+
+
+def zones_and_ground(overlapping=False):
+    rng = np.random.default_rng(1)
+    dem = surface(rng.integers(0, 12, (80, 100)).astype(float))
+    dem = Surface(np.where(rng.random((80, 100)) < 0.1, np.nan, dem.values).astype(np.float32), dem.frame, METRE)
+    centres = [(412_040, 5_871_940), (412_120, 5_871_900), (412_150, 5_871_890 if overlapping else 5_871_960)]
+    return Shapes(np.array([shapely.Point(p).buffer(28) for p in centres]), {"name": np.array(["a", "b", "c"], object)}, UTM), dem
+
+
+@pytest.mark.parametrize("overlapping", [False, True])
+def test_zone_statistics_equal_a_mask_per_zone_in_numpy(overlapping):
+    """Each zone's cells by testing every centre with shapely, then NumPy (general libraries)."""
+    zones, dem = zones_and_ground(overlapping)
+    found = zone_statistics(zones, dem, list(STATISTICS))
+    r, c = np.mgrid[0:80, 0:100]
+    xs, ys = dem.frame.x0 + (c + 0.5) * 2, dem.frame.y0 - (r + 0.5) * 2
+    for k, g in enumerate(zones.geometry):
+        v = dem.values[shapely.contains_xy(g, xs, ys)].astype(float)
+        v = v[~np.isnan(v)]
+        distinct, counts = np.unique(v, return_counts=True)
+        expected = {"count": v.size, "sum": v.sum(), "mean": v.mean(), "median": np.median(v), "min": v.min(), "max": v.max(),
+                    "range": np.ptp(v), "std": v.std(), "variety": distinct.size, "p10": np.percentile(v, 10),
+                    "p25": np.percentile(v, 25), "p75": np.percentile(v, 75), "p90": np.percentile(v, 90)}  # fmt: skip
+        for name, value in expected.items():
+            assert found[name][k] == pytest.approx(value, rel=1e-5), name
+        assert counts[distinct == found["majority"][k]] == counts.max()
+        assert counts[distinct == found["minority"][k]] == counts.min()
+
+
+def test_coverage_weights_equal_exactextract():
+    """exactextract called by hand on the same values (general library)."""
+    zones, dem = zones_and_ground()
+    found = zone_statistics(zones, dem, ["mean", "count", "range"], "coverage")
+    source = NumPyRasterSource(dem.values.astype(float), *(dem.frame.box[i] for i in (0, 1, 2, 3)), nodata=np.nan)
+    features = [{"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry]
+    theirs = [f["properties"] for f in exact_extract(source, features, ["mean", "count", "min", "max"])]
+    assert_allclose(found["mean"], [t["mean"] for t in theirs]) and assert_allclose(found["count"], [t["count"] for t in theirs])
+    assert_allclose(found["range"], [t["max"] - t["min"] for t in theirs])
+
+
+def test_zones_that_cannot_be_used():
+    zones, dem = zones_and_ground()
+    with pytest.raises(AskedWronglyError, match="'mode' is not a statistic"):
+        zone_statistics(zones, dem, ["mode"])
+    far = Shapes(np.array([shapely.box(0, 0, 1, 1)]), {}, UTM)
+    with pytest.raises(MossError, match="No zone meets the surface"):
+        zone_statistics(far, dem, ["mean"])
+    bow = Shapes(np.array([shapely.Polygon([(412_000, 5_871_900), (412_100, 5_871_980), (412_100, 5_871_900), (412_000, 5_871_980)])]), {}, UTM)
+    assert zone_statistics(bow, dem, ["count"])["count"][0] > 0, "a crossed outline is mended"
+    beside = Shapes(np.append(zones.geometry, shapely.box(0, 0, 1, 1)), {}, UTM)
+    assert zone_statistics(beside, dem, ["count", "mean"])["count"][3] == 0
+
+
+def test_class_areas_per_zone_add_up():
+    classes = random_classes(2)
+    zones = tessellate(classes.frame, "square", 40.0)
+    table = class_areas(zones, classes)
+    assert table["yes"].sum() == pytest.approx((classes.codes == 1).sum() * 4.0)
+
+
+def test_a_profile_reads_planes_exactly_and_measures_true_distances():
+    dem = plane(100, 100, 0.25, -0.5)
+    line = shapely.LineString([(412_010.0, 5_871_990.0), (412_150.0, 5_871_850.0)])
+    table = profile({"value": dem}, line)
+    x, y = table.columns["x"], table.columns["y"]
+    expected = 500 + (x - 412_001) * 0.25 + (y - 5_871_999) * -0.5
+    assert_allclose(table.columns["value"], expected, atol=2e-3)
+    assert table.columns["distance"][-1] == pytest.approx(line.length)
+    degrees = Surface(np.ones((50, 50), np.float32), Frame(50, 50, 10.0, 50.0, 0.01, 0.01, "EPSG:4326"), METRE)
+    table = profile({"value": degrees}, shapely.LineString([(10.1, 49.9), (10.3, 49.7)]))
+    assert table.columns["distance"][-1] == pytest.approx(Geod(ellps="WGS84").inv(10.1, 49.9, 10.3, 49.7)[2], rel=1e-6)
+    with pytest.raises(AskedWronglyError, match="no length"):
+        profile({"value": dem}, shapely.LineString([(0, 0), (0, 0)]))
