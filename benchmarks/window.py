@@ -78,9 +78,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     timer.stop()
     view = window.plan.view
     window.work.do(
-        window.work.study.model_copy(
-            update={"shading": window.work.study.shading.model_copy(update={"ground": ground})}
-        ),
+        window.work.study.model_copy(update={"shading": window.work.study.shading.model_copy(update={"ground": ground})}),
         "x",
     )
     window.work.choose(slope)
@@ -116,11 +114,7 @@ def _settle(test: object, window: object) -> None:
 def _start_line() -> Line:
     times = []
     for _ in range(3):
-        ran = subprocess.run(
-            [sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True, check=True
-        )
+        ran = subprocess.run([sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True, check=True)
         times.append(float(ran.stdout.split()[-1]))
     warm = min(times)
-    return Line(
-        "start of the program to the demo's ground on the plan, warm", f"{warm:.2f} s", "", "at most 2.5 s", warm <= 2.5
-    )
+    return Line("start of the program to the demo's ground on the plan, warm", f"{warm:.2f} s", "", "at most 2.5 s", warm <= 2.5)

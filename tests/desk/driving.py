@@ -59,5 +59,6 @@ def type_in(edit: QWidget, text: str) -> None:
     """Replace the text of a field by typing, and finish with Enter."""
     edit.setFocus()
     edit.selectAll()
+    QTest.keyClick(edit, Qt.Key.Key_Delete)
     QTest.keyClicks(edit, text)
     QTest.keyClick(edit, Qt.Key.Key_Return)

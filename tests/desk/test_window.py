@@ -6,7 +6,7 @@ import time
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, QSortFilterProxyModel, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QMessageBox, QSlider
 
@@ -346,3 +346,19 @@ def test_benches_turn_by_key(demo):
     for n, bench in ((1, "gather"), (4, "shape"), (8, "classes"), (9, "sheet")):
         QTest.keyClick(demo, Qt.Key(Qt.Key.Key_0 + n), Qt.KeyboardModifier.ControlModifier)
         assert demo.bench == bench
+
+
+def test_the_window_library_keeps_its_reference_counts(window):
+    """A release of PySide6 lost a reference of True, False or None at each signal and model call, and ended in a crash."""
+    from moss_step.desk.table.model import RowsModel
+
+    model = RowsModel()
+    model.show_columns({"a": np.arange(3.0)}, {})
+    before = sys.getrefcount(None), sys.getrefcount(True)
+    proxy = QSortFilterProxyModel()
+    proxy.setSourceModel(model)
+    for _ in range(500):
+        window.plan.view.pointed.emit(None)
+        proxy.data(proxy.index(0, 0), Qt.ItemDataRole.FontRole)
+    after = sys.getrefcount(None), sys.getrefcount(True)
+    assert after[0] > before[0] - 200 and after[1] > before[1] - 200

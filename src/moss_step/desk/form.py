@@ -10,6 +10,7 @@ from typing import Any, Literal, Union, get_args, get_origin
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
@@ -74,6 +75,29 @@ class ChoiceControl(Control):
         self._choices.blockSignals(False)
 
 
+class TickControl(Control):
+    """Yes or no."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self._box = QCheckBox(title)
+        self._box.setAccessibleName(title)
+        self._box.toggled.connect(lambda _: self.changed.emit())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self._box)
+
+    def value(self) -> bool:
+        """Whether it is ticked."""
+        return self._box.isChecked()
+
+    def set_value(self, value: Any) -> None:
+        """Tick it, or not."""
+        self._box.blockSignals(True)
+        self._box.setChecked(bool(value))
+        self._box.blockSignals(False)
+
+
 class NumberControl(Control):
     """A number with unit and limits."""
 
@@ -131,7 +155,7 @@ class TextControl(Control):
     def set_value(self, value: Any) -> None:
         """Show a text; numbers are written out, boxes with commas."""
         if isinstance(value, (tuple, list)):
-            value = ",".join(f"{v:g}" if abs(v) < 1e6 else f"{v:.2f}" for v in value)
+            value = ",".join(_written(v) for v in value)
         self.edit.setText("" if value is None else str(value))
 
     def fill(self, value: Any) -> None:
@@ -183,6 +207,8 @@ class Form(QWidget):
         what = extra(field, "control")
         if get_origin(kind) is Literal:
             return ChoiceControl(get_args(kind), title)
+        if kind is bool:
+            return TickControl(title)
         if what == "file":
             return TextControl(title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c)))
         if what == "box":
@@ -204,7 +230,9 @@ class Form(QWidget):
         layout = QVBoxLayout(holder)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
-        if isinstance(control, NumberControl):
+        if isinstance(control, TickControl):
+            layout.addWidget(control)
+        elif isinstance(control, NumberControl):
             layout.addWidget(row(title, 1, control))
         else:
             layout.addWidget(title)
@@ -253,6 +281,13 @@ def _kind(field: FieldInfo) -> tuple[Any, bool]:
         rest = [a for a in get_args(kind) if a is not type(None)]
         return rest[0], len(rest) < len(get_args(kind))
     return kind, False
+
+
+def _written(value: object) -> str:
+    """Write one of several values with commas between; large coordinates keep their centimetres."""
+    if isinstance(value, int | float):
+        return f"{value:g}" if abs(value) < 1e6 else f"{value:.2f}"
+    return str(value)
 
 
 def _choose(control: TextControl) -> None:

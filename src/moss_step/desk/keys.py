@@ -18,6 +18,7 @@ KEYS = (
     ("Ctrl+Return", "Keep the step, or apply the change"),
     ("Escape", "Leave the step; end drawing"),
     ("F5", "Run what waits"),
+    ("Ctrl+T, Ctrl+L", "Table, section under the plan"),
     ("Ctrl+.", "Stop what runs"),
     ("Arrows, + and -", "Move and zoom the plan"),
     ("F or 0", "Show all of the ground"),

@@ -99,6 +99,7 @@ QPushButton[role="main"]:focus {{ border: 2px solid {LICHEN}; }}
 QPushButton[role="main"]:disabled {{ background: #A9B59A; border-color: #A9B59A; color: {PAPER}; }}
 QPushButton[role="choice"] {{ padding: 5px 10px; text-align: center; }}
 QPushButton[role="choice"]:checked {{ background: #E5E9DA; border-color: {MOSS}; font-weight: 600; }}
+QPushButton[role="list"] {{ text-align: left; padding: 5px 10px; font-weight: 600; }}
 QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
   padding: 3px; }}
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: #E9E6D9; }}

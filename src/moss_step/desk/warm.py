@@ -21,6 +21,7 @@ def main() -> None:
     from moss_step.desk.app import make_app
     from moss_step.desk.window import MainWindow
     from moss_step.desk.work import Work
+    from moss_step.steps.catalogue import catalogue
 
     app = make_app()
     with tempfile.TemporaryDirectory() as folder:
@@ -37,7 +38,9 @@ def main() -> None:
         for bench in ("shape", "classes"):
             window.work.choose("")
             window.go_to_bench(bench)
-        for kind in ("slope", "hillshade", "aspect", "classify"):
+        for kind in [k for k, declared in catalogue().items() if not declared.file_settings]:
+            window.work.choose("")
+            settle(app, window)
             window.begin_step(kind)
             settle(app, window)
             window.grab()

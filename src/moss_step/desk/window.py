@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -13,6 +14,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMessageBox,
+    QSplitter,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -29,6 +31,8 @@ from moss_step.desk.parts import Later
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.recent import recent
 from moss_step.desk.search import Search, SearchBox
+from moss_step.desk.section.drawer import SectionDrawer
+from moss_step.desk.table.drawer import TableDrawer
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.trail.trail import Trail
 from moss_step.desk.work import Work
@@ -63,6 +67,16 @@ class MainWindow(QMainWindow):
         for bench in self.benches.values():
             self._stack.addWidget(bench)
         self.keys = KeysSheet(self)
+        self.table = TableDrawer(self.work)
+        self.middle = QSplitter(Qt.Orientation.Vertical)
+        self.middle.setChildrenCollapsible(False)
+        self.middle.addWidget(self.plan)
+        self.section = SectionDrawer(self.work)
+        self.drawers = {"table": self.table, "section": self.section}
+        for drawer in self.drawers.values():
+            self.middle.addWidget(drawer)
+            drawer.hide()
+        self.middle.setSizes([420, 200, 200])
         self._chosen_later = Later(self._on_chosen, self)
         self._lay_out()
         self._connect()
@@ -93,7 +107,7 @@ class MainWindow(QMainWindow):
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
         across.addWidget(self._stack)
-        across.addWidget(self.plan, 1)
+        across.addWidget(self.middle, 1)
         body = QWidget()
         down = QVBoxLayout(body)
         down.setContentsMargins(0, 0, 0, 0)
@@ -117,6 +131,13 @@ class MainWindow(QMainWindow):
         self.plan.welcome.demo_wanted.connect(self.open_demo)
         self.plan.welcome.recent_wanted.connect(lambda p: self.open_path(p))
         self.plan.view.boxed.connect(self._use_box)
+        self.plan.view.clicked.connect(self._on_plan_clicked)
+        self.plan.views.picked.connect(self.show_drawer)
+        self.table.marked.connect(self.plan.view.mark)
+        self.plan.view.lined.connect(lambda line: self.section.show_line(line, self.plan.view.scene))
+        self.section.marked.connect(self.plan.view.mark)
+        self.section.line_wanted.connect(lambda: self.plan.view.set_tool("line"))
+        self.table.box_wanted.connect(self.plan.view.show_box)
         work.chosen.connect(self._chosen_later.ask)
         work.changed.connect(self._title)
         for bench in self.benches.values():
@@ -136,6 +157,8 @@ class MainWindow(QMainWindow):
             ("F5", work.run),
             ("Ctrl+.", work.stop),
             ("F1", self.keys.open),
+            ("Ctrl+L", lambda: self.show_drawer("plan" if self.section.isVisible() else "section")),
+            ("Ctrl+T", lambda: self.show_drawer("plan" if self.table.isVisible() else "table")),
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
         ]
@@ -207,8 +230,8 @@ class MainWindow(QMainWindow):
         elif isinstance(bench, Bench):
             if chosen and self.work.study.step(chosen).declared.bench == name:
                 bench.change(chosen)
-            elif len(bench.kinds) == 1 and self.work.surfaces():
-                bench.make(bench.kinds[0])
+            elif bench.main and self.work.surfaces():
+                bench.make(step_kind(bench.main))
             else:
                 bench.show_start()
 
@@ -242,6 +265,24 @@ class MainWindow(QMainWindow):
         self.show_bench(name)
         if isinstance(bench, Bench):
             bench.change(chosen)
+
+    def show_drawer(self, name: str) -> None:
+        """Open a drawer under the plan, or close it with ``plan``."""
+        for key, drawer in self.drawers.items():
+            drawer.setVisible(key == name)
+        self.plan.views.set(name)
+        self.table.refresh()
+        view = self.plan.view
+        view.mark(None)
+        view.line = None
+        view.set_tool("line" if name == "section" else "look")
+        if name != "section":
+            self.section.chart.show_table(None, [])
+
+    def _on_plan_clicked(self, x: float, y: float) -> None:
+        """A click on a shape selects its row while the table is open."""
+        if self.table.isVisible():
+            self.table.select_at(x, y, 8.0 / self.plan.view.camera.scale)
 
     def _use_box(self, box: tuple[float, float, float, float]) -> None:
         bench = self._stack.currentWidget()

@@ -32,7 +32,10 @@ class Step(BaseModel):
 
 
 class KeyRow(BaseModel):
-    """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp."""
+    """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
+
+    Shapes may be graded by a ``column``, with ``count`` classes by a ``method``, and labelled by another column.
+    """
 
     model_config = _FROZEN
     step: str
@@ -44,6 +47,11 @@ class KeyRow(BaseModel):
     cut: float = Field(2.0, ge=0, lt=50)
     low: float | None = None
     high: float | None = None
+    column: str = ""
+    method: Literal["equal_interval", "equal_count", "natural", "deviation", "unique"] = "natural"
+    count: int = Field(5, ge=2, le=24)
+    outline: Literal["own", "fill", "none"] = "own"
+    labels: str = ""
 
 
 class Shading(BaseModel):

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.panel import StepPanel, heading
-from moss_step.desk.parts import Choices, clear, label
+from moss_step.desk.parts import Choices, button, clear, label
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
@@ -24,9 +27,11 @@ TITLES = {
     "classes": "Classes",
     "sheet": "Sheet",
 }
+_FEW = 3
 QUESTIONS = {
     "gather": "Which ground do you work on?",
     "shape": "What shape has the ground?",
+    "surface": "Which surface do you need?",
     "classes": "Which ground falls in which class?",
 }
 
@@ -35,6 +40,8 @@ class Bench(QWidget):
     """Shows the choice of steps, and below it the panel of one."""
 
     box_wanted = Signal()
+    main = ""
+    """Kind of the step that the bench begins with; empty when it offers all alike."""
 
     def __init__(self, work: Work, bench: str) -> None:
         super().__init__()
@@ -59,7 +66,12 @@ class Bench(QWidget):
         self._foot = QVBoxLayout()
         self._foot.setContentsMargins(18, 6, 18, 12)
         outer.addLayout(self._foot)
-        self.show_start()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Fill the bench when it is first seen: filling all at the start would make the start wait."""
+        if self._layout.count() == 0:
+            self.show_start()
+        super().showEvent(event)
 
     # --- what it shows
 
@@ -68,13 +80,15 @@ class Bench(QWidget):
         self._leave()
         self._layout.addWidget(heading(QUESTIONS.get(self.bench, TITLES[self.bench])))
         self.add_start(self._layout)
-        self._layout.addWidget(self._choices(""))
         self._layout.addStretch(1)
 
     def add_start(self, layout: QVBoxLayout) -> None:
         """Add what the bench shows before a step is chosen."""
         for kind in self.choosable:
-            layout.addWidget(label(f"{kind.title}: {kind.question}", "muted", wrap=True))
+            made = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
+            made.setAccessibleName(f"Step: {kind.title}")
+            layout.addWidget(made)
+            layout.addWidget(label(kind.question, "muted", wrap=True))
 
     def make(self, kind: StepKind) -> None:
         """Begin a new step of a kind."""
@@ -110,11 +124,20 @@ class Bench(QWidget):
         """The steps that the bench offers side by side."""
         return self.kinds
 
-    def _choices(self, marked: str) -> Choices:
-        choices = Choices([(k.kind, k.title, k.question) for k in self.choosable], name="Step")
-        choices.set(marked)
-        choices.picked.connect(self.pick)
-        return choices
+    def _choices(self, marked: str) -> QWidget:
+        if len(self.choosable) <= _FEW:
+            choices = Choices([(k.kind, k.title, k.question) for k in self.choosable], name="Step")
+            choices.set(marked)
+            choices.picked.connect(self.pick)
+            return choices
+        box = QComboBox()
+        box.setAccessibleName("Step")
+        box.setToolTip("Another step of this bench")
+        for kind in self.choosable:
+            box.addItem(kind.title, kind.kind)
+        box.setCurrentIndex(box.findData(marked))
+        box.activated.connect(lambda i: self.pick(str(box.itemData(i))))
+        return box
 
     def pick(self, kind: str) -> None:
         """A step was picked from the choice."""

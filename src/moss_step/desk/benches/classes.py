@@ -29,7 +29,9 @@ _FIRST_NAMES = ("Level", "Gentle", "Moderate", "Steep", "Very steep")
 
 
 class ClassesBench(Bench):
-    """Puts a surface in classes."""
+    """Puts a surface in classes; criteria, zones and patches besides."""
+
+    main = "classify"
 
     def __init__(self, work: Work) -> None:
         super().__init__(work, "classes")

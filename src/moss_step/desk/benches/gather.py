@@ -44,6 +44,7 @@ class GatherBench(Bench):
                 wrap=True,
             )
         )
+        super().add_start(layout)
 
     @property
     def choosable(self) -> list[StepKind]:

@@ -7,6 +7,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
+from moss_step.desk.benches.further import FurtherInputs
 from moss_step.desk.form import Form, TextControl
 from moss_step.desk.parts import Facts, Later, Note, button, label, row
 from moss_step.desk.plan.readings import value_text
@@ -53,6 +54,9 @@ class StepPanel(QWidget):
         if self.facts_first:
             layout.addWidget(self.facts)
             layout.addWidget(self.note)
+        self.further = self._further_inputs()
+        if self.further is not None:
+            layout.addWidget(self.further)
         self.build(layout)
         self.keep_button = button("Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main")
         self.keep_button.setShortcut("Ctrl+Return")
@@ -97,6 +101,8 @@ class StepPanel(QWidget):
         stored = self.work.study.step(self.step_id) if self.step_id else None
         for name, box in self._inputs.items():
             self._fill_input(name, box, stored.inputs.get(name, "") if stored else "")
+        if self.further is not None:
+            self.further.show_choices(self.fitting(self.kind.further), dict(stored.inputs) if stored else {})
         self.load_settings(dict(stored.settings) if stored else {})
         if not self.step_id:
             self.update_draft()
@@ -125,6 +131,8 @@ class StepPanel(QWidget):
     def made(self) -> tuple[Step | None, str]:
         """The step as it is set now, or None and what is missing or wrong."""
         inputs = {n: str(b.currentData()) for n, b in self._inputs.items() if b.currentData()}
+        if self.further is not None:
+            inputs |= self.further.inputs(str(self.settings().get("expression", "")))
         for spec in self.kind.inputs:
             if spec.name not in inputs and not spec.optional:
                 return None, f"No {spec.title.lower()} to work from yet. Open one in Gather."
@@ -186,6 +194,21 @@ class StepPanel(QWidget):
         self._left = True
         self.blockSignals(True)
 
+    def fitting(self, spec: InputSpec | None) -> list[tuple[str, str]]:
+        """Ids and names of the results that can be an input."""
+        if spec is None:
+            return []
+        study = self.work.study
+        barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
+        return [(s.id, study.name_of(s.id)) for s in study.steps if s.id not in barred and self._fits(spec, s.id)]
+
+    def _further_inputs(self) -> FurtherInputs | None:
+        if self.kind.further is None:
+            return None
+        made = FurtherInputs(self.kind.further, by_name="expression" in self.kind.settings.model_fields)
+        made.changed.connect(self.update_draft)
+        return made
+
     def _refill_inputs(self) -> None:
         if self._left:
             return
@@ -196,8 +219,7 @@ class StepPanel(QWidget):
         spec = self.kind.input(name)
         assert spec is not None  # noqa: S101 - the boxes are made from the declared inputs
         study = self.work.study
-        barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
-        fitting = [s.id for s in study.steps if s.id not in barred and self._fits(spec, s.id)]
+        fitting = [step_id for step_id, _ in self.fitting(spec)]
         listed = [box.itemData(i) for i in range(box.count())]
         names = [box.itemText(i) for i in range(box.count())]
         new = ([""] if spec.optional else []) + fitting

@@ -5,17 +5,21 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+import numpy as np
+import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QTransform
 
 from moss_step.desk.plan.camera import Camera, overlap
+from moss_step.desk.plan.grading import grading_of
 from moss_step.desk.plan.layers import Layer
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.readings import Reading
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
+from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS)
-_MOST_LABELS = 300
+_MOST_LABELS, _LEAST_LINE = 300, 90.0
 
 
 def shape_color(order: int) -> str:
@@ -35,26 +39,111 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
     if picture.value.kind == "points":
         _draw_points(painter, picture, camera, color, taken)
     else:
-        _draw_outlines(painter, picture, camera, color)
+        _draw_outlines(painter, picture, layer.row, camera, color)
+        if picture.value.kind == "lines" and layer.row.labels in picture.value.columns:
+            _label_lines(painter, picture, layer.row.labels, camera, taken)
     painter.restore()
 
 
-def _draw_outlines(painter: QPainter, picture: ShapesPicture, camera: Camera, color: str) -> None:
+def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str) -> None:
     sx, sy = camera.scale, camera.scale * camera.stretch
     painter.save()
     painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
-    fill = QColor(color)
-    fill.setAlpha(26)
-    halo, line = QPen(QColor(255, 255, 255, 150), 3.4), QPen(QColor(color), 1.6)
-    halo.setCosmetic(True)
-    line.setCosmetic(True)
     areas = picture.value.kind == "areas"
-    for pen in (halo, line):
+    grading = grading_of(picture, row)
+    if grading is None:
+        fill = QColor(color)
+        fill.setAlpha(26)
+        _stroke(painter, picture.paths, QColor(255, 255, 255, 150), 3.4, None)
+        _stroke(painter, picture.paths, QColor(color), 1.6, fill if areas else None)
+    else:
+        for k, path in enumerate(picture.paths):
+            own = QColor(grading.color(k))
+            line = QColor(DEEP) if row.outline == "own" and areas else own
+            _stroke(painter, [path], line, 0.0 if row.outline == "none" and areas else 0.8 if areas else 2.0, own if areas else None)
+    painter.restore()
+
+
+def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float, fill: QColor | None) -> None:
+    if width:
+        pen = QPen(line, width)
+        pen.setCosmetic(True)
         painter.setPen(pen)
-        painter.setBrush(fill if areas and pen is line else Qt.BrushStyle.NoBrush)
-        for path in picture.paths:
+    else:
+        painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(Qt.BrushStyle.NoBrush if fill is None else fill)
+    for path in paths:
+        painter.drawPath(path)
+
+
+def _label_lines(painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]) -> None:
+    """Write values along lines, upright, with a gap of ground around them; never two over one another."""
+    values = picture.value.columns[column]
+    face = font(11, QFont.Weight.DemiBold)
+    painter.setFont(face)
+    window = QRectF(10, 10, camera.width - 20, camera.height - 20)
+    longest = sorted(range(len(picture.paths)), key=lambda k: -picture.paths[k].elementCount())[:_MOST_LABELS]
+    for k in longest:
+        xy = shapely.get_coordinates(picture.value.geometry[k])
+        px = (xy[:, 0] - camera.left) * camera.scale
+        py = (camera.top - xy[:, 1]) * camera.scale * camera.stretch
+        steps = np.hypot(np.diff(px), np.diff(py))
+        if steps.sum() < _LEAST_LINE:
+            continue
+        text = cell_label(values[k])
+        width = QFontMetricsF(face).horizontalAdvance(text)
+        along = np.concatenate([[0.0], np.cumsum(steps)])
+        for share in (0.5, 0.3, 0.7, 0.15, 0.85):
+            middle = share * along[-1]
+            ends = np.interp([middle - width / 2, middle + width / 2, middle], along, np.arange(len(px)))
+            (xa, xb, x), (ya, yb, y) = np.interp(ends, np.arange(len(px)), px), np.interp(ends, np.arange(len(py)), py)
+            box = QRectF(x - width / 2 - 4, y - width / 2 - 4, width + 8, width + 8)
+            straight = np.hypot(xb - xa, yb - ya) > 0.9 * width
+            if straight and window.contains(QPointF(x, y)) and not any(box.intersects(t) for t in taken):
+                _write_turned(painter, QPointF(x, y), np.degrees(np.arctan2(yb - ya, xb - xa)), text, width)
+                taken.append(box)
+                break
+
+
+def _write_turned(painter: QPainter, at: QPointF, angle: float, text: str, width: float) -> None:
+    upright = angle - 180.0 if angle > 90.0 else angle + 180.0 if angle < -90.0 else angle
+    painter.save()
+    painter.translate(at)
+    painter.rotate(upright)
+    path = QPainterPath()
+    path.addText(QPointF(-width / 2, 4), painter.font(), text)
+    painter.strokePath(path, QPen(QColor(255, 255, 255, 220), 3.5))
+    painter.fillPath(path, QColor(INK))
+    painter.restore()
+
+
+def cell_label(value: object) -> str:
+    """Write a value as a label on the plan."""
+    return f"{value:g}" if isinstance(value, float | np.floating) else str(value)
+
+
+def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera) -> None:
+    """Draw selected shapes with a broad bright line on a dark one."""
+    if not paths:
+        return
+    sx, sy = camera.scale, camera.scale * camera.stretch
+    painter.save()
+    painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for color, width in ((DEEP, 6.0), (LICHEN, 3.4)):
+        pen = QPen(QColor(color), width)
+        pen.setCosmetic(True)
+        pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+        painter.setPen(pen)
+        for path in paths:
             painter.drawPath(path)
     painter.restore()
+    for path in paths:
+        if path.boundingRect().isNull():  # a point has no line to draw
+            painter.setPen(QPen(QColor(DEEP), 2.0))
+            painter.setBrush(QColor(LICHEN))
+            start = path.elementAt(0)
+            painter.drawEllipse(QPointF(*camera.pixel(start.x, start.y)), 7, 7)
 
 
 def _draw_points(painter: QPainter, picture: ShapesPicture, camera: Camera, color: str, taken: list[QRectF]) -> None:
@@ -156,6 +245,18 @@ def draw_scale_bar(painter: QPainter, right: float, bottom: float, metres_per_pi
     )
     painter.strokePath(halo, QPen(QColor(255, 255, 255, 200), 3.0))
     painter.fillPath(halo, QColor(INK))
+    painter.restore()
+
+
+def draw_section_line(painter: QPainter, start: QPointF, end: QPointF) -> None:
+    """Draw the line of a section; a filled mark shows where it starts."""
+    painter.save()
+    for color, width in ((CARD, 5.0), (DEEP, 2.2)):
+        painter.setPen(QPen(QColor(color), width))
+        painter.drawLine(start, end)
+    painter.setBrush(QColor(DEEP))
+    painter.setPen(QPen(QColor(CARD), 2.0))
+    painter.drawEllipse(start, 6, 6)
     painter.restore()
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 from PySide6.QtCore import QPoint, QRectF, Qt
@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plan.drawing import shape_color
+from moss_step.desk.plan.grading import METHODS, grading_of
 from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
 from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.desk.plan.ramps import ramp_names, usual_ramp
@@ -216,6 +217,10 @@ class KeyPanel(QFrame):
         elif isinstance(picture, ShapesPicture):
             shapes = [k.step for k in self.work.study.key if isinstance(self.work.picture(k.step), ShapesPicture)]
             color = shape_color(shapes.index(layer.step) if layer.step in shapes else 0)
+            grading = grading_of(picture, layer.row)
+            if grading is not None:
+                self._add_classes(list(grading.classes))
+                return
             as_lines = picture.value.kind != "points"
             self._layout.addWidget(Legend([(picture.value.count_text, color)], as_lines))
         elif isinstance(picture.value, ClassMap):
@@ -243,6 +248,8 @@ class KeyPanel(QFrame):
         layout.addWidget(row(label("Opacity", "muted"), opacity))
         if layer is not None and isinstance(layer.picture, GridPicture) and isinstance(layer.picture.value, Surface) and layer.ranges is None:
             self._add_ramp_controls(layout, key, layer.picture, layer.picture.value)
+        if layer is not None and isinstance(layer.picture, ShapesPicture):
+            self._add_shape_controls(layout, key, layer.picture)
         layout.addWidget(
             row(
                 tool("caret-up", "Draw it higher", lambda: self._move(key, -1)),
@@ -294,6 +301,30 @@ class KeyPanel(QFrame):
                 edit.editingFinished.connect(partial(self._type_end, key, name, edit))
                 edits.append(edit)
             layout.addWidget(row(*edits, gap=4))
+
+    def _add_shape_controls(self, layout: QVBoxLayout, key: KeyRow, picture: ShapesPicture) -> None:
+        columns = [("one colour", ""), *((f"by {c}", c) for c in picture.value.columns)]
+        layout.addWidget(self._choice(key, "Coloured", "column", columns))
+        if key.column:
+            layout.addWidget(self._choice(key, "Breaks", "method", [(text, m) for m, text in METHODS.items()]))
+            counts = [(f"{n} classes", n) for n in range(2, 13)]
+            layout.addWidget(self._choice(key, "Number of classes", "count", counts))
+            layout.addWidget(self._choice(key, "Ramp", "ramp", [(n.capitalize(), n) for n in ramp_names()], "spectrum"))
+            if picture.value.kind == "areas":
+                outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
+                layout.addWidget(self._choice(key, "Outline", "outline", outlines))
+        if picture.value.kind == "lines":
+            layout.addWidget(self._choice(key, "Labels", "labels", [("no labels", ""), *((f"label {c}", c) for c in picture.value.columns)]))
+
+    def _choice(self, key: KeyRow, title: str, field: str, options: Sequence[tuple[str, object]], usual: object = "") -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(title)
+        box.setToolTip(title)
+        for text, value in options:
+            box.addItem(text, value)
+        box.setCurrentIndex(max(box.findData(getattr(key, field) or usual), 0))
+        box.currentIndexChanged.connect(lambda i: self._set(key, title, **{field: box.itemData(i)}))
+        return box
 
     def _add_shading(self, shading: Shading) -> None:
         ground = self.work.study.name_of(shading.ground) if shading.ground else "no ground"

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import button, clear, label, tool
+from moss_step.desk.parts import Choices, button, clear, label, tool
 from moss_step.desk.plan.key import KeyPanel
 from moss_step.desk.plan.readings import Reading, place_text, readings
 from moss_step.desk.plan.view import PlanView
@@ -139,6 +139,13 @@ class PlanPane(QWidget):
         self.reading = ReadingBar(self)
         self.message = Message(self)
         self.welcome = Welcome(self)
+        views = [
+            ("plan", "Plan", "The ground from above alone"),
+            ("section", "Section", "Values along a line drawn on the plan (Ctrl+L)"),
+            ("table", "Table", "Rows of the chosen result (Ctrl+T)"),
+        ]
+        self.views = Choices(views, name="View")
+        self.views.set("plan")
         self.tools = self._tools()
         self._pointer: tuple[float, float] | None = None
         self.view.pointed.connect(self._read)
@@ -153,6 +160,7 @@ class PlanPane(QWidget):
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(3, 2, 3, 2)
         layout.setSpacing(1)
+        layout.addWidget(self.views)
         made: list[tuple[str, str, Callable[[], object]]] = [
             ("arrows-out-simple", "Show all (F)", self.view.fit),
             ("plus", "Nearer (+)", lambda: self._zoom(1.4)),

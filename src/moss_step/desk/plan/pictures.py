@@ -53,7 +53,7 @@ class ShapesPicture:
     @cached_property
     def paths(self) -> list[QPainterPath]:
         """Outlines and lines as painter paths (y up)."""
-        return [_path(g) for g in self.value.geometry]
+        return [path_of(g) for g in self.value.geometry]
 
     @cached_property
     def points(self) -> list[QPointF]:
@@ -126,11 +126,15 @@ def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
     return tuple(levels)
 
 
-def _path(geometry: shapely.Geometry) -> QPainterPath:
+def path_of(geometry: shapely.Geometry) -> QPainterPath:
+    """Make a painter path of outlines and lines; a point becomes a short stroke."""
     path = QPainterPath()
     for part in shapely.get_parts(geometry):
         lines = [part.exterior, *part.interiors] if part.geom_type == "Polygon" else [part]
         for line in lines:
+            if line.geom_type == "Point":
+                path.moveTo(line.x, line.y)
+                path.lineTo(line.x, line.y)
             if line.geom_type not in ("LineString", "LinearRing"):
                 continue
             xy = shapely.get_coordinates(line)

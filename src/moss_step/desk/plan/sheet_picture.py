@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
 
 from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
+from moss_step.desk.plan.grading import grading_of
 from moss_step.desk.plan.layers import Layer, surface_colors, surface_span
 from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.desk.plan.readings import value_text
@@ -69,6 +70,11 @@ def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
 def _draw_legend(painter: QPainter, view: PlanView, layer: Layer, box: QRectF, y: float) -> float:
     picture = layer.picture
     if isinstance(picture, ShapesPicture):
+        grading = grading_of(picture, layer.row)
+        if grading is not None:
+            for name, color in grading.classes:
+                y = _patch(painter, color, name, box, y)
+            return y
         steps = [k.step for k in view.work.study.key if isinstance(view.work.picture(k.step), ShapesPicture)]
         color = shape_color(steps.index(layer.step) if layer.step in steps else 0)
         return _patch(painter, color, picture.value.count_text, box, y)

@@ -13,6 +13,7 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
+    QPainterPath,
     QPaintEvent,
     QResizeEvent,
     QWheelEvent,
@@ -20,14 +21,14 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QMenu, QWidget
 
 from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
-from moss_step.desk.plan.drawing import draw_frame_box, draw_pin, draw_scale_bar, draw_shapes, shape_color
+from moss_step.desk.plan.drawing import draw_frame_box, draw_marked, draw_pin, draw_scale_bar, draw_section_line, draw_shapes, shape_color
 from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
-from moss_step.desk.plan.pictures import ShapesPicture
+from moss_step.desk.plan.pictures import ShapesPicture, path_of
 from moss_step.desk.plan.readings import place_text, readings
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 
-Tool = Literal["look", "box"]
+Tool = Literal["look", "box", "line"]
 _PAN_KEYS = {
     Qt.Key.Key_Left: (1, 0),
     Qt.Key.Key_Right: (-1, 0),
@@ -43,6 +44,10 @@ class PlanView(QWidget):
     """Coordinates under the pointer, or None."""
     boxed = Signal(object)
     """A box drawn with the box tool: xmin, ymin, xmax, ymax."""
+    lined = Signal(object)
+    """A line being pulled with the line tool: x1, y1, x2, y2."""
+    clicked = Signal(float, float)
+    """Coordinates of a click that did not drag."""
     redrawn = Signal()
     """The scene was gathered anew."""
 
@@ -62,6 +67,9 @@ class PlanView(QWidget):
         self._pin_cards: list[QRectF] = []
         self._by_keys = False
         self._drawn: object = None
+        self.marked: list[QPainterPath] = []
+        self.line: tuple[float, float, float, float] | None = None
+        self._line_start: tuple[float, float] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -117,7 +125,7 @@ class PlanView(QWidget):
         """Choose what dragging does: move the plan, or draw a box."""
         self.tool = tool
         self._box = None
-        self.setCursor(Qt.CursorShape.CrossCursor if tool == "box" else Qt.CursorShape.ArrowCursor)
+        self.setCursor(Qt.CursorShape.ArrowCursor if tool == "look" else Qt.CursorShape.CrossCursor)
         self.update()
 
     @property
@@ -164,6 +172,7 @@ class PlanView(QWidget):
         painter.drawImage(0, 0, self._image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._draw_all_shapes(painter, self.camera)
+        draw_marked(painter, self.marked, self.camera)
         self._pin_cards = []
         for number, (x, y) in enumerate(self.work.study.pins, start=1):
             at = QPointF(*self.camera.pixel(x, y))
@@ -173,6 +182,9 @@ class PlanView(QWidget):
             draw_scale_bar(painter, self.width() - 20, self.height() - 20, self.metres_per_pixel)
         if self._box is not None:
             draw_frame_box(painter, *self._box)
+        if self.line is not None:
+            ends = [QPointF(*self.camera.pixel(*self.line[:2])), QPointF(*self.camera.pixel(*self.line[2:]))]
+            draw_section_line(painter, *ends)
         if self._by_keys and self.hasFocus():
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
@@ -210,6 +222,8 @@ class PlanView(QWidget):
         """Begin to drag the plan, or a box."""
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._pressed, self._dragged = event.position(), False
+            if self.tool == "line" and event.button() == Qt.MouseButton.LeftButton:
+                self._line_start = self.camera.world(event.position().x(), event.position().y())
             if self.tool == "box" and event.button() == Qt.MouseButton.LeftButton:
                 self._box = (event.position(), event.position())
 
@@ -218,6 +232,11 @@ class PlanView(QWidget):
         at = event.position()
         if self._box is not None:
             self._box = (self._box[0], at)
+            self.update()
+        elif self._line_start is not None:
+            self._dragged = True
+            self.line = (*self._line_start, *self.camera.world(at.x(), at.y()))
+            self.lined.emit(self.line)
             self.update()
         elif self._pressed is not None:
             self._dragged = self._dragged or (at - self._pressed).manhattanLength() > 3
@@ -238,7 +257,16 @@ class PlanView(QWidget):
                 self.set_tool("look")
                 self.boxed.emit((min(xa, xb), min(ya, yb), max(xa, xb), max(ya, yb)))
             self.update()
+        elif self._line_start is not None:
+            self._line_start = None
+        elif self._pressed is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(*self.camera.world(event.position().x(), event.position().y()))
         self._pressed = None
+
+    def mark(self, geometry: object) -> None:
+        """Mark shapes (an array of geometries in the plan's system, or None) on top of all."""
+        self.marked = [] if geometry is None else [path_of(g) for g in geometry]  # type: ignore[attr-defined]
+        self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Pin the reading."""

@@ -6,8 +6,6 @@ from collections.abc import Mapping
 from typing import Literal
 
 import numpy as np
-from rasterio.fill import fillnodata
-from scipy import ndimage
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -59,6 +57,9 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
 
     Inverse-distance interpolation from the void's rim (GDAL's fill). Voids that reach the edge of the grid stay.
     """
+    from rasterio.fill import fillnodata
+    from scipy import ndimage
+
     hole = np.isnan(surface.values)
     labels, n = ndimage.label(hole)
     sizes = np.bincount(labels.ravel(), minlength=n + 1)

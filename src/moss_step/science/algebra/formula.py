@@ -16,6 +16,7 @@ import numpy as np
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
+from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, DEGREE, METRE, NONE, UNKNOWN, Unit
 
@@ -110,11 +111,11 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
     for first, last in (progress or silent()).blocks(frame.rows, BLOCK_ROWS, "Working the formula out"):
         block = {n: s.values[first:last] for n, s in used.items()}
         with np.errstate(all="ignore"):  # what cannot be divided or rooted becomes no-data below
-            result = np.asarray(formula.part.run(block), np.float32)
-            if formula.part.logical:
-                for values in block.values():
-                    result = np.where(np.isnan(values), np.float32(np.nan), result)
-            out[first:last] = np.where(np.isinf(result), np.float32(np.nan), result)
+            out[first:last] = formula.part.run(block)
+        if formula.part.logical:
+            for values in block.values():
+                out[first:last][np.isnan(values)] = np.nan
+        drop_infinite(out[first:last])
     return Surface(out, frame, formula.part.unit, "yes_no" if formula.part.logical else _quantity(formula.part.unit, used))
 
 
@@ -291,7 +292,9 @@ class _Builder:
 
 
 def _truth(values: Array) -> Array:
-    truth: Array = np.logical_and(values != 0, np.logical_not(np.isnan(np.asarray(values, np.float32))))
+    if values.dtype == np.bool_:
+        return values
+    truth: Array = np.logical_and(values != 0, values == values)
     return truth
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import shapely
-from contourpy import LineType, contour_generator
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import Progress, silent
@@ -40,6 +40,8 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a depression.
     ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data.
     """
+    from contourpy import LineType, contour_generator
+
     progress = progress or silent()
     z = _smoothed(dem.values) if smooth else dem.values
     if min(z.shape) < 2:
@@ -86,19 +88,19 @@ def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:
     """Closed lines that run clockwise on the map: contourpy keeps higher ground on one side, rows run south here."""
     found = np.zeros(len(lines), bool)
     rings = np.flatnonzero(closed)
-    found[rings] = shapely.is_ccw(lines[rings]) == _CCW_IS_DEPRESSION
+    found[rings] = shapely.is_ccw(lines[rings]) == _ccw_is_depression()
     return found
 
 
-def _orientation() -> bool:
+@lru_cache(maxsize=1)
+def _ccw_is_depression() -> bool:
     """How contourpy turns around a pit, on our axes, found once from a pit of its own."""
+    from contourpy import LineType, contour_generator
+
     z = np.ones((5, 5))
     z[2, 2] = 0.0
     traced: Any = contour_generator(z=z, line_type=LineType.Separate).lines(0.5)
     return bool(shapely.is_ccw(shapely.linestrings(np.asarray(traced[0]) * [1.0, -1.0])))
-
-
-_CCW_IS_DEPRESSION = _orientation()
 
 
 def _smoothed(z: np.ndarray) -> np.ndarray:

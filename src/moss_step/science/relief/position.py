@@ -8,7 +8,6 @@ from typing import Literal
 
 import numba
 import numpy as np
-from scipy import ndimage
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError
@@ -48,39 +47,45 @@ def _running_sums(z, middle, sums, squares, counts):  # type: ignore[no-untyped-
             counts[r + 1, c + 1] = counts[r, c + 1] + n
 
 
+@numba.njit(cache=True, nogil=True)
+def _add_strip(upper, lower, half, sign, total):  # type: ignore[no-untyped-def]
+    """Add to each cell the sum of a strip around it, from running sums above and below the strip."""
+    cols = total.size
+    inner = max(min(cols - half - 1, cols), half)
+    for c in range(half, inner):
+        total[c] += sign * (lower[c + half + 1] - lower[c - half] - upper[c + half + 1] + upper[c - half])
+    for c in range(min(half, cols)):
+        b = min(c + half + 1, cols)
+        total[c] += sign * (lower[b] - lower[0] - upper[b] + upper[0])
+    for c in range(max(inner, half), cols):
+        a = max(c - half, 0)
+        total[c] += sign * (lower[cols] - lower[a] - upper[cols] + upper[a])
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _position_rows(z, middle, sums, squares, counts, strips, first, last, standardised, out):  # type: ignore[no-untyped-def]
+def _position_rows(z, middle, running, strips, rows_range, standardised, out):  # type: ignore[no-untyped-def]
     """Height less the mean of the strips around each cell (over their deviation when standardised)."""
+    sums, squares, counts = running
     rows, cols = z.shape
-    for r in numba.prange(first, last):
+    for r in numba.prange(rows_range[0], rows_range[1]):
         total, square, count = np.zeros(cols), np.zeros(cols), np.zeros(cols)
         for k in range(strips.shape[0]):
             top, bottom = max(r + strips[k, 0], 0), min(r + strips[k, 1] + 1, rows)
-            if bottom <= top:
-                continue
-            half, sign = strips[k, 2], strips[k, 3]
-            upper, lower = sums[top], sums[bottom]
-            upper_n, lower_n = counts[top], counts[bottom]
-            for c in range(cols):
-                a, b = max(c - half, 0), min(c + half + 1, cols)
-                total[c] += sign * (lower[b] - lower[a] - upper[b] + upper[a])
-                count[c] += sign * (lower_n[b] - lower_n[a] - upper_n[b] + upper_n[a])
-            if standardised:
-                upper_q, lower_q = squares[top], squares[bottom]
-                for c in range(cols):
-                    a, b = max(c - half, 0), min(c + half + 1, cols)
-                    square[c] += sign * (lower_q[b] - lower_q[a] - upper_q[b] + upper_q[a])
+            if bottom > top:
+                half, sign = strips[k, 2], strips[k, 3]
+                _add_strip(sums[top], sums[bottom], half, sign, total)
+                _add_strip(counts[top], counts[bottom], half, sign, count)
+                if standardised:
+                    _add_strip(squares[top], squares[bottom], half, sign, square)
         for c in range(cols):
             v = z[r, c]
-            if v != v or count[c] < 1:
-                out[r, c] = np.float32(np.nan)
-                continue
-            mean = total[c] / count[c]
-            d = v - middle - mean
-            if standardised:
-                deviation = np.sqrt(max(square[c] / count[c] - mean * mean, 0.0))
-                out[r, c] = np.float32(d / deviation) if deviation > 0 else np.float32(0.0)
-            else:
+            out[r, c] = np.float32(np.nan)
+            if v == v and count[c] >= 1:
+                mean = total[c] / count[c]
+                d = v - middle - mean
+                if standardised:
+                    deviation = np.sqrt(max(square[c] / count[c] - mean * mean, 0.0))
+                    d = d / deviation if deviation > 0 else 0.0
                 out[r, c] = np.float32(d)
 
 
@@ -123,7 +128,7 @@ def position(
     _running_sums(dem.values, middle, sums, squares, counts)
     out = np.empty((rows, cols), np.float32)
     for first, last in progress.blocks(rows, 512, "Working out position"):
-        _position_rows(dem.values, middle, sums, squares, counts, strips, first, last, standardised, out)
+        _position_rows(dem.values, middle, (sums, squares, counts), strips, (first, last), standardised, out)
     return Surface(out, dem.frame, NONE if standardised else dem.unit, "position")
 
 
@@ -149,6 +154,8 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
 
 def local_relief(dem: Surface, radius: float, progress: Progress | None = None) -> Surface:
     """Highest less lowest height in a square of ``radius`` metres to each side, in the unit of the heights."""
+    from scipy import ndimage  # slow to load, and only needed here
+
     (progress or silent()).at(0.1, "Working out local relief")
     _ = dem.metres_per_height
     reach = max(1, round(radius / dem.frame.cell_metres[0]))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
+import numba
 import numpy as np
 import shapely
 from rasterio.features import geometry_mask, rasterize
 from rasterio.features import shapes as trace
-from scipy import ndimage
 from shapely.geometry import shape
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
@@ -22,8 +22,6 @@ from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
 
-_FOUR = ndimage.generate_binary_structure(2, 1)
-_EIGHT = ndimage.generate_binary_structure(2, 2)
 MOST_PATCHES = 500_000
 
 
@@ -100,17 +98,23 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
 
 def label_patches(classes: ClassMap, neighbours: int, progress: Progress | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Number each connected patch (int32 grid, 0 is none) and give the class code of each number."""
-    structure = _FOUR if neighbours == 4 else _EIGHT
-    labels = np.zeros(classes.codes.shape, np.int32)
-    owner = [0]
-    present = [int(c) for c in np.unique(classes.codes) if c != NO_CLASS]
-    for k, code in enumerate(present):
-        (progress or silent()).at(0.5 * k / len(present), "Joining cells")
-        mask = classes.codes == code
-        found, n = ndimage.label(mask, structure)
-        labels[mask] = found[mask] + (len(owner) - 1)
-        owner += [code] * n
-    return labels, np.array(owner)
+    from skimage.measure import label  # slow to load, and only needed here
+
+    (progress or silent()).at(0.1, "Joining cells")
+    found: Any = label  # the library states no types
+    labels = found(classes.codes, background=NO_CLASS, connectivity=1 if neighbours == 4 else 2).astype(np.int32, copy=False)
+    owner = np.zeros(int(labels.max(initial=0)) + 1, np.int64)
+    _owners(labels, classes.codes, owner)
+    return labels, owner
+
+
+@numba.njit(cache=True, nogil=True)
+def _owners(labels, codes, owner):  # type: ignore[no-untyped-def]
+    """Class code of each label."""
+    for r in range(labels.shape[0]):
+        for c in range(labels.shape[1]):
+            if labels[r, c] > 0:
+                owner[labels[r, c]] = codes[r, c]
 
 
 def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:

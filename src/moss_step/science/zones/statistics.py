@@ -27,18 +27,21 @@ _ORDERED = {"median": 50.0, "p10": 10.0, "p25": 25.0, "p75": 75.0, "p90": 90.0}
 _BY_VALUE = ("majority", "minority", "variety")
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, parallel=True)
 def _accumulate(ids, values, count, total, square, low, high):  # type: ignore[no-untyped-def]
-    """Count, sum, sum of squares, lowest and highest of the values of each zone (ids from 1)."""
-    for r in range(ids.shape[0]):
-        for c in range(ids.shape[1]):
-            k, v = ids[r, c], values[r, c]
-            if k > 0 and v == v:
-                count[k] += 1.0
-                total[k] += v
-                square[k] += float(v) * v
-                low[k] = min(low[k], v)
-                high[k] = max(high[k], v)
+    """Count, sum, sum of squares, lowest and highest of the values of each zone (ids from 1), a row for each block."""
+    blocks, rows = count.shape[0], ids.shape[0]
+    for b in numba.prange(blocks):
+        n, s, q, lo, hi = count[b], total[b], square[b], low[b], high[b]
+        for r in range(b * rows // blocks, (b + 1) * rows // blocks):
+            for c in range(ids.shape[1]):
+                k, v = ids[r, c], values[r, c]
+                if k > 0 and v == v:
+                    n[k] += 1.0
+                    s[k] += v
+                    q[k] += float(v) * v
+                    lo[k] = min(lo[k], v)
+                    hi[k] = max(hi[k], v)
 
 
 def zone_statistics(
@@ -85,10 +88,12 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], progress
     pairs = ((g, k) for k, g in enumerate(geometry, start=1))
     ids = rasterize(pairs, frame.shape, fill=0, transform=affine(frame), dtype="int32")
     progress.at(0.4, "Adding up")
-    count, total, square = np.zeros(n + 1), np.zeros(n + 1), np.zeros(n + 1)
-    low, high = np.full(n + 1, np.inf), np.full(n + 1, -np.inf)
+    shape = (min(4, frame.rows), n + 1)
+    count, total, square = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
     _accumulate(ids, surface.values, count, total, square, low, high)
-    found = _moments(count[1:], total[1:], square[1:], low[1:], high[1:])
+    sums = (count.sum(0)[1:], total.sum(0)[1:], square.sum(0)[1:])
+    found = _moments(*sums, low.min(0)[1:], high.max(0)[1:])
     if any(s in _ORDERED or s in _BY_VALUE for s in wanted):
         progress.at(0.6, "Ordering values")
         inside = (ids > 0) & ~np.isnan(surface.values)
@@ -192,12 +197,13 @@ def _disjoint(geometry: np.ndarray, frame: Frame) -> bool:
     if len(geometry) > 200_000:
         return True  # a tessellation; testing a set of this size would take longer than the statistics
     tree = shapely.STRtree(geometry)
-    a, b = tree.query(geometry, predicate="intersects")
-    pairs = a < b
-    if not pairs.any():
-        return True
-    shared = shapely.area(shapely.intersection(geometry[a[pairs]], geometry[b[pairs]]))
-    return bool((shared <= 1e-6 * frame.dx * frame.dy).all())
+    for relation in ("overlaps", "contains"):
+        a, b = tree.query(geometry, predicate=relation)
+        pairs = a != b
+        shared = shapely.area(shapely.intersection(geometry[a[pairs]], geometry[b[pairs]]))
+        if (shared > 1e-6 * frame.dx * frame.dy).any():
+            return False
+    return True
 
 
 def _check_overlap(geometry: np.ndarray, frame: Frame) -> None:

@@ -50,7 +50,7 @@ def _meeting(geometry: np.ndarray, keep: Shapes) -> np.ndarray:
     hits = np.unique(tree.query(mended, predicate="intersects")[1])
     if hits.size == 0:
         raise MossError("No tile meets the areas.", "Check that they lie on this ground.")
-    return geometry[hits]
+    return np.asarray(geometry[hits])
 
 
 def _hexagons(frame: Frame, size: float) -> np.ndarray:
@@ -87,4 +87,5 @@ def _triangles(frame: Frame, size: float) -> np.ndarray:
     a = np.stack([left, np.where(up, top - rise, top)], axis=1)
     b = np.stack([left + size, np.where(up, top - rise, top)], axis=1)
     tip = np.stack([left + size / 2, np.where(up, top, top - rise)], axis=1)
-    return np.stack([a, b, tip], axis=1)
+    corners: np.ndarray = np.stack([a, b, tip], axis=1)
+    return corners

@@ -1,0 +1,88 @@
+"""Shapes drawn by a column: graded colours with a choice of breaks, or a colour for each value."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from moss_step.desk.plan.pictures import ShapesPicture
+from moss_step.desk.plan.ramps import ramp
+from moss_step.model.rules import number_text
+from moss_step.science.classes.breaks import natural_breaks
+from moss_step.study.graph import KeyRow
+
+METHODS = {
+    "equal_interval": "Equal interval", "equal_count": "Equal count", "natural": "Natural breaks", "deviation": "Standard deviation",
+    "unique": "Each value",
+}  # fmt: skip
+_MOST_VALUES, _SAMPLE = 24, 1000
+_NONE = "#C9C7BC"
+
+
+@dataclass(frozen=True)
+class Grading:
+    """The class of each shape (-1 for none), and name and colour of each class."""
+
+    places: np.ndarray
+    classes: tuple[tuple[str, str], ...]
+
+    def color(self, k: int) -> str:
+        """Colour of a shape."""
+        place = int(self.places[k])
+        return self.classes[place][1] if place >= 0 else _NONE
+
+
+def grading_of(picture: ShapesPicture, row: KeyRow) -> Grading | None:
+    """Grade shapes by the column that the Key's row names; None when it names none that is there."""
+    if not row.column or row.column not in picture.value.columns:
+        return None
+    return _graded(picture, row.column, row.method, row.count, row.ramp or "spectrum", row.reverse)
+
+
+@lru_cache(maxsize=64)
+def _graded(picture: ShapesPicture, column: str, method: str, count: int, ramp_name: str, reverse: bool) -> Grading:
+    values = picture.value.columns[column]
+    if method == "unique" or values.dtype.kind not in "iuf":
+        return _by_value(values, ramp_name, reverse)
+    numbers = values.astype(np.float64)
+    known = numbers[np.isfinite(numbers)]
+    if known.size == 0 or known.min() == known.max():
+        return _by_value(values, ramp_name, reverse)
+    bounds = np.unique(_bounds(known, method, count))
+    places = np.clip(np.searchsorted(bounds, numbers, side="left") - 1, 0, len(bounds) - 2)
+    places[~np.isfinite(numbers)] = -1
+    colors = _spread(len(bounds) - 1, ramp_name, reverse)
+    names = [f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}" for a, b in itertools.pairwise(bounds)]
+    return Grading(places, tuple(zip(names, colors, strict=True)))
+
+
+def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
+    low, high = known.min(), known.max()
+    if method == "equal_count":
+        return np.asarray(np.quantile(known, np.linspace(0, 1, count + 1)))
+    if method == "deviation":
+        mean, step = known.mean(), known.std() or 1.0
+        inner = mean + step * (np.arange(count - 1) - (count - 2) / 2.0)
+        return np.concatenate([[low], inner[(inner > low) & (inner < high)], [high]])
+    if method == "natural":
+        ordered = np.sort(known)
+        if ordered.size > _SAMPLE:
+            ordered = ordered[np.linspace(0, ordered.size - 1, _SAMPLE).round().astype(np.int64)]
+        return np.concatenate([[low], natural_breaks(ordered, count)])
+    return np.linspace(low, high, count + 1)
+
+
+def _by_value(values: np.ndarray, ramp_name: str, reverse: bool) -> Grading:
+    texts = values.astype(str)
+    distinct, places = np.unique(texts, return_inverse=True)
+    shown = distinct[:_MOST_VALUES]
+    places = np.where(places < len(shown), places, -1)
+    return Grading(places, tuple(zip([str(v) for v in shown], _spread(len(shown), ramp_name, reverse), strict=True)))
+
+
+def _spread(count: int, ramp_name: str, reverse: bool) -> list[str]:
+    colors = ramp(ramp_name, reverse)
+    return ["#{:02X}{:02X}{:02X}".format(*colors[int(k)]) for k in np.linspace(20, 235, max(count, 1))]

@@ -1,0 +1,1 @@
+"""The section: values along a line drawn on the plan."""

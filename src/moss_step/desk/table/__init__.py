@@ -1,0 +1,1 @@
+"""The table: rows of shapes, tables and classes."""

@@ -1,0 +1,238 @@
+"""The table drawer under the plan: sort, filter, select, go to, copy, hand on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import shapely
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, Signal
+from PySide6.QtGui import QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QFileDialog, QHBoxLayout, QLineEdit, QTableView, QVBoxLayout, QWidget
+
+from moss_step.desk.parts import Elided, Later, label, tool
+from moss_step.desk.table.model import RowsModel, cell_text
+from moss_step.desk.work import Work
+from moss_step.formats.vector import in_system, write_shapes
+from moss_step.formats.whole import write_text
+from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Box
+from moss_step.model.shapes import Shapes
+from moss_step.model.table import Table
+from moss_step.steps.declare import Outcome
+from moss_step.study.hand_on import table_text
+
+_MOST_MARKED = 5000
+
+
+class Rows(QTableView):
+    """A table view that copies its selection."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Copy by the usual key."""
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        else:
+            super().keyPressEvent(event)
+
+    def copy(self) -> None:
+        """Put the selected rows on the clipboard, with tabs."""
+        model = self.model()
+        rows = sorted({i.row() for i in self.selectedIndexes()})
+        lines = ["\t".join(str(model.index(r, c).data()) for c in range(model.columnCount())) for r in rows]
+        QApplication.clipboard().setText("\n".join(lines))
+
+
+class TableDrawer(QWidget):
+    """Shows the rows of the chosen result; what is selected is marked on the plan."""
+
+    marked = Signal(object)
+    """Shapes that are selected, as an array of geometries."""
+    box_wanted = Signal(object)
+    """A part of the plan to show."""
+
+    def __init__(self, work: Work) -> None:
+        super().__init__()
+        self.work = work
+        self.setObjectName("panel")
+        self.setAccessibleName("Table")
+        self.model, self.rows = RowsModel(), Rows()
+        self._value: object = None
+        self._shown: object = None
+        self.title, self.summary = Elided("", "head"), label("", "muted")
+        self.filter_edit = QLineEdit()
+        self.filter_edit.setPlaceholderText("Filter: a text, or a condition such as mean > 20")
+        self.filter_edit.setAccessibleName("Filter rows")
+        self.filter_edit.setFixedWidth(290)
+        self.filter_edit.returnPressed.connect(self._filter)
+        self._set_up_rows()
+        head = QHBoxLayout()
+        head.setContentsMargins(14, 6, 10, 4)
+        head.addWidget(self.title, 1)
+        head.addWidget(self.summary)
+        head.addWidget(self.filter_edit)
+        for part in (
+            tool("crosshair", "Show the selected rows on the plan", self.go_to),
+            tool("copy", "Copy the selected rows", self.rows.copy),
+            tool("download-simple", "Hand on the rows that are shown", self._ask),
+        ):
+            head.addWidget(part)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(self.rows, 1)
+        later = Later(self.refresh, self, after=20)
+        for signal in (work.results, work.chosen, work.changed):
+            signal.connect(later.ask)
+
+    def _set_up_rows(self) -> None:
+        self.rows.setModel(self.model)
+        self.rows.setSortingEnabled(True)
+        self.rows.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.rows.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.rows.setWordWrap(False)
+        self.rows.verticalHeader().setDefaultSectionSize(24)
+        self.rows.horizontalHeader().setDefaultSectionSize(120)
+        self.rows.doubleClicked.connect(lambda _: self.go_to())
+        self.rows.selectionModel().selectionChanged.connect(lambda *_: self._on_selected())
+
+    def refresh(self) -> None:
+        """Show the rows of the chosen result, or of the topmost shapes of the Key."""
+        if not self.isVisible():
+            return
+        step_id = self._source()
+        outcome = self.work.outcome(step_id) if step_id else None
+        if outcome is self._shown:
+            return
+        self._shown = outcome
+        self._value = outcome.value if outcome else None
+        columns, symbols = columns_of(outcome) if outcome else ({}, {})
+        self.model.show_columns(columns, symbols)
+        self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
+        self.filter_edit.clear()
+        self._say()
+
+    def _source(self) -> str:
+        ids = [self.work.chosen_id, *(k.step for k in self.work.study.key)]
+        for step_id in ids:
+            outcome = self.work.outcome(step_id) if step_id else None
+            if outcome is not None and isinstance(outcome.value, Shapes | Table | ClassMap):
+                return step_id
+        return ""
+
+    # --- selection
+
+    @property
+    def selected(self) -> np.ndarray:
+        """Rows of the columns that are selected."""
+        places = [i.row() for i in self.rows.selectionModel().selectedRows()]
+        return self.model.order[places] if places else np.empty(0, np.int64)
+
+    def select(self, row: int) -> None:
+        """Select a row of the columns, and show it."""
+        place = self.model.place_of(row)
+        if place is None:
+            return
+        whole = QItemSelection(self.model.index(place, 0), self.model.index(place, self.model.columnCount() - 1))
+        self.rows.selectionModel().select(whole, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+        self.rows.scrollTo(self.model.index(place, 0))
+
+    def select_at(self, x: float, y: float, reach: float) -> None:
+        """Select the shape at a place of the plan; the nearest within ``reach`` when none holds it."""
+        if not isinstance(self._value, Shapes) or not len(self._value):
+            return
+        frame = self.work.frame
+        geometry = in_system(self._value, frame.crs if frame else None).geometry
+        distances = shapely.distance(geometry, shapely.Point(x, y))
+        nearest = int(np.argmin(distances))
+        if distances[nearest] <= reach:
+            self.select(nearest)
+
+    def go_to(self) -> None:
+        """Show the selected shapes on the plan."""
+        geometry = self._geometry()
+        if geometry is not None and len(geometry):
+            xmin, ymin, xmax, ymax = shapely.total_bounds(geometry)
+            pad = max(xmax - xmin, ymax - ymin) * 0.2 or 50.0
+            box: Box = (xmin - pad, ymin - pad, xmax + pad, ymax + pad)
+            self.box_wanted.emit(box)
+
+    def _geometry(self) -> np.ndarray | None:
+        if not isinstance(self._value, Shapes):
+            return None
+        frame = self.work.frame
+        moved = in_system(self._value, frame.crs if frame else None)
+        return np.asarray(moved.geometry[self.selected[:_MOST_MARKED]])
+
+    def _on_selected(self) -> None:
+        self._say()
+        self.marked.emit(self._geometry())
+
+    def _say(self) -> None:
+        """Number of rows, and sum and mean of the selection in the current column."""
+        rows, total = self.model.rowCount(), len(next(iter(self.model.columns.values()), ()))
+        parts = [f"{rows:,} of {total:,} rows".replace(",", " ")] if rows != total else [f"{total:,} rows".replace(",", " ")]
+        chosen = self.selected
+        column = self.rows.currentIndex().column()
+        if column < 0:
+            numeric = [k for k, v in enumerate(self.model.columns.values()) if v.dtype.kind in "iuf"]
+            column = numeric[-1] if numeric else -1
+        if chosen.size and column >= 0:
+            values = self.model.columns[self.model.column_name(column)][chosen]
+            parts.append(f"{chosen.size:,} selected")
+            if values.dtype.kind in "iuf":
+                known = values[~np.isnan(values.astype(np.float64))].astype(np.float64)
+                if known.size:
+                    parts.append(f"{self.model.column_name(column)}: sum {cell_text(known.sum())}, mean {cell_text(known.mean())}")
+        self.summary.setText(" · ".join(parts))
+
+    # --- filter and files
+
+    def _filter(self) -> None:
+        wrong = self.model.filter(self.filter_edit.text())
+        self.filter_edit.setProperty("wrong", bool(wrong))
+        self.filter_edit.setToolTip(wrong or "Rows that hold a text, or meet a condition")
+        if wrong:
+            self.work.told.emit(wrong, True)
+        self._say()
+
+    def _ask(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Hand on the rows", "rows.csv", "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)")
+        if name:
+            self.write(Path(name))
+
+    def write(self, path: Path) -> None:
+        """Write the rows that are shown, in their order; the ending chooses CSV, GeoPackage or GeoJSON."""
+        order = self.model.order
+        columns = {n: v[order] for n, v in self.model.columns.items()}
+        try:
+            if path.suffix.lower() == ".csv" or not isinstance(self._value, Shapes):
+                write_text(path, table_text(columns))
+            else:
+                write_shapes(path, Shapes(self._value.geometry[order], columns, self._value.crs))
+        except MossError as error:
+            self.work.told.emit(str(error), True)
+        else:
+            self.work.told.emit(f"Written: {path}", False)
+
+
+def columns_of(outcome: Outcome) -> tuple[dict[str, np.ndarray], dict[str, str]]:
+    """Columns and unit symbols of a result: shapes and tables as they are, classes with cells, area and share."""
+    value = outcome.value
+    if isinstance(value, Table):
+        return dict(value.columns), {n: value.unit(n).symbol for n in value.columns}
+    if isinstance(value, Shapes):
+        return dict(value.columns), {n: "m²" for n in value.columns if n == "area_m2"} | {n: "m" for n in value.columns if n == "length_m"}
+    if not isinstance(value, ClassMap):
+        return {}, {}
+    found = {(f.of, f.name): f.value for f in outcome.findings}
+    names = [c.name for c in value.classes]
+    columns = {
+        "class": np.array([c.code for c in value.classes]), "name": np.array(names, object),
+        "cells": np.array([found.get((n, "count"), 0) for n in names]),
+        "area_ha": np.array([found.get((n, "area_m2"), 0.0) / 1e4 for n in names]),
+        "share": np.array([found.get((n, "share"), 0.0) for n in names]),
+    }  # fmt: skip
+    return columns, {"area_ha": "ha"}

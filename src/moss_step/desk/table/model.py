@@ -1,0 +1,136 @@
+"""Rows of named columns for a table view: sorted and filtered by index arrays, so that half a million rows are no burden."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+
+from moss_step.model.errors import MossError
+from moss_step.model.units import NONE
+from moss_step.science.algebra.formula import parse
+
+Index = QModelIndex | QPersistentModelIndex
+_WHERE = QModelIndex()
+
+
+class RowsModel(QAbstractTableModel):
+    """Shows columns of one length; ``order`` holds the rows that are shown, in their order."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.columns: dict[str, np.ndarray] = {}
+        self._names: list[str] = []
+        self._symbols: dict[str, str] = {}
+        self._sorted: tuple[int, bool] | None = None
+        self._kept = np.empty(0, np.int64)
+        self.order = np.empty(0, np.int64)
+
+    def show_columns(self, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]) -> None:
+        """Show other columns; ``symbols`` are their units."""
+        self.beginResetModel()
+        self.columns, self._symbols = dict(columns), dict(symbols)
+        self._names, self._sorted = list(columns), None
+        self._kept = self.order = np.arange(len(next(iter(columns.values()), ())))
+        self.endResetModel()
+
+    def filter(self, text: str) -> str:
+        """Keep the rows that hold a text, or that meet a condition such as ``max > 500 and cells >= 9``; says what is wrong."""
+        count = len(next(iter(self.columns.values()), ()))
+        try:
+            kept = self._matching(text.strip(), count)
+        except MossError as error:
+            return str(error)
+        self.beginResetModel()
+        self._kept = kept
+        self._arrange()
+        self.endResetModel()
+        return ""
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """Sort by a column; missing numbers come last."""
+        if not 0 <= column < len(self._names):
+            return
+        self.layoutAboutToBeChanged.emit()
+        self._sorted = (column, order == Qt.SortOrder.DescendingOrder)
+        self._arrange()
+        self.layoutChanged.emit()
+
+    def rowCount(self, parent: Index = _WHERE) -> int:
+        """Number of rows shown."""
+        return 0 if parent.isValid() else len(self.order)
+
+    def columnCount(self, parent: Index = _WHERE) -> int:
+        """Number of columns."""
+        return 0 if parent.isValid() else len(self._names)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Names of columns with unit; numbers of rows."""
+        if role != Qt.ItemDataRole.DisplayRole:
+            return None
+        if orientation == Qt.Orientation.Vertical:
+            return str(int(self.order[section]) + 1) if section < len(self.order) else None
+        name = self._names[section]
+        symbol = self._symbols.get(name, "")
+        return f"{name}, {symbol}" if symbol else name
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Text of a cell; numbers stand at the right."""
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.TextAlignmentRole):
+            return None
+        value = self.columns[self._names[index.column()]][self.order[index.row()]]
+        number = isinstance(value, int | float | np.number)
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignRight if number else Qt.AlignmentFlag.AlignLeft
+            return side | Qt.AlignmentFlag.AlignVCenter
+        return cell_text(value)
+
+    def column_name(self, column: int) -> str:
+        """Name of a column."""
+        return self._names[column]
+
+    def place_of(self, row: int) -> int | None:
+        """Where a row of the columns is shown, or None when it is filtered out."""
+        found = np.flatnonzero(self.order == row)
+        return int(found[0]) if found.size else None
+
+    def _matching(self, text: str, count: int) -> np.ndarray:
+        if not text:
+            return np.arange(count)
+        if any(sign in text for sign in "<>=!"):
+            numeric = {n: v.astype(np.float64) for n, v in self.columns.items() if v.dtype.kind in "iuf" and n.isidentifier()}
+            formula = parse(text, dict.fromkeys(numeric, NONE))
+            with np.errstate(all="ignore"):
+                return np.flatnonzero(np.asarray(formula.part.run(numeric)) != 0)
+        wanted = text.lower()
+        texts = [v for v in self.columns.values() if v.dtype.kind not in "iuf"] or list(self.columns.values())
+        held = np.zeros(count, bool)
+        for values in texts:
+            held |= np.char.find(np.char.lower(values.astype(str)), wanted) >= 0
+        return np.flatnonzero(held)
+
+    def _arrange(self) -> None:
+        self.order = self._kept
+        if self._sorted is None:
+            return
+        column, down = self._sorted
+        values = self.columns[self._names[column]][self._kept]
+        if values.dtype.kind not in "iuf":
+            places = np.argsort(values.astype(str), kind="stable")
+            self.order = self._kept[places[::-1] if down else places]
+            return
+        missing = np.isnan(values) if values.dtype.kind == "f" else np.zeros(len(values), bool)
+        known = np.flatnonzero(~missing)
+        places = known[np.argsort(-values[known].astype(np.float64) if down else values[known], kind="stable")]
+        self.order = self._kept[np.concatenate([places, np.flatnonzero(missing)])]
+
+
+def cell_text(value: object) -> str:
+    """Write a value of a table."""
+    if isinstance(value, float | np.floating):
+        return "" if np.isnan(value) else f"{value:,.4f}".rstrip("0").rstrip(".").replace(",", " ")
+    if isinstance(value, int | np.integer):
+        return f"{int(value):,}".replace(",", " ")
+    return str(value)
