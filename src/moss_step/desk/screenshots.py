@@ -7,8 +7,13 @@ import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from moss_step.desk.warm import settle
+from moss_step.study.graph import KeyRow
+
+if TYPE_CHECKING:
+    from moss_step.desk.window import MainWindow
 
 
 def main() -> None:
@@ -49,7 +54,49 @@ def main() -> None:
             lambda: window.go_to_bench("sheet"),
         )
         take("keys", window.keys.open)
+        take("contours", window.keys.hide, lambda: work.choose(""), lambda: label_contours(window))
+        take("section", lambda: work.choose("slope"), lambda: window.show_drawer("section"), lambda: draw_section(window))
+        take("table", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: grade_hexagons(window),
+             lambda: window.show_drawer("table"), lambda: window.table.select(12))  # fmt: skip
+        take("formula", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: write_formula(window))
         work.close()
+
+
+def label_contours(window: MainWindow) -> None:
+    """Contours of the ground with their heights along them."""
+    window.go_to_bench("shape")
+    window.plan.view.setFocus()
+    work = window.work
+    lines = work.add_step("contours", {"dem": "ground"}, {"interval": 10.0})
+    row = KeyRow(step=lines, labels="elevation", column="elevation", ramp="ember")
+    work.do(work.study.model_copy(update={"key": (row,)}), "Key")
+    work.choose("")
+
+
+def draw_section(window: MainWindow) -> None:
+    """A section across the estate, with a place pointed at."""
+    view = window.plan.view
+    view.line = (412_250.0, 5_871_500.0, 413_750.0, 5_870_900.0)
+    view.lined.emit(view.line)
+    window.section.chart.pointed.emit(600)
+
+
+def grade_hexagons(window: MainWindow) -> None:
+    """Highest ground in each hexagon over the estate."""
+    work = window.work
+    tiles = work.add_step("tessellate", {"extent": "ground", "keep": "boundary"}, {"spacing": 150.0})
+    zones = work.add_step("zone_statistics", {"zones": tiles, "surface": "ground"}, {"statistics": ["max", "mean"]})
+    row = KeyRow(step=zones, column="max", count=10, outline="fill", opacity=0.8)
+    work.do(work.study.model_copy(update={"key": (row,)}), "Key")
+
+
+def write_formula(window: MainWindow) -> None:
+    """A formula over slope and ground."""
+    window.work.do(window.work.study.model_copy(update={"key": ()}), "Key")
+    window.begin_step("formula")
+    bench: Any = window.benches["classes"]
+    bench.panel.form.control("expression").set_value("slope > 30 and ground_2_m > 450")
+    bench.panel.update_draft()
 
 
 if __name__ == "__main__":
