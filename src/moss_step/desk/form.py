@@ -45,11 +45,11 @@ class Control(QWidget):
 class ChoiceControl(Control):
     """A choice out of a few."""
 
-    def __init__(self, options: tuple[str, ...], title: str) -> None:
+    def __init__(self, options: tuple[object, ...], title: str) -> None:
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        words = [(o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}") for o in options]
+        words = [(o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}") for o in map(str, options)]
         if len(options) <= _FEW:
             self._choices: Choices | QComboBox = Choices(words, name=title)
             self._choices.picked.connect(lambda _: self.changed.emit())
@@ -71,7 +71,7 @@ class ChoiceControl(Control):
             self._choices.set(str(value))
             return
         self._choices.blockSignals(True)
-        self._choices.setCurrentIndex(self._choices.findData(value))
+        self._choices.setCurrentIndex(self._choices.findData(str(value)))
         self._choices.blockSignals(False)
 
 
@@ -219,7 +219,7 @@ class Form(QWidget):
             )
         if what == "crs":
             return SystemControl(title)
-        if kind in (float, int) and not optional:
+        if kind in (float, int) and not optional and not field.is_required():
             return NumberControl(field, title, kind is int)
         return TextControl(title, hint)
 
