@@ -19,7 +19,9 @@ TARGET = Path(__file__).parent.parent / "docs/benchmarks.md"
 def main() -> int:
     """Measure, write the table, and say whether every bound holds."""
     ground = rough_ground(SIDE)
-    found = [*relief.lines(ground), *measures.lines(ground), *window.lines(ground)]
+    # The window is measured first, in a process as fresh as the one that a person starts.
+    of_window = window.lines(ground)
+    found = [*relief.lines(ground), *measures.lines(ground), *of_window]
     TARGET.write_text(_page(found))
     print(_page(found))
     return 0 if all(line.holds for line in found) else 1
