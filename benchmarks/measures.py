@@ -109,7 +109,7 @@ def _zone_lines(dem: Surface) -> list[Line]:
 
 
 def _contour_line(dem: Surface) -> Line:
-    levels = np.arange(np.ceil(dem.range[0] / 10) * 10, dem.range[1], 10)  # type: ignore[index]
+    levels = np.arange(np.ceil(dem.range[0] / 10) * 10, dem.range[1], 10)
 
     def alone() -> object:
         generator = contourpy.contour_generator(z=dem.values, line_type="ChunkCombinedOffset")

@@ -43,7 +43,7 @@ def lines(z: np.ndarray) -> list[Line]:
     copy = best(z.copy)
     found = [Line("plain copy of the grid", f"{copy * 1000:.0f} ms", "", "", True)]
     for name, ours in (("slope", slope), ("aspect", aspect), ("hillshade", hillshade)):
-        theirs = best(by_library(z)[name], 2)  # type: ignore[arg-type]
+        theirs = best(by_library(z)[name], 2)
         time = best(lambda f=ours: f(dem))
         found.append(_line(f"{name}, against SciPy and NumPy", time, theirs / time, "times faster", 6, at_least=True))
         found.append(_line(f"{name}, against the copy", time, time / copy, "copies", 10, at_least=False))

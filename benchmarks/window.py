@@ -93,7 +93,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
         view.repaint()
         frames.append(time.perf_counter() - start)
     window.work.close()
-    window.may_leave = lambda: True  # type: ignore[method-assign]
+    window.may_leave = lambda: True
     window.close()
     app.processEvents()
     p95, longest = float(np.percentile(frames, 95)), max(gaps)
@@ -107,8 +107,8 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
 def _settle(test: object, window: object) -> None:
     calm = 0
     while calm < 4:
-        test.qWait(25)  # type: ignore[attr-defined]
-        calm = 0 if window.work.busy else calm + 1  # type: ignore[attr-defined]
+        test.qWait(25)
+        calm = 0 if window.work.busy else calm + 1
 
 
 def _start_line() -> Line:
