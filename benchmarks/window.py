@@ -90,7 +90,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
         camera = camera.zoomed(1.06 if k < 80 else 1 / 1.06, 500, 300) if k % 2 else camera.moved(9, -5)
         start = time.perf_counter()
         view.show_camera(camera)
-        view.repaint()
+        app.processEvents()
         frames.append(time.perf_counter() - start)
     window.work.close()
     window.may_leave = lambda: True

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
 import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QTransform
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QTransform
 
 from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.grading import grading_of
@@ -100,21 +101,35 @@ def _label_lines(painter: QPainter, picture: ShapesPicture, column: str, camera:
             box = QRectF(x - width / 2 - 4, y - width / 2 - 4, width + 8, width + 8)
             straight = np.hypot(xb - xa, yb - ya) > 0.9 * width
             if straight and window.contains(QPointF(x, y)) and not any(box.intersects(t) for t in taken):
-                _write_turned(painter, QPointF(x, y), np.degrees(np.arctan2(yb - ya, xb - xa)), text, width)
+                _write_turned(painter, QPointF(x, y), np.degrees(np.arctan2(yb - ya, xb - xa)), text)
                 taken.append(box)
                 break
 
 
-def _write_turned(painter: QPainter, at: QPointF, angle: float, text: str, width: float) -> None:
+def _write_turned(painter: QPainter, at: QPointF, angle: float, text: str) -> None:
     upright = angle - 180.0 if angle > 90.0 else angle + 180.0 if angle < -90.0 else angle
     painter.save()
     painter.translate(at)
     painter.rotate(upright)
-    path = QPainterPath()
-    path.addText(QPointF(-width / 2, 4), painter.font(), text)
-    painter.strokePath(path, QPen(QColor(255, 255, 255, 220), 3.5))
-    painter.fillPath(path, QColor(INK))
+    painter.translate(0, 4)
+    _write_haloed(painter, text, 11)
     painter.restore()
+
+
+def _write_haloed(painter: QPainter, text: str, size: int) -> None:
+    """Write a text, its middle at the painter's origin, with a light rim that parts it from the ground."""
+    path, rim = _lettering(text, size)
+    painter.fillPath(rim, QColor(255, 255, 255, 210))
+    painter.fillPath(path, QColor(INK))
+
+
+@lru_cache(maxsize=512)
+def _lettering(text: str, size: int) -> tuple[QPainterPath, QPainterPath]:
+    face = font(size, QFont.Weight.DemiBold)
+    path, stroker = QPainterPath(), QPainterPathStroker()
+    path.addText(QPointF(-QFontMetricsF(face).horizontalAdvance(text) / 2, 0), face, text)
+    stroker.setWidth(3.4)
+    return path, stroker.createStroke(path)
 
 
 def cell_label(value: object) -> str:
@@ -236,15 +251,8 @@ def draw_scale_bar(painter: QPainter, right: float, bottom: float, metres_per_pi
         bar.lineTo(right, bottom)
         bar.lineTo(right, bottom - 5)
         painter.drawPath(bar)
-    place = QRectF(right - length - 40, bottom - 25, length + 80, 18)
-    halo = QPainterPath()
-    halo.addText(
-        QPointF(place.center().x() - painter.fontMetrics().horizontalAdvance(text) / 2, bottom - 11),
-        painter.font(),
-        text,
-    )
-    painter.strokePath(halo, QPen(QColor(255, 255, 255, 200), 3.0))
-    painter.fillPath(halo, QColor(INK))
+    painter.translate(right - length / 2, bottom - 11)
+    _write_haloed(painter, text, 12)
     painter.restore()
 
 

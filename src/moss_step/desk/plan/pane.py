@@ -147,6 +147,7 @@ class PlanPane(QWidget):
         self.views = Choices(views, name="View")
         self.views.set("plan")
         self.tools = self._tools()
+        self.view.cards = (self.key, self.tools)
         self._pointer: tuple[float, float] | None = None
         self.view.pointed.connect(self._read)
         self.view.redrawn.connect(self._on_redrawn)

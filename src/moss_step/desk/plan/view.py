@@ -15,6 +15,7 @@ from PySide6.QtGui import (
     QPainter,
     QPainterPath,
     QPaintEvent,
+    QRegion,
     QResizeEvent,
     QWheelEvent,
 )
@@ -29,6 +30,7 @@ from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 
 Tool = Literal["look", "box", "line"]
+_CORNER = 10  # the rounding of cards, with room
 _PAN_KEYS = {
     Qt.Key.Key_Left: (1, 0),
     Qt.Key.Key_Right: (-1, 0),
@@ -70,6 +72,7 @@ class PlanView(QWidget):
         self.marked: list[QPainterPath] = []
         self.line: tuple[float, float, float, float] | None = None
         self._line_start: tuple[float, float] | None = None
+        self.cards: tuple[QWidget, ...] = ()
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -156,7 +159,16 @@ class PlanView(QWidget):
 
     def _redraw(self) -> None:
         self._image = None
-        self.update()
+        self.update(self._bare())
+
+    def _bare(self) -> QRegion:
+        """The part of the plan that no card lies on: cards are opaque, and drawing them anew costs more than the ground."""
+        region = QRegion(self.rect())
+        for card in self.cards:
+            if card.isVisible():
+                at = card.geometry()
+                region -= QRegion(at.adjusted(_CORNER, 0, -_CORNER, 0)) + QRegion(at.adjusted(0, _CORNER, 0, -_CORNER))
+        return region
 
     # --- painting
 
