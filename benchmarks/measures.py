@@ -12,6 +12,7 @@ from skimage.measure import label
 
 from benchmarks.measure import Line, best, peak_extra_bytes
 from moss_step.desk.table.model import RowsModel
+from moss_step.model.class_map import NO_CLASS
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
@@ -22,7 +23,7 @@ from moss_step.science.relief.contours import contours
 from moss_step.science.relief.curvature import curvature
 from moss_step.science.relief.neighbourhood import ruggedness
 from moss_step.science.relief.position import position
-from moss_step.science.zones.outlines import label_patches
+from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.statistics import zone_statistics
 from moss_step.science.zones.tessellate import tessellate
 
@@ -90,7 +91,8 @@ def _share(what: str, value: float, share: float, of: str, bound: float) -> Line
 
 def _zone_lines(dem: Surface) -> list[Line]:
     classes = threshold(dem, float(np.median(dem.values)), True, None, False, "high")
-    ours, theirs = best(lambda: label_patches(classes, 8), 1), best(lambda: [label(classes.codes == k, connectivity=2) for k in (0, 1)], 1)
+    ours = best(lambda: label_components(classes.codes, 8, NO_CLASS), 2)
+    theirs = best(lambda: label(classes.codes, background=NO_CLASS, connectivity=2), 2)
     zones = tessellate(dem.frame, "hexagon", dem.frame.cols * 2.0 / 93.0)
     start = time.perf_counter()
     zone_statistics(zones, dem, ["max", "mean"])

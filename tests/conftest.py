@@ -104,3 +104,14 @@ def settle(qtbot) -> Callable[[object], None]:
             calm = 0 if window.work.busy else calm + 1
 
     return wait
+
+
+@pytest.fixture
+def estate(window, settle):
+    """The estate's ground, boundary and bogs, opened as files."""
+    from moss_step.demo import DATA
+
+    for name in ("harrow_ground.tif", "harrow_boundary.gpkg", "harrow_bogs.gpkg"):
+        window.open_path(DATA / name)
+        settle(window)
+    return window

@@ -11,43 +11,7 @@ from moss_step.demo import DATA
 from moss_step.formats.raster import read_class_map
 from moss_step.formats.vector import read_shapes
 from tests.desk.driving import named, press, type_in
-
-
-@pytest.fixture
-def estate(window, settle):
-    """The estate's ground and boundary, opened as files."""
-    for name in ("harrow_ground.tif", "harrow_boundary.gpkg", "harrow_bogs.gpkg"):
-        window.open_path(DATA / name)
-        settle(window)
-    return window
-
-
-def by_name(window, start: str) -> str:
-    return next(s.id for s in window.work.study.steps if window.work.study.name_of(s.id).startswith(start))
-
-
-def fill(window, settle, control: str, value) -> None:
-    panel = window.benches[window.bench].panel
-    panel.form.control(control).set_value(value)
-    panel.update_draft()
-    settle(window)
-
-
-def keep(window, settle) -> str:
-    settle(window)
-    press(window.benches[window.bench], "Keep this step")
-    settle(window)
-    return window.work.chosen_id
-
-
-def choose_input(window, settle, title: str, step_id: str) -> None:
-    box = named(window.benches[window.bench], title)
-    box.setCurrentIndex(box.findData(step_id))
-    settle(window)
-
-
-def values(window, step_id: str) -> np.ndarray:
-    return window.work.outcome(step_id).value.values
+from tests.desk.jobs import by_name, choose_input, fill, keep, values
 
 
 def test_hazard_from_three_criteria_cut_to_the_boundary(estate, settle, tmp_path):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import types
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -9,18 +10,22 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QLineEdit,
+    QPlainTextEdit,
     QSpinBox,
+    QTextEdit,
     QVBoxLayout,
     QWidget,
 )
 
 from moss_step.desk.parts import Choices, label, row, tool
+from moss_step.desk.theme import OCHRE, WASH
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
 from moss_step.steps.declare import Settings, extra
@@ -164,6 +169,57 @@ class TextControl(Control):
         self.changed.emit()
 
 
+class FormulaControl(Control):
+    """A formula over a few lines; the part that is wrong is underlined."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self.edit = QPlainTextEdit()
+        self.edit.setPlaceholderText("for example slope > 30 and dem > 400")
+        self.edit.setAccessibleName(title)
+        self.edit.setTabChangesFocus(True)
+        self.edit.setFixedHeight(66)
+        self.edit.textChanged.connect(self.changed)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.edit)
+
+    def value(self) -> str | None:
+        """The text on one line, or None when it is empty."""
+        return self.edit.toPlainText().replace("\n", " ").strip() or None
+
+    def set_value(self, value: Any) -> None:
+        """Show a text."""
+        self.edit.blockSignals(True)
+        self.edit.setPlainText("" if value is None else str(value))
+        self.edit.blockSignals(False)
+
+    def rename(self, name: str, fresh: str) -> None:
+        """Replace a name wherever it stands."""
+        self.edit.setPlainText(re.sub(rf"\b{re.escape(name)}\b", fresh, self.edit.toPlainText()))
+
+    def point_at(self, start: int, end: int) -> None:
+        """Underline a part of the text; nothing when the part is empty."""
+        marks = []
+        if end > start:
+            mark = QTextEdit.ExtraSelection()
+            text = self.edit.toPlainText()
+            lead = len(text) - len(text.lstrip())
+            mark.cursor = self.edit.textCursor()
+            mark.cursor.setPosition(min(start + lead, len(text)))
+            mark.cursor.setPosition(min(end + lead, len(text)), QTextCursor.MoveMode.KeepAnchor)
+            mark.format.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
+            mark.format.setUnderlineColor(QColor(OCHRE))
+            mark.format.setBackground(QColor(WASH))
+            marks.append(mark)
+        self.edit.setExtraSelections(marks)
+
+    @property
+    def pointed(self) -> str:
+        """The part that is underlined."""
+        return "".join(m.cursor.selectedText() for m in self.edit.extraSelections())
+
+
 class Form(QWidget):
     """All settings of a step, in their declared order, each with its help."""
 
@@ -219,6 +275,8 @@ class Form(QWidget):
             )
         if what == "crs":
             return SystemControl(title)
+        if what == "formula":
+            return FormulaControl(title)
         if kind in (float, int) and not optional and not field.is_required():
             return NumberControl(field, title, kind is int)
         return TextControl(title, hint)

@@ -49,6 +49,11 @@ class HistogramView(QWidget):
         found = sorted({b for r in self._rules.rules for b in (r.low, r.high) if b is not None and not r.is_point})
         return [b for b in found if self._bins.low <= b <= self._bins.high]
 
+    @property
+    def is_held(self) -> bool:
+        """Whether a bound is being dragged."""
+        return self._held is not None
+
     def x_of(self, value: float) -> float:
         """Pixel of a value."""
         assert self._bins is not None  # noqa: S101 - asked only while values are shown

@@ -20,6 +20,13 @@ class Shapes:
     geometry: np.ndarray
     columns: Mapping[str, np.ndarray] = field(default_factory=dict)
     crs: str | None = None
+    symbols: Mapping[str, str] = field(default_factory=dict)
+    """Unit symbols of columns; those whose names end in _m2 or _m need none."""
+
+    def symbol(self, column: str) -> str:
+        """Unit symbol of a column; empty when it has none."""
+        usual = "m²" if column.endswith("_m2") else "m" if column.endswith("_m") else ""
+        return self.symbols.get(column, usual)
 
     def __post_init__(self) -> None:
         """Refuse columns of another length than the geometry."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -105,19 +107,74 @@ threshold = StepKind(
 )  # fmt: skip
 
 
-class CombineSettings(Settings):
+def _weights(value: Any) -> Any:
+    return [part.strip() for part in value.split(",")] if isinstance(value, str) and value.strip() else value
+
+
+def _fraction(text: str) -> float:
+    top, mark, bottom = text.partition("/")
+    return float(top) / float(bottom) if mark else float(top)
+
+
+class WeightSettings(Settings):
+    """Weights of several criteria, given or from comparisons."""
+
+    weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
+        None, "Weights", "One for each criterion in their order, with commas; they are brought to a sum of 1."
+    )
+    comparisons: str | None = setting(None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.")
+
+    def shares(self, names: Sequence[str]) -> tuple[list[float], tuple[Finding, ...], tuple[str, ...]]:
+        """Weights for named criteria, with findings that state them and a warning when comparisons contradict each other."""
+        if (self.weights is None) == (self.comparisons is None):
+            raise AskedWronglyError("There must be either weights or comparisons.", "Give weights=2,1,1 for example.")
+        found: list[Finding] = []
+        warnings: tuple[str, ...] = ()
+        if self.comparisons is None:
+            weights = np.asarray(self.weights, np.float64)
+        else:
+            weights, ratio = criteria.pairwise_weights(_comparison_table(self.comparisons))
+            found = [Finding("consistency_ratio", ratio, NONE)]
+            warnings = _contradiction(ratio)
+        shares = criteria.normalised(weights, len(names))
+        found += [Finding("weight", float(w), NONE, n) for n, w in zip(names, shares, strict=True)]
+        return list(shares), tuple(found), warnings
+
+
+def _contradiction(ratio: float) -> tuple[str, ...]:
+    if ratio <= 0.1:
+        return ()
+    return (f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",)
+
+
+def _comparison_table(text: str) -> np.ndarray:
+    try:
+        return np.array([[_fraction(v.strip()) for v in row.split(",")] for row in text.split(";")])
+    except (ValueError, ZeroDivisionError):
+        raise AskedWronglyError("The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1.") from None
+
+
+class CombineSettings(WeightSettings):
     """Settings of combine."""
 
-    rule: Literal["sum", "all", "any", "worst", "which"] = setting(
-        "sum", "Rule", "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by name."
-    )
+    rule: criteria.Rule = setting(
+        "sum", "Rule",
+        "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by name; weighted: the weighted mean class.",
+    )  # fmt: skip
 
 
 def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying maps over one another")
     maps = {n.replace("_", " "): v for n, v in inputs.items() if isinstance(v, ClassMap)}
-    made = criteria.combine(maps, settings.rule)
-    return class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+    found: tuple[Finding, ...] = ()
+    warnings: tuple[str, ...] = ()
+    if settings.rule == "weighted":
+        shares, found, warnings = settings.shares(list(maps))
+        made = criteria.weighted_classes(maps, shares)
+    else:
+        made = criteria.combine(maps, settings.rule)
+    outcome = class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)), warnings)
+    return replace(outcome, findings=(*outcome.findings, *found))
 
 
 combine = StepKind(
@@ -130,54 +187,23 @@ combine = StepKind(
 )  # fmt: skip
 
 
-def _weights(value: Any) -> Any:
-    return [part.strip() for part in value.split(",")] if isinstance(value, str) and value.strip() else value
-
-
-def _fraction(text: str) -> float:
-    top, mark, bottom = text.partition("/")
-    return float(top) / float(bottom) if mark else float(top)
-
-
-class WeighSettings(Settings):
-    """Settings of weigh."""
-
-    weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
-        None, "Weights", "One for each surface in their order, with commas; they are brought to a sum of 1."
-    )
-    comparisons: str | None = setting(None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.")
-
-
-def _weigh(settings: WeighSettings, inputs: Inputs, progress: Progress) -> Outcome:
+def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surfaces = _surfaces(inputs)
-    if len(surfaces) < 2 or (settings.weights is None) == (settings.comparisons is None):
-        raise AskedWronglyError("weigh needs two or more surfaces, and either weights or comparisons.", "Give weights=2,1,1 for example.")
+    if len(surfaces) < 2:
+        raise AskedWronglyError("weigh needs two or more surfaces.", "Give them as a=one.tif b=two.tif.")
     frame = one_frame(surfaces)
     progress.at(0.1, "Weighing")
-    findings: list[Finding] = []
-    warnings: tuple[str, ...] = ()
-    if settings.comparisons is not None:
-        try:
-            matrix = np.array([[_fraction(v.strip()) for v in row.split(",")] for row in settings.comparisons.split(";")])
-        except (ValueError, ZeroDivisionError):
-            raise AskedWronglyError("The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1.") from None
-        weights, ratio = criteria.pairwise_weights(matrix)
-        findings.append(Finding("consistency_ratio", ratio, NONE))
-        if ratio > 0.1:
-            warnings = (f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",)
-    else:
-        weights = np.asarray(settings.weights, np.float64)
-    values = criteria.weighted_sum({n: s.values for n, s in surfaces.items()}, list(weights))
-    findings += [Finding("weight", float(w), NONE, n) for n, w in zip(surfaces, weights / weights.sum(), strict=True)]
+    shares, found, warnings = settings.shares(list(surfaces))
+    values = criteria.weighted_sum({n: v.values for n, v in surfaces.items()}, shares)
     outcome = surface_outcome(Surface(values, frame, NONE, "value"), warnings)
-    return Outcome(outcome.value, outcome.figure, (*outcome.findings, *findings), outcome.warnings)
+    return replace(outcome, findings=(*outcome.findings, *found))
 
 
 weigh = StepKind(
     kind="weigh", bench="classes", title="Weigh", question="How do criteria of different weight add up?",
     help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
     words=("weighted overlay", "ahp", "analytic hierarchy", "suitability", "pairwise", "score", "weights"),
-    inputs=(), settings=WeighSettings, gives="surface", run=_weigh,
+    inputs=(), settings=WeightSettings, gives="surface", run=_weigh,
     label=lambda s, names: f"Weighted sum of {', '.join(names.values())}",
     further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each criterion, in the order of the weights."),
 )  # fmt: skip

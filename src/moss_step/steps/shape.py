@@ -10,12 +10,13 @@ from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import SHARE
+from moss_step.science.relief import shading
 from moss_step.science.relief.gradient import aspect as derive_aspect
 from moss_step.science.relief.gradient import flat_share
 from moss_step.science.relief.gradient import hillshade as derive_hillshade
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
-from moss_step.steps.results import surface_outcome
+from moss_step.steps.results import class_outcome, surface_outcome
 
 DEM = InputSpec("dem", "surface", "Ground", "The elevation grid.", quantity="elevation")
 EDGES = "At edges and beside no-data the differences use the cells that exist."
@@ -119,3 +120,46 @@ hillshade = StepKind(
     run=_hillshade,
     label=lambda s, names: f"Hillshade of {names['dem']}",
 )
+
+
+class LightsSettings(Settings):
+    """Settings of several_lights."""
+
+    altitude: float = setting(30.0, "Light height", "Angle of the lights above the horizon.", unit="°", ge=0, le=90)
+    z_factor: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000)
+
+
+def _several_lights(settings: LightsSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    shade = shading.several_lights(ground(inputs), settings.altitude, settings.z_factor, progress)
+    return surface_outcome(shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing."))
+
+
+several_lights = StepKind(
+    kind="several_lights", bench="shape", title="Several lights", question="What does light from several sides show?",
+    help="Shading by four lamps from the west and north, each weighed by how far across it the slope faces (Mark 1992).",
+    words=("multidirectional hillshade", "shading", "relief shading", "oblique-weighted", "lamps"),
+    inputs=(DEM,), settings=LightsSettings, gives="surface", run=_several_lights,
+    label=lambda s, names: f"Several lights on {names['dem']}",
+)  # fmt: skip
+
+
+class TintSettings(Settings):
+    """Settings of relief_tint."""
+
+    interval: float | None = setting(None, "Interval", "Height of a band in the ground's unit; a round one when left out.", gt=0)
+    base: float = setting(0.0, "Base", "A height that a band begins at.")
+
+
+def _relief_tint(settings: TintSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Tinting")
+    dem = ground(inputs)
+    return class_outcome(shading.relief_tint(dem, settings.interval, settings.base), dem.valid_count)
+
+
+relief_tint = StepKind(
+    kind="relief_tint", bench="shape", title="Relief tint", question="Which ground lies in which band of height?",
+    help="Bands of height in tints from low to high, with the area of each.",
+    words=("hypsometric tint", "layer tint", "elevation bands", "height zones", "elevation classes"),
+    inputs=(DEM,), settings=TintSettings, gives="classes", run=_relief_tint,
+    label=lambda s, names: f"Relief tint of {names['dem']}",
+)  # fmt: skip

@@ -20,8 +20,9 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.profile import profile as values_along
+from moss_step.science.zones import choose as choosing
 from moss_step.science.zones import outlines
-from moss_step.science.zones.statistics import STATISTICS, Statistic
+from moss_step.science.zones.statistics import STATISTICS, Statistic, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
@@ -153,7 +154,9 @@ rasterize = StepKind(
 
 
 class PolygonizeSettings(Settings):
-    """Turning classes to areas has no settings."""
+    """Settings of polygonize."""
+
+    smoothing: int = setting(0, "Smoothing", "Rounds of corner cutting for the eye; 0 keeps the outlines of the cells.", ge=0, le=5)
 
 
 def _classes(inputs: Inputs) -> ClassMap:
@@ -163,14 +166,15 @@ def _classes(inputs: Inputs) -> ClassMap:
 
 
 def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = outlines.classes_to_areas(_classes(inputs), progress)
+    made = outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress)
     found = [Finding("area_m2", float(a), SQUARE_METRE, str(n)) for n, a in zip(made.columns["name"], made.columns["area_m2"], strict=True)]
-    return _counted(made, *found)
+    remark = ("Outlines are rounded for the eye; areas are those of the cells.",) if settings.smoothing else ()
+    return _counted(made, *found, warnings=remark)
 
 
 polygonize = StepKind(
     kind="polygonize", bench="classes", title="Classes to areas", question="Which outline has each class?",
-    help="One area for each class, along the exact outlines of its cells.",
+    help="One area for each class, along the exact outlines of its cells, or rounded for the eye.",
     words=("polygonize", "vectorize", "raster to polygon", "outline"),
     inputs=(CLASSES,), settings=PolygonizeSettings, gives="shapes", run=_polygonize,
     label=lambda s, names: f"Areas of {names['classes']}",
@@ -283,11 +287,13 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
     assert isinstance(surface, Surface)  # noqa: S101
     zones, warnings = _shapes(inputs, "zones", surface.frame)
     found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress)
-    columns = dict(zones.columns)
+    columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, values in found.items():
         column = name if name not in columns else next(f"{name}_{k}" for k in range(2, 1000) if f"{name}_{k}" not in columns)
         columns[column] = values
-    made = replace(zones, columns=columns)
+        if name not in ("count", "variety"):
+            symbols[column] = surface.unit.symbol
+    made = replace(zones, columns=columns, symbols=symbols)
     empty = int(np.isnan(next(iter(found.values()))).sum()) if "count" not in found else int((found["count"] == 0).sum())
     if empty:
         warnings = (*warnings, f"{empty:,} zones hold no cell.")
@@ -304,4 +310,74 @@ zone_statistics = StepKind(
     ),
     settings=ZoneSettings, gives="shapes", run=_zone_statistics,
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
+)  # fmt: skip
+
+
+class ZoneClassSettings(Settings):
+    """Settings of zone_classes."""
+
+    measure: Literal["area", "share"] = setting("area", "Measure", "area in m², or share of the zone's classed cells in percent.")
+
+
+def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Adding up")
+    classes = _classes(inputs)
+    zones, warnings = _shapes(inputs, "zones", classes.frame)
+    found = class_areas(zones, classes)
+    total = np.sum(list(found.values()), axis=0)
+    columns, symbols = dict(zones.columns), dict(zones.symbols)
+    for name, areas in found.items():
+        with np.errstate(invalid="ignore"):
+            share = np.where(total > 0, 100.0 * areas / total, np.nan)
+        column = f"{name} {'m2' if settings.measure == 'area' else 'percent'}"
+        columns[column] = areas if settings.measure == "area" else share
+        symbols[column] = "m²" if settings.measure == "area" else "%"
+    sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in found.items())
+    return Outcome(replace(zones, columns=columns, symbols=symbols), f"{len(zones):,} zones", (Finding("zones", len(zones), CELLS), *sums), warnings)
+
+
+zone_classes = StepKind(
+    kind="zone_classes", bench="classes", title="Classes in zones", question="How much of each class lies in each area?",
+    help="Area, or share, of each class in areas, as a column for each class; cells by their centre.",
+    words=("tabulate area", "class area per zone", "cross tabulation", "land cover per catchment", "zonal classes"),
+    inputs=(InputSpec("zones", "shapes", "Zones", "The areas."), CLASSES),
+    settings=ZoneClassSettings, gives="shapes", run=_zone_classes,
+    label=lambda s, names: f"{names['classes']} in {names['zones']}",
+)  # fmt: skip
+
+
+class ChooseSettings(Settings):
+    """Settings of choose_shapes."""
+
+    where: str | None = setting(None, "Where", "A condition on columns such as area_m2 > 500, or a text that a column holds.")
+    relation: Literal["meets", "within", "apart"] = setting("meets", "Relation", "How the chosen lie to the other shapes, when those are given.")
+    rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.")
+
+
+def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Choosing")
+    value, others = inputs["shapes"], inputs.get("others")
+    assert isinstance(value, Shapes)  # noqa: S101
+    rows, warnings = np.arange(len(value)), tuple[str, ...]()
+    if settings.where:
+        rows = np.intersect1d(rows, choosing.rows_matching(value.columns, settings.where))
+    if settings.rows:
+        rows = np.intersect1d(rows, choosing.row_numbers(settings.rows, len(value)))
+    if isinstance(others, Shapes):
+        moved = in_system(others, value.crs)
+        warnings = () if moved is others else ("The other shapes were carried over to the system of the first.",)
+        rows = np.intersect1d(rows, choosing.related(value, moved, settings.relation))
+    return _counted(choosing.kept(value, rows), warnings=warnings)
+
+
+choose_shapes = StepKind(
+    kind="choose_shapes", bench="classes", title="Choose shapes", question="Which of the shapes count?",
+    help="Keeps shapes by a condition on their columns, by number, or by how they lie to other shapes.",
+    words=("select", "filter", "query", "by attribute", "by location", "extract", "overlap", "intersect"),
+    inputs=(
+        InputSpec("shapes", "shapes", "Shapes", "The shapes to choose from."),
+        InputSpec("others", "shapes", "Other shapes", "Shapes that the chosen meet, lie within or stay apart from.", optional=True),
+    ),
+    settings=ChooseSettings, gives="shapes", run=_choose,
+    label=lambda s, names: f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}",
 )  # fmt: skip

@@ -34,7 +34,8 @@ class Step(BaseModel):
 class KeyRow(BaseModel):
     """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
 
-    Shapes may be graded by a ``column``, with ``count`` classes by a ``method``, and labelled by another column.
+    Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and labelled by
+    another column; points have a ``mark`` of a ``size`` in pixels.
     """
 
     model_config = _FROZEN
@@ -48,10 +49,13 @@ class KeyRow(BaseModel):
     low: float | None = None
     high: float | None = None
     column: str = ""
-    method: Literal["equal_interval", "equal_count", "natural", "deviation", "unique"] = "natural"
+    method: Literal["equal_interval", "equal_count", "natural", "deviation", "unique", "typed"] = "natural"
     count: int = Field(5, ge=2, le=24)
     outline: Literal["own", "fill", "none"] = "own"
     labels: str = ""
+    breaks: tuple[float, ...] = ()
+    mark: Literal["round", "square", "triangle"] = "round"
+    size: float = Field(10.0, ge=2, le=60)
 
 
 class Shading(BaseModel):

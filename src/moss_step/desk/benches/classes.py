@@ -10,6 +10,7 @@ from shiboken6 import isValid
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.class_table import ClassTable, Row
+from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Choices, button, label, row, tool
@@ -37,8 +38,9 @@ class ClassesBench(Bench):
         super().__init__(work, "classes")
 
     def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """Classes have a table and a histogram of their own."""
-        return ClassifyPanel(self.work, kind, step_id) if kind.kind == "classify" else super().panel_for(kind, step_id)
+        """Classes, thresholds and formulas have better controls of their own."""
+        panels: dict[str, type[StepPanel]] = {"classify": ClassifyPanel, "threshold": ThresholdPanel, "formula": FormulaPanel}
+        return panels.get(kind.kind, StepPanel)(self.work, kind, step_id)
 
 
 class ClassifyPanel(StepPanel):

@@ -38,11 +38,13 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
     painter.save()
     painter.setOpacity(layer.row.opacity)
     if picture.value.kind == "points":
-        _draw_points(painter, picture, camera, color, taken)
+        _draw_points(painter, picture, layer.row, camera, color, taken)
     else:
         _draw_outlines(painter, picture, layer.row, camera, color)
-        if picture.value.kind == "lines" and layer.row.labels in picture.value.columns:
-            _label_lines(painter, picture, layer.row.labels, camera, taken)
+        if layer.row.labels in picture.value.columns:
+            painter.setOpacity(1.0)
+            label = _label_lines if picture.value.kind == "lines" else _label_areas
+            label(painter, picture, layer.row.labels, camera, taken)
     painter.restore()
 
 
@@ -134,7 +136,7 @@ def _lettering(text: str, size: int) -> tuple[QPainterPath, QPainterPath]:
 
 def cell_label(value: object) -> str:
     """Write a value as a label on the plan."""
-    return f"{value:g}" if isinstance(value, float | np.floating) else str(value)
+    return f"{value:.5g}" if isinstance(value, float | np.floating) else str(value)
 
 
 def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera) -> None:
@@ -161,25 +163,58 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
             painter.drawEllipse(QPointF(*camera.pixel(start.x, start.y)), 7, 7)
 
 
-def _draw_points(painter: QPainter, picture: ShapesPicture, camera: Camera, color: str, taken: list[QRectF]) -> None:
-    names = picture.value.names()
+def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]) -> None:
+    """Write values in areas, largest first, where the area is large enough and nothing is written yet."""
+    values = picture.value.columns[column]
+    bounds = shapely.bounds(picture.value.geometry)
+    sizes = (bounds[:, 2] - bounds[:, 0]) * (bounds[:, 3] - bounds[:, 1])
+    window = QRectF(0, 0, camera.width, camera.height)
+    face = font(11, QFont.Weight.DemiBold)
+    written = 0
+    for k in np.argsort(-sizes):
+        text = cell_label(values[k])
+        width = QFontMetricsF(face).horizontalAdvance(text)
+        if written >= _MOST_LABELS or (bounds[k, 2] - bounds[k, 0]) * camera.scale < width:
+            continue
+        at = QPointF(*camera.pixel(picture.points[k].x(), picture.points[k].y()))
+        box = QRectF(at.x() - width / 2 - 3, at.y() - 9, width + 6, 18)
+        if window.contains(at) and not any(box.intersects(t) for t in taken):
+            _write_turned(painter, at, 0.0, text)
+            taken.append(box)
+            written += 1
+
+
+def _draw_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]) -> None:
+    shapes, grading = picture.value, grading_of(picture, row)
+    names = [cell_label(v) for v in shapes.columns[row.labels]] if row.labels in shapes.columns else shapes.names()
     marks = [QPointF(*camera.pixel(p.x(), p.y())) for p in picture.points]
-    window = QRectF(-20, -20, camera.width + 40, camera.height + 40)
+    window, reach = QRectF(-20, -20, camera.width + 40, camera.height + 40), row.size / 2
     painter.setPen(QPen(QColor(CARD), 2.0))
-    painter.setBrush(QColor(color))
-    for mark in marks:
+    for k, mark in enumerate(marks):
         if window.contains(mark):
-            painter.drawEllipse(mark, 5.0, 5.0)
-            taken.append(QRectF(mark.x() - 7, mark.y() - 7, 14, 14))
+            painter.setBrush(QColor(grading.color(k) if grading else color))
+            draw_mark(painter, mark, row.mark, reach)
+            taken.append(QRectF(mark.x() - reach - 2, mark.y() - reach - 2, 2 * reach + 4, 2 * reach + 4))
     for mark, name in list(zip(marks, names, strict=True))[:_MOST_LABELS]:
         if name and window.contains(mark):
-            _draw_name(painter, mark, name, taken)
+            _draw_name(painter, mark, name, reach + 6, taken)
 
 
-def _draw_name(painter: QPainter, mark: QPointF, name: str, taken: list[QRectF]) -> None:
+def draw_mark(painter: QPainter, at: QPointF, mark: str, reach: float) -> None:
+    """Draw a mark of a point: round, square or a triangle."""
+    if mark == "square":
+        painter.drawRect(QRectF(at.x() - reach, at.y() - reach, 2 * reach, 2 * reach))
+    elif mark == "triangle":
+        up = QPointF(0, -1.2 * reach)
+        painter.drawPolygon([at + up, at + QPointF(reach, 0.8 * reach), at + QPointF(-reach, 0.8 * reach)])
+    else:
+        painter.drawEllipse(at, reach, reach)
+
+
+def _draw_name(painter: QPainter, mark: QPointF, name: str, gap: float, taken: list[QRectF]) -> None:
     face = font(12, QFont.Weight.DemiBold)
     width = QFontMetricsF(face).horizontalAdvance(name) + 14
-    for x in (mark.x() + 11, mark.x() - 11 - width):
+    for x in (mark.x() + gap, mark.x() - gap - width):
         box = QRectF(x, mark.y() - 10, width, 20)
         if not any(box.intersects(t) for t in taken):
             break

@@ -10,13 +10,14 @@ import numpy as np
 
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.ramps import ramp
-from moss_step.model.rules import number_text
+from moss_step.model.rules import Rule, RuleSet, number_text
 from moss_step.science.classes.breaks import natural_breaks
+from moss_step.science.classes.histogram import Histogram
 from moss_step.study.graph import KeyRow
 
 METHODS = {
     "equal_interval": "Equal interval", "equal_count": "Equal count", "natural": "Natural breaks", "deviation": "Standard deviation",
-    "unique": "Each value",
+    "typed": "Typed breaks", "unique": "Each value",
 }  # fmt: skip
 _MOST_VALUES, _SAMPLE = 24, 1000
 _NONE = "#C9C7BC"
@@ -28,6 +29,8 @@ class Grading:
 
     places: np.ndarray
     classes: tuple[tuple[str, str], ...]
+    bounds: tuple[float, ...] = ()
+    """Bounds of the classes, one more than classes; none for a colour each value."""
 
     def color(self, k: int) -> str:
         """Colour of a shape."""
@@ -39,11 +42,11 @@ def grading_of(picture: ShapesPicture, row: KeyRow) -> Grading | None:
     """Grade shapes by the column that the Key's row names; None when it names none that is there."""
     if not row.column or row.column not in picture.value.columns:
         return None
-    return _graded(picture, row.column, row.method, row.count, row.ramp or "spectrum", row.reverse)
+    return _graded(picture, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
 
 
 @lru_cache(maxsize=64)
-def _graded(picture: ShapesPicture, column: str, method: str, count: int, ramp_name: str, reverse: bool) -> Grading:
+def _graded(picture: ShapesPicture, column: str, method: str, count: int, breaks: tuple[float, ...], ramp_name: str, reverse: bool) -> Grading:
     values = picture.value.columns[column]
     if method == "unique" or values.dtype.kind not in "iuf":
         return _by_value(values, ramp_name, reverse)
@@ -51,12 +54,16 @@ def _graded(picture: ShapesPicture, column: str, method: str, count: int, ramp_n
     known = numbers[np.isfinite(numbers)]
     if known.size == 0 or known.min() == known.max():
         return _by_value(values, ramp_name, reverse)
-    bounds = np.unique(_bounds(known, method, count))
+    if method == "typed" and breaks:
+        inner = np.array(breaks)
+        bounds = np.unique([known.min(), *inner[(inner > known.min()) & (inner < known.max())], known.max()])
+    else:
+        bounds = np.unique(_bounds(known, method, count))
     places = np.clip(np.searchsorted(bounds, numbers, side="left") - 1, 0, len(bounds) - 2)
     places[~np.isfinite(numbers)] = -1
     colors = _spread(len(bounds) - 1, ramp_name, reverse)
     names = [f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}" for a, b in itertools.pairwise(bounds)]
-    return Grading(places, tuple(zip(names, colors, strict=True)))
+    return Grading(places, tuple(zip(names, colors, strict=True)), tuple(float(b) for b in bounds))
 
 
 def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
@@ -73,6 +80,22 @@ def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
             ordered = ordered[np.linspace(0, ordered.size - 1, _SAMPLE).round().astype(np.int64)]
         return np.concatenate([[low], natural_breaks(ordered, count)])
     return np.linspace(low, high, count + 1)
+
+
+def column_bins(picture: ShapesPicture, column: str, bins: int = 60) -> Histogram | None:
+    """How often the values of a column occur; None for a column without different numbers."""
+    values = picture.value.columns[column]
+    known = values[np.isfinite(values.astype(np.float64))].astype(np.float64) if values.dtype.kind in "iuf" else np.empty(0)
+    if known.size == 0 or known.min() == known.max():
+        return None
+    counts, edges = np.histogram(known, bins)
+    return Histogram(counts, float(edges[0]), float(edges[-1]))
+
+
+def grading_rules(grading: Grading) -> RuleSet:
+    """The classes of a grading as ranges."""
+    ranges = zip(itertools.pairwise(grading.bounds), grading.classes, strict=True)
+    return RuleSet(tuple(Rule(a, b, k + 1, name, color) for k, ((a, b), (name, color)) in enumerate(ranges)))
 
 
 def _by_value(values: np.ndarray, ramp_name: str, reverse: bool) -> Grading:

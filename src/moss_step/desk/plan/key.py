@@ -18,9 +18,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plan.drawing import shape_color
-from moss_step.desk.plan.grading import METHODS, grading_of
+from moss_step.desk.plan.grading import METHODS, column_bins, grading_of, grading_rules
 from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
 from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.desk.plan.ramps import ramp_names, usual_ramp
@@ -136,7 +137,7 @@ class KeyPanel(QFrame):
         )
         if state == self._shown:
             return
-        if any(s.isSliderDown() for s in self.findChildren(QSlider)):
+        if any(s.isSliderDown() for s in self.findChildren(QSlider)) or any(h.is_held for h in self.findChildren(HistogramView)):
             return  # the control being dragged must stay; its release refreshes
         self._shown = state
         focused = self.focusWidget()
@@ -307,14 +308,56 @@ class KeyPanel(QFrame):
         layout.addWidget(self._choice(key, "Coloured", "column", columns))
         if key.column:
             layout.addWidget(self._choice(key, "Breaks", "method", [(text, m) for m, text in METHODS.items()]))
+            self._add_breaks(layout, key, picture)
             counts = [(f"{n} classes", n) for n in range(2, 13)]
             layout.addWidget(self._choice(key, "Number of classes", "count", counts))
             layout.addWidget(self._choice(key, "Ramp", "ramp", [(n.capitalize(), n) for n in ramp_names()], "spectrum"))
             if picture.value.kind == "areas":
                 outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
                 layout.addWidget(self._choice(key, "Outline", "outline", outlines))
-        if picture.value.kind == "lines":
-            layout.addWidget(self._choice(key, "Labels", "labels", [("no labels", ""), *((f"label {c}", c) for c in picture.value.columns)]))
+        layout.addWidget(self._choice(key, "Labels", "labels", [("own labels", ""), *((f"label {c}", c) for c in picture.value.columns)]))
+        if picture.value.kind == "points":
+            marks = self._choice(key, "Mark", "mark", [("Round", "round"), ("Square", "square"), ("Triangle", "triangle")])
+            sizes = self._choice(key, "Size of the mark", "size", [(f"{n} px", float(n)) for n in (6, 8, 10, 14, 18, 24)])
+            layout.addWidget(row(marks, sizes, gap=4))
+
+    def _add_breaks(self, layout: QVBoxLayout, key: KeyRow, picture: ShapesPicture) -> None:
+        """The histogram of the column with the breaks, to drag and to type."""
+        grading, bins = grading_of(picture, key), column_bins(picture, key.column) if key.column in picture.value.columns else None
+        if grading is None or bins is None or not grading.bounds:
+            return
+        view = HistogramView()
+        view.show_values(bins, grading_rules(grading), "")
+        view.moved.connect(partial(self._move_break, key.step, view))
+        view.added.connect(lambda value: self._set_breaks(key.step, [*grading.bounds[1:-1], value]))
+        view.released.connect(self.refresh)
+        layout.addWidget(view)
+        edit = QLineEdit(", ".join(f"{b:.6g}" for b in grading.bounds[1:-1]))
+        edit.setAccessibleName("Typed breaks")
+        edit.setToolTip("Bounds between classes, with commas")
+        edit.editingFinished.connect(lambda: self._type_breaks(key.step, edit.text()))
+        layout.addWidget(edit)
+
+    def _move_break(self, step: str, view: HistogramView, old: float, new: float) -> None:
+        bounds = [new if b == old else b for b in view.bounds]
+        self._set_breaks(step, bounds[1:-1] if len(bounds) > 2 else bounds)
+        picture, row_ = self.work.picture(step), self.work.study.key_row(step)
+        if isinstance(picture, ShapesPicture) and row_ is not None and (grading := grading_of(picture, row_)) is not None:
+            view.show_values(column_bins(picture, row_.column), grading_rules(grading), "")
+
+    def _set_breaks(self, step: str, breaks: Sequence[float]) -> None:
+        key = self.work.study.key_row(step) or KeyRow(step=step)
+        self._set(key, "Breaks", join=True, method="typed", breaks=tuple(sorted(breaks)))
+
+    def _type_breaks(self, step: str, text: str) -> None:
+        try:
+            breaks = [float(part) for part in text.replace(";", ",").split(",") if part.strip()]
+        except ValueError:
+            self.work.told.emit(f"'{text}' cannot be read as breaks: write numbers with commas.", True)
+            return
+        key = self.work.study.key_row(step)
+        if breaks and key is not None and tuple(sorted(breaks)) != key.breaks:
+            self._set_breaks(step, breaks)
 
     def _choice(self, key: KeyRow, title: str, field: str, options: Sequence[tuple[str, object]], usual: object = "") -> QComboBox:
         box = QComboBox()

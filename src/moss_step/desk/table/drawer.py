@@ -10,6 +10,7 @@ from PySide6.QtCore import QItemSelection, QItemSelectionModel, Signal
 from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QFileDialog, QHBoxLayout, QLineEdit, QTableView, QVBoxLayout, QWidget
 
+from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.table.model import RowsModel, cell_text
 from moss_step.desk.work import Work
@@ -20,6 +21,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
+from moss_step.science.zones.choose import numbers_text
 from moss_step.steps.declare import Outcome
 from moss_step.study.hand_on import table_text
 
@@ -74,6 +76,8 @@ class TableDrawer(QWidget):
         head.addWidget(self.filter_edit)
         for part in (
             tool("crosshair", "Show the selected rows on the plan", self.go_to),
+            tool("chart-line", "Chart of the column, or of the curve that the table holds", self._toggle_chart),
+            tool("polygon", "Keep the selected shapes as a step of their own", self.keep_selected),
             tool("copy", "Copy the selected rows", self.rows.copy),
             tool("download-simple", "Hand on the rows that are shown", self._ask),
         ):
@@ -82,7 +86,10 @@ class TableDrawer(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(head)
-        layout.addWidget(self.rows, 1)
+        self._body = QHBoxLayout()
+        self._body.addWidget(self.rows, 1)
+        layout.addLayout(self._body, 1)
+        self.chart: LineChart | None = None
         later = Later(self.refresh, self, after=20)
         for signal in (work.results, work.chosen, work.changed):
             signal.connect(later.ask)
@@ -113,6 +120,7 @@ class TableDrawer(QWidget):
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
         self.filter_edit.clear()
         self._say()
+        self._draw_chart()
 
     def _source(self) -> str:
         ids = [self.work.chosen_id, *(k.step for k in self.work.study.key)]
@@ -168,6 +176,7 @@ class TableDrawer(QWidget):
 
     def _on_selected(self) -> None:
         self._say()
+        self._draw_chart()
         self.marked.emit(self._geometry())
 
     def _say(self) -> None:
@@ -175,18 +184,55 @@ class TableDrawer(QWidget):
         rows, total = self.model.rowCount(), len(next(iter(self.model.columns.values()), ()))
         parts = [f"{rows:,} of {total:,} rows".replace(",", " ")] if rows != total else [f"{total:,} rows".replace(",", " ")]
         chosen = self.selected
-        column = self.rows.currentIndex().column()
-        if column < 0:
-            numeric = [k for k, v in enumerate(self.model.columns.values()) if v.dtype.kind in "iuf"]
-            column = numeric[-1] if numeric else -1
-        if chosen.size and column >= 0:
-            values = self.model.columns[self.model.column_name(column)][chosen]
+        if chosen.size:
             parts.append(f"{chosen.size:,} selected")
-            if values.dtype.kind in "iuf":
-                known = values[~np.isnan(values.astype(np.float64))].astype(np.float64)
-                if known.size:
-                    parts.append(f"{self.model.column_name(column)}: sum {cell_text(known.sum())}, mean {cell_text(known.mean())}")
+            name = self._column()
+            values = self.model.columns[name][chosen].astype(np.float64) if name else np.empty(0)
+            known = values[~np.isnan(values)]
+            if known.size:
+                parts.append(f"{name}: sum {cell_text(known.sum())}, mean {cell_text(known.mean())}")
         self.summary.setText(" · ".join(parts))
+
+    # --- chart and keeping
+
+    def _toggle_chart(self) -> None:
+        if self.chart is None:
+            self.chart = LineChart("value", "rows")
+            self.chart.setFixedWidth(420)
+            self._body.addWidget(self.chart)
+            self.chart.show()
+        else:
+            self.chart.setVisible(self.chart.isHidden())
+        self._draw_chart()
+
+    def _draw_chart(self) -> None:
+        """Draw the curve that a table holds, or how often values of the current column occur among the rows shown."""
+        if self.chart is None or self.chart.isHidden():
+            return
+        if isinstance(self._value, Table) and self._value.x and self._value.y:
+            self.chart.show_curve(self._value.columns[self._value.x], self._value.columns[self._value.y])
+            self.chart.show_titles(self._value.x.replace("_", " "), self._value.y.replace("_", " "))
+            return
+        name = self._column()
+        values = self.model.columns[name][self.model.order].astype(np.float64) if name else np.empty(0)
+        known = values[np.isfinite(values)]
+        counts, edges = np.histogram(known, bins=min(40, max(5, int(np.sqrt(known.size)))))
+        self.chart.show_bars(edges, counts)
+        self.chart.show_titles(name.replace("_", " ") or "no column of numbers", "rows")
+
+    def _column(self) -> str:
+        """The current column when it holds numbers, else the last that does; empty when none does."""
+        numeric = [n for n, v in self.model.columns.items() if v.dtype.kind in "iuf"]
+        at = self.rows.currentIndex().column()
+        current = self.model.column_name(at) if at >= 0 else ""
+        return current if current in numeric else (numeric[-1] if numeric else "")
+
+    def keep_selected(self) -> None:
+        """Add a step that holds the shapes whose rows are selected."""
+        if not isinstance(self._value, Shapes) or not self.selected.size:
+            self.work.told.emit("Select rows of shapes first.", True)
+            return
+        self.work.choose(self.work.add_step("choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}))
 
     # --- filter and files
 
@@ -197,6 +243,7 @@ class TableDrawer(QWidget):
         if wrong:
             self.work.told.emit(wrong, True)
         self._say()
+        self._draw_chart()
 
     def _ask(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Hand on the rows", "rows.csv", "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)")
@@ -224,7 +271,7 @@ def columns_of(outcome: Outcome) -> tuple[dict[str, np.ndarray], dict[str, str]]
     if isinstance(value, Table):
         return dict(value.columns), {n: value.unit(n).symbol for n in value.columns}
     if isinstance(value, Shapes):
-        return dict(value.columns), {n: "m²" for n in value.columns if n == "area_m2"} | {n: "m" for n in value.columns if n == "length_m"}
+        return dict(value.columns), {n: value.symbol(n) for n in value.columns}
     if not isinstance(value, ClassMap):
         return {}, {}
     found = {(f.of, f.name): f.value for f in outcome.findings}

@@ -9,8 +9,7 @@ import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
 from moss_step.model.errors import MossError
-from moss_step.model.units import NONE
-from moss_step.science.algebra.formula import parse
+from moss_step.science.zones.choose import rows_matching
 
 Index = QModelIndex | QPersistentModelIndex
 _WHERE = QModelIndex()
@@ -38,9 +37,8 @@ class RowsModel(QAbstractTableModel):
 
     def filter(self, text: str) -> str:
         """Keep the rows that hold a text, or that meet a condition such as ``max > 500 and cells >= 9``; says what is wrong."""
-        count = len(next(iter(self.columns.values()), ()))
         try:
-            kept = self._matching(text.strip(), count)
+            kept = rows_matching(self.columns, text)
         except MossError as error:
             return str(error)
         self.beginResetModel()
@@ -95,21 +93,6 @@ class RowsModel(QAbstractTableModel):
         """Where a row of the columns is shown, or None when it is filtered out."""
         found = np.flatnonzero(self.order == row)
         return int(found[0]) if found.size else None
-
-    def _matching(self, text: str, count: int) -> np.ndarray:
-        if not text:
-            return np.arange(count)
-        if any(sign in text for sign in "<>=!"):
-            numeric = {n: v.astype(np.float64) for n, v in self.columns.items() if v.dtype.kind in "iuf" and n.isidentifier()}
-            formula = parse(text, dict.fromkeys(numeric, NONE))
-            with np.errstate(all="ignore"):
-                return np.flatnonzero(np.asarray(formula.part.run(numeric)) != 0)
-        wanted = text.lower()
-        texts = [v for v in self.columns.values() if v.dtype.kind not in "iuf"] or list(self.columns.values())
-        held = np.zeros(count, bool)
-        for values in texts:
-            held |= np.char.find(np.char.lower(values.astype(str)), wanted) >= 0
-        return np.flatnonzero(held)
 
     def _arrange(self) -> None:
         self.order = self._kept

@@ -13,7 +13,7 @@ from moss_step.model.surface import Surface
 from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.presets import colors_between
 
-Rule = Literal["sum", "all", "any", "worst", "which"]
+Rule = Literal["sum", "all", "any", "worst", "which", "weighted"]
 YES, NO = "#CF7340", "#E9E8D8"
 _MOST_MAPS = 7
 
@@ -118,13 +118,41 @@ def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:
     return weights / weights.sum(), max(float(ratio), 0.0)
 
 
+def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
+    """Bring weights to a sum of 1.
+
+    Raises AskedWronglyError when their number is not ``count``, one is below 0 or all are 0.
+    """
+    share = np.asarray(weights, np.float64)
+    if len(share) != count or (share < 0).any() or not 0 < share.sum() < np.inf:
+        raise AskedWronglyError(f"{len(share)} weights do not fit {count} criteria.", "Give one for each, none below 0.")
+    shares: np.ndarray = share / share.sum()
+    return shares
+
+
 def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -> np.ndarray:
     """Sum of values times weights that are normalised to 1; no-data where any value is missing (float32)."""
-    share = np.asarray(weights, np.float64)
-    if len(share) != len(surfaces) or (share < 0).any() or share.sum() <= 0:
-        raise AskedWronglyError(f"{len(share)} weights do not fit {len(surfaces)} criteria.", "Give one for each, none below 0.")
-    share = share / share.sum()
     total = np.zeros(next(iter(surfaces.values())).shape, np.float32)
-    for w, values in zip(share, surfaces.values(), strict=True):
+    for w, values in zip(normalised(weights, len(surfaces)), surfaces.values(), strict=True):
         total += np.float32(w) * values
     return total
+
+
+def weighted_classes(maps: Mapping[str, ClassMap], weights: Sequence[float]) -> ClassMap:
+    """The weighted mean of the class codes of maps, rounded half up to a class; none where any map has none.
+
+    Classes of the result are scores, from the lowest to the highest class of the maps.
+    """
+    _check(maps)
+    stack = [m.codes for m in maps.values()]
+    missing = np.any([c == NO_CLASS for c in stack], axis=0)
+    mean = np.zeros(stack[0].shape, np.float32)
+    for w, codes in zip(normalised(weights, len(stack)), stack, strict=True):
+        mean += np.float32(w) * codes
+    codes = np.floor(mean + np.float32(0.5 + 1e-5)).astype(np.uint8)
+    codes[missing] = NO_CLASS
+    known = {c.code for m in maps.values() for c in m.classes}
+    low, high = min(known), max(known)
+    colors = colors_between(high - low + 1)
+    entries = tuple(ClassEntry(c, f"score {c}", colors[c - low]) for c in range(low, high + 1))
+    return ClassMap(codes, next(iter(maps.values())).frame, entries)

@@ -42,9 +42,13 @@ CONSTANTS = {"pi": float(np.pi), "nan": float("nan"), "True": 1.0, "False": 0.0}
 
 
 class FormulaError(AskedWronglyError):
-    """A formula that cannot be used; ``start`` and ``end`` point at the part of the text."""
+    """A formula that cannot be used; ``start`` and ``end`` point at the part of the text.
 
-    def __init__(self, what: str, do: str, node: ast.AST | None = None) -> None:
+    When units do not mix, ``mixed`` names a surface and the key of the unit that it could be converted to.
+    """
+
+    def __init__(self, what: str, do: str, node: ast.AST | None = None, mixed: tuple[str, str] | None = None) -> None:
+        self.mixed = mixed
         self.start = getattr(node, "col_offset", 0)
         self.end = getattr(node, "end_col_offset", self.start + 1) or self.start + 1
         super().__init__(what, do)
@@ -226,8 +230,14 @@ class _Builder:
                 f"{a.key} and {b.key} do not mix.",
                 f"Convert one first: convert_units to={a.key if a == METRE else b.key}.",
                 node,
+                self._to_convert(node, b if a == METRE else a, a if a == METRE else b),
             )
         raise FormulaError(f"{a.key} and {b.key} measure different things.", "Compare or add like with like.", node)
+
+    def _to_convert(self, node: ast.expr, unit: Unit, to: Unit) -> tuple[str, str] | None:
+        names = (n.id for n in ast.walk(node) if isinstance(n, ast.Name) and self._units.get(n.id) == unit)
+        name = next(names, None)
+        return None if name is None else (name, to.key)
 
     def _compare(self, node: ast.Compare) -> Part:
         parts = [self.build(n) for n in (node.left, *node.comparators)]

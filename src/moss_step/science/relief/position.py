@@ -29,44 +29,70 @@ _LANDFORM_COLORS = (
 )  # fmt: skip
 
 
-@numba.njit(cache=True, nogil=True)
-def _running_sums(z, middle, sums, squares, counts):  # type: ignore[no-untyped-def]
-    """Sums, sums of squares and counts of all cells above and left of each corner, heights less ``middle``."""
-    rows, cols = z.shape
-    for r in range(rows):
-        s, q, n = 0.0, 0.0, 0
-        for c in range(cols):
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _sums_of_rows(z, middle, what, sums):  # type: ignore[no-untyped-def]
+    """Running sums along each row: of heights less ``middle`` (1), of their squares (2), or of cells with values (0)."""
+    for r in numba.prange(z.shape[0]):
+        total = 0.0
+        for c in range(z.shape[1]):
             v = z[r, c]
             if v == v:
                 d = v - middle
-                s += d
-                q += d * d
-                n += 1
-            sums[r + 1, c + 1] = sums[r, c + 1] + s
-            squares[r + 1, c + 1] = squares[r, c + 1] + q
-            counts[r + 1, c + 1] = counts[r, c + 1] + n
+                total += 1.0 if what == 0 else d if what == 1 else d * d
+            sums[r + 1, c + 1] = total
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _add_down(sums, blocks):  # type: ignore[no-untyped-def]
+    """Turn running sums along rows to sums of all cells above and left of each corner, by blocks of columns."""
+    cols = sums.shape[1]
+    for b in numba.prange(blocks):
+        for r in range(1, sums.shape[0]):
+            for c in range(b * cols // blocks, (b + 1) * cols // blocks):
+                sums[r, c] += sums[r - 1, c]
+
+
+@numba.njit(cache=True, nogil=True)
+def _cells_of_row(r, rows, cols, strips, count):  # type: ignore[no-untyped-def]
+    """Number of cells of the grid within the strips around each cell of a row, when all have values."""
+    for k in range(strips.shape[0]):
+        high = min(r + strips[k, 1] + 1, rows) - max(r + strips[k, 0], 0)
+        half = strips[k, 2]
+        if high > 0:
+            for c in range(cols):
+                count[c] += strips[k, 3] * high * (min(c + half + 1, cols) - max(c - half, 0))
 
 
 @numba.njit(cache=True, nogil=True)
 def _add_strip(upper, lower, half, sign, total):  # type: ignore[no-untyped-def]
     """Add to each cell the sum of a strip around it, from running sums above and below the strip."""
+    weight = float(sign)
     cols = total.size
     inner = max(min(cols - half - 1, cols), half)
-    for c in range(half, inner):
-        total[c] += sign * (lower[c + half + 1] - lower[c - half] - upper[c + half + 1] + upper[c - half])
+    # Slices from 0 let the compiler work on several cells at once.
+    below, above, sums = lower[2 * half + 1 :], upper[2 * half + 1 :], total[half:]
+    for i in range(inner - half):
+        sums[i] += weight * (below[i] - lower[i] - above[i] + upper[i])
     for c in range(min(half, cols)):
         b = min(c + half + 1, cols)
-        total[c] += sign * (lower[b] - lower[0] - upper[b] + upper[0])
+        total[c] += weight * (lower[b] - lower[0] - upper[b] + upper[0])
     for c in range(max(inner, half), cols):
         a = max(c - half, 0)
-        total[c] += sign * (lower[cols] - lower[a] - upper[cols] + upper[a])
+        total[c] += weight * (lower[cols] - lower[a] - upper[cols] + upper[a])
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _position_rows(z, middle, running, strips, rows_range, standardised, out):  # type: ignore[no-untyped-def]
-    """Height less the mean of the strips around each cell (over their deviation when standardised)."""
+def _position_rows(z, middle, running, strips, rows_range, whole, out):  # type: ignore[no-untyped-def]
+    """Height less the mean of the strips around each cell, over their deviation when there are sums of squares.
+
+    ``whole`` says that all cells have values: the cells within the strips are then counted by the strips alone.
+    """
     sums, squares, counts = running
+    standardised = squares.size > 0
     rows, cols = z.shape
+    reach = max(-strips[:, 0].min(), strips[:, 1].max())
+    inner = np.zeros(cols)
+    _cells_of_row(rows + reach, 3 * (rows + reach), cols, strips, inner)  # of a row that no edge is near
     for r in numba.prange(rows_range[0], rows_range[1]):
         total, square, count = np.zeros(cols), np.zeros(cols), np.zeros(cols)
         for k in range(strips.shape[0]):
@@ -74,9 +100,14 @@ def _position_rows(z, middle, running, strips, rows_range, standardised, out):  
             if bottom > top:
                 half, sign = strips[k, 2], strips[k, 3]
                 _add_strip(sums[top], sums[bottom], half, sign, total)
-                _add_strip(counts[top], counts[bottom], half, sign, count)
+                if not whole:
+                    _add_strip(counts[top], counts[bottom], half, sign, count)
                 if standardised:
                     _add_strip(squares[top], squares[bottom], half, sign, square)
+        if whole and reach <= r < rows - reach:
+            count = inner
+        elif whole:
+            _cells_of_row(r, rows, cols, strips, count)
         for c in range(cols):
             v = z[r, c]
             out[r, c] = np.float32(np.nan)
@@ -123,13 +154,22 @@ def position(
     _ = dem.metres_per_height
     middle = dem.summary.mean if dem.summary.count else 0.0
     progress.at(0.05, "Summing up the ground")
-    sums, squares = np.zeros((rows + 1, cols + 1)), np.zeros((rows + 1, cols + 1))
-    counts = np.zeros((rows + 1, cols + 1), np.int32)
-    _running_sums(dem.values, middle, sums, squares, counts)
+    whole = dem.valid_count == dem.values.size
+    sums = _corner_sums(dem.values, middle, 1)
+    none = np.empty((0, 0))
+    squares = _corner_sums(dem.values, middle, 2) if standardised else none
+    counts = none if whole else _corner_sums(dem.values, middle, 0)
     out = np.empty((rows, cols), np.float32)
     for first, last in progress.blocks(rows, 512, "Working out position"):
-        _position_rows(dem.values, middle, (sums, squares, counts), strips, (first, last), standardised, out)
+        _position_rows(dem.values, middle, (sums, squares, counts), strips, (first, last), whole, out)
     return Surface(out, dem.frame, NONE if standardised else dem.unit, "position")
+
+
+def _corner_sums(z: np.ndarray, middle: float, what: int) -> np.ndarray:
+    sums = np.zeros((z.shape[0] + 1, z.shape[1] + 1))
+    _sums_of_rows(z, middle, what, sums)
+    _add_down(sums, 2 * numba.get_num_threads())
+    return sums
 
 
 def landforms(dem: Surface, small: float, large: float, progress: Progress | None = None) -> ClassMap:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
-import numba
 import numpy as np
 import shapely
 from rasterio.features import geometry_mask, rasterize
@@ -21,6 +20,8 @@ from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
+from moss_step.science.zones.labelling import count_labels, label_components
+from moss_step.science.zones.smoothing import fixed_corners, smoothed
 
 MOST_PATCHES = 500_000
 
@@ -44,13 +45,20 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
     return ClassMap(codes, frame, tuple(ClassEntry(numbers[v], v, colors[i]) for i, v in enumerate(distinct)))
 
 
-def classes_to_areas(classes: ClassMap, progress: Progress | None = None) -> Shapes:
-    """One area for each class, along the exact outlines of its cells, with columns class, name and area_m2."""
+def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress | None = None) -> Shapes:
+    """One area for each class, along the exact outlines of its cells, with columns class, name and area_m2.
+
+    ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and area_m2 is
+    always that of the cells.
+    """
     (progress or silent()).at(0.1, "Tracing outlines")
     mask = classes.codes != NO_CLASS
     parts: dict[int, list[shapely.Geometry]] = {}
     for geometry, code in trace(classes.codes, mask=mask, transform=affine(classes.frame)):
         parts.setdefault(int(code), []).append(shape(geometry))
+    if smoothing:
+        pins = fixed_corners(classes.codes)
+        parts = {c: [smoothed(g, pins, classes.frame, smoothing) for g in gs] for c, gs in parts.items()}
     if not parts:
         raise MossError("No cell has a class.", "Choose another class map.")
     _, areas = count_codes(classes.codes, classes.frame)
@@ -71,9 +79,9 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
     Raises MossError when there are more than 500,000 patches.
     """
     progress = progress or silent()
-    labels, owner = label_patches(classes, neighbours, progress)
-    cells = np.bincount(labels.ravel(), minlength=len(owner))
-    areas = np.bincount(labels.ravel(), np.repeat(classes.frame.row_areas, classes.frame.cols), minlength=len(owner))
+    progress.at(0.1, "Joining cells")
+    labels, owner = label_components(classes.codes, neighbours, NO_CLASS)
+    cells, areas = count_labels(labels, classes.frame.row_areas, len(owner))
     kept = np.flatnonzero((cells >= least_cells) & (np.arange(len(owner)) > 0))
     if kept.size == 0:
         raise MossError(f"No patch has {least_cells:,} cells.", "Ask for smaller ones.")
@@ -94,27 +102,6 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
     if surface is not None:
         columns |= _per_patch(numbered, order.size, surface, classes.frame)
     return Shapes(geometry, columns, classes.frame.crs)
-
-
-def label_patches(classes: ClassMap, neighbours: int, progress: Progress | None = None) -> tuple[np.ndarray, np.ndarray]:
-    """Number each connected patch (int32 grid, 0 is none) and give the class code of each number."""
-    from skimage.measure import label  # slow to load, and only needed here
-
-    (progress or silent()).at(0.1, "Joining cells")
-    found: Any = label  # the library states no types
-    labels = found(classes.codes, background=NO_CLASS, connectivity=1 if neighbours == 4 else 2).astype(np.int32, copy=False)
-    owner = np.zeros(int(labels.max(initial=0)) + 1, np.int64)
-    _owners(labels, classes.codes, owner)
-    return labels, owner
-
-
-@numba.njit(cache=True, nogil=True)
-def _owners(labels, codes, owner):  # type: ignore[no-untyped-def]
-    """Class code of each label."""
-    for r in range(labels.shape[0]):
-        for c in range(labels.shape[1]):
-            if labels[r, c] > 0:
-                owner[labels[r, c]] = codes[r, c]
 
 
 def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:

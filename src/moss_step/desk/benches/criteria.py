@@ -1,0 +1,118 @@
+"""Panels of a threshold, with the area that passes as the bound moves, and of a formula, with its faults marked in the text."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from PySide6.QtWidgets import QPushButton, QVBoxLayout
+
+from moss_step.desk.benches.further import identifier
+from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.chart import LineChart
+from moss_step.desk.form import FormulaControl, TextControl
+from moss_step.desk.parts import button
+from moss_step.desk.plan.pictures import GridPicture
+from moss_step.model.surface import Surface
+from moss_step.model.units import HECTARE
+from moss_step.science.algebra.formula import FormulaError, parse
+from moss_step.study.graph import Step
+
+_BOUNDS = ("at_least", "above", "at_most", "below")
+
+
+class ThresholdPanel(StepPanel):
+    """A threshold with a chart of the area that passes for every bound; a click on it sets the bound."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """The chart above the settings."""
+        self.chart = LineChart("bound", "ha that pass")
+        self.chart.setFixedHeight(150)
+        self.chart.picked.connect(self._set_bound)
+        layout.addWidget(self.chart)
+        super().build(layout)
+
+    def show_outcome(self) -> None:
+        """Draw the curve of the surface chosen, and where the bounds stand."""
+        super().show_outcome()
+        if self._left:
+            return
+        picture = self.work.picture(str(self._inputs["surface"].currentData() or ""))
+        if isinstance(picture, GridPicture) and picture.bins is not None and isinstance(picture.value, Surface):
+            surface, counts = picture.value, picture.bins.counts
+            cell = surface.frame.area / (surface.frame.rows * surface.frame.cols) / HECTARE.factor
+            passed = np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
+            edges = picture.bins.edges
+            self.chart.show_curve(edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell)
+            self.chart.show_titles(f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}", "ha that pass")
+        self.chart.show_marks([float(v) for n, v in self._numbers().items() if n in _BOUNDS])
+
+    def _side(self) -> str:
+        return next((n for n in _BOUNDS if n in self._numbers()), "at_least")
+
+    def _numbers(self) -> Mapping[str, float]:
+        found = {}
+        for name in _BOUNDS:
+            try:
+                found[name] = float(self.settings().get(name, ""))
+            except ValueError:
+                continue
+        return found
+
+    def _set_bound(self, value: float) -> None:
+        control = self.form.control(self._side())
+        if isinstance(control, TextControl):
+            control.fill(f"{value:.4g}")
+
+
+class FormulaPanel(StepPanel):
+    """A formula whose faults are underlined where they stand; units that do not mix can be converted with one button."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """The offer to convert under the settings."""
+        super().build(layout)
+        self.offer: QPushButton = button("Convert", "Add a step that gives this surface in the other unit, and use it here", self._convert)
+        self.offer.hide()
+        layout.addWidget(self.offer)
+        self._mixed: tuple[str, str] | None = None
+
+    def show_outcome(self) -> None:
+        """Mark the part of the text that is wrong."""
+        super().show_outcome()
+        control = self.form.control("expression")
+        if self._left or self.further is None or not isinstance(control, FormulaControl):
+            return
+        text, fault = str(control.value() or ""), None
+        if text:
+            try:
+                parse(text, {n: s.unit for n, s in self._surfaces().items()})
+            except FormulaError as error:
+                fault = error
+        control.point_at(fault.start if fault else 0, fault.end if fault else 0)
+        self._mixed = fault.mixed if fault else None
+        self.offer.setVisible(self._mixed is not None)
+        if self._mixed is not None:
+            self.offer.setText(f"Use {self._mixed[0]} in {self._mixed[1].replace('_', ' ')}")
+            self.offer.setAccessibleName(self.offer.text())
+            self.note.show_lines(str(fault), bad=True)
+
+    def _surfaces(self) -> dict[str, Surface]:
+        names = self.further.names if self.further is not None else {}
+        found = {n: self.work.outcome(i) for n, i in names.items()}
+        return {n: o.value for n, o in found.items() if o is not None and isinstance(o.value, Surface)}
+
+    def _convert(self) -> None:
+        if self._mixed is None or self.further is None:
+            return
+        name, unit = self._mixed
+        control = self.form.control("expression")
+        study = self.work.study
+        made = study.fresh_id("convert_units")
+        step = Step(id=made, kind="convert_units", inputs={"surface": self.further.names[name]}, settings={"to": unit})
+        self.work.do(study.adding(step), "Convert units")  # it is not chosen: this panel stays
+        kept = dict(self.further.names)
+        fresh = identifier(f"{name} {unit}", kept)
+        choices = [*self.fitting(self.kind.further), (made, self.work.study.name_of(made))]
+        self.further.show_choices(choices, {**kept, fresh: made})
+        if isinstance(control, FormulaControl):
+            control.rename(name, fresh)

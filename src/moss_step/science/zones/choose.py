@@ -1,0 +1,82 @@
+"""Choosing shapes: by a condition on their columns, by their relation to other shapes, or by number."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.shapes import Shapes
+from moss_step.model.units import NONE
+from moss_step.science.algebra.formula import parse
+
+Relation = Literal["meets", "within", "apart"]
+
+
+def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
+    """Numbers of the rows that hold a text, or that meet a condition on the numeric columns such as ``area_m2 > 500``.
+
+    Raises FormulaError for a condition that cannot be used.
+    """
+    count = len(next(iter(columns.values()), ()))
+    if not text.strip():
+        return np.arange(count)
+    if any(sign in text for sign in "<>=!"):
+        numeric = {n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()}
+        formula = parse(text, dict.fromkeys(numeric, NONE))
+        with np.errstate(all="ignore"):
+            return np.flatnonzero(np.asarray(formula.part.run(numeric)) != 0)
+    wanted = text.strip().lower()
+    texts = [v for v in columns.values() if v.dtype.kind not in "iuf"] or list(columns.values())
+    held = np.zeros(count, bool)
+    for values in texts:
+        held |= np.char.find(np.char.lower(values.astype(str)), wanted) >= 0
+    return np.flatnonzero(held)
+
+
+def row_numbers(text: str, count: int) -> np.ndarray:
+    """Rows named by numbers from 1, such as ``1,4-6``; given from 0, each once, in order.
+
+    Raises AskedWronglyError for anything else, or for rows that are not there.
+    """
+    found: set[int] = set()
+    for part in filter(None, re.split(r"[,\s]+", text.strip())):
+        match = re.fullmatch(r"(\d+)(?:-(\d+))?", part)
+        first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
+        if not 1 <= first <= last <= count:
+            raise AskedWronglyError(f"'{part}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6.")
+        found.update(range(first - 1, last))
+    return np.array(sorted(found), np.int64)
+
+
+def numbers_text(rows: np.ndarray) -> str:
+    """Write rows (from 0) as ``row_numbers`` reads them, runs joined."""
+    ordered = np.unique(rows) + 1
+    runs = np.split(ordered, np.flatnonzero(np.diff(ordered) > 1) + 1)
+    return ",".join(str(r[0]) if len(r) == 1 else f"{r[0]}-{r[-1]}" for r in runs if len(r))
+
+
+def related(shapes: Shapes, others: Shapes, relation: Relation) -> np.ndarray:
+    """Rows of the shapes that meet others, lie within their union, or stay apart from them; both in one system."""
+    joined = shapely.union_all(shapely.make_valid(others.geometry))
+    shapely.prepare(joined)
+    geometry = shapely.make_valid(shapes.geometry)
+    if relation == "within":
+        return np.flatnonzero(shapely.covered_by(geometry, joined))
+    meets = shapely.intersects(geometry, joined)
+    return np.flatnonzero(meets if relation == "meets" else ~meets)
+
+
+def kept(shapes: Shapes, rows: np.ndarray) -> Shapes:
+    """Give the shapes of some rows.
+
+    Raises MossError when there are none.
+    """
+    if len(rows) == 0:
+        raise MossError("No shape is chosen.", "Loosen the condition.")
+    return replace(shapes, geometry=shapes.geometry[rows], columns={n: v[rows] for n, v in shapes.columns.items()})

@@ -1,0 +1,81 @@
+"""Rounding the stepped outlines of cells by cutting corners, without opening seams between neighbours."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import shapely
+
+from moss_step.model.frame import Frame
+
+_OUTSIDE = -1
+
+
+def fixed_corners(codes: np.ndarray) -> np.ndarray:
+    """Corners of the grid that stay where they are: those on its edge, and where three or more outlines meet.
+
+    Gives a boolean array of (rows + 1, cols + 1).
+    """
+    framed = np.pad(codes.astype(np.int32), 1, constant_values=_OUTSIDE)
+    a, b, c, d = framed[:-1, :-1], framed[:-1, 1:], framed[1:, :-1], framed[1:, 1:]
+    straight = ((a == b) & (c == d)) | ((a == c) & (b == d))
+    bend = ((a == b).astype(np.int8) + (a == c) + (a == d) == 2) | ((b == c) & (c == d))
+    pins: np.ndarray = ~(straight | bend)
+    pins[[0, -1], :] = True
+    pins[:, [0, -1]] = True
+    return pins
+
+
+def smoothed(area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int) -> shapely.Polygon:
+    """Round an outline of cells: Chaikin 1974, An algorithm for high-speed curve generation, between fixed corners.
+
+    Two areas that share a line between fixed corners are rounded alike, so they still share it.
+    """
+    assert isinstance(area, shapely.Polygon)  # noqa: S101 - outlines of cells are traced as polygons
+    rings = [_ring(np.asarray(r.coords), pins, frame, rounds) for r in (area.exterior, *area.interiors)]
+    return shapely.Polygon(rings[0], rings[1:])
+
+
+def _ring(xy: np.ndarray, pins: np.ndarray, frame: Frame, rounds: int) -> np.ndarray:
+    cols = np.rint((xy[:, 0] - frame.x0) / frame.dx).astype(np.int64)
+    rows = np.rint((frame.y0 - xy[:, 1]) / frame.dy).astype(np.int64)
+    points = _every_corner(np.stack([cols, rows], axis=1))[:-1]
+    fixed = np.flatnonzero(pins[points[:, 1], points[:, 0]])
+    if fixed.size == 0:
+        lines = [_cut(_bends(np.vstack([points, points[:1]]), closed=True), rounds, closed=True)]
+    else:
+        points = np.roll(points, -fixed[0], axis=0)
+        cuts = [*(fixed - fixed[0]), len(points)]
+        whole = np.vstack([points, points[:1]])
+        arcs = [whole[a : b + 1] for a, b in itertools.pairwise(cuts)]
+        lines = [_cut(_bends(arc, closed=False), rounds, closed=False)[:-1] for arc in arcs]
+    line = np.vstack(lines)
+    return np.stack([frame.x0 + line[:, 0] * frame.dx, frame.y0 - line[:, 1] * frame.dy], axis=1)
+
+
+def _every_corner(points: np.ndarray) -> np.ndarray:
+    """Put a point at every corner of the grid along a ring that runs along rows and columns."""
+    steps = np.diff(points, axis=0)
+    lengths = np.abs(steps).sum(axis=1)
+    which = np.repeat(np.arange(len(steps)), lengths)
+    along = np.arange(lengths.sum()) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+    return np.vstack([points[which] + np.sign(steps)[which] * along[:, None], points[-1:]])
+
+
+def _bends(points: np.ndarray, closed: bool) -> np.ndarray:
+    """Leave out the points where a line runs straight on; its ends stay, unless it is closed."""
+    steps = np.diff(points, axis=0)
+    turns = (steps[1:] != steps[:-1]).any(axis=1)
+    first = bool((steps[0] != steps[-1]).any()) if closed else True
+    kept: np.ndarray = points[np.concatenate([[first], turns, [not closed]])].astype(np.float64)
+    return kept
+
+
+def _cut(points: np.ndarray, rounds: int, closed: bool) -> np.ndarray:
+    for _ in range(rounds):
+        after = np.roll(points, -1, axis=0) if closed else points[1:]
+        before = points if closed else points[:-1]
+        pairs = np.stack([0.75 * before + 0.25 * after, 0.25 * before + 0.75 * after], axis=1).reshape(-1, 2)
+        points = pairs if closed else np.vstack([points[:1], pairs[1:-1], points[-1:]]) if len(pairs) > 2 else points
+    return points

@@ -1,0 +1,33 @@
+"""Helpers for whole jobs in the window: finding steps, filling forms, keeping results."""
+
+import numpy as np
+
+from tests.desk.driving import named, press
+
+
+def by_name(window, start: str) -> str:
+    return next(s.id for s in window.work.study.steps if window.work.study.name_of(s.id).startswith(start))
+
+
+def fill(window, settle, control: str, value) -> None:
+    panel = window.benches[window.bench].panel
+    panel.form.control(control).set_value(value)
+    panel.update_draft()
+    settle(window)
+
+
+def keep(window, settle) -> str:
+    settle(window)
+    press(window.benches[window.bench], "Keep this step")
+    settle(window)
+    return window.work.chosen_id
+
+
+def choose_input(window, settle, title: str, step_id: str) -> None:
+    box = named(window.benches[window.bench], title)
+    box.setCurrentIndex(box.findData(step_id))
+    settle(window)
+
+
+def values(window, step_id: str) -> np.ndarray:
+    return window.work.outcome(step_id).value.values
