@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
+import shapely
 from pyproj import CRS, Geod
 from pyproj.exceptions import CRSError
 
@@ -174,6 +175,10 @@ class Frame:
     def area(self) -> float:
         """Ground area of the whole extent in square metres."""
         return float(self.row_areas.sum() * self.cols)
+
+    def geod_length(self, geometry: shapely.Geometry) -> float:
+        """Length in metres of the outlines and lines of a geometry on the ellipsoid, for geographic systems."""
+        return abs(float(self._geod.geometry_length(shapely.boundary(geometry) if shapely.get_dimensions(geometry) == 2 else geometry)))
 
     @cached_property
     def _geod(self) -> Geod:

@@ -45,6 +45,7 @@ SQUARE_KILOMETRE = Unit("km2", "km²", "area", 1_000_000.0)
 ACRE = Unit("acre", "acres", "area", 4046.8564224)
 ANGLE = Unit("angle_degree", "°", "angle")
 PER_METRE = Unit("per_metre", "1/m", "curvature")
+CUBIC_METRE = Unit("m3", "m³", "volume")
 CELLS = Unit("cells", "cells", "count")
 SHARE = Unit("fraction", "", "share")
 
@@ -67,6 +68,7 @@ UNITS = {
         HECTARE,
         SQUARE_KILOMETRE,
         ACRE,
+        CUBIC_METRE,
         CELLS,
         PER_METRE,
         SHARE,

@@ -27,6 +27,21 @@ def _known_system(value: str) -> str:
     return value
 
 
+def _places(value: Any) -> Any:
+    """Places written as x,y;x,y, or one place as a pair of numbers."""
+    if isinstance(value, str):
+        value = [part.split(",") for part in value.split(";") if part.strip()]
+        if not value or any(len(p) != 2 for p in value):
+            raise ValueError("places as x,y or x,y;x,y")
+        return value
+    if isinstance(value, tuple | list) and len(value) == 2 and all(isinstance(v, int | float) for v in value):
+        return [value]
+    return value
+
+
+PointsField = Annotated[tuple[tuple[float, float], ...], BeforeValidator(_places)]
+"""Places; from text as x,y;x,y."""
+
 BoxField = Annotated[tuple[float, float, float, float], BeforeValidator(_numbers)]
 """xmin, ymin, xmax, ymax; from text with commas."""
 

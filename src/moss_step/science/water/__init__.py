@@ -1,0 +1,1 @@
+"""Water: where it collects, which way it runs, and what drains to a point."""

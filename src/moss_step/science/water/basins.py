@@ -1,0 +1,207 @@
+"""Basins: the ground divided by where its water ends, with figures of each; and catchments of points, lines and areas."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numba
+import numpy as np
+import shapely
+from rasterio.features import rasterize
+from rasterio.features import shapes as trace
+from shapely.geometry import shape
+
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.science.regrid import affine
+from moss_step.science.relief.gradient import slope as derive_slope
+from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.neighbours import NONE
+from moss_step.science.water.trace import cell_at, flow_lengths, mark_upstream, snapped
+
+MOST_BASINS = 100_000
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def relabel(labels, number, out):  # type: ignore[no-untyped-def]
+    """Give each cell the number of its node."""
+    for r in numba.prange(labels.shape[0]):
+        for c in range(labels.shape[1]):
+            out[r, c] = number[labels[r, c]]
+
+
+def divided(drainage: Drainage, least_depth: float | None, least_cells: int = 1) -> tuple[np.ndarray, np.ndarray]:
+    """Number each basin from 1, largest first (int32 grid, 0 for no-data), and give the node that its water ends in.
+
+    ``least_depth`` is in the unit of the heights: pools that are shallower spill on, deeper ones end a basin of their own;
+    None lets all spill, so that basins are divided by where water leaves the ground. Basins of fewer cells become 0.
+    """
+    pools = drainage.pools
+    root = pools.roots(np.inf if least_depth is None else least_depth)
+    counts = np.zeros(len(root), np.int64)
+    _count_nodes(pools.labels, root, counts)
+    kept = np.flatnonzero((counts >= max(least_cells, 1)) & (np.arange(len(root)) > 0))
+    order = kept[np.argsort(-counts[kept], kind="stable")]
+    number = np.zeros(len(root), np.int32)
+    number[order] = np.arange(1, len(order) + 1)
+    out = np.empty(pools.labels.shape, np.int32)
+    relabel(pools.labels, number[root], out)
+    return out, order
+
+
+@numba.njit(cache=True, nogil=True)
+def _count_nodes(labels, root, counts):  # type: ignore[no-untyped-def]
+    for r in range(labels.shape[0]):
+        for c in range(labels.shape[1]):
+            counts[root[labels[r, c]]] += 1
+
+
+def areas_of(numbered: np.ndarray, frame: Frame, count: int) -> np.ndarray:
+    """Outlines of the cells of each number from 1; an empty polygon for a number without cells."""
+    parts: list[list[Any]] = [[] for _ in range(count)]
+    for geometry, k in trace(numbered, mask=numbered > 0, connectivity=8, transform=affine(frame)):
+        parts[int(k) - 1].append(shape(geometry))
+    return np.array([p[0] if len(p) == 1 else shapely.multipolygons(p) for p in parts], object)
+
+
+def basin_shapes(drainage: Drainage, least_depth: float | None, least_area: float = 0.0, progress: Progress | None = None) -> Shapes:
+    """Basins as areas, largest first, with their figures; heights and depths in the unit of the ground.
+
+    Raises MossError when there are more than 100,000, or none of ``least_area`` square metres.
+    """
+    progress = progress or silent()
+    progress.at(0.5, "Dividing the ground")
+    frame = drainage.frame
+    cell_area = frame.area / (frame.rows * frame.cols)
+    numbered, nodes = divided(drainage, least_depth, int(np.ceil(least_area / cell_area)))
+    if len(nodes) > MOST_BASINS:
+        raise MossError(f"There would be {len(nodes):,} basins.", "Ask for deeper pools or larger basins.")
+    if len(nodes) == 0:
+        raise MossError(f"No basin has {least_area:g} m².", "Ask for smaller ones.")
+    pools = drainage.pools
+    ends = np.where((pools.across[nodes] == 0) & (pools.over[nodes] >= 0), pools.over[nodes], pools.cell[nodes])
+    progress.at(0.7, "Measuring basins")
+    columns = figures(drainage, numbered, ends)
+    columns["pool_depth"] = pools.depth[nodes].astype(float)
+    columns["pool_m3"] = _pool_volumes(drainage, numbered, nodes)
+    geometry = areas_of(numbered, frame, len(nodes))
+    columns |= _of_outline(geometry, columns, frame)
+    return Shapes(geometry, columns, frame.crs, _symbols(drainage, columns))
+
+
+def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray) -> np.ndarray:
+    """Volume that stands in the pool a basin ends in when it is full: 0 where water leaves the ground without one."""
+    pools, z = drainage.pools, drainage.dem.values
+    full = np.append(np.float32(0), pools.bottom[nodes] + pools.depth[nodes])
+    full[1:][pools.depth[nodes] == 0] = -np.inf
+    with np.errstate(invalid="ignore"):
+        depth = np.maximum(full[numbered] - z, 0.0)
+    depth[(numbered == 0) | np.isnan(depth)] = 0.0
+    volume = np.bincount(numbered.ravel(), (depth * drainage.frame.row_areas[:, None]).ravel(), minlength=len(nodes) + 1)
+    cubic: np.ndarray = volume[1:] * drainage.dem.metres_per_height
+    return cubic
+
+
+def figures(drainage: Drainage, numbered: np.ndarray, ends: np.ndarray) -> dict[str, np.ndarray]:
+    """Figures of numbered basins whose water ends in the cells ``ends``: areas, heights, slopes, longest way."""
+    dem, frame, n = drainage.dem, drainage.frame, len(ends)
+    inside = numbered > 0
+    which, z = numbered[inside], dem.values[inside].astype(np.float64)
+    area_of_row = np.broadcast_to(frame.row_areas[:, None], numbered.shape)[inside]
+    cells = np.bincount(which, minlength=n + 1)[1:]
+    area = np.bincount(which, area_of_row, minlength=n + 1)[1:]
+    low, high = np.full(n + 1, np.inf), np.full(n + 1, -np.inf)
+    np.minimum.at(low, which, z)
+    np.maximum.at(high, which, z)
+    mean = np.bincount(which, z, minlength=n + 1)[1:] / np.maximum(cells, 1)
+    steep = derive_slope(dem, "degrees").values[inside] if min(frame.shape) > 1 else np.zeros(len(which))
+    steepness = np.bincount(which, steep, minlength=n + 1)[1:] / np.maximum(cells, 1)
+    lengths = _longest(drainage, numbered, n)
+    x = frame.x0 + (ends % frame.cols + 0.5) * frame.dx
+    y = frame.y0 - (ends // frame.cols + 0.5) * frame.dy
+    outlet = dem.values.reshape(-1)[ends].astype(np.float64)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        relief = (high - low)[1:]
+        gradient = relief * dem.metres_per_height / lengths
+        integral = (mean - low[1:]) / relief
+    return {
+        "basin": np.arange(1, n + 1), "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object), "cells": cells, "area_m2": area,
+        "longest_path_m": lengths, "path_gradient": gradient, "mean_slope_deg": steepness, "lowest": low[1:], "highest": high[1:],
+        "relief": relief, "hypsometric_integral": integral, "outlet_x": x, "outlet_y": y, "outlet_height": outlet,
+    }  # fmt: skip
+
+
+def _longest(drainage: Drainage, numbered: np.ndarray, count: int) -> np.ndarray:
+    """Longest way down within each basin, in metres."""
+    down = flow_lengths(drainage)
+    inside = numbered > 0
+    far, near = np.full(count + 1, -np.inf), np.full(count + 1, np.inf)
+    np.maximum.at(far, numbered[inside], down[inside])
+    np.minimum.at(near, numbered[inside], down[inside])
+    length: np.ndarray = (far - near)[1:]
+    return length
+
+
+def _of_outline(geometry: np.ndarray, columns: dict[str, np.ndarray], frame: Frame) -> dict[str, np.ndarray]:
+    perimeter = np.array([_perimeter(g, frame) for g in geometry])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        form = columns["area_m2"] / columns["longest_path_m"] ** 2  # Horton 1932
+    return {"perimeter_m": perimeter, "form_factor": form}
+
+
+def _perimeter(geometry: shapely.Geometry, frame: Frame) -> float:
+    if frame.geographic:
+        return float(frame.geod_length(geometry))
+    return float(shapely.length(geometry)) * frame.metres_per_unit
+
+
+def _symbols(drainage: Drainage, columns: dict[str, np.ndarray]) -> dict[str, str]:
+    height = dict.fromkeys(("lowest", "highest", "relief", "outlet_height", "pool_depth"), drainage.dem.unit.symbol)
+    return {n: s for n, s in {**height, "mean_slope_deg": "°", "pool_m3": "m³", "drainage_density": "km/km²"}.items() if n in columns}
+
+
+def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray:
+    """Cells of a point (moved to the largest stream within ``snap`` metres), a line or an area.
+
+    Raises MossError when none of them has data.
+    """
+    frame = drainage.frame
+    if geometry.geom_type == "Point":
+        cell = cell_at(drainage.dem, geometry.x, geometry.y)
+        return np.array([snapped(drainage, cell, snap) if snap > 0 else cell])
+    burnt = rasterize([(geometry, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=geometry.geom_type.endswith("LineString"))
+    cells = np.flatnonzero((burnt == 1).ravel() & (drainage.ways.ravel() != NONE))
+    if cells.size == 0:
+        raise MossError("The shape lies outside the ground or on no-data.", "Draw it on the ground.")
+    return cells
+
+
+def catchments(drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None) -> Shapes:
+    """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream."""
+    frame = drainage.frame
+    sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
+    numbered = np.zeros(frame.shape, np.int32)
+    geometry: list[shapely.Geometry] = [shapely.Polygon()] * len(seeds)
+    rows: list[dict[str, np.ndarray]] = [{} for _ in seeds]
+    for k in np.argsort(sizes, kind="stable"):  # the smallest first, so that larger ones leave them out when nested
+        if not nested:
+            numbered[:] = 0
+        count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
+        if count == 0:
+            raise MossError("Two outlets lie in one cell.", "Move one of them.")
+    for k in range(len(seeds)):
+        if nested:
+            own = (numbered == k + 1).astype(np.int32)
+        else:
+            own = np.zeros(frame.shape, np.int32)
+            mark_upstream(drainage.ways, seeds[k], 1, own)
+        lowest = seeds[k][np.argmin(drainage.dem.values.reshape(-1)[seeds[k]])]
+        rows[k] = figures(drainage, own, np.array([lowest]))
+        geometry[k] = areas_of(own, frame, 1)[0]
+        rows[k] |= _of_outline(np.array([geometry[k]], object), rows[k], frame)
+    columns = {n: np.concatenate([row[n] for row in rows]) for n in rows[0]}
+    columns["basin"] = np.arange(1, len(seeds) + 1)
+    columns["name"] = np.array(names or [f"Catchment {k + 1}" for k in range(len(seeds))], object)
+    return Shapes(np.array(geometry, object), columns, frame.crs, _symbols(drainage, columns))

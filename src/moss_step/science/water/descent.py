@@ -1,0 +1,75 @@
+"""Steepest descent of every cell to one of its eight neighbours: O'Callaghan & Mark 1984, CVGIP 28."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span
+
+
+@numba.njit(cache=True, nogil=True)
+def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]
+    """Direction of steepest descent of one cell anywhere; cells without one are outlets at an edge, or pits."""
+    rows, cols = z.shape
+    v, best, way, edge = z[r, c], np.float32(0.0), PIT, False
+    if v != v:
+        return NONE
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if i < 0 or j < 0 or i >= rows or j >= cols or z[i, j] != z[i, j]:
+            edge = True
+            continue
+        drop = (v - z[i, j]) / span(metres, r, k)
+        if drop > best:
+            best, way = drop, np.uint8(k)
+    return OUT if edge and way == PIT else way
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignore[no-untyped-def]
+    """Directions of steepest descent along a row that has rows on both sides and no missing values near it."""
+    n = here.size - 2
+    for c in range(n):
+        v = here[c + 1]
+        best, k = np.float32(0.0), PIT
+        drop = (v - here[c + 2]) * east
+        if drop > best:
+            best, k = drop, np.uint8(0)
+        drop = (v - below[c + 2]) * diagonal
+        if drop > best:
+            best, k = drop, np.uint8(1)
+        drop = (v - below[c + 1]) * south
+        if drop > best:
+            best, k = drop, np.uint8(2)
+        drop = (v - below[c]) * diagonal
+        if drop > best:
+            best, k = drop, np.uint8(3)
+        drop = (v - here[c]) * east
+        if drop > best:
+            best, k = drop, np.uint8(4)
+        drop = (v - above[c]) * diagonal
+        if drop > best:
+            best, k = drop, np.uint8(5)
+        drop = (v - above[c + 1]) * south
+        if drop > best:
+            best, k = drop, np.uint8(6)
+        drop = (v - above[c + 2]) * diagonal
+        if drop > best:
+            best, k = drop, np.uint8(7)
+        way[c + 1] = k
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def descend(z, metres, first, last, descent):  # type: ignore[no-untyped-def]
+    """Direction of steepest descent; cells without one are outlets at an edge, or pits."""
+    rows, cols = z.shape
+    one = np.float32(1.0)
+    for r in numba.prange(first, last):
+        inner = 0 < r < rows - 1 and cols > 2
+        if inner:
+            _descend_row(z[r - 1], z[r], z[r + 1], one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], descent[r])
+        for c in range(cols):
+            if inner and 0 < c < cols - 1 and descent[r, c] != PIT and z[r, c] == z[r, c]:
+                continue  # only what lies without a way down, or is no ground, needs a closer look
+            descent[r, c] = _descent_at(z, metres, r, c)

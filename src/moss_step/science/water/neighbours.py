@@ -1,0 +1,28 @@
+"""The eight neighbours of a cell, the distances to them, and what a direction means."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from moss_step.model.frame import Frame
+
+DR = np.array([0, 1, 1, 1, 0, -1, -1, -1], np.int64)
+DC = np.array([1, 1, 0, -1, -1, -1, 0, 1], np.int64)
+"""Rows and columns to the neighbours from east, clockwise; the opposite of neighbour k is k ^ 4."""
+OUT, PIT, NONE = np.uint8(8), np.uint8(9), np.uint8(255)
+"""Directions that are no neighbour: water leaves the ground, water stays, and no ground."""
+BEARINGS = np.array([90.0, 135.0, 180.0, 225.0, 270.0, 315.0, 0.0, 45.0])
+"""Bearing of each direction in degrees clockwise from north, on square cells."""
+
+
+def distances(frame: Frame) -> np.ndarray:
+    """Metres to the east, diagonal and south neighbour, by row: float32 of shape (rows, 3)."""
+    east, south = frame.row_widths, frame.row_heights
+    return np.stack([east, np.hypot(east, south), south], axis=1).astype(np.float32)
+
+
+@numba.njit(inline="always", cache=True)
+def span(metres, r, k):  # type: ignore[no-untyped-def]
+    """Metres from a cell in a row to its neighbour k."""
+    return metres[r, 1] if k & 1 else (metres[r, 2] if k & 2 else metres[r, 0])

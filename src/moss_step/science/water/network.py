@@ -1,0 +1,234 @@
+"""Streams: where enough ground drains to a cell, joined to links from springs and junctions to junctions and outlets.
+
+Orders after Strahler 1957 (EOS 38), Shreve 1966 (Journal of Geology 74) and Horton 1945 (GSA Bulletin 56: the main stem
+keeps its order up to its spring, by the larger catchment at each junction).
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+import shapely
+
+from moss_step.model.errors import MossError
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.neighbours import DC, DR, OUT
+from moss_step.science.water.trace import centres, path_metres
+
+MOST_LINKS = 500_000
+
+
+@dataclass(frozen=True, eq=False)
+class Network:
+    """Links of a stream network: cells of each from its upper to its lower end, the link below each (-1: none), orders.
+
+    The lower end of a link is the junction cell that it shares with others, or the outlet.
+    """
+
+    cells: list[np.ndarray]
+    below: np.ndarray
+    strahler: np.ndarray
+    shreve: np.ndarray
+    horton: np.ndarray
+
+
+@numba.njit(cache=True, nogil=True)
+def _carry_down(ways, stream):  # type: ignore[no-untyped-def]
+    """Make all cells downstream of a stream cell stream too."""
+    rows, cols = ways.shape
+    for r in range(rows):
+        for c in range(cols):
+            if stream[r, c] != 1:
+                continue
+            i, j = r, c
+            while ways[i, j] < OUT:
+                k = ways[i, j]
+                i, j = i + DR[k], j + DC[k]
+                if stream[i, j] == 1:
+                    break
+                stream[i, j] = 1
+
+
+@numba.njit(cache=True, nogil=True)
+def _feeders(ways, stream, feeders):  # type: ignore[no-untyped-def]
+    """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and junctions."""
+    rows, cols = ways.shape
+    ends = 0
+    for r in range(rows):
+        for c in range(cols):
+            feeders[r, c] = 255
+            if stream[r, c] == 0:
+                continue
+            n = 0
+            for k in range(8):
+                i, j = r + DR[k], c + DC[k]
+                n += 0 <= i < rows and 0 <= j < cols and stream[i, j] == 1 and ways[i, j] == k ^ 4
+            feeders[r, c] = n
+            ends += n != 1
+    return ends
+
+
+@numba.njit(cache=True, nogil=True)
+def _walk(ways, feeders, ends, total):  # type: ignore[no-untyped-def]
+    """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their upper ends."""
+    rows, cols = ways.shape
+    cells, starts, count, link = np.empty(total, np.int64), np.empty(ends + 1, np.int64), 0, 0
+    for r in range(rows):
+        for c in range(cols):
+            if feeders[r, c] == 255 or feeders[r, c] == 1 or ways[r, c] >= OUT:
+                continue
+            starts[link] = count
+            link += 1
+            i, j = r, c
+            cells[count] = i * cols + j
+            count += 1
+            while ways[i, j] < OUT:
+                k = ways[i, j]
+                i, j = i + DR[k], j + DC[k]
+                cells[count] = i * cols + j
+                count += 1
+                if feeders[i, j] != 1:
+                    break
+    starts[link] = count
+    return cells[:count], starts[: link + 1]
+
+
+def stream_cells(
+    drainage: Drainage, least_area: float, slope: np.ndarray | None = None, exponent: float = 0.0, within: np.ndarray | None = None
+) -> np.ndarray:
+    """Cells that streams run through (uint8): where the area upstream in square metres is ``least_area`` or more.
+
+    With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads follow both
+    (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits them to some cells.
+    """
+    area = drainage.cells * drainage.frame.row_areas[:, None]
+    if slope is not None:
+        area = area * slope**exponent
+    with np.errstate(invalid="ignore"):
+        passed = (area >= least_area).astype(np.uint8)
+    stream: np.ndarray = np.where(drainage.cells == 0, np.uint8(0), passed)
+    if within is not None:
+        stream &= within
+    _carry_down(drainage.ways, stream)
+    return stream
+
+
+def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Network:
+    """Join stream cells to links, with their orders.
+
+    Raises MossError when there is no stream, or more than 500,000 links.
+    """
+    (progress or silent()).at(0.5, "Joining links")
+    feeders = np.empty(stream.shape, np.uint8)
+    ends = _feeders(drainage.ways, stream, feeders)
+    if ends > MOST_LINKS:
+        raise MossError(f"There would be about {ends:,} links.", "Ask for a larger area.")
+    cells, starts = _walk(drainage.ways, feeders, ends, int(stream.sum()) + ends + 1)
+    if len(starts) < 2:
+        raise MossError("No stream has as much ground upstream.", "Ask for a smaller area.")
+    upper, lower = cells[starts[:-1]], cells[starts[1:] - 1]
+    order = np.argsort(upper)
+    place = np.searchsorted(upper[order], lower)
+    hit = (place < len(order)) & (upper[order][np.minimum(place, len(order) - 1)] == lower)
+    below = np.where(hit, order[np.minimum(place, len(order) - 1)], -1)
+    sizes = drainage.cells.reshape(-1)[cells[starts[1:] - 2]]
+    strahler, shreve, queue = _orders(below)
+    horton = _horton(below, sizes, strahler, queue)
+    return Network([cells[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
+
+
+@numba.njit(cache=True)
+def _orders(below):  # type: ignore[no-untyped-def]
+    """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below it."""
+    n = below.size
+    waiting, highest, twice = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
+    strahler, shreve = np.ones(n, np.int32), np.zeros(n, np.int64)
+    for k in range(n):
+        if below[k] >= 0:
+            waiting[below[k]] += 1
+    queue, tail = np.empty(n, np.int64), 0
+    for k in range(n):
+        if waiting[k] == 0:
+            shreve[k] = 1
+            queue[tail] = k
+            tail += 1
+    for head in range(n):
+        k = queue[head]
+        if highest[k] > 0:
+            strahler[k] = highest[k] + (1 if twice[k] > 1 else 0)
+        b = below[k]
+        if b < 0:
+            continue
+        shreve[b] += shreve[k]
+        if strahler[k] > highest[b]:
+            highest[b], twice[b] = strahler[k], 1
+        elif strahler[k] == highest[b]:
+            twice[b] += 1
+        waiting[b] -= 1
+        if waiting[b] == 0:
+            queue[tail] = b
+            tail += 1
+    return strahler, shreve, queue
+
+
+@numba.njit(cache=True)
+def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]
+    """Horton orders: the link of the larger catchment carries the order of the link below it upstream."""
+    n = below.size
+    main = np.full(n, -1)
+    for k in range(n):
+        b = below[k]
+        if b >= 0 and (main[b] < 0 or sizes[k] > sizes[main[b]]):
+            main[b] = k
+    horton = strahler.copy()
+    for head in range(n - 1, -1, -1):
+        k = queue[head]
+        if below[k] >= 0 and main[below[k]] == k:
+            horton[k] = horton[below[k]]
+    return horton
+
+
+def stream_lines(drainage: Drainage, found: Network) -> Shapes:
+    """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream."""
+    z = drainage.dem.values.reshape(-1)
+    lines = [centres(drainage, c) for c in found.cells]
+    upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
+    nodes = np.unique(np.concatenate([upper, lower]))
+    length = np.array([path_metres(drainage, c)[-1] for c in found.cells])
+    drop = (z[upper] - z[lower]) * drainage.dem.metres_per_height
+    straight = np.array([_straight(drainage, line) for line in lines])
+    upstream = np.array([drainage.cells.reshape(-1)[c[-2]] for c in found.cells]) * (drainage.frame.area / drainage.dem.values.size)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        sinuosity = np.where(straight > 0, length / straight, np.nan)
+    columns: dict[str, np.ndarray] = {
+        "link": np.arange(1, len(lines) + 1), "from_node": np.searchsorted(nodes, upper) + 1, "to_node": np.searchsorted(nodes, lower) + 1,
+        "strahler": found.strahler, "shreve": found.shreve, "horton": found.horton, "length_m": length, "drop_m": drop,
+        "gradient": drop / length, "sinuosity": sinuosity, "upstream_m2": upstream,
+    }  # fmt: skip
+    which = np.repeat(np.arange(len(lines)), [len(x) for x in lines])
+    return Shapes(np.asarray(shapely.linestrings(np.vstack(lines), indices=which)), columns, drainage.frame.crs)
+
+
+def stream_nodes(drainage: Drainage, found: Network) -> Shapes:
+    """Springs, junctions and outlets of a network as points."""
+    upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
+    nodes = np.unique(np.concatenate([upper, lower]))
+    into = np.bincount(np.searchsorted(nodes, lower), minlength=len(nodes))
+    leaves = ~np.isin(nodes, upper)
+    kinds = np.where(leaves, "outlet", np.where(into == 0, "spring", "junction")).astype(object)
+    columns = {
+        "node": np.arange(1, len(nodes) + 1), "kind": kinds, "links_in": into, "height": drainage.dem.values.reshape(-1)[nodes].astype(float),
+        "upstream_m2": drainage.cells.reshape(-1)[nodes] * (drainage.frame.area / drainage.dem.values.size),
+    }  # fmt: skip
+    return Shapes(np.asarray(shapely.points(centres(drainage, nodes))), columns, drainage.frame.crs, {"height": drainage.dem.unit.symbol})
+
+
+def _straight(drainage: Drainage, line: np.ndarray) -> float:
+    width, height = drainage.frame.cell_metres
+    dx, dy = (line[-1] - line[0]) / (drainage.frame.dx, drainage.frame.dy)
+    return float(np.hypot(dx * width, dy * height))

@@ -1,0 +1,349 @@
+"""The pools of a ground: which cells run down to which pit, over which passes pools spill, and how deep they are.
+
+The graph of pits and lowest passes of Cordonnier, Bovy & Braun 2019, A versatile, linear complexity algorithm for flow
+routing in topographies with depressions, Earth Surface Dynamics 7; its spanning tree after Boruvka 1926. The water level
+of a pit is the highest pass on its way out along the tree, which gives the same filled ground as a priority flood
+(Barnes, Lehman & Mulla 2014). The depth of a pool is its persistence: the height it rises before it spills to a lower one.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from moss_step.model.progress import Progress
+from moss_step.science.water.descent import descend
+from moss_step.science.water.flats import drain_flats
+from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span
+
+OUTSIDE = 0
+"""The node that all water leaves to; pits and outlets are numbered from 1."""
+
+
+@dataclass(frozen=True, eq=False)
+class Pools:
+    """The pits of a ground and how they spill; arrays of n + 1 values with the outside first.
+
+    ``labels`` gives each cell's node (0 for no-data). ``cell`` is the pit's or outlet's cell, ``level`` the height that
+    water stands at when the whole ground is filled, ``depth`` the pool's depth when it spills to a lower one, ``across``
+    the node it spills to (0: it leaves the ground), and ``over`` the cell it spills at.
+    """
+
+    labels: np.ndarray
+    cell: np.ndarray
+    bottom: np.ndarray
+    level: np.ndarray
+    depth: np.ndarray
+    across: np.ndarray
+    over: np.ndarray
+
+    def roots(self, least_depth: float) -> np.ndarray:
+        """The node that each node's water ends in when pools shallower than ``least_depth`` spill."""
+        found: np.ndarray = _roots(self.across, self.depth, least_depth)
+        return found
+
+
+def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[Pools, np.ndarray]:
+    """Find the pools of a float32 grid, and the ways that lead down to them (uint8, as ``neighbours`` numbers them).
+
+    ``metres`` are the distances of ``neighbours.distances``.
+    """
+    rows = z.shape[0]
+    descent = np.empty(z.shape, np.uint8)
+    for first, last in progress.blocks(rows, 1024, "Finding ways down"):
+        descend(z, metres, first, last, descent)
+    labels = np.zeros(z.shape, np.int32)
+    if drain_flats(z, descent, labels):
+        labels[:] = 0
+    _one_pit_a_hollow(z, descent)
+    progress.at(0.3, "Following ways down")
+    cell = _number_ends(descent, labels)
+    _label(descent, labels)
+    progress.at(0.4, "Finding passes")
+    height, one, other, at, way = _spanning_tree(z, labels, len(cell))
+    bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
+    order = np.argsort(height, kind="stable")
+    level = _levels(len(cell), height, one, other)
+    depth, across, over = _spills(z, metres, labels, bottom, level, height[order], one[order], other[order], at[order], way[order])
+    return Pools(labels, cell, bottom, level, depth, across, over), descent
+
+
+@numba.njit(cache=True, nogil=True)
+def _one_pit_a_hollow(z, ways):  # type: ignore[no-untyped-def]
+    """Leave one pit in each level hollow: its other cells run to it."""
+    rows, cols = z.shape
+    queue = np.empty(1024, np.int64)
+    for r in range(rows):
+        for c in range(cols):
+            if ways[r, c] != PIT:
+                continue
+            queue[0], head, tail = r * cols + c, 0, 1
+            while head < tail:
+                i, j = queue[head] // cols, queue[head] % cols
+                head += 1
+                for k in range(8):
+                    a, b = i + DR[k], j + DC[k]
+                    if ways[a, b] == PIT and z[a, b] == z[i, j] and not (a == r and b == c):
+                        ways[a, b] = k ^ 4
+                        if tail == queue.size:
+                            queue = np.append(queue, np.empty(queue.size, np.int64))
+                        queue[tail] = a * cols + b
+                        tail += 1
+
+
+@numba.njit(cache=True, nogil=True)
+def _number_ends(descent, labels):  # type: ignore[no-untyped-def]
+    """Number pits and outlets from 1 in order of rows; gives the cell of each."""
+    rows, cols = descent.shape
+    count = 0
+    for r in range(rows):
+        for c in range(cols):
+            count += (descent[r, c] == PIT) | (descent[r, c] == OUT)
+    cell = np.empty(count + 1, np.int64)
+    cell[0] = -1
+    n = 0
+    for r in range(rows):
+        for c in range(cols):
+            if descent[r, c] == PIT or descent[r, c] == OUT:
+                n += 1
+                labels[r, c] = n
+                cell[n] = r * cols + c
+    return cell
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _label(descent, labels):  # type: ignore[no-untyped-def]
+    """Give each cell the number of the end that it runs to.
+
+    Strips follow their cells at once; two may write the same label to a cell, which does no harm.
+    """
+    rows, cols = descent.shape
+    strips = (rows + 63) // 64
+    for s in numba.prange(strips):
+        for r in range(s * 64, min(s * 64 + 64, rows)):
+            for c in range(cols):
+                if labels[r, c] > 0 or descent[r, c] == NONE:
+                    continue
+                i, j = r, c
+                while labels[i, j] == 0:
+                    k = descent[i, j]
+                    i, j = i + DR[k], j + DC[k]
+                end = labels[i, j]
+                i, j = r, c
+                while labels[i, j] == 0:
+                    k = descent[i, j]
+                    labels[i, j] = end
+                    i, j = i + DR[k], j + DC[k]
+
+
+@numba.njit(cache=True, nogil=True)
+def _parts_of_row(labels, part, r, out):  # type: ignore[no-untyped-def]
+    """Parts of the tree along a row, with the outside before and after it; all outside beyond the grid."""
+    out[:] = 0
+    if 0 <= r < labels.shape[0]:
+        for c in range(labels.shape[1]):
+            out[c + 1] = part[labels[r, c]]
+
+
+@numba.njit(cache=True, nogil=True)
+def _pass_between(z, labels, r, c, k):  # type: ignore[no-untyped-def]
+    """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them is outside)."""
+    rows, cols = z.shape
+    i, j = r + DR[k], c + DC[k]
+    if i >= rows or j < 0 or j >= cols or labels[i, j] == 0:
+        return z[r, c], (r * cols + c) * 9 + 8
+    if r < 0 or c < 0 or c >= cols or labels[r, c] == 0:
+        return z[i, j], (i * cols + j) * 9 + 8
+    return max(z[r, c], z[i, j]), (r * cols + c) * 9 + k
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _lowest_passes(z, labels, part, strips, best, where):  # type: ignore[no-untyped-def]
+    """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8: outside)."""
+    rows, cols = z.shape
+    for s in numba.prange(strips):
+        low, at = best[s], where[s]
+        low[:] = np.inf
+        here, below = np.zeros(cols + 2, np.int32), np.zeros(cols + 2, np.int32)
+        first = s * rows // strips
+        _parts_of_row(labels, part, first - 1 if s == 0 else first, here)
+        for r in range(first - 1 if s == 0 else first, (s + 1) * rows // strips):
+            _parts_of_row(labels, part, r + 1, below)
+            for c in range(cols + 2):
+                pa, east = here[c], min(c + 1, cols + 1)
+                if pa == here[east] and pa == below[east] and pa == below[c] and pa == below[max(c - 1, 0)]:
+                    continue
+                for k in range(4):  # each pair of cells is met once, from above or from the left
+                    if not 0 <= c + DC[k] <= cols + 1:
+                        continue
+                    pb = here[c + 1] if k == 0 else below[c + DC[k]]
+                    if pa == pb:
+                        continue
+                    height, code = _pass_between(z, labels, r, c - 1, k)
+                    if pa > 0 and (height < low[pa] or (height == low[pa] and code < at[pa])):
+                        low[pa], at[pa] = height, code
+                    if pb > 0 and (height < low[pb] or (height == low[pb] and code < at[pb])):
+                        low[pb], at[pb] = height, code
+            here, below = below, here
+
+
+@numba.njit(inline="always", cache=True)
+def _root(parent, k):  # type: ignore[no-untyped-def]
+    while parent[k] != k:
+        parent[k] = parent[parent[k]]
+        k = parent[k]
+    return k
+
+
+@numba.njit(cache=True, nogil=True)
+def _join_parts(z, labels, part, best, where, tree):  # type: ignore[no-untyped-def]
+    """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the parts."""
+    height, one, other, at, way, count = tree
+    n, cols = part.size, z.shape[1]
+    gained = count[0]
+    parent = np.arange(best.shape[1])
+    for p in range(1, best.shape[1]):
+        s = 0
+        for t in range(1, best.shape[0]):
+            if best[t, p] < best[s, p] or (best[t, p] == best[s, p] and best[t, p] < np.inf and where[t, p] < where[s, p]):
+                s = t
+        if best[s, p] == np.inf:
+            continue
+        code = where[s, p]
+        cell, k = code // 9, code % 9
+        r, c = cell // cols, cell % cols
+        a = labels[r, c]
+        b = 0 if k == 8 else labels[r + DR[k], c + DC[k]]
+        pa, pb = _root(parent, part[a]), _root(parent, part[b])
+        if pa == pb:
+            continue
+        parent[max(pa, pb)] = min(pa, pb)
+        height[gained], one[gained], other[gained], at[gained], way[gained] = best[s, p], a, b, cell, k
+        gained += 1
+    number, fresh = np.zeros(best.shape[1], np.int32), 1
+    for p in range(1, best.shape[1]):
+        if parent[p] == p:
+            number[p] = fresh
+            fresh += 1
+    for k in range(n):
+        part[k] = number[_root(parent, part[k])]
+    count[0] = gained
+    return fresh
+
+
+def _spanning_tree(z: np.ndarray, labels: np.ndarray, nodes: int) -> tuple[np.ndarray, ...]:
+    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and direction."""
+    part = np.arange(nodes, dtype=np.int32)
+    height, one, other = np.empty(nodes - 1, np.float32), np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int32)
+    at, way, count = np.empty(nodes - 1, np.int64), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
+    parts, strips = nodes, max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
+    while count[0] < nodes - 1:
+        best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int64)
+        _lowest_passes(z, labels, part, strips, best, where)
+        parts = _join_parts(z, labels, part, best, where, (height, one, other, at, way, count))
+    return height, one, other, at, way
+
+
+@numba.njit(cache=True, nogil=True)
+def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]
+    """Water level of each node: the highest pass between it and the outside along the tree."""
+    start = np.zeros(nodes + 1, np.int64)
+    for e in range(height.size):
+        start[one[e] + 1] += 1
+        start[other[e] + 1] += 1
+    for k in range(nodes):
+        start[k + 1] += start[k]
+    fill, links = start[:-1].copy(), np.empty(2 * height.size, np.int64)
+    for e in range(height.size):
+        for k in (one[e], other[e]):
+            links[fill[k]] = e
+            fill[k] += 1
+    level = np.full(nodes, np.float32(np.inf))
+    level[0] = -np.inf
+    stack, top = np.empty(nodes, np.int64), 1
+    stack[0] = 0
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        for m in range(start[node], start[node + 1]):
+            e = links[m]
+            next_ = other[e] if one[e] == node else one[e]
+            if level[next_] == np.inf:
+                level[next_] = max(level[node], height[e])
+                stack[top] = next_
+                top += 1
+    return level
+
+
+@numba.njit(cache=True, nogil=True)
+def _spills(z, metres, labels, bottom, level, height, one, other, at, way):  # type: ignore[no-untyped-def]
+    """Raise the water over passes in ascending order; the pool with the higher bottom spills into the other one's basin."""
+    nodes, cols = bottom.size, z.shape[1]
+    parent, deepest = np.arange(nodes), np.arange(nodes)
+    depth, across, over = np.zeros(nodes, np.float32), np.zeros(nodes, np.int32), np.full(nodes, -1)
+    for e in range(height.size):
+        a, b = _root(parent, one[e]), _root(parent, other[e])
+        first_dies = bottom[deepest[a]] > bottom[deepest[b]] or deepest[b] == 0
+        if deepest[a] == 0:
+            first_dies = False
+        gone, kept, far = (a, b, other[e]) if first_dies else (b, a, one[e])
+        node = deepest[gone]
+        r, c = at[e] // cols, at[e] % cols
+        if way[e] < 8 and z[r, c] < height[e]:
+            r, c = r + DR[way[e]], c + DC[way[e]]
+        depth[node] = height[e] - bottom[node]
+        over[node], across[node] = r * cols + c, _runs_on(z, metres, labels, level, r, c, far)
+        parent[gone] = kept
+    return depth, across, over
+
+
+@numba.njit(cache=True, nogil=True)
+def _runs_on(z, metres, labels, level, r, c, far):  # type: ignore[no-untyped-def]
+    """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of the filled one."""
+    rows, cols = z.shape
+    if z[r, c] > level[labels[r, c]]:
+        return labels[r, c]
+    best, found = np.float32(0.0), far
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if 0 <= i < rows and 0 <= j < cols and labels[i, j] > 0:
+            drop = (z[r, c] - max(z[i, j], level[labels[i, j]])) / span(metres, r, k)
+            if drop > best:
+                best, found = drop, labels[i, j]
+    return found
+
+
+@numba.njit(cache=True, nogil=True)
+def _roots(across, depth, least_depth):  # type: ignore[no-untyped-def]
+    root = np.full(across.size, -1, np.int32)
+    root[0] = 0
+    for first in range(1, across.size):
+        node = end = first
+        while root[end] < 0 and across[end] != 0 and depth[end] < least_depth:
+            end = across[end]
+        final = root[end] if root[end] >= 0 else end
+        while root[node] < 0:
+            root[node] = final
+            if node == end:
+                break
+            node = across[node]
+    return root
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def fill_rows(z, labels, level, first, last, out):  # type: ignore[no-untyped-def]
+    """Ground with every pool at its level."""
+    for r in numba.prange(first, last):
+        for c in range(z.shape[1]):
+            out[r, c] = max(z[r, c], level[labels[r, c]]) if labels[r, c] > 0 else np.float32(np.nan)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def keep_ways_above_water(z, labels, level, ways, filled_ways):  # type: ignore[no-untyped-def]
+    """Let ground above the water run as it lies; only what pools cover follows the filled ground."""
+    for r in numba.prange(z.shape[0]):
+        for c in range(z.shape[1]):
+            if labels[r, c] > 0 and z[r, c] > level[labels[r, c]]:
+                filled_ways[r, c] = ways[r, c]

@@ -1,0 +1,197 @@
+"""Following water: the path down from a cell, the longest path up, and all that drains to cells."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span
+
+
+@numba.njit(cache=True, nogil=True)
+def path_down(ways, start):  # type: ignore[no-untyped-def]
+    """Cells from one to where its water leaves the ground, that cell included (int64)."""
+    cols = ways.shape[1]
+    cells, count = np.empty(1024, np.int64), 1
+    cells[0] = start
+    r, c = start // cols, start % cols
+    while ways[r, c] < OUT:
+        k = ways[r, c]
+        r, c = r + DR[k], c + DC[k]
+        if count == cells.size:
+            cells = np.append(cells, np.empty(cells.size, np.int64))
+        cells[count] = r * cols + c
+        count += 1
+    return cells[:count]
+
+
+@numba.njit(cache=True, nogil=True)
+def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]
+    """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their bounds."""
+    rows, cols = ways.shape
+    stack, top, count = np.empty(4096, np.int64), 0, 0
+    r0, r1, c0, c1 = rows, -1, cols, -1
+    for seed in seeds:
+        if marks[seed // cols, seed % cols] == 0:
+            marks[seed // cols, seed % cols] = number
+            stack[top] = seed
+            top += 1
+            if top == stack.size:
+                stack = np.append(stack, np.empty(stack.size, np.int64))
+    while top > 0:
+        top -= 1
+        r, c = stack[top] // cols, stack[top] % cols
+        count += 1
+        r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
+        if top + 8 >= stack.size:
+            stack = np.append(stack, np.empty(stack.size, np.int64))
+        for k in range(8):
+            i, j = r + DR[k], c + DC[k]
+            if 0 <= i < rows and 0 <= j < cols and ways[i, j] == k ^ 4 and marks[i, j] == 0:
+                marks[i, j] = number
+                stack[top] = i * cols + j
+                top += 1
+    return count, r0, r1, c0, c1
+
+
+@numba.njit(cache=True, nogil=True)
+def _down_order(ways, donors):  # type: ignore[no-untyped-def]
+    """Cells in an order in which every cell comes before its receiver; uses ``donors`` up."""
+    rows, cols = ways.shape
+    order, count = np.empty(ways.size, np.int32), 0
+    for r in range(rows):
+        for c in range(cols):
+            if donors[r, c] != 0 or ways[r, c] == NONE:
+                continue
+            i, j = r, c
+            while True:
+                donors[i, j] = 255
+                order[count] = i * cols + j
+                count += 1
+                k = ways[i, j]
+                if k >= OUT:
+                    break
+                i, j = i + DR[k], j + DC[k]
+                donors[i, j] -= 1
+                if donors[i, j] > 0:
+                    break
+    return order[:count]
+
+
+@numba.njit(cache=True, nogil=True)
+def _lengths_down(ways, metres, order, out):  # type: ignore[no-untyped-def]
+    cols = ways.shape[1]
+    for n in range(order.size - 1, -1, -1):
+        r, c = order[n] // cols, order[n] % cols
+        k = ways[r, c]
+        if k < OUT:
+            here = r if DR[k] >= 0 else r + DR[k]
+            out[r, c] = out[r + DR[k], c + DC[k]] + span(metres, here, k)
+
+
+@numba.njit(cache=True, nogil=True)
+def _lengths_up(ways, metres, order, out):  # type: ignore[no-untyped-def]
+    cols = ways.shape[1]
+    for n in range(order.size):
+        r, c = order[n] // cols, order[n] % cols
+        k = ways[r, c]
+        if k < OUT:
+            here = r if DR[k] >= 0 else r + DR[k]
+            i, j = r + DR[k], c + DC[k]
+            out[i, j] = max(out[i, j], out[r, c] + span(metres, here, k))
+
+
+def down_order(drainage: Drainage) -> np.ndarray:
+    """All cells, each before the one it runs to (int32)."""
+    from moss_step.science.water.accumulation import count_donors
+
+    donors = np.empty(drainage.ways.shape, np.uint8)
+    count_donors(drainage.ways, donors)
+    order: np.ndarray = _down_order(drainage.ways, donors)
+    return order
+
+
+def flow_lengths(drainage: Drainage, upstream: bool = False) -> np.ndarray:
+    """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way that reaches it."""
+    out = np.zeros(drainage.ways.shape, np.float64)
+    (_lengths_up if upstream else _lengths_down)(drainage.ways, drainage.metres, down_order(drainage), out)
+    out[drainage.ways == NONE] = np.nan
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def longest_up(ways, metres, start):  # type: ignore[no-untyped-def]
+    """Cells of the longest way that reaches a cell, from its spring down to it."""
+    rows, cols = ways.shape
+    stack, along, back, top = np.empty(4096, np.int64), np.empty(4096), np.empty(4096, np.int64), 1
+    stack[0], along[0], back[0] = start, 0.0, -1
+    best, far, done = -1.0, start, 0
+    # A list of all cells upstream, each with the length of its way and the place of its receiver in the list.
+    while done < top:
+        r, c = stack[done] // cols, stack[done] % cols
+        if along[done] > best:
+            best, far = along[done], done
+        if top + 8 >= stack.size:
+            stack, along, back = np.append(stack, stack), np.append(along, along), np.append(back, back)
+        for k in range(8):
+            i, j = r + DR[k], c + DC[k]
+            if 0 <= i < rows and 0 <= j < cols and ways[i, j] == k ^ 4:
+                stack[top], along[top], back[top] = i * cols + j, along[done] + span(metres, min(i, r), k), done
+                top += 1
+        done += 1
+    cells, count, n = np.empty(top, np.int64), 0, far
+    while n >= 0:
+        cells[count] = stack[n]
+        count += 1
+        n = back[n]
+    return cells[:count]
+
+
+def cell_at(dem: Surface, x: float, y: float) -> int:
+    """Number of the cell at a place.
+
+    Raises MossError when the place lies outside the ground or on no-data.
+    """
+    found = dem.frame.cell_at(x, y)
+    if found is None:
+        raise MossError(f"{x:g}, {y:g} lies outside the ground.", "Choose a place on it.")
+    row, col = found
+    if np.isnan(dem.values[row, col]):
+        raise MossError(f"{x:g}, {y:g} has no height.", "Choose a place that has data.")
+    return row * dem.frame.cols + col
+
+
+def snapped(drainage: Drainage, cell: int, distance: float) -> int:
+    """The cell with the most upstream ground within a distance in metres of a cell; the cell itself for 0."""
+    frame = drainage.frame
+    width, height = frame.cell_metres
+    row, col = divmod(cell, frame.cols)
+    up, aside = int(distance / height), int(distance / width)
+    rows = np.arange(max(row - up, 0), min(row + up, frame.rows - 1) + 1)
+    cols = np.arange(max(col - aside, 0), min(col + aside, frame.cols - 1) + 1)
+    near = ((rows[:, None] - row) * height) ** 2 + ((cols - col) * width) ** 2 <= distance**2
+    found = np.where(near, drainage.cells[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1], -1)
+    best = int(found.argmax())
+    return int(rows[best // len(cols)]) * frame.cols + int(cols[best % len(cols)])
+
+
+def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+    """Metres along a path of neighbouring cells, from its first cell."""
+    if len(cells) < 2:
+        return np.zeros(len(cells))
+    rows, cols = np.divmod(cells, drainage.frame.cols)
+    dr, dc = np.diff(rows), np.diff(cols)
+    row = np.minimum(rows[1:], rows[:-1])
+    east, diagonal, south = (drainage.metres[row, k].astype(np.float64) for k in range(3))
+    steps = np.where(dr == 0, east, np.where(dc == 0, south, diagonal))
+    return np.concatenate([[0.0], np.cumsum(steps)])
+
+
+def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+    """Coordinates of the centres of cells: (n, 2)."""
+    frame = drainage.frame
+    rows, cols = np.divmod(cells, frame.cols)
+    return np.stack([frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy], axis=1)

@@ -1,0 +1,648 @@
+"""Water: depressions, directions, accumulation, streams, basins, catchments, paths, ridges, indices, floods and ponds."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import BEARING, CELLS, CUBIC_METRE, METRE, NONE, SHARE, SQUARE_METRE
+from moss_step.science.relief.gradient import slope as derive_slope
+from moss_step.science.water import basins as dividing
+from moss_step.science.water import depressions as hollows
+from moss_step.science.water import indices, network, pond, ridges, trace
+from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, facet_directions, prepare
+from moss_step.science.water.neighbours import BEARINGS, OUT
+from moss_step.science.water.neighbours import NONE as NO_WAY
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField, PointsField
+from moss_step.steps.results import measured, surface_outcome
+from moss_step.steps.shape import DEM, ground
+
+FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pass."
+_METHODS = "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the steepest facet."
+
+
+def _drainage(inputs: Inputs, progress: Progress) -> Drainage:
+    return prepare(ground(inputs), progress)
+
+
+def _symbol(drainage: Drainage) -> str:
+    return drainage.dem.unit.symbol
+
+
+def _cell_area(drainage: Drainage) -> float:
+    return drainage.frame.area / (drainage.frame.rows * drainage.frame.cols)
+
+
+def _least_cells_area(least: float | None, drainage: Drainage) -> float:
+    """Area that makes a stream when none is given: a hundredth of a percent of the ground, a round number of hectares at least 1."""
+    return least if least is not None else max(10_000.0, round(drainage.frame.area / 400.0, -4))
+
+
+# --- depressions
+
+
+class DepressionSettings(Settings):
+    """Settings of depressions."""
+
+    least_depth: float = setting(0.0, "Least depth", "Shallower ones are left out; in the unit of the ground.", ge=0)
+    least_area: float = setting(0.0, "Least area", "Smaller ones are left out.", unit="m²", ge=0)
+
+
+def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    made = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area)
+    depth = float(made.columns["depth"].max()) if len(made) else 0.0
+    found = (
+        Finding("depressions", len(made), CELLS), Finding("deepest", depth, drainage.dem.unit),
+        Finding("area_m2", float(made.columns["area_m2"].sum()), SQUARE_METRE),
+        Finding("volume_m3", float(made.columns["volume_m3"].sum()), CUBIC_METRE),
+    )  # fmt: skip
+    return Outcome(made, f"{len(made):,} depressions", found, () if len(made) else ("The ground holds no water back.",))
+
+
+depressions = StepKind(
+    kind="depressions", bench="water", title="Depressions", question="Where does the ground hold water back?",
+    help="Areas that would fill before they spill, with depth, area, volume, level and the point where each spills.",
+    words=("sinks", "pits", "hollows", "closed depressions", "potholes", "lakes", "ponding"),
+    inputs=(DEM,), settings=DepressionSettings, gives="shapes", run=_depressions,
+    label=lambda s, names: f"Depressions of {names['dem']}",
+)  # fmt: skip
+
+
+class FillDepressionSettings(Settings):
+    """Settings of fill_depressions."""
+
+    gradient: float = setting(0.0, "Gradient", "Least rise from where it spills, metres a metre; 0 fills level.", ge=0, le=0.1)
+    keep_depth: float | None = setting(None, "Keep from depth", "Depressions this deep stay as real lakes; in the unit of the ground.", gt=0)
+    keep_area: float | None = setting(None, "Keep from area", "Depressions this large in m² stay as real lakes.", gt=0)
+    result: Literal["ground", "change"] = setting("ground", "Result", "The filled ground, or how much each cell was raised.")
+
+
+def _changed(before: Surface, after: Surface, result: str, more: tuple[Finding, ...], warnings: tuple[str, ...]) -> Outcome:
+    """The new ground or what changed, with volume in and out."""
+    change = after.values.astype(np.float64) - before.values
+    areas = before.frame.row_areas[:, None] * before.metres_per_height
+    put_in, out = float(np.nansum(np.maximum(change, 0) * areas)), float(-np.nansum(np.minimum(change, 0) * areas))
+    cells = int(np.count_nonzero(np.nan_to_num(change)))
+    value = after if result == "ground" else Surface(change.astype(np.float32), before.frame, before.unit, "change")
+    outcome = surface_outcome(value, warnings)
+    found = (Finding("volume_in_m3", put_in, CUBIC_METRE), Finding("volume_out_m3", out, CUBIC_METRE), Finding("changed_cells", cells, CELLS))
+    return Outcome(value, f"{cells:,} cells changed", (*found, *more, *outcome.findings), outcome.warnings)
+
+
+def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    made = hollows.filled_surface(drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress)
+    return _changed(drainage.dem, made, settings.result, (), ())
+
+
+fill_depressions = StepKind(
+    kind="fill_depressions", bench="water", title="Fill depressions", question="Which ground drains everywhere?",
+    help="Raises depressions to where they spill, level or with a gradient; deep or large ones can stay as lakes.",
+    words=("fill sinks", "pit removal", "hydrological conditioning", "depressionless", "sinks"),
+    inputs=(DEM,), settings=FillDepressionSettings, gives="surface", run=_fill,
+    label=lambda s, names: f"{names['dem']}, depressions filled" + (", change" if s.result == "change" else ""),
+)  # fmt: skip
+
+
+class BreachSettings(Settings):
+    """Settings of breach."""
+
+    most_cells: int = setting(50, "Longest channel", "How long a channel may be; farther pits stay.", unit="cells", ge=1, le=5000)
+    result: Literal["ground", "change"] = setting("ground", "Result", "The ground with channels, or how much each cell was changed.")
+
+
+def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress)
+    warnings = (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
+    return _changed(drainage.dem, made, settings.result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings)
+
+
+breach = StepKind(
+    kind="breach", bench="water", title="Breach", question="Which channels would let the water out?",
+    help="Cuts the channel of least digging from each pit to lower ground (Lindsay & Dhun 2015), up to a length.",
+    words=("carve", "breach depressions", "least cost", "culvert", "embankment", "hydro-enforcement"),
+    inputs=(DEM,), settings=BreachSettings, gives="surface", run=_breach,
+    label=lambda s, names: f"{names['dem']}, breached" + (", change" if s.result == "change" else ""),
+)  # fmt: skip
+
+
+# --- directions and accumulation
+
+
+class DirectionSettings(Settings):
+    """Settings of flow_directions."""
+
+    method: Literal["d8", "dinf"] = setting("d8", "Method", "d8: to the steepest neighbour; dinf: over the steepest facet, any bearing.")
+
+
+def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    ways = drainage.ways
+    if settings.method == "d8":
+        bearings = np.append(BEARINGS, [-1.0] * 248).astype(np.float32)[ways]
+    else:
+        bearings = ((facet_directions(drainage) * 45.0 + 90.0) % 360.0).astype(np.float32)
+        bearings[ways == OUT] = -1.0
+    bearings[ways == NO_WAY] = np.nan
+    outlets = int(np.count_nonzero(ways == OUT))
+    outcome = surface_outcome(Surface(bearings, drainage.frame, BEARING, "aspect"), (FILLED_FIRST,))
+    return Outcome(outcome.value, f"{outlets:,} outlets", (Finding("outlets", outlets, CELLS), *outcome.findings), outcome.warnings)
+
+
+flow_directions = StepKind(
+    kind="flow_directions", bench="water", title="Flow directions", question="Which way does water run?",
+    help="Bearing that water leaves each cell in, clockwise from north; -1 in files where it leaves the ground. Flats drain "
+    "away from higher and toward lower ground (Barnes et al. 2014).",
+    words=("d8", "d-infinity", "flow direction", "aspect of flow", "receiver", "routing"),
+    inputs=(DEM,), settings=DirectionSettings, gives="surface", run=_flow_directions,
+    label=lambda s, names: f"Flow directions of {names['dem']}",
+)  # fmt: skip
+
+
+class AccumulationSettings(Settings):
+    """Settings of flow_accumulation."""
+
+    method: FlowMethod = setting("d8", "Method", _METHODS)
+    unit: Literal["cells", "area"] = setting("cells", "Unit", "Cells upstream, or their area in m²; each cell counts itself.")
+    edges: Literal["keep", "blank"] = setting("keep", "Cells fed from the edge", "keep them, or blank: no data where water may come from outside.")
+
+
+def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage, weights = _drainage(inputs, progress), inputs.get("weights")
+    if isinstance(weights, Surface) and weights.frame.shape != drainage.frame.shape:
+        raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
+    made = accumulated(drainage, settings.method, settings.unit, weights.values if isinstance(weights, Surface) else None, progress)
+    fed = accumulated(drainage, "d8", "cells", _edge_cells(drainage)).values > 0
+    share = float(np.count_nonzero(fed)) / max(made.valid_count, 1)
+    warnings = (FILLED_FIRST, f"{share:.1%} of the cells may get water from beyond the edge.")
+    if settings.edges == "blank":
+        made = replace(made, values=np.where(fed, np.float32(np.nan), made.values))
+    outcome = surface_outcome(made, warnings)
+    return Outcome(made, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings)
+
+
+def _edge_cells(drainage: Drainage) -> np.ndarray:
+    """1 for cells at the edge of the ground, 0 elsewhere."""
+    known = np.pad(drainage.ways != NO_WAY, 1)
+    rows, cols = drainage.ways.shape
+    inner = np.ones((rows, cols), bool)
+    for i in range(3):
+        for j in range(3):
+            inner &= known[i : i + rows, j : j + cols]
+    return (~inner).astype(np.float32)
+
+
+flow_accumulation = StepKind(
+    kind="flow_accumulation", bench="water", title="Flow accumulation", question="How much ground drains through each cell?",
+    help="Cells or area upstream of each cell, or a surface such as rain added up downstream.",
+    words=("upslope area", "contributing area", "catchment area", "drainage area", "runoff", "flow accumulation"),
+    inputs=(DEM, InputSpec("weights", "surface", "Weights", "Rain or runoff per cell, added up downstream.", optional=True)),
+    settings=AccumulationSettings, gives="surface", run=_accumulation,
+    label=lambda s, names: f"Flow accumulation of {names['dem']}, {s.method}",
+)  # fmt: skip
+
+
+class LengthSettings(Settings):
+    """Settings of flow_length."""
+
+    side: Literal["down", "up"] = setting("down", "Length", "down: to where water leaves the ground; up: of the longest way that reaches the cell.")
+
+
+def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    progress.at(0.9, "Measuring ways")
+    values = trace.flow_lengths(drainage, settings.side == "up").astype(np.float32)
+    return surface_outcome(Surface(values, drainage.frame, METRE, "length"), (FILLED_FIRST,))
+
+
+flow_length = StepKind(
+    kind="flow_length", bench="water", title="Flow length", question="How far does water run?",
+    help="Length of the way down from each cell to where its water leaves, or of the longest way up: the order of travel.",
+    words=("travel distance", "distance to outlet", "upstream length", "time of travel"),
+    inputs=(DEM,), settings=LengthSettings, gives="surface", run=_flow_length,
+    label=lambda s, names: f"Flow length {s.side}stream of {names['dem']}",
+)  # fmt: skip
+
+
+# --- streams
+
+
+class StreamSettings(Settings):
+    """Settings of streams."""
+
+    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a stream; about a 400th of the ground when left out.", gt=0)
+    slope_exponent: float = setting(0.0, "Slope exponent", "Above 0 area times slope to this power counts: steep ground needs less.", ge=0, le=5)
+    result: Literal["lines", "nodes"] = setting("lines", "Result", "Links as lines with their orders, or springs, junctions and outlets as points.")
+
+
+def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    area = _least_cells_area(settings.min_area, drainage)
+    slope = derive_slope(drainage.dem, "percent").values / 100.0 if settings.slope_exponent else None
+    found = network.network(drainage, network.stream_cells(drainage, area, slope, settings.slope_exponent), progress)
+    lines = network.stream_lines(drainage, found)
+    length = float(lines.columns["length_m"].sum())
+    findings = (
+        Finding("links", len(lines), CELLS), Finding("length", length, METRE), Finding("highest_order", int(found.strahler.max()), NONE),
+        Finding("drainage_density", length / drainage.frame.area * 1000.0, NONE), Finding("min_area", area, SQUARE_METRE),
+    )  # fmt: skip
+    value = lines if settings.result == "lines" else network.stream_nodes(drainage, found)
+    return Outcome(value, f"{len(lines):,} links, {measured(length / 1000)} km", findings, (FILLED_FIRST,))
+
+
+streams = StepKind(
+    kind="streams", bench="water", title="Streams", question="Where does water gather to a stream?",
+    help="Connected lines where enough ground drains, with Strahler, Shreve and Horton orders, length, drop, gradient and sinuosity.",
+    words=("channel network", "drainage network", "stream order", "rivers", "strahler", "shreve", "junctions", "gullies"),
+    inputs=(DEM,), settings=StreamSettings, gives="shapes", run=_streams,
+    label=lambda s, names: f"{'Streams' if s.result == 'lines' else 'Stream nodes'} of {names['dem']}",
+)  # fmt: skip
+
+
+# --- basins and catchments
+
+
+class BasinSettings(Settings):
+    """Settings of basins."""
+
+    min_depth: float | None = setting(
+        None, "Least pool depth", "Basins whose dividing pool is shallower are merged; all drain to the edge when left out.", ge=0, control="depth"
+    )
+    min_area: float = setting(0.0, "Least area", "Smaller basins are left out.", unit="m²", ge=0)
+
+
+def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    made = dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, progress)
+    made = _with_density(made, drainage)
+    left = float(drainage.dem.valid_count * _cell_area(drainage) - made.columns["area_m2"].sum())
+    findings = (Finding("basins", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
+    warnings = (f"{measured(left)} m² in smaller basins are left out.",) if settings.min_area and left > 0.5 else ()
+    return Outcome(made, f"{len(made):,} basins", findings, warnings)
+
+
+def _with_density(made: Shapes, drainage: Drainage) -> Shapes:
+    """Add the drainage density of each area: kilometres of stream per square kilometre."""
+    stream = network.stream_cells(drainage, _least_cells_area(None, drainage))
+    try:
+        lines = network.stream_lines(drainage, network.network(drainage, stream))
+    except MossError:
+        return made
+    tree = shapely.STRtree(lines.geometry)
+    held = np.array([shapely.length(shapely.intersection(lines.geometry[tree.query(g)], g)).sum() for g in made.geometry])
+    scale = 1.0 if not drainage.frame.geographic else drainage.frame.cell_metres[0] / drainage.frame.dx
+    density = held * drainage.frame.metres_per_unit * scale / made.columns["area_m2"] * 1000.0
+    return replace(made, columns={**made.columns, "drainage_density": density}, symbols={**made.symbols, "drainage_density": "km/km²"})
+
+
+basins = StepKind(
+    kind="basins", bench="water", title="Basins", question="Which ground drains to which outlet?",
+    help="Divides the whole ground by outlet, with pools deeper than a limit as ends of their own; figures of each basin.",
+    words=("watersheds", "drainage basins", "sub-basins", "divides", "pool depth", "catchments"),
+    inputs=(DEM,), settings=BasinSettings, gives="shapes", run=_basins,
+    label=lambda s, names: f"Basins of {names['dem']}" + (f", pools from {s.min_depth:g}" if s.min_depth is not None else ""),
+)  # fmt: skip
+
+
+class JunctionSettings(Settings):
+    """Settings of stream_basins."""
+
+    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a stream; about a 400th of the ground when left out.", gt=0)
+
+
+def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    area = _least_cells_area(settings.min_area, drainage)
+    found = network.network(drainage, network.stream_cells(drainage, area), progress)
+    # The last cell of a link before the junction: what drains there and not to a link above belongs to this link.
+    ends = [np.array([c[-2] if below >= 0 else c[-1]]) for c, below in zip(found.cells, found.below, strict=True)]
+    if len(ends) > 2000:
+        raise MossError(f"There would be {len(ends):,} basins.", "Ask for a larger area.")
+    made = dividing.catchments(drainage, ends, nested=True, names=[f"Link {k + 1}" for k in range(len(ends))])
+    return Outcome(made, f"{len(made):,} basins", (Finding("basins", len(made), CELLS),), (FILLED_FIRST,))
+
+
+stream_basins = StepKind(
+    kind="stream_basins", bench="water", title="Basins by junction", question="Which ground drains to each stretch of stream?",
+    help="One basin for each link between junctions of the stream network.",
+    words=("sub-catchments", "subwatersheds", "hillslopes", "link basins", "interbasins"),
+    inputs=(DEM,), settings=JunctionSettings, gives="shapes", run=_stream_basins,
+    label=lambda s, names: f"Basins by junction of {names['dem']}",
+)  # fmt: skip
+
+_OUTLETS = InputSpec("outlets", "shapes", "Outlets", "Points, lines across a valley, or areas.", optional=True)
+
+
+class CatchmentSettings(Settings):
+    """Settings of catchment."""
+
+    at: PointsField | None = setting(None, "At", "Places as x,y;x,y, or click on the plan. Or give outlets from a file.", control="points")
+    line: BoxField | None = setting(None, "Line", "A bund or dam drawn across: x1,y1,x2,y2.", control="line")
+    snap: float = setting(0.0, "Snap within", "Each point moves to the largest stream within this distance.", unit="m", ge=0)
+    nested: bool = setting(False, "Nested", "Each catchment without those further upstream.")
+
+
+def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage, outlets = _drainage(inputs, progress), inputs.get("outlets")
+    names = None
+    if isinstance(outlets, Shapes):
+        moved = in_system(outlets, drainage.frame.crs)
+        geometry, names = list(moved.geometry), [n or f"Catchment {k + 1}" for k, n in enumerate(moved.names())]
+    elif settings.line is not None:
+        x1, y1, x2, y2 = settings.line
+        geometry = [shapely.LineString([(x1, y1), (x2, y2)])]
+    elif settings.at is not None:
+        geometry = [shapely.Point(x, y) for x, y in settings.at]
+    else:
+        raise AskedWronglyError("catchment needs a place.", "Click on the plan, or give at=x,y, line=x1,y1,x2,y2 or outlets=FILE.")
+    progress.at(0.7, "Walking upstream")
+    seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
+    made = dividing.catchments(drainage, seeds, settings.nested, names)
+    findings: list[Finding] = []
+    for k, (g, own) in enumerate(zip(geometry, seeds, strict=True)):
+        name = str(made.columns["name"][k])
+        findings += [
+            Finding("area_m2", float(made.columns["area_m2"][k]), SQUARE_METRE, name),
+            Finding("cells", int(made.columns["cells"][k]), CELLS, name),
+            Finding("longest_path", float(made.columns["longest_path_m"][k]), METRE, name),
+        ]
+        if settings.snap and g.geom_type == "Point":
+            x, y = trace.centres(drainage, own)[0]
+            findings.append(Finding("snapped_by", float(np.hypot(x - g.x, y - g.y) * drainage.frame.metres_per_unit), METRE, name))
+    total = float(made.columns["area_m2"].sum()) / 1e4
+    return Outcome(made, f"{measured(total)} ha", tuple(findings), (FILLED_FIRST,))
+
+
+catchment = StepKind(
+    kind="catchment", bench="water", title="Catchment", question="Which ground drains to a place?",
+    help="All the ground that drains to points, to a line drawn across a valley, or to areas, with its figures.",
+    words=("watershed", "pour point", "upslope area", "drainage area", "contributing area", "dam site"),
+    inputs=(DEM, _OUTLETS), settings=CatchmentSettings, gives="shapes", run=_catchment,
+    label=lambda s, names: f"Catchment in {names['dem']}",
+)  # fmt: skip
+
+
+# --- paths
+
+
+class PathSettings(Settings):
+    """Settings of flow_path."""
+
+    start: PointsField | None = setting(None, "Start", "Places as x,y;x,y, or click on the plan. Or give points from a file.", control="points")
+    side: Literal["down", "up"] = setting("down", "Way", "down: to the outlet; up: the longest way that reaches the place.")
+    cut: PointsField | None = setting(None, "Cut at", "The path ends at the point nearest to this place: where a dam might stand.", control="points")
+
+
+def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage, starts = _drainage(inputs, progress), inputs.get("starts")
+    if isinstance(starts, Shapes):
+        points = [(float(p.x), float(p.y)) for p in shapely.centroid(in_system(starts, drainage.frame.crs).geometry)]
+    elif settings.start is not None:
+        points = list(settings.start)
+    else:
+        raise AskedWronglyError("flow_path needs a start.", "Click on the plan, or give start=x,y or starts=FILE.")
+    progress.at(0.8, "Following the water")
+    paths = [_one_path(drainage, x, y, settings) for x, y in points]
+    z = drainage.dem.values.reshape(-1)
+    length = np.array([trace.path_metres(drainage, p)[-1] for p in paths])
+    first, last = z[[p[0] for p in paths]].astype(float), z[[p[-1] for p in paths]].astype(float)
+    drop = (first - last) * drainage.dem.metres_per_height
+    lines = [shapely.LineString(xy if len(xy) > 1 else np.repeat(xy, 2, axis=0)) for xy in (trace.centres(drainage, p) for p in paths)]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        columns = {
+            "path": np.arange(1, len(paths) + 1), "length_m": length, "drop_m": drop, "gradient": drop / length, "from_height": first,
+            "to_height": last, "to_x": np.array([x.coords[-1][0] for x in lines]), "to_y": np.array([x.coords[-1][1] for x in lines]),
+        }  # fmt: skip
+    made = Shapes(np.array(lines, object), columns, drainage.frame.crs, {"from_height": _symbol(drainage), "to_height": _symbol(drainage)})
+    found = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
+    return Outcome(made, f"{measured(float(length.max()))} m", found, (FILLED_FIRST,))
+
+
+def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) -> np.ndarray:
+    cell = trace.cell_at(drainage.dem, x, y)
+    down = settings.side == "down"
+    path: np.ndarray = trace.path_down(drainage.ways, cell) if down else trace.longest_up(drainage.ways, drainage.metres, cell)
+    if settings.cut is None:
+        return path
+    xy, (cx, cy) = trace.centres(drainage, path), settings.cut[0]
+    return path[: int(np.argmin(np.hypot(xy[:, 0] - cx, xy[:, 1] - cy))) + 1]
+
+
+flow_path = StepKind(
+    kind="flow_path", bench="water", title="Flow path", question="Which way does water take from a place?",
+    help="The way of water from points down to where it leaves the ground, or the longest way up; it can be cut at a place.",
+    words=("trace", "raindrop", "downstream trace", "drainage path", "longest flow path", "upstream"),
+    inputs=(DEM, InputSpec("starts", "shapes", "Starts", "Points to start from.", optional=True)),
+    settings=PathSettings, gives="shapes", run=_flow_path,
+    label=lambda s, names: f"Flow path {s.side} in {names['dem']}",
+)  # fmt: skip
+
+
+class RidgeSettings(Settings):
+    """Settings of ridges_valleys."""
+
+    which: ridges.Which = setting("both", "Lines", "Ridges, valleys, or both.")
+    least_length: float = setting(50.0, "Least length", "Shorter lines are left out.", unit="m", ge=0, control="slider")
+    least_steepness: float = setting(
+        2.0, "Least steepness", "How steeply the ground leaves a line on both sides.", unit="°", ge=0, le=89, control="slider"
+    )
+    detail: float | None = setting(None, "Detail", "Ground in m² that must drain to a line; about a 2000th of the ground when left out.", gt=0)
+
+
+def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    dem = ground(inputs)
+    detail = settings.detail or max(dem.frame.area / 2000.0, 4.0 * dem.frame.area / dem.values.size)
+    lines = ridges.ridges_and_valleys(dem, settings.which, detail, progress)
+    made = ridges.kept_lines(lines, ridges.strong_enough(lines, settings.least_length, settings.least_steepness))
+    if len(made) == 0:
+        raise MossError("No line is as long and as steep.", "Lower the least length or steepness.")
+    count = {k: int((made.columns["kind"] == k).sum()) for k in ("ridge", "valley")}
+    found = (
+        Finding("ridges", count["ridge"], CELLS),
+        Finding("valleys", count["valley"], CELLS),
+        Finding("length", ridges.total_length(made), METRE),
+    )
+    return Outcome(made, f"{len(made):,} lines", found)
+
+
+ridges_valleys = StepKind(
+    kind="ridges_valleys", bench="water", title="Ridges and valleys", question="Which lines divide and gather the ground?",
+    help="Ridge and valley lines from the topology of the flow, kept by length and steepness.",
+    words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
+    inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
+    label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",
+)  # fmt: skip
+
+
+# --- indices
+
+
+class WetnessSettings(Settings):
+    """Settings of wetness."""
+
+    method: FlowMethod = setting("dinf", "Method", _METHODS)
+
+
+def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    made = indices.wetness(_drainage(inputs, progress), settings.method)
+    return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
+
+
+wetness = StepKind(
+    kind="wetness", bench="water", title="Wetness", question="Which ground stays wet?",
+    help="Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & Kirkby 1979).",
+    words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
+    inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
+    label=lambda s, names: f"Wetness of {names['dem']}",
+)  # fmt: skip
+
+
+class PowerSettings(Settings):
+    """Settings of stream_power."""
+
+    index: indices.Power = setting("power", "Index", "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.")
+    method: FlowMethod = setting("dinf", "Method", _METHODS)
+
+
+def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    return surface_outcome(indices.stream_power(_drainage(inputs, progress), settings.index, settings.method), (FILLED_FIRST,))
+
+
+stream_power = StepKind(
+    kind="stream_power", bench="water", title="Stream power", question="Where can water wear the ground away?",
+    help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
+    words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
+    inputs=(DEM,), settings=PowerSettings, gives="surface", run=_stream_power,
+    label=lambda s, names: f"{s.index.replace('_', ' ').capitalize()} index of {names['dem']}",
+)  # fmt: skip
+
+
+class DrainHeightSettings(Settings):
+    """Settings of drain_height."""
+
+    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a drain; about a 400th of the ground when left out.", gt=0)
+
+
+def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = _drainage(inputs, progress)
+    area = _least_cells_area(settings.min_area, drainage)
+    made = indices.drain_height(drainage, network.stream_cells(drainage, area))
+    outcome = surface_outcome(made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value."))
+    return Outcome(made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings)
+
+
+drain_height = StepKind(
+    kind="drain_height", bench="water", title="Height above drain", question="How high does ground stand above its stream?",
+    help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
+    words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
+    inputs=(DEM,), settings=DrainHeightSettings, gives="surface", run=_drain_height,
+    label=lambda s, names: f"Height above drain of {names['dem']}",
+)  # fmt: skip
+
+ABOVE_DRAIN = InputSpec("above", "surface", "Height above drain", "From the step of that name.", quantity="drain_height")
+
+
+class FloodSettings(Settings):
+    """Settings of flood."""
+
+    stage: float = setting(1.0, "Stage", "Height of the water above the drains, in the unit of the heights.", gt=0, control="slider")
+
+
+def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.2, "Flooding")
+    above = inputs["above"]
+    assert isinstance(above, Surface)  # noqa: S101 - checked against the declaration
+    made = indices.flooded(above, settings.stage)
+    if made.valid_count == 0:
+        raise MossError("Nothing is flooded.", "Raise the stage.")
+    area = float((np.count_nonzero(~np.isnan(made.values), axis=1) * made.frame.row_areas).sum())
+    volume = float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64)) * made.metres_per_height
+    outcome = surface_outcome(made, ("Water stands at one height above its drain everywhere: a picture of exposure, not of a flood wave.",))
+    found = (Finding("area_m2", area, SQUARE_METRE), Finding("volume_m3", volume, CUBIC_METRE), *outcome.findings)
+    return Outcome(made, f"{measured(area / 1e4)} ha flooded", found, outcome.warnings)
+
+
+flood = StepKind(
+    kind="flood", bench="water", title="Flood stage", question="Which ground lies under a rise of the streams?",
+    help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
+    words=("inundation", "flood level", "stage", "flood map", "exposure"),
+    inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
+    label=lambda s, names: f"Flooded at {s.stage:g}",
+)  # fmt: skip
+
+
+# --- ponds
+
+
+class PondSettings(Settings):
+    """Settings of pond."""
+
+    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
+    crest: float = setting(..., "Crest", "Height of the top of the bund, in the unit of the ground.")
+
+
+def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
+    bund = inputs.get("bund")
+    if isinstance(bund, Shapes):
+        return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
+    if settings.line is None:
+        raise AskedWronglyError("pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE.")
+    x1, y1, x2, y2 = settings.line
+    return shapely.LineString([(x1, y1), (x2, y2)])
+
+
+def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    dem = ground(inputs)
+    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    return Outcome(made, *_pond_figures(dem, made, settings.crest))
+
+
+def _pond_figures(dem: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+    stages, area, volume = pond.storage_curve(dem, made)
+    level = float(stages[-1])
+    spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
+    found = (
+        Finding("area_m2", float(area[-1]), SQUARE_METRE), Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
+        Finding("level", level, dem.unit), Finding("deepest", float(np.nanmax(made.values)), dem.unit),
+    )  # fmt: skip
+    return f"{measured(float(volume[-1]))} m³", found, spills
+
+
+_BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
+pond_step = StepKind(
+    kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
+    help="Depth, extent and volume of the water behind a bund with its crest at a height.",
+    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
+    inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
+    label=lambda s, names: f"Pond at {s.crest:g}",
+)  # fmt: skip
+
+
+def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    dem = ground(inputs)
+    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    stages, area, volume = pond.storage_curve(dem, made)
+    table = Table({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
+                  x="stage", y="volume_m3")  # fmt: skip
+    return Outcome(table, *_pond_figures(dem, made, settings.crest))
+
+
+pond_curve = StepKind(
+    kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
+    help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
+    inputs=(DEM, _BUND), settings=PondSettings, gives="table", run=_pond_curve,
+    label=lambda s, names: f"Stage and storage up to {s.crest:g}",
+)  # fmt: skip
