@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QLineEdit,
     QPlainTextEdit,
+    QSlider,
     QSpinBox,
     QTextEdit,
     QVBoxLayout,
@@ -139,6 +140,68 @@ class NumberControl(Control):
         self._spin.blockSignals(False)
 
 
+class SliderControl(Control):
+    """A number on a slider with a field beside it; an optional one may be left empty."""
+
+    sliding = Signal(float)
+    """The value while the slider is dragged."""
+
+    def __init__(self, title: str, optional: bool) -> None:
+        super().__init__()
+        self._optional, self._low, self._high = optional, 0.0, 1.0
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(0, 1000)
+        self.slider.setAccessibleName(f"{title}, slider")
+        self.edit = QLineEdit()
+        self.edit.setAccessibleName(title)
+        self.edit.setFixedWidth(72)
+        self.edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.edit.setPlaceholderText("none" if optional else "")
+        self.slider.valueChanged.connect(self._slide)
+        self.slider.sliderReleased.connect(self.changed)
+        self.edit.editingFinished.connect(self._typed)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        holder = row(self.slider, self.edit)
+        holder.layout().setStretch(0, 1)  # type: ignore[union-attr]
+        layout.addWidget(holder)
+
+    def set_range(self, low: float, high: float) -> None:
+        """Let the slider run between two values."""
+        self._low, self._high = low, high
+        self._place(self.value())
+
+    def value(self) -> float | None:
+        """The number, or None when the field is empty."""
+        try:
+            return float(self.edit.text())
+        except ValueError:
+            return None
+
+    def set_value(self, value: Any) -> None:
+        """Show a number."""
+        self.edit.setText("" if value is None else f"{float(value):.6g}")
+        self._place(value)
+
+    def _place(self, value: Any) -> None:
+        self.slider.blockSignals(True)
+        self.slider.setValue(0 if value is None else round((float(value) - self._low) / (self._high - self._low) * 1000))
+        self.slider.blockSignals(False)
+
+    def _slide(self, place: int) -> None:
+        value = self._low + place / 1000.0 * (self._high - self._low)
+        self.edit.setText(f"{value:.4g}")
+        self.sliding.emit(value)
+        if not self.slider.isSliderDown():
+            self.changed.emit()  # by keys
+
+    def _typed(self) -> None:
+        if self.value() is None and not self._optional:
+            self.edit.setText(f"{self._low:.4g}")
+        self._place(self.value())
+        self.changed.emit()
+
+
 class TextControl(Control):
     """A text, or an optional number; empty is the default. Files, boxes and systems have a helper beside it."""
 
@@ -160,7 +223,8 @@ class TextControl(Control):
     def set_value(self, value: Any) -> None:
         """Show a text; numbers are written out, boxes with commas."""
         if isinstance(value, (tuple, list)):
-            value = ",".join(_written(v) for v in value)
+            pairs = bool(value) and isinstance(value[0], (tuple, list))
+            value = ";".join(",".join(_written(v) for v in pair) for pair in value) if pairs else ",".join(_written(v) for v in value)
         self.edit.setText("" if value is None else str(value))
 
     def fill(self, value: Any) -> None:
@@ -265,18 +329,16 @@ class Form(QWidget):
             return ChoiceControl(get_args(kind), title)
         if kind is bool:
             return TickControl(title)
-        if what == "file":
-            return TextControl(title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c)))
-        if what == "box":
-            return TextControl(
-                title,
-                "xmin,ymin,xmax,ymax",
-                lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit),
-            )
-        if what == "crs":
-            return SystemControl(title)
-        if what == "formula":
-            return FormulaControl(title)
+        special: dict[str, Callable[[], Control]] = {
+            "slider": lambda: SliderControl(title, optional),
+            "formula": lambda: FormulaControl(title),
+            "crs": lambda: SystemControl(title),
+            "file": lambda: TextControl(title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))),
+            "box": lambda: TextControl(title, "xmin,ymin,xmax,ymax", lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit)),
+            "points": lambda: TextControl(title, "click on the plan, or x,y"),
+        }
+        if what in special:
+            return special[what]()
         if kind in (float, int) and not optional and not field.is_required():
             return NumberControl(field, title, kind is int)
         return TextControl(title, hint)

@@ -25,9 +25,11 @@ from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.classes import ClassesBench
 from moss_step.desk.benches.gather import GatherBench
 from moss_step.desk.benches.sheet import SheetBench
+from moss_step.desk.benches.water import WaterBench
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
+from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.recent import recent
 from moss_step.desk.search import Search, SearchBox
@@ -91,6 +93,7 @@ class MainWindow(QMainWindow):
         own: dict[str, Callable[[], QWidget]] = {
             "gather": lambda: GatherBench(self.work),
             "classes": lambda: ClassesBench(self.work),
+            "water": lambda: WaterBench(self.work),
             "sheet": lambda: SheetBench(self.work, self.plan.view),
         }
         filled = {k.bench for k in catalogue().values()}
@@ -134,6 +137,8 @@ class MainWindow(QMainWindow):
         self.plan.view.clicked.connect(self._on_plan_clicked)
         self.plan.views.picked.connect(self.show_drawer)
         self.table.marked.connect(self.plan.view.mark)
+        self.plan.view.pointed.connect(self._follow)
+        self.plan.view.line_ended.connect(self._use_line)
         self.plan.view.lined.connect(lambda line: self.section.show_line(line, self.plan.view.scene))
         self.section.marked.connect(self.plan.view.mark)
         self.section.line_wanted.connect(lambda: self.plan.view.set_tool("line"))
@@ -143,6 +148,10 @@ class MainWindow(QMainWindow):
         for bench in self.benches.values():
             if isinstance(bench, Bench):
                 bench.box_wanted.connect(lambda: self.plan.view.set_tool("box"))
+            if isinstance(bench, WaterBench):
+                bench.live.connect(self._show_live)
+                bench.tool_wanted.connect(self.plan.view.set_tool)
+                bench.catchment_wanted.connect(self._begin_catchment)
             if isinstance(bench, GatherBench):
                 bench.open_wanted.connect(self.ask_open)
         keys: list[tuple[str, Callable[[], object]]] = [
@@ -247,6 +256,12 @@ class MainWindow(QMainWindow):
         if isinstance(bench, Bench):
             bench.make(declared)
 
+    def _begin_catchment(self, x: float, y: float) -> None:
+        self.begin_step("catchment")
+        bench = self.benches["water"]
+        if isinstance(bench, WaterBench):
+            bench.use_point(x, y)
+
     def _on_chosen(self) -> None:
         chosen = self.work.chosen_id
         self.work.set_draft(None)
@@ -280,9 +295,29 @@ class MainWindow(QMainWindow):
             self.section.chart.show_table(None, [])
 
     def _on_plan_clicked(self, x: float, y: float) -> None:
-        """A click on a shape selects its row while the table is open."""
+        """A bench may want the place; else a click on a shape selects its row while the table is open."""
+        bench = self._stack.currentWidget()
+        if isinstance(bench, WaterBench) and bench.use_point(x, y):
+            return
         if self.table.isVisible():
             self.table.select_at(x, y, 8.0 / self.plan.view.camera.scale)
+
+    def _follow(self, place: tuple[float, float] | None) -> None:
+        bench = self._stack.currentWidget()
+        if isinstance(bench, WaterBench):
+            bench.follow(place)
+
+    def _use_line(self, line: tuple[float, float, float, float]) -> None:
+        bench = self._stack.currentWidget()
+        if isinstance(bench, WaterBench) and not self.section.isVisible():
+            bench.use_line(line)
+            self.plan.view.set_tool("look")
+
+    def _show_live(self, live: Live | None) -> None:
+        """Draw what follows the pointer; along a path the section follows too."""
+        self.plan.view.show_live(live)
+        if live is not None and live.lines and self.section.isVisible() and len(live.lines) == 1:
+            self.section.show_path(live.lines[0][0], self.plan.view.scene)
 
     def _use_box(self, box: tuple[float, float, float, float]) -> None:
         bench = self._stack.currentWidget()

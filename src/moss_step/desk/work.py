@@ -16,7 +16,7 @@ from moss_step.model.surface import Surface
 from moss_step.steps.declare import Outcome
 from moss_step.study.autosave import Autosave
 from moss_step.study.engine import Engine, State
-from moss_step.study.graph import KeyRow, Step, Study
+from moss_step.study.graph import Step, Study
 from moss_step.study.history import History
 from moss_step.study.saving import load_study, save_study
 
@@ -109,7 +109,8 @@ class Work(QObject):
     def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "") -> str:
         """Keep a new step and draw its result; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
-        study = self.study.adding(step).with_key_row(KeyRow(step=step.id))
+        study = self.study.adding(step)
+        study = study.with_key_row(study.first_row(step.id))
         if not study.shading.ground and kind == "open_grid":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
@@ -162,7 +163,7 @@ class Work(QObject):
     def duplicate(self, step_id: str) -> None:
         """Add a copy of a step."""
         study, fresh = self.study.duplicating(step_id)
-        self.do(study.with_key_row(KeyRow(step=fresh)), "Duplicate")
+        self.do(study.with_key_row(study.first_row(fresh)), "Duplicate")
         self.choose(fresh)
 
     def remove(self, step_id: str) -> None:

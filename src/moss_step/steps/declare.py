@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -89,6 +89,8 @@ class StepKind:
     label: Callable[[Any, Mapping[str, str]], str]
     further: InputSpec | None = None
     """Any number of further inputs of one kind, under names that the person gives."""
+    look: Mapping[str, Any] = field(default_factory=dict)
+    """How the Key draws a result at first: values of a row of the Key."""
 
     def checked(self, given: Mapping[str, Any]) -> Settings:
         """Build the settings from plain values.

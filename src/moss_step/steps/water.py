@@ -212,6 +212,7 @@ flow_accumulation = StepKind(
     inputs=(DEM, InputSpec("weights", "surface", "Weights", "Rain or runoff per cell, added up downstream.", optional=True)),
     settings=AccumulationSettings, gives="surface", run=_accumulation,
     label=lambda s, names: f"Flow accumulation of {names['dem']}, {s.method}",
+    look={"ramp": "water"},
 )  # fmt: skip
 
 
@@ -269,25 +270,42 @@ streams = StepKind(
     words=("channel network", "drainage network", "stream order", "rivers", "strahler", "shreve", "junctions", "gullies"),
     inputs=(DEM,), settings=StreamSettings, gives="shapes", run=_streams,
     label=lambda s, names: f"{'Streams' if s.result == 'lines' else 'Stream nodes'} of {names['dem']}",
+    look={"column": "strahler", "method": "unique", "ramp": "water"},
 )  # fmt: skip
 
 
 # --- basins and catchments
 
 
+def _names() -> Any:
+    return setting(None, "Names", "Names by number, such as 1=Upper Gill; 3=Long Slack. The table writes them too.")
+
+
+def _named(shapes: Shapes, names: str | None) -> Shapes:
+    """Put names that basins were given in the name column."""
+    column = shapes.columns["name"].copy()
+    for part in filter(None, (p.strip() for p in (names or "").split(";"))):
+        number, mark, name = part.partition("=")
+        if not mark or not number.strip().isdigit() or not 1 <= int(number) <= len(shapes):
+            raise AskedWronglyError(f"'{part}' names no basin.", f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack.")
+        column[int(number) - 1] = name.strip()
+    return replace(shapes, columns={**shapes.columns, "name": column})
+
+
 class BasinSettings(Settings):
     """Settings of basins."""
 
     min_depth: float | None = setting(
-        None, "Least pool depth", "Basins whose dividing pool is shallower are merged; all drain to the edge when left out.", ge=0, control="depth"
+        None, "Least pool depth", "Basins whose dividing pool is shallower are merged; all drain to the edge when left out.", ge=0, control="slider"
     )
     min_area: float = setting(0.0, "Least area", "Smaller basins are left out.", unit="m²", ge=0)
+    names: str | None = _names()
 
 
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = _drainage(inputs, progress)
     made = dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, progress)
-    made = _with_density(made, drainage)
+    made = _named(_with_density(made, drainage), settings.names)
     left = float(drainage.dem.valid_count * _cell_area(drainage) - made.columns["area_m2"].sum())
     findings = (Finding("basins", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
     warnings = (f"{measured(left)} m² in smaller basins are left out.",) if settings.min_area and left > 0.5 else ()
@@ -314,6 +332,7 @@ basins = StepKind(
     words=("watersheds", "drainage basins", "sub-basins", "divides", "pool depth", "catchments"),
     inputs=(DEM,), settings=BasinSettings, gives="shapes", run=_basins,
     label=lambda s, names: f"Basins of {names['dem']}" + (f", pools from {s.min_depth:g}" if s.min_depth is not None else ""),
+    look={"column": "name", "method": "unique", "opacity": 0.6},
 )  # fmt: skip
 
 
@@ -341,6 +360,7 @@ stream_basins = StepKind(
     words=("sub-catchments", "subwatersheds", "hillslopes", "link basins", "interbasins"),
     inputs=(DEM,), settings=JunctionSettings, gives="shapes", run=_stream_basins,
     label=lambda s, names: f"Basins by junction of {names['dem']}",
+    look={"column": "name", "method": "unique", "opacity": 0.6},
 )  # fmt: skip
 
 _OUTLETS = InputSpec("outlets", "shapes", "Outlets", "Points, lines across a valley, or areas.", optional=True)
@@ -353,6 +373,7 @@ class CatchmentSettings(Settings):
     line: BoxField | None = setting(None, "Line", "A bund or dam drawn across: x1,y1,x2,y2.", control="line")
     snap: float = setting(0.0, "Snap within", "Each point moves to the largest stream within this distance.", unit="m", ge=0)
     nested: bool = setting(False, "Nested", "Each catchment without those further upstream.")
+    names: str | None = _names()
 
 
 def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -370,7 +391,7 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         raise AskedWronglyError("catchment needs a place.", "Click on the plan, or give at=x,y, line=x1,y1,x2,y2 or outlets=FILE.")
     progress.at(0.7, "Walking upstream")
     seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
-    made = dividing.catchments(drainage, seeds, settings.nested, names)
+    made = _named(dividing.catchments(drainage, seeds, settings.nested, names), settings.names)
     findings: list[Finding] = []
     for k, (g, own) in enumerate(zip(geometry, seeds, strict=True)):
         name = str(made.columns["name"][k])
@@ -484,6 +505,7 @@ ridges_valleys = StepKind(
     words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
     inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
     label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",
+    look={"column": "kind", "method": "unique"},
 )  # fmt: skip
 
 
@@ -507,6 +529,7 @@ wetness = StepKind(
     words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
     inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
     label=lambda s, names: f"Wetness of {names['dem']}",
+    look={"ramp": "water"},
 )  # fmt: skip
 
 
@@ -581,6 +604,7 @@ flood = StepKind(
     words=("inundation", "flood level", "stage", "flood map", "exposure"),
     inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
     label=lambda s, names: f"Flooded at {s.stage:g}",
+    look={"ramp": "water"},
 )  # fmt: skip
 
 
@@ -628,6 +652,7 @@ pond_step = StepKind(
     words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
     inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
     label=lambda s, names: f"Pond at {s.crest:g}",
+    look={"ramp": "water"},
 )  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from moss_step.formats.raster import read_class_map, read_surface, split_band
 from moss_step.formats.vector import read_shapes, split_layer
@@ -40,6 +41,8 @@ def read_input(spec: InputSpec, source: str, progress: Progress) -> tuple[Value,
     if spec.accepts == "classes":
         return read_class_map(split_layer(source)[0]), []
     surface, remarks = read_surface(*split_band(source), progress=progress)
+    if spec.quantity and surface.unit.kind == "length":
+        surface = replace(surface, quantity=spec.quantity)  # a file says its unit, not what it measures
     if spec.quantity == "elevation" and surface.unit == UNKNOWN:
         remarks.append("The height unit is not stated: metres are taken.")
     if surface.frame.crs is None:

@@ -68,6 +68,7 @@ class Shading(BaseModel):
     altitude: float = Field(45.0, ge=0, le=90)
     z_factor: float = Field(1.0, gt=0, le=1000)
     strength: float = Field(0.75, ge=0, le=1)
+    arrows: bool = False
 
 
 class Study(BaseModel):
@@ -166,6 +167,10 @@ class Study(BaseModel):
         if any(k.step == row.step for k in self.key):
             return self.model_copy(update={"key": tuple(row if k.step == row.step else k for k in self.key)})
         return self.model_copy(update={"key": (row, *self.key)})
+
+    def first_row(self, step_id: str) -> KeyRow:
+        """Give the row of the Key that a step begins with."""
+        return KeyRow(step=step_id, **self.step(step_id).declared.look)
 
     def key_row(self, step_id: str) -> KeyRow | None:
         """Give the row of the Key that draws a step."""

@@ -32,6 +32,7 @@ QUESTIONS = {
     "gather": "Which ground do you work on?",
     "shape": "What shape has the ground?",
     "surface": "Which surface do you need?",
+    "water": "Where does water run, and what drains to a place?",
     "classes": "Which ground falls in which class?",
 }
 

@@ -185,7 +185,7 @@ class StepPanel(QWidget):
         box.setAccessibleName(spec.title)
         box.setToolTip(spec.help)
         box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        box.setMinimumContentsLength(16)
+        box.setMinimumContentsLength(10)
         box.currentIndexChanged.connect(lambda _: self.update_draft())
         return box
 

@@ -60,10 +60,12 @@ def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camer
         _stroke(painter, picture.paths, QColor(255, 255, 255, 150), 3.4, None)
         _stroke(painter, picture.paths, QColor(color), 1.6, fill if areas else None)
     else:
+        numeric, top = picture.value.columns[row.column].dtype.kind in "iuf", max(len(grading.classes) - 1, 1)
         for k, path in enumerate(picture.paths):
             own = QColor(grading.color(k))
+            broad = 1.4 + 2.8 * max(int(grading.places[k]), 0) / top if numeric else 2.0  # higher classes of lines are broader
             line = QColor(DEEP) if row.outline == "own" and areas else own
-            _stroke(painter, [path], line, 0.0 if row.outline == "none" and areas else 0.8 if areas else 2.0, own if areas else None)
+            _stroke(painter, [path], line, 0.0 if row.outline == "none" and areas else 0.8 if areas else broad, own if areas else None)
     painter.restore()
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -20,6 +21,7 @@ METHODS = {
     "typed": "Typed breaks", "unique": "Each value",
 }  # fmt: skip
 _MOST_VALUES, _SAMPLE = 24, 1000
+_STRIDE = 7  # colours of many values repeat, far apart on the ramp
 _NONE = "#C9C7BC"
 
 
@@ -49,11 +51,11 @@ def grading_of(picture: ShapesPicture, row: KeyRow) -> Grading | None:
 def _graded(picture: ShapesPicture, column: str, method: str, count: int, breaks: tuple[float, ...], ramp_name: str, reverse: bool) -> Grading:
     values = picture.value.columns[column]
     if method == "unique" or values.dtype.kind not in "iuf":
-        return _by_value(values, ramp_name, reverse)
+        return _by_value(values, ramp_name, reverse, _first(picture))
     numbers = values.astype(np.float64)
     known = numbers[np.isfinite(numbers)]
     if known.size == 0 or known.min() == known.max():
-        return _by_value(values, ramp_name, reverse)
+        return _by_value(values, ramp_name, reverse, _first(picture))
     if method == "typed" and breaks:
         inner = np.array(breaks)
         bounds = np.unique([known.min(), *inner[(inner > known.min()) & (inner < known.max())], known.max()])
@@ -61,7 +63,7 @@ def _graded(picture: ShapesPicture, column: str, method: str, count: int, breaks
         bounds = np.unique(_bounds(known, method, count))
     places = np.clip(np.searchsorted(bounds, numbers, side="left") - 1, 0, len(bounds) - 2)
     places[~np.isfinite(numbers)] = -1
-    colors = _spread(len(bounds) - 1, ramp_name, reverse)
+    colors = _spread(len(bounds) - 1, ramp_name, reverse, _first(picture))
     names = [f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}" for a, b in itertools.pairwise(bounds)]
     return Grading(places, tuple(zip(names, colors, strict=True)), tuple(float(b) for b in bounds))
 
@@ -98,14 +100,21 @@ def grading_rules(grading: Grading) -> RuleSet:
     return RuleSet(tuple(Rule(a, b, k + 1, name, color) for k, ((a, b), (name, color)) in enumerate(ranges)))
 
 
-def _by_value(values: np.ndarray, ramp_name: str, reverse: bool) -> Grading:
-    texts = values.astype(str)
-    distinct, places = np.unique(texts, return_inverse=True)
-    shown = distinct[:_MOST_VALUES]
-    places = np.where(places < len(shown), places, -1)
-    return Grading(places, tuple(zip([str(v) for v in shown], _spread(len(shown), ramp_name, reverse), strict=True)))
+def _first(picture: ShapesPicture) -> int:
+    """Where on a ramp the colours begin: lines and points need more contrast than areas."""
+    return 20 if picture.value.kind == "areas" else 90
 
 
-def _spread(count: int, ramp_name: str, reverse: bool) -> list[str]:
+def _by_value(values: np.ndarray, ramp_name: str, reverse: bool, first: int) -> Grading:
+    distinct, places = np.unique(values if values.dtype.kind in "iuf" else values.astype(str), return_inverse=True)
+    if distinct.dtype.kind not in "iuf":
+        order = sorted(range(len(distinct)), key=lambda k: [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", str(distinct[k]))])
+        distinct, places = distinct[order], np.argsort(order)[places]
+    colors = _spread(min(len(distinct), _MOST_VALUES), ramp_name, reverse, first)
+    repeated = [colors[(k * _STRIDE) % len(colors) if len(distinct) > _MOST_VALUES else k] for k in range(len(distinct))]
+    return Grading(places, tuple(zip([str(v) for v in distinct], repeated, strict=True)))
+
+
+def _spread(count: int, ramp_name: str, reverse: bool, first: int) -> list[str]:
     colors = ramp(ramp_name, reverse)
-    return ["#{:02X}{:02X}{:02X}".format(*colors[int(k)]) for k in np.linspace(20, 235, max(count, 1))]
+    return ["#{:02X}{:02X}{:02X}".format(*colors[int(k)]) for k in np.linspace(first, 235, max(count, 1))]

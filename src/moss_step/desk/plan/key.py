@@ -8,6 +8,7 @@ from functools import partial
 from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFrame,
     QLineEdit,
@@ -73,8 +74,10 @@ class RampBar(QWidget):
         if surface.cyclic:
             self._ends = ["N", "E", "S", "W", "N"]
         else:
-            middle = (low + high) / 2
-            self._ends = [value_text(v, surface.unit, surface.quantity) for v in (low, middle, high)]
+            places = [low, (low + high) / 2, high]
+            if picture.logarithmic:
+                places = [10.0**v for v in places]
+            self._ends = [value_text(v, surface.unit, surface.quantity) for v in places]
         self.setFixedHeight(30)
         self.setAccessibleName("Ramp from " + " to ".join((self._ends[0], self._ends[-1])))
 
@@ -220,6 +223,7 @@ class KeyPanel(QFrame):
             color = shape_color(shapes.index(layer.step) if layer.step in shapes else 0)
             grading = grading_of(picture, layer.row)
             if grading is not None:
+                self._layout.addWidget(label(f"by {layer.row.column.replace('_', ' ')}", "muted"))
                 self._add_classes(list(grading.classes))
                 return
             as_lines = picture.value.kind != "points"
@@ -410,6 +414,12 @@ class KeyPanel(QFrame):
             )
             unit = "°" if factor == 1.0 else ""
             self._layout.addWidget(row(label(f"{title} {value:g}{unit}", "muted"), slider))
+
+        arrows = QCheckBox("Slope arrows, heads downslope")
+        arrows.setAccessibleName("Slope arrows")
+        arrows.setChecked(shading.arrows)
+        arrows.toggled.connect(lambda on: self._shade("Slope arrows", arrows=on))
+        self._layout.addWidget(arrows)
 
     # --- changes
 

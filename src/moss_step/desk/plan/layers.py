@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -9,7 +10,7 @@ import numpy as np
 
 from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.paint import paint_classes, paint_ranges, paint_surface, shade_picture
-from moss_step.desk.plan.pictures import GridPicture, ShapesPicture, TablePicture
+from moss_step.desk.plan.pictures import LEAST, GridPicture, ShapesPicture, TablePicture
 from moss_step.desk.plan.ramps import ramp, usual_ramp
 from moss_step.desk.theme import GROUND
 from moss_step.desk.work import DRAFT, Work
@@ -61,7 +62,9 @@ def scene_of(work: Work) -> Scene:
     if front or work.draft is not None:
         # What is being looked at or made is drawn over the rest, or it could not be seen.
         rows = [(k, s) for k, s in rows if s != front]
-        rows.insert(0, (study.key_row(front) or KeyRow(step=front), DRAFT if work.draft is not None else front))
+        shown = DRAFT if work.draft is not None else front
+        first = work.study_with_draft.first_row(shown).model_copy(update={"step": front})
+        rows.insert(0, (study.key_row(front) or first, shown))
     layers, undrawn = [], []
     for row, step_id in rows:
         layer = _layer(work, row, step_id)
@@ -128,7 +131,7 @@ def span_of(layer: Layer) -> tuple[float, float]:
 
 
 def surface_span(picture: GridPicture, surface: Surface, row: KeyRow) -> tuple[float, float]:
-    """Lowest and highest value of a ramp over a surface."""
+    """Lowest and highest value of a ramp over a surface; their logarithms where the picture holds logarithms."""
     low, high = surface.range or (0.0, 1.0)
     if surface.cyclic:
         return 0.0, 360.0
@@ -137,6 +140,8 @@ def surface_span(picture: GridPicture, surface: Surface, row: KeyRow) -> tuple[f
     elif row.span == "typed":
         low = low if row.low is None else row.low
         high = high if row.high is None else row.high
+    if picture.logarithmic:
+        low, high = (math.log10(max(v, LEAST)) for v in (low, high))
     return low, high if high > low else low + 1.0
 
 

@@ -23,6 +23,9 @@ from moss_step.steps.declare import Value
 
 _SMALLEST = 300
 _MOST = 64
+_BY_POWERS = ("accumulation", "index")
+LEAST = 1e-3
+"""Lowest value that is told apart where colours follow powers of ten."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +40,11 @@ class GridPicture:
     def frame(self) -> Frame:
         """Frame of the finest level."""
         return self.value.frame
+
+    @property
+    def logarithmic(self) -> bool:
+        """Whether the levels hold logarithms to the base of ten: of what grows by powers downstream."""
+        return isinstance(self.value, Surface) and self.value.quantity in _BY_POWERS
 
     def level_for(self, cells_per_pixel: float) -> int:
         """The coarsest level that still has a cell for each pixel."""
@@ -113,7 +121,11 @@ def picture_of(value: Value) -> Picture:
         return TablePicture(value)
     if isinstance(value, ClassMap):
         return GridPicture(value, _halved(value.codes, smooth=False), None)
-    return GridPicture(value, _halved(value.values, smooth=not value.cyclic), histogram(value))
+    finest = value.values
+    if value.quantity in _BY_POWERS:
+        finest = np.log10(np.maximum(finest, np.float32(LEAST)))
+        finest.flags.writeable = False
+    return GridPicture(value, _halved(finest, smooth=not value.cyclic), histogram(value))
 
 
 def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:

@@ -21,9 +21,11 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QWidget
 
+from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.desk.plan.drawing import draw_frame_box, draw_marked, draw_pin, draw_scale_bar, draw_section_line, draw_shapes, shape_color
 from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
+from moss_step.desk.plan.live import Live, draw_live
 from moss_step.desk.plan.pictures import ShapesPicture, path_of
 from moss_step.desk.plan.readings import place_text, readings
 from moss_step.desk.work import Work
@@ -48,6 +50,8 @@ class PlanView(QWidget):
     """A box drawn with the box tool: xmin, ymin, xmax, ymax."""
     lined = Signal(object)
     """A line being pulled with the line tool: x1, y1, x2, y2."""
+    line_ended = Signal(object)
+    """A line was pulled and let go."""
     clicked = Signal(float, float)
     """Coordinates of a click that did not drag."""
     redrawn = Signal()
@@ -73,6 +77,7 @@ class PlanView(QWidget):
         self.line: tuple[float, float, float, float] | None = None
         self._line_start: tuple[float, float] | None = None
         self.cards: tuple[QWidget, ...] = ()
+        self.live: Live | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -184,6 +189,10 @@ class PlanView(QWidget):
         painter.drawImage(0, 0, self._image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._draw_all_shapes(painter, self.camera)
+        if self.live is not None:
+            draw_live(painter, self.live, self.camera)
+        if self.scene.shading.arrows and self.scene.ground is not None:
+            draw_arrows(painter, self.scene.ground, self.camera)
         draw_marked(painter, self.marked, self.camera)
         self._pin_cards = []
         for number, (x, y) in enumerate(self.work.study.pins, start=1):
@@ -271,6 +280,8 @@ class PlanView(QWidget):
             self.update()
         elif self._line_start is not None:
             self._line_start = None
+            if self.line is not None:
+                self.line_ended.emit(self.line)
         elif self._pressed is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
             self.clicked.emit(*self.camera.world(event.position().x(), event.position().y()))
         self._pressed = None
@@ -279,6 +290,12 @@ class PlanView(QWidget):
         """Mark shapes (an array of geometries in the plan's system, or None) on top of all."""
         self.marked = [] if geometry is None else [path_of(g) for g in geometry]  # type: ignore[attr-defined]
         self.update()
+
+    def show_live(self, live: Live | None) -> None:
+        """Draw what follows the pointer; None draws nothing."""
+        if live is not None or self.live is not None:
+            self.live = live
+            self.update(self._bare())
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Pin the reading."""

@@ -170,8 +170,13 @@ class SectionDrawer(QWidget):
         self._steps: list[str] = []
 
     def show_line(self, line: Line, scene: Scene) -> None:
-        """Show every surface of a scene along a line."""
+        """Show every surface of a scene along a straight line."""
         self.line = line
+        x1, y1, x2, y2 = line
+        self.show_path(np.array([(x1, y1), (x2, y2)]), scene)
+
+    def show_path(self, xy: np.ndarray, scene: Scene) -> None:
+        """Show every surface of a scene along a path of coordinates."""
         surfaces: dict[str, Surface] = {}
         self._steps = []
         if scene.ground is not None and isinstance(scene.ground.value, Surface):
@@ -179,8 +184,7 @@ class SectionDrawer(QWidget):
         for layer in scene.layers:
             if isinstance(layer.picture, GridPicture) and isinstance(layer.picture.value, Surface) and layer.picture is not scene.ground:
                 surfaces.setdefault(layer.name, layer.picture.value)
-        x1, y1, x2, y2 = line
-        path = shapely.LineString([(x1, y1), (x2, y2)])
+        path = shapely.LineString(xy) if len(xy) > 1 else shapely.LineString()
         if not surfaces or path.length == 0:
             self.chart.show_table(None, [])
             return

@@ -98,7 +98,8 @@ class TableDrawer(QWidget):
         self.rows.setModel(self.model)
         self.rows.setSortingEnabled(True)
         self.rows.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.rows.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.rows.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed | QAbstractItemView.EditTrigger.SelectedClicked)
+        self.model.renamed.connect(self._rename)
         self.rows.setWordWrap(False)
         self.rows.verticalHeader().setDefaultSectionSize(24)
         self.rows.horizontalHeader().setDefaultSectionSize(120)
@@ -116,6 +117,7 @@ class TableDrawer(QWidget):
         self._shown = outcome
         self._value = outcome.value if outcome else None
         columns, symbols = columns_of(outcome) if outcome else ({}, {})
+        self.model.names_can_change = bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
         self.model.show_columns(columns, symbols)
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
         self.filter_edit.clear()
@@ -233,6 +235,14 @@ class TableDrawer(QWidget):
             self.work.told.emit("Select rows of shapes first.", True)
             return
         self.work.choose(self.work.add_step("choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}))
+
+    def _rename(self, row: int, name: str) -> None:
+        """Give a basin a name: a setting of its step, so that it goes wherever the figures go."""
+        step = self.work.study.step(self._source())
+        parts = [p.strip() for p in str(step.settings.get("names") or "").split(";") if p.strip()]
+        kept = [p for p in parts if p.partition("=")[0].strip() != str(row + 1)]
+        names = "; ".join([*kept, f"{row + 1}={name.replace(';', ',')}"])
+        self.work.do(self.work.study.changing(step.id, lambda s: s.model_copy(update={"settings": {**s.settings, "names": names}})), "Name a basin")
 
     # --- filter and files
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 
 from moss_step.model.errors import MossError
 from moss_step.science.zones.choose import rows_matching
@@ -18,12 +18,16 @@ _WHERE = QModelIndex()
 class RowsModel(QAbstractTableModel):
     """Shows columns of one length; ``order`` holds the rows that are shown, in their order."""
 
+    renamed = Signal(int, str)
+    """A row of the columns was given a name."""
+
     def __init__(self) -> None:
         super().__init__()
         self.columns: dict[str, np.ndarray] = {}
         self._names: list[str] = []
         self._symbols: dict[str, str] = {}
         self._sorted: tuple[int, bool] | None = None
+        self.names_can_change = False
         self._kept = np.empty(0, np.int64)
         self.order = np.empty(0, np.int64)
 
@@ -76,7 +80,7 @@ class RowsModel(QAbstractTableModel):
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Text of a cell; numbers stand at the right."""
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.TextAlignmentRole):
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole, Qt.ItemDataRole.TextAlignmentRole):
             return None
         value = self.columns[self._names[index.column()]][self.order[index.row()]]
         number = isinstance(value, int | float | np.number)
@@ -84,6 +88,20 @@ class RowsModel(QAbstractTableModel):
             side = Qt.AlignmentFlag.AlignRight if number else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
         return cell_text(value)
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        """Names can be typed where the step takes them."""
+        usual = super().flags(index)
+        named = self.names_can_change and self._names[index.column()] == "name"
+        return usual | Qt.ItemFlag.ItemIsEditable if named else usual
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        """Tell a name that was typed."""
+        text = str(value).strip()
+        if role != Qt.ItemDataRole.EditRole or not text or text == self.data(index):
+            return False
+        self.renamed.emit(int(self.order[index.row()]), text)
+        return True
 
     def column_name(self, column: int) -> str:
         """Name of a column."""

@@ -16,6 +16,9 @@ from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, NONE, span
 from moss_step.science.zones.labelling import count_labels, label_components
 
+_FALL = 0.001
+"""Fall of a cut channel from cell to cell, in the unit of the ground, where it has to leave at an edge that is not lower."""
+
 
 class Lakes(NamedTuple):
     """Depressions of a ground: number of each cell (0 for none), and by number (0 first) cells, area, depth, volume, level."""
@@ -126,29 +129,33 @@ def filled_surface(
 def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-def]
     """Priority flood with a least rise a metre (Barnes, Lehman & Mulla 2014, algorithm 3, with a gradient for its step)."""
     rows, cols = z.shape
-    out, done = np.full(z.shape, np.float32(np.nan)), np.zeros(z.shape, np.bool_)
+    out, done = np.full(z.shape, np.float32(np.inf)), np.zeros(z.shape, np.bool_)
     heap = [(np.float32(0.0), np.int64(0)) for _ in range(0)]
     for r in range(rows):
         for c in range(cols):
-            edge = r == 0 or c == 0 or r == rows - 1 or c == cols - 1
             if ways[r, c] == NONE:
+                out[r, c] = np.nan
                 continue
+            edge = r == 0 or c == 0 or r == rows - 1 or c == cols - 1
             for k in range(8):
-                i, j = r + DR[k], c + DC[k]
-                edge = edge or ways[i, j] == NONE
+                edge = edge or ways[r + DR[k], c + DC[k]] == NONE
             if edge:
                 heapq.heappush(heap, (z[r, c], np.int64(r * cols + c)))
-                out[r, c], done[r, c] = z[r, c], True
+                out[r, c] = z[r, c]
     while len(heap) > 0:
         height, cell = heapq.heappop(heap)
         r, c = cell // cols, cell % cols
+        if done[r, c]:
+            continue
+        done[r, c] = True
         for k in range(8):
             i, j = r + DR[k], c + DC[k]
             if i < 0 or j < 0 or i >= rows or j >= cols or done[i, j] or ways[i, j] == NONE:
                 continue
-            out[i, j] = max(z[i, j], height + np.float32(gradient) * span(metres, min(i, r), k))
-            done[i, j] = True
-            heapq.heappush(heap, (out[i, j], np.int64(i * cols + j)))
+            wanted = max(z[i, j], height + np.float32(gradient) * span(metres, min(i, r), k))
+            if wanted < out[i, j]:
+                out[i, j] = wanted
+                heapq.heappush(heap, (wanted, np.int64(i * cols + j)))
     return out
 
 
@@ -219,7 +226,7 @@ def _cut(z, back, start, end, low):  # type: ignore[no-untyped-def]
     r, c = end // cols, end % cols
     floor = min(z[r, c], low)
     if z[r, c] >= low:
-        z[r, c] = np.nextafter(low, np.float32(-np.inf))
+        z[r, c] = low - np.float32(_FALL * count)
         floor = z[r, c]
     n = 0
     while r * cols + c != start:

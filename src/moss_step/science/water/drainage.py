@@ -72,17 +72,25 @@ def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
 
     Raises MossError for a ground without values, of unknown unit, or of more cells than can be numbered.
     """
-    with _LOCK:
-        found = _READY.get(id(dem))
-        if found is not None and found.dem is dem:
-            _READY.move_to_end(id(dem))
-            return found
+    found = prepared(dem)
+    if found is not None:
+        return found
     made = _prepared(dem, progress or silent())
     with _LOCK:
         _READY[id(dem)] = made
         while len(_READY) > _KEPT:
             _READY.popitem(last=False)
     return made
+
+
+def prepared(dem: Surface) -> Drainage | None:
+    """Give a ground's drainage when it is ready."""
+    with _LOCK:
+        found = _READY.get(id(dem))
+        if found is None or found.dem is not dem:
+            return None
+        _READY.move_to_end(id(dem))
+        return found
 
 
 _READY: OrderedDict[int, Drainage] = OrderedDict()

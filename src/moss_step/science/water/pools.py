@@ -62,11 +62,13 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     cell = _number_ends(descent, labels)
     _label(descent, labels)
     progress.at(0.4, "Finding passes")
-    height, one, other, at, way = _spanning_tree(z, labels, len(cell))
+    leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
+    height, one, other, at, way = _spanning_tree(z, labels, cell, leaves)
     bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
     order = np.argsort(height, kind="stable")
     level = _levels(len(cell), height, one, other)
-    depth, across, over = _spills(z, metres, labels, bottom, level, height[order], one[order], other[order], at[order], way[order])
+    tree = (height[order], one[order], other[order], at[order], way[order])
+    depth, across, over = _spills(z, metres, labels, (bottom, level, np.where(leaves, cell, -1)), tree)
     return Pools(labels, cell, bottom, level, depth, across, over), descent
 
 
@@ -233,12 +235,19 @@ def _join_parts(z, labels, part, best, where, tree):  # type: ignore[no-untyped-
     return fresh
 
 
-def _spanning_tree(z: np.ndarray, labels: np.ndarray, nodes: int) -> tuple[np.ndarray, ...]:
-    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and direction."""
-    part = np.arange(nodes, dtype=np.int32)
+def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and direction.
+
+    Nodes that water ``leaves`` the ground at are joined to the outside from the start.
+    """
+    nodes = len(cell)
+    part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
     height, one, other = np.empty(nodes - 1, np.float32), np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int32)
     at, way, count = np.empty(nodes - 1, np.int64), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
-    parts, strips = nodes, max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
+    out = np.flatnonzero(leaves)
+    height[: len(out)], one[: len(out)], other[: len(out)] = z.reshape(-1)[cell[out]], out, OUTSIDE
+    at[: len(out)], way[: len(out)], count[0] = cell[out], 8, len(out)
+    parts, strips = nodes - len(out), max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
     while count[0] < nodes - 1:
         best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int64)
         _lowest_passes(z, labels, part, strips, best, where)
@@ -278,13 +287,23 @@ def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _spills(z, metres, labels, bottom, level, height, one, other, at, way):  # type: ignore[no-untyped-def]
-    """Raise the water over passes in ascending order; the pool with the higher bottom spills into the other one's basin."""
+def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]
+    """Raise the water over passes in ascending order; the pool with the higher bottom spills into the other one's basin.
+
+    ``nodes_of`` are the nodes' bottoms, levels, and the cells that water leaves the ground at, else -1.
+    """
+    bottom, level, leaves = nodes_of
+    height, one, other, at, way = tree
     nodes, cols = bottom.size, z.shape[1]
     parent, deepest = np.arange(nodes), np.arange(nodes)
     depth, across, over = np.zeros(nodes, np.float32), np.zeros(nodes, np.int32), np.full(nodes, -1)
+    for node in range(1, nodes):
+        if leaves[node] >= 0:
+            parent[node], over[node] = 0, leaves[node]
     for e in range(height.size):
         a, b = _root(parent, one[e]), _root(parent, other[e])
+        if a == b:
+            continue
         first_dies = bottom[deepest[a]] > bottom[deepest[b]] or deepest[b] == 0
         if deepest[a] == 0:
             first_dies = False

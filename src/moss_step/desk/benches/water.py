@@ -1,0 +1,331 @@
+"""The Water bench: paths and catchments that follow the pointer, pools, floods and ridges that follow a slider."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout
+
+from moss_step.desk.benches.bench import Bench
+from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.form import SliderControl, TextControl
+from moss_step.desk.parts import button, label
+from moss_step.desk.plan.live import Live, mask_veil, number_veil
+from moss_step.desk.theme import OCHRE, WATER
+from moss_step.desk.work import Work
+from moss_step.model.errors import MossError
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.science.water import ridges, trace
+from moss_step.science.water.basins import divided
+from moss_step.science.water.drainage import Drainage, prepare, prepared
+from moss_step.science.water.indices import stage_curve
+from moss_step.steps.declare import StepKind
+from moss_step.steps.results import measured
+
+Place = tuple[float, float]
+
+
+class WaterPanel(StepPanel):
+    """A step about water; places and lines are taken from the plan."""
+
+    live = Signal(object)
+    """What to draw on the plan while the pointer or a slider moves, or None."""
+    tool_wanted = Signal(str)
+    catchment_wanted = Signal(float, float)
+    """The catchment of a place is asked for."""
+    places = ""
+    """Name of the setting that a click on the plan sets."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """A line about what follows the pointer, above the settings."""
+        self.said = label("", "muted", wrap=True)
+        self.said.setAccessibleName("What follows the pointer")
+        self._preparing: Surface | None = None
+        layout.addWidget(self.said)
+        super().build(layout)
+        if "line" in self.kind.settings.model_fields:
+            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", lambda: self.tool_wanted.emit("line")))
+
+    @property
+    def drainage(self) -> Drainage | None:
+        """The ground chosen, prepared; None while it is being prepared in the background."""
+        dem = self._ground()
+        if dem is None:
+            return None
+        found = prepared(dem)
+        if found is None and self._preparing is not dem:
+            self._preparing = dem
+            self.said.setText("Preparing the ground …")
+            self.work.helper.ask(lambda: prepare(dem), self._on_prepared)
+        return found
+
+    def update_draft(self) -> None:
+        """A step that still needs a place says so quietly."""
+        needs = self.kind.settings.model_fields
+        given = self.settings()
+        asked = [n for n in ("start", "at", "line") if n in needs]
+        shapes = [b for spec in self.kind.inputs if spec.accepts == "shapes" for b in [self._inputs[spec.name]]]
+        if asked and not any(given.get(n) for n in asked) and not any(b.currentData() for b in shapes):
+            self.work.set_draft(None)
+            self.keep_button.setEnabled(False)
+            self.note.show_lines("Draw the line on the plan." if asked == ["line"] else "Click on the plan: what follows the pointer is kept.")
+            return
+        super().update_draft()
+
+    def follow(self, place: Place | None) -> None:
+        """The pointer stands at a place of the plan, or left it."""
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take a place that was clicked; tells whether it was wanted."""
+        if not self.places:
+            return False
+        control = self.form.control(self.places)
+        if isinstance(control, TextControl):
+            control.fill(f"{x:.2f},{y:.2f}")
+        return True
+
+    def use_line(self, line: tuple[float, float, float, float]) -> None:
+        """Take a line that was drawn."""
+        if "line" in self.kind.settings.model_fields:
+            control = self.form.control("line")
+            if isinstance(control, TextControl):
+                control.fill(line)
+
+    def leave(self) -> None:
+        """Draw nothing any more."""
+        self.live.emit(None)
+        super().leave()
+
+    def _ground(self) -> Surface | None:
+        if "dem" not in self._inputs:
+            return None
+        outcome = self.work.outcome(str(self._inputs["dem"].currentData() or ""))
+        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+
+    def _on_prepared(self, answer: Drainage | MossError) -> None:
+        if not self._left:
+            self.said.setText(str(answer) if isinstance(answer, MossError) else "")
+            if isinstance(answer, Drainage):
+                self.on_ready(answer)
+
+    def on_ready(self, drainage: Drainage) -> None:
+        """The ground was prepared."""
+
+
+class PathPanel(WaterPanel):
+    """The path of the water from the pointer; a click keeps its start, another button cuts it."""
+
+    places = "start"
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Cutting, and the catchment of the end."""
+        super().build(layout)
+        cut = button("Cut it where I click", "The path ends at the point nearest to the next click", lambda: self._aim("cut"))
+        end = button("Catchment of its end", "Begin the catchment of the point that the path ends at", self._catchment)
+        layout.addWidget(cut)
+        layout.addWidget(end)
+
+    def follow(self, place: Place | None) -> None:
+        """Draw the path from the pointer, with its length and drop."""
+        drainage = self.drainage
+        if drainage is None or place is None:
+            self.live.emit(None)
+            return
+        try:
+            cell = trace.cell_at(drainage.dem, *place)
+        except MossError:
+            self.live.emit(None)
+            return
+        up = self.settings().get("side") == "up"
+        cells = trace.longest_up(drainage.ways, drainage.metres, cell) if up else trace.path_down(drainage.ways, cell)
+        xy = trace.centres(drainage, cells)
+        length = trace.path_metres(drainage, cells)[-1]
+        z = drainage.dem.values.reshape(-1)
+        drop = float(z[cells[0]] - z[cells[-1]])
+        self.said.setText(f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to keep it.")
+        self.live.emit(Live(((xy, WATER),), None, (place,)))
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take the start, or the place to cut at."""
+        taken = super().use_point(x, y)
+        self._aim("start")
+        return taken
+
+    def _aim(self, setting: str) -> None:
+        self.places = setting
+
+    def _catchment(self) -> None:
+        outcome = self.work.outcome("draft" if self.work.draft else self.step_id)
+        if outcome is None or not isinstance(outcome.value, Shapes):
+            self.work.told.emit("Click on the plan first: the path needs a start.", True)
+            return
+        x, y = shapely.get_coordinates(outcome.value.geometry[0])[-1]
+        if self.work.draft is not None and not self.step_id:
+            self.work.keep_draft()
+        self.catchment_wanted.emit(float(x), float(y))
+
+
+class CatchmentPanel(WaterPanel):
+    """All that drains to the pointer; a click keeps it."""
+
+    places = "at"
+
+    def follow(self, place: Place | None) -> None:
+        """Veil the catchment of the pointer."""
+        drainage = self.drainage
+        if drainage is None or place is None:
+            self.live.emit(None)
+            return
+        try:
+            cell = trace.cell_at(drainage.dem, *place)
+            snap = float(self.settings().get("snap") or 0.0)
+        except (MossError, ValueError):
+            self.live.emit(None)
+            return
+        cell = trace.snapped(drainage, cell, snap) if snap > 0 else cell
+        marks = np.zeros(drainage.ways.shape, np.uint8)
+        count, r0, r1, c0, c1 = trace.mark_upstream(drainage.ways, np.array([cell]), 1, marks)
+        rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
+        area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
+        self.said.setText(f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(",", " "))
+        x, y = trace.centres(drainage, np.array([cell]))[0]
+        self.live.emit(Live((), mask_veil(marks[rows, cols], drainage.frame.part(rows, cols)), ((float(x), float(y)),)))
+
+
+class BasinPanel(WaterPanel):
+    """Basins whose dividing pools follow a slider."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Watch the slider."""
+        super().build(layout)
+        control = self.form.control("min_depth")
+        if isinstance(control, SliderControl):
+            control.sliding.connect(self._slide)
+
+    def load(self) -> None:
+        """Set the slider's range by the deepest pool."""
+        super().load()
+        drainage = self.drainage
+        if drainage is not None:
+            self.on_ready(drainage)
+
+    def on_ready(self, drainage: Drainage) -> None:
+        """The deepest pool ends the slider."""
+        control = self.form.control("min_depth")
+        if isinstance(control, SliderControl):
+            control.set_range(0.0, max(float(drainage.pools.depth.max()), 0.01))
+
+    def _slide(self, depth: float) -> None:
+        drainage = self.drainage
+        if drainage is not None:
+            numbered, nodes = divided(drainage, depth)
+            self.said.setText(f"{len(nodes):,} basins".replace(",", " "))
+            self.live.emit(Live((), number_veil(numbered, drainage.frame)))
+
+
+class FloodPanel(WaterPanel):
+    """Ground under a stage that follows a slider, with its area and volume."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Watch the slider."""
+        super().build(layout)
+        self._curve: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+        self._of: Surface | None = None
+        control = self.form.control("stage")
+        if isinstance(control, SliderControl):
+            control.set_range(0.1, 20.0)
+            control.sliding.connect(self.slide)
+
+    def slide(self, stage: float) -> None:
+        """Veil what lies under a stage."""
+        outcome = self.work.outcome(str(self._inputs["above"].currentData() or ""))
+        if outcome is None or not isinstance(outcome.value, Surface):
+            return
+        above = outcome.value
+        if self._of is not above:
+            self._curve, self._of = stage_curve(above, 400, 25.0 / above.metres_per_height), above
+        assert self._curve is not None  # noqa: S101 - made with the surface above
+        area, volume = (float(np.interp(stage, self._curve[0], v)) for v in self._curve[1:])
+        self.said.setText(f"{measured(area / 1e4)} ha under water, {measured(volume)} m³")
+        step = max(1, max(above.values.shape) // 1400)
+        self.live.emit(Live((), mask_veil(above.values[::step, ::step] < stage, above.frame)))
+
+
+class RidgePanel(WaterPanel):
+    """Ridges and valleys that follow two sliders."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Watch the sliders."""
+        super().build(layout)
+        self._lines: tuple[object, Shapes] | None = None
+        self._asked: object = None
+        for name, most in (("least_length", 1000.0), ("least_steepness", 30.0)):
+            control = self.form.control(name)
+            if isinstance(control, SliderControl):
+                control.set_range(0.0, most)
+                control.sliding.connect(lambda _: self.slide())
+
+    def slide(self) -> None:
+        """Draw the lines that are long and steep enough now."""
+        dem, settings = self._ground(), self.settings()
+        if dem is None:
+            return
+        which, detail = str(settings["which"]), float(settings.get("detail") or max(dem.frame.area / 2000.0, 4.0 * dem.frame.area / dem.values.size))
+        wanted = (id(dem), which, detail)
+        if self._lines is None or self._lines[0] != wanted:
+            if self._asked != wanted:
+                self._asked = wanted
+                self.work.helper.ask(lambda: ridges.ridges_and_valleys(dem, which, detail), lambda found: self._on_lines(wanted, found))  # type: ignore[arg-type]
+            return
+        lines = self._lines[1]
+        rows = ridges.strong_enough(lines, float(settings["least_length"]), float(settings["least_steepness"]))
+        self.said.setText(f"{len(rows):,} of {len(lines):,} lines".replace(",", " "))
+        kinds = lines.columns["kind"]
+        drawn = [(shapely.get_coordinates(lines.geometry[k]), WATER if kinds[k] == "valley" else OCHRE) for k in rows]
+        self.live.emit(Live(tuple(drawn)))
+
+    def _on_lines(self, wanted: object, found: Shapes | MossError) -> None:
+        if isinstance(found, Shapes) and not self._left:
+            self._lines = (wanted, found)
+            self.slide()
+
+
+PANELS: dict[str, type[WaterPanel]] = {
+    "flow_path": PathPanel, "catchment": CatchmentPanel, "basins": BasinPanel, "flood": FloodPanel, "ridges_valleys": RidgePanel,
+}  # fmt: skip
+
+
+class WaterBench(Bench):
+    """Begins with the path of the pointer; hands what follows the pointer to the plan."""
+
+    main = "flow_path"
+    live = Signal(object)
+    tool_wanted = Signal(str)
+    catchment_wanted = Signal(float, float)
+
+    def __init__(self, work: Work) -> None:
+        super().__init__(work, "water")
+
+    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
+        """Panels that follow the pointer or a slider."""
+        made = PANELS.get(kind.kind, WaterPanel)(self.work, kind, step_id)
+        made.live.connect(self.live)
+        made.tool_wanted.connect(self.tool_wanted)
+        made.catchment_wanted.connect(self.catchment_wanted)
+        return made
+
+    def follow(self, place: Place | None) -> None:
+        """Hand the pointer's place to the panel."""
+        if isinstance(self.panel, WaterPanel):
+            self.panel.follow(place)
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Hand a clicked place to the panel."""
+        return isinstance(self.panel, WaterPanel) and self.panel.use_point(x, y)
+
+    def use_line(self, line: tuple[float, float, float, float]) -> None:
+        """Hand a drawn line to the panel."""
+        if isinstance(self.panel, WaterPanel):
+            self.panel.use_line(line)

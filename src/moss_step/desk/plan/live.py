@@ -1,0 +1,103 @@
+"""What follows the pointer on the plan: lines and a veil over some cells, drawn on top and kept nowhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QTransform
+
+from moss_step.desk.plan.camera import Camera
+from moss_step.desk.theme import CARD, DEEP, WATER
+from moss_step.model.frame import Box, Frame
+
+_MOST_PIXELS = 1400
+_HUES = 37
+
+
+@dataclass(frozen=True, eq=False)
+class Veil:
+    """A picture of some cells and the box that it covers; the picture's bytes live as long as it does."""
+
+    image: QImage
+    box: Box
+    data: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class Live:
+    """Lines as coordinates with a colour, a veil, and marks at places."""
+
+    lines: tuple[tuple[np.ndarray, str], ...] = ()
+    veil: Veil | None = None
+    marks: tuple[tuple[float, float], ...] = ()
+
+
+def mask_veil(cells: np.ndarray, frame: Frame, color: str = WATER, alpha: int = 120) -> Veil:
+    """Veil the cells of a boolean grid that lies in a frame."""
+    paint = QColor(color)
+    colors = np.array([0, _argb(paint.red(), paint.green(), paint.blue(), alpha)], np.uint32)
+    return _veil(colors[_thinned(cells).astype(np.uint8)], frame)
+
+
+def number_veil(numbers: np.ndarray, frame: Frame, alpha: int = 130) -> Veil:
+    """Veil a grid of numbers, neighbours in different colours and 0 in none."""
+    colors = np.array([_hue(k, alpha) for k in range(_HUES)], np.uint32)
+    thin = _thinned(numbers)
+    return _veil(np.where(thin > 0, colors[(thin * 11) % _HUES], np.uint32(0)), frame)
+
+
+def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
+    """Draw the veil, then the lines on a light rim, then the marks."""
+    if live.veil is not None:
+        xmin, ymin, xmax, ymax = live.veil.box
+        (x0, y0), (x1, y1) = camera.pixel(xmin, ymax), camera.pixel(xmax, ymin)
+        painter.drawImage(QRectF(x0, y0, x1 - x0, y1 - y0), live.veil.image)
+    sx, sy = camera.scale, camera.scale * camera.stretch
+    painter.save()
+    painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for xy, color in live.lines:
+        path = polyline(xy)
+        for ink, width in ((CARD, 5.0), (color, 2.6)):
+            pen = QPen(QColor(ink), width)
+            pen.setCosmetic(True)
+            painter.setPen(pen)
+            painter.drawPath(path)
+    painter.restore()
+    painter.save()
+    painter.setPen(QPen(QColor(CARD), 2.0))
+    painter.setBrush(QColor(DEEP))
+    for x, y in live.marks:
+        painter.drawEllipse(QPointF(*camera.pixel(x, y)), 6, 6)
+    painter.restore()
+
+
+def polyline(xy: np.ndarray) -> QPainterPath:
+    """A painter path along coordinates."""
+    path = QPainterPath(QPointF(*xy[0]))
+    for x, y in xy[1:]:
+        path.lineTo(x, y)
+    return path
+
+
+def _thinned(values: np.ndarray) -> np.ndarray:
+    step = max(1, max(values.shape) // _MOST_PIXELS)
+    return values[::step, ::step]
+
+
+def _veil(pixels: np.ndarray, frame: Frame) -> Veil:
+    data = np.ascontiguousarray(pixels)
+    image = QImage(data.data, data.shape[1], data.shape[0], QImage.Format.Format_ARGB32_Premultiplied)
+    return Veil(image, frame.box, data)
+
+
+def _hue(k: int, alpha: int) -> int:
+    paint = QColor.fromHsv((k * 360) // _HUES, 150, 190)
+    return _argb(paint.red(), paint.green(), paint.blue(), alpha)
+
+
+def _argb(red: int, green: int, blue: int, alpha: int) -> int:
+    """A pixel of a colour that is multiplied by its opacity."""
+    return alpha << 24 | (red * alpha // 255) << 16 | (green * alpha // 255) << 8 | blue * alpha // 255
