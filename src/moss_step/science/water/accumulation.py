@@ -35,28 +35,30 @@ def count_donors(ways, donors):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate(ways, donors, total):  # type: ignore[no-untyped-def]
+def _accumulate(ways, donors, total, steps):  # type: ignore[no-untyped-def]
+    for start in range(ways.size):
+        if donors[start] != 0 or ways[start] == NONE:
+            continue
+        here, amount = start, total[start]
+        while True:
+            donors[here] = 255  # done
+            way = ways[here]
+            if way >= OUT:
+                break
+            here += steps[way]
+            amount += total[here]
+            total[here] = amount
+            donors[here] -= 1
+            if donors[here] > 0:
+                break
+
+
+def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
     """Add to each cell of ``total`` (which holds the cells' own amounts) all that runs to it; uses ``donors`` up.
 
     Follows the water from every spring until it meets a cell that waits for other donors.
     """
-    rows, cols = ways.shape
-    for r in range(rows):
-        for c in range(cols):
-            if donors[r, c] != 0 or ways[r, c] == NONE:
-                continue
-            i, j = r, c
-            while ways[i, j] < OUT:
-                k = ways[i, j]
-                a, b = i + DR[k], j + DC[k]
-                total[a, b] += total[i, j]
-                donors[i, j] = 255  # done
-                donors[a, b] -= 1
-                if donors[a, b] > 0:
-                    break
-                i, j = a, b
-            else:
-                donors[i, j] = 255
+    _accumulate(ways.reshape(-1), donors.reshape(-1), total.reshape(-1), DR * ways.shape[1] + DC)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")

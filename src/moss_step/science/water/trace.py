@@ -32,28 +32,33 @@ def path_down(ways, start):  # type: ignore[no-untyped-def]
 def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]
     """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their bounds."""
     rows, cols = ways.shape
+    flat, mark, steps = ways.reshape(-1), marks.reshape(-1), DR * cols + DC
     stack, top, count = np.empty(4096, np.int64), 0, 0
     r0, r1, c0, c1 = rows, -1, cols, -1
     for seed in seeds:
-        if marks[seed // cols, seed % cols] == 0:
-            marks[seed // cols, seed % cols] = number
-            stack[top] = seed
-            top += 1
+        if mark[seed] == 0:
+            mark[seed] = number
             if top == stack.size:
                 stack = np.append(stack, np.empty(stack.size, np.int64))
+            stack[top] = seed
+            top += 1
     while top > 0:
         top -= 1
-        r, c = stack[top] // cols, stack[top] % cols
+        here = stack[top]
+        r = here // cols
+        c = here - r * cols
         count += 1
         r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
         if top + 8 >= stack.size:
             stack = np.append(stack, np.empty(stack.size, np.int64))
+        inner = 0 < r < rows - 1 and 0 < c < cols - 1
         for k in range(8):
-            i, j = r + DR[k], c + DC[k]
-            if 0 <= i < rows and 0 <= j < cols and ways[i, j] == k ^ 4 and marks[i, j] == 0:
-                marks[i, j] = number
-                stack[top] = i * cols + j
-                top += 1
+            if inner or (0 <= r + DR[k] < rows and 0 <= c + DC[k] < cols):
+                at = here + steps[k]
+                if flat[at] == k ^ 4 and mark[at] == 0:
+                    mark[at] = number
+                    stack[top] = at
+                    top += 1
     return count, r0, r1, c0, c1
 
 
