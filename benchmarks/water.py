@@ -116,7 +116,9 @@ def _live(dem: Surface) -> list[Line]:
         Line("prepare a ground of 4 million cells", f"{took:.2f} s", "", "within 3 s", took <= 3),
         Line("memory while preparing, beside the ground", f"{more:.1f} bytes a cell", "", "at most 12", more <= 12),
         Line("flow path under the pointer, the longest", f"{path * 1000:.2f} ms", "", "within 2 ms", path <= 0.002),
-        Line(f"catchment under the pointer, for a million cells (measured on {size:,})", f"{caught * 1000:.0f} ms", "", "within 50 ms", caught <= 0.05),
+        Line(
+            f"catchment under the pointer, for a million cells (measured on {size:,})", f"{caught * 1000:.0f} ms", "", "within 50 ms", caught <= 0.05
+        ),
         Line("least pool depth over all basins", f"{merged * 1000:.0f} ms", "", "within 150 ms", merged <= 0.15),
         Line("flood slider, a frame", f"{flooded * 1000:.0f} ms", "", "within 33 ms", flooded <= 0.033),
     ]

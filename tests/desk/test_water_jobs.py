@@ -122,7 +122,16 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
     numbered, nodes = divided(drainage_of(window), None)
     assert len(shapes) == len(nodes) and shapes.columns["cells"].tolist() == np.bincount(numbered.ravel())[1:].tolist()
     assert shapes.columns["area_m2"].sum() == 4_000_000.0
-    for column in ("perimeter_m", "longest_path_m", "mean_slope_deg", "relief", "pool_depth", "hypsometric_integral", "form_factor", "drainage_density"):
+    for column in (
+        "perimeter_m",
+        "longest_path_m",
+        "mean_slope_deg",
+        "relief",
+        "pool_depth",
+        "hypsometric_integral",
+        "form_factor",
+        "drainage_density",
+    ):
         assert np.isfinite(shapes.columns[column][0]), column
     window.show_drawer("table")
     settle(window)
@@ -247,3 +256,18 @@ def test_every_water_step_has_words_and_a_question():
         "ridges_valleys", "wetness", "stream_power", "drain_height", "pond",
     }  # fmt: skip
     assert all(k.question.endswith("?") and len(k.words) >= 3 for k in kinds)
+
+
+def test_a_ground_that_holds_no_water_back_gives_an_empty_result_that_can_be_looked_at(wet, settle, tmp_path):
+    window = wet
+    made = window.work.add_step("depressions", {"dem": by_name(window, "Harrow ground")}, {})
+    settle(window)
+    outcome = window.work.outcome(made)
+    assert len(outcome.value) == 0 and "holds no water back" in outcome.warnings[0]
+    assert not window.plan.view.grab().toImage().isNull()
+    window.show_drawer("table")
+    settle(window)
+    assert window.table.model.rowCount() == 0
+    press(window.table, "Chart of the column, or of the curve that the table holds")
+    settle(window)
+    assert "no water back" in window.benches["water"].panel.note.text

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from moss_step.desk.warm import settle
+from moss_step.science.water.drainage import prepare
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -59,7 +60,25 @@ def main() -> None:
         take("table", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: grade_hexagons(window),
              lambda: window.show_drawer("table"), lambda: window.table.select(12))  # fmt: skip
         take("formula", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: write_formula(window))
+        take("water", lambda: work.choose(""), lambda: follow_water(window))
+        take("basins", lambda: divide_ground(window), lambda: window.show_drawer("table"), lambda: window.table.select(1))
         work.close()
+
+
+def follow_water(window: MainWindow) -> None:
+    """The path of the water from a place pointed at."""
+    prepare(window.work.outcome("ground").value)  # type: ignore[union-attr,arg-type]
+    window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
+    window.go_to_bench("water")
+    view = window.plan.view
+    view.pointed.emit((412_620.0, 5_871_520.0))
+
+
+def divide_ground(window: MainWindow) -> None:
+    """Basins of two hectares and more, and the streams."""
+    work = window.work
+    work.add_step("streams", {"dem": "ground"}, {})
+    work.choose(work.add_step("basins", {"dem": "ground"}, {"min_area": 20_000.0}))
 
 
 def label_contours(window: MainWindow) -> None:

@@ -51,6 +51,8 @@ class Shapes:
     @cached_property
     def box(self) -> Box | None:
         """Extent of all shapes, or None when there are none."""
+        if len(self.geometry) == 0:
+            return None
         bounds = shapely.total_bounds(self.geometry)
         return None if np.isnan(bounds).any() else (bounds[0], bounds[1], bounds[2], bounds[3])
 
@@ -58,6 +60,8 @@ class Shapes:
     def count_text(self) -> str:
         """How many there are, in words."""
         n = len(self)
+        if n == 0:
+            return "no shapes"
         return f"{n:,} {self.kind}" if n != 1 or self.kind == "mixed" else f"1 {self.kind[:-1]}"
 
     def names(self) -> list[str]:

@@ -23,6 +23,7 @@ METHODS = {
 _MOST_VALUES, _SAMPLE = 24, 1000
 _STRIDE = 7  # colours of many values repeat, far apart on the ramp
 _NONE = "#C9C7BC"
+_GOLDEN = 0.6180339887
 
 
 @dataclass(frozen=True)
@@ -111,6 +112,9 @@ def _by_value(values: np.ndarray, ramp_name: str, reverse: bool, first: int) -> 
         order = sorted(range(len(distinct)), key=lambda k: [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", str(distinct[k]))])
         distinct, places = distinct[order], np.argsort(order)[places]
     colors = _spread(min(len(distinct), _MOST_VALUES), ramp_name, reverse, first)
+    if distinct.dtype.kind not in "iuf":
+        # Names have no order to show: neighbours in the list, and often on the ground, get colours far apart.
+        colors = [colors[k] for k in np.argsort(np.argsort(np.arange(len(colors)) * _GOLDEN % 1.0))]
     repeated = [colors[(k * _STRIDE) % len(colors) if len(distinct) > _MOST_VALUES else k] for k in range(len(distinct))]
     return Grading(places, tuple(zip([str(v) for v in distinct], repeated, strict=True)))
 
