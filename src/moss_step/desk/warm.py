@@ -7,8 +7,19 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+import numpy as np
+
+from moss_step.model.surface import Surface
+from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight, seen_fast, viewshed
+from moss_step.science.water import trace
+from moss_step.science.water.basins import divided
+from moss_step.science.water.drainage import prepare
 from moss_step.study.autosave import Autosave
+
+if TYPE_CHECKING:
+    from moss_step.desk.window import MainWindow
 
 _LONGEST = 600.0
 
@@ -44,8 +55,27 @@ def main() -> None:
             window.begin_step(kind)
             settle(app, window)
             window.grab()
+        _follow_the_pointer(window)
         window.work.close()
     sys.stdout.write("Kernels are compiled.\n")
+
+
+def _follow_the_pointer(window: MainWindow) -> None:
+    """Kernels that run only while the pointer or a slider moves."""
+    outcome = window.work.outcome("ground")
+    if outcome is None or not isinstance(outcome.value, Surface):
+        return
+    drainage = prepare(outcome.value)
+    cell = drainage.frame.cols * 500 + 500
+    trace.path_down(drainage.ways, cell)
+    trace.longest_up(drainage.ways, drainage.metres, cell)
+    trace.mark_upstream(drainage.ways, np.array([cell]), 1, np.zeros(drainage.ways.shape, np.uint8))
+    divided(drainage, 1.0)
+    sight = prepare_sight(outcome.value)
+    at = Observer(drainage.frame.x_of(500), drainage.frame.y_of(500))
+    seen_fast(sight, at)
+    viewshed(sight, [at])
+    mast_heights(sight, [at])
 
 
 def settle(app: object, window: object) -> None:

@@ -24,7 +24,9 @@ from moss_step.demo import DATA
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.classes import ClassesBench
 from moss_step.desk.benches.gather import GatherBench
+from moss_step.desk.benches.place import PlaceBench, PlacePanel
 from moss_step.desk.benches.sheet import SheetBench
+from moss_step.desk.benches.sight import SightBench
 from moss_step.desk.benches.water import WaterBench
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
@@ -94,6 +96,7 @@ class MainWindow(QMainWindow):
             "gather": lambda: GatherBench(self.work),
             "classes": lambda: ClassesBench(self.work),
             "water": lambda: WaterBench(self.work),
+            "sight": lambda: SightBench(self.work),
             "sheet": lambda: SheetBench(self.work, self.plan.view),
         }
         filled = {k.bench for k in catalogue().values()}
@@ -139,7 +142,8 @@ class MainWindow(QMainWindow):
         self.table.marked.connect(self.plan.view.mark)
         self.plan.view.pointed.connect(self._follow)
         self.plan.view.line_ended.connect(self._use_line)
-        self.plan.view.lined.connect(lambda line: self.section.show_line(line, self.plan.view.scene))
+        self.plan.view.lined.connect(self._pull_line)
+        self.plan.view.handle_moved.connect(self._drag_handle)
         self.section.marked.connect(self.plan.view.mark)
         self.section.line_wanted.connect(lambda: self.plan.view.set_tool("line"))
         self.table.box_wanted.connect(self.plan.view.show_box)
@@ -148,8 +152,9 @@ class MainWindow(QMainWindow):
         for bench in self.benches.values():
             if isinstance(bench, Bench):
                 bench.box_wanted.connect(lambda: self.plan.view.set_tool("box"))
-            if isinstance(bench, WaterBench):
+            if isinstance(bench, PlaceBench):
                 bench.live.connect(self._show_live)
+                bench.handles.connect(self.plan.view.set_handles)
                 bench.tool_wanted.connect(self.plan.view.set_tool)
                 bench.catchment_wanted.connect(self._begin_catchment)
             if isinstance(bench, GatherBench):
@@ -259,8 +264,8 @@ class MainWindow(QMainWindow):
     def _begin_catchment(self, x: float, y: float) -> None:
         self.begin_step("catchment")
         bench = self.benches["water"]
-        if isinstance(bench, WaterBench):
-            bench.use_point(x, y)
+        if isinstance(bench, PlaceBench) and bench.place_panel is not None:
+            bench.place_panel.use_point(x, y)
 
     def _on_chosen(self) -> None:
         chosen = self.work.chosen_id
@@ -297,20 +302,38 @@ class MainWindow(QMainWindow):
     def _on_plan_clicked(self, x: float, y: float) -> None:
         """A bench may want the place; else a click on a shape selects its row while the table is open."""
         bench = self._stack.currentWidget()
-        if isinstance(bench, WaterBench) and bench.use_point(x, y):
+        if isinstance(bench, PlaceBench) and bench.place_panel is not None and bench.place_panel.use_point(x, y):
             return
         if self.table.isVisible():
             self.table.select_at(x, y, 8.0 / self.plan.view.camera.scale)
 
     def _follow(self, place: tuple[float, float] | None) -> None:
+        panel = self._place_panel()
+        if panel is not None:
+            panel.follow(place)
+
+    def _place_panel(self) -> PlacePanel | None:
+        """The panel that takes places from the plan, when one is shown."""
         bench = self._stack.currentWidget()
-        if isinstance(bench, WaterBench):
-            bench.follow(place)
+        return bench.place_panel if isinstance(bench, PlaceBench) else None
+
+    def _drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        panel = self._place_panel()
+        if panel is not None:
+            panel.drag_handle(number, x, y, ended)
+
+    def _pull_line(self, line: tuple[float, float, float, float]) -> None:
+        panel = self._place_panel()
+        if self.section.isVisible():
+            self.section.show_line(line, self.plan.view.scene)
+        elif panel is not None:
+            panel.pull_line(line)
 
     def _use_line(self, line: tuple[float, float, float, float]) -> None:
-        bench = self._stack.currentWidget()
-        if isinstance(bench, WaterBench) and not self.section.isVisible():
-            bench.use_line(line)
+        panel = self._place_panel()
+        if panel is not None and not self.section.isVisible():
+            panel.use_line(line)
+            self.plan.view.line = None
             self.plan.view.set_tool("look")
 
     def _show_live(self, live: Live | None) -> None:

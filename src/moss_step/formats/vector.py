@@ -101,7 +101,7 @@ def in_system(shapes: Shapes, crs: str | None) -> Shapes:
         return shapes
     turn = Transformer.from_crs(shapes.crs, crs, always_xy=True)
     moved = shapely.transform(shapes.geometry, lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1])))
-    return Shapes(np.asarray(moved), shapes.columns, crs)
+    return Shapes(np.asarray(moved), shapes.columns, crs, shapes.symbols)
 
 
 def _unreadable(path: Path, error: Exception) -> MossError:

@@ -35,7 +35,8 @@ class KeyRow(BaseModel):
     """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
 
     Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and labelled by
-    another column; points have a ``mark`` of a ``size`` in pixels.
+    another column; points have a ``mark`` of a ``size`` in pixels. ``clear_zero``
+    leaves cells of value 0 undrawn.
     """
 
     model_config = _FROZEN
@@ -53,6 +54,7 @@ class KeyRow(BaseModel):
     count: int = Field(5, ge=2, le=24)
     outline: Literal["own", "fill", "none"] = "own"
     labels: str = ""
+    clear_zero: bool = False
     breaks: tuple[float, ...] = ()
     mark: Literal["round", "square", "triangle"] = "round"
     size: float = Field(10.0, ge=2, le=60)

@@ -33,6 +33,7 @@ QUESTIONS = {
     "shape": "What shape has the ground?",
     "surface": "Which surface do you need?",
     "water": "Where does water run, and what drains to a place?",
+    "sight": "What is seen from where?",
     "classes": "Which ground falls in which class?",
 }
 

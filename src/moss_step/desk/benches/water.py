@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import shapely
-from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout
 
-from moss_step.desk.benches.bench import Bench
-from moss_step.desk.benches.panel import StepPanel
-from moss_step.desk.form import SliderControl, TextControl
-from moss_step.desk.parts import button, label
+from moss_step.desk.benches.place import Place, PlaceBench, PlacePanel
+from moss_step.desk.form import SliderControl
+from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, mask_veil, number_veil
 from moss_step.desk.theme import OCHRE, WATER
 from moss_step.desk.work import Work
@@ -21,37 +19,21 @@ from moss_step.science.water import ridges, trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import Drainage, prepare, prepared
 from moss_step.science.water.indices import stage_curve
-from moss_step.steps.declare import StepKind
 from moss_step.steps.results import measured
 
-Place = tuple[float, float]
 
-
-class WaterPanel(StepPanel):
-    """A step about water; places and lines are taken from the plan."""
-
-    live = Signal(object)
-    """What to draw on the plan while the pointer or a slider moves, or None."""
-    tool_wanted = Signal(str)
-    catchment_wanted = Signal(float, float)
-    """The catchment of a place is asked for."""
-    places = ""
-    """Name of the setting that a click on the plan sets."""
+class WaterPanel(PlacePanel):
+    """A step about water, over a ground that is prepared in the background."""
 
     def build(self, layout: QVBoxLayout) -> None:
-        """A line about what follows the pointer, above the settings."""
-        self.said = label("", "muted", wrap=True)
-        self.said.setAccessibleName("What follows the pointer")
+        """Nothing is being prepared yet."""
         self._preparing: Surface | None = None
-        layout.addWidget(self.said)
         super().build(layout)
-        if "line" in self.kind.settings.model_fields:
-            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", lambda: self.tool_wanted.emit("line")))
 
     @property
     def drainage(self) -> Drainage | None:
         """The ground chosen, prepared; None while it is being prepared in the background."""
-        dem = self._ground()
+        dem = self.ground()
         if dem is None:
             return None
         found = prepared(dem)
@@ -60,49 +42,6 @@ class WaterPanel(StepPanel):
             self.said.setText("Preparing the ground …")
             self.work.helper.ask(lambda: prepare(dem), self._on_prepared)
         return found
-
-    def update_draft(self) -> None:
-        """A step that still needs a place says so quietly."""
-        needs = self.kind.settings.model_fields
-        given = self.settings()
-        asked = [n for n in ("start", "at", "line") if n in needs]
-        shapes = [b for spec in self.kind.inputs if spec.accepts == "shapes" for b in [self._inputs[spec.name]]]
-        if asked and not any(given.get(n) for n in asked) and not any(b.currentData() for b in shapes):
-            self.work.set_draft(None)
-            self.keep_button.setEnabled(False)
-            self.note.show_lines("Draw the line on the plan." if asked == ["line"] else "Click on the plan: what follows the pointer is kept.")
-            return
-        super().update_draft()
-
-    def follow(self, place: Place | None) -> None:
-        """The pointer stands at a place of the plan, or left it."""
-
-    def use_point(self, x: float, y: float) -> bool:
-        """Take a place that was clicked; tells whether it was wanted."""
-        if not self.places:
-            return False
-        control = self.form.control(self.places)
-        if isinstance(control, TextControl):
-            control.fill(f"{x:.2f},{y:.2f}")
-        return True
-
-    def use_line(self, line: tuple[float, float, float, float]) -> None:
-        """Take a line that was drawn."""
-        if "line" in self.kind.settings.model_fields:
-            control = self.form.control("line")
-            if isinstance(control, TextControl):
-                control.fill(line)
-
-    def leave(self) -> None:
-        """Draw nothing any more."""
-        self.live.emit(None)
-        super().leave()
-
-    def _ground(self) -> Surface | None:
-        if "dem" not in self._inputs:
-            return None
-        outcome = self.work.outcome(str(self._inputs["dem"].currentData() or ""))
-        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
 
     def _on_prepared(self, answer: Drainage | MossError) -> None:
         if not self._left:
@@ -269,7 +208,7 @@ class RidgePanel(WaterPanel):
 
     def slide(self) -> None:
         """Draw the lines that are long and steep enough now."""
-        dem, settings = self._ground(), self.settings()
+        dem, settings = self.ground(), self.settings()
         if dem is None:
             return
         which, detail = str(settings["which"]), float(settings.get("detail") or max(dem.frame.area / 2000.0, 4.0 * dem.frame.area / dem.values.size))
@@ -292,40 +231,14 @@ class RidgePanel(WaterPanel):
             self.slide()
 
 
-PANELS: dict[str, type[WaterPanel]] = {
-    "flow_path": PathPanel, "catchment": CatchmentPanel, "basins": BasinPanel, "flood": FloodPanel, "ridges_valleys": RidgePanel,
-}  # fmt: skip
-
-
-class WaterBench(Bench):
-    """Begins with the path of the pointer; hands what follows the pointer to the plan."""
+class WaterBench(PlaceBench):
+    """Begins with the path of the pointer."""
 
     main = "flow_path"
-    live = Signal(object)
-    tool_wanted = Signal(str)
-    catchment_wanted = Signal(float, float)
+    usual = WaterPanel
+    panels = {
+        "flow_path": PathPanel, "catchment": CatchmentPanel, "basins": BasinPanel, "flood": FloodPanel, "ridges_valleys": RidgePanel,
+    }  # fmt: skip
 
     def __init__(self, work: Work) -> None:
         super().__init__(work, "water")
-
-    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """Panels that follow the pointer or a slider."""
-        made = PANELS.get(kind.kind, WaterPanel)(self.work, kind, step_id)
-        made.live.connect(self.live)
-        made.tool_wanted.connect(self.tool_wanted)
-        made.catchment_wanted.connect(self.catchment_wanted)
-        return made
-
-    def follow(self, place: Place | None) -> None:
-        """Hand the pointer's place to the panel."""
-        if isinstance(self.panel, WaterPanel):
-            self.panel.follow(place)
-
-    def use_point(self, x: float, y: float) -> bool:
-        """Hand a clicked place to the panel."""
-        return isinstance(self.panel, WaterPanel) and self.panel.use_point(x, y)
-
-    def use_line(self, line: tuple[float, float, float, float]) -> None:
-        """Hand a drawn line to the panel."""
-        if isinstance(self.panel, WaterPanel):
-            self.panel.use_line(line)

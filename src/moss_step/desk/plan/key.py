@@ -280,6 +280,12 @@ class KeyPanel(QFrame):
         layout.addWidget(row(ramps, turn, gap=4))
         if surface.cyclic:
             return
+        zero = QCheckBox("Leave 0 clear")
+        zero.setToolTip("Cells of value 0 show what lies below")
+        zero.setAccessibleName("Leave 0 clear")
+        zero.setChecked(key.clear_zero)
+        zero.toggled.connect(lambda on: self._set(key, "Leave 0 clear", clear_zero=on))
+        layout.addWidget(zero)
         span = QComboBox()
         span.setAccessibleName("Range of the ramp")
         span.setToolTip("Which values the ramp spans")

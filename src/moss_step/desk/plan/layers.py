@@ -169,7 +169,7 @@ def _visible_grids(scene: Scene, camera: Camera) -> list[Layer]:
     for i, (layer, picture) in enumerate(grids):
         found.append(layer)
         value = picture.value
-        whole = isinstance(value, Surface) and value.valid_count == value.values.size and layer.ranges is None
+        whole = isinstance(value, Surface) and value.valid_count == value.values.size and layer.ranges is None and not layer.row.clear_zero
         if whole and layer.row.opacity == 1.0 and all(_holds(picture.frame.box, p.frame.box) for _, p in grids[i + 1 :]):
             break
     return found
@@ -195,8 +195,8 @@ def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) 
     else:
         low, high = span_of(layer)
         colors, below = surface_colors(grid.value, layer.row)
-        scale = np.float32(255.999 / (high - low))
-        paint_surface(values, rows, cols, _packed(colors), below, np.float32(low), scale, strength, picture)
+        scale, clear = np.float32(255.999 / (high - low)), np.float32(0.0 if layer.row.clear_zero else np.nan)
+        paint_surface(values, rows, cols, _packed(colors), below, np.float32(low), scale, strength, clear, picture)
 
 
 def surface_colors(surface: Surface, row: KeyRow) -> tuple[np.ndarray, int]:

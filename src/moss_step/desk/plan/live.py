@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QTransform
+from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QTransform
 
 from moss_step.desk.plan.camera import Camera
-from moss_step.desk.theme import CARD, DEEP, WATER
+from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, WATER, font
 from moss_step.model.frame import Box, Frame
 
 _MOST_PIXELS = 1400
@@ -71,6 +71,20 @@ def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
     painter.setBrush(QColor(DEEP))
     for x, y in live.marks:
         painter.drawEllipse(QPointF(*camera.pixel(x, y)), 6, 6)
+    painter.restore()
+
+
+def draw_handles(painter: QPainter, places: tuple[tuple[float, float], ...], camera: Camera) -> None:
+    """Draw places that can be dragged: a ring with its number, the first one filled."""
+    painter.save()
+    painter.setFont(font(11, QFont.Weight.DemiBold))
+    for i, place in enumerate(places):
+        at = QPointF(*camera.pixel(*place))
+        painter.setPen(QPen(QColor(DEEP), 2.0))
+        painter.setBrush(QColor(LICHEN if i == 0 else CARD))
+        painter.drawEllipse(at, 9, 9)
+        painter.setPen(QColor(INK))
+        painter.drawText(QRectF(at.x() - 9, at.y() - 9, 18, 18), Qt.AlignmentFlag.AlignCenter, str(i + 1))
     painter.restore()
 
 

@@ -23,10 +23,11 @@ def _mix(old, new, strength):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def paint_surface(values, rows, cols, colors, below, low, scale, strength, picture):  # type: ignore[no-untyped-def]
+def paint_surface(values, rows, cols, colors, below, low, scale, strength, clear, picture):  # type: ignore[no-untyped-def]
     """Blend a surface into ``picture``; ``rows`` and ``cols`` give each pixel's cell or -1.
 
-    ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under ``low``.
+    ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under ``low``; ``clear`` is a
+    value that is not drawn (NaN for none).
     """
     for y in numba.prange(rows.size):
         r = rows[y]
@@ -38,7 +39,7 @@ def paint_surface(values, rows, cols, colors, below, low, scale, strength, pictu
             if c < 0:
                 continue
             v = row[c]
-            if v == v:
+            if v == v and v != clear:
                 place = (v - low) * scale
                 k = below if place < 0.0 else (np.int64(255) if place > 255.0 else np.int64(place))
                 line[x] = _mix(line[x], colors[k], strength)

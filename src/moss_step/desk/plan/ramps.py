@@ -11,13 +11,22 @@ from moss_step.desk.theme import ASSETS
 from moss_step.model.surface import Surface
 
 CYCLIC = ("compass", "rose")
-_BY_QUANTITY = {"elevation": "upland", "slope": "ember", "aspect": "compass", "shade": "grey"}
+_BY_QUANTITY = {"elevation": "upland", "slope": "ember", "aspect": "compass", "shade": "grey", "seen": "lookout"}
+_LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
+"""Lichen to deep teal, dark with the number of observers."""
 
 
 @lru_cache(maxsize=1)
 def _all() -> dict[str, np.ndarray]:
     texts = json.loads((ASSETS / "ramps.json").read_text())
-    return {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
+    found = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
+    return found | {"lookout": _between(_LOOKOUT)}
+
+
+def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:
+    """A ramp through colours at even steps."""
+    places = np.linspace(0, len(stops) - 1, 256)
+    return np.stack([np.interp(places, np.arange(len(stops)), [s[k] for s in stops]) for k in range(3)], axis=1).round().astype(np.uint8)
 
 
 def ramp_names() -> list[str]:

@@ -44,6 +44,8 @@ def value_text(value: float, unit: Unit, quantity: str = "") -> str:
         return "no data"
     if quantity == "aspect":
         return "flat" if value < 0 else f"{value:.0f}° {_compass(value)}"
+    if quantity == "seen":
+        return f"{value:.0f}"
     digits = 2 if unit.kind in ("length", "none", "unknown") else 1
     gap = "" if unit.symbol in ("°", "%", "") else " "
     return f"{value:.{digits}f}{gap}{unit.symbol}".rstrip("?").rstrip()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
@@ -25,7 +26,7 @@ from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.desk.plan.drawing import draw_frame_box, draw_marked, draw_pin, draw_scale_bar, draw_section_line, draw_shapes, shape_color
 from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
-from moss_step.desk.plan.live import Live, draw_live
+from moss_step.desk.plan.live import Live, draw_handles, draw_live
 from moss_step.desk.plan.pictures import ShapesPicture, path_of
 from moss_step.desk.plan.readings import place_text, readings
 from moss_step.desk.work import Work
@@ -50,6 +51,8 @@ class PlanView(QWidget):
     """A box drawn with the box tool: xmin, ymin, xmax, ymax."""
     lined = Signal(object)
     """A line being pulled with the line tool: x1, y1, x2, y2."""
+    handle_moved = Signal(int, float, float, bool)
+    """A handle is dragged to a place; True when it was let go."""
     line_ended = Signal(object)
     """A line was pulled and let go."""
     clicked = Signal(float, float)
@@ -78,6 +81,8 @@ class PlanView(QWidget):
         self._line_start: tuple[float, float] | None = None
         self.cards: tuple[QWidget, ...] = ()
         self.live: Live | None = None
+        self.handles: tuple[tuple[float, float], ...] = ()
+        self._handle: int | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -191,6 +196,7 @@ class PlanView(QWidget):
         self._draw_all_shapes(painter, self.camera)
         if self.live is not None:
             draw_live(painter, self.live, self.camera)
+        draw_handles(painter, self.handles, self.camera)
         if self.scene.shading.arrows and self.scene.ground is not None:
             draw_arrows(painter, self.scene.ground, self.camera)
         draw_marked(painter, self.marked, self.camera)
@@ -243,6 +249,7 @@ class PlanView(QWidget):
         """Begin to drag the plan, or a box."""
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._pressed, self._dragged = event.position(), False
+            self._handle = self._handle_near(event.position()) if self.tool == "look" else None
             if self.tool == "line" and event.button() == Qt.MouseButton.LeftButton:
                 self._line_start = self.camera.world(event.position().x(), event.position().y())
             if self.tool == "box" and event.button() == Qt.MouseButton.LeftButton:
@@ -251,7 +258,10 @@ class PlanView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag, or read what is under the pointer."""
         at = event.position()
-        if self._box is not None:
+        if self._handle is not None and self._pressed is not None:
+            self._dragged = True
+            self._drag_handle(at, False)
+        elif self._box is not None:
             self._box = (self._box[0], at)
             self.update()
         elif self._line_start is not None:
@@ -270,7 +280,11 @@ class PlanView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """End a drag; a finished box is told."""
-        if self._box is not None:
+        if self._handle is not None:
+            if self._dragged:
+                self._drag_handle(event.position(), True)
+            self._handle = None
+        elif self._box is not None:
             (start, end), self._box = self._box, None
             if abs(end.x() - start.x()) > 2 and abs(end.y() - start.y()) > 2:
                 xa, ya = self.camera.world(start.x(), start.y())
@@ -290,6 +304,26 @@ class PlanView(QWidget):
         """Mark shapes (an array of geometries in the plan's system, or None) on top of all."""
         self.marked = [] if geometry is None else [path_of(g) for g in geometry]  # type: ignore[attr-defined]
         self.update()
+
+    def set_handles(self, places: Sequence[tuple[float, float]]) -> None:
+        """Show places that can be dragged."""
+        if tuple(places) != self.handles:
+            self.handles = tuple(places)
+            self.update(self._bare())
+
+    def _handle_near(self, at: QPointF) -> int | None:
+        for i, place in enumerate(self.handles):
+            px, py = self.camera.pixel(*place)
+            if abs(px - at.x()) + abs(py - at.y()) < 14:
+                return i
+        return None
+
+    def _drag_handle(self, at: QPointF, ended: bool) -> None:
+        assert self._handle is not None  # noqa: S101 - dragged only while it is held
+        x, y = self.camera.world(at.x(), at.y())
+        self.handles = tuple((x, y) if i == self._handle else p for i, p in enumerate(self.handles))
+        self.handle_moved.emit(self._handle, x, y, ended)
+        self.update(self._bare())
 
     def show_live(self, live: Live | None) -> None:
         """Draw what follows the pointer; None draws nothing."""

@@ -1,0 +1,127 @@
+"""Panels that take places and lines from the plan, and a bench that hands them on."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout
+
+from moss_step.desk.benches.bench import Bench
+from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.form import TextControl
+from moss_step.desk.parts import button, label
+from moss_step.desk.work import Work
+from moss_step.model.surface import Surface
+from moss_step.steps.declare import StepKind, extra
+
+Place = tuple[float, float]
+Line = tuple[float, float, float, float]
+
+
+class PlacePanel(StepPanel):
+    """A step whose places and lines are taken from the plan, and that may draw while the pointer moves."""
+
+    live = Signal(object)
+    """What to draw on the plan while the pointer or a slider moves, or None."""
+    handles = Signal(object)
+    """Places on the plan that can be dragged."""
+    tool_wanted = Signal(str)
+    catchment_wanted = Signal(float, float)
+    """The catchment of a place is asked for."""
+    places = ""
+    """Name of the setting that a click on the plan sets."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """A line about what follows the pointer, above the settings."""
+        self.said = label("", "muted", wrap=True)
+        self.said.setAccessibleName("What follows the pointer")
+        layout.addWidget(self.said)
+        super().build(layout)
+        if self.line_setting:
+            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", lambda: self.tool_wanted.emit("line")))
+
+    @property
+    def line_setting(self) -> str:
+        """Name of the setting that a line drawn on the plan sets; empty for none."""
+        return next((n for n, f in self.kind.settings.model_fields.items() if extra(f, "control") == "line"), "")
+
+    def update_draft(self) -> None:
+        """A step that still needs a place says so quietly."""
+        given = self.settings()
+        asked = [n for n, f in self.kind.settings.model_fields.items() if extra(f, "control") in ("points", "line") and n != "cut"]
+        shapes = [self._inputs[spec.name] for spec in self.kind.inputs if spec.accepts == "shapes"]
+        if asked and not self.needs_no_place() and not any(given.get(n) for n in asked) and not any(b.currentData() for b in shapes):
+            self.work.set_draft(None)
+            self.keep_button.setEnabled(False)
+            self.note.show_lines("Draw the line on the plan." if asked == [self.line_setting] else "Click on the plan to set a place.")
+            return
+        super().update_draft()
+
+    def needs_no_place(self) -> bool:
+        """Whether the settings do without a place."""
+        return False
+
+    def follow(self, place: Place | None) -> None:
+        """The pointer stands at a place of the plan, or left it."""
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take a place that was clicked; tells whether it was wanted."""
+        if not self.places:
+            return False
+        control = self.form.control(self.places)
+        if isinstance(control, TextControl):
+            control.fill(f"{x:.2f},{y:.2f}")
+        return True
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """A handle on the plan is dragged, or was let go."""
+
+    def pull_line(self, line: Line) -> None:
+        """A line is being pulled."""
+
+    def use_line(self, line: Line) -> None:
+        """Take a line that was drawn."""
+        if self.line_setting:
+            control = self.form.control(self.line_setting)
+            if isinstance(control, TextControl):
+                control.fill(line)
+
+    def leave(self) -> None:
+        """Draw nothing any more."""
+        self.live.emit(None)
+        self.handles.emit(())
+        super().leave()
+
+    def ground(self) -> Surface | None:
+        """The ground chosen, when there is one."""
+        if "dem" not in self._inputs:
+            return None
+        outcome = self.work.outcome(str(self._inputs["dem"].currentData() or ""))
+        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+
+
+class PlaceBench(Bench):
+    """A bench whose panels take places from the plan and draw on it while the pointer moves."""
+
+    live = Signal(object)
+    handles = Signal(object)
+    tool_wanted = Signal(str)
+    catchment_wanted = Signal(float, float)
+    panels: dict[str, type[PlacePanel]] = {}
+    usual: type[PlacePanel] = PlacePanel
+
+    def __init__(self, work: Work, bench: str) -> None:
+        super().__init__(work, bench)
+
+    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
+        """Panels that follow the pointer or a slider."""
+        made = self.panels.get(kind.kind, self.usual)(self.work, kind, step_id)
+        made.live.connect(self.live)
+        made.handles.connect(self.handles)
+        made.tool_wanted.connect(self.tool_wanted)
+        made.catchment_wanted.connect(self.catchment_wanted)
+        return made
+
+    @property
+    def place_panel(self) -> PlacePanel | None:
+        """The panel that is shown, when it takes places."""
+        return self.panel if isinstance(self.panel, PlacePanel) else None

@@ -1,0 +1,190 @@
+"""The Sight bench: observers clicked and dragged on the plan with what they see, and sight lines pulled over the ground."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtWidgets import QVBoxLayout
+
+from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
+from moss_step.desk.form import TextControl
+from moss_step.desk.parts import button
+from moss_step.desk.plan.live import Live, mask_veil
+from moss_step.desk.theme import LICHEN, OCHRE
+from moss_step.desk.work import Work
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+from moss_step.science.sight.line import sight_line
+from moss_step.science.sight.viewshed import Sight, prepare_sight, seen_fast
+from moss_step.steps.results import measured
+from moss_step.steps.sight import SightSettings, observers_of, sentence
+
+
+class SightPanel(PlacePanel):
+    """A step about sight: a click adds an observer, a drag moves one and shows at once what it sees."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """The sentence on top; a button to begin anew."""
+        self.places = "at" if "at" in self.kind.settings.model_fields else ""
+        self._ready: tuple[object, Sight] | None = None
+        super().build(layout)
+        if self.places:
+            layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear))
+
+    def sight(self) -> Sight | None:
+        """The ground chosen, ready for previews."""
+        dem, obstacles = self.ground(), self._surface("obstacles")
+        if dem is None:
+            return None
+        given = self.settings()
+        key = (id(dem), id(obstacles), given.get("curvature"), given.get("refraction"))
+        if self._ready is None or self._ready[0] != key:
+            try:
+                made = prepare_sight(dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13)))
+            except MossError:
+                return None
+            self._ready = (key, made)
+        return self._ready[1]
+
+    def update_draft(self) -> None:
+        """Say in words what is asked, and show where the observers stand."""
+        super().update_draft()
+        if self.places:
+            try:
+                self.said.setText(sentence(self._checked()))
+            except MossError:
+                self.said.setText("")
+            self.handles.emit(self._at())
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Add an observer."""
+        if not self.places:
+            return False
+        self._set_at([*self._at(), (x, y)])
+        return True
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """Move an observer: the preview follows, and the exact view when it rests."""
+        at = self._at()
+        if number >= len(at):
+            return
+        at[number] = (x, y)
+        if ended:
+            self.live.emit(None)
+            self._set_at(at)
+            return
+        sight = self.sight()
+        if sight is None:
+            return
+        try:
+            shared = self._checked().model_copy(update={"at": (at[number],)})
+            observer = observers_of(shared, {}, sight)[0]
+            seen = seen_fast(sight, replace(observer, name="observer"))
+        except MossError as error:
+            self.said.setText(str(error))
+            self.live.emit(None)
+            return
+        asked = int(np.count_nonzero(seen != 2)) or 1
+        self.said.setText(f"Preview: {np.count_nonzero(seen == 1) / asked:.1%} of the ground in reach is seen.")
+        self.live.emit(Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), (at[number],)))
+
+    def _checked(self) -> SightSettings:
+        checked = self.kind.checked(self.settings())
+        assert isinstance(checked, SightSettings)  # noqa: S101 - places are declared with them
+        return checked
+
+    def needs_no_place(self) -> bool:
+        """A grid of candidates needs none."""
+        return bool(self.settings().get("spacing"))
+
+    def _at(self) -> list[tuple[float, float]]:
+        try:
+            return [] if not self.places else [(x, y) for x, y in self._checked().at or ()]
+        except MossError:
+            return []
+
+    def _set_at(self, at: list[tuple[float, float]]) -> None:
+        control = self.form.control("at")
+        if isinstance(control, TextControl):
+            control.fill(tuple((round(x, 2), round(y, 2)) for x, y in at) or None)
+
+    def _clear(self) -> None:
+        self._set_at([])
+
+    def _surface(self, name: str) -> Surface | None:
+        box = self._inputs.get(name)
+        outcome = self.work.outcome(str(box.currentData() or "")) if box is not None else None
+        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+
+
+class LinePanel(SightPanel):
+    """A sight line that is judged while it is pulled; one button swaps its ends."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Swapping the ends."""
+        super().build(layout)
+        swap = button("Swap the ends", "Look from the other end (Ctrl+R)", self.swap)
+        swap.setShortcut("Ctrl+R")
+        layout.addWidget(swap)
+
+    def pull_line(self, line: Line) -> None:
+        """Draw what is seen of the line, and say whether its end is."""
+        sight, given = self.sight(), self.settings()
+        if sight is None:
+            return
+        try:
+            seen = sight_line(sight, line[:2], line[2:], float(given["observer_height"]), float(given["target_height"]))
+        except MossError as error:
+            self.said.setText(str(error))
+            self.live.emit(None)
+            return
+        first = seen.obstacles[0] if seen.obstacles else None
+        self.said.setText(
+            f"Open: {measured(seen.clearance)} m clear of the ground." if first is None
+            else f"Blocked at {measured(first[0])} m by ground {measured(first[1])} m above the ray; {seen.share_seen:.0%} of the line is seen."
+        )  # fmt: skip
+        xy = np.stack([seen.x, seen.y], axis=1)
+        edges = np.concatenate([[0], np.flatnonzero(np.diff(seen.seen.astype(np.int8))) + 1, [len(xy)]])
+        parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in itertools.pairwise(edges) if b + 1 - a > 1]
+        self.live.emit(Live(tuple(parts), None, (line[:2],)))
+
+    def use_line(self, line: Line) -> None:
+        """Keep the line that was drawn; both ends can be dragged."""
+        super().use_line(line)
+        self.handles.emit([line[:2], line[2:]])
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """Move an end."""
+        line = self._line()
+        if line is None:
+            return
+        moved = (x, y, *line[2:]) if number == 0 else (*line[:2], x, y)
+        self.pull_line(moved)
+        if ended:
+            self.use_line(moved)
+
+    def swap(self) -> None:
+        """Look from the other end."""
+        line = self._line()
+        if line is not None:
+            self.use_line((*line[2:], *line[:2]))
+            self.pull_line((*line[2:], *line[:2]))
+
+    def _line(self) -> Line | None:
+        try:
+            return getattr(self.kind.checked(self.settings()), "ends", None)
+        except MossError:
+            return None
+
+
+class SightBench(PlaceBench):
+    """Begins with what an observer sees."""
+
+    main = "viewshed"
+    usual = SightPanel
+    panels = {"sight_line": LinePanel, "sight_stretches": LinePanel}
+
+    def __init__(self, work: Work) -> None:
+        super().__init__(work, "sight")

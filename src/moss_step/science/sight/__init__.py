@@ -1,0 +1,1 @@
+"""Sight: what is seen from where, over what, and how high one must stand."""

@@ -1,0 +1,84 @@
+"""A line of sight along a line: the ground, the ray, what is seen of it and what stands in the way."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+from moss_step.science.relief.profile import profile
+from moss_step.science.sight.viewshed import Sight
+
+
+@dataclass(frozen=True, eq=False)
+class SightLine:
+    """Points along a line: distance in metres, place, ground, what blocks (both less the earth's bend), and whether seen.
+
+    ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists stretches that stand above it as
+    distance, height of their top above the ray and place; ``clearance`` is the least height of the ray above what blocks.
+    """
+
+    distance: np.ndarray
+    x: np.ndarray
+    y: np.ndarray
+    ground: np.ndarray
+    top: np.ndarray
+    ray: np.ndarray
+    seen: np.ndarray
+    obstacles: list[tuple[float, float, float, float]]
+    clearance: float
+
+    @property
+    def open(self) -> bool:
+        """Whether the target is seen."""
+        return not self.obstacles
+
+    @property
+    def share_seen(self) -> float:
+        """Share of the line whose ground is seen from its start."""
+        return float(self.seen.mean())
+
+
+def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float], eye: float, target: float) -> SightLine:
+    """Look along a line with heights in metres above the ground at its ends, at steps of half a cell.
+
+    Raises MossError for a line without length or whose ends have no ground.
+    """
+    line = shapely.LineString([start, end])
+    if line.length == 0:
+        raise MossError("The line of sight has no length.", "Give two different ends.")
+    step = min(sight.frame.dx, sight.frame.dy) / 2.0
+    surfaces = {n: Surface(v, sight.frame, sight.dem.unit, "elevation") for n, v in (("ground", sight.ground), ("top", sight.top))}
+    table = profile(surfaces, line, step)
+    d, ground, top = (np.asarray(table.columns[n], np.float64) for n in ("distance", "ground", "top"))
+    if np.isnan(ground[0]) or np.isnan(ground[-1]):
+        raise MossError("An end of the line of sight has no ground.", "Draw it on the ground.")
+    fall = sight.bend * d**2
+    low, high = ground - fall, np.where(np.isnan(top), -np.inf, top - fall)
+    high[0], high[-1] = low[0], low[-1]
+    from_eye, to_top = low[0] + eye, low[-1] + target
+    ray = from_eye + (to_top - from_eye) * d / d[-1]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rise = np.where(d > 0, (high - from_eye) / d, -np.inf)
+        before = np.concatenate([[-np.inf, -np.inf], np.maximum.accumulate(rise[1:-1])])
+        seen = np.where(d > 0, (low - from_eye) / d >= before - 1e-12, True) & ~np.isnan(low)
+    over = high - ray
+    over[[0, -1]] = -np.inf
+    obstacles = _stretches(d, over, table.columns["x"], table.columns["y"])
+    inner = over[1:-1][np.isfinite(over[1:-1])]
+    clearance = float(-inner.max()) if inner.size else float("inf")
+    return SightLine(d, table.columns["x"], table.columns["y"], low, high, ray, seen, obstacles, clearance)
+
+
+def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) -> list[tuple[float, float, float, float]]:
+    """Where something stands above the ray: for each stretch distance, height above the ray and place of its highest point."""
+    blocked = over > 1e-9
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], blocked, [False]]).astype(np.int8)))
+    found = []
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        k = a + int(np.argmax(over[a:b]))
+        found.append((float(d[a]), float(over[k]), float(x[k]), float(y[k])))
+    return found

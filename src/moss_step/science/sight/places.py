@@ -1,0 +1,70 @@
+"""Best places: of candidates, those that together see most.
+
+Greedy choice is at least 1 - 1/e of the best: Nemhauser, Wolsey & Fisher 1978, Mathematical Programming 14. Lazy evaluation,
+which looks again only at candidates whose last gain could still be the best: Minoux 1978. Small cases are solved exactly.
+"""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+from dataclasses import dataclass
+from math import comb
+
+import numpy as np
+
+MOST_EXACT = 20_000
+"""Up to this many sets of candidates are all tried."""
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Candidates in the order chosen, the weight that each adds, how many gains were worked out, and whether it is the best."""
+
+    chosen: tuple[int, ...]
+    gains: tuple[float, ...]
+    evaluations: int
+    exact: bool
+
+
+def best_places(views: np.ndarray, weights: np.ndarray, count: int, exact: bool | None = None) -> Choice:
+    """Choose ``count`` candidates whose views (rows of booleans over places) cover the most weight together.
+
+    ``exact`` None tries all sets where there are few, else the lazy greedy choice is taken.
+    """
+    count = min(count, len(views))
+    if exact or (exact is None and comb(len(views), count) <= MOST_EXACT):
+        return _all_sets(views, weights, count)
+    return lazy_greedy(views, weights, count)
+
+
+def _all_sets(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
+    best, found, tried = -1.0, tuple(range(count)), 0
+    for chosen in itertools.combinations(range(len(views)), count):
+        tried += 1
+        total = float(weights[views[list(chosen)].any(axis=0)].sum())
+        if total > best + 1e-9:
+            best, found = total, chosen
+    # The places are told in the order in which each adds most.
+    inner = lazy_greedy(views[list(found)], weights, count)
+    return Choice(tuple(found[k] for k in inner.chosen), inner.gains, tried, True)
+
+
+def lazy_greedy(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
+    """Take the candidate that adds most, again and again; stale gains are only bounds and looked at again when they lead."""
+    covered = np.zeros(views.shape[1], bool)
+    heap = [(-float(weights[v].sum()), k, 0) for k, v in enumerate(views)]
+    heapq.heapify(heap)
+    evaluations = len(views)
+    chosen: list[int] = []
+    gains: list[float] = []
+    while heap and len(chosen) < count:
+        gain, k, turn = heapq.heappop(heap)
+        if turn == len(chosen):
+            chosen.append(k)
+            gains.append(-gain)
+            covered |= views[k]
+            continue
+        evaluations += 1
+        heapq.heappush(heap, (-float(weights[views[k] & ~covered].sum()), k, len(chosen)))
+    return Choice(tuple(chosen), tuple(gains), evaluations, False)

@@ -1,0 +1,216 @@
+"""Rays over a ground: every target by its own ray, and a faster way that takes each target's height from the nearest ray.
+
+Franklin & Ray 1994, Higher isn't necessarily better: visibility algorithms and experiments. A ray runs from the observer's
+cell to the target's; where it crosses the rows (or columns) of its longer axis, the ground is interpolated between the two
+cells beside it. A target is seen when no crossing stands above the straight line to it. The ground falls away by
+d² (1 - k) / (2 R): Ghilani & Wolf, Elementary Surveying.
+"""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+EARTH_RADIUS = 6_371_000.0
+"""Mean radius in metres."""
+TILE = 16
+"""Cells on the side of the tiles whose highest point lets a ray skip them."""
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def highest_of_tiles(top):  # type: ignore[no-untyped-def]
+    """Highest value of each tile of 16 x 16 cells; -inf where there is none."""
+    rows, cols = (top.shape[0] + TILE - 1) // TILE, (top.shape[1] + TILE - 1) // TILE
+    out = np.full((rows, cols), np.float32(-np.inf))
+    for i in numba.prange(rows):
+        for r in range(i * TILE, min((i + 1) * TILE, top.shape[0])):
+            for c in range(top.shape[1]):
+                v = top[r, c]
+                out[i, c // TILE] = max(out[i, c // TILE], v)
+    return out
+
+
+@numba.njit(inline="always", cache=True)
+def _crossing(top, r0, c0, by_rows, sign, slope, i):  # type: ignore[no-untyped-def]
+    """Height where a ray crosses the line i steps from the observer; NaN when a cell beside it has none."""
+    if by_rows:
+        r = r0 + sign * i
+        minor = c0 + slope * i
+        j = int(np.floor(minor))
+        f = minor - j
+        v = np.float64(top[r, j])
+        return v if f == 0.0 else v * (1.0 - f) + top[r, j + 1] * f
+    c = c0 + sign * i
+    minor = r0 + slope * i
+    j = int(np.floor(minor))
+    f = minor - j
+    v = np.float64(top[j, c])
+    return v if f == 0.0 else v * (1.0 - f) + top[j + 1, c] * f
+
+
+@numba.njit(cache=True, nogil=True)
+def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[no-untyped-def]
+    """Largest rise a step of all crossings between two cells, as the ray sees it; stops above ``limit``.
+
+    ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the length of the
+    whole ray. -inf when nothing lies between. Tiles that lie too low to matter are skipped.
+    """
+    (r0, c0), (r1, c1) = start, end
+    dr, dc = r1 - r0, c1 - c0
+    by_rows = abs(dr) >= abs(dc)
+    n = max(abs(dr), abs(dc))
+    if n < 2:
+        return -np.inf
+    sign = (1 if dr > 0 else -1) if by_rows else (1 if dc > 0 else -1)
+    slope = (dc if by_rows else dr) / n
+    step = metres / n
+    best, i = -np.inf, 1
+    while i < n:
+        last = min(i + TILE - 1, n - 1)
+        if last - i >= TILE // 2:
+            # The highest that the tiles under this stretch can rise, seen from the eye.
+            if by_rows:
+                ra, rb, ca, cb = r0 + sign * i, r0 + sign * last, c0 + slope * i, c0 + slope * last
+            else:
+                ra, rb, ca, cb = r0 + slope * i, r0 + slope * last, c0 + sign * i, c0 + sign * last
+            high = -np.inf
+            for a in range(int(np.floor(min(ra, rb))) // TILE, int(np.ceil(max(ra, rb))) // TILE + 1):
+                for b in range(int(np.floor(min(ca, cb))) // TILE, int(np.ceil(max(ca, cb))) // TILE + 1):
+                    high = max(high, tiles[min(a, tiles.shape[0] - 1), min(b, tiles.shape[1] - 1)])
+            rise = high - bend * (i * step) ** 2 - eye
+            if (rise / i if rise > 0 else rise / last) <= max(best, -1e300):
+                i = last + 1
+                continue
+            if limit < np.inf and (rise / i if rise > 0 else rise / last) <= limit:
+                i = last + 1
+                continue
+        while i <= last:
+            v = _crossing(top, r0, c0, by_rows, sign, slope, i)
+            if v == v:
+                rise = (v - bend * (i * step) ** 2 - eye) / i
+                if rise > best:
+                    best = rise
+                    if best > limit:
+                        return best
+            i += 1
+    return best
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def see_exactly(surfaces, stand, heights, sizes, reach, block, out):  # type: ignore[no-untyped-def]
+    """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
+
+    ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` the observer's row and column, eye height and the bend
+    of the earth; ``heights`` those of targets above the ground; ``sizes`` the cell's width and height by row; ``reach`` the
+    nearest and farthest distance in metres.
+    """
+    ground, top, tiles = surfaces
+    r0, c0, eye, bend = stand
+    for r in numba.prange(block[0], block[1]):
+        wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
+        for c in range(ground.shape[1]):
+            z = np.float64(ground[r, c])
+            d = np.hypot((c - c0) * wide, (r - r0) * sizes[r, 1])
+            if z != z or d < reach[0] or d > reach[1]:
+                out[r, c] = 2
+                continue
+            n = max(abs(r - r0), abs(c - c0))
+            if n < 2:
+                out[r, c] = 1
+                continue
+            limit = (z + heights - bend * d * d - eye) / n
+            out[r, c] = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, limit) <= limit
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]
+    """Least height above the ground at which each cell would be seen from a cell, where lower than what ``out`` holds."""
+    ground, top, tiles = surfaces
+    r0, c0, eye, bend = stand
+    for r in numba.prange(block[0], block[1]):
+        wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
+        for c in range(ground.shape[1]):
+            z = np.float64(ground[r, c])
+            d = np.hypot((c - c0) * wide, (r - r0) * sizes[r, 1])
+            if z != z or d < reach[0] or d > reach[1]:
+                continue
+            n = max(abs(r - r0), abs(c - c0))
+            needed = 0.0
+            if n >= 2:
+                steep = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, np.inf)
+                if steep > -np.inf:
+                    needed = max(steep * n + eye + bend * d * d - z, 0.0)
+            if not out[r, c] <= needed:
+                out[r, c] = np.float32(needed)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def see_fast(ground, top, stand, heights, cells, reach, out):  # type: ignore[no-untyped-def]
+    """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
+
+    ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there.
+    """
+    r0, c0, eye, bend, wide, high = stand
+    rows, cols = ground.shape
+    side = 2 * cells + 1
+    near2, far2 = reach[0] * reach[0], reach[1] * reach[1]
+    per_step = cells / np.maximum(np.arange(cells + 1), 1)
+    inverse = 1.0 / np.maximum(np.arange(cells + 1), 1)
+    for k in numba.prange(4 * side):
+        which, end = k // side, k % side - cells
+        sign, by_rows = (1 if which % 2 == 0 else -1), which < 2
+        slope, best = end / cells, -np.inf
+        along, aside = (high, wide) if by_rows else (wide, high)
+        step2 = along * along + (slope * aside) ** 2
+        base = c0 if by_rows else r0
+        most = cols if by_rows else rows
+        for i in range(1, cells + 1):
+            major = (r0 if by_rows else c0) + sign * i
+            run = slope * i
+            j = int(np.floor(base + run))
+            f = base + run - j
+            if major < 0 or major >= (rows if by_rows else cols) or j < 0 or j >= most or (f > 0.0 and j + 1 >= most):
+                break
+            near = int(np.floor(run + 0.5))
+            if int(np.floor(near * per_step[i] + 0.5)) == end and (by_rows or abs(near) < i):
+                r, c = (major, base + near) if by_rows else (base + near, major)
+                z = ground[r, c]
+                d2 = (along * i) ** 2 + (aside * near) ** 2
+                if z == z and near2 <= d2 <= far2:
+                    out[r, c] = (z + heights - bend * d2 - eye) * inverse[i] >= best
+            if by_rows:
+                v = np.float64(top[major, j])
+                if f > 0.0:
+                    v = v * (1.0 - f) + top[major, j + 1] * f
+            else:
+                v = np.float64(top[j, major])
+                if f > 0.0:
+                    v = v * (1.0 - f) + top[j + 1, major] * f
+            rise = (v - bend * i * i * step2 - eye) * inverse[i]
+            best = max(best, rise)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def horizon_of(top, stand, bearings, most, angle, distance):  # type: ignore[no-untyped-def]
+    """Steepest rise along each bearing (radians from north) and how far off it stands, at steps of a cell, bilinear.
+
+    ``stand`` is as in ``see_fast``; ``most`` is the farthest distance in metres. -inf where there is no ground.
+    """
+    r0, c0, eye, bend, wide, high = stand
+    rows, cols = top.shape
+    step = min(wide, high)
+    for k in numba.prange(bearings.size):
+        east, north = np.sin(bearings[k]), np.cos(bearings[k])
+        angle[k], distance[k] = -np.inf, np.nan
+        d = step
+        while d <= most:
+            r, c = r0 - d * north / high, c0 + d * east / wide
+            i, j = int(np.floor(r)), int(np.floor(c))
+            if i < 0 or j < 0 or i + 1 >= rows or j + 1 >= cols:
+                break
+            fr, fc = r - i, c - j
+            v = (top[i, j] * (1 - fc) + top[i, j + 1] * fc) * (1 - fr) + (top[i + 1, j] * (1 - fc) + top[i + 1, j + 1] * fc) * fr
+            rise = (v - bend * d * d - eye) / d
+            if rise > angle[k]:
+                angle[k], distance[k] = rise, d
+            d += step

@@ -1,0 +1,212 @@
+"""What observers see: by each, by how many, by which, and how high a target must stand."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE, NONE
+from moss_step.science.algebra.formula import same_frame
+from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, least_heights, see_exactly, see_fast
+
+BLOCK = 64
+MOST_OBSERVERS = 10_000
+
+
+@dataclass(frozen=True)
+class Observer:
+    """Where one stands and how far one looks: heights and distances in metres, angles in degrees.
+
+    ``absolute`` takes the height above the datum and not above the ground. Bearings run clockwise from ``bearing_from`` to
+    ``bearing_to``; ``down`` and ``up`` limit the angle to the target from the level.
+    """
+
+    x: float
+    y: float
+    name: str = ""
+    height: float = 1.7
+    target: float = 0.0
+    absolute: bool = False
+    near: float = 0.0
+    reach: float = math.inf
+    bearing_from: float = 0.0
+    bearing_to: float = 360.0
+    down: float = -90.0
+    up: float = 90.0
+
+    @property
+    def limited(self) -> bool:
+        """Whether bearings or angles are limited."""
+        return self.bearing_to - self.bearing_from < 360.0 or self.down > -90.0 or self.up < 90.0
+
+
+@dataclass(frozen=True, eq=False)
+class Sight:
+    """A ground ready to be looked over: heights in metres, what blocks, and how the earth bends."""
+
+    dem: Surface
+    ground: np.ndarray
+    top: np.ndarray
+    tiles: np.ndarray
+    sizes: np.ndarray
+    bend: float
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the ground."""
+        return self.dem.frame
+
+
+def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: bool = True, refraction: float = 0.13) -> Sight:
+    """Make a ground ready; ``obstacles`` is the height of the highest surface, or heights above ground, in the same frame.
+
+    Raises MossError for a ground without values or unknown unit, or obstacles that do not lie cell on cell.
+    """
+    if dem.valid_count == 0:
+        raise MossError("The ground holds no values.", "Choose another ground.")
+    ground = np.ascontiguousarray(dem.values * np.float32(dem.metres_per_height))
+    top = ground
+    if obstacles is not None:
+        if not same_frame(obstacles.frame, dem.frame):
+            raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+        raised = obstacles.values * np.float32(obstacles.metres_per_height)
+        with np.errstate(invalid="ignore"):
+            top = np.where(raised > ground, raised, ground).astype(np.float32)
+    sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
+    bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
+    for array in (ground, top):
+        array.flags.writeable = False
+    return Sight(dem, ground, top, highest_of_tiles(top), sizes, bend)
+
+
+def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
+    """Cell and eye height in metres of an observer.
+
+    Raises MossError for one outside the ground, on no-data or below the ground.
+    """
+    cell = sight.frame.cell_at(observer.x, observer.y)
+    name = observer.name or f"{observer.x:g}, {observer.y:g}"
+    if cell is None:
+        raise MossError(f"Observer {name} stands outside the ground.", "Move it onto the ground.")
+    z = float(sight.ground[cell])
+    if math.isnan(z):
+        raise MossError(f"Observer {name} stands on no-data.", "Move it to a place that has a height.")
+    eye = observer.height if observer.absolute else z + observer.height
+    if eye < z:
+        raise MossError(f"Observer {name} would be {z - eye:.2f} m below the ground.", "Give it a height above the ground.")
+    if observer.reach <= 0 or observer.near >= observer.reach:
+        raise AskedWronglyError(f"Observer {name} has a reach of {observer.reach:g} m.", "Give a reach above 0 and above the nearest distance.")
+    return cell, eye
+
+
+def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
+    """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data (uint8)."""
+    cell, eye = place_of(sight, observer)
+    out = np.full(sight.frame.shape, 2, np.uint8)
+    rows = _rows_within(sight, cell, observer.reach)
+    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
+    reach = (observer.near, observer.reach)
+    for first, last in (progress or silent()).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
+        see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), out)
+    if observer.limited:
+        out[~_within(sight, cell, eye, observer)] = 2
+    return out
+
+
+def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
+    """The preview of ``seen_by``: each cell by the nearest of the rays to the rim."""
+    cell, eye = place_of(sight, observer)
+    out = np.full(sight.frame.shape, 2, np.uint8)
+    rows, cols = sight.frame.shape
+    most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
+    near = min(sight.sizes[cell[0]])
+    cells = int(min(most, math.ceil(observer.reach / near))) if math.isfinite(observer.reach) else most
+    reach = (observer.near, observer.reach)
+    wide, high = (float(v) for v in sight.sizes[cell[0]])
+    see_fast(sight.ground, sight.top, (*cell, eye, sight.bend, wide, high), observer.target, max(cells, 1), reach, out)
+    if observer.near <= 0:
+        out[cell] = 1
+    if observer.limited:
+        out[~_within(sight, cell, eye, observer)] = 2
+    return out
+
+
+def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
+    """Rows that a reach can touch."""
+    up = math.ceil(reach / sight.sizes[:, 1].min()) if math.isfinite(reach) else sight.frame.rows
+    return slice(max(cell[0] - up, 0), min(cell[0] + up + 1, sight.frame.rows))
+
+
+def _within(sight: Sight, cell: tuple[int, int], eye: float, observer: Observer) -> np.ndarray:
+    """Cells within the bearings and angles of an observer."""
+    r, c = np.mgrid[0 : sight.frame.rows, 0 : sight.frame.cols]
+    east = (c - cell[1]) * 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
+    north = (cell[0] - r) * sight.sizes[r, 1]
+    bearing = np.degrees(np.arctan2(east, north)) % 360.0
+    span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
+    inside = (bearing - observer.bearing_from) % 360.0 <= span
+    d = np.hypot(east, north)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        angle = np.degrees(np.arctan2(sight.ground + observer.target - sight.bend * d**2 - eye, d))
+        inside &= (angle >= observer.down) & (angle <= observer.up)
+    inside[cell] = True
+    return np.asarray(inside)
+
+
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """How many observers see each cell, and cells seen and asked for by each; ``which`` has a bit each for up to 64."""
+
+    count: Surface
+    seen: list[int]
+    asked: list[int]
+    which: np.ndarray | None
+
+
+def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Seen:
+    """Look from all observers; counts add up the single views (Wheatley 1995).
+
+    Raises MossError for no observer or more than 10,000.
+    """
+    if not 0 < len(observers) <= MOST_OBSERVERS:
+        raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
+    progress = progress or silent()
+    count = np.zeros(sight.frame.shape, np.uint16)
+    which = np.zeros(sight.frame.shape, np.uint64) if len(observers) <= 64 else None
+    seen, asked = [], []
+    for k, observer in enumerate(observers):
+        progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
+        view = seen_by(sight, observer, None)
+        hit = view == 1
+        count += hit
+        if which is not None:
+            which |= hit.astype(np.uint64) << np.uint64(k)
+        seen.append(int(hit.sum()))
+        asked.append(int((view != 2).sum()))
+    values = count.astype(np.float32)
+    values[np.isnan(sight.ground)] = np.nan
+    return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, which)
+
+
+def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
+    """Least height above the ground, in metres, at which each place would be seen by at least one observer."""
+    out = np.full(sight.frame.shape, np.float32(np.nan))
+    progress = progress or silent()
+    for k, observer in enumerate(observers):
+        cell, eye = place_of(sight, observer)
+        progress.at(k / len(observers), "Measuring heights")
+        surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
+        least_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (0, sight.frame.rows), out)
+    return Surface(out, sight.frame, METRE, "height")
+
+
+def cell_areas(sight: Sight, cells: np.ndarray) -> float:
+    """Ground area in square metres of the true cells of a boolean grid."""
+    return float((np.count_nonzero(cells, axis=1) * sight.frame.row_areas).sum())

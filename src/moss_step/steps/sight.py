@@ -1,0 +1,426 @@
+"""Sight: what observers see, how many and which see a place, sight lines, masts, horizons and best places."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from dataclasses import replace
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
+from moss_step.science.algebra.criteria import threshold as pass_threshold
+from moss_step.science.classes.presets import colors_between
+from moss_step.science.sight import places, rays, viewshed
+from moss_step.science.sight.line import sight_line as look_along
+from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
+from moss_step.science.zones import outlines
+from moss_step.science.zones.outlines import mask_surface
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField, PointsField
+from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.shape import DEM, ground
+
+OBSERVERS = InputSpec("observers", "shapes", "Observers from file", "Points or lines; columns such as height, target, reach are their own.", True)
+OBSTACLES = InputSpec("obstacles", "surface", "Obstacles", "A second surface, such as trees and buildings, that blocks the view.", True)
+_OWN = {
+    "height": ("height", "observer_height"), "target": ("target", "target_height"), "reach": ("reach",), "near": ("near",),
+    "bearing_from": ("bearing_from",), "bearing_to": ("bearing_to",), "down": ("down",), "up": ("up",),
+}  # fmt: skip
+
+
+class SightSettings(Settings):
+    """Settings that all views share."""
+
+    at: PointsField | None = setting(None, "Observers", "Places as x,y;x,y, or click on the plan; drag one to move it.", control="points")
+    observer_height: float = setting(1.7, "Observer above ground", "Height of the eye, or of the mast.", unit="m", ge=-1000, le=100_000)
+    target_height: float = setting(0.0, "Target above ground", "Height of what is looked at.", unit="m", ge=0, le=10_000)
+    reach: float | None = setting(None, "Reach", "Farthest distance in metres; the whole ground when left out.")
+    near: float = setting(0.0, "Nearest distance", "What is nearer is not asked for.", unit="m", ge=0)
+    bearing_from: float = setting(0.0, "Bearing from", "Clockwise from north.", unit="°", ge=0, le=360)
+    bearing_to: float = setting(360.0, "Bearing to", "Clockwise to here.", unit="°", ge=0, le=360)
+    down: float = setting(-90.0, "Lowest angle", "From the level.", unit="°", ge=-90, le=90)
+    up: float = setting(90.0, "Highest angle", "From the level.", unit="°", ge=-90, le=90)
+    absolute: bool = setting(False, "Heights of observers above the datum", "Not above the ground.")
+    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
+    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
+
+
+def _sight(settings: SightSettings, inputs: Inputs, progress: Progress) -> Sight:
+    progress.at(0.02, "Preparing the ground")
+    obstacles = inputs.get("obstacles")
+    return prepare_sight(ground(inputs), obstacles if isinstance(obstacles, Surface) else None, settings.curvature, settings.refraction)
+
+
+def _stated(settings: SightSettings) -> tuple[str, ...]:
+    if not settings.curvature:
+        return ("The earth is taken as flat: curvature is off.",)
+    return (f"Earth curvature with a refraction coefficient of {settings.refraction:g}.",)
+
+
+def sentence(settings: SightSettings) -> str:
+    """Say in words what is asked."""
+    eye = "a person" if settings.observer_height < 3 else "a mast"
+    what = "the ground" if settings.target_height == 0 else f"the top of a {settings.target_height:g} m target"
+    return f"Where {eye} of {settings.observer_height:g} m could see {what}."
+
+
+def observers_of(settings: SightSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
+    """The observers of the settings, or of shapes with their own values; lines become points a few cells apart."""
+    shared = Observer(
+        0, 0, "", settings.observer_height, settings.target_height, settings.absolute, settings.near,
+        math.inf if settings.reach is None else settings.reach, settings.bearing_from, settings.bearing_to, settings.down, settings.up,
+    )  # fmt: skip
+    shapes = inputs.get("observers")
+    if isinstance(shapes, Shapes):
+        moved = in_system(shapes, sight.frame.crs)
+        if moved.kind == "lines":
+            spacing = 4.0 * max(sight.frame.dx, sight.frame.dy)
+            xy = np.vstack([shapely.get_coordinates(shapely.segmentize(g, spacing)) for g in moved.geometry])
+            return [replace(shared, x=float(x), y=float(y), name=f"point {k + 1}") for k, (x, y) in enumerate(xy)]
+        names, columns = moved.names(), {c.lower(): v for c, v in moved.columns.items()}
+        found = []
+        for k, point in enumerate(shapely.centroid(moved.geometry)):
+            own = {}
+            for field, words in _OWN.items():
+                column = next((columns[w] for w in words if w in columns and columns[w].dtype.kind in "iuf"), None)
+                if column is not None and np.isfinite(float(column[k])):
+                    own[field] = float(column[k])
+            here = replace(shared, x=float(point.x), y=float(point.y), name=names[k] or f"observer {k + 1}")
+            found.append(replace(here, **own))  # type: ignore[arg-type]  # all of these fields are numbers
+        return found
+    if settings.at is None:
+        raise AskedWronglyError("There is no observer.", "Click on the plan, or give observers=x,y or observers=FILE.")
+    return [replace(shared, x=x, y=y, name=f"observer {k + 1}") for k, (x, y) in enumerate(settings.at)]
+
+
+def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = _sight(settings, inputs, progress)
+    observers = observers_of(settings, inputs, sight)
+    seen = viewshed.viewshed(sight, observers, progress)
+    cells, count = sight.dem.valid_count, seen.count.values
+    some, area = count > 0, sight.frame.area / sight.dem.values.size
+    found = [
+        Finding("seen_area_m2", viewshed.cell_areas(sight, some), SQUARE_METRE),
+        Finding("seen_share", float(some.sum()) / cells, SHARE),
+        Finding("observers", len(observers), CELLS),
+    ]
+    weights = inputs.get("weights")
+    if isinstance(weights, Surface) and weights.values.shape == count.shape:
+        total = float(np.nansum(weights.values, dtype=np.float64))
+        found.append(Finding("seen_weight_share", float(np.nansum(weights.values[some], dtype=np.float64)) / (total or 1.0), SHARE))
+    for k in range(min(len(observers), 254) + 1):
+        hit = count == k
+        if hit.any():
+            found.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
+    for observer, n, asked in zip(observers, seen.seen, seen.asked, strict=True):
+        found += [Finding("share", n / max(asked, 1), SHARE, observer.name), Finding("area_m2", n * area, SQUARE_METRE, observer.name)]
+    places_at = {(o.x, o.y) for o in observers}
+    twice = (f"{len(observers) - len(places_at)} observers stand where another one stands.",) if len(places_at) < len(observers) else ()
+    figure = f"{float(some.sum()) / cells:.1%} seen" if len(observers) == 1 else f"{float(some.sum()) / cells:.1%} seen by any"
+    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *_stated(settings), *twice))
+
+
+viewshed_step = StepKind(
+    kind="viewshed", bench="sight", title="Viewshed", question="What is seen, and by how many?",
+    help="How many observers see each place, every target tested by its own ray; share and area seen by each.",
+    words=("visibility", "line of sight", "visible area", "intervisibility", "lookout", "mast coverage", "cumulative viewshed"),
+    inputs=(DEM, OBSERVERS, OBSTACLES, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
+    settings=SightSettings, gives="surface", run=_viewshed,
+    label=lambda s, names: f"Seen in {names['dem']}",
+    look={"clear_zero": True},
+)  # fmt: skip
+
+
+def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = _sight(settings, inputs, progress)
+    observers = observers_of(settings, inputs, sight)
+    if len(observers) > 64:
+        raise MossError(f"There are {len(observers):,} observers, and which of them see a place is told for 64.", "Use viewshed for their number.")
+    seen = viewshed.viewshed(sight, observers, progress)
+    assert seen.which is not None  # noqa: S101 - there for up to 64
+    kinds, places_in = np.unique(seen.which, return_inverse=True)
+    if len(kinds) > 254:
+        raise MossError(f"There are {len(kinds):,} combinations of observers, and a class map holds 254.", "Use fewer observers.")
+    codes = places_in.reshape(sight.frame.shape).astype(np.uint8)
+    codes[np.isnan(sight.ground)] = NO_CLASS
+    colors = colors_between(len(kinds))
+    names = [" and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it" for kind in kinds]
+    entries = tuple(ClassEntry(k, names[k], colors[k]) for k in range(len(kinds)))
+    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, _stated(settings))
+
+
+which_see = StepKind(
+    kind="which_see", bench="sight", title="Which see it", question="Which observers see a place?",
+    help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
+    words=("combination", "who sees", "cumulative", "coverage by observer"),
+    inputs=(DEM, OBSERVERS, OBSTACLES), settings=SightSettings, gives="classes", run=_which,
+    label=lambda s, names: f"Which see {names['dem']}",
+)  # fmt: skip
+
+
+def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = _sight(settings, inputs, progress)
+    made = viewshed.mast_heights(sight, observers_of(settings, inputs, sight), progress)
+    return surface_outcome(made, _stated(settings))
+
+
+mast_height = StepKind(
+    kind="mast_height", bench="sight", title="Mast height", question="How tall must something be to be seen?",
+    help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
+    words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
+    inputs=(DEM, OBSERVERS, OBSTACLES), settings=SightSettings, gives="surface", run=_mast,
+    label=lambda s, names: f"Height to be seen in {names['dem']}",
+)  # fmt: skip
+
+
+class HorizonSettings(SightSettings):
+    """Settings of horizon."""
+
+    bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200)
+
+
+def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = _sight(settings, inputs, progress)
+    observer = observers_of(settings, inputs, sight)[0]
+    cell, eye = viewshed.place_of(sight, observer)
+    bearings = np.arange(settings.bearings) * (360.0 / settings.bearings)
+    rise, distance = np.empty(settings.bearings), np.empty(settings.bearings)
+    wide, high = (float(v) for v in sight.sizes[cell[0]])
+    most = observer.reach if math.isfinite(observer.reach) else 1e9
+    rays.horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), most, rise, distance)
+    angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
+    known = angles[np.isfinite(angles)]
+    if known.size == 0:
+        raise MossError("There is no ground around the observer.", "Move it.")
+    x = observer.x + distance * np.sin(np.radians(bearings)) / wide * sight.frame.dx
+    y = observer.y + distance * np.cos(np.radians(bearings)) / high * sight.frame.dy
+    table = Table({"bearing": bearings, "angle": angles, "distance": distance, "x": x, "y": y},
+                  {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, x="bearing", y="angle")  # fmt: skip
+    found = (Finding("highest_angle", float(known.max()), ANGLE), Finding("lowest_angle", float(known.min()), ANGLE),
+             Finding("farthest", float(np.nanmax(distance)), METRE))  # fmt: skip
+    return Outcome(table, f"up to {known.max():.1f}°", found, _stated(settings))
+
+
+horizon = StepKind(
+    kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
+    help="Angle and distance of the horizon on every bearing around the first observer.",
+    words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
+    inputs=(DEM, OBSERVERS, OBSTACLES), settings=HorizonSettings, gives="table", run=_horizon,
+    label=lambda s, names: f"Horizon in {names['dem']}",
+)  # fmt: skip
+
+
+class LineSettings(Settings):
+    """Settings of sight_line."""
+
+    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line")
+    observer_height: float = setting(1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000)
+    target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
+    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
+    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
+
+
+def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    obstacles, lines = inputs.get("obstacles"), inputs.get("line")
+    sight = prepare_sight(ground(inputs), obstacles if isinstance(obstacles, Surface) else None, settings.curvature, settings.refraction)
+    if isinstance(lines, Shapes):
+        xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
+        if len(xy) < 2:
+            raise AskedWronglyError("The line has one point.", "Give a line with two ends.")
+        start, end = tuple(xy[0]), tuple(xy[-1])
+    elif settings.ends is not None:
+        start, end = settings.ends[:2], settings.ends[2:]
+    else:
+        raise AskedWronglyError("sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE.")
+    seen = look_along(sight, start, end, settings.observer_height, settings.target_height)
+    first = seen.obstacles[0] if seen.obstacles else None
+    found = [
+        Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
+        Finding("length", float(seen.distance[-1]), METRE),
+        Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), CELLS),
+    ]  # fmt: skip
+    if first is not None:
+        found += [Finding("first_obstacle_at", first[0], METRE), Finding("first_obstacle_above_ray", first[1], METRE)]
+    table = Table(
+        {"distance": seen.distance, "x": seen.x, "y": seen.y, "ground": seen.ground, "top": seen.top, "ray": seen.ray,
+         "seen": seen.seen.astype(float)},
+        dict.fromkeys(("distance", "ground", "top", "ray"), METRE), x="distance", y="ground",
+    )  # fmt: skip
+    eye = f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m at the end."
+    figure = f"open, {measured(seen.clearance)} m clear" if seen.open else f"blocked at {measured(first[0] if first else 0.0)} m"
+    bend = "Earth curvature with a refraction coefficient of " + f"{settings.refraction:g}." if settings.curvature else "Curvature is off."
+    return Outcome(table, figure, tuple(found), (eye, bend))
+
+
+sight_line = StepKind(
+    kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
+    help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
+    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), OBSTACLES),
+    settings=LineSettings, gives="table", run=_sight_line,
+    label=lambda s, names: f"Sight line over {names['dem']}",
+)  # fmt: skip
+
+
+class StretchSettings(LineSettings):
+    """Settings of sight_stretches."""
+
+
+def _stretches(settings: StretchSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    outcome = _sight_line(settings, inputs, progress)
+    table = outcome.value
+    assert isinstance(table, Table)  # noqa: S101 - made above
+    seen, xy = table.columns["seen"] > 0, np.stack([table.columns["x"], table.columns["y"]], axis=1)
+    edges = np.concatenate([[0], np.flatnonzero(np.diff(seen.astype(np.int8))) + 1, [len(seen)]])
+    lines, states, starts = [], [], []
+    for a, b in itertools.pairwise(edges):
+        part = xy[a : min(b + 1, len(xy))]
+        if len(part) > 1:
+            lines.append(shapely.LineString(part))
+            states.append("seen" if seen[a] else "hidden")
+            starts.append(float(table.columns["distance"][a]))
+    length = np.array([float(table.columns["distance"][min(b, len(xy) - 1)] - table.columns["distance"][a]) for a, b in itertools.pairwise(edges)])
+    columns = {
+        "stretch": np.arange(1, len(lines) + 1),
+        "state": np.array(states, object),
+        "from_m": np.array(starts),
+        "length_m": length[: len(lines)],
+    }
+    return Outcome(Shapes(np.array(lines, object), columns, ground(inputs).frame.crs), outcome.figure, outcome.findings, outcome.warnings)
+
+
+sight_stretches = StepKind(
+    kind="sight_stretches", bench="sight", title="Stretches seen", question="Which of a line is seen from its start?",
+    help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), OBSTACLES),
+    settings=StretchSettings, gives="shapes", run=_stretches,
+    label=lambda s, names: f"Stretches seen in {names['dem']}",
+    look={"column": "state", "method": "unique"},
+)  # fmt: skip
+
+
+class BlindSettings(Settings):
+    """Settings of blind_patches."""
+
+    least_cells: int = setting(10, "Smallest patch", "Smaller patches are left out.", unit="cells", ge=1)
+
+
+SEEN = InputSpec("seen", "surface", "Seen", "From the step viewshed.", quantity="seen")
+
+
+def _seen(inputs: Inputs, name: str) -> Surface:
+    value = inputs[name]
+    assert isinstance(value, Surface)  # noqa: S101 - checked against the declaration
+    return value
+
+
+def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    hidden = pass_threshold(_seen(inputs, "seen"), None, False, 0.5, False, "not seen", keep_no=False)
+    made = outlines.patches(hidden, 8, settings.least_cells, None, progress)
+    largest = float(made.columns["area_m2"][0])
+    return Outcome(made, f"{len(made):,} patches", (Finding("patches", len(made), CELLS), Finding("largest", largest, SQUARE_METRE)))
+
+
+blind_patches = StepKind(
+    kind="blind_patches", bench="sight", title="Blind patches", question="Which ground does nobody see?",
+    help="Connected ground that no observer sees, as areas, the largest first.", words=("blind spots", "dead ground", "shadow", "unseen"),
+    inputs=(SEEN,), settings=BlindSettings, gives="shapes", run=_blind,
+    label=lambda s, names: f"Blind patches of {names['seen']}",
+)  # fmt: skip
+
+
+class NoSightSettings(Settings):
+    """Comparing has no settings."""
+
+
+def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    before, after = _seen(inputs, "before"), _seen(inputs, "after")
+    if before.values.shape != after.values.shape:
+        raise MossError("The two views do not lie cell on cell.", "Look over the same ground in both.")
+    was, now = before.values > 0, after.values > 0
+    codes = (was.astype(np.uint8) + 2 * now.astype(np.uint8)).astype(np.uint8)
+    codes[np.isnan(before.values) | np.isnan(after.values)] = NO_CLASS
+    names = (("never seen", "#D5D8DA"), ("lost", "#B9652A"), ("gained", "#2C8C86"), ("seen before and after", "#D9C24A"))
+    made = ClassMap(codes, before.frame, tuple(ClassEntry(k, *n) for k, n in enumerate(names)))
+    return class_outcome(made, before.valid_count)
+
+
+compare_sight = StepKind(
+    kind="compare_sight", bench="sight", title="Gained and lost", question="What do other observers gain and lose?",
+    help="Ground gained, lost, seen by both and by neither of two sets of observers, with areas.",
+    words=("change in visibility", "difference", "compare viewsheds"),
+    inputs=(
+        InputSpec("before", "surface", "Before", "A viewshed.", quantity="seen"),
+        InputSpec("after", "surface", "After", "A viewshed.", quantity="seen"),
+    ),
+    settings=NoSightSettings, gives="classes", run=_compare,
+    label=lambda s, names: f"{names['after']} against {names['before']}",
+)  # fmt: skip
+
+
+class BestSettings(SightSettings):
+    """Settings of best_places."""
+
+    count: int = setting(3, "Places", "How many to choose.", ge=1, le=200)
+    spacing: float | None = setting(None, "Grid of candidates", "Spacing in metres of candidates over the ground, when none come from a file.", gt=0)
+
+
+def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
+    if "observers" in inputs or settings.at is not None:
+        return observers_of(settings, inputs, sight)
+    if settings.spacing is None:
+        raise AskedWronglyError("best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=.")
+    step = settings.spacing / sight.frame.cell_metres[0]
+    rows, cols = (np.arange(step / 2, n, step).astype(int) for n in sight.frame.shape)
+    at = [(sight.frame.x_of(c), sight.frame.y_of(r)) for r in rows for c in cols if not np.isnan(sight.ground[r, c])]
+    return observers_of(settings.model_copy(update={"at": tuple(at)}), inputs, sight)
+
+
+def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = _sight(settings, inputs, progress)
+    candidates = _candidates(settings, inputs, sight)
+    if not 1 <= len(candidates) <= 2000:
+        raise MossError(f"There are {len(candidates):,} candidates.", "Give up to 2,000.")
+    wanted = ~np.isnan(sight.ground)
+    if isinstance(area := inputs.get("area"), Shapes):
+        wanted &= ~np.isnan(mask_surface(sight.dem, in_system(area, sight.frame.crs), "inside").values)
+    weights = np.repeat(sight.frame.row_areas[:, None], sight.frame.cols, axis=1)
+    if isinstance(given := inputs.get("weights"), Surface):
+        weights = np.nan_to_num(given.values.astype(np.float64))
+    views = np.empty((len(candidates), int(wanted.sum())), bool)
+    for k, candidate in enumerate(candidates):
+        progress.at(0.05 + 0.85 * k / len(candidates), f"Looking from candidate {k + 1} of {len(candidates)}")
+        views[k] = viewshed.seen_by(sight, candidate)[wanted] == 1
+    progress.at(0.92, "Choosing")
+    choice = places.best_places(views, weights[wanted], settings.count)
+    total = float(weights[wanted].sum())
+    share = np.cumsum(choice.gains) / total
+    columns = {
+        "rank": np.arange(1, len(choice.chosen) + 1), "name": np.array([candidates[k].name for k in choice.chosen], object),
+        "gain": np.array(choice.gains), "gain_share": np.array(choice.gains) / total, "share_together": share,
+    }  # fmt: skip
+    points = np.array([shapely.Point(candidates[k].x, candidates[k].y) for k in choice.chosen], object)
+    how = "All sets were tried: this is the best." if choice.exact else "Chosen one after the other: at least 63 % of the best."
+    found = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
+    return Outcome(Shapes(points, columns, sight.frame.crs), f"{share[-1]:.1%} seen", found, (how, *_stated(settings)))
+
+
+best_places = StepKind(
+    kind="best_places", bench="sight", title="Best places", question="Which places together see most?",
+    help="Of candidates, or of a grid of them, the places that together see most of the ground or of a weight; the gain of each.",
+    words=("siting", "lookout placement", "coverage", "optimal", "facility location", "maximum coverage"),
+    inputs=(DEM, OBSERVERS, OBSTACLES, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
+            InputSpec("weights", "surface", "Weights", "Such as people per cell.", True)),
+    settings=BestSettings, gives="shapes", run=_best,
+    label=lambda s, names: f"Best {s.count} places in {names['dem']}",
+)  # fmt: skip
