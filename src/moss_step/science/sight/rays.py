@@ -96,13 +96,28 @@ def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[
     return best
 
 
+@numba.njit(cache=True, nogil=True)
+def _blocked_near(top, start, end, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]
+    """Whether a ray is blocked at one of the three crossings around a step."""
+    dr, dc = end[0] - start[0], end[1] - start[1]
+    by_rows = abs(dr) >= abs(dc)
+    n = max(abs(dr), abs(dc))
+    sign = (1 if dr > 0 else -1) if by_rows else (1 if dc > 0 else -1)
+    slope, step = (dc if by_rows else dr) / n, metres / n
+    for i in range(max(likely - 1, 1), min(likely + 2, n)):
+        v = _crossing(top, start[0], start[1], by_rows, sign, slope, i)
+        if v == v and (v - bend * (i * step) ** 2 - eye) / i > limit:
+            return True
+    return False
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_exactly(surfaces, stand, heights, sizes, reach, block, out):  # type: ignore[no-untyped-def]
+def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # type: ignore[no-untyped-def]
     """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
 
     ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` the observer's row and column, eye height and the bend
     of the earth; ``heights`` those of targets above the ground; ``sizes`` the cell's width and height by row; ``reach`` the
-    nearest and farthest distance in metres.
+    nearest and farthest distance in metres. ``where`` says at which step a ray is most likely blocked: looked at first.
     """
     ground, top, tiles = surfaces
     r0, c0, eye, bend = stand
@@ -119,6 +134,9 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, out):  # type: ig
                 out[r, c] = 1
                 continue
             limit = (z + heights - bend * d * d - eye) / n
+            if _blocked_near(top, (r0, c0), (r, c), eye, bend, d, limit, where[r, c]):
+                out[r, c] = 0
+                continue
             out[r, c] = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, limit) <= limit
 
 
@@ -145,13 +163,15 @@ def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_fast(ground, top, stand, heights, cells, reach, out):  # type: ignore[no-untyped-def]
+def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]
     """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
 
-    ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there.
+    ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there. ``where``
+    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty.
     """
     r0, c0, eye, bend, wide, high = stand
     rows, cols = ground.shape
+    told = where.size > 0
     side = 2 * cells + 1
     near2, far2 = reach[0] * reach[0], reach[1] * reach[1]
     per_step = cells / np.maximum(np.arange(cells + 1), 1)
@@ -159,7 +179,7 @@ def see_fast(ground, top, stand, heights, cells, reach, out):  # type: ignore[no
     for k in numba.prange(4 * side):
         which, end = k // side, k % side - cells
         sign, by_rows = (1 if which % 2 == 0 else -1), which < 2
-        slope, best = end / cells, -np.inf
+        slope, best, highest = end / cells, -np.inf, 0
         along, aside = (high, wide) if by_rows else (wide, high)
         step2 = along * along + (slope * aside) ** 2
         base = c0 if by_rows else r0
@@ -178,6 +198,8 @@ def see_fast(ground, top, stand, heights, cells, reach, out):  # type: ignore[no
                 d2 = (along * i) ** 2 + (aside * near) ** 2
                 if z == z and near2 <= d2 <= far2:
                     out[r, c] = (z + heights - bend * d2 - eye) * inverse[i] >= best
+                    if told:
+                        where[r, c] = highest
             if by_rows:
                 v = np.float64(top[major, j])
                 if f > 0.0:
@@ -187,7 +209,8 @@ def see_fast(ground, top, stand, heights, cells, reach, out):  # type: ignore[no
                 if f > 0.0:
                     v = v * (1.0 - f) + top[j + 1, major] * f
             rise = (v - bend * i * i * step2 - eye) * inverse[i]
-            best = max(best, rise)
+            if not rise <= best and rise == rise:
+                best, highest = rise, i
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

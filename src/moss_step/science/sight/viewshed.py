@@ -109,12 +109,14 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
     """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data (uint8)."""
     cell, eye = place_of(sight, observer)
+    where = np.zeros(sight.frame.shape, np.int32)
+    _preview(sight, observer, cell, eye, where)
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows = _rows_within(sight, cell, observer.reach)
     surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
     reach = (observer.near, observer.reach)
     for first, last in (progress or silent()).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
-        see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), out)
+        see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), where, out)
     if observer.limited:
         out[~_within(sight, cell, eye, observer)] = 2
     return out
@@ -123,18 +125,23 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
 def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     """The preview of ``seen_by``: each cell by the nearest of the rays to the rim."""
     cell, eye = place_of(sight, observer)
-    out = np.full(sight.frame.shape, 2, np.uint8)
-    rows, cols = sight.frame.shape
-    most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
-    near = min(sight.sizes[cell[0]])
-    cells = int(min(most, math.ceil(observer.reach / near))) if math.isfinite(observer.reach) else most
-    reach = (observer.near, observer.reach)
-    wide, high = (float(v) for v in sight.sizes[cell[0]])
-    see_fast(sight.ground, sight.top, (*cell, eye, sight.bend, wide, high), observer.target, max(cells, 1), reach, out)
+    out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32))
     if observer.near <= 0:
         out[cell] = 1
     if observer.limited:
         out[~_within(sight, cell, eye, observer)] = 2
+    return out
+
+
+def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray) -> np.ndarray:
+    """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked, unless empty."""
+    out = np.full(sight.frame.shape, 2, np.uint8)
+    rows, cols = sight.frame.shape
+    most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
+    wide, high = (float(v) for v in sight.sizes[cell[0]])
+    cells = int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
+    reach = (observer.near, observer.reach)
+    see_fast(sight.ground, sight.top, (*cell, eye, sight.bend, wide, high), observer.target, max(cells, 1), reach, out, where)
     return out
 
 
