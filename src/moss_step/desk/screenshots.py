@@ -5,9 +5,12 @@ from __future__ import annotations
 import os
 import sys
 import tempfile
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QApplication
 
 from moss_step.desk.warm import settle
 from moss_step.science.water.drainage import prepare
@@ -62,7 +65,31 @@ def main() -> None:
         take("formula", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: write_formula(window))
         take("water", lambda: work.choose(""), lambda: follow_water(window))
         take("basins", lambda: divide_ground(window), lambda: window.show_drawer("table"), lambda: window.table.select(1))
+        take("sight", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: look_out(window))
+        take("block", lambda: show_block(window))
+        window.block.stage.close()
         work.close()
+
+
+def show_block(window: MainWindow) -> None:
+    """The block beside the plan, drawn at rest."""
+    bench: Any = window.benches["sight"]
+    bench.panel.keep()
+    window.show_drawer("block")
+    end = time.monotonic() + 30.0
+    quiet = time.monotonic() + 2.5
+    while time.monotonic() < end and (time.monotonic() < quiet or window.block.stage.busy or window.work.busy):
+        QApplication.processEvents()
+        time.sleep(0.02)
+
+
+def look_out(window: MainWindow) -> None:
+    """What two masts see."""
+    window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
+    window.go_to_bench("sight")
+    bench: Any = window.benches["sight"]
+    bench.panel.form.set_values({"observer_height": 12.0, "at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0))}, bench.panel.kind.settings)
+    bench.panel.update_draft()
 
 
 def follow_water(window: MainWindow) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+import shapely
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
@@ -28,6 +29,7 @@ from moss_step.desk.benches.place import PlaceBench, PlacePanel
 from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.benches.sight import SightBench
 from moss_step.desk.benches.water import WaterBench
+from moss_step.desk.block.view import BlockView
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
@@ -74,7 +76,13 @@ class MainWindow(QMainWindow):
         self.table = TableDrawer(self.work)
         self.middle = QSplitter(Qt.Orientation.Vertical)
         self.middle.setChildrenCollapsible(False)
-        self.middle.addWidget(self.plan)
+        self.block = BlockView(self.work, self.plan.view)
+        self.ground_views = QSplitter(Qt.Orientation.Horizontal)
+        self.ground_views.setChildrenCollapsible(False)
+        self.ground_views.addWidget(self.plan)
+        self.ground_views.addWidget(self.block)
+        self.block.hide()
+        self.middle.addWidget(self.ground_views)
         self.section = SectionDrawer(self.work)
         self.drawers = {"table": self.table, "section": self.section}
         for drawer in self.drawers.values():
@@ -141,6 +149,7 @@ class MainWindow(QMainWindow):
         self.plan.views.picked.connect(self.show_drawer)
         self.table.marked.connect(self.plan.view.mark)
         self.plan.view.pointed.connect(self._follow)
+        self.block.pointed.connect(self._point_in_block)
         self.plan.view.line_ended.connect(self._use_line)
         self.plan.view.lined.connect(self._pull_line)
         self.plan.view.handle_moved.connect(self._drag_handle)
@@ -172,6 +181,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+.", work.stop),
             ("F1", self.keys.open),
             ("Ctrl+L", lambda: self.show_drawer("plan" if self.section.isVisible() else "section")),
+            ("Ctrl+B", lambda: self.show_drawer("plan" if self.block.isVisible() else "block")),
             ("Ctrl+T", lambda: self.show_drawer("plan" if self.table.isVisible() else "table")),
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
@@ -290,6 +300,11 @@ class MainWindow(QMainWindow):
         """Open a drawer under the plan, or close it with ``plan``."""
         for key, drawer in self.drawers.items():
             drawer.setVisible(key == name)
+        if name in ("plan", "block"):
+            self.block.setVisible(name == "block")
+        if name == "block":
+            half = self.ground_views.width() // 2
+            self.ground_views.setSizes([half, half])
         self.plan.views.set(name)
         self.table.refresh()
         view = self.plan.view
@@ -311,6 +326,11 @@ class MainWindow(QMainWindow):
         panel = self._place_panel()
         if panel is not None:
             panel.follow(place)
+
+    def _point_in_block(self, place: tuple[float, float] | None) -> None:
+        """What is under the pointer of the block is read as on the plan, and marked there."""
+        self.plan.read(place)
+        self.plan.view.mark(None if place is None else [shapely.Point(place)])
 
     def _place_panel(self) -> PlacePanel | None:
         """The panel that takes places from the plan, when one is shown."""
@@ -492,5 +512,6 @@ class MainWindow(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
+        self.block.stage.close()
         self.work.close()
         event.accept()

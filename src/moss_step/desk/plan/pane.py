@@ -143,13 +143,14 @@ class PlanPane(QWidget):
             ("plan", "Plan", "The ground from above alone"),
             ("section", "Section", "Values along a line drawn on the plan (Ctrl+L)"),
             ("table", "Table", "Rows of the chosen result (Ctrl+T)"),
+            ("block", "Block", "The ground in three dimensions beside the plan (Ctrl+B)"),
         ]
-        self.views = Choices(views, name="View")
+        self.views = Choices(views, per_row=4, name="View")
         self.views.set("plan")
         self.tools = self._tools()
         self.view.cards = (self.key, self.tools)
         self._pointer: tuple[float, float] | None = None
-        self.view.pointed.connect(self._read)
+        self.view.pointed.connect(self.read)
         self.view.redrawn.connect(self._on_redrawn)
         work.told.connect(self._tell)
         work.changed.connect(self._on_changed)
@@ -180,7 +181,8 @@ class PlanPane(QWidget):
         self.message.tell(text, bad)
         self.arrange()
 
-    def _read(self, place: tuple[float, float] | None) -> None:
+    def read(self, place: tuple[float, float] | None) -> None:
+        """Show what stands at a place; None hides it."""
         self._pointer = place
         rows: list[Reading] = []
         if place is not None and self.work.frame is not None:
@@ -190,7 +192,7 @@ class PlanPane(QWidget):
 
     def _on_redrawn(self) -> None:
         if self._pointer is not None:
-            self._read(self._pointer)
+            self.read(self._pointer)
 
     def _on_changed(self) -> None:
         empty = not self.work.study.steps

@@ -158,6 +158,10 @@ class PlanView(QWidget):
             width,
             height,
         )
+        return self.render_camera(camera, ratio)
+
+    def render_camera(self, camera: Camera, ratio: float = 1.0) -> QImage:
+        """Draw grids and shapes as a camera sees them."""
         pixels = draw_grids(self.scene, camera, ratio)
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
         image.setDevicePixelRatio(ratio)

@@ -1,0 +1,272 @@
+"""The block view: orbit, pan and zoom over the ground, with readings under the pointer."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QHideEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent, QShowEvent, QWheelEvent
+from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QSlider, QWidget
+
+from moss_step.desk.block.eye import Eye, extent_metres, under_pixel
+from moss_step.desk.block.stage import Ground, Stage, Wish
+from moss_step.desk.parts import label, tool
+from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.pictures import GridPicture
+from moss_step.desk.plan.view import PlanView
+from moss_step.desk.theme import MUTED, PAPER
+from moss_step.desk.work import Work
+from moss_step.formats.whole import whole_file
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+
+_TEXTURE, _RESTS_AFTER = 2048, 220
+
+
+class BlockView(QWidget):
+    """Shows the shaded ground with what the plan draws on it."""
+
+    pointed = Signal(object)
+    """Coordinates under the pointer, or None."""
+
+    def __init__(self, work: Work, plan: PlanView) -> None:
+        super().__init__()
+        self.work, self.plan = work, plan
+        self.eye = Eye()
+        self.exaggeration = 1.0
+        self.stage = Stage(self)
+        self.stage.drawn.connect(self._on_drawn)
+        self.stage.failed.connect(lambda text: work.told.emit(text, True))
+        self.image: QImage | None = None
+        self._ground: Ground | None = None
+        self._fitted: object = None
+        self._pressed: QPointF | None = None
+        self._stale = True
+        self.setMinimumWidth(240)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Block")
+        self.setAccessibleDescription("The ground in three dimensions. T top, N north, O oblique; arrows turn, plus and minus zoom.")
+        self._rest = QTimer(self, singleShot=True, interval=_RESTS_AFTER)
+        self._rest.timeout.connect(lambda: self._ask(False))
+        self._bar = self._make_bar()
+        plan.redrawn.connect(self.refresh)
+
+    def _make_bar(self) -> QFrame:
+        bar = QFrame(self)
+        bar.setProperty("role", "card")
+        layout = QHBoxLayout(bar)
+        layout.setContentsMargins(8, 2, 4, 2)
+        self._stated = label("heights x 1", "muted")
+        self._slider = QSlider(Qt.Orientation.Horizontal)
+        self._slider.setRange(10, 60)
+        self._slider.setValue(10)
+        self._slider.setFixedWidth(90)
+        self._slider.setAccessibleName("Vertical exaggeration")
+        self._slider.setToolTip("How many times heights are drawn larger than distances")
+        self._slider.valueChanged.connect(lambda v: self.exaggerate(v / 10.0))
+        layout.addWidget(self._stated)
+        layout.addWidget(self._slider)
+        for picture, tip, pressed in (
+            ("map-trifold", "From the top (T)", lambda: self.look("top")), ("caret-up", "Toward the north (N)", lambda: self.look("north")),
+            ("cube", "Obliquely (O)", lambda: self.look("oblique")), ("image", "Hand the picture on", self._ask_file),
+        ):  # fmt: skip
+            layout.addWidget(tool(picture, tip, pressed))
+        bar.adjustSize()
+        return bar
+
+    # --- what is shown
+
+    def refresh(self) -> None:
+        """Drape anew when the view is seen; else when it is next seen."""
+        self._stale = True
+        if self.isVisible():
+            self._build()
+            self._ask(False)
+
+    def exaggerate(self, times: float) -> None:
+        """Draw heights larger than distances."""
+        self.exaggeration = times
+        self._stated.setText(f"heights x {times:g}")
+        self._stale = True
+        self._build()
+        self._ask(False)
+
+    def look(self, way: str) -> None:
+        """Look from the top, toward the north, or obliquely."""
+        bearing, down = {"top": (0.0, 90.0), "north": (0.0, 25.0), "oblique": (30.0, 35.0)}[way]
+        self._turn(replace(self.eye, bearing=bearing, down=down))
+
+    def _build(self) -> None:
+        scene = self.plan.scene
+        grid = scene.ground
+        if grid is None or not isinstance(grid.value, Surface):
+            self._ground = None
+            return
+        surface, frame = grid.value, grid.frame
+        heights = self._heights(grid) * np.float32(surface.metres_per_height * self.exaggeration)
+        middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
+        extent = extent_metres(frame)
+        self._ground = Ground(heights - middle, extent, self._picture(frame.box, extent), self._masts(surface, float(middle)))
+        self._stale = False
+        if self._fitted != (frame, heights.shape):
+            self._fitted = (frame, heights.shape)
+            self.eye = Eye(30.0, 35.0, 1.9 * max(extent) * max(1.0, self.height() / max(self.width(), 1)))
+
+    @staticmethod
+    def _heights(grid: GridPicture) -> np.ndarray:
+        level = next((lv for lv in grid.levels if max(lv.shape) <= 1200), grid.levels[-1])
+        return np.asarray(level, np.float32)
+
+    def _picture(self, box: tuple[float, float, float, float], extent: tuple[float, float]) -> np.ndarray:
+        """What the plan draws over the ground, as red, green and blue bytes."""
+        scale = _TEXTURE / max(extent)
+        width, height = max(round(extent[0] * scale), 2), max(round(extent[1] * scale), 2)
+        xmin, ymin, xmax, ymax = box
+        per_x, per_y = width / (xmax - xmin), height / (ymax - ymin)
+        camera = Camera((xmin + xmax) / 2, (ymin + ymax) / 2, per_x, per_y / per_x, width, height)
+        image = self.plan.render_camera(camera, 1.0)
+        pixels = np.frombuffer(image.constBits(), np.uint8).reshape(height, image.bytesPerLine() // 4, 4)[:, :width]
+        return np.ascontiguousarray(pixels[:, :, 2::-1])
+
+    def _masts(self, surface: Surface, middle: float) -> np.ndarray:
+        """Observers of the views that the plan shows, as masts of their true height."""
+        found, frame = [], surface.frame
+        study = self.work.study_with_draft
+        shown = {layer.step for layer in self.plan.scene.layers}
+        for step in study.steps:
+            if step.id not in shown or not step.settings.get("at") or "observer_height" not in step.declared.settings.model_fields:
+                continue
+            settings = step.declared.checked(step.settings)
+            for x, y in getattr(settings, "at", None) or ():
+                cell = frame.cell_at(x, y)
+                if cell is not None and not np.isnan(surface.values[cell]):
+                    foot = float(surface.values[cell]) * surface.metres_per_height
+                    found.append((*self._metres(x, y, surface), foot, foot + float(getattr(settings, "observer_height", 0.0))))
+        masts = np.array(found, np.float64).reshape(-1, 4)
+        masts[:, 2:] = masts[:, 2:] * self.exaggeration - middle
+        return masts
+
+    @staticmethod
+    def _metres(x: float, y: float, surface: Surface) -> tuple[float, float]:
+        frame, (wide, high) = surface.frame, extent_metres(surface.frame)
+        return ((x - frame.x0) / (frame.dx * frame.cols) - 0.5) * wide, (0.5 - (frame.y0 - y) / (frame.dy * frame.rows)) * high
+
+    def _ask(self, moving: bool) -> None:
+        if self._ground is not None and self.isVisible() and self.width() > 10:
+            self.stage.wish(Wish(self._ground, self.eye, self.width(), self.height(), moving))
+
+    def _turn(self, eye: Eye) -> None:
+        self.eye = eye
+        self._ask(True)
+        self._rest.start()
+
+    def _on_drawn(self, image: QImage, wish: Wish) -> None:
+        self.image = image
+        self.update()
+
+    def place_at(self, at: QPointF) -> tuple[float, float] | None:
+        """Coordinates of the ground under a pixel, or None."""
+        grid = self.plan.scene.ground
+        if self._ground is None or grid is None:
+            return None
+        found = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self._ground.heights, self._ground.extent)
+        if found is None:
+            return None
+        frame, (wide, high) = grid.frame, self._ground.extent
+        return frame.x0 + (found[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (0.5 - found[1] / high) * frame.dy * frame.rows
+
+    # --- events
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the last picture."""
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(PAPER))
+        if self.image is not None:
+            painter.drawImage(self.rect(), self.image)
+        else:
+            painter.setPen(QColor(MUTED))
+            text = "Drawing the block …" if self._ground is not None else "Open an elevation grid to see its block"
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Drape what the plan shows now."""
+        super().showEvent(event)
+        if self._stale:
+            self._build()
+        self._ask(False)
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        """Nothing is pointed at any more."""
+        super().hideEvent(event)
+        self.pointed.emit(None)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Draw at the new size."""
+        self._bar.move(12, 12)
+        self._ask(False)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Begin to orbit, or to pan with the right or middle button."""
+        self._pressed = event.position()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Orbit, pan, or read what is under the pointer."""
+        at = event.position()
+        if self._pressed is None:
+            self.pointed.emit(self.place_at(at))
+            return
+        step, self._pressed = at - self._pressed, at
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self._turn(self.eye.turned(-step.x() * 0.4, step.y() * 0.3))
+        else:
+            self._turn(self.eye.moved(step.x(), step.y(), self.height()))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go."""
+        self._pressed = None
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom to the pointer."""
+        at = event.position()
+        place = None
+        if self._ground is not None:
+            place = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self._ground.heights, self._ground.extent)
+        self._turn(self.eye.nearer(1.2 ** (event.angleDelta().y() / 120.0), place))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """T top, N north, O oblique; arrows turn, plus and minus zoom."""
+        ways = {Qt.Key.Key_T: "top", Qt.Key.Key_N: "north", Qt.Key.Key_O: "oblique"}
+        turns = {Qt.Key.Key_Left: (10, 0), Qt.Key.Key_Right: (-10, 0), Qt.Key.Key_Up: (0, 5), Qt.Key.Key_Down: (0, -5)}
+        key = Qt.Key(event.key())
+        if key in ways:
+            self.look(ways[key])
+        elif key in turns:
+            self._turn(self.eye.turned(*turns[key]))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
+            self._turn(self.eye.nearer(0.8 if key == Qt.Key.Key_Minus else 1.25, None))
+        else:
+            super().keyPressEvent(event)
+
+    # --- handing on
+
+    def _ask_file(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Hand the picture on", "block.png", "PNG (*.png)")
+        if name:
+            self.write(Path(name))
+
+    def write(self, path: Path) -> None:
+        """Write the picture as PNG, whole or not at all."""
+        image = self.image
+        if image is None:
+            self.work.told.emit("There is no picture yet.", True)
+            return
+        try:
+            with whole_file(path) as part:
+                image.save(str(part), "PNG")  # type: ignore[call-overload]  # the stub knows bytes only, the call takes text only
+        except MossError as error:
+            self.work.told.emit(str(error), True)
+        else:
+            self.work.told.emit(f"Written: {path}", False)
