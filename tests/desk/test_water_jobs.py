@@ -146,6 +146,20 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
     settle(window)
     assert window.work.study.step(kept).settings["names"] == "2=Long Slack"
     assert window.work.outcome(kept).value.columns["name"][1] == "Long Slack"
+    shown = window.plan.view.grab().toImage()
+    table.select(0)
+    table.hide_selected()
+    settle(window)
+    assert window.work.study.key_row(kept).hidden == (0,) and window.plan.view.grab().toImage() != shown
+    table.hide_selected()
+    settle(window)
+    assert window.work.study.key_row(kept).hidden == ()
+    table.paint_selected("#C0392B")
+    settle(window)
+    assert window.work.study.key_row(kept).paint == ((0, "#C0392B"),)
+    for _ in range(3):
+        window.work.undo()
+    settle(window)
     table.write(tmp_path / "basins.geojson")
     assert "Long Slack" in (tmp_path / "basins.geojson").read_text()
     window.work.undo()

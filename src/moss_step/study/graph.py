@@ -36,7 +36,7 @@ class KeyRow(BaseModel):
 
     Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and labelled by
     another column; points have a ``mark`` of a ``size`` in pixels. ``clear_zero``
-    leaves cells of value 0 undrawn.
+    leaves cells of value 0 undrawn. Rows of shapes may be ``hidden``, or have a ``paint`` of their own.
     """
 
     model_config = _FROZEN
@@ -55,6 +55,8 @@ class KeyRow(BaseModel):
     outline: Literal["own", "fill", "none"] = "own"
     labels: str = ""
     clear_zero: bool = False
+    hidden: tuple[int, ...] = ()
+    paint: tuple[tuple[int, str], ...] = ()
     breaks: tuple[float, ...] = ()
     mark: Literal["round", "square", "triangle"] = "round"
     size: float = Field(10.0, ge=2, le=60)

@@ -182,3 +182,31 @@ def test_a_prepared_ground_is_kept_and_a_run_can_be_stopped():
     progress.stop()
     with pytest.raises(Exception, match="[Ss]topped"):
         prepare(rough(9), progress)
+
+
+def test_a_hundred_thousand_outlets_are_refused_before_any_work():
+    drainage = prepare(plane(40, 40, -0.2, 0.0))
+    with pytest.raises(MossError, match="100,000 outlets"):
+        basins.catchments(drainage, [np.array([5])] * 100_000)
+
+
+def test_feet_over_degrees_drain_by_true_slopes_and_areas():
+    """Heights in feet over a grid in degrees: the same ways as in metres, ellipsoidal areas."""
+    from moss_step.model.frame import Frame
+    from moss_step.model.surface import Surface
+    from moss_step.model.units import METRE
+
+    z = np.random.default_rng(2).normal(size=(20, 24)).astype(np.float32) * 30
+    frame = Frame(20, 24, 10.0, 60.0, 0.001, 0.001, "EPSG:4326")
+    feet, metre = Surface(z, frame, FOOT), Surface(z * np.float32(0.3048), frame, METRE)
+    assert (prepare(feet).ways == prepare(metre).ways).mean() > 0.99
+    made = basins.basin_shapes(prepare(feet), None)
+    assert made.columns["area_m2"].sum() == pytest.approx(frame.area, rel=1e-6) and (made.columns["perimeter_m"] > 0).all()
+
+
+def test_a_start_on_a_pit_runs_on_over_the_lowest_pass():
+    z = np.full((9, 9), 10.0)
+    z[4, 4], z[4, 5:] = 2.0, 6.0
+    drainage = prepare(surface(z))
+    path = trace.path_down(drainage.ways, 4 * 9 + 4)
+    assert path[0] == 40 and path[-1] == 44 and drainage.ways.reshape(-1)[path[-1]] == OUT

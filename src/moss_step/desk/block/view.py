@@ -23,6 +23,8 @@ from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 
 _TEXTURE, _RESTS_AFTER = 2048, 220
+_NARROW = 1.3
+"""How much farther off the eye begins at most when the view is higher than wide."""
 
 
 class BlockView(QWidget):
@@ -113,7 +115,7 @@ class BlockView(QWidget):
         self._stale = False
         if self._fitted != (frame, heights.shape):
             self._fitted = (frame, heights.shape)
-            self.eye = Eye(30.0, 35.0, 1.9 * max(extent) * max(1.0, self.height() / max(self.width(), 1)))
+            self.eye = Eye(30.0, 35.0, 1.9 * max(extent) * min(max(1.0, self.height() / max(self.width(), 1)), _NARROW))
 
     @staticmethod
     def _heights(grid: GridPicture) -> np.ndarray:

@@ -53,16 +53,22 @@ def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camer
     painter.save()
     painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
     areas = picture.value.kind == "areas"
-    grading = grading_of(picture, row)
+    grading, hidden, paint = grading_of(picture, row), set(row.hidden), dict(row.paint)
     if grading is None:
         fill = QColor(color)
         fill.setAlpha(26)
-        _stroke(painter, picture.paths, QColor(255, 255, 255, 150), 3.4, None)
-        _stroke(painter, picture.paths, QColor(color), 1.6, fill if areas else None)
+        paths = [p for k, p in enumerate(picture.paths) if k not in hidden]
+        _stroke(painter, paths, QColor(255, 255, 255, 150), 3.4, None)
+        _stroke(painter, paths, QColor(color), 1.6, fill if areas else None)
+        for k, ink in paint.items():
+            if k < len(picture.paths) and k not in hidden:
+                _stroke(painter, [picture.paths[k]], QColor(ink), 2.0, QColor(ink) if areas else None)
     else:
         numeric, top = picture.value.columns[row.column].dtype.kind in "iuf", max(len(grading.classes) - 1, 1)
         for k, path in enumerate(picture.paths):
-            own = QColor(grading.color(k))
+            if k in hidden:
+                continue
+            own = QColor(paint.get(k) or grading.color(k))
             broad = 1.4 + 2.8 * max(int(grading.places[k]), 0) / top if numeric else 2.0  # higher classes of lines are broader
             line = QColor(DEEP) if row.outline == "own" and areas else own
             _stroke(painter, [path], line, 0.0 if row.outline == "none" and areas else 0.8 if areas else broad, own if areas else None)

@@ -34,6 +34,7 @@ from moss_step.model.surface import Surface
 from moss_step.study.graph import KeyRow, Shading
 
 WIDTH = 232
+_WIDE = 640
 _MOST_CLASSES, _LEGEND_LINE = 14, 21
 
 
@@ -179,10 +180,11 @@ class KeyPanel(QFrame):
         parent = self.parentWidget()
         self._rows.layout().activate()  # type: ignore[union-attr]
         wanted = self._rows.sizeHint().height() + 44
-        most = parent.height() - 84 if parent else wanted
+        top = 12 if parent is None or parent.width() > _WIDE else 58  # beside the view buttons, or below them
+        most = parent.height() - 72 - top if parent else wanted
         self.resize(WIDTH, max(60, min(wanted, most)))
         if parent:
-            self.move(parent.width() - WIDTH - 14, 12)
+            self.move(parent.width() - WIDTH - 14, top)
         self.setVisible(bool(self.work.study.steps))
 
     def _add_row(self, key: KeyRow, layer: Layer | None, remark: str) -> None:

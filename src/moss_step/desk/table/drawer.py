@@ -7,12 +7,13 @@ from pathlib import Path
 import numpy as np
 import shapely
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, Signal
-from PySide6.QtGui import QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QApplication, QFileDialog, QHBoxLayout, QLineEdit, QTableView, QVBoxLayout, QWidget
+from PySide6.QtGui import QColor, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QColorDialog, QFileDialog, QHBoxLayout, QLineEdit, QTableView, QVBoxLayout, QWidget
 
 from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.table.model import RowsModel, cell_text
+from moss_step.desk.theme import MOSS
 from moss_step.desk.work import Work
 from moss_step.formats.vector import in_system, write_shapes
 from moss_step.formats.whole import write_text
@@ -23,6 +24,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.science.zones.choose import numbers_text
 from moss_step.steps.declare import Outcome
+from moss_step.study.graph import KeyRow
 from moss_step.study.hand_on import table_text
 
 _MOST_MARKED = 5000
@@ -78,6 +80,8 @@ class TableDrawer(QWidget):
             tool("crosshair", "Show the selected rows on the plan", self.go_to),
             tool("chart-line", "Chart of the column, or of the curve that the table holds", self._toggle_chart),
             tool("polygon", "Keep the selected shapes as a step of their own", self.keep_selected),
+            tool("eye", "Hide the selected shapes on the plan, or show them again", self.hide_selected),
+            tool("sun", "Give the selected shapes a colour of their own", self._ask_color),
             tool("copy", "Copy the selected rows", self.rows.copy),
             tool("download-simple", "Hand on the rows that are shown", self._ask),
         ):
@@ -228,6 +232,36 @@ class TableDrawer(QWidget):
         at = self.rows.currentIndex().column()
         current = self.model.column_name(at) if at >= 0 else ""
         return current if current in numeric else (numeric[-1] if numeric else "")
+
+    def hide_selected(self) -> None:
+        """Hide the selected shapes on the plan; show them again when all of them are hidden."""
+        row, chosen = self._key_row(), {int(k) for k in self.selected}
+        if row is not None:
+            hidden = set(row.hidden) - chosen if chosen <= set(row.hidden) else set(row.hidden) | chosen
+            self._set_row(row.model_copy(update={"hidden": tuple(sorted(hidden))}), "Show or hide shapes")
+
+    def paint_selected(self, color: str) -> None:
+        """Give the selected shapes a colour of their own."""
+        row, chosen = self._key_row(), {int(k) for k in self.selected}
+        if row is not None:
+            kept = [(k, c) for k, c in row.paint if k not in chosen]
+            self._set_row(row.model_copy(update={"paint": (*kept, *((k, color) for k in sorted(chosen)))}), "Colour shapes")
+
+    def _key_row(self) -> KeyRow | None:
+        """The row of the Key that draws the shapes whose rows are selected; says so when there is none."""
+        if not isinstance(self._value, Shapes) or not self.selected.size:
+            self.work.told.emit("Select rows of shapes first.", True)
+            return None
+        return self.work.study.key_row(self._source()) or self.work.study.first_row(self._source())
+
+    def _set_row(self, row: KeyRow, what: str) -> None:
+        self.work.do(self.work.study.with_key_row(row), what)
+
+    def _ask_color(self) -> None:
+        if self._key_row() is not None:
+            color = QColorDialog.getColor(QColor(MOSS), self, "Colour of the selected shapes")
+            if color.isValid():
+                self.paint_selected(color.name().upper())
 
     def keep_selected(self) -> None:
         """Add a step that holds the shapes whose rows are selected."""

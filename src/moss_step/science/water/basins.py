@@ -21,7 +21,7 @@ from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import NONE
 from moss_step.science.water.trace import cell_at, flow_lengths, mark_upstream, snapped
 
-MOST_BASINS = 100_000
+MOST_BASINS, MOST_OUTLETS = 100_000, 2000
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -179,8 +179,13 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
 
 
 def catchments(drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None) -> Shapes:
-    """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream."""
+    """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream.
+
+    Raises MossError for more than 2,000 of them, or two in one cell.
+    """
     frame = drainage.frame
+    if len(seeds) > MOST_OUTLETS:
+        raise MossError(f"There are {len(seeds):,} outlets.", f"Give up to {MOST_OUTLETS:,} at a time, or divide the whole ground with basins.")
     sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
     numbered = np.zeros(frame.shape, np.int32)
     geometry: list[shapely.Geometry] = [shapely.Polygon()] * len(seeds)
