@@ -37,19 +37,41 @@ def test_hazard_from_three_criteria_cut_to_the_boundary(estate, settle, tmp_path
     bogs = keep(window, settle)
     assert window.work.outcome(bogs).value.classes[0].name == "Cotton Flat"
 
+    window.begin_step("class_among")
+    choose_input(window, settle, "Class map", bogs)
+    fill(window, settle, "among", "cotton flat")
+    assert "No class is called 'moor'" not in window.benches["classes"].panel.note.text
+    cover = keep(window, settle)
+
     window.begin_step("combine")
     settle(window)
-    for step in (steep, high):
+    for step in (steep, high, cover):
         name = window.work.study.name_of(step)
         box = next(b for b in window.benches["classes"].panel.findChildren(QCheckBox) if b.text() == name)
         box.setChecked(True)
     combined = keep(window, settle)
     codes = window.work.outcome(combined).value.codes
     percent, heights = values(window, slope), values(window, ground)
-    expected = (percent >= 30).astype(int) + (heights >= 450)
-    assert np.array_equal(codes, expected)
+    r, c = np.mgrid[0:1000, 0:1000]
+    shapes = read_shapes(DATA / "harrow_bogs.gpkg")
+    flat = shapes.geometry[list(shapes.columns["name"]).index("Cotton Flat")]
+    x, y = 412_000 + (c + 0.5) * 2, 5_872_000 - (r + 0.5) * 2
+    inside, touched = shapely.contains_xy(flat, x, y), shapely.intersects_xy(flat, x, y)
+    sure = inside == touched  # centres on the outline itself may go either way
+    expected = (percent >= 30).astype(int) + (heights >= 450) + inside
+    assert np.array_equal(codes[sure], expected[sure]) and set(np.unique(codes)) <= {0, 1, 2, 3}
     found = {f.of: f.value for f in window.work.outcome(combined).findings if f.name == "area_m2"}
-    assert found["2 of 2 hold"] == (expected == 2).sum() * 4.0
+    assert found["3 of 3 hold"] == pytest.approx((codes == 3).sum() * 4.0)
+    assert found["2 of 3 hold"] == (codes == 2).sum() * 4.0 and sum(found.values()) == 4_000_000.0
+
+    # cut to the boundary: the areas of the classes inside, by another step and by shapely
+    window.work.add_step("zone_classes", {"zones": by_name(window, "Harrow boundary"), "classes": combined}, {})
+    settle(window)
+    cut = window.work.outcome(window.work.chosen_id).value
+    boundary = read_shapes(DATA / "harrow_boundary.gpkg").geometry[0]
+    within = shapely.contains_xy(boundary, x, y)
+    for k, name in enumerate(("none holds", "1 of 3 holds", "2 of 3 hold", "3 of 3 hold")):
+        assert cut.columns[f"{name} m2"][0] == pytest.approx(((codes == k) & within).sum() * 4.0, abs=40.0)
 
     window.begin_step("mask")
     choose_input(window, settle, "Surface", ground)
@@ -123,6 +145,13 @@ def test_highest_ground_per_hexagon_in_the_table(estate, settle):
     type_in(table.filter_edit, "max > 550")
     assert table.model.rowCount() == int((shapes.columns["max"] > 550).sum())
     table.rows.selectAll()
+    from moss_step.desk.plan.grading import grading_of
+    from moss_step.study.graph import KeyRow
+
+    row = KeyRow(step=zones, column="max", method="natural", count=10, outline="fill")
+    window.work.do(window.work.study.with_key_row(row), "Key")
+    settle(window)
+    assert len(grading_of(window.work.picture(zones), row).classes) == 10
     assert len(window.plan.view.marked) == table.model.rowCount() and "mean" in table.summary.text()
     table.rows.copy()
     assert QApplication.clipboard().text().count("\n") == table.model.rowCount() - 1

@@ -116,6 +116,31 @@ def _fraction(text: str) -> float:
     return float(top) / float(bottom) if mark else float(top)
 
 
+class AmongSettings(Settings):
+    """Settings of class_among."""
+
+    among: Annotated[tuple[str, ...], BeforeValidator(_weights)] = setting(..., "Among", "Names or numbers of classes, with commas.")
+    elsewhere: Literal["no", "no_data"] = setting("no", "Without a class", "What cells without a class become.")
+
+
+def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Comparing")
+    classes = inputs["classes"]
+    assert isinstance(classes, ClassMap)  # noqa: S101 - checked against the declaration
+    made = criteria.among(classes, settings.among, settings.elsewhere == "no")
+    return class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+
+
+class_among = StepKind(
+    kind="class_among", bench="classes", title="Class among", question="Where is the class one of some?",
+    help="Yes where a class map holds one of some classes, such as land covers; no elsewhere.",
+    words=("land cover", "select classes", "reclassify", "is one of", "criterion", "in list"),
+    inputs=(InputSpec("classes", "classes", "Class map", "The classes to look at."),),
+    settings=AmongSettings, gives="classes", run=_among,
+    label=lambda s, names: f"{names['classes']} among {', '.join(s.among)}",
+)  # fmt: skip
+
+
 class WeightSettings(Settings):
     """Weights of several criteria, given or from comparisons."""
 

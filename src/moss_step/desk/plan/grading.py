@@ -81,7 +81,9 @@ def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
         ordered = np.sort(known)
         if ordered.size > _SAMPLE:
             ordered = ordered[np.linspace(0, ordered.size - 1, _SAMPLE).round().astype(np.int64)]
-        return np.concatenate([[low], natural_breaks(ordered, count)])
+        uppers = natural_breaks(ordered, count)
+        # The lowest value may be a class of its own: its lower bound then lies just below it.
+        return np.concatenate([[low if uppers[0] > low else np.nextafter(low, -np.inf)], uppers])
     return np.linspace(low, high, count + 1)
 
 

@@ -38,6 +38,24 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
     return ClassMap(codes, surface.frame, tuple(entries))
 
 
+def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -> ClassMap:
+    """Yes (1) where the class is one of ``names`` (any case, or a class number), no (0) elsewhere.
+
+    Cells without a class are no, or stay without one. Raises AskedWronglyError for a name that no class has.
+    """
+    wanted = []
+    for name in names:
+        found = [c.code for c in classes.classes if c.name.lower() == name.lower() or str(c.code) == name]
+        if not found:
+            raise AskedWronglyError(f"No class is called '{name}'.", f"There are: {', '.join(c.name for c in classes.classes)}.")
+        wanted += found
+    codes = np.isin(classes.codes, np.array(wanted, np.uint8)).astype(np.uint8)
+    if not missing_is_no:
+        codes[classes.codes == NO_CLASS] = NO_CLASS
+    text = " or ".join(names)
+    return ClassMap(codes, classes.frame, (ClassEntry(0, f"not {text}", NO), ClassEntry(1, text, YES, text)))
+
+
 def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
     """Lay class maps over one another; a cell without class in any of them has none.
 
