@@ -9,7 +9,7 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import measures, relief, sight, water, window
+from benchmarks import block, measures, relief, sight, water, window
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -21,7 +21,8 @@ def main() -> int:
     ground = rough_ground(SIDE)
     # The window is measured first, in a process as fresh as the one that a person starts.
     of_window = window.lines(ground)
-    found = [*relief.lines(ground), *measures.lines(ground), *water.lines(ground), *sight.lines(ground), *of_window]
+    of_water = water.lines(ground)
+    found = [*relief.lines(ground), *measures.lines(ground), *of_water, *sight.lines(ground), *block.lines(ground), *of_window]
     page = _page(found) + water.growth()
     TARGET.write_text(page)
     print(page)

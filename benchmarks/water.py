@@ -31,7 +31,15 @@ def _surface(z: np.ndarray) -> Surface:
 
 def lines(z: np.ndarray) -> list[Line]:
     """Measure on 16 million cells, then what is live on 4 million."""
-    return [*_whole(z), *_live(_surface(z[:2048, :2048].copy()))]
+    return [_memory(z), *_whole(z), *_live(_surface(z[:2048, :2048].copy()))]
+
+
+def _memory(z: np.ndarray) -> Line:
+    """Measured before anything else: memory that was let go and not given back would hide what is taken."""
+    dem = _surface(z)
+    drainage._prepared(_surface(z[:256, :256].copy()), silent())
+    more = peak_extra_bytes(lambda: drainage._prepared(dem, silent())) / z.size
+    return Line("memory while preparing 16 million cells, beside the ground", f"{more:.1f} bytes a cell", "", "at most 12", more <= 12)
 
 
 def _whole(z: np.ndarray) -> list[Line]:
@@ -83,7 +91,6 @@ def _whole(z: np.ndarray) -> list[Line]:
 def _live(dem: Surface) -> list[Line]:
     prepared = drainage._prepared(dem, silent())
     took = best(lambda: drainage._prepared(dem, silent()), 2)
-    more = peak_extra_bytes(lambda: drainage._prepared(dem, silent())) / dem.values.size
     lengths = trace.flow_lengths(prepared)
     far = int(np.nanargmax(lengths))
     path = best(lambda: trace.centres(prepared, trace.path_down(prepared.ways, far)))
@@ -114,7 +121,6 @@ def _live(dem: Surface) -> list[Line]:
     flooded = best(flood)
     return [
         Line("prepare a ground of 4 million cells", f"{took:.2f} s", "", "within 3 s", took <= 3),
-        Line("memory while preparing, beside the ground", f"{more:.1f} bytes a cell", "", "at most 12", more <= 12),
         Line("flow path under the pointer, the longest", f"{path * 1000:.2f} ms", "", "within 2 ms", path <= 0.002),
         Line(
             f"catchment under the pointer, for a million cells (measured on {size:,})", f"{caught * 1000:.0f} ms", "", "within 50 ms", caught <= 0.05
