@@ -31,6 +31,7 @@ def rest(window, qapp, least: float = 0.4) -> None:
     while time.monotonic() < end and (time.monotonic() < quiet or window.block.stage.busy or window.block.image is None):
         qapp.processEvents()
         time.sleep(0.01)
+    qapp.processEvents()  # the last picture is handed over at the next turn
     assert window.block.image is not None
 
 
