@@ -163,7 +163,7 @@ class SliderControl(Control):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         holder = row(self.slider, self.edit)
-        holder.layout().setStretch(0, 1)  # type: ignore[union-attr]
+        holder.layout().setStretch(0, 1)  # type: ignore[union-attr]  # it was made with a layout
         layout.addWidget(holder)
 
     def set_range(self, low: float, high: float) -> None:

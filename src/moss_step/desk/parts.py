@@ -200,7 +200,7 @@ class Note(QFrame):
                 mark.setPixmap(pixmap("warning", OCHRE, 16))
                 mark.setAlignment(Qt.AlignmentFlag.AlignTop)
                 holder = row(mark, strong, gap=6)
-                holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
+                holder.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
                 self._layout.addWidget(holder)
             else:
                 self._layout.addWidget(strong)

@@ -9,7 +9,7 @@ import numpy as np
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _summarise(values, lows, highs, sums, counts, blocks):  # type: ignore[no-untyped-def]
+def _summarise(values, lows, highs, sums, counts, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Lowest, highest, sum and number of the values that are not NaN, for each block of rows."""
     rows, cols = values.shape
     for b in numba.prange(blocks):
@@ -25,7 +25,7 @@ def _summarise(values, lows, highs, sums, counts, blocks):  # type: ignore[no-un
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def drop_infinite(values):  # type: ignore[no-untyped-def]
+def drop_infinite(values):  # type: ignore[no-untyped-def]  # numba infers the types
     """Replace infinite values of a float32 grid by NaN in place; gives their number."""
     found = 0
     for r in numba.prange(values.shape[0]):

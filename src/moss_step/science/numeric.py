@@ -20,7 +20,7 @@ _C9 = np.float32(8.05374449538e-2)
 
 
 @numba.njit(inline="always", cache=True)
-def atan_positive(x):  # type: ignore[no-untyped-def]
+def atan_positive(x):  # type: ignore[no-untyped-def]  # numba infers the types
     """Arc tangent of a float32 ``x >= 0`` in radians, within 2e-7; no branches.
 
     Cody-Waite style reduction to [-tan(pi/8), tan(pi/8)] and the odd polynomial of degree nine of Moshier's
@@ -37,7 +37,7 @@ def atan_positive(x):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always", cache=True)
-def atan2_fast(y, x):  # type: ignore[no-untyped-def]
+def atan2_fast(y, x):  # type: ignore[no-untyped-def]  # numba infers the types
     """Angle of the vector (x, y) in radians, -pi to pi, within 3e-7; 0 for the zero vector; no branches."""
     ax, ay = abs(x), abs(y)
     swap = ay > ax

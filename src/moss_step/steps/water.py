@@ -1,4 +1,4 @@
-"""Water: depressions, directions, accumulation, streams, basins, catchments, paths, ridges, indices, floods and ponds."""
+"""Water: depressions, directions, accumulation, streams, basins, catchments, paths and ridges."""
 
 from __future__ import annotations
 
@@ -14,12 +14,11 @@ from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.units import BEARING, CELLS, CUBIC_METRE, METRE, NONE, SHARE, SQUARE_METRE
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
 from moss_step.science.water import depressions as hollows
-from moss_step.science.water import indices, network, pond, ridges, trace
+from moss_step.science.water import network, ridges, trace
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, facet_directions, prepare
 from moss_step.science.water.neighbours import BEARINGS, OUT
 from moss_step.science.water.neighbours import NONE as NO_WAY
@@ -29,10 +28,10 @@ from moss_step.steps.results import measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
 FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pass."
-_METHODS = "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the steepest facet."
+METHODS = "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the steepest facet."
 
 
-def _drainage(inputs: Inputs, progress: Progress) -> Drainage:
+def drainage_of(inputs: Inputs, progress: Progress) -> Drainage:
     return prepare(ground(inputs), progress)
 
 
@@ -44,7 +43,7 @@ def _cell_area(drainage: Drainage) -> float:
     return drainage.frame.area / (drainage.frame.rows * drainage.frame.cols)
 
 
-def _least_cells_area(least: float | None, drainage: Drainage) -> float:
+def stream_area(least: float | None, drainage: Drainage) -> float:
     """Area that makes a stream when none is given: a hundredth of a percent of the ground, a round number of hectares at least 1."""
     return least if least is not None else max(10_000.0, round(drainage.frame.area / 400.0, -4))
 
@@ -60,7 +59,7 @@ class DepressionSettings(Settings):
 
 
 def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     made = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area)
     depth = float(made.columns["depth"].max()) if len(made) else 0.0
     found = (
@@ -102,7 +101,7 @@ def _changed(before: Surface, after: Surface, result: str, more: tuple[Finding, 
 
 
 def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     made = hollows.filled_surface(drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress)
     return _changed(drainage.dem, made, settings.result, (), ())
 
@@ -124,7 +123,7 @@ class BreachSettings(Settings):
 
 
 def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress)
     warnings = (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
     return _changed(drainage.dem, made, settings.result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings)
@@ -149,7 +148,7 @@ class DirectionSettings(Settings):
 
 
 def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     ways = drainage.ways
     if settings.method == "d8":
         bearings = np.append(BEARINGS, [-1.0] * 248).astype(np.float32)[ways]
@@ -175,13 +174,13 @@ flow_directions = StepKind(
 class AccumulationSettings(Settings):
     """Settings of flow_accumulation."""
 
-    method: FlowMethod = setting("d8", "Method", _METHODS)
+    method: FlowMethod = setting("d8", "Method", METHODS)
     unit: Literal["cells", "area"] = setting("cells", "Unit", "Cells upstream, or their area in m²; each cell counts itself.")
     edges: Literal["keep", "blank"] = setting("keep", "Cells fed from the edge", "keep them, or blank: no data where water may come from outside.")
 
 
 def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, weights = _drainage(inputs, progress), inputs.get("weights")
+    drainage, weights = drainage_of(inputs, progress), inputs.get("weights")
     if isinstance(weights, Surface) and weights.frame.shape != drainage.frame.shape:
         raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
     made = accumulated(drainage, settings.method, settings.unit, weights.values if isinstance(weights, Surface) else None, progress)
@@ -223,7 +222,7 @@ class LengthSettings(Settings):
 
 
 def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     progress.at(0.9, "Measuring ways")
     values = trace.flow_lengths(drainage, settings.side == "up").astype(np.float32)
     return surface_outcome(Surface(values, drainage.frame, METRE, "length"), (FILLED_FIRST,))
@@ -250,8 +249,8 @@ class StreamSettings(Settings):
 
 
 def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
-    area = _least_cells_area(settings.min_area, drainage)
+    drainage = drainage_of(inputs, progress)
+    area = stream_area(settings.min_area, drainage)
     slope = derive_slope(drainage.dem, "percent").values / 100.0 if settings.slope_exponent else None
     found = network.network(drainage, network.stream_cells(drainage, area, slope, settings.slope_exponent), progress)
     lines = network.stream_lines(drainage, found)
@@ -303,7 +302,7 @@ class BasinSettings(Settings):
 
 
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
+    drainage = drainage_of(inputs, progress)
     made = dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, progress)
     made = _named(_with_density(made, drainage), settings.names)
     left = float(drainage.dem.valid_count * _cell_area(drainage) - made.columns["area_m2"].sum())
@@ -314,7 +313,7 @@ def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outc
 
 def _with_density(made: Shapes, drainage: Drainage) -> Shapes:
     """Add the drainage density of each area: kilometres of stream per square kilometre."""
-    stream = network.stream_cells(drainage, _least_cells_area(None, drainage))
+    stream = network.stream_cells(drainage, stream_area(None, drainage))
     try:
         lines = network.stream_lines(drainage, network.network(drainage, stream))
     except MossError:
@@ -343,8 +342,8 @@ class JunctionSettings(Settings):
 
 
 def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
-    area = _least_cells_area(settings.min_area, drainage)
+    drainage = drainage_of(inputs, progress)
+    area = stream_area(settings.min_area, drainage)
     found = network.network(drainage, network.stream_cells(drainage, area), progress)
     # The last cell of a link before the junction: what drains there and not to a link above belongs to this link.
     ends = [np.array([c[-2] if below >= 0 else c[-1]]) for c, below in zip(found.cells, found.below, strict=True)]
@@ -375,7 +374,7 @@ class CatchmentSettings(Settings):
 
 
 def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, outlets = _drainage(inputs, progress), inputs.get("outlets")
+    drainage, outlets = drainage_of(inputs, progress), inputs.get("outlets")
     names = None
     if isinstance(outlets, Shapes):
         moved = in_system(outlets, drainage.frame.crs)
@@ -426,7 +425,7 @@ class PathSettings(Settings):
 
 
 def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, starts = _drainage(inputs, progress), inputs.get("starts")
+    drainage, starts = drainage_of(inputs, progress), inputs.get("starts")
     if isinstance(starts, Shapes):
         points = [(float(p.x), float(p.y)) for p in shapely.centroid(in_system(starts, drainage.frame.crs).geometry)]
     elif settings.start is not None:
@@ -504,168 +503,4 @@ ridges_valleys = StepKind(
     inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
     label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",
     look={"column": "kind", "method": "unique"},
-)  # fmt: skip
-
-
-# --- indices
-
-
-class WetnessSettings(Settings):
-    """Settings of wetness."""
-
-    method: FlowMethod = setting("dinf", "Method", _METHODS)
-
-
-def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = indices.wetness(_drainage(inputs, progress), settings.method)
-    return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
-
-
-wetness = StepKind(
-    kind="wetness", bench="water", title="Wetness", question="Which ground stays wet?",
-    help="Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & Kirkby 1979).",
-    words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
-    inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
-    label=lambda s, names: f"Wetness of {names['dem']}",
-    look={"ramp": "water"},
-)  # fmt: skip
-
-
-class PowerSettings(Settings):
-    """Settings of stream_power."""
-
-    index: indices.Power = setting("power", "Index", "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.")
-    method: FlowMethod = setting("dinf", "Method", _METHODS)
-
-
-def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    return surface_outcome(indices.stream_power(_drainage(inputs, progress), settings.index, settings.method), (FILLED_FIRST,))
-
-
-stream_power = StepKind(
-    kind="stream_power", bench="water", title="Stream power", question="Where can water wear the ground away?",
-    help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
-    words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
-    inputs=(DEM,), settings=PowerSettings, gives="surface", run=_stream_power,
-    label=lambda s, names: f"{s.index.replace('_', ' ').capitalize()} index of {names['dem']}",
-)  # fmt: skip
-
-
-class DrainHeightSettings(Settings):
-    """Settings of drain_height."""
-
-    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a drain; about a 400th of the ground when left out.", gt=0)
-
-
-def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = _drainage(inputs, progress)
-    area = _least_cells_area(settings.min_area, drainage)
-    made = indices.drain_height(drainage, network.stream_cells(drainage, area))
-    outcome = surface_outcome(made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value."))
-    return Outcome(made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings)
-
-
-drain_height = StepKind(
-    kind="drain_height", bench="water", title="Height above drain", question="How high does ground stand above its stream?",
-    help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
-    words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
-    inputs=(DEM,), settings=DrainHeightSettings, gives="surface", run=_drain_height,
-    label=lambda s, names: f"Height above drain of {names['dem']}",
-)  # fmt: skip
-
-ABOVE_DRAIN = InputSpec("above", "surface", "Height above drain", "From the step of that name.", quantity="drain_height")
-
-
-class FloodSettings(Settings):
-    """Settings of flood."""
-
-    stage: float = setting(1.0, "Stage", "Height of the water above the drains, in the unit of the heights.", gt=0, control="slider")
-
-
-def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    progress.at(0.2, "Flooding")
-    above = inputs["above"]
-    assert isinstance(above, Surface)  # noqa: S101 - checked against the declaration
-    made = indices.flooded(above, settings.stage)
-    if made.valid_count == 0:
-        raise MossError("Nothing is flooded.", "Raise the stage.")
-    area = float((np.count_nonzero(~np.isnan(made.values), axis=1) * made.frame.row_areas).sum())
-    volume = float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64)) * made.metres_per_height
-    outcome = surface_outcome(made, ("Water stands at one height above its drain everywhere: a picture of exposure, not of a flood wave.",))
-    found = (Finding("area_m2", area, SQUARE_METRE), Finding("volume_m3", volume, CUBIC_METRE), *outcome.findings)
-    return Outcome(made, f"{measured(area / 1e4)} ha flooded", found, outcome.warnings)
-
-
-flood = StepKind(
-    kind="flood", bench="water", title="Flood stage", question="Which ground lies under a rise of the streams?",
-    help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
-    words=("inundation", "flood level", "stage", "flood map", "exposure"),
-    inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
-    label=lambda s, names: f"Flooded at {s.stage:g}",
-    look={"ramp": "water"},
-)  # fmt: skip
-
-
-# --- ponds
-
-
-class PondSettings(Settings):
-    """Settings of pond."""
-
-    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
-    crest: float = setting(..., "Crest", "Height of the top of the bund, in the unit of the ground.")
-
-
-def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
-    bund = inputs.get("bund")
-    if isinstance(bund, Shapes):
-        return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
-    if settings.line is None:
-        raise AskedWronglyError("pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE.")
-    x1, y1, x2, y2 = settings.line
-    return shapely.LineString([(x1, y1), (x2, y2)])
-
-
-def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    dem = ground(inputs)
-    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    return Outcome(made, *_pond_figures(dem, made, settings.crest))
-
-
-def _pond_figures(dem: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
-    stages, area, volume = pond.storage_curve(dem, made)
-    level = float(stages[-1])
-    spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
-    found = (
-        Finding("area_m2", float(area[-1]), SQUARE_METRE), Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
-        Finding("level", level, dem.unit), Finding("deepest", float(np.nanmax(made.values)), dem.unit),
-    )  # fmt: skip
-    return f"{measured(float(volume[-1]))} m³", found, spills
-
-
-_BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
-pond_step = StepKind(
-    kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
-    help="Depth, extent and volume of the water behind a bund with its crest at a height.",
-    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
-    inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
-    label=lambda s, names: f"Pond at {s.crest:g}",
-    look={"ramp": "water"},
-)  # fmt: skip
-
-
-def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    dem = ground(inputs)
-    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    stages, area, volume = pond.storage_curve(dem, made)
-    table = Table({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
-                  x="stage", y="volume_m3")  # fmt: skip
-    return Outcome(table, *_pond_figures(dem, made, settings.crest))
-
-
-pond_curve = StepKind(
-    kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
-    help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
-    inputs=(DEM, _BUND), settings=PondSettings, gives="table", run=_pond_curve,
-    label=lambda s, names: f"Stage and storage up to {s.crest:g}",
 )  # fmt: skip

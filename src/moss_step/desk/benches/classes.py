@@ -98,7 +98,7 @@ class ClassifyPanel(StepPanel):
             gap=4,
         )
         ends = row(self.ends, self.end_text)
-        ends.layout().setStretch(1, 1)  # type: ignore[union-attr]
+        ends.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
         parts: tuple[QWidget, ...] = (self.histogram, row(self.presets, self.count), self.table, files, ends)
         for part in parts:
             layout.addWidget(part)

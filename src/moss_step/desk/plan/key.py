@@ -178,7 +178,7 @@ class KeyPanel(QFrame):
     def fit(self) -> None:
         """Take the height that the rows need, within the plan's."""
         parent = self.parentWidget()
-        self._rows.layout().activate()  # type: ignore[union-attr]
+        self._rows.layout().activate()  # type: ignore[union-attr]  # it was made with a layout
         wanted = self._rows.sizeHint().height() + 44
         top = 12 if parent is None or parent.width() > _WIDE else 58  # beside the view buttons, or below them
         most = parent.height() - 72 - top if parent else wanted
@@ -204,7 +204,7 @@ class KeyPanel(QFrame):
         else:
             parts = [head]
         holder = row(*parts, gap=4)
-        holder.layout().setStretch(1 if in_key else 0, 1)  # type: ignore[union-attr]
+        holder.layout().setStretch(1 if in_key else 0, 1)  # type: ignore[union-attr]  # it was made with a layout
         self._layout.addWidget(holder)
         if remark:
             self._layout.addWidget(label(remark, "muted", wrap=True))
@@ -395,7 +395,7 @@ class KeyPanel(QFrame):
             tool("sun", "Light, exaggeration and strength", lambda: self._toggle("shading")),
             gap=4,
         )
-        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]
+        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
         self._layout.addWidget(holder)
         if self._open != "shading":
             return

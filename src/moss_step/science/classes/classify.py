@@ -17,7 +17,7 @@ BLOCK_ROWS = 512
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _classify_rows(values, bounds, lookup, first, last, out):  # type: ignore[no-untyped-def]
+def _classify_rows(values, bounds, lookup, first, last, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Code of each cell: its place among the bounds (twice the bounds below it, plus one on a bound) looked up."""
     cols = values.shape[1]
     for r in numba.prange(first, last):
@@ -32,7 +32,7 @@ def _classify_rows(values, bounds, lookup, first, last, out):  # type: ignore[no
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _count_rows(codes, row_areas, counts, areas, blocks):  # type: ignore[no-untyped-def]
+def _count_rows(codes, row_areas, counts, areas, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells and area per code, one row of ``counts`` and ``areas`` for each block of rows."""
     rows, cols = codes.shape
     for b in numba.prange(blocks):

@@ -11,7 +11,7 @@ from moss_step.model.surface import Surface
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _count_bins(values, low, scale, counts, blocks):  # type: ignore[no-untyped-def]
+def _count_bins(values, low, scale, counts, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Counts in equal bins, one row of ``counts`` for each block of rows; values outside fall in no bin."""
     rows, cols = values.shape
     bins = counts.shape[1]

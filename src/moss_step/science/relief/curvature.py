@@ -23,7 +23,7 @@ _KINDS: dict[Curvature, int] = {"profile": 0, "plan": 1, "tangential": 2, "mean"
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def _curvature_rows(z, widths, heights, scale, first, last, kind, out):  # type: ignore[no-untyped-def]
+def _curvature_rows(z, widths, heights, scale, first, last, kind, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Curvature of rows ``first`` to ``last``; the outermost rows and columns become NaN."""
     rows, cols = z.shape
     n = cols - 2

@@ -30,7 +30,7 @@ _NAN = np.float32(np.nan)
 
 
 @numba.njit(inline="always", cache=True)
-def _difference(low, middle, high):  # type: ignore[no-untyped-def]
+def _difference(low, middle, high):  # type: ignore[no-untyped-def]  # numba infers the types
     """Change per cell along three cells in a line, from those that exist; NaN when fewer than two do."""
     d = (high - low) * np.float32(0.5)
     if d != d:
@@ -41,7 +41,7 @@ def _difference(low, middle, high):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _gradient_at(z, ax, ay, r, c, horn):  # type: ignore[no-untyped-def]
+def _gradient_at(z, ax, ay, r, c, horn):  # type: ignore[no-untyped-def]  # numba infers the types
     """Gradient (east, north) of one cell from the neighbours that exist."""
     rows, cols = z.shape
     sx = sy = np.float32(0.0)
@@ -70,7 +70,7 @@ def _gradient_at(z, ax, ay, r, c, horn):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]
+def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]  # numba infers the types
     """Gradient of one row of cells into ``gx`` (east) and ``gy`` (north)."""
     rows, cols = z.shape
     gx[:] = _NAN
@@ -100,7 +100,7 @@ def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: ignore[no-untyped-def]
+def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Write one measure of the gradient for rows ``first`` to ``last``."""
     cols = z.shape[1]
     for r in numba.prange(first, last):

@@ -18,7 +18,7 @@ _RILEY, _MEAN, _RANGE = 0, 1, 2
 
 
 @numba.njit(cache=True, nogil=True)
-def _by_hand(z, r, c, measure):  # type: ignore[no-untyped-def]
+def _by_hand(z, r, c, measure):  # type: ignore[no-untyped-def]  # numba infers the types
     """The measure of one cell from the neighbours that exist; sums are scaled up to eight."""
     total, n = 0.0, 0
     low, high = z[r, c], z[r, c]
@@ -38,7 +38,7 @@ def _by_hand(z, r, c, measure):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _neighbour_rows(z, first, last, measure, out):  # type: ignore[no-untyped-def]
+def _neighbour_rows(z, first, last, measure, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """One measure of rows ``first`` to ``last``: a vectorised pass, then edges and the surroundings of no-data by hand."""
     rows, cols = z.shape
     n = cols - 2

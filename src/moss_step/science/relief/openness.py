@@ -14,7 +14,7 @@ from moss_step.model.units import ANGLE
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _openness_rows(z, widths, heights, scale, reach, sign, first, last, out):  # type: ignore[no-untyped-def]
+def _openness_rows(z, widths, heights, scale, reach, sign, first, last, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Mean over eight directions of the angle from the zenith (``sign`` 1) or nadir (-1) to the horizon."""
     rows, cols = z.shape
     for r in numba.prange(first, last):

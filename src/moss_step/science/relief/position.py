@@ -30,7 +30,7 @@ _LANDFORM_COLORS = (
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _sums_of_rows(z, middle, what, sums):  # type: ignore[no-untyped-def]
+def _sums_of_rows(z, middle, what, sums):  # type: ignore[no-untyped-def]  # numba infers the types
     """Running sums along each row: of heights less ``middle`` (1), of their squares (2), or of cells with values (0)."""
     for r in numba.prange(z.shape[0]):
         total = 0.0
@@ -43,7 +43,7 @@ def _sums_of_rows(z, middle, what, sums):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _add_down(sums, blocks):  # type: ignore[no-untyped-def]
+def _add_down(sums, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Turn running sums along rows to sums of all cells above and left of each corner, by blocks of columns."""
     cols = sums.shape[1]
     for b in numba.prange(blocks):
@@ -53,7 +53,7 @@ def _add_down(sums, blocks):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _cells_of_row(r, rows, cols, strips, count):  # type: ignore[no-untyped-def]
+def _cells_of_row(r, rows, cols, strips, count):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number of cells of the grid within the strips around each cell of a row, when all have values."""
     for k in range(strips.shape[0]):
         high = min(r + strips[k, 1] + 1, rows) - max(r + strips[k, 0], 0)
@@ -64,7 +64,7 @@ def _cells_of_row(r, rows, cols, strips, count):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _add_strip(upper, lower, half, sign, total):  # type: ignore[no-untyped-def]
+def _add_strip(upper, lower, half, sign, total):  # type: ignore[no-untyped-def]  # numba infers the types
     """Add to each cell the sum of a strip around it, from running sums above and below the strip."""
     weight = float(sign)
     cols = total.size
@@ -82,7 +82,7 @@ def _add_strip(upper, lower, half, sign, total):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _position_rows(z, middle, running, strips, rows_range, whole, out):  # type: ignore[no-untyped-def]
+def _position_rows(z, middle, running, strips, rows_range, whole, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Height less the mean of the strips around each cell, over their deviation when there are sums of squares.
 
     ``whole`` says that all cells have values: the cells within the strips are then counted by the strips alone.

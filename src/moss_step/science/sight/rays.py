@@ -18,7 +18,7 @@ TILE = 16
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def highest_of_tiles(top):  # type: ignore[no-untyped-def]
+def highest_of_tiles(top):  # type: ignore[no-untyped-def]  # numba infers the types
     """Highest value of each tile of 16 x 16 cells; -inf where there is none."""
     rows, cols = (top.shape[0] + TILE - 1) // TILE, (top.shape[1] + TILE - 1) // TILE
     out = np.full((rows, cols), np.float32(-np.inf))
@@ -31,7 +31,7 @@ def highest_of_tiles(top):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always", cache=True)
-def _crossing(top, r0, c0, by_rows, sign, slope, i):  # type: ignore[no-untyped-def]
+def _crossing(top, r0, c0, by_rows, sign, slope, i):  # type: ignore[no-untyped-def]  # numba infers the types
     """Height where a ray crosses the line i steps from the observer; NaN when a cell beside it has none."""
     if by_rows:
         r = r0 + sign * i
@@ -49,7 +49,7 @@ def _crossing(top, r0, c0, by_rows, sign, slope, i):  # type: ignore[no-untyped-
 
 
 @numba.njit(cache=True, nogil=True)
-def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[no-untyped-def]
+def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[no-untyped-def]  # numba infers the types
     """Largest rise a step of all crossings between two cells, as the ray sees it; stops above ``limit``.
 
     ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the length of the
@@ -97,7 +97,7 @@ def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[
 
 
 @numba.njit(cache=True, nogil=True)
-def _blocked_near(top, start, end, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]
+def _blocked_near(top, start, end, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]  # numba infers the types
     """Whether a ray is blocked at one of the three crossings around a step."""
     dr, dc = end[0] - start[0], end[1] - start[1]
     by_rows = abs(dr) >= abs(dc)
@@ -112,7 +112,7 @@ def _blocked_near(top, start, end, eye, bend, metres, limit, likely):  # type: i
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # type: ignore[no-untyped-def]
+def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
 
     ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` the observer's row and column, eye height and the bend
@@ -141,7 +141,7 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # t
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]
+def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Least height above the ground at which each cell would be seen from a cell, where lower than what ``out`` holds."""
     ground, top, tiles = surfaces
     r0, c0, eye, bend = stand
@@ -163,7 +163,7 @@ def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]
+def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
     """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
 
     ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there. ``where``
@@ -214,7 +214,7 @@ def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ig
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def horizon_of(top, stand, bearings, most, angle, distance):  # type: ignore[no-untyped-def]
+def horizon_of(top, stand, bearings, most, angle, distance):  # type: ignore[no-untyped-def]  # numba infers the types
     """Steepest rise along each bearing (radians from north) and how far off it stands, at steps of a cell, bilinear.
 
     ``stand`` is as in ``see_fast``; ``most`` is the farthest distance in metres. -inf where there is no ground.

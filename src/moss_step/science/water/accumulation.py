@@ -17,7 +17,7 @@ CONVERGENCE = 1.1
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def count_donors(ways, donors):  # type: ignore[no-untyped-def]
+def count_donors(ways, donors):  # type: ignore[no-untyped-def]  # numba infers the types
     """How many neighbours run to each cell."""
     rows, cols = ways.shape
     for r in numba.prange(rows):
@@ -35,7 +35,7 @@ def count_donors(ways, donors):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _accumulate(ways, donors, total, steps):  # type: ignore[no-untyped-def]
+def _accumulate(ways, donors, total, steps):  # type: ignore[no-untyped-def]  # numba infers the types
     for start in range(ways.size):
         if donors[start] != 0 or ways[start] == NONE:
             continue
@@ -62,7 +62,7 @@ def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def facet_ways(z, ways, metres, first, last, share):  # type: ignore[no-untyped-def]
+def facet_ways(z, ways, metres, first, last, share):  # type: ignore[no-untyped-def]  # numba infers the types
     """Direction of steepest descent over the eight facets around each cell, as eighths of a turn clockwise from east.
 
     Cells that no facet leads down from, and those at edges, keep their single receiver; -1 is out of the ground, NaN is
@@ -106,14 +106,14 @@ def facet_ways(z, ways, metres, first, last, share):  # type: ignore[no-untyped-
 
 
 @numba.njit(inline="always", cache=True)
-def _two(share):  # type: ignore[no-untyped-def]
+def _two(share):  # type: ignore[no-untyped-def]  # numba infers the types
     """Both receivers of a facet direction, and the part that runs to the second."""
     k = int(share)
     return k % 8, (k + 1) % 8, share - k
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_facets(share, total):  # type: ignore[no-untyped-def]
+def accumulate_facets(share, total):  # type: ignore[no-untyped-def]  # numba infers the types
     """Add to each cell of ``total`` its part of all that runs to it, divided between two receivers by angle."""
     rows, cols = share.shape
     donors = np.zeros((rows, cols), np.uint8)
@@ -154,7 +154,7 @@ def accumulate_facets(share, total):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-def]
+def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-def]  # numba infers the types
     """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level ground."""
     rows, cols = z.shape
     total = 0.0
@@ -173,7 +173,7 @@ def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-d
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_freeman(z, ways, metres, total):  # type: ignore[no-untyped-def]
+def accumulate_freeman(z, ways, metres, total):  # type: ignore[no-untyped-def]  # numba infers the types
     """Add to each cell of ``total`` its share of all that runs to it from higher neighbours."""
     rows, cols = z.shape
     donors, shares = np.zeros((rows, cols), np.uint8), np.zeros(8)

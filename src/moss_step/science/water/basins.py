@@ -25,7 +25,7 @@ MOST_BASINS, MOST_OUTLETS = 100_000, 2000
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def relabel(labels, number, out):  # type: ignore[no-untyped-def]
+def relabel(labels, number, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Give each cell the number of its node."""
     for r in numba.prange(labels.shape[0]):
         for c in range(labels.shape[1]):
@@ -52,7 +52,7 @@ def divided(drainage: Drainage, least_depth: float | None, least_cells: int = 1)
 
 
 @numba.njit(cache=True, nogil=True)
-def _count_nodes(labels, root, counts):  # type: ignore[no-untyped-def]
+def _count_nodes(labels, root, counts):  # type: ignore[no-untyped-def]  # numba infers the types
     for r in range(labels.shape[0]):
         for c in range(labels.shape[1]):
             counts[root[labels[r, c]]] += 1

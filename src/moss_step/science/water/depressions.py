@@ -44,7 +44,7 @@ def find_lakes(drainage: Drainage) -> Lakes:
 
 
 @numba.njit(cache=True, nogil=True)
-def _measure_lakes(numbered, filled, z, row_areas, n):  # type: ignore[no-untyped-def]
+def _measure_lakes(numbered, filled, z, row_areas, n):  # type: ignore[no-untyped-def]  # numba infers the types
     depth, volume, level = np.zeros(n), np.zeros(n), np.zeros(n)
     for r in range(z.shape[0]):
         for c in range(z.shape[1]):
@@ -83,7 +83,7 @@ def _spill_points(drainage: Drainage, lakes: Lakes) -> tuple[np.ndarray, np.ndar
 
 
 @numba.njit(cache=True, nogil=True)
-def _spill_cells(ways, numbered, n):  # type: ignore[no-untyped-def]
+def _spill_cells(ways, numbered, n):  # type: ignore[no-untyped-def]  # numba infers the types
     rows, cols = ways.shape
     found = np.full(n, -1)
     for r in range(rows):
@@ -126,7 +126,7 @@ def filled_surface(
 
 
 @numba.njit(cache=True, nogil=True)
-def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-def]
+def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-def]  # numba infers the types
     """Priority flood with a least rise a metre (Barnes, Lehman & Mulla 2014, algorithm 3, with a gradient for its step)."""
     rows, cols = z.shape
     out, done = np.full(z.shape, np.float32(np.inf)), np.zeros(z.shape, np.bool_)
@@ -176,7 +176,7 @@ def breached_surface(drainage: Drainage, most_cells: int, progress: Progress | N
 
 
 @numba.njit(cache=True, nogil=True)
-def _breach(z, ways, metres, pits, most_cells):  # type: ignore[no-untyped-def]
+def _breach(z, ways, metres, pits, most_cells):  # type: ignore[no-untyped-def]  # numba infers the types
     rows, cols = z.shape
     stamp, back, steps = np.zeros(z.shape, np.int32), np.zeros(z.shape, np.int8), np.zeros(z.shape, np.int32)
     done = 0
@@ -215,7 +215,7 @@ def _breach(z, ways, metres, pits, most_cells):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _cut(z, back, start, end, low):  # type: ignore[no-untyped-def]
+def _cut(z, back, start, end, low):  # type: ignore[no-untyped-def]  # numba infers the types
     """Lower the channel from its end up to the pit so that it falls all the way."""
     cols = z.shape[1]
     r, c, count = end // cols, end % cols, 0

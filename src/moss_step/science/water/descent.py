@@ -9,7 +9,7 @@ from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span
 
 
 @numba.njit(cache=True, nogil=True)
-def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]
+def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
     """Direction of steepest descent of one cell anywhere; cells without one are outlets at an edge, or pits."""
     rows, cols = z.shape
     v, best, way, edge = z[r, c], np.float32(0.0), PIT, False
@@ -27,7 +27,7 @@ def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignore[no-untyped-def]
+def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignore[no-untyped-def]  # numba infers the types
     """Directions of steepest descent along a row that has rows on both sides and no missing values near it."""
     n = here.size - 2
     for c in range(n):
@@ -61,7 +61,7 @@ def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignor
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend(z, metres, first, last, descent):  # type: ignore[no-untyped-def]
+def descend(z, metres, first, last, descent):  # type: ignore[no-untyped-def]  # numba infers the types
     """Direction of steepest descent; cells without one are outlets at an edge, or pits."""
     rows, cols = z.shape
     one = np.float32(1.0)

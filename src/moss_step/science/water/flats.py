@@ -16,7 +16,7 @@ _HIGHER, _LOWER = np.uint8(1), np.uint8(2)
 
 
 @numba.njit(cache=True, nogil=True)
-def _gather(z, ways, start, steps, place, cells, beside):  # type: ignore[no-untyped-def]
+def _gather(z, ways, start, steps, place, cells, beside):  # type: ignore[no-untyped-def]  # numba infers the types
     """List the cells of a flat from one on, with whether higher ground, or a way down at its height, lies beside each.
 
     ``place`` gains the number of each cell in the list, from 1. Gives how many there are.
@@ -44,7 +44,7 @@ def _gather(z, ways, start, steps, place, cells, beside):  # type: ignore[no-unt
 
 
 @numba.njit(cache=True, nogil=True)
-def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[no-untyped-def]
+def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number of steps to each cell of a flat from those with a flag, which are 1 step away; gives the largest."""
     tail, head, most, height = 0, 0, 0, z[cells[0]]
     for n in range(cells.size):
@@ -68,7 +68,7 @@ def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[n
 
 
 @numba.njit(cache=True, nogil=True)
-def _drain(z, ways, steps, place, cells, beside, away, toward, queue):  # type: ignore[no-untyped-def]
+def _drain(z, ways, steps, place, cells, beside, away, toward, queue):  # type: ignore[no-untyped-def]  # numba infers the types
     """Find the way of every cell of one flat, in ``beside``; nothing is found when the flat has no lower ground."""
     highest = _spread(z, steps, place, cells, beside, _HIGHER, away, queue)
     if _spread(z, steps, place, cells, beside, _LOWER, toward, queue) == 0:
@@ -93,7 +93,7 @@ def _drain(z, ways, steps, place, cells, beside, away, toward, queue):  # type: 
 
 
 @numba.njit(cache=True, nogil=True)
-def _gather_all(z, ways, steps, place, cells, beside, starts):  # type: ignore[no-untyped-def]
+def _gather_all(z, ways, steps, place, cells, beside, starts):  # type: ignore[no-untyped-def]  # numba infers the types
     """List the cells of all flats one after the other; gives how many flats there are."""
     flats, count = 0, 0
     for at in range(z.size):
@@ -106,7 +106,7 @@ def _gather_all(z, ways, steps, place, cells, beside, starts):  # type: ignore[n
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _drain_all(z, ways, steps, place, lists, starts, flats):  # type: ignore[no-untyped-def]
+def _drain_all(z, ways, steps, place, lists, starts, flats):  # type: ignore[no-untyped-def]  # numba infers the types
     """Work on all flats at once: each only reads ground and ways that no other one changes."""
     cells, beside, away, toward, queue = lists
     blocks = min(flats, 256)
@@ -118,7 +118,7 @@ def _drain_all(z, ways, steps, place, lists, starts, flats):  # type: ignore[no-
 
 
 @numba.njit(cache=True, nogil=True)
-def _write(ways, cells, beside):  # type: ignore[no-untyped-def]
+def _write(ways, cells, beside):  # type: ignore[no-untyped-def]  # numba infers the types
     for n in range(cells.size):
         ways[cells[n]] = beside[n]
 

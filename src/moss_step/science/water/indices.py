@@ -53,7 +53,7 @@ def _tangent(drainage: Drainage) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def _down_to(z, ways, stream, order, drain, out):  # type: ignore[no-untyped-def]
+def _down_to(z, ways, stream, order, drain, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Height of each cell above the stream cell that its water first meets; NaN where it meets none."""
     cols = z.shape[1]
     for n in range(order.size - 1, -1, -1):

@@ -23,6 +23,6 @@ def distances(frame: Frame) -> np.ndarray:
 
 
 @numba.njit(inline="always", cache=True)
-def span(metres, r, k):  # type: ignore[no-untyped-def]
+def span(metres, r, k):  # type: ignore[no-untyped-def]  # numba infers the types
     """Metres from a cell in a row to its neighbour k."""
     return metres[r, 1] if k & 1 else (metres[r, 2] if k & 2 else metres[r, 0])

@@ -38,7 +38,7 @@ class Network:
 
 
 @numba.njit(cache=True, nogil=True)
-def _carry_down(ways, stream):  # type: ignore[no-untyped-def]
+def _carry_down(ways, stream):  # type: ignore[no-untyped-def]  # numba infers the types
     """Make all cells downstream of a stream cell stream too."""
     rows, cols = ways.shape
     for r in range(rows):
@@ -55,7 +55,7 @@ def _carry_down(ways, stream):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _feeders(ways, stream, feeders):  # type: ignore[no-untyped-def]
+def _feeders(ways, stream, feeders):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and junctions."""
     rows, cols = ways.shape
     ends = 0
@@ -74,7 +74,7 @@ def _feeders(ways, stream, feeders):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _walk(ways, feeders, ends, total):  # type: ignore[no-untyped-def]
+def _walk(ways, feeders, ends, total):  # type: ignore[no-untyped-def]  # numba infers the types
     """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their upper ends."""
     rows, cols = ways.shape
     cells, starts, count, link = np.empty(total, np.int64), np.empty(ends + 1, np.int64), 0, 0
@@ -143,7 +143,7 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
 
 
 @numba.njit(cache=True)
-def _orders(below):  # type: ignore[no-untyped-def]
+def _orders(below):  # type: ignore[no-untyped-def]  # numba infers the types
     """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below it."""
     n = below.size
     waiting, highest, twice = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
@@ -177,7 +177,7 @@ def _orders(below):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True)
-def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]
+def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # numba infers the types
     """Horton orders: the link of the larger catchment carries the order of the link below it upstream."""
     n = below.size
     main = np.full(n, -1)

@@ -73,7 +73,7 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
 
 
 @numba.njit(cache=True, nogil=True)
-def _one_pit_a_hollow(z, ways):  # type: ignore[no-untyped-def]
+def _one_pit_a_hollow(z, ways):  # type: ignore[no-untyped-def]  # numba infers the types
     """Leave one pit in each level hollow: its other cells run to it."""
     rows, cols = z.shape
     queue = np.empty(1024, np.int64)
@@ -96,7 +96,7 @@ def _one_pit_a_hollow(z, ways):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _number_ends(descent, labels):  # type: ignore[no-untyped-def]
+def _number_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number pits and outlets from 1 in order of rows; gives the cell of each."""
     rows, cols = descent.shape
     count = 0
@@ -116,7 +116,7 @@ def _number_ends(descent, labels):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _label(descent, labels):  # type: ignore[no-untyped-def]
+def _label(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
     """Give each cell the number of the end that it runs to.
 
     Strips follow their cells at once; two may write the same label to a cell, which does no harm.
@@ -141,7 +141,7 @@ def _label(descent, labels):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _parts_of_row(labels, part, r, out):  # type: ignore[no-untyped-def]
+def _parts_of_row(labels, part, r, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Parts of the tree along a row, with the outside before and after it; all outside beyond the grid."""
     out[:] = 0
     if 0 <= r < labels.shape[0]:
@@ -150,7 +150,7 @@ def _parts_of_row(labels, part, r, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _pass_between(z, labels, r, c, k):  # type: ignore[no-untyped-def]
+def _pass_between(z, labels, r, c, k):  # type: ignore[no-untyped-def]  # numba infers the types
     """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them is outside)."""
     rows, cols = z.shape
     i, j = r + DR[k], c + DC[k]
@@ -162,7 +162,7 @@ def _pass_between(z, labels, r, c, k):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _lowest_passes(z, labels, part, strips, best, where):  # type: ignore[no-untyped-def]
+def _lowest_passes(z, labels, part, strips, best, where):  # type: ignore[no-untyped-def]  # numba infers the types
     """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8: outside)."""
     rows, cols = z.shape
     for s in numba.prange(strips):
@@ -192,7 +192,7 @@ def _lowest_passes(z, labels, part, strips, best, where):  # type: ignore[no-unt
 
 
 @numba.njit(inline="always", cache=True)
-def _root(parent, k):  # type: ignore[no-untyped-def]
+def _root(parent, k):  # type: ignore[no-untyped-def]  # numba infers the types
     while parent[k] != k:
         parent[k] = parent[parent[k]]
         k = parent[k]
@@ -200,7 +200,7 @@ def _root(parent, k):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _join_parts(z, labels, part, best, where, tree):  # type: ignore[no-untyped-def]
+def _join_parts(z, labels, part, best, where, tree):  # type: ignore[no-untyped-def]  # numba infers the types
     """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the parts."""
     height, one, other, at, way, count = tree
     n, cols = part.size, z.shape[1]
@@ -256,7 +256,7 @@ def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: 
 
 
 @numba.njit(cache=True, nogil=True)
-def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]
+def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]  # numba infers the types
     """Water level of each node: the highest pass between it and the outside along the tree."""
     start = np.zeros(nodes + 1, np.int64)
     for e in range(height.size):
@@ -287,7 +287,7 @@ def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]
+def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]  # numba infers the types
     """Raise the water over passes in ascending order; the pool with the higher bottom spills into the other one's basin.
 
     ``nodes_of`` are the nodes' bottoms, levels, and the cells that water leaves the ground at, else -1.
@@ -319,7 +319,7 @@ def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _runs_on(z, metres, labels, level, r, c, far):  # type: ignore[no-untyped-def]
+def _runs_on(z, metres, labels, level, r, c, far):  # type: ignore[no-untyped-def]  # numba infers the types
     """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of the filled one."""
     rows, cols = z.shape
     if z[r, c] > level[labels[r, c]]:
@@ -335,7 +335,7 @@ def _runs_on(z, metres, labels, level, r, c, far):  # type: ignore[no-untyped-de
 
 
 @numba.njit(cache=True, nogil=True)
-def _roots(across, depth, least_depth):  # type: ignore[no-untyped-def]
+def _roots(across, depth, least_depth):  # type: ignore[no-untyped-def]  # numba infers the types
     root = np.full(across.size, -1, np.int32)
     root[0] = 0
     for first in range(1, across.size):
@@ -352,7 +352,7 @@ def _roots(across, depth, least_depth):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def fill_rows(z, labels, level, first, last, out):  # type: ignore[no-untyped-def]
+def fill_rows(z, labels, level, first, last, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Ground with every pool at its level."""
     for r in numba.prange(first, last):
         for c in range(z.shape[1]):
@@ -360,7 +360,7 @@ def fill_rows(z, labels, level, first, last, out):  # type: ignore[no-untyped-de
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def keep_ways_above_water(z, labels, level, ways, filled_ways):  # type: ignore[no-untyped-def]
+def keep_ways_above_water(z, labels, level, ways, filled_ways):  # type: ignore[no-untyped-def]  # numba infers the types
     """Let ground above the water run as it lies; only what pools cover follows the filled ground."""
     for r in numba.prange(z.shape[0]):
         for c in range(z.shape[1]):

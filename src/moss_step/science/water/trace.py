@@ -12,7 +12,7 @@ from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span
 
 
 @numba.njit(cache=True, nogil=True)
-def path_down(ways, start):  # type: ignore[no-untyped-def]
+def path_down(ways, start):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells from one to where its water leaves the ground, that cell included (int64)."""
     cols = ways.shape[1]
     cells, count = np.empty(1024, np.int64), 1
@@ -29,7 +29,7 @@ def path_down(ways, start):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]
+def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their bounds."""
     rows, cols = ways.shape
     flat, mark, steps = ways.reshape(-1), marks.reshape(-1), DR * cols + DC
@@ -63,7 +63,7 @@ def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _down_order(ways, donors):  # type: ignore[no-untyped-def]
+def _down_order(ways, donors):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells in an order in which every cell comes before its receiver; uses ``donors`` up."""
     rows, cols = ways.shape
     order, count = np.empty(ways.size, np.int32), 0
@@ -87,7 +87,7 @@ def _down_order(ways, donors):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_down(ways, metres, order, out):  # type: ignore[no-untyped-def]
+def _lengths_down(ways, metres, order, out):  # type: ignore[no-untyped-def]  # numba infers the types
     cols = ways.shape[1]
     for n in range(order.size - 1, -1, -1):
         r, c = order[n] // cols, order[n] % cols
@@ -98,7 +98,7 @@ def _lengths_down(ways, metres, order, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_up(ways, metres, order, out):  # type: ignore[no-untyped-def]
+def _lengths_up(ways, metres, order, out):  # type: ignore[no-untyped-def]  # numba infers the types
     cols = ways.shape[1]
     for n in range(order.size):
         r, c = order[n] // cols, order[n] % cols
@@ -128,7 +128,7 @@ def flow_lengths(drainage: Drainage, upstream: bool = False) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def longest_up(ways, metres, start):  # type: ignore[no-untyped-def]
+def longest_up(ways, metres, start):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells of the longest way that reaches a cell, from its spring down to it."""
     rows, cols = ways.shape
     stack, along, back, top = np.empty(4096, np.int64), np.empty(4096), np.empty(4096, np.int64), 1

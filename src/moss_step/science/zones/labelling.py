@@ -11,7 +11,7 @@ import numpy as np
 
 
 @numba.njit(inline="always", cache=True)
-def _root(parent, k):  # type: ignore[no-untyped-def]
+def _root(parent, k):  # type: ignore[no-untyped-def]  # numba infers the types
     while parent[k] != k:
         parent[k] = parent[parent[k]]
         k = parent[k]
@@ -19,7 +19,7 @@ def _root(parent, k):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always", cache=True)
-def _join(parent, a, b):  # type: ignore[no-untyped-def]
+def _join(parent, a, b):  # type: ignore[no-untyped-def]  # numba infers the types
     a, b = _root(parent, a), _root(parent, b)
     if a < b:
         parent[b] = a
@@ -28,7 +28,7 @@ def _join(parent, a, b):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _scan_row(codes, r, none, corners, up, parent):  # type: ignore[no-untyped-def]
+def _scan_row(codes, r, none, corners, up, parent):  # type: ignore[no-untyped-def]  # numba infers the types
     """Give each cell of a row the component of the cell before it and, with ``up``, of the cells above it."""
     cols = codes.shape[1]
     base = r * cols
@@ -55,7 +55,7 @@ def _scan_row(codes, r, none, corners, up, parent):  # type: ignore[no-untyped-d
 
 
 @numba.njit(cache=True, nogil=True)
-def _join_rows(codes, r, none, corners, parent):  # type: ignore[no-untyped-def]
+def _join_rows(codes, r, none, corners, parent):  # type: ignore[no-untyped-def]  # numba infers the types
     """Join the first row of a strip with the last of the strip above it."""
     cols = codes.shape[1]
     for c in range(cols):
@@ -71,7 +71,7 @@ def _join_rows(codes, r, none, corners, parent):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _roots(codes, none, corners, strips, parent, found):  # type: ignore[no-untyped-def]
+def _roots(codes, none, corners, strips, parent, found):  # type: ignore[no-untyped-def]  # numba infers the types
     """Find the root of every cell, and count the roots of each strip."""
     rows, cols = codes.shape
     for s in numba.prange(strips):
@@ -90,7 +90,7 @@ def _roots(codes, none, corners, strips, parent, found):  # type: ignore[no-unty
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _number(codes, strips, parent, before, owner, labels):  # type: ignore[no-untyped-def]
+def _number(codes, strips, parent, before, owner, labels):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number the roots in order of rows, then give every cell its root's number."""
     rows, cols = codes.shape
     flat, out = codes.reshape(-1), labels.reshape(-1)
@@ -131,7 +131,7 @@ def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.
 
 
 @numba.njit(cache=True, nogil=True)
-def count_labels(labels, row_areas, n):  # type: ignore[no-untyped-def]
+def count_labels(labels, row_areas, n):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells and ground area of each of ``n`` numbers; ``row_areas`` is the area of a cell by row."""
     cells, areas = np.zeros(n, np.int64), np.zeros(n)
     for r in range(labels.shape[0]):

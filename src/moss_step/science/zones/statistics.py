@@ -28,7 +28,7 @@ _BY_VALUE = ("majority", "minority", "variety")
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _accumulate(ids, values, count, total, square, low, high):  # type: ignore[no-untyped-def]
+def _accumulate(ids, values, count, total, square, low, high):  # type: ignore[no-untyped-def]  # numba infers the types
     """Count, sum, sum of squares, lowest and highest of the values of each zone (ids from 1), a row for each block."""
     blocks, rows = count.shape[0], ids.shape[0]
     for b in numba.prange(blocks):

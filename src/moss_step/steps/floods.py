@@ -1,0 +1,187 @@
+"""Water: indices, height above drain, floods and ponds."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
+from moss_step.science.water import indices, network, pond
+from moss_step.science.water.drainage import FlowMethod
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField
+from moss_step.steps.results import measured, surface_outcome
+from moss_step.steps.shape import DEM, ground
+from moss_step.steps.water import FILLED_FIRST, METHODS, drainage_of, stream_area
+
+# --- indices
+
+
+class WetnessSettings(Settings):
+    """Settings of wetness."""
+
+    method: FlowMethod = setting("dinf", "Method", METHODS)
+
+
+def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    made = indices.wetness(drainage_of(inputs, progress), settings.method)
+    return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
+
+
+wetness = StepKind(
+    kind="wetness", bench="water", title="Wetness", question="Which ground stays wet?",
+    help="Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & Kirkby 1979).",
+    words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
+    inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
+    label=lambda s, names: f"Wetness of {names['dem']}",
+    look={"ramp": "water"},
+)  # fmt: skip
+
+
+class PowerSettings(Settings):
+    """Settings of stream_power."""
+
+    index: indices.Power = setting("power", "Index", "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.")
+    method: FlowMethod = setting("dinf", "Method", METHODS)
+
+
+def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    return surface_outcome(indices.stream_power(drainage_of(inputs, progress), settings.index, settings.method), (FILLED_FIRST,))
+
+
+stream_power = StepKind(
+    kind="stream_power", bench="water", title="Stream power", question="Where can water wear the ground away?",
+    help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
+    words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
+    inputs=(DEM,), settings=PowerSettings, gives="surface", run=_stream_power,
+    label=lambda s, names: f"{s.index.replace('_', ' ').capitalize()} index of {names['dem']}",
+)  # fmt: skip
+
+
+class DrainHeightSettings(Settings):
+    """Settings of drain_height."""
+
+    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a drain; about a 400th of the ground when left out.", gt=0)
+
+
+def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = drainage_of(inputs, progress)
+    area = stream_area(settings.min_area, drainage)
+    made = indices.drain_height(drainage, network.stream_cells(drainage, area))
+    outcome = surface_outcome(made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value."))
+    return Outcome(made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings)
+
+
+drain_height = StepKind(
+    kind="drain_height", bench="water", title="Height above drain", question="How high does ground stand above its stream?",
+    help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
+    words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
+    inputs=(DEM,), settings=DrainHeightSettings, gives="surface", run=_drain_height,
+    label=lambda s, names: f"Height above drain of {names['dem']}",
+)  # fmt: skip
+
+ABOVE_DRAIN = InputSpec("above", "surface", "Height above drain", "From the step of that name.", quantity="drain_height")
+
+
+class FloodSettings(Settings):
+    """Settings of flood."""
+
+    stage: float = setting(1.0, "Stage", "Height of the water above the drains, in the unit of the heights.", gt=0, control="slider")
+
+
+def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.2, "Flooding")
+    above = inputs["above"]
+    assert isinstance(above, Surface)  # noqa: S101 - checked against the declaration
+    made = indices.flooded(above, settings.stage)
+    if made.valid_count == 0:
+        raise MossError("Nothing is flooded.", "Raise the stage.")
+    area = float((np.count_nonzero(~np.isnan(made.values), axis=1) * made.frame.row_areas).sum())
+    volume = float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64)) * made.metres_per_height
+    outcome = surface_outcome(made, ("Water stands at one height above its drain everywhere: a picture of exposure, not of a flood wave.",))
+    found = (Finding("area_m2", area, SQUARE_METRE), Finding("volume_m3", volume, CUBIC_METRE), *outcome.findings)
+    return Outcome(made, f"{measured(area / 1e4)} ha flooded", found, outcome.warnings)
+
+
+flood = StepKind(
+    kind="flood", bench="water", title="Flood stage", question="Which ground lies under a rise of the streams?",
+    help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
+    words=("inundation", "flood level", "stage", "flood map", "exposure"),
+    inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
+    label=lambda s, names: f"Flooded at {s.stage:g}",
+    look={"ramp": "water"},
+)  # fmt: skip
+
+
+# --- ponds
+
+
+class PondSettings(Settings):
+    """Settings of pond."""
+
+    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
+    crest: float = setting(..., "Crest", "Height of the top of the bund, in the unit of the ground.")
+
+
+def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
+    bund = inputs.get("bund")
+    if isinstance(bund, Shapes):
+        return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
+    if settings.line is None:
+        raise AskedWronglyError("pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE.")
+    x1, y1, x2, y2 = settings.line
+    return shapely.LineString([(x1, y1), (x2, y2)])
+
+
+def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    dem = ground(inputs)
+    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    return Outcome(made, *_pond_figures(dem, made, settings.crest))
+
+
+def _pond_figures(dem: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+    stages, area, volume = pond.storage_curve(dem, made)
+    level = float(stages[-1])
+    spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
+    found = (
+        Finding("area_m2", float(area[-1]), SQUARE_METRE), Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
+        Finding("level", level, dem.unit), Finding("deepest", float(np.nanmax(made.values)), dem.unit),
+    )  # fmt: skip
+    return f"{measured(float(volume[-1]))} m³", found, spills
+
+
+_BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
+pond_step = StepKind(
+    kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
+    help="Depth, extent and volume of the water behind a bund with its crest at a height.",
+    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
+    inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
+    label=lambda s, names: f"Pond at {s.crest:g}",
+    look={"ramp": "water"},
+)  # fmt: skip
+
+
+def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    dem = ground(inputs)
+    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    stages, area, volume = pond.storage_curve(dem, made)
+    table = Table({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
+                  x="stage", y="volume_m3")  # fmt: skip
+    return Outcome(table, *_pond_figures(dem, made, settings.crest))
+
+
+pond_curve = StepKind(
+    kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
+    help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
+    inputs=(DEM, _BUND), settings=PondSettings, gives="table", run=_pond_curve,
+    label=lambda s, names: f"Stage and storage up to {s.crest:g}",
+)  # fmt: skip
