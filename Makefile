@@ -20,6 +20,7 @@ $(READY): pyproject.toml constraints.txt tools/system_packages.sh
 	sh tools/system_packages.sh
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	$(BIN)/python -m compileall -q src
 	@echo "Compiling the kernels (once, about two minutes) ..."
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.warm
 	touch $(READY)

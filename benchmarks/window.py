@@ -16,18 +16,19 @@ from benchmarks.measure import Line
 _START = """
 import os, sys, time
 begin = float(sys.argv[1])
+from moss_step.desk import app
 from PySide6.QtCore import QTimer
-from moss_step.desk.app import make_app
-from moss_step.desk.window import MainWindow
-app = make_app(); window = MainWindow(); window.show()
-def look():
-    if window.plan.view.scene.ground is not None:
-        window.plan.view.grab()
-        print(time.time() - begin, flush=True)
-        os._exit(0)
-timer = QTimer(interval=5); timer.timeout.connect(look); timer.start()
-QTimer.singleShot(0, window.open_demo)
-app.exec()
+class Watched(app.MainWindow):
+    def __init__(self):
+        super().__init__()
+        self.timer = QTimer(interval=5); self.timer.timeout.connect(self.look); self.timer.start()
+    def look(self):
+        if self.plan.view.scene.ground is not None:
+            self.plan.view.grab()
+            print(time.time() - begin, flush=True)
+            os._exit(0)
+app.MainWindow = Watched
+app.run([], demo=True)
 """
 
 

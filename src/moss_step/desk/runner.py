@@ -9,7 +9,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.plan.pictures import Pictures
 from moss_step.model.errors import MossError, StoppedError
@@ -21,6 +21,7 @@ from moss_step.study.graph import Study
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
+_LONGEST_LOOK = 0.3
 
 
 class Helper(QObject):
@@ -66,6 +67,7 @@ class Lane(QObject):
     began = Signal(str)
     moved = Signal(str, float, str, float)
     ended = Signal()
+    _shown = Signal()
 
     def __init__(self, engine: Engine, pictures: Pictures, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -76,6 +78,8 @@ class Lane(QObject):
         self._progress: Progress | None = None
         self._running: tuple[Study, str] | None = None
         self._busy = False
+        self._seen = threading.Event()
+        self._shown.connect(lambda: QTimer.singleShot(0, self._seen.set))
 
     @property
     def busy(self) -> bool:
@@ -137,7 +141,7 @@ class Lane(QObject):
         def made(outcome: Outcome) -> None:
             if self._pictures.ready(outcome.value) is None:
                 self._pictures.prepare(outcome.value)
-                self.ended.emit()  # it can be drawn at once, whatever else is to be run
+                self._show()
 
         try:
             self._engine.run(study, targets, progress, told, made)
@@ -149,6 +153,13 @@ class Lane(QObject):
         finally:
             with self._lock:
                 self._progress, self._running = None, None
+
+    def _show(self) -> None:
+        """Have the window draw what is there already, and leave it the interpreter while it does."""
+        self._seen.clear()
+        self.ended.emit()
+        self._shown.emit()
+        self._seen.wait(_LONGEST_LOOK)
 
     def _teller(self) -> Callable[[float, str], None]:
         start, last = time.monotonic(), [0.0]
