@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox
 from moss_step.demo import DATA
 from moss_step.formats.raster import read_class_map
 from moss_step.formats.vector import read_shapes
-from tests.desk.driving import named, press, type_in
+from tests.desk.driving import named, press, texts, type_in
 from tests.desk.jobs import by_name, choose_input, fill, keep, values
 
 
@@ -182,6 +182,23 @@ def test_contours_and_the_highest_found_from_the_table(estate, settle, tmp_path)
     assert box[0] < bounds[0] and box[3] > bounds[3]
     window.table.write(tmp_path / "lines.geojson")
     assert len(read_shapes(tmp_path / "lines.geojson")) == len(shapes)
+
+
+def test_millions_of_contours_are_warned_of_then_traced_when_wanted_and_can_be_stopped(estate, settle, qtbot):
+    window = estate
+    window.begin_step("contours")
+    fill(window, settle, "interval", 0.05)
+    panel = window.benches["shape"].panel
+    assert "million points of contours, which takes long" in texts(panel) and "however many" in texts(panel)
+    assert not panel.keep_button.isEnabled()
+    named(panel, "However many").click()
+    qtbot.waitUntil(lambda: window.work.busy and window.header.stop.isVisible(), timeout=20_000)
+    qtbot.waitUntil(lambda: "Tracing" in texts(window.header), timeout=60_000)
+    QTest.mouseClick(window.header.stop, Qt.MouseButton.LeftButton)
+    settle(window)
+    assert window.work.outcome("draft") is None
+    fill(window, settle, "interval", 25.0)
+    assert window.work.outcome("draft").value.columns["elevation"].max() == 550.0
 
 
 def test_an_empty_class_is_kept_and_steals_no_colour(window, settle, tmp_path):

@@ -9,8 +9,9 @@ import shapely
 from numpy.testing import assert_allclose
 from scipy import ndimage
 
-from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.science.relief.contours import contours
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.progress import Progress
+from moss_step.science.relief.contours import contours, levels_of, points_expected
 from moss_step.science.relief.curvature import curvature
 from moss_step.science.relief.hypsometry import hypsometry
 from moss_step.science.relief.neighbourhood import RILEY_BOUNDS, roughness, ruggedness
@@ -168,10 +169,35 @@ def test_depressions_and_index_lines_are_marked():
     assert shapely.Polygon(ring).area == pytest.approx(math.pi * (10 * 2) ** 2, rel=0.01)
 
 
-def test_too_many_and_no_contours_are_said():
-    dem = plane(20, 20, 1.0, 0.0)
-    with pytest.raises(AskedWronglyError, match=r"gives 3[78],\d+ heights"):
-        contours(dem, 0.001)
+def test_the_points_of_contours_are_foreseen(hills):
+    """About as many as contourpy then makes (contourpy 1.3): one where a contour crosses from a cell to the next."""
+    dem = surface(hills)
+    for interval in (2.0, 10.0):
+        made = shapely.get_num_points(contours(dem, interval).geometry).sum()
+        assert points_expected(dem, interval) == pytest.approx(made, rel=0.1)
+
+
+def test_too_many_contours_are_warned_of_before_running_and_traced_when_wanted(hills, monkeypatch):
+    dem = surface(hills)
+    wanted = points_expected(dem, 1.0)
+    monkeypatch.setattr("moss_step.science.relief.contours.MANY_POINTS", wanted / 2)
+    with pytest.raises(AskedWronglyError, match=r"interval of 2 or more, or ask for them however many"):
+        contours(dem, 1.0)
+    lines = contours(dem, 1.0, however_many=True)
+    assert shapely.get_num_points(lines.geometry).sum() == pytest.approx(wanted, rel=0.1)
+    seen: list[str] = []
+    progress = Progress(lambda fraction, doing: (seen.append(doing), progress.stop()))
+    with pytest.raises(StoppedError):
+        contours(dem, 1.0, however_many=True, progress=progress)
+    assert len(seen) == 1 and seen[0].startswith("Tracing")
+
+
+def test_contours_that_do_not_fit_into_memory_and_none_at_all_are_refused():
+    dem = plane(200, 200, 1.0, 0.0)
+    with pytest.raises(AskedWronglyError, match="more than the memory of this machine holds"):
+        contours(dem, 1e-7, however_many=True)
+    with pytest.raises(AskedWronglyError, match=r"gives \d[\d,]+ heights"):
+        levels_of(dem, 1e-10, 0.0)
     with pytest.raises(MossError, match="No contour falls"):
         contours(dem, 10_000.0)
 

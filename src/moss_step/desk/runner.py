@@ -21,7 +21,7 @@ from moss_step.study.graph import Study
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
-_LONGEST_LOOK = 0.3
+_LONGEST_LOOK, _LONGEST_TURN = 0.3, 0.05
 
 
 class Helper(QObject):
@@ -67,7 +67,7 @@ class Lane(QObject):
     began = Signal(str)
     moved = Signal(str, float, str, float)
     ended = Signal()
-    _shown = Signal()
+    _waiting = Signal()
 
     def __init__(self, engine: Engine, pictures: Pictures, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -79,7 +79,7 @@ class Lane(QObject):
         self._running: tuple[Study, str] | None = None
         self._busy = False
         self._seen = threading.Event()
-        self._shown.connect(lambda: QTimer.singleShot(0, self._seen.set))
+        self._waiting.connect(lambda: QTimer.singleShot(0, self._seen.set))
 
     @property
     def busy(self) -> bool:
@@ -141,7 +141,8 @@ class Lane(QObject):
         def made(outcome: Outcome) -> None:
             if self._pictures.ready(outcome.value) is None:
                 self._pictures.prepare(outcome.value)
-                self._show()
+                self.ended.emit()  # it can be drawn at once, whatever else is to be run
+                self._give_way(_LONGEST_LOOK)
 
         try:
             self._engine.run(study, targets, progress, told, made)
@@ -154,12 +155,11 @@ class Lane(QObject):
             with self._lock:
                 self._progress, self._running = None, None
 
-    def _show(self) -> None:
-        """Have the window draw what is there already, and leave it the interpreter while it does."""
+    def _give_way(self, at_most: float) -> None:
+        """Wait until the window has done what it has to do: it shares the interpreter with this thread."""
         self._seen.clear()
-        self.ended.emit()
-        self._shown.emit()
-        self._seen.wait(_LONGEST_LOOK)
+        self._waiting.emit()
+        self._seen.wait(at_most)
 
     def _teller(self) -> Callable[[float, str], None]:
         start, last = time.monotonic(), [0.0]
@@ -170,5 +170,6 @@ class Lane(QObject):
                 last[0] = now
                 left = (now - start) * (1.0 - fraction) / fraction if fraction > 0.02 else -1.0
                 self.moved.emit(self.running_step, fraction, doing, left)
+                self._give_way(_LONGEST_TURN)
 
         return tell

@@ -13,7 +13,7 @@ BYTES_PER_CELL = 16
 
 def check_memory(cells: int, what: str, do: str) -> None:
     """Raise MossError when a grid of so many cells needs more memory than is free."""
-    available = _available()
+    available = free_memory()
     need = cells * BYTES_PER_CELL
     if need > available:
         raise MossError(
@@ -22,7 +22,8 @@ def check_memory(cells: int, what: str, do: str) -> None:
         )
 
 
-def _available() -> int:
+def free_memory() -> int:
+    """Bytes of memory that a new result may take now."""
     for line in Path("/proc/meminfo").read_text().splitlines():
         if line.startswith("MemAvailable:"):
             return int(line.split()[1]) * 1024

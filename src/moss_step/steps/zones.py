@@ -52,11 +52,12 @@ class ContourSettings(Settings):
     base: float = setting(0.0, "Base", "A height that a contour runs at.")
     index_every: int = setting(5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000)
     smooth: bool = setting(False, "Smooth", "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.")
+    however_many: bool = setting(False, "However many", "Trace even millions of lines: it takes minutes, and can be stopped.")
 
 
 def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
     s, dem = settings, ground(inputs)
-    made = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress)
+    made = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
     heights = made.columns["elevation"]
     return _counted(
         made, Finding("lowest", float(heights.min()), dem.unit), Finding("highest", float(heights.max()), dem.unit),

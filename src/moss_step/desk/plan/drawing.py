@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -12,8 +13,9 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QTransform
 
 from moss_step.desk.plan.camera import Camera, overlap
-from moss_step.desk.plan.grading import grading_of
+from moss_step.desk.plan.grading import Grading, grading_of
 from moss_step.desk.plan.layers import Layer
+from moss_step.desk.plan.outlines import Outlines
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.readings import Reading
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
@@ -21,6 +23,8 @@ from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS)
 _MOST_LABELS, _LEAST_LINE = 300, 90.0
+_CROWDED = 4_000
+"""Points in view from which lines are drawn thin and without a rim: they would run into one another."""
 
 
 def shape_color(order: int) -> str:
@@ -49,40 +53,87 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
 
 
 def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str) -> None:
-    sx, sy = camera.scale, camera.scale * camera.stretch
+    outlines, seen = picture.detail.seen_in(camera.box, 1.0 / camera.scale)
+    crowded = outlines.points_of(seen) > _CROWDED
     painter.save()
-    painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
-    areas = picture.value.kind == "areas"
-    grading, hidden, paint = grading_of(picture, row), set(row.hidden), dict(row.paint)
-    if grading is None:
-        fill = QColor(color)
-        fill.setAlpha(26)
-        paths = [p for k, p in enumerate(picture.paths) if k not in hidden]
-        _stroke(painter, paths, QColor(255, 255, 255, 150), 3.4, None)
-        _stroke(painter, paths, QColor(color), 1.6, fill if areas else None)
-        for k, ink in paint.items():
-            if k < len(picture.paths) and k not in hidden:
-                _stroke(painter, [picture.paths[k]], QColor(ink), 2.0, QColor(ink) if areas else None)
-    else:
-        numeric, top = picture.value.columns[row.column].dtype.kind in "iuf", max(len(grading.classes) - 1, 1)
-        for k, path in enumerate(picture.paths):
-            if k in hidden:
-                continue
-            own = QColor(paint.get(k) or grading.color(k))
-            broad = 1.4 + 2.8 * max(int(grading.places[k]), 0) / top if numeric else 2.0  # higher classes of lines are broader
-            line = QColor(DEEP) if row.outline == "own" and areas else own
-            _stroke(painter, [path], line, 0.0 if row.outline == "none" and areas else 0.8 if areas else broad, own if areas else None)
+    painter.setTransform(_transform(camera), True)
+    for ink in _inks(picture, row, color):
+        parts = (seen & ink.shapes[outlines.owner]).tobytes()
+        whole = _paths(outlines, parts, together=True)
+        if ink.fill is not None:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(ink.fill)
+            painter.drawPath(whole[0])
+        if crowded or 0 < ink.width <= 1.0:
+            _stroke(painter, whole, ink.line, min(ink.width, 1.0))
+        elif ink.width:
+            pieces = _paths(outlines, parts, together=False)  # broad lines over one another cost far more in one path than each
+            if ink.rim:
+                _stroke(painter, pieces, QColor(255, 255, 255, 150), ink.width + 1.8)
+            _stroke(painter, pieces, ink.line, ink.width)
     painter.restore()
 
 
-def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float, fill: QColor | None) -> None:
-    if width:
-        pen = QPen(line, width)
-        pen.setCosmetic(True)
-        painter.setPen(pen)
+@dataclass(frozen=True)
+class _Ink:
+    """How some of the shapes (mask) are drawn."""
+
+    shapes: np.ndarray
+    line: QColor
+    width: float
+    fill: QColor | None
+    rim: bool = False
+
+
+def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
+    """The inks of a layer, lowest first: plain or by class, then shapes that were painted by hand."""
+    count = len(picture.value.geometry)
+    areas, grading = picture.value.kind == "areas", grading_of(picture, row)
+    shown = np.ones(count, bool)
+    shown[[k for k in row.hidden if k < count]] = False
+    painted = {k: ink for k, ink in row.paint if k < count and shown[k]}
+    plain = shown.copy()
+    if grading is None:
+        fill = QColor(color)
+        fill.setAlpha(26)
+        inks = [_Ink(plain, QColor(color), 1.6, fill if areas else None, rim=True)]
+        own = 2.0
     else:
-        painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(Qt.BrushStyle.NoBrush if fill is None else fill)
+        plain[list(painted)] = False
+        outline = None if row.outline == "none" and areas else row.outline
+        inks = [_graded_ink(grading, k, plain, outline, areas, picture.value.columns[row.column]) for k in range(-1, len(grading.classes))]
+        own = 0.8 if areas else 2.0
+    for k, ink in painted.items():
+        one = np.zeros(count, bool)
+        one[k] = True
+        inks.append(_Ink(one, QColor(ink), own, QColor(ink) if areas else None))
+    return [ink for ink in inks if ink.shapes.any()]
+
+
+def _graded_ink(grading: Grading, k: int, shapes: np.ndarray, outline: str | None, areas: bool, column: np.ndarray) -> _Ink:
+    own, top = QColor(grading.class_color(k)), max(len(grading.classes) - 1, 1)
+    broad = 1.4 + 2.8 * max(k, 0) / top if column.dtype.kind in "iuf" else 2.0  # higher classes of lines are broader
+    line = QColor(DEEP) if outline == "own" and areas else own
+    return _Ink(shapes & (grading.places == k), line, 0.0 if outline is None else 0.8 if areas else broad, own if areas else None)
+
+
+@lru_cache(maxsize=64)
+def _paths(outlines: Outlines, parts: bytes, together: bool) -> list[QPainterPath]:
+    """Some parts as one path or a path each, kept while the plan is moved over the same ones."""
+    chosen = np.frombuffer(parts, bool)
+    return [outlines.path(chosen)] if together else [outlines.path_of_part(int(k)) for k in np.flatnonzero(chosen)]
+
+
+def _transform(camera: Camera) -> QTransform:
+    sx, sy = camera.scale, camera.scale * camera.stretch
+    return QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy)
+
+
+def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float) -> None:
+    pen = QPen(line, width)
+    pen.setCosmetic(True)
+    painter.setPen(pen)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
     for path in paths:
         painter.drawPath(path)
 
@@ -93,9 +144,9 @@ def _label_lines(painter: QPainter, picture: ShapesPicture, column: str, camera:
     face = font(11, QFont.Weight.DemiBold)
     painter.setFont(face)
     window = QRectF(10, 10, camera.width - 20, camera.height - 20)
-    longest = sorted(range(len(picture.paths)), key=lambda k: -picture.paths[k].elementCount())[:_MOST_LABELS]
-    for k in longest:
-        xy = shapely.get_coordinates(picture.value.geometry[k])
+    outlines = picture.detail.at(1.0 / camera.scale)
+    for k in np.argsort(-picture.detail.lengths, kind="stable")[:_MOST_LABELS]:
+        xy = outlines.line(int(k))
         px = (xy[:, 0] - camera.left) * camera.scale
         py = (camera.top - xy[:, 1]) * camera.scale * camera.stretch
         steps = np.hypot(np.diff(px), np.diff(py))
@@ -151,9 +202,8 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
     """Draw selected shapes with a broad bright line on a dark one."""
     if not paths:
         return
-    sx, sy = camera.scale, camera.scale * camera.stretch
     painter.save()
-    painter.setTransform(QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy), True)
+    painter.setTransform(_transform(camera), True)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for color, width in ((DEEP, 6.0), (LICHEN, 3.4)):
         pen = QPen(QColor(color), width)

@@ -37,7 +37,10 @@ class Grading:
 
     def color(self, k: int) -> str:
         """Colour of a shape."""
-        place = int(self.places[k])
+        return self.class_color(int(self.places[k]))
+
+    def class_color(self, place: int) -> str:
+        """Colour of a class; -1 is of none."""
         return self.classes[place][1] if place >= 0 else _NONE
 
 

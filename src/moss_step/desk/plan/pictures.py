@@ -12,6 +12,7 @@ import shapely
 from PySide6.QtCore import QPointF
 from PySide6.QtGui import QPainterPath
 
+from moss_step.desk.plan.outlines import Detail
 from moss_step.desk.plan.paint import half_mean
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
@@ -59,9 +60,9 @@ class ShapesPicture:
     value: Shapes
 
     @cached_property
-    def paths(self) -> list[QPainterPath]:
-        """Outlines and lines as painter paths (y up)."""
-        return [path_of(g) for g in self.value.geometry]
+    def detail(self) -> Detail:
+        """Lines and rims at several levels of detail."""
+        return Detail(self.value.geometry)
 
     @cached_property
     def points(self) -> list[QPointF]:
@@ -116,7 +117,10 @@ class Pictures:
 def picture_of(value: Value) -> Picture:
     """Make the picture of a value."""
     if isinstance(value, Shapes):
-        return ShapesPicture(value)
+        picture = ShapesPicture(value)
+        if value.kind != "points":
+            _ = picture.detail  # made here, outside the window's thread
+        return picture
     if isinstance(value, Table):
         return TablePicture(value)
     if isinstance(value, ClassMap):

@@ -9,36 +9,61 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.memory import free_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 
-MOST_LEVELS = 5000
+MANY_POINTS = 5_000_000
+_BYTES_A_POINT = 64
+_SAMPLED_LINES = 512
 
 
 def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
     """Heights of the contours: ``base`` plus multiples of ``interval`` within the ground's range.
 
-    Raises AskedWronglyError when there would be more than 5000, MossError for a ground without values.
+    Raises MossError for a ground without values, AskedWronglyError for more heights than memory holds.
     """
     if dem.range is None:
         raise MossError("The ground has no values.", "Choose another.")
     low, high = dem.range
     first, last = np.ceil((low - base) / interval), np.floor((high - base) / interval)
-    if last - first >= MOST_LEVELS:
-        raise AskedWronglyError(
-            f"An interval of {interval:g} gives {int(last - first) + 1:,} heights of contours.",
-            f"Use at least {(high - low) / MOST_LEVELS:.3g}.",
-        )
+    if (last - first) * _BYTES_A_POINT > free_memory():
+        raise AskedWronglyError(f"An interval of {interval:g} gives {last - first:,.0f} heights of contours.", "Use a larger one.")
     return base + interval * np.arange(first, last + 1)
 
 
+def points_expected(dem: Surface, interval: float) -> float:
+    """Points that contours will have, about: how often they cross from one cell to the next, from some of the rows and columns."""
+    total = 0.0
+    for z in (dem.values, dem.values.T):
+        step = max(1, len(z) // _SAMPLED_LINES)
+        some = z[::step].astype(np.float64)
+        total += np.nansum(np.abs(np.diff(some, axis=1))) * len(z) / len(some)
+    return float(total / interval)
+
+
+def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
+    """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into memory.
+
+    Raises AskedWronglyError.
+    """
+    points = points_expected(dem, interval)
+    said = f"An interval of {interval:g} gives about {points / 1e6:,.0f} million points of contours"
+    few = f"Use an interval of {interval * points / MANY_POINTS:.2g} or more"
+    if points * _BYTES_A_POINT > free_memory():
+        raise AskedWronglyError(f"{said}, more than the memory of this machine holds.", f"{few}, or crop the ground.")
+    if points > MANY_POINTS and not however_many:
+        raise AskedWronglyError(f"{said}, which takes long.", f"{few}, or ask for them however many (however_many=true); it can be stopped.")
+
+
 def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int = 5, smooth: bool = False,
-             progress: Progress | None = None) -> Shapes:  # fmt: skip
+             progress: Progress | None = None, however_many: bool = False) -> Shapes:  # fmt: skip
     """Contour lines between cell centres, with columns elevation, index, closed, depression and length_m.
 
     Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a depression.
     ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data.
+    Raises AskedWronglyError before it begins when there would be very many and that is not said to be wanted.
     """
     from contourpy import LineType, contour_generator
 
@@ -46,6 +71,7 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     z = _smoothed(dem.values) if smooth else dem.values
     if min(z.shape) < 2:
         raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
+    check_amount(dem, interval, however_many)
     generator = contour_generator(z=np.ma.masked_invalid(z), line_type=LineType.ChunkCombinedOffset)
     levels = levels_of(dem, interval, base)
     lines, heights, numbers = [], [], []
