@@ -15,10 +15,10 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import accumulation, drainage, indices, network, trace
 from moss_step.science.water.basins import divided
-from moss_step.science.water.descent import descend
+from moss_step.science.water.descent import descend, descend_water
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.neighbours import NONE, distances
-from moss_step.science.water.pools import find_pools, keep_ways_above_water
+from moss_step.science.water.pools import find_pools
 
 SIDES = (1024, 2048, 4096, 8192)
 
@@ -50,7 +50,7 @@ def _whole(z: np.ndarray) -> list[Line]:
         return drainage.filled_ground(z, find_pools(z, metres, silent())[0])
 
     ours = best(fill, 2)
-    pools, descent = find_pools(z, metres, silent())
+    pools = find_pools(z, metres, silent())[0]
     filled = drainage.filled_ground(z, pools)
     seed = np.full_like(z, z.max())
     for side in (seed[0], seed[-1], seed[:, 0], seed[:, -1]):
@@ -64,9 +64,9 @@ def _whole(z: np.ndarray) -> list[Line]:
 
     def accumulate_d8() -> None:
         cells[:] = 0
-        descend(filled, metres, 0, z.shape[0], ways)
-        keep_ways_above_water(z, pools.labels, pools.level, descent, ways)
-        drain_flats(filled, ways, cells)
+        descend(z, metres, 0, z.shape[0], ways)
+        descend_water(z, pools.labels, pools.level, metres, ways)
+        drain_flats(z, pools.labels, pools.level, ways, cells)
         accumulation.count_donors(ways, donors)
         np.not_equal(ways, NONE, out=cells)
         accumulation.accumulate(ways, donors, cells)

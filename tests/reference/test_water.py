@@ -165,7 +165,7 @@ def test_nested_bowls_have_known_depths_volumes_and_spill_points():
     deep = sorted((float(d) for d in pools.depth if d > 0), reverse=True)
     assert deep == [4.0, 2.0], "the deeper pit keeps the whole pool, the other one its own to where they join"
     _, nodes = basins.divided(drainage, 1.0)
-    assert {float(pools.bottom[n]) for n in nodes} >= {5.0, 6.0}
+    assert {float(z.reshape(-1)[pools.cell[n]]) for n in nodes} >= {5.0, 6.0}
     assert len(basins.divided(drainage, 3.0)[1]) == len(nodes) - 1
     assert len(basins.divided(drainage, None)[1]) == len(nodes) - 2 == (drainage.ways == OUT).sum()
     kept = depressions.filled_surface(drainage, keep_depth=3.0)

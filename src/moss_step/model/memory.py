@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 from pathlib import Path
 
@@ -28,3 +29,10 @@ def free_memory() -> int:
         if line.startswith("MemAvailable:"):
             return int(line.split()[1]) * 1024
     return os.sysconf("SC_AVPHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+
+
+def give_back() -> None:
+    """Return memory that was let go to the machine: the allocator keeps arrays of a few megabytes for later otherwise."""
+    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)  # a C library other than glibc gives it back, or cannot
+    if trim is not None:
+        trim(0)

@@ -37,15 +37,14 @@ class Live:
 def mask_veil(cells: np.ndarray, frame: Frame, color: str = WATER, alpha: int = 120) -> Veil:
     """Veil the cells of a boolean grid that lies in a frame."""
     paint = QColor(color)
-    colors = np.array([0, _argb(paint.red(), paint.green(), paint.blue(), alpha)], np.uint32)
-    return _veil(colors[_thinned(cells).astype(np.uint8)], frame)
+    paint.setAlpha(alpha)
+    return _veil(_thinned(cells), [0, paint.rgba()], frame)
 
 
 def number_veil(numbers: np.ndarray, frame: Frame, alpha: int = 130) -> Veil:
     """Veil a grid of numbers, neighbours in different colours and 0 in none."""
-    colors = np.array([_hue(k, alpha) for k in range(_HUES)], np.uint32)
     thin = _thinned(numbers)
-    return _veil(np.where(thin > 0, colors[(thin * 11) % _HUES], np.uint32(0)), frame)
+    return _veil(np.where(thin > 0, (thin * 11) % _HUES + 1, 0), [0, *(_hue(k, alpha) for k in range(_HUES))], frame)
 
 
 def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
@@ -101,17 +100,16 @@ def _thinned(values: np.ndarray) -> np.ndarray:
     return values[::step, ::step]
 
 
-def _veil(pixels: np.ndarray, frame: Frame) -> Veil:
-    data = np.ascontiguousarray(pixels)
-    image = QImage(data.data, data.shape[1], data.shape[0], QImage.Format.Format_ARGB32_Premultiplied)
+def _veil(numbers: np.ndarray, colors: list[int], frame: Frame) -> Veil:
+    """A picture of a byte a pixel, whose colours are looked up only where it is drawn."""
+    rows, cols = numbers.shape
+    data = np.zeros((rows, -(-cols // 4) * 4), np.uint8)  # lines of a picture start at every fourth byte
+    data[:, :cols] = numbers
+    image = QImage(data.data, cols, rows, data.shape[1], QImage.Format.Format_Indexed8)
+    image.setColorTable(colors)
     return Veil(image, frame.box, data)
 
 
 def _hue(k: int, alpha: int) -> int:
-    paint = QColor.fromHsv((k * 360) // _HUES, 150, 190)
-    return _argb(paint.red(), paint.green(), paint.blue(), alpha)
-
-
-def _argb(red: int, green: int, blue: int, alpha: int) -> int:
-    """A pixel of a colour that is multiplied by its opacity."""
-    return alpha << 24 | (red * alpha // 255) << 16 | (green * alpha // 255) << 8 | blue * alpha // 255
+    paint = QColor.fromHsv((k * 360) // _HUES, 150, 190, alpha)
+    return paint.rgba()

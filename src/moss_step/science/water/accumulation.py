@@ -35,30 +35,58 @@ def count_donors(ways, donors):  # type: ignore[no-untyped-def]  # numba infers 
 
 
 @numba.njit(cache=True, nogil=True)
-def _accumulate(ways, donors, total, steps):  # type: ignore[no-untyped-def]  # numba infers the types
-    for start in range(ways.size):
-        if donors[start] != 0 or ways[start] == NONE:
-            continue
-        here, amount = start, total[start]
-        while True:
-            donors[here] = 255  # done
-            way = ways[here]
-            if way >= OUT:
-                break
-            here += steps[way]
-            amount += total[here]
-            total[here] = amount
+def _walk(ways, donors, total, steps, here, first, last):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Follow the water from a cell that all is known of until it waits for other donors (-1), or to where it leaves a strip.
+
+    The cell it leaves at is given; it has still to be added to its receiver.
+    """
+    amount = total[here]
+    while True:
+        donors[here] = 255  # done
+        way = ways[here]
+        if way >= OUT:
+            return -1
+        next_ = here + steps[way]
+        if next_ < first or next_ >= last:
+            return here
+        here = next_
+        amount += total[here]
+        total[here] = amount
+        donors[here] -= 1
+        if donors[here] > 0:
+            return -1
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _accumulate(ways, donors, total, steps, cols, strips):  # type: ignore[no-untyped-def]  # numba infers the types
+    rows = ways.size // cols
+    waiting, count = np.empty((strips, 2 * cols), np.int64), np.zeros(strips, np.int64)
+    for s in numba.prange(strips):
+        first, last = s * rows // strips * cols, (s + 1) * rows // strips * cols
+        for start in range(first, last):
+            if donors[start] == 0 and ways[start] != NONE:
+                left = _walk(ways, donors, total, steps, start, first, last)
+                if left >= 0:
+                    waiting[s, count[s]] = left
+                    count[s] += 1
+    for s in range(strips):
+        for n in range(count[s]):
+            here = waiting[s, n] + steps[ways[waiting[s, n]]]
+            total[here] += total[waiting[s, n]]
             donors[here] -= 1
-            if donors[here] > 0:
-                break
+            if donors[here] == 0:
+                _walk(ways, donors, total, steps, here, 0, ways.size)
 
 
 def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
     """Add to each cell of ``total`` (which holds the cells' own amounts) all that runs to it; uses ``donors`` up.
 
-    Follows the water from every spring until it meets a cell that waits for other donors.
+    Follows the water from every spring until it meets a cell that waits for other donors: strips of the ground at once, then
+    what passes from one strip to another.
     """
-    _accumulate(ways.reshape(-1), donors.reshape(-1), total.reshape(-1), DR * ways.shape[1] + DC)
+    rows, cols = ways.shape
+    strips = max(1, min(2 * numba.get_num_threads(), rows // 32))
+    _accumulate(ways.reshape(-1), donors.reshape(-1), total.reshape(-1), DR * cols + DC, cols, strips)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")

@@ -94,7 +94,7 @@ def basin_shapes(drainage: Drainage, least_depth: float | None, least_area: floa
 def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray) -> np.ndarray:
     """Volume that stands in the pool a basin ends in when it is full: 0 where water leaves the ground without one."""
     pools, z = drainage.pools, drainage.dem.values
-    full = np.append(np.float32(0), pools.bottom[nodes] + pools.depth[nodes])
+    full = np.append(np.float32(0), z.reshape(-1)[pools.cell[nodes]] + pools.depth[nodes])
     full[1:][pools.depth[nodes] == 0] = -np.inf
     with np.errstate(invalid="ignore"):
         depth = np.maximum(full[numbered] - z, 0.0)

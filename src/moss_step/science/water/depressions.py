@@ -169,7 +169,7 @@ def breached_surface(drainage: Drainage, most_cells: int, progress: Progress | N
     (progress or silent()).at(0.5, "Cutting channels")
     out = dem.values.copy()
     pits = np.flatnonzero((pools.depth > 0) & (pools.cell >= 0))
-    pits = pits[np.argsort(-pools.bottom[pits], kind="stable")]
+    pits = pits[np.argsort(-dem.values.reshape(-1)[pools.cell[pits]], kind="stable")]
     metres = drainage.metres / np.float32(dem.metres_per_height)
     done = _breach(out, drainage.ways, metres, pools.cell[pits], most_cells)
     return Surface(out, dem.frame, dem.unit, dem.quantity), int(done), len(pits) - int(done)

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span
+from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span, stands
 
 
 @numba.njit(cache=True, nogil=True)
 def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Direction of steepest descent of one cell anywhere; cells without one are outlets at an edge, or pits."""
+    """Direction of steepest descent of one cell anywhere; without one it is an outlet at an edge, or a pit."""
     rows, cols = z.shape
     v, best, way, edge = z[r, c], np.float32(0.0), PIT, False
     if v != v:
@@ -73,3 +73,45 @@ def descend(z, metres, first, last, descent):  # type: ignore[no-untyped-def]  #
             if inner and 0 < c < cols - 1 and descent[r, c] != PIT and z[r, c] == z[r, c]:
                 continue  # only what lies without a way down, or is no ground, needs a closer look
             descent[r, c] = _descent_at(z, metres, r, c)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _water_within(z, labels, level, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Direction of steepest descent of a cell under water that has eight neighbours: what lies beside it cannot be guessed."""
+    one, best, way, edge = np.float32(1.0), np.float32(0.0), PIT, False
+    v, near = level[labels[r, c]], (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1])
+    for k in range(8):
+        at = (r + DR[k], c + DC[k])
+        edge |= labels[at] == 0
+        drop = (v - stands(z, labels, level, at)) * near[k & 3]
+        steeper = drop > best
+        best, way = drop if steeper else best, np.uint8(k) if steeper else way
+    return OUT if edge and way == PIT else way
+
+
+@numba.njit(cache=True, nogil=True)
+def _water_at_edge(z, labels, level, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """The same for a cell at the edge of the grid."""
+    rows, cols = z.shape
+    v, best, way = level[labels[r, c]], np.float32(0.0), OUT
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if 0 <= i < rows and 0 <= j < cols:
+            drop = (v - stands(z, labels, level, (i, j))) / span(metres, r, k)
+            if drop > best:
+                best, way = drop, np.uint8(k)
+    return way
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def descend_water(z, labels, level, metres, ways):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
+    rows, cols = z.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
+                continue
+            if 0 < r < rows - 1 and 0 < c < cols - 1:
+                ways[r, c] = _water_within(z, labels, level, metres, r, c)
+            else:
+                ways[r, c] = _water_at_edge(z, labels, level, metres, r, c)

@@ -12,14 +12,15 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SQUARE_METRE, UNKNOWN
 from moss_step.science.water import accumulation
-from moss_step.science.water.descent import descend
+from moss_step.science.water.descent import descend_water
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.neighbours import NONE, distances
-from moss_step.science.water.pools import Pools, fill_rows, find_pools, keep_ways_above_water
+from moss_step.science.water.pools import Pools, fill_rows, find_pools
 
 FlowMethod = Literal["d8", "freeman", "dinf"]
 _KEPT = 3
@@ -56,7 +57,7 @@ class Drainage:
     def nbytes(self) -> int:
         """Bytes beside the ground."""
         pools = self.pools
-        arrays = (self.ways, self.cells, pools.labels, pools.cell, pools.bottom, pools.level, pools.depth, pools.across, pools.over)
+        arrays = (self.ways, self.cells, pools.labels, pools.cell, pools.level, pools.depth, pools.across, pools.over)
         return sum(a.nbytes for a in arrays)
 
 
@@ -110,15 +111,13 @@ def check_ground(dem: Surface) -> None:
 def _prepared(dem: Surface, progress: Progress) -> Drainage:
     check_ground(dem)
     z, metres = dem.values, distances(dem.frame) / np.float32(dem.metres_per_height)
-    pools, descent = find_pools(z, metres, progress)
+    pools, ways = find_pools(z, metres, progress)
+    give_back()
     progress.at(0.6, "Finding receivers")
-    filled = filled_ground(z, pools)
-    ways, cells = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)
-    descend(filled, metres, 0, z.shape[0], ways)
-    keep_ways_above_water(z, pools.labels, pools.level, descent, ways)
-    del descent
-    drain_flats(filled, ways, cells)
-    del filled
+    descend_water(z, pools.labels, pools.level, metres, ways)
+    cells = np.zeros(z.shape, np.int32)
+    drain_flats(z, pools.labels, pools.level, ways, cells)
+    give_back()
     progress.at(0.8, "Adding up what lies upstream")
     donors = np.empty(z.shape, np.uint8)
     accumulation.count_donors(ways, donors)

@@ -1,8 +1,9 @@
 """Ways over level ground: away from higher ground and toward lower, in one drainage without loops.
 
 Barnes, Lehman & Mulla 2014, An efficient assignment of drainage direction over flat surfaces in raster digital elevation
-models, Computers & Geosciences 62, after Garbrecht & Martz 1997, Journal of Hydrology 193. One flat is worked on at a
-time, so that the memory follows the level cells and not the grid.
+models, Computers & Geosciences 62, after Garbrecht & Martz 1997, Journal of Hydrology 193. What lies beside each level
+cell is looked up once, in order of rows; then some flats at a time are worked on, so that the memory follows the level
+cells and not the grid.
 """
 
 from __future__ import annotations
@@ -10,43 +11,68 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.water.neighbours import DC, DR, PIT
+from moss_step.science.water.neighbours import DC, DR, LOWEST, PIT, stands
 
-_HIGHER, _LOWER = np.uint8(1), np.uint8(2)
+_HIGHER, _LOWER, _OUT = 256, 512, 10
+"""What lies beside a level cell: a bit for each neighbour of its flat, two more bits, and from bit 10 the first way out."""
+_AT_ONCE = 100_000
+"""Level cells that are worked on at a time, or as many as the largest flat has."""
 
 
-@numba.njit(cache=True, nogil=True)
-def _gather(z, ways, start, steps, place, cells, beside):  # type: ignore[no-untyped-def]  # numba infers the types
-    """List the cells of a flat from one on, with whether higher ground, or a way down at its height, lies beside each.
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _look_around(z, labels, level, ways, place):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Note what lies beside each level cell in ``place``, as -1 less the bits; a flat of one cell is done with at once.
 
-    ``place`` gains the number of each cell in the list, from 1. Gives how many there are.
+    Gives the number of cells of larger flats.
     """
-    cells[0], count, done = start, 1, 0
-    place[start] = 1
-    height = z[start]
-    while done < count:
-        here, flags = cells[done], np.uint8(0)
-        for k in range(8):
-            at = here + steps[k]
-            v = z[at]
-            if v > height:
-                flags |= _HIGHER
-            elif v == height:
-                if ways[at] < PIT:
-                    flags |= _LOWER
-                elif ways[at] == PIT and place[at] == 0:
-                    cells[count] = at
-                    count += 1
-                    place[at] = count
-        beside[done] = flags
-        done += 1
+    count = 0
+    for r in numba.prange(1, z.shape[0] - 1):
+        for c in range(1, z.shape[1] - 1):
+            if ways[r, c] != PIT:
+                continue
+            height, same, ways_out, higher = stands(z, labels, level, (r, c)), 0, 0, False
+            for k in range(8):  # without branches: what lies beside the cells of small flats cannot be guessed
+                at = (r + DR[k], c + DC[k])
+                v, way = stands(z, labels, level, at), ways[at]
+                same |= ((v == height) & (way == PIT)) << k
+                ways_out |= ((v == height) & (way < PIT)) << k
+                higher |= v > height
+            out = LOWEST[ways_out & 0x55 if ways_out & 0x55 else ways_out]  # straight neighbours first
+            if same:
+                place[r, c] = -1 - (same | higher << 8 | (ways_out > 0) << 9 | out << _OUT)
+                count += 1
+            elif ways_out:
+                ways[r, c] = out  # no flat looks at it: none of its neighbours is level with it and without a way
     return count
 
 
 @numba.njit(cache=True, nogil=True)
-def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[no-untyped-def]  # numba infers the types
+def _gather(start, steps, place, cells, beside, count):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Add the cells of a flat to the lists, with what lies beside each; ``place`` gains their numbers in the flat, from 1.
+
+    Gives the count of cells in the lists.
+    """
+    first = done = count
+    cells[count], beside[count] = start, -1 - place[start]
+    count += 1
+    place[start] = 1
+    while done < count:
+        here, bits = cells[done], beside[done] & 255
+        done += 1
+        while bits:
+            at = here + steps[LOWEST[bits]]
+            bits &= bits - 1
+            if place[at] < 0:
+                cells[count], beside[count] = at, -1 - place[at]
+                count += 1
+                place[at] = count - first
+    return count
+
+
+@numba.njit(cache=True, nogil=True)
+def _spread(steps, place, cells, beside, flag, far, queue):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number of steps to each cell of a flat from those with a flag, which are 1 step away; gives the largest."""
-    tail, head, most, height = 0, 0, 0, z[cells[0]]
+    tail, head, most = 0, 0, 0
     for n in range(cells.size):
         far[n] = 0
         if beside[n] & flag:
@@ -57,10 +83,11 @@ def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[n
         n = queue[head]
         head += 1
         most = far[n]
-        for k in range(8):
-            at = cells[n] + steps[k]
-            m = place[at] - 1
-            if m >= 0 and far[m] == 0 and z[at] == height:
+        bits = beside[n] & 255
+        while bits:
+            m = place[cells[n] + steps[LOWEST[bits]]] - 1
+            bits &= bits - 1
+            if far[m] == 0:
                 far[m] = most + 1
                 queue[tail] = m
                 tail += 1
@@ -68,75 +95,80 @@ def _spread(z, steps, place, cells, beside, flag, far, queue):  # type: ignore[n
 
 
 @numba.njit(cache=True, nogil=True)
-def _drain(z, ways, steps, place, cells, beside, away, toward, queue):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Find the way of every cell of one flat, in ``beside``; nothing is found when the flat has no lower ground."""
-    highest = _spread(z, steps, place, cells, beside, _HIGHER, away, queue)
-    if _spread(z, steps, place, cells, beside, _LOWER, toward, queue) == 0:
-        beside[:] = PIT
-        return
-    height = z[cells[0]]
+def _run_to_first(ways, steps, place, cells, beside):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Leave one pit in a flat without lower ground. The cells are in order of steps from the first one."""
     for n in range(cells.size):
-        best, way = 2 * toward[n] + highest - away[n], PIT
-        for turn in range(8):
-            k = (turn * 2) % 8 + (turn >= 4)  # straight neighbours first
+        for k in range(8):
             at = cells[n] + steps[k]
-            if z[at] != height:
-                continue
-            m = place[at] - 1
-            if toward[n] == 1:
-                if m < 0 and ways[at] < PIT:
-                    way = np.uint8(k)
-                    break
-            elif m >= 0 and 2 * toward[m] + highest - away[m] < best:
-                best, way = 2 * toward[m] + highest - away[m], np.uint8(k)
-        beside[n] = way
+            if (beside[n] >> k) & 1 and ways[at] == PIT and place[at] > 1:
+                ways[at] = k ^ 4
 
 
 @numba.njit(cache=True, nogil=True)
-def _gather_all(z, ways, steps, place, cells, beside, starts):  # type: ignore[no-untyped-def]  # numba infers the types
-    """List the cells of all flats one after the other; gives how many flats there are."""
-    flats, count = 0, 0
-    for at in range(z.size):
-        if ways[at] == PIT and place[at] == 0:
+def _drain(ways, steps, place, cells, beside, away, toward, queue):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Give the cells of one flat their ways; one without lower ground runs to its first cell."""
+    if _spread(steps, place, cells, beside, _LOWER, toward, queue) == 0:
+        _run_to_first(ways, steps, place, cells, beside)
+        return
+    highest = _spread(steps, place, cells, beside, _HIGHER, away, queue)
+    for n in range(cells.size):
+        if toward[n] == 1:
+            ways[cells[n]] = beside[n] >> _OUT
+            continue
+        best, way = 2 * toward[n] + highest - away[n], PIT
+        for some in (0x55, 0xAA):  # straight neighbours first
+            bits = beside[n] & some
+            while bits:
+                k = LOWEST[bits]
+                bits &= bits - 1
+                m = place[cells[n] + steps[k]] - 1
+                if 2 * toward[m] + highest - away[m] < best:
+                    best, way = 2 * toward[m] + highest - away[m], np.uint8(k)
+        ways[cells[n]] = way
+
+
+@numba.njit(cache=True, nogil=True)
+def _gather_some(at, steps, place, cells, beside, starts):  # type: ignore[no-untyped-def]  # numba infers the types
+    """List the cells of flats from a cell on, until ``starts`` is full or as many cells are listed; gives the next cell."""
+    flats = count = 0
+    while at < place.size and max(count, flats + 1) < starts.size:
+        if place[at] < 0:
             starts[flats] = count
             flats += 1
-            count += _gather(z, ways, at, steps, place, cells[count:], beside[count:])
+            count = _gather(at, steps, place, cells, beside, count)
+        at += 1
     starts[flats] = count
-    return flats
+    return at, flats
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _drain_all(z, ways, steps, place, lists, starts, flats):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Work on all flats at once: each only reads ground and ways that no other one changes."""
+def _drain_all(ways, steps, place, lists, starts):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Work on all flats at once: each reads and changes its own cells only."""
     cells, beside, away, toward, queue = lists
+    flats = starts.size - 1
     blocks = min(flats, 256)
     for b in numba.prange(blocks):
         # Every 256th flat: large ones, which lie near each other in order, are shared out between the threads.
         for f in range(b, flats, blocks):
             i, j = starts[f], starts[f + 1]
-            _drain(z, ways, steps, place, cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])
+            _drain(ways, steps, place, cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])
 
 
-@numba.njit(cache=True, nogil=True)
-def _write(ways, cells, beside):  # type: ignore[no-untyped-def]  # numba infers the types
-    for n in range(cells.size):
-        ways[cells[n]] = beside[n]
+def drain_flats(z: np.ndarray, labels: np.ndarray, level: np.ndarray, ways: np.ndarray, place: np.ndarray) -> int:
+    """Give the cells of ``ways`` without a way (PIT) one: out of their flat, or without lower ground beside it to its one pit.
 
-
-def drain_flats(z: np.ndarray, ways: np.ndarray, place: np.ndarray) -> int:
-    """Give the cells of ``ways`` without a way (PIT) one, where their flat has lower ground beside it.
-
-    ``z`` is the ground, ``place`` an int32 grid of zeros to work in, which is left in disorder. Gives the number of flats.
-    Cells at the edge always have a way, so that the neighbours of all others lie within the grid.
+    ``z`` is the ground and ``level`` the height of water over cells of each of the ``labels``; ``place`` is an int32 grid of
+    zeros to work in, which is left in disorder. Gives the number of flats of more than a cell. Cells at the edge always have
+    a way, so that the neighbours of all others lie within the grid.
     """
-    count = int(np.count_nonzero(ways == PIT))
-    if count == 0:
-        return 0
-    steps = DR * z.shape[1] + DC
-    flat_z, flat_ways, flat_place = z.reshape(-1), ways.reshape(-1), place.reshape(-1)
-    cells, beside, starts = np.empty(count, np.int32), np.empty(count, np.uint8), np.empty(count + 1, np.int64)
-    flats = int(_gather_all(flat_z, flat_ways, steps, flat_place, cells, beside, starts))
-    lists = (cells, beside, np.empty(count, np.int32), np.empty(count, np.int32), np.empty(count, np.int32))
-    _drain_all(flat_z, flat_ways, steps, flat_place, lists, starts, flats)
-    _write(flat_ways, cells, beside)
-    return flats
+    level_cells = _look_around(z, labels, level, ways, place)
+    flat_ways, flat_place, steps = ways.reshape(-1), place.reshape(-1), DR * z.shape[1] + DC
+    at = total = 0
+    # The lists have room for all level cells, yet take memory only as far as some flats at a time fill them.
+    lists = (np.empty(level_cells, np.int32), np.empty(level_cells, np.int16), *(np.empty(level_cells, np.int32) for _ in range(3)))
+    starts = np.empty(min(level_cells, _AT_ONCE) + 1, np.int32)
+    while level_cells and at < ways.size:
+        at, flats = _gather_some(at, steps, flat_place, lists[0], lists[1], starts)
+        _drain_all(flat_ways, steps, flat_place, lists, starts[: flats + 1])
+        total += flats
+    return total

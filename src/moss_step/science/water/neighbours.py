@@ -10,6 +10,8 @@ from moss_step.model.frame import Frame
 DR = np.array([0, 1, 1, 1, 0, -1, -1, -1], np.int64)
 DC = np.array([1, 1, 0, -1, -1, -1, 0, 1], np.int64)
 """Rows and columns to the neighbours from east, clockwise; the opposite of neighbour k is k ^ 4."""
+LOWEST = np.array([next((k for k in range(8) if bits >> k & 1), 0) for bits in range(256)], np.int64)
+"""Number of the lowest bit of a byte."""
 OUT, PIT, NONE = np.uint8(8), np.uint8(9), np.uint8(255)
 """Directions that are no neighbour: water leaves the ground, water stays, and no ground."""
 BEARINGS = np.array([90.0, 135.0, 180.0, 225.0, 270.0, 315.0, 0.0, 45.0])
@@ -20,6 +22,17 @@ def distances(frame: Frame) -> np.ndarray:
     """Metres to the east, diagonal and south neighbour, by row: float32 of shape (rows, 3)."""
     east, south = frame.row_widths, frame.row_heights
     return np.stack([east, np.hypot(east, south), south], axis=1).astype(np.float32)
+
+
+DRY = np.array([-np.inf], np.float32)
+"""Levels of a ground without water, all of whose labels are 0."""
+
+
+@numba.njit(inline="always", cache=True)
+def stands(z, labels, level, at):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Height of the filled ground at a cell: its own, or that of the water over it; NaN for no-data."""
+    v, water = z[at], level[labels[at]]
+    return water if water > v else v
 
 
 @numba.njit(inline="always", cache=True)

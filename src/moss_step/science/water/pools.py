@@ -13,10 +13,11 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
+from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress
 from moss_step.science.water.descent import descend
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span
+from moss_step.science.water.neighbours import DC, DR, DRY, NONE, OUT, PIT, span, stands
 
 OUTSIDE = 0
 """The node that all water leaves to; pits and outlets are numbered from 1."""
@@ -33,7 +34,6 @@ class Pools:
 
     labels: np.ndarray
     cell: np.ndarray
-    bottom: np.ndarray
     level: np.ndarray
     depth: np.ndarray
     across: np.ndarray
@@ -51,13 +51,11 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     ``metres`` are the distances of ``neighbours.distances``.
     """
     rows = z.shape[0]
-    descent = np.empty(z.shape, np.uint8)
+    descent, labels = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)
     for first, last in progress.blocks(rows, 1024, "Finding ways down"):
         descend(z, metres, first, last, descent)
-    labels = np.zeros(z.shape, np.int32)
-    if drain_flats(z, descent, labels):
-        labels[:] = 0
-    _one_pit_a_hollow(z, descent)
+    drain_flats(z, labels, DRY, descent, np.zeros(z.shape, np.int32))
+    give_back()
     progress.at(0.3, "Following ways down")
     cell = _number_ends(descent, labels)
     _label(descent, labels)
@@ -65,34 +63,12 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
     height, one, other, at, way = _spanning_tree(z, labels, cell, leaves)
     bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
-    order = np.argsort(height, kind="stable")
     level = _levels(len(cell), height, one, other)
-    tree = (height[order], one[order], other[order], at[order], way[order])
-    depth, across, over = _spills(z, metres, labels, (bottom, level, np.where(leaves, cell, -1)), tree)
-    return Pools(labels, cell, bottom, level, depth, across, over), descent
-
-
-@numba.njit(cache=True, nogil=True)
-def _one_pit_a_hollow(z, ways):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Leave one pit in each level hollow: its other cells run to it."""
-    rows, cols = z.shape
-    queue = np.empty(1024, np.int64)
-    for r in range(rows):
-        for c in range(cols):
-            if ways[r, c] != PIT:
-                continue
-            queue[0], head, tail = r * cols + c, 0, 1
-            while head < tail:
-                i, j = queue[head] // cols, queue[head] % cols
-                head += 1
-                for k in range(8):
-                    a, b = i + DR[k], j + DC[k]
-                    if ways[a, b] == PIT and z[a, b] == z[i, j] and not (a == r and b == c):
-                        ways[a, b] = k ^ 4
-                        if tail == queue.size:
-                            queue = np.append(queue, np.empty(queue.size, np.int64))
-                        queue[tail] = a * cols + b
-                        tail += 1
+    order = np.argsort(height, kind="stable")
+    height, one, other, at, way = (some[order] for some in (height, one, other, at, way))
+    spill, far = _deaths(bottom, leaves, height, one, other)
+    depth, across, over = _spills(z, metres, labels, (cell, bottom, level, leaves, spill, far), (height, at, way))
+    return Pools(labels, cell, level, depth, across, over), descent
 
 
 @numba.njit(cache=True, nogil=True)
@@ -103,7 +79,7 @@ def _number_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infe
     for r in range(rows):
         for c in range(cols):
             count += (descent[r, c] == PIT) | (descent[r, c] == OUT)
-    cell = np.empty(count + 1, np.int64)
+    cell = np.empty(count + 1, np.int32)
     cell[0] = -1
     n = 0
     for r in range(rows):
@@ -243,13 +219,13 @@ def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: 
     nodes = len(cell)
     part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
     height, one, other = np.empty(nodes - 1, np.float32), np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int32)
-    at, way, count = np.empty(nodes - 1, np.int64), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
+    at, way, count = np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
     out = np.flatnonzero(leaves)
     height[: len(out)], one[: len(out)], other[: len(out)] = z.reshape(-1)[cell[out]], out, OUTSIDE
     at[: len(out)], way[: len(out)], count[0] = cell[out], 8, len(out)
     parts, strips = nodes - len(out), max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
     while count[0] < nodes - 1:
-        best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int64)
+        best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32)
         _lowest_passes(z, labels, part, strips, best, where)
         parts = _join_parts(z, labels, part, best, where, (height, one, other, at, way, count))
     return height, one, other, at, way
@@ -258,20 +234,20 @@ def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: 
 @numba.njit(cache=True, nogil=True)
 def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]  # numba infers the types
     """Water level of each node: the highest pass between it and the outside along the tree."""
-    start = np.zeros(nodes + 1, np.int64)
+    start = np.zeros(nodes + 1, np.int32)
     for e in range(height.size):
         start[one[e] + 1] += 1
         start[other[e] + 1] += 1
     for k in range(nodes):
         start[k + 1] += start[k]
-    fill, links = start[:-1].copy(), np.empty(2 * height.size, np.int64)
+    fill, links = start[:-1].copy(), np.empty(2 * height.size, np.int32)
     for e in range(height.size):
         for k in (one[e], other[e]):
             links[fill[k]] = e
             fill[k] += 1
     level = np.full(nodes, np.float32(np.inf))
     level[0] = -np.inf
-    stack, top = np.empty(nodes, np.int64), 1
+    stack, top = np.empty(nodes, np.int32), 1
     stack[0] = 0
     while top > 0:
         top -= 1
@@ -287,34 +263,49 @@ def _levels(nodes, height, one, other):  # type: ignore[no-untyped-def]  # numba
 
 
 @numba.njit(cache=True, nogil=True)
-def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Raise the water over passes in ascending order; the pool with the higher bottom spills into the other one's basin.
+def _deaths(bottom, leaves, height, one, other):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Raise the water over passes in ascending order: the pool with the higher bottom spills into the other one's basin.
 
-    ``nodes_of`` are the nodes' bottoms, levels, and the cells that water leaves the ground at, else -1.
+    Gives the pass that each node spills over (-1: none, as at an outlet), and the node on its far side.
     """
-    bottom, level, leaves = nodes_of
-    height, one, other, at, way = tree
-    nodes, cols = bottom.size, z.shape[1]
-    parent, deepest = np.arange(nodes), np.arange(nodes)
-    depth, across, over = np.zeros(nodes, np.float32), np.zeros(nodes, np.int32), np.full(nodes, -1)
+    nodes = bottom.size
+    parent, deepest = np.arange(nodes, dtype=np.int32), np.arange(nodes, dtype=np.int32)
+    spill, far = np.full(nodes, -1, np.int32), np.zeros(nodes, np.int32)
     for node in range(1, nodes):
-        if leaves[node] >= 0:
-            parent[node], over[node] = 0, leaves[node]
+        if leaves[node]:
+            parent[node] = 0
     for e in range(height.size):
         a, b = _root(parent, one[e]), _root(parent, other[e])
         if a == b:
             continue
-        first_dies = bottom[deepest[a]] > bottom[deepest[b]] or deepest[b] == 0
-        if deepest[a] == 0:
-            first_dies = False
-        gone, kept, far = (a, b, other[e]) if first_dies else (b, a, one[e])
+        first_dies = deepest[a] != 0 and (deepest[b] == 0 or bottom[deepest[a]] > bottom[deepest[b]])
+        gone, kept = (a, b) if first_dies else (b, a)
         node = deepest[gone]
+        spill[node], far[node] = e, other[e] if first_dies else one[e]
+        parent[gone] = kept
+    return spill, far
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _spills(z, metres, labels, nodes_of, tree):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Depth of each pool when it spills, the node it spills to, and the cell that it spills at.
+
+    ``nodes_of`` are the nodes' cells, bottoms, levels, whether water leaves the ground there, and what ``_deaths`` gives.
+    """
+    cell, bottom, level, leaves, spill, across = nodes_of
+    height, at, way = tree
+    nodes, cols = bottom.size, z.shape[1]
+    depth, over = np.zeros(nodes, np.float32), np.full(nodes, -1, np.int32)
+    for node in numba.prange(1, nodes):
+        e = spill[node]
+        if e < 0:
+            over[node] = cell[node] if leaves[node] else -1
+            continue
         r, c = at[e] // cols, at[e] % cols
         if way[e] < 8 and z[r, c] < height[e]:
             r, c = r + DR[way[e]], c + DC[way[e]]
         depth[node] = height[e] - bottom[node]
-        over[node], across[node] = r * cols + c, _runs_on(z, metres, labels, level, r, c, far)
-        parent[gone] = kept
+        over[node], across[node] = r * cols + c, _runs_on(z, metres, labels, level, r, c, across[node])
     return depth, across, over
 
 
@@ -356,13 +347,4 @@ def fill_rows(z, labels, level, first, last, out):  # type: ignore[no-untyped-de
     """Ground with every pool at its level."""
     for r in numba.prange(first, last):
         for c in range(z.shape[1]):
-            out[r, c] = max(z[r, c], level[labels[r, c]]) if labels[r, c] > 0 else np.float32(np.nan)
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def keep_ways_above_water(z, labels, level, ways, filled_ways):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Let ground above the water run as it lies; only what pools cover follows the filled ground."""
-    for r in numba.prange(z.shape[0]):
-        for c in range(z.shape[1]):
-            if labels[r, c] > 0 and z[r, c] > level[labels[r, c]]:
-                filled_ways[r, c] = ways[r, c]
+            out[r, c] = stands(z, labels, level, (r, c)) if labels[r, c] > 0 else np.float32(np.nan)

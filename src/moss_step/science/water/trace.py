@@ -8,7 +8,7 @@ import numpy as np
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span
+from moss_step.science.water.neighbours import DC, DR, LOWEST, NONE, OUT, span
 
 
 @numba.njit(cache=True, nogil=True)
@@ -28,37 +28,59 @@ def path_down(ways, start):  # type: ignore[no-untyped-def]  # numba infers the 
     return cells[:count]
 
 
+@numba.njit(inline="always", cache=True)
+def _donors(ways, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """One bit for each neighbour that runs to a cell; without branches, which would be guessed wrong, where all eight exist."""
+    rows, cols = ways.shape
+    if 0 < r < rows - 1 and 0 < c < cols - 1:
+        east = (ways[r, c + 1] == 4) | (ways[r + 1, c + 1] == 5) << 1
+        south = (ways[r + 1, c] == 6) << 2 | (ways[r + 1, c - 1] == 7) << 3
+        west = (ways[r, c - 1] == 0) << 4 | (ways[r - 1, c - 1] == 1) << 5
+        return east | south | west | (ways[r - 1, c] == 2) << 6 | (ways[r - 1, c + 1] == 3) << 7
+    bits = 0
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if 0 <= i < rows and 0 <= j < cols:
+            bits |= (ways[i, j] == k ^ 4) << k
+    return bits
+
+
 @numba.njit(cache=True, nogil=True)
 def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]  # numba infers the types
     """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their bounds."""
     rows, cols = ways.shape
-    flat, mark, steps = ways.reshape(-1), marks.reshape(-1), DR * cols + DC
-    stack, top, count = np.empty(4096, np.int64), 0, 0
+    stack, top, count = np.empty(max(4096, seeds.size), np.int64), 0, 0
     r0, r1, c0, c1 = rows, -1, cols, -1
     for seed in seeds:
-        if mark[seed] == 0:
-            mark[seed] = number
-            if top == stack.size:
-                stack = np.append(stack, np.empty(stack.size, np.int64))
-            stack[top] = seed
+        r, c = seed // cols, seed % cols
+        if marks[r, c] == 0:
+            marks[r, c] = number
+            stack[top] = r << 32 | c
             top += 1
     while top > 0:
         top -= 1
-        here = stack[top]
-        r = here // cols
-        c = here - r * cols
-        count += 1
-        r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
+        r, c = stack[top] >> 32, stack[top] & 0xFFFFFFFF
         if top + 8 >= stack.size:
             stack = np.append(stack, np.empty(stack.size, np.int64))
-        inner = 0 < r < rows - 1 and 0 < c < cols - 1
-        for k in range(8):
-            if inner or (0 <= r + DR[k] < rows and 0 <= c + DC[k] < cols):
-                at = here + steps[k]
-                if flat[at] == k ^ 4 and mark[at] == 0:
-                    mark[at] = number
-                    stack[top] = at
+        while True:
+            count += 1
+            r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
+            bits, up = _donors(ways, r, c), -1
+            while bits:
+                k = LOWEST[bits]
+                bits &= bits - 1
+                i, j = r + DR[k], c + DC[k]
+                if marks[i, j] != 0:
+                    continue
+                marks[i, j] = number
+                if up < 0:
+                    up = k  # one goes on at once, the others wait
+                else:
+                    stack[top] = i << 32 | j
                     top += 1
+            if up < 0:
+                break
+            r, c = r + DR[up], c + DC[up]
     return count, r0, r1, c0, c1
 
 
