@@ -16,7 +16,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.places import best_places, lazy_greedy
-from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight, seen_by, seen_fast, viewshed
+from moss_step.science.sight.viewshed import Observer, horizon_angles, mast_heights, prepare_sight, seen_by, seen_fast, viewshed
 from tests.conftest import plane, surface
 
 RADIUS = 6_371_000.0
@@ -280,3 +280,66 @@ def test_one_row_two_at_one_place_and_too_many():
         viewshed(sight, [at(row, 0, 0)] * 10_001)
     with pytest.raises(MossError, match="no length"):
         sight_line(sight, (412_001, 5_871_999), (412_001, 5_871_999), 1, 1)
+
+
+def plain_horizon(z, start, end, eye, bend, size):
+    """Independent reference: tangent of the highest crossing before a place, or None when nothing stands between."""
+    (r0, c0), (r1, c1) = start, end
+    n = max(abs(r1 - r0), abs(c1 - c0))
+    d, best = math.hypot((r1 - r0) * size, (c1 - c0) * size), None
+    for i in range(1, n):
+        r, c = r0 + Fraction((r1 - r0) * i, n), c0 + Fraction((c1 - c0) * i, n)
+        a, b = math.floor(r), math.floor(c)
+        f = float(r - a) + float(c - b)
+        other = z[a, b] if f == 0 else z[a + 1, b] if r != a else z[a, b + 1]
+        v, x = float(z[a, b]) * (1 - f) + float(other) * f, d * i / n
+        if v == v:
+            rise = (v - bend * x * x - eye) / x
+            best = rise if best is None else max(best, rise)
+    return best
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_angle_above_the_horizon_equals_an_independent_ray(seed):
+    rng = np.random.default_rng(seed)
+    z = (rng.normal(size=(24, 31)).cumsum(0).cumsum(1) * 0.4).astype(np.float32)
+    z[rng.random(z.shape) < 0.02] = np.nan
+    z[12, 15] = 3.0
+    dem, bend = surface(z), 0.87 / (2 * RADIUS)
+    observer = at(dem, 12, 15, height=2.0, target=1.5)
+    angles = horizon_angles(prepare_sight(dem), [observer]).values
+    for r, c in np.argwhere(~np.isnan(z)):
+        before = plain_horizon(z, (12, 15), (int(r), int(c)), 5.0, bend, 2.0)
+        if before is None:
+            assert np.isnan(angles[r, c]), (r, c)
+            continue
+        d = math.hypot((r - 12) * 2.0, (c - 15) * 2.0)
+        top = math.atan((float(z[r, c]) + 1.5 - bend * d * d - 5.0) / d)
+        assert angles[r, c] == pytest.approx(math.degrees(top - math.atan(before)), abs=2e-4), (r, c)
+
+
+def test_the_sign_of_the_angle_says_who_is_seen():
+    """Above the horizon is seen, below it is hidden, for the same targets."""
+    rng = np.random.default_rng(5)
+    dem = surface((rng.normal(size=(60, 70)).cumsum(0).cumsum(1) * 0.3).astype(np.float32))
+    sight, observer = prepare_sight(dem), at(dem, 30, 30, height=3.0, target=2.0)
+    angles, seen = horizon_angles(sight, [observer]).values, seen_by(sight, observer)
+    clear = np.abs(angles) > 1e-4
+    assert clear.sum() > 4000 and np.array_equal(angles[clear] > 0, seen[clear] == 1)
+
+
+def test_of_several_observers_the_one_that_sees_best_counts():
+    rng = np.random.default_rng(6)
+    dem = surface((rng.normal(size=(40, 40)).cumsum(0).cumsum(1) * 0.3).astype(np.float32))
+    sight, two = prepare_sight(dem), [at(dem, 5, 5), at(dem, 33, 30, height=9.0)]
+    both = horizon_angles(sight, two).values
+    assert_allclose(both, np.fmax(*(horizon_angles(sight, [o]).values for o in two)))
+
+
+def test_level_ground_stands_at_its_own_horizon():
+    """On level ground without curvature each place is as far below the level as its distance says: the next cell hides by less (mathematics)."""
+    dem = surface(np.zeros((5, 60)))
+    angles = horizon_angles(prepare_sight(dem, curvature=False), [at(dem, 2, 0, height=2.0)]).values[2]
+    d = np.arange(60) * 2.0
+    expected = np.degrees(np.arctan(-2.0 / d[2:]) - np.arctan(-2.0 / d[1:-1]))
+    assert_allclose(angles[2:], expected, atol=1e-4)

@@ -44,6 +44,7 @@ from moss_step.desk.trail.trail import Trail
 from moss_step.desk.work import Work
 from moss_step.formats.vector import DRIVERS, layers
 from moss_step.model.errors import MossError
+from moss_step.science.sight.line import SightLine
 from moss_step.steps.catalogue import BENCHES, catalogue, step_kind
 from moss_step.study.graph import file_name
 from moss_step.study.saving import ENDING
@@ -166,6 +167,7 @@ class MainWindow(QMainWindow):
                 bench.handles.connect(self.plan.view.set_handles)
                 bench.tool_wanted.connect(self.plan.view.set_tool)
                 bench.catchment_wanted.connect(self._begin_catchment)
+                bench.section.connect(self._show_sight)
             if isinstance(bench, GatherBench):
                 bench.open_wanted.connect(self.ask_open)
         keys: list[tuple[str, Callable[[], object]]] = [
@@ -344,14 +346,16 @@ class MainWindow(QMainWindow):
 
     def _pull_line(self, line: tuple[float, float, float, float]) -> None:
         panel = self._place_panel()
-        if self.section.isVisible():
-            self.section.show_line(line, self.plan.view.scene)
-        elif panel is not None:
+        if panel is not None and (panel.cuts or not self.section.isVisible()):
             panel.pull_line(line)
+        elif self.section.isVisible():
+            self.section.show_line(line, self.plan.view.scene)
 
     def _use_line(self, line: tuple[float, float, float, float]) -> None:
         panel = self._place_panel()
-        if panel is not None and not self.section.isVisible():
+        if panel is not None and (panel.cuts or not self.section.isVisible()):
+            if panel.cuts:
+                self.show_drawer("section")
             panel.use_line(line)
             self.plan.view.line = None
             self.plan.view.set_tool("look")
@@ -359,8 +363,14 @@ class MainWindow(QMainWindow):
     def _show_live(self, live: Live | None) -> None:
         """Draw what follows the pointer; along a path the section follows too."""
         self.plan.view.show_live(live)
-        if live is not None and live.lines and self.section.isVisible() and len(live.lines) == 1:
+        panel = self._place_panel()
+        if live is not None and len(live.lines) == 1 and self.section.isVisible() and not (panel is not None and panel.cuts):
             self.section.show_path(live.lines[0][0], self.plan.view.scene)
+
+    def _show_sight(self, seen: SightLine) -> None:
+        """Show a sight line in the section while that is open."""
+        if self.section.isVisible():
+            self.section.show_sight(seen)
 
     def _use_box(self, box: tuple[float, float, float, float]) -> None:
         bench = self._stack.currentWidget()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import replace
 
 import numpy as np
 import shapely
@@ -26,86 +25,15 @@ from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
-from moss_step.steps.fields import BoxField, PointsField
+from moss_step.steps.fields import BoxField
+from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, blocking, observers_of, sentence, sight_of, stated
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
-OBSERVERS = InputSpec("observers", "shapes", "Observers from file", "Points or lines; columns such as height, target, reach are their own.", True)
-OBSTACLES = InputSpec("obstacles", "surface", "Obstacles", "A second surface, such as trees and buildings, that blocks the view.", True)
-_OWN = {
-    "height": ("height", "observer_height"), "target": ("target", "target_height"), "reach": ("reach",), "near": ("near",),
-    "bearing_from": ("bearing_from",), "bearing_to": ("bearing_to",), "down": ("down",), "up": ("up",),
-}  # fmt: skip
-
-
-class SightSettings(Settings):
-    """Settings that all views share."""
-
-    at: PointsField | None = setting(None, "Observers", "Places as x,y;x,y, or click on the plan; drag one to move it.", control="points")
-    observer_height: float = setting(1.7, "Observer above ground", "Height of the eye, or of the mast.", unit="m", ge=-1000, le=100_000)
-    target_height: float = setting(0.0, "Target above ground", "Height of what is looked at.", unit="m", ge=0, le=10_000)
-    reach: float | None = setting(None, "Reach", "Farthest distance in metres; the whole ground when left out.")
-    near: float = setting(0.0, "Nearest distance", "What is nearer is not asked for.", unit="m", ge=0)
-    bearing_from: float = setting(0.0, "Bearing from", "Clockwise from north.", unit="°", ge=0, le=360)
-    bearing_to: float = setting(360.0, "Bearing to", "Clockwise to here.", unit="°", ge=0, le=360)
-    down: float = setting(-90.0, "Lowest angle", "From the level.", unit="°", ge=-90, le=90)
-    up: float = setting(90.0, "Highest angle", "From the level.", unit="°", ge=-90, le=90)
-    absolute: bool = setting(False, "Heights of observers above the datum", "Not above the ground.")
-    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
-    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
-
-
-def _sight(settings: SightSettings, inputs: Inputs, progress: Progress) -> Sight:
-    progress.at(0.02, "Preparing the ground")
-    obstacles = inputs.get("obstacles")
-    return prepare_sight(ground(inputs), obstacles if isinstance(obstacles, Surface) else None, settings.curvature, settings.refraction)
-
-
-def _stated(settings: SightSettings) -> tuple[str, ...]:
-    if not settings.curvature:
-        return ("The earth is taken as flat: curvature is off.",)
-    return (f"Earth curvature with a refraction coefficient of {settings.refraction:g}.",)
-
-
-def sentence(settings: SightSettings) -> str:
-    """Say in words what is asked."""
-    eye = "a person" if settings.observer_height < 3 else "a mast"
-    what = "the ground" if settings.target_height == 0 else f"the top of a {settings.target_height:g} m target"
-    return f"Where {eye} of {settings.observer_height:g} m could see {what}."
-
-
-def observers_of(settings: SightSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
-    """The observers of the settings, or of shapes with their own values; lines become points a few cells apart."""
-    shared = Observer(
-        0, 0, "", settings.observer_height, settings.target_height, settings.absolute, settings.near,
-        math.inf if settings.reach is None else settings.reach, settings.bearing_from, settings.bearing_to, settings.down, settings.up,
-    )  # fmt: skip
-    shapes = inputs.get("observers")
-    if isinstance(shapes, Shapes):
-        moved = in_system(shapes, sight.frame.crs)
-        if moved.kind == "lines":
-            spacing = 4.0 * max(sight.frame.dx, sight.frame.dy)
-            xy = np.vstack([shapely.get_coordinates(shapely.segmentize(g, spacing)) for g in moved.geometry])
-            return [replace(shared, x=float(x), y=float(y), name=f"point {k + 1}") for k, (x, y) in enumerate(xy)]
-        names, columns = moved.names(), {c.lower(): v for c, v in moved.columns.items()}
-        found = []
-        for k, point in enumerate(shapely.centroid(moved.geometry)):
-            own = {}
-            for field, words in _OWN.items():
-                column = next((columns[w] for w in words if w in columns and columns[w].dtype.kind in "iuf"), None)
-                if column is not None and np.isfinite(float(column[k])):
-                    own[field] = float(column[k])
-            here = replace(shared, x=float(point.x), y=float(point.y), name=names[k] or f"observer {k + 1}")
-            found.append(replace(here, **own))  # type: ignore[arg-type]  # all of these fields are numbers
-        return found
-    if settings.at is None:
-        raise AskedWronglyError("There is no observer.", "Click on the plan, or give observers=x,y or observers=FILE.")
-    return [replace(shared, x=x, y=y, name=f"observer {k + 1}") for k, (x, y) in enumerate(settings.at)]
-
 
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = _sight(settings, inputs, progress)
-    observers = observers_of(settings, inputs, sight)
+    sight = sight_of(settings, inputs, progress)
+    observers = observers_of(settings, inputs, sight.frame)
     seen = viewshed.viewshed(sight, observers, progress)
     cells, count = sight.dem.valid_count, seen.count.values
     some, area = count > 0, sight.frame.area / sight.dem.values.size
@@ -127,14 +55,14 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     places_at = {(o.x, o.y) for o in observers}
     twice = (f"{len(observers) - len(places_at)} observers stand where another one stands.",) if len(places_at) < len(observers) else ()
     figure = f"{float(some.sum()) / cells:.1%} seen" if len(observers) == 1 else f"{float(some.sum()) / cells:.1%} seen by any"
-    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *_stated(settings), *twice))
+    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *stated(settings), *twice))
 
 
 viewshed_step = StepKind(
     kind="viewshed", bench="sight", title="Viewshed", question="What is seen, and by how many?",
     help="How many observers see each place, every target tested by its own ray; share and area seen by each.",
     words=("visibility", "line of sight", "visible area", "intervisibility", "lookout", "mast coverage", "cumulative viewshed"),
-    inputs=(DEM, OBSERVERS, OBSTACLES, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
+    inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
     settings=SightSettings, gives="surface", run=_viewshed,
     label=lambda s, names: f"Seen in {names['dem']}",
     look={"clear_zero": True},
@@ -142,8 +70,8 @@ viewshed_step = StepKind(
 
 
 def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = _sight(settings, inputs, progress)
-    observers = observers_of(settings, inputs, sight)
+    sight = sight_of(settings, inputs, progress)
+    observers = observers_of(settings, inputs, sight.frame)
     if len(observers) > 64:
         raise MossError(f"There are {len(observers):,} observers, and which of them see a place is told for 64.", "Use viewshed for their number.")
     seen = viewshed.viewshed(sight, observers, progress)
@@ -156,30 +84,45 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
     colors = colors_between(len(kinds))
     names = [" and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it" for kind in kinds]
     entries = tuple(ClassEntry(k, names[k], colors[k]) for k in range(len(kinds)))
-    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, _stated(settings))
+    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, stated(settings))
 
 
 which_see = StepKind(
     kind="which_see", bench="sight", title="Which see it", question="Which observers see a place?",
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
-    inputs=(DEM, OBSERVERS, OBSTACLES), settings=SightSettings, gives="classes", run=_which,
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
     label=lambda s, names: f"Which see {names['dem']}",
 )  # fmt: skip
 
 
 def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = _sight(settings, inputs, progress)
-    made = viewshed.mast_heights(sight, observers_of(settings, inputs, sight), progress)
-    return surface_outcome(made, _stated(settings))
+    sight = sight_of(settings, inputs, progress)
+    made = viewshed.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
+    return surface_outcome(made, stated(settings))
 
 
 mast_height = StepKind(
     kind="mast_height", bench="sight", title="Mast height", question="How tall must something be to be seen?",
     help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
-    inputs=(DEM, OBSERVERS, OBSTACLES), settings=SightSettings, gives="surface", run=_mast,
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_mast,
     label=lambda s, names: f"Height to be seen in {names['dem']}",
+)  # fmt: skip
+
+
+def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    sight = sight_of(settings, inputs, progress)
+    made = viewshed.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
+    return surface_outcome(made, (sentence(settings), *stated(settings)))
+
+
+horizon_angle = StepKind(
+    kind="horizon_angle", bench="sight", title="Angle above the horizon", question="How far does a target stand above or below the horizon?",
+    help="Degrees between the top of a target and the horizon before it, from the observer that sees it best; negative where it is hidden.",
+    words=("skyline", "visibility angle", "prominence", "apparent height", "horizon", "hidden by how much"),
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_above,
+    label=lambda s, names: f"Angle above the horizon in {names['dem']}",
 )  # fmt: skip
 
 
@@ -190,8 +133,8 @@ class HorizonSettings(SightSettings):
 
 
 def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = _sight(settings, inputs, progress)
-    observer = observers_of(settings, inputs, sight)[0]
+    sight = sight_of(settings, inputs, progress)
+    observer = observers_of(settings, inputs, sight.frame)[0]
     cell, eye = viewshed.place_of(sight, observer)
     bearings = np.arange(settings.bearings) * (360.0 / settings.bearings)
     rise, distance = np.empty(settings.bearings), np.empty(settings.bearings)
@@ -208,14 +151,14 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
                   {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, x="bearing", y="angle")  # fmt: skip
     found = (Finding("highest_angle", float(known.max()), ANGLE), Finding("lowest_angle", float(known.min()), ANGLE),
              Finding("farthest", float(np.nanmax(distance)), METRE))  # fmt: skip
-    return Outcome(table, f"up to {known.max():.1f}°", found, _stated(settings))
+    return Outcome(table, f"up to {known.max():.1f}°", found, stated(settings))
 
 
 horizon = StepKind(
     kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
-    inputs=(DEM, OBSERVERS, OBSTACLES), settings=HorizonSettings, gives="table", run=_horizon,
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon,
     label=lambda s, names: f"Horizon in {names['dem']}",
 )  # fmt: skip
 
@@ -228,11 +171,12 @@ class LineSettings(Settings):
     target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
     curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
     refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
+    barrier_height: float = setting(10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", ge=0, le=1000)
 
 
 def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    obstacles, lines = inputs.get("obstacles"), inputs.get("line")
-    sight = prepare_sight(ground(inputs), obstacles if isinstance(obstacles, Surface) else None, settings.curvature, settings.refraction)
+    lines = inputs.get("line")
+    sight = prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
     if isinstance(lines, Shapes):
         xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
         if len(xy) < 2:
@@ -266,7 +210,7 @@ sight_line = StepKind(
     kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
     help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
     words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), OBSTACLES),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="table", run=_sight_line,
     label=lambda s, names: f"Sight line over {names['dem']}",
 )  # fmt: skip
@@ -302,7 +246,7 @@ def _stretches(settings: StretchSettings, inputs: Inputs, progress: Progress) ->
 sight_stretches = StepKind(
     kind="sight_stretches", bench="sight", title="Stretches seen", question="Which of a line is seen from its start?",
     help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), OBSTACLES),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=StretchSettings, gives="shapes", run=_stretches,
     label=lambda s, names: f"Stretches seen in {names['dem']}",
     look={"column": "state", "method": "unique"},
@@ -377,17 +321,17 @@ class BestSettings(SightSettings):
 
 def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
     if "observers" in inputs or settings.at is not None:
-        return observers_of(settings, inputs, sight)
+        return observers_of(settings, inputs, sight.frame)
     if settings.spacing is None:
         raise AskedWronglyError("best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=.")
     step = settings.spacing / sight.frame.cell_metres[0]
     rows, cols = (np.arange(step / 2, n, step).astype(int) for n in sight.frame.shape)
     at = [(sight.frame.x_of(c), sight.frame.y_of(r)) for r in rows for c in cols if not np.isnan(sight.ground[r, c])]
-    return observers_of(settings.model_copy(update={"at": tuple(at)}), inputs, sight)
+    return observers_of(settings.model_copy(update={"at": tuple(at), "own": None}), inputs, sight.frame)
 
 
 def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = _sight(settings, inputs, progress)
+    sight = sight_of(settings, inputs, progress)
     candidates = _candidates(settings, inputs, sight)
     if not 1 <= len(candidates) <= 2000:
         raise MossError(f"There are {len(candidates):,} candidates.", "Give up to 2,000.")
@@ -412,14 +356,14 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
     points = np.array([shapely.Point(candidates[k].x, candidates[k].y) for k in choice.chosen], object)
     how = "All sets were tried: this is the best." if choice.exact else "Chosen one after the other: at least 63 % of the best."
     found = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
-    return Outcome(Shapes(points, columns, sight.frame.crs), f"{share[-1]:.1%} seen", found, (how, *_stated(settings)))
+    return Outcome(Shapes(points, columns, sight.frame.crs), f"{share[-1]:.1%} seen", found, (how, *stated(settings)))
 
 
 best_places = StepKind(
     kind="best_places", bench="sight", title="Best places", question="Which places together see most?",
     help="Of candidates, or of a grid of them, the places that together see most of the ground or of a weight; the gain of each.",
     words=("siting", "lookout placement", "coverage", "optimal", "facility location", "maximum coverage"),
-    inputs=(DEM, OBSERVERS, OBSTACLES, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
+    inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
             InputSpec("weights", "surface", "Weights", "Such as people per cell.", True)),
     settings=BestSettings, gives="shapes", run=_best,
     label=lambda s, names: f"Best {s.count} places in {names['dem']}",

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout
 from moss_step.desk.benches.further import identifier
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.chart import LineChart
-from moss_step.desk.form import FormulaControl, TextControl
+from moss_step.desk.controls import FormulaControl, TextControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.model.surface import Surface

@@ -8,7 +8,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.further import FurtherInputs
-from moss_step.desk.form import Form, TextControl
+from moss_step.desk.controls import TextControl
+from moss_step.desk.form import Form
 from moss_step.desk.parts import Facts, Later, Note, button, label, row
 from moss_step.desk.plan.readings import value_text
 from moss_step.desk.work import DRAFT, Work

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
-from moss_step.desk.form import TextControl
+from moss_step.desk.controls import TextControl
 from moss_step.desk.parts import button, label
 from moss_step.desk.work import Work
 from moss_step.model.surface import Surface
@@ -27,6 +27,10 @@ class PlacePanel(StepPanel):
     tool_wanted = Signal(str)
     catchment_wanted = Signal(float, float)
     """The catchment of a place is asked for."""
+    section = Signal(object)
+    """A sight line to show in the section."""
+    cuts = False
+    """Whether a line that is drawn belongs to the panel while the section is open too."""
     places = ""
     """Name of the setting that a click on the plan sets."""
 
@@ -72,6 +76,9 @@ class PlacePanel(StepPanel):
             control.fill(f"{x:.2f},{y:.2f}")
         return True
 
+    def show_places(self) -> None:
+        """Show on the plan what is set."""
+
     def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
         """A handle on the plan is dragged, or was let go."""
 
@@ -106,6 +113,7 @@ class PlaceBench(Bench):
     handles = Signal(object)
     tool_wanted = Signal(str)
     catchment_wanted = Signal(float, float)
+    section = Signal(object)
     panels: dict[str, type[PlacePanel]] = {}
     usual: type[PlacePanel] = PlacePanel
 
@@ -119,6 +127,8 @@ class PlaceBench(Bench):
         made.handles.connect(self.handles)
         made.tool_wanted.connect(self.tool_wanted)
         made.catchment_wanted.connect(self.catchment_wanted)
+        made.section.connect(self.section)
+        made.show_places()
         return made
 
     @property

@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import replace
 
 import numpy as np
+import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
-from moss_step.desk.form import TextControl
+from moss_step.desk.controls import TextControl
+from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, mask_veil
 from moss_step.desk.theme import LICHEN, OCHRE
 from moss_step.desk.work import Work
+from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
-from moss_step.model.surface import Surface
+from moss_step.model.shapes import Shapes
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Sight, prepare_sight, seen_fast
+from moss_step.steps.declare import Value
+from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
 from moss_step.steps.results import measured
-from moss_step.steps.sight import SightSettings, observers_of, sentence
 
 
 class SightPanel(PlacePanel):
@@ -31,32 +34,56 @@ class SightPanel(PlacePanel):
         self._ready: tuple[object, Sight] | None = None
         super().build(layout)
         if self.places:
+            control = self.form.control("own")
+            assert isinstance(control, ObserversControl)  # noqa: S101 - declared so wherever places are
+            self._table = control
+            control.chosen.connect(self._mark)
+            control.take_away.connect(self._take_away)
             layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear))
 
     def sight(self) -> Sight | None:
         """The ground chosen, ready for previews."""
-        dem, obstacles = self.ground(), self._surface("obstacles")
+        dem = self.ground()
         if dem is None:
             return None
-        given = self.settings()
-        key = (id(dem), id(obstacles), given.get("curvature"), given.get("refraction"))
+        given, inputs = self.settings(), self._values("dem", "obstacles", "barriers")
+        key = (*map(id, inputs.values()), *(given.get(n) for n in ("curvature", "refraction", "barrier_height")))
         if self._ready is None or self._ready[0] != key:
             try:
+                obstacles = blocking(float(given.get("barrier_height", 10.0)), inputs)
                 made = prepare_sight(dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13)))
             except MossError:
                 return None
             self._ready = (key, made)
         return self._ready[1]
 
+    def load(self) -> None:
+        """Show the observers of a step that is changed too."""
+        super().load()
+        self.show_places()
+
     def update_draft(self) -> None:
         """Say in words what is asked, and show where the observers stand."""
         super().update_draft()
+        self.show_places()
+
+    def show_places(self) -> None:
+        """Say what is asked; list the observers, and show them on the plan."""
         if self.places:
             try:
-                self.said.setText(sentence(self._checked()))
+                checked = self._checked()
             except MossError:
                 self.said.setText("")
+            else:
+                self.said.setText(sentence(checked))
+                self._list_observers(checked)
             self.handles.emit(self._at())
+
+    def _list_observers(self, checked: SightSettings) -> None:
+        """Show all observers in the table with what counts for them."""
+        dem = self.ground()
+        if dem is not None:
+            self._table.show_observers(all_observers(checked, self._values("observers"), dem.frame))
 
     def use_point(self, x: float, y: float) -> bool:
         """Add an observer."""
@@ -79,9 +106,8 @@ class SightPanel(PlacePanel):
         if sight is None:
             return
         try:
-            shared = self._checked().model_copy(update={"at": (at[number],)})
-            observer = observers_of(shared, {}, sight)[0]
-            seen = seen_fast(sight, replace(observer, name="observer"))
+            observer = all_observers(self._checked().model_copy(update={"at": tuple(at)}), {}, sight.frame)[number]
+            seen = seen_fast(sight, observer)
         except MossError as error:
             self.said.setText(str(error))
             self.live.emit(None)
@@ -111,16 +137,32 @@ class SightPanel(PlacePanel):
             control.fill(tuple((round(x, 2), round(y, 2)) for x, y in at) or None)
 
     def _clear(self) -> None:
+        self._table.set_value(None)
         self._set_at([])
 
-    def _surface(self, name: str) -> Surface | None:
-        box = self._inputs.get(name)
-        outcome = self.work.outcome(str(box.currentData() or "")) if box is not None else None
-        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+    def _mark(self, number: int) -> None:
+        """Show on the plan whose row is chosen."""
+        at = self._at()
+        self.live.emit(Live((), None, (at[number],)) if number < len(at) else None)
+
+    def _take_away(self, number: int) -> None:
+        """Remove a clicked observer; one of a file is switched off in its row."""
+        at = self._at()
+        if number < len(at):
+            self.live.emit(None)
+            self._table.forget(number)
+            self._set_at(at[:number] + at[number + 1 :])
+
+    def _values(self, *names: str) -> dict[str, Value]:
+        """Results that are chosen as inputs and ready."""
+        outcomes = {n: self.work.outcome(str(self._inputs[n].currentData() or "")) for n in names if n in self._inputs}
+        return {n: o.value for n, o in outcomes.items() if o is not None}
 
 
 class LinePanel(SightPanel):
-    """A sight line that is judged while it is pulled; one button swaps its ends."""
+    """A sight line that is judged while it is pulled, in the section too; one button swaps its ends."""
+
+    cuts = True
 
     def build(self, layout: QVBoxLayout) -> None:
         """Swapping the ends."""
@@ -149,11 +191,14 @@ class LinePanel(SightPanel):
         edges = np.concatenate([[0], np.flatnonzero(np.diff(seen.seen.astype(np.int8))) + 1, [len(xy)]])
         parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in itertools.pairwise(edges) if b + 1 - a > 1]
         self.live.emit(Live(tuple(parts), None, (line[:2],)))
+        self.section.emit(seen)
 
-    def use_line(self, line: Line) -> None:
-        """Keep the line that was drawn; both ends can be dragged."""
-        super().use_line(line)
-        self.handles.emit([line[:2], line[2:]])
+    def show_places(self) -> None:
+        """Judge the line as it is set, and let its ends be dragged."""
+        line = self._line()
+        if line is not None:
+            self.handles.emit([line[:2], line[2:]])
+            self.pull_line(line)
 
     def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
         """Move an end."""
@@ -170,9 +215,13 @@ class LinePanel(SightPanel):
         line = self._line()
         if line is not None:
             self.use_line((*line[2:], *line[:2]))
-            self.pull_line((*line[2:], *line[:2]))
 
     def _line(self) -> Line | None:
+        """The line as it is set, or the first of a file."""
+        shapes, dem = self._values("line").get("line"), self.ground()
+        if isinstance(shapes, Shapes) and dem is not None:
+            xy = shapely.get_coordinates(in_system(shapes, dem.frame.crs).geometry[0])
+            return (float(xy[0, 0]), float(xy[0, 1]), float(xy[-1, 0]), float(xy[-1, 1])) if len(xy) > 1 else None
         try:
             return getattr(self.kind.checked(self.settings()), "ends", None)
         except MossError:

@@ -7,7 +7,7 @@ import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.place import Place, PlaceBench, PlacePanel
-from moss_step.desk.form import SliderControl
+from moss_step.desk.controls import SliderControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, mask_veil, number_veil
 from moss_step.desk.theme import OCHRE, WATER

@@ -14,6 +14,7 @@ from moss_step.desk.parts import label, tool
 from moss_step.desk.plan.layers import Scene
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.readings import value_text
+from moss_step.desk.section.sight import heights_in, paint_sight, sight_table
 from moss_step.desk.theme import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
@@ -21,6 +22,8 @@ from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.science.relief.profile import profile
+from moss_step.science.sight.line import SightLine
+from moss_step.steps.results import measured
 from moss_step.study.hand_on import table_text
 
 Line = tuple[float, float, float, float]
@@ -39,14 +42,15 @@ class SectionChart(QWidget):
         super().__init__()
         self.table: Table | None = None
         self.names: list[str] = []
+        self.sight: SightLine | None = None
         self.at = -1
         self.setMouseTracking(True)
         self.setMinimumHeight(110)
         self.setAccessibleName("Section")
 
-    def show_table(self, table: Table | None, names: list[str]) -> None:
-        """Show the values of a profile; the first name is the ground."""
-        self.table, self.names, self.at = table, names, -1
+    def show_table(self, table: Table | None, names: list[str], sight: SightLine | None = None) -> None:
+        """Show the values of a profile, the ground first, or those of a sight line."""
+        self.table, self.names, self.at, self.sight = table, names, -1, sight
         self.update()
 
     @property
@@ -63,12 +67,12 @@ class SectionChart(QWidget):
     def _span(self) -> tuple[float, float] | None:
         if self.table is None or not self.names:
             return None
-        values = self.table.columns[self.names[0]]
+        values = self.table.columns[self.names[0]] if self.sight is None else heights_in(self.sight)
         if np.isnan(values).all():
             return None
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         pad = (high - low) * 0.08 or 1.0
-        return low - pad, high + pad
+        return low - pad, high + pad * (1 if self.sight is None else 3)  # marks of obstacles stand over the ground
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw axes, ground, other surfaces and the place that is pointed at."""
@@ -83,10 +87,14 @@ class SectionChart(QWidget):
         plot = QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
         xs = plot.left() + distance / max(float(distance[-1]), 1e-9) * plot.width()
         self._paint_axes(painter, plot, span, float(distance[-1]))
-        for k, name in enumerate(self.names[1:]):
+        for k, name in enumerate(self.names[1:] if self.sight is None else ()):
             self._paint_curve(painter, plot, xs, self.table.columns[name], QColor(_OTHERS[k % len(_OTHERS)]))
         ground = self.table.columns[self.names[0]]
-        ys = plot.bottom() - (ground - span[0]) / (span[1] - span[0]) * plot.height()
+
+        def y_of(heights: np.ndarray) -> np.ndarray:
+            return plot.bottom() - (heights - span[0]) / (span[1] - span[0]) * plot.height()
+
+        ys = y_of(ground)
         known = ~np.isnan(ys)
         line = [QPointF(x, y) for x, y in zip(xs[known], ys[known], strict=True)]
         painter.setPen(Qt.PenStyle.NoPen)
@@ -96,6 +104,8 @@ class SectionChart(QWidget):
         painter.drawPolygon(QPolygonF([QPointF(line[0].x(), plot.bottom()), *line, QPointF(line[-1].x(), plot.bottom())]))
         painter.setPen(QPen(QColor(DEEP), 2.0))
         painter.drawPolyline(line)
+        if self.sight is not None:
+            paint_sight(painter, plot, xs, y_of, self.sight)
         if 0 <= self.at < len(xs):
             painter.setPen(QPen(QColor(INK), 1.0, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(xs[self.at], plot.top()), QPointF(xs[self.at], plot.bottom()))
@@ -192,6 +202,12 @@ class SectionDrawer(QWidget):
         self.chart.show_table(table, list(surfaces))
         self._say(-1)
 
+    def show_sight(self, seen: SightLine) -> None:
+        """Show a sight line with its ray and what stands in the way."""
+        self.line = (float(seen.x[0]), float(seen.y[0]), float(seen.x[-1]), float(seen.y[-1]))
+        self.chart.show_table(sight_table(seen), ["Ground"], seen)
+        self._say(-1)
+
     def keep(self) -> None:
         """Keep the section of the shaded ground as a step."""
         ground = self.work.study.shading.ground
@@ -222,11 +238,20 @@ class SectionDrawer(QWidget):
             return
         distance = table.columns["distance"]
         stated = f"heights drawn {self.chart.exaggeration:.1f} times"
+        sight = self.chart.sight
+        if at < 0 and sight is not None:
+            first = f"first obstacle at {measured(sight.obstacles[0][0])} m" if sight.obstacles else f"open, {measured(sight.clearance)} m clear"
+            bend = float(np.interp(distance[-1], sight.distance, sight.fall))
+            stated = f"{first} · {sight.share_seen:.0%} seen · the earth's bend takes {measured(bend)} m at its end · {stated}"
         if at < 0:
             self.said.setText(f"{distance[-1]:,.0f} m long · {stated}".replace(",", " "))
             self.marked.emit(None)
             return
         parts = [f"{distance[at]:,.0f} m".replace(",", " ")]
+        if sight is not None:
+            parts.append("seen" if sight.seen[at] else "hidden")
+            clear = float(sight.ray[at] - max(sight.top[at], sight.ground[at]))
+            parts.append(f"ray {measured(abs(clear))} m {'above' if clear >= 0 else 'below the top of'} what stands there")
         parts += [f"{n} {value_text(float(table.columns[n][at]), table.unit(n))}" for n in names]
         a, b = max(at - 1, 0), min(at + 1, len(table) - 1)
         unit = table.unit(names[0])

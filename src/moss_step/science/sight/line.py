@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import shapely
@@ -13,12 +14,23 @@ from moss_step.science.relief.profile import profile
 from moss_step.science.sight.viewshed import Sight
 
 
+class Obstacle(NamedTuple):
+    """A stretch that stands above the ray: where it begins, how far its top is over the ray, and the place of that top."""
+
+    distance: float
+    over: float
+    x: float
+    y: float
+    peak: float
+    """Distance of the top."""
+
+
 @dataclass(frozen=True, eq=False)
 class SightLine:
     """Points along a line: distance in metres, place, ground, what blocks (both less the earth's bend), and whether seen.
 
-    ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists stretches that stand above it as
-    distance, height of their top above the ray and place; ``clearance`` is the least height of the ray above what blocks.
+    ``fall`` is that bend. ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists the stretches that stand
+    above it; ``clearance`` is the least height of the ray above what blocks.
     """
 
     distance: np.ndarray
@@ -28,7 +40,8 @@ class SightLine:
     top: np.ndarray
     ray: np.ndarray
     seen: np.ndarray
-    obstacles: list[tuple[float, float, float, float]]
+    fall: np.ndarray
+    obstacles: list[Obstacle]
     clearance: float
 
     @property
@@ -70,15 +83,15 @@ def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float
     obstacles = _stretches(d, over, table.columns["x"], table.columns["y"])
     inner = over[1:-1][np.isfinite(over[1:-1])]
     clearance = float(-inner.max()) if inner.size else float("inf")
-    return SightLine(d, table.columns["x"], table.columns["y"], low, high, ray, seen, obstacles, clearance)
+    return SightLine(d, table.columns["x"], table.columns["y"], low, high, ray, seen, fall, obstacles, clearance)
 
 
-def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) -> list[tuple[float, float, float, float]]:
+def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) -> list[Obstacle]:
     """Where something stands above the ray: for each stretch distance, height above the ray and place of its highest point."""
     blocked = over > 1e-9
     edges = np.flatnonzero(np.diff(np.concatenate([[False], blocked, [False]]).astype(np.int8)))
     found = []
     for a, b in zip(edges[::2], edges[1::2], strict=True):
         k = a + int(np.argmax(over[a:b]))
-        found.append((float(d[a]), float(over[k]), float(x[k]), float(y[k])))
+        found.append(Obstacle(float(d[a]), float(over[k]), float(x[k]), float(y[k]), float(d[k])))
     return found

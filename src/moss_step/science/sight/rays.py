@@ -141,8 +141,11 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # t
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Least height above the ground at which each cell would be seen from a cell, where lower than what ``out`` holds."""
+def ray_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]  # numba infers the types
+    """How high above the ground (below it: negative) the lowest free ray from a cell passes over each, where lower than ``out``.
+
+    -inf where nothing stands between the two.
+    """
     ground, top, tiles = surfaces
     r0, c0, eye, bend = stand
     for r in numba.prange(block[0], block[1]):
@@ -153,13 +156,13 @@ def least_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no
             if z != z or d < reach[0] or d > reach[1]:
                 continue
             n = max(abs(r - r0), abs(c - c0))
-            needed = 0.0
+            over = -np.inf
             if n >= 2:
                 steep = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, np.inf)
                 if steep > -np.inf:
-                    needed = max(steep * n + eye + bend * d * d - z, 0.0)
-            if not out[r, c] <= needed:
-                out[r, c] = np.float32(needed)
+                    over = steep * n + eye + bend * d * d - z
+            if not out[r, c] <= over:
+                out[r, c] = np.float32(over)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

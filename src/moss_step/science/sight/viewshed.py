@@ -12,9 +12,9 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import METRE, NONE
+from moss_step.model.units import ANGLE, METRE, NONE
 from moss_step.science.algebra.formula import same_frame
-from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, least_heights, see_exactly, see_fast
+from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, ray_heights, see_exactly, see_fast
 
 BLOCK = 64
 MOST_OBSERVERS = 10_000
@@ -207,11 +207,39 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
     for k, observer in enumerate(observers):
-        cell, eye = place_of(sight, observer)
         progress.at(k / len(observers), "Measuring heights")
-        surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
-        least_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (0, sight.frame.rows), out)
-    return Surface(out, sight.frame, METRE, "height")
+        _free_rays(sight, observer, out)
+    return Surface(np.maximum(out, np.float32(0.0)), sight.frame, METRE, "height")
+
+
+def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
+    """Degrees by which a target's top stands above the horizon before it, negative where it is hidden below.
+
+    The angle between two rays from the eye: to the top, and past the highest that stands between. Of several observers the
+    largest counts. No-data at the observer and beside it, where nothing stands between.
+    """
+    out = np.full(sight.frame.shape, np.float32(np.nan))
+    progress = progress or silent()
+    for k, observer in enumerate(observers):
+        progress.at(k / len(observers), "Measuring angles")
+        over = np.full(sight.frame.shape, np.float32(np.nan))
+        cell, eye = _free_rays(sight, observer, over)
+        over[np.isinf(over)] = np.nan
+        for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
+            wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
+            d = np.hypot((np.arange(sight.frame.cols) - cell[1]) * wide, (r - cell[0]) * sight.sizes[r, 1])
+            level = sight.ground[r] - sight.bend * d**2 - eye
+            angle = np.degrees(np.arctan2(level + observer.target, d) - np.arctan2(level + over[r], d))
+            out[r] = np.fmax(out[r], angle.astype(np.float32))
+    return Surface(out, sight.frame, ANGLE, "angle")
+
+
+def _free_rays(sight: Sight, observer: Observer, out: np.ndarray) -> tuple[tuple[int, int], float]:
+    """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and eye height."""
+    cell, eye = place_of(sight, observer)
+    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
+    ray_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (0, sight.frame.rows), out)
+    return cell, eye
 
 
 def cell_areas(sight: Sight, cells: np.ndarray) -> float:

@@ -1,0 +1,311 @@
+"""One control for each kind of setting: it gives and takes a plain value, and tells when the person changes it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from pydantic.fields import FieldInfo
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPlainTextEdit, QSlider, QSpinBox, QTextEdit, QVBoxLayout, QWidget
+
+from moss_step.desk.parts import Choices, label, row
+from moss_step.desk.theme import OCHRE, WASH
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.frame import reference_system
+from moss_step.steps.declare import extra
+
+_FEW = 3
+
+
+class Control(QWidget):
+    """One setting: gives and takes plain values; None is the default."""
+
+    changed = Signal()
+
+    def value(self) -> Any:
+        """Give the value as it stands."""
+        raise NotImplementedError
+
+    def set_value(self, value: Any) -> None:
+        """Show a value without telling."""
+        raise NotImplementedError
+
+
+class ChoiceControl(Control):
+    """A choice out of a few."""
+
+    def __init__(self, options: tuple[object, ...], title: str) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        words = [(o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}") for o in map(str, options)]
+        if len(options) <= _FEW:
+            self._choices: Choices | QComboBox = Choices(words, name=title)
+            self._choices.picked.connect(lambda _: self.changed.emit())
+        else:
+            self._choices = QComboBox()
+            self._choices.setAccessibleName(title)
+            for value, text, _ in words:
+                self._choices.addItem(text, value)
+            self._choices.currentIndexChanged.connect(lambda _: self.changed.emit())
+        layout.addWidget(self._choices)
+
+    def value(self) -> str:
+        """The option that is marked."""
+        return self._choices.value if isinstance(self._choices, Choices) else str(self._choices.currentData())
+
+    def set_value(self, value: Any) -> None:
+        """Mark an option."""
+        if isinstance(self._choices, Choices):
+            self._choices.set(str(value))
+            return
+        self._choices.blockSignals(True)
+        self._choices.setCurrentIndex(self._choices.findData(str(value)))
+        self._choices.blockSignals(False)
+
+
+class TickControl(Control):
+    """Yes or no."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self._box = QCheckBox(title)
+        self._box.setAccessibleName(title)
+        self._box.toggled.connect(lambda _: self.changed.emit())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self._box)
+
+    def value(self) -> bool:
+        """Whether it is ticked."""
+        return self._box.isChecked()
+
+    def set_value(self, value: Any) -> None:
+        """Tick it, or not."""
+        self._box.blockSignals(True)
+        self._box.setChecked(bool(value))
+        self._box.blockSignals(False)
+
+
+class NumberControl(Control):
+    """A number with unit and limits."""
+
+    def __init__(self, field: FieldInfo, title: str, whole: bool) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        low, high = limits(field)
+        if whole:
+            self._spin: QSpinBox | QDoubleSpinBox = QSpinBox()
+            self._spin.setRange(int(-1e9 if low is None else low), int(1e9 if high is None else high))
+        else:
+            self._spin = QDoubleSpinBox()
+            self._spin.setDecimals(3)
+            self._spin.setRange(-1e12 if low is None else low, 1e12 if high is None else high)
+            self._spin.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
+        unit = extra(field, "unit")
+        self._spin.setSuffix(f" {unit}" if unit and unit != "°" else unit)
+        self._spin.setAccessibleName(title)
+        self._spin.setKeyboardTracking(False)
+        self._spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._spin.setFixedWidth(96)
+        self._spin.valueChanged.connect(lambda _: self.changed.emit())
+        layout.addWidget(self._spin)
+
+    def value(self) -> float:
+        """The number."""
+        return self._spin.value()
+
+    def set_value(self, value: Any) -> None:
+        """Show a number."""
+        self._spin.blockSignals(True)
+        self._spin.setValue(value)
+        self._spin.blockSignals(False)
+
+
+class SliderControl(Control):
+    """A number on a slider with a field beside it; an optional one may be left empty."""
+
+    sliding = Signal(float)
+    """The value while the slider is dragged."""
+
+    def __init__(self, title: str, optional: bool) -> None:
+        super().__init__()
+        self._optional, self._low, self._high = optional, 0.0, 1.0
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(0, 1000)
+        self.slider.setAccessibleName(f"{title}, slider")
+        self.edit = QLineEdit()
+        self.edit.setAccessibleName(title)
+        self.edit.setFixedWidth(72)
+        self.edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.edit.setPlaceholderText("none" if optional else "")
+        self.slider.valueChanged.connect(self._slide)
+        self.slider.sliderReleased.connect(self.changed)
+        self.edit.editingFinished.connect(self._typed)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        holder = row(self.slider, self.edit)
+        holder.layout().setStretch(0, 1)  # type: ignore[union-attr]  # it was made with a layout
+        layout.addWidget(holder)
+
+    def set_range(self, low: float, high: float) -> None:
+        """Let the slider run between two values."""
+        self._low, self._high = low, high
+        self._place(self.value())
+
+    def value(self) -> float | None:
+        """The number, or None when the field is empty."""
+        try:
+            return float(self.edit.text())
+        except ValueError:
+            return None
+
+    def set_value(self, value: Any) -> None:
+        """Show a number."""
+        self.edit.setText("" if value is None else f"{float(value):.6g}")
+        self._place(value)
+
+    def _place(self, value: Any) -> None:
+        self.slider.blockSignals(True)
+        self.slider.setValue(0 if value is None else round((float(value) - self._low) / (self._high - self._low) * 1000))
+        self.slider.blockSignals(False)
+
+    def _slide(self, place: int) -> None:
+        value = self._low + place / 1000.0 * (self._high - self._low)
+        self.edit.setText(f"{value:.4g}")
+        self.sliding.emit(value)
+        if not self.slider.isSliderDown():
+            self.changed.emit()  # by keys
+
+    def _typed(self) -> None:
+        if self.value() is None and not self._optional:
+            self.edit.setText(f"{self._low:.4g}")
+        self._place(self.value())
+        self.changed.emit()
+
+
+class TextControl(Control):
+    """A text, or an optional number; empty is the default. Files, boxes and systems have a helper beside it."""
+
+    def __init__(self, title: str, hint: str, help_with: Callable[[TextControl], QWidget] | None = None) -> None:
+        super().__init__()
+        self.edit = QLineEdit()
+        self.edit.setPlaceholderText(hint)
+        self.edit.setAccessibleName(title)
+        self.edit.textEdited.connect(lambda _: self.changed.emit())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        layout.addWidget(row(self.edit, help_with(self), gap=4) if help_with else self.edit)
+
+    def value(self) -> str | None:
+        """The text, or None when it is empty."""
+        return self.edit.text().strip() or None
+
+    def set_value(self, value: Any) -> None:
+        """Show a text; numbers are written out, boxes with commas."""
+        if isinstance(value, (tuple, list)):
+            pairs = bool(value) and isinstance(value[0], (tuple, list))
+            value = ";".join(",".join(_written(v) for v in pair) for pair in value) if pairs else ",".join(_written(v) for v in value)
+        self.edit.setText("" if value is None else str(value))
+
+    def fill(self, value: Any) -> None:
+        """Show a value and tell."""
+        self.set_value(value)
+        self.changed.emit()
+
+
+class FormulaControl(Control):
+    """A formula over a few lines; the part that is wrong is underlined."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self.edit = QPlainTextEdit()
+        self.edit.setPlaceholderText("for example slope > 30 and dem > 400")
+        self.edit.setAccessibleName(title)
+        self.edit.setTabChangesFocus(True)
+        self.edit.setFixedHeight(66)
+        self.edit.textChanged.connect(self.changed)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.edit)
+
+    def value(self) -> str | None:
+        """The text on one line, or None when it is empty."""
+        return self.edit.toPlainText().replace("\n", " ").strip() or None
+
+    def set_value(self, value: Any) -> None:
+        """Show a text."""
+        self.edit.blockSignals(True)
+        self.edit.setPlainText("" if value is None else str(value))
+        self.edit.blockSignals(False)
+
+    def rename(self, name: str, fresh: str) -> None:
+        """Replace a name wherever it stands."""
+        self.edit.setPlainText(re.sub(rf"\b{re.escape(name)}\b", fresh, self.edit.toPlainText()))
+
+    def point_at(self, start: int, end: int) -> None:
+        """Underline a part of the text; nothing when the part is empty."""
+        marks = []
+        if end > start:
+            mark = QTextEdit.ExtraSelection()
+            text = self.edit.toPlainText()
+            lead = len(text) - len(text.lstrip())
+            mark.cursor = self.edit.textCursor()
+            mark.cursor.setPosition(min(start + lead, len(text)))
+            mark.cursor.setPosition(min(end + lead, len(text)), QTextCursor.MoveMode.KeepAnchor)
+            mark.format.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
+            mark.format.setUnderlineColor(QColor(OCHRE))
+            mark.format.setBackground(QColor(WASH))
+            marks.append(mark)
+        self.edit.setExtraSelections(marks)
+
+    @property
+    def pointed(self) -> str:
+        """The part that is underlined."""
+        return "".join(m.cursor.selectedText() for m in self.edit.extraSelections())
+
+
+class SystemControl(TextControl):
+    """A reference system by its code; its name is shown as it is typed."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__(title, "as stated, or EPSG:code")
+        self._said = label("", "muted", wrap=True)
+        self._said.hide()
+        layout = self.layout()
+        if layout is not None:
+            layout.addWidget(self._said)
+        self.edit.textChanged.connect(self._say)
+
+    def _say(self, text: str) -> None:
+        try:
+            said = reference_system(text.strip()).name if text.strip() else ""
+        except AskedWronglyError:
+            said = "not a reference system yet"
+        self._said.setText(said)
+        self._said.setVisible(bool(said))
+
+
+def limits(field: FieldInfo) -> tuple[float | None, float | None]:
+    """Lowest and highest value that a declared number may have; an open limit is moved in a little."""
+    low = high = None
+    for limit in field.metadata:
+        low = getattr(limit, "ge", low)
+        high = getattr(limit, "le", high)
+        if getattr(limit, "gt", None) is not None:
+            low = limit.gt + 0.001
+        if getattr(limit, "lt", None) is not None:
+            high = limit.lt - 0.001
+    return low, high
+
+
+def _written(value: object) -> str:
+    """Write one of several values with commas between; large coordinates keep their centimetres."""
+    if isinstance(value, int | float):
+        return f"{value:g}" if abs(value) < 1e6 else f"{value:.2f}"
+    return str(value)

@@ -1,0 +1,142 @@
+"""The table of observers in a form: what each has of its own, and which are switched on."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QBrush, QColor, QFont
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
+
+from moss_step.desk.controls import Control
+from moss_step.desk.parts import button, label
+from moss_step.desk.theme import INK, MUTED, font
+from moss_step.science.sight.viewshed import Observer
+from moss_step.steps.observers import own_text, own_values
+
+_COLUMNS = {
+    "name": "Name", "height": "Above ground", "target": "Target", "reach": "Reach", "near": "Nearest",
+    "bearing_from": "From °", "bearing_to": "To °", "down": "Lowest °", "up": "Highest °",
+}  # fmt: skip
+_WORDS = list(_COLUMNS)
+_MOST_ROWS = 500
+_ROW = 24
+
+
+class ObserversControl(Control):
+    """Gives the text of own values; a cell in ink is the observer's own, a muted one is shared by all."""
+
+    chosen = Signal(int)
+    """Number of the observer whose row was chosen, from 0."""
+    take_away = Signal(int)
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self._own: dict[int, dict[str, str | float]] = {}
+        self._observers: Sequence[Observer] = ()
+        self.table = QTableWidget(0, len(_COLUMNS))
+        self.table.setHorizontalHeaderLabels(list(_COLUMNS.values()))
+        self.table.setAccessibleName(title)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.verticalHeader().setDefaultSectionSize(_ROW)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        self.table.setShowGrid(False)
+        self.table.itemChanged.connect(self._edited)
+        self.table.itemSelectionChanged.connect(self._select)
+        self._said = label("", "warn", wrap=True)
+        self._said.hide()
+        self._away = button("Take this one away", "Remove the observer whose row is chosen", self._take_away)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        for part in (self.table, self._said, self._away):
+            layout.addWidget(part)
+        self.show_observers(())
+
+    def value(self) -> str | None:
+        """Own values as text, or None when there are none."""
+        return own_text(self._own) or None
+
+    def set_value(self, value: Any) -> None:
+        """Show own values."""
+        self._own = own_values(value)
+        self._fill()
+
+    def show_observers(self, observers: Sequence[Observer]) -> None:
+        """Show the observers with the values that count for them, those that are off included."""
+        if observers != self._observers or not observers:
+            self._observers = observers
+            self._fill()
+
+    def forget(self, number: int) -> None:
+        """Observer ``number`` (from 0) is gone: those after it move up, with what they have of their own."""
+        self._own = {n - (n > number + 1): own for n, own in self._own.items() if n != number + 1}
+
+    def _fill(self) -> None:
+        shown = self._observers[:_MOST_ROWS]
+        self.setVisible(bool(shown))
+        self.table.blockSignals(True)
+        self.table.setRowCount(len(shown))
+        for k, observer in enumerate(shown):
+            own = self._own.get(k + 1, {})
+            for column, word in enumerate(_WORDS):
+                item = QTableWidgetItem(_text(getattr(observer, word)))
+                item.setForeground(QBrush(QColor(INK if word in own and "off" not in own else MUTED)))
+                item.setFont(font(12, QFont.Weight.DemiBold if word in own else QFont.Weight.Normal))
+                if column == 0:
+                    item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+                    item.setCheckState(Qt.CheckState.Unchecked if "off" in own else Qt.CheckState.Checked)
+                    item.setToolTip(f"{observer.x:.2f}, {observer.y:.2f}. Take the tick away to switch it off.")
+                self.table.setItem(k, column, item)
+        self.table.blockSignals(False)
+        self.table.setFixedHeight(_ROW * (min(len(shown), 6) + 2))
+        self._away.setEnabled(False)
+        self._tell(f"{len(self._observers) - _MOST_ROWS:,} more are not listed." if len(self._observers) > _MOST_ROWS else "")
+
+    def _tell(self, text: str) -> None:
+        self._said.setText(text)
+        self._said.setVisible(bool(text))
+
+    def _edited(self, item: QTableWidgetItem) -> None:
+        """Take over a cell; an empty one is shared again."""
+        number, word = item.row() + 1, _WORDS[item.column()]
+        own = dict(self._own.get(number, {}))
+        was = dict(own)
+        if item.column() == 0:
+            own.pop("off", None)
+            if item.checkState() == Qt.CheckState.Unchecked:
+                own["off"] = 1.0
+        text = item.text().strip()
+        if text != _text(getattr(self._observers[item.row()], word)):
+            own.pop(word, None)
+            try:
+                own |= own_values(f"{number}: {word}={text}")[number] if text else {}
+            except ValueError:
+                self._fill()
+                self._tell(f"'{text}' is no {_COLUMNS[word].lower()}.")
+                return
+        if own == was:
+            return
+        self._own[number] = own
+        if not own:
+            del self._own[number]
+        self.changed.emit()
+
+    def _select(self) -> None:
+        rows = {i.row() for i in self.table.selectedItems()}
+        self._away.setEnabled(bool(rows))
+        if rows:
+            self.chosen.emit(min(rows))
+
+    def _take_away(self) -> None:
+        if (row := self.table.currentRow()) >= 0:
+            self.take_away.emit(row)
+
+
+def _text(value: str | float) -> str:
+    if isinstance(value, str):
+        return value
+    return "all" if math.isinf(value) else f"{value:g}"

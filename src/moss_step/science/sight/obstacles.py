@@ -1,0 +1,33 @@
+"""What blocks the view: a second surface, and shapes that stand so high above the ground."""
+
+from __future__ import annotations
+
+import numpy as np
+from rasterio.features import rasterize
+
+from moss_step.model.errors import MossError
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.science.regrid import affine
+
+
+def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights: np.ndarray) -> Surface:
+    """The surface that blocks: ``obstacles`` or the ground, with shapes standing ``heights`` metres above the ground.
+
+    ``shapes`` lie in the reference system of ``dem``. Areas cover the cells whose centres they hold, lines and points every
+    cell they touch; where shapes overlap the highest counts. Raises MossError for heights that are no numbers or below 0.
+    """
+    if not np.isfinite(heights).all() or (heights < 0).any():
+        raise MossError("An obstacle has no height, or one below 0.", "Give each a height in metres above the ground.")
+    order = np.argsort(heights, kind="stable")  # a later shape covers an earlier one
+    flat = [g.geom_type.endswith("Polygon") for g in shapes.geometry]
+    raised = np.zeros(dem.values.shape, np.float32)
+    for areas in (True, False):
+        parts = [(shapes.geometry[k], float(heights[k])) for k in order if flat[k] is areas and not shapes.geometry[k].is_empty]
+        if parts:
+            burnt = rasterize(parts, dem.values.shape, fill=0.0, transform=affine(dem.frame), all_touched=not areas, dtype="float32")
+            np.maximum(raised, burnt, out=raised)
+    top = dem.values + raised / np.float32(dem.metres_per_height)
+    if obstacles is not None:
+        top = np.fmax(top, obstacles.values * np.float32(obstacles.metres_per_height / dem.metres_per_height))
+    return Surface(top, dem.frame, dem.unit, "elevation")
