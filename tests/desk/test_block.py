@@ -1,16 +1,24 @@
 """The block: drawn off screen in its own thread, turned, read, and handed on."""
 
+import itertools
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 
 from moss_step.demo import DATA
-from moss_step.desk.block.eye import Eye, under_pixel
+from moss_step.desk.block.eye import Eye, close_by, height_at, under_pixel
 from moss_step.desk.block.stage import Ground, Stage, Wish
+from moss_step.formats.raster import write_surface
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
 from tests.desk.driving import LEFT, named, press, wheel
 from tests.desk.jobs import by_name
 
@@ -28,7 +36,9 @@ def block(window, settle, qapp):
 def rest(window, qapp, least: float = 0.4) -> None:
     """Wait until the block has been drawn at rest."""
     end, quiet = time.monotonic() + 60, time.monotonic() + least
-    while time.monotonic() < end and (time.monotonic() < quiet or window.block.stage.busy or window.block.image is None):
+    while time.monotonic() < end and (
+        time.monotonic() < quiet or window.block.stage.busy or window.block._rest.isActive() or window.block.image is None
+    ):
         qapp.processEvents()
         time.sleep(0.01)
     qapp.processEvents()  # the last picture is handed over at the next turn
@@ -49,6 +59,54 @@ def test_a_pixel_meets_a_level_ground_where_geometry_says():
     top = under_pixel(eye, (200, 0), (400, 300), heights, (2000.0, 2000.0))
     assert top[1] - middle[1] == pytest.approx(1000.0 * np.tan(np.radians(15.0)), rel=1e-3)
     assert under_pixel(eye.turned(0, -88), (200, 0), (400, 300), heights, (2000.0, 2000.0)) is None, "the sky is no place"
+
+
+@given(st.floats(0, 359), st.floats(5, 90), st.floats(0, 400), st.floats(0, 300), st.floats(1, 5000))
+def test_a_place_is_drawn_at_the_pixel_whose_ray_meets_it(bearing, down, px, py, far):
+    eye = Eye(bearing, down, 1000.0, 30.0, -70.0, 12.0)
+    place = eye.position + eye.ray(px, py, 400, 300) * far
+    found = eye.pixels(place, 400, 300)[0]
+    assert found[:2] == pytest.approx([px, py], abs=1e-4) and found[2] == pytest.approx(far * (eye.ray(px, py, 400, 300) @ eye.ahead))
+    behind = eye.pixels(eye.position - eye.ahead, 400, 300)[0]
+    assert behind[2] < 0
+
+
+def test_the_ray_meets_the_ground_that_a_march_in_numpy_meets():
+    """Independent reference: points every 0.2 m along the ray, the first one below the nearest cell."""
+    rng = np.random.default_rng(3)
+    heights = (rng.normal(size=(80, 90)).cumsum(0).cumsum(1) * 0.4).astype(np.float32)
+    extent = (900.0, 800.0)
+    eye = Eye(40.0, 30.0, 900.0)
+    hits = 0
+    for px, py in itertools.product((30, 200, 370), (60, 150, 290)):
+        found = under_pixel(eye, (px, py), (400, 300), heights, extent)
+        points = eye.position + eye.ray(px, py, 400, 300) * np.arange(0, 4000, 0.2)[:, None]
+        c, r = np.floor((points[:, 0] / 900 + 0.5) * 90).astype(int), np.floor((0.5 - points[:, 1] / 800) * 80).astype(int)
+        inside = (c >= 0) & (c < 90) & (r >= 0) & (r < 80)
+        z = np.where(inside, heights[r.clip(0, 79), c.clip(0, 89)], -np.inf)
+        below = np.flatnonzero(points[:, 2] <= z)
+        if found is None:
+            # steps of a few metres may pass over a corner of a cell that steps of 0.2 m meet
+            assert len(below) < 40
+        else:
+            hits += 1
+            assert np.linalg.norm(found - points[below[0]]) < 8.0
+    assert hits >= 5
+
+
+def test_what_is_near_is_found_by_the_size_of_its_pixels():
+    """From straight above: all of the picture is near or none of it, and the smallest pixel is the one of geometry."""
+    heights, size = np.zeros((100, 100), np.float32), (400, 300)
+    eye = Eye(0.0, 90.0, 500.0)
+    pixel = 2 * 500.0 * np.tan(np.radians(15.0)) / 300
+    assert close_by(eye, size, heights, (4000.0, 4000.0), pixel * 0.99) is None
+    edges, finest = close_by(eye, size, heights, (4000.0, 4000.0), pixel * 1.01)
+    assert finest == pytest.approx(pixel, rel=1e-3)
+    assert -edges[0] == pytest.approx(pixel * 200 * 1.16, rel=0.02) and edges[3] == pytest.approx(pixel * 150 * 1.16, rel=0.02)
+    low = Eye(0.0, 12.0, 500.0)
+    (_, south, _, north), _ = close_by(low, size, heights, (40_000.0, 40_000.0), 3 * pixel)
+    assert north < 3000.0, "far ground needs no more than the whole ground's picture"
+    assert south < 0.0
 
 
 @pytest.mark.parametrize(("bearing", "down"), [(0, 30), (90, 45), (200, 60), (315, 89)])
@@ -116,6 +174,102 @@ def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
     masts = window.block._ground.masts
     assert masts.shape == (1, 4) and masts[0, 3] - masts[0, 2] == pytest.approx(60.0)
     assert masts[0, :2] == pytest.approx([0.0, 0.0], abs=1e-6)
+
+
+def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, settle, qapp):
+    window = block
+    window.open_path(DATA / "harrow_places.gpkg")
+    settle(window)
+    rest(window, qapp)
+    view = window.block
+    names = {s.name: at for s, at in view._names}
+    assert len(names) >= 3
+    for found in (s for s in view._standing if s.name in names):
+        place = view.place_at(QPointF(names[found.name][0] * view.width(), names[found.name][1] * view.height()))
+        if place is None:
+            assert found.name == "Harrow Top", "it stands at the edge of the ground, before the sky"
+        else:
+            assert np.hypot(place[0] - found.at.x(), place[1] - found.at.y()) < 60.0, found.name
+    x, y = next((s.at.x(), s.at.y()) for s in view._standing)
+    view.eye = Eye(0.0, 3.0, 400.0, x - 413_000.0, y - 5_871_000.0 - 900.0, float(np.nanmin(view._ground.heights)))
+    view._ask(False)
+    rest(window, qapp)
+    assert len(view._names) < len(view._standing), "from down in a valley some stand behind a hill or out of view"
+
+
+def test_the_block_follows_the_plan_and_leads_it(block, qapp):
+    window, view, plan = block, block.block, block.plan.view
+    plan.show_camera(replace(plan.camera, x=413_300.0, y=5_871_200.0, scale=plan.camera.scale * 3))
+    assert (view.eye.x, view.eye.y) == pytest.approx((300.0, 200.0), abs=1e-6)
+    assert view.eye.metres_per_pixel(view.eye.distance, view.height()) * view.width() == pytest.approx(plan.width() / plan.camera.scale)
+    before = plan.camera
+    QTest.mousePress(view, Qt.MouseButton.RightButton, pos=QPoint(200, 300))
+    QTest.mouseMove(view, QPoint(160, 340))
+    QTest.mouseRelease(view, Qt.MouseButton.RightButton, pos=QPoint(160, 340))
+    assert (plan.camera.x, plan.camera.y) == pytest.approx((413_000.0 + view.eye.x, 5_871_000.0 + view.eye.y)) and plan.camera.x != before.x
+    assert plan.camera.scale == pytest.approx(before.scale)
+    wheel(view, QPoint(240, 300), 3)
+    assert plan.camera.scale == pytest.approx(before.scale * 1.2**3)
+    rest(window, qapp)
+    press(view, "Move the plan and the block together")
+    still = plan.camera
+    wheel(view, QPoint(240, 300), 2)
+    eye = view.eye
+    assert plan.camera == still
+    plan.show_camera(before)
+    assert view.eye == eye
+    rest(window, qapp)
+
+
+def test_what_the_plan_points_at_is_marked_in_the_block(block, qapp):
+    window, view = block, block.block
+    QTest.keyClick(view, Qt.Key.Key_T)
+    rest(window, qapp)
+    window.plan.view.pointed.emit(None)
+    bare = view.grab().toImage()
+    window.plan.view.pointed.emit((413_100.0, 5_871_100.0))
+    foot = np.array([[100.0, 100.0, height_at(np.array([[100.0, 100.0]]), view._ground.heights, view._ground.extent)[0]]])
+    px, py, _ = view.eye.pixels(foot, view.width(), view.height())[0]
+    marked = view.grab().toImage()
+    changed = [(x, y) for x in range(0, view.width()) for y in range(0, view.height()) if bare.pixel(x, y) != marked.pixel(x, y)]
+    assert changed and max(abs(x - px) for x, _ in changed) <= 12 and max(abs(y - py) for _, y in changed) <= 9
+    window.plan.view.pointed.emit(None)
+    assert view.grab().toImage() == bare
+
+
+def changes(window) -> float:
+    """How often the colour changes along a row of the picture, the median of some rows."""
+    image = window.block.image
+    red = picture(window).reshape(image.height(), -1)[:, : 3 * image.width() : 3].astype(int)
+    return float(np.median((np.abs(np.diff(red[image.height() // 2 - 60 : image.height() // 2 + 60], axis=1)) > 60).sum(axis=1)))
+
+
+def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, tmp_path):
+    """A board of single cells on a ground too large for one picture: near by, at rest, every cell is seen again."""
+    n = 3000
+    z = np.zeros((n, n), np.float32)
+    z[1400:1600, 1400:1600] = np.indices((200, 200)).sum(axis=0) % 2 * 0.5
+    write_surface(tmp_path / "board.tif", Surface(z, Frame(n, n, 400_000.0, 5_900_000.0, 1.0, 1.0, "EPSG:32628"), METRE), "Board")
+    window.open_path(tmp_path / "board.tif")
+    settle(window)
+    window.show_drawer("block")
+    rest(window, qapp)
+    view = window.block
+    view.eye = Eye(0.0, 90.0, 150.0)
+    view._ask(False)
+    rest(window, qapp)
+    patch = view._patch[1]
+    assert patch is not None and max(patch.heights.shape) < 200 and (patch.heights.max() - patch.heights.min()) == pytest.approx(0.5)
+    wide = view.eye.metres_per_pixel(150.0, view.height()) * view.width()
+    assert changes(window) == pytest.approx(wide, abs=3), "one change of colour a metre"
+    view._patch = ((view._ground, view.eye, view.width(), view.height()), None)
+    view._ask(False)
+    rest(window, qapp)
+    assert changes(window) < 0.8 * wide, "the whole ground's picture lets cells run into one another"
+    view.eye = Eye(0.0, 90.0, 6000.0)
+    view._ask(False)
+    rest(window, qapp)
+    assert view._patch[1] is None, "from afar the whole ground's picture is enough"
 
 
 def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp):

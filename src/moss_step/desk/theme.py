@@ -104,6 +104,7 @@ QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px s
   padding: 3px; }}
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: #E9E6D9; }}
 QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
+QToolButton:checked {{ background: {WASH}; }}
 QToolButton::menu-indicator {{ image: none; }}
 QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit {{ background: {CARD}; border: 1px solid {LINE};
   border-radius: 5px;

@@ -19,7 +19,8 @@ from moss_step.science.water.drainage import prepare
 from moss_step.study.autosave import Autosave
 
 if TYPE_CHECKING:
-    from moss_step.desk.window import MainWindow
+    from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
+from moss_step.desk.window import MainWindow
 
 _LONGEST = 600.0
 
@@ -76,6 +77,9 @@ def _follow_the_pointer(window: MainWindow) -> None:
     seen_fast(sight, at)
     viewshed(sight, [at])
     mast_heights(sight, [at])
+    eye, extent = Eye(30.0, 35.0, 4000.0), extent_metres(drainage.frame)
+    height_at(np.zeros((1, 2)), outcome.value.values, extent)
+    under_pixel(eye, (100.0, 100.0), (200, 200), outcome.value.values.copy(), extent)
 
 
 def settle(app: object, window: object) -> None:

@@ -151,6 +151,7 @@ class MainWindow(QMainWindow):
         self.table.marked.connect(self.plan.view.mark)
         self.plan.view.pointed.connect(self._follow)
         self.block.pointed.connect(self._point_in_block)
+        self.plan.view.pointed.connect(self.block.mark_place)
         self.plan.view.line_ended.connect(self._use_line)
         self.plan.view.lined.connect(self._pull_line)
         self.plan.view.handle_moved.connect(self._drag_handle)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
+import numba
 import numpy as np
 
 from moss_step.model.frame import Frame
@@ -12,6 +13,8 @@ from moss_step.model.frame import Frame
 VIEW_ANGLE = 30.0
 """Degrees that the picture spans from top to bottom."""
 _STEPS = 600
+Extent = tuple[float, float, float, float]
+"""West, south, east and north edge in metres from the middle of a ground."""
 
 
 @dataclass(frozen=True)
@@ -48,7 +51,7 @@ class Eye:
 
     def moved(self, right: float, up: float, height: int) -> Eye:
         """Pan by pixels of a picture of a height."""
-        per_pixel = 2.0 * self.distance * math.tan(math.radians(VIEW_ANGLE / 2)) / max(height, 1)
+        per_pixel = self.metres_per_pixel(self.distance, height)
         a = math.radians(self.bearing)
         east = -right * math.cos(a) + up * math.sin(a)
         north = right * math.sin(a) + up * math.cos(a)
@@ -70,30 +73,75 @@ class Eye:
         along = self.ahead + right * u + self.upward * v
         return np.asarray(along / np.linalg.norm(along))
 
+    def pixels(self, places: np.ndarray, width: int, height: int) -> np.ndarray:
+        """Pixels of places (n, 3) in a picture of a size, with their distance ahead: (n, 3); behind the eye it is not above 0."""
+        half = math.tan(math.radians(VIEW_ANGLE / 2))
+        right, off = np.cross(self.ahead, self.upward), np.asarray(places, float).reshape(-1, 3) - self.position
+        depth = off @ self.ahead
+        with np.errstate(divide="ignore", invalid="ignore"):
+            u, v = off @ right / depth / half * height / width, off @ self.upward / depth / half
+        return np.stack([(u + 1.0) * width / 2.0, (1.0 - v) * height / 2.0, depth], axis=1)
+
+    def metres_per_pixel(self, distance: float, height: int) -> float:
+        """Size of a pixel of a picture of a height, at a distance."""
+        return 2.0 * distance * math.tan(math.radians(VIEW_ANGLE / 2)) / max(height, 1)
+
+
+def close_by(eye: Eye, size: tuple[int, int], heights: np.ndarray, extent: tuple[float, float], coarse: float) -> tuple[Extent, float] | None:
+    """The part of a ground whose pixels are smaller than ``coarse`` metres, and the size of the smallest; None without one."""
+    finest, found = coarse, []
+    for py in np.linspace(0, size[1], 9):
+        for px in np.linspace(0, size[0], 9):
+            place = under_pixel(eye, (px, py), size, heights, extent)
+            if place is None:
+                continue
+            pixel = eye.metres_per_pixel(float((place - eye.position) @ eye.ahead), size[1])
+            if pixel < coarse:
+                found.append(place[:2])
+                finest = min(finest, pixel)
+    if len(found) < 3:
+        return None
+    low, high = np.min(found, axis=0), np.max(found, axis=0)
+    pad = 0.08 * (high - low) + finest
+    low, high = np.maximum(low - pad, np.array(extent) / -2.0), np.minimum(high + pad, np.array(extent) / 2.0)
+    return (float(low[0]), float(low[1]), float(high[0]), float(high[1])), finest
+
 
 def under_pixel(eye: Eye, pixel: tuple[float, float], size: tuple[int, int], heights: np.ndarray, extent: tuple[float, float]) -> np.ndarray | None:
     """Where the ray through a pixel meets a ground of heights over an extent in metres, middle at 0: x, y, z, or None."""
     start, along = eye.position, eye.ray(*pixel, *size)
     far = eye.distance + 2.0 * math.hypot(*extent)
-    t = np.linspace(0.0, far, _STEPS)
-    for _ in range(2):  # coarse, then finely around the first place below the ground
-        points = start + along * t[:, None]
-        below = points[:, 2] <= _height_at(points, heights, extent)
-        if not below.any():
-            return None
-        k = int(np.argmax(below))
-        t = np.linspace(t[max(k - 1, 0)], t[k], _STEPS)
-    return np.asarray(points[k])
+    t = _meets(heights, start, along, (float(extent[0]), float(extent[1])), far)
+    return None if t < 0 else np.asarray(start + along * t)
 
 
-def _height_at(points: np.ndarray, heights: np.ndarray, extent: tuple[float, float]) -> np.ndarray:
+@numba.njit(cache=True, nogil=True)
+def _height(heights, extent, x, y):  # type: ignore[no-untyped-def]  # numba infers the types
     rows, cols = heights.shape
-    c = np.rint((points[:, 0] / extent[0] + 0.5) * (cols - 1))
-    r = np.rint((0.5 - points[:, 1] / extent[1]) * (rows - 1))
-    inside = (c >= 0) & (c < cols) & (r >= 0) & (r < rows)
-    found = np.full(len(points), -np.inf)
-    found[inside] = heights[r[inside].astype(np.int64), c[inside].astype(np.int64)]
-    return np.where(np.isnan(found), -np.inf, found)
+    c, r = math.floor((x / extent[0] + 0.5) * cols), math.floor((0.5 - y / extent[1]) * rows)
+    return np.float64(heights[r, c]) if 0 <= r < rows and 0 <= c < cols else np.nan
+
+
+@numba.njit(cache=True, nogil=True)
+def _meets(heights, start, along, extent, far):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Distance along a ray at which it first lies below the ground, -1 where it never does: coarsely, then finely before that."""
+    first, last = 0.0, far
+    for _ in range(2):
+        step, hit = (last - first) / _STEPS, -1.0
+        for k in range(_STEPS + 1):
+            t = first + k * step
+            if start[2] + t * along[2] <= _height(heights, extent, start[0] + t * along[0], start[1] + t * along[1]):
+                hit = t
+                break
+        if hit < 0:
+            return -1.0
+        first, last = max(hit - step, 0.0), hit
+    return last
+
+
+def height_at(points: np.ndarray, heights: np.ndarray, extent: tuple[float, float]) -> np.ndarray:
+    """Height of the cell that each of some places (n, 2 or more) lies in; NaN outside and on no-data."""
+    return np.array([_height(heights, (float(extent[0]), float(extent[1])), p[0], p[1]) for p in points])
 
 
 def extent_metres(frame: Frame) -> tuple[float, float]:

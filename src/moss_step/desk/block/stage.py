@@ -12,7 +12,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
 
-from moss_step.desk.block.eye import VIEW_ANGLE, Eye
+from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
 from moss_step.desk.theme import OCHRE, PAPER
 
 _log = logging.getLogger(__name__)
@@ -35,6 +35,15 @@ class Ground:
     colors: np.ndarray = field(default_factory=lambda: np.empty((0, 3), np.uint8))
 
 
+@dataclass(frozen=True, eq=False)
+class Patch:
+    """A part of a ground that is seen from near, with all the detail there is: heights, edges in metres, picture."""
+
+    heights: np.ndarray
+    edges: Extent
+    picture: np.ndarray
+
+
 @dataclass(frozen=True)
 class Wish:
     """A picture that is wanted."""
@@ -44,6 +53,7 @@ class Wish:
     width: int
     height: int
     moving: bool
+    patch: Patch | None = None
 
 
 class Stage(QObject):
@@ -62,7 +72,8 @@ class Stage(QObject):
         self._plotter: Any = None
         self._first = True
         self._shown: Ground | None = None
-        self._actors: dict[bool, list[Any]] = {}
+        self._patch: Patch | None = None
+        self._actors: dict[str, list[Any]] = {}
 
     @property
     def busy(self) -> bool:
@@ -112,14 +123,7 @@ class Stage(QObject):
             self._plotter.ren_win.SetMultiSamples(0)
             self._plotter.set_background(PAPER)
         plotter = self._plotter
-        if self._shown is not wish.ground:
-            plotter.clear_actors()
-            self._actors, self._shown = {}, wish.ground
-        if wish.moving not in self._actors:
-            self._actors[wish.moving] = self._build(plotter, pyvista, wish.ground, MOVING if wish.moving else REST)
-        for moving, actors in self._actors.items():
-            for actor in actors:
-                actor.SetVisibility(moving == wish.moving)
+        self._set_scene(plotter, pyvista, wish)
         if tuple(plotter.window_size) != (wish.width, wish.height):
             plotter.window_size = [wish.width, wish.height]
         camera, eye = plotter.camera, wish.eye
@@ -136,20 +140,32 @@ class Stage(QObject):
         pixels = np.ascontiguousarray(picture[:, :, :3])
         return QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888).copy()
 
-    def _build(self, plotter: Any, pyvista: Any, ground: Ground, most: int) -> list[Any]:
-        step = max(1, int(np.ceil(max(ground.heights.shape) / most)))
-        z = ground.heights[::step, ::step]
-        rows, cols = ground.heights.shape
-        r, c = np.arange(0, rows, step), np.arange(0, cols, step)
-        x = (c / max(cols - 1, 1) - 0.5) * ground.extent[0]
-        y = (0.5 - r / max(rows - 1, 1)) * ground.extent[1]
-        gx, gy = np.meshgrid(x, y)
-        mesh = pyvista.StructuredGrid(gx, gy, np.nan_to_num(z, nan=float(np.nanmin(z))))
-        u, v = np.meshgrid(c / max(cols - 1, 1), 1.0 - r / max(rows - 1, 1))
-        mesh.active_texture_coordinates = np.stack([u.ravel(order="F"), v.ravel(order="F")], axis=1)
-        if np.isnan(z).any():
-            mesh = mesh.extract_points(~np.isnan(z.ravel(order="F")), adjacent_cells=False)
-        made = [plotter.add_mesh(mesh, texture=pyvista.Texture(ground.picture), lighting=False, reset_camera=False)]
+    def _set_scene(self, plotter: Any, pyvista: Any, wish: Wish) -> None:
+        """Show the ground coarsely while it moves, finely at rest, and most finely where it is near."""
+        if self._shown is not wish.ground:
+            plotter.clear_actors()
+            self._actors, self._shown = {}, wish.ground
+        if self._patch is not wish.patch:
+            for actor in self._actors.pop("near", []):
+                plotter.remove_actor(actor, reset_camera=False, render=False)
+            self._patch = wish.patch
+        wanted = "moving" if wish.moving else "near" if wish.patch is not None else "rest"
+        if wanted not in self._actors:
+            self._actors[wanted] = self._build(plotter, pyvista, wish.ground, MOVING if wish.moving else REST, wish.patch)
+        for name, actors in self._actors.items():
+            for actor in actors:
+                actor.SetVisibility(name == wanted)
+
+    def _build(self, plotter: Any, pyvista: Any, ground: Ground, most: int, patch: Patch | None) -> list[Any]:
+        wide, high = ground.extent
+        sheets = [(ground.heights, (-wide / 2, -high / 2, wide / 2, high / 2), ground.picture, None if patch is None else patch.edges)]
+        if patch is not None:
+            sheets.append((patch.heights, patch.edges, patch.picture, None))
+        made = []
+        for heights, edges, picture, hole in sheets:
+            mesh = _mesh(pyvista, heights, edges, most, hole)
+            if mesh.n_cells:
+                made.append(plotter.add_mesh(mesh, texture=pyvista.Texture(picture), lighting=False, reset_camera=False))
         if len(ground.masts):
             ends = np.concatenate([ground.masts[:, [0, 1, 2]], ground.masts[:, [0, 1, 3]]], axis=1).reshape(-1, 3)
             lines = pyvista.line_segments_from_points(ends)
@@ -159,3 +175,21 @@ class Stage(QObject):
             cloud["color"] = ground.colors
             made.append(plotter.add_mesh(cloud, scalars="color", rgb=True, point_size=3, lighting=False, reset_camera=False))
         return made
+
+
+def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Extent | None) -> Any:
+    """A sheet of at most so many points a side, each in the middle of its cell, without what lies in a hole."""
+    step = max(1, int(np.ceil(max(heights.shape) / most)))
+    z = heights[::step, ::step]
+    (rows, cols), (west, south, east, north) = heights.shape, edges
+    u, v = (np.arange(0, cols, step) + 0.5) / cols, (np.arange(0, rows, step) + 0.5) / rows
+    gx, gy = np.meshgrid(west + u * (east - west), north - v * (north - south))
+    shown = ~np.isnan(z)
+    if hole is not None:
+        # A cell of the coarse sheet stays beneath the rim of the fine one, so that no gap shows between them.
+        across, down = step * (east - west) / cols, step * (north - south) / rows
+        shown &= ~((gx > hole[0] + across) & (gx < hole[2] - across) & (gy > hole[1] + down) & (gy < hole[3] - down))
+    mesh = pyvista.StructuredGrid(gx, gy, np.nan_to_num(z, nan=float(np.nanmin(z)) if not np.isnan(z).all() else 0.0))
+    gu, gv = np.meshgrid(u, 1.0 - v)
+    mesh.active_texture_coordinates = np.stack([gu.ravel(order="F"), gv.ravel(order="F")], axis=1)
+    return mesh if shown.all() else mesh.extract_points(shown.ravel(order="F"), adjacent_cells=False)

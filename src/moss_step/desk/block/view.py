@@ -2,27 +2,31 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QHideEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent, QShowEvent, QWheelEvent
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QHideEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QShowEvent, QWheelEvent
 from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QSlider, QWidget
 
-from moss_step.desk.block.eye import Eye, extent_metres, under_pixel
-from moss_step.desk.block.stage import Ground, Stage, Wish
+from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, height_at, under_pixel
+from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.theme import MUTED, PAPER
+from moss_step.desk.theme import DEEP, LICHEN, MUTED, PAPER
 from moss_step.desk.work import Work
 from moss_step.formats.whole import whole_file
 from moss_step.model.errors import MossError
+from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 
-_TEXTURE, _RESTS_AFTER = 2048, 220
+_TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
+_MOST_NAMES = 60
 _NARROW = 1.3
 """How much farther off the eye begins at most when the view is higher than wide."""
 
@@ -46,6 +50,12 @@ class BlockView(QWidget):
         self._fitted: object = None
         self._pressed: QPointF | None = None
         self._stale = True
+        self._patch: tuple[object, Patch | None] = (None, None)
+        self._standing: list[Standing] = []
+        self._feet = np.empty((0, 3))
+        self._names: list[tuple[Standing, np.ndarray]] = []
+        self._place: tuple[float, float] | None = None
+        self._leads = False
         self.setMinimumWidth(240)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -55,6 +65,7 @@ class BlockView(QWidget):
         self._rest.timeout.connect(lambda: self._ask(False))
         self._bar = self._make_bar()
         plan.redrawn.connect(self.refresh)
+        plan.moved.connect(self._follow_plan)
 
     def _make_bar(self) -> QFrame:
         bar = QFrame(self)
@@ -76,6 +87,10 @@ class BlockView(QWidget):
             ("cube", "Obliquely (O)", lambda: self.look("oblique")), ("image", "Hand the picture on", self._ask_file),
         ):  # fmt: skip
             layout.addWidget(tool(picture, tip, pressed))
+        self.together = tool("columns", "Move the plan and the block together", lambda: None)
+        self.together.setCheckable(True)
+        self.together.setChecked(True)
+        layout.addWidget(self.together)
         bar.adjustSize()
         return bar
 
@@ -111,7 +126,10 @@ class BlockView(QWidget):
         heights = self._heights(grid) * np.float32(surface.metres_per_height * self.exaggeration)
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
-        self._ground = Ground(heights - middle, extent, self._picture(frame.box, extent), self._masts(surface, float(middle)))
+        picture = self._picture(frame.box, extent, _TEXTURE / max(extent))
+        self._ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
+        self._middle = float(middle)
+        self._set_standing(surface)
         self._stale = False
         if self._fitted != (frame, heights.shape):
             self._fitted = (frame, heights.shape)
@@ -122,16 +140,55 @@ class BlockView(QWidget):
         level = next((lv for lv in grid.levels if max(lv.shape) <= 1200), grid.levels[-1])
         return np.asarray(level, np.float32)
 
-    def _picture(self, box: tuple[float, float, float, float], extent: tuple[float, float]) -> np.ndarray:
-        """What the plan draws over the ground, as red, green and blue bytes."""
-        scale = _TEXTURE / max(extent)
+    def _picture(self, box: Box, extent: tuple[float, float], scale: float) -> np.ndarray:
+        """What the plan draws over a box of an extent in metres, as red, green and blue bytes; ``scale`` is pixels a metre."""
         width, height = max(round(extent[0] * scale), 2), max(round(extent[1] * scale), 2)
         xmin, ymin, xmax, ymax = box
         per_x, per_y = width / (xmax - xmin), height / (ymax - ymin)
         camera = Camera((xmin + xmax) / 2, (ymin + ymax) / 2, per_x, per_y / per_x, width, height)
-        image = self.plan.render_camera(camera, 1.0)
+        image = self.plan.render_camera(camera, 1.0, flat=True)
         pixels = np.frombuffer(image.constBits(), np.uint8).reshape(height, image.bytesPerLine() // 4, 4)[:, :width]
         return np.ascontiguousarray(pixels[:, :, 2::-1])
+
+    def _near_patch(self) -> Patch | None:
+        """What is seen from so near that the whole ground's picture would show its pixels, with all the detail there is."""
+        grid, ground = self.plan.scene.ground, self._ground
+        if grid is None or ground is None or not isinstance(grid.value, Surface):
+            return None
+        key = (ground, self.eye, self.width(), self.height())
+        if self._patch[0] == key:
+            return self._patch[1]
+        self._patch = (key, None)
+        coarse = max(ground.extent) / _TEXTURE
+        near = close_by(self.eye, (self.width(), self.height()), ground.heights, ground.extent, 0.8 * coarse)
+        if near is not None:
+            self._patch = (key, self._make_patch(grid, grid.value, near[0], max(near[1], coarse / 64)))
+        return self._patch[1]
+
+    def _make_patch(self, grid: GridPicture, surface: Surface, edges: Extent, pixel: float) -> Patch | None:
+        frame, (wide, high) = grid.frame, extent_metres(grid.frame)
+        c0, c1 = (int((e / wide + 0.5) * frame.cols) for e in (edges[0], edges[2]))
+        r0, r1 = (int((0.5 - e / high) * frame.rows) for e in (edges[3], edges[1]))
+        level = max(0, math.ceil(math.log2(max(r1 - r0, c1 - c0, 1) / REST)))
+        size = 2**level
+        values = grid.levels[min(level, len(grid.levels) - 1)][r0 // size : r1 // size + 1, c0 // size : c1 // size + 1]
+        if min(values.shape) < 2 or max(values.shape) > 2 * REST:
+            return None
+        r0, c0 = r0 // size * size, c0 // size * size
+        r1, c1 = r0 + values.shape[0] * size, c0 + values.shape[1] * size
+        part = ((c0 / frame.cols - 0.5) * wide, (0.5 - r1 / frame.rows) * high, (c1 / frame.cols - 0.5) * wide, (0.5 - r0 / frame.rows) * high)
+        box = (frame.x0 + c0 * frame.dx, frame.y0 - r1 * frame.dy, frame.x0 + c1 * frame.dx, frame.y0 - r0 * frame.dy)
+        extent = (part[2] - part[0], part[3] - part[1])
+        picture = self._picture(box, extent, min(1.0 / pixel, _NEAR_TEXTURE / max(extent)))
+        heights = np.asarray(values, np.float32) * np.float32(surface.metres_per_height * self.exaggeration) - np.float32(self._middle)
+        return Patch(heights, part, picture)
+
+    def _set_standing(self, surface: Surface) -> None:
+        """Points and names that stand upright, with the height of the ground at their feet."""
+        self._standing = self.plan.standing()[:_MOST_NAMES]
+        at = np.array([self._metres(s.at.x(), s.at.y(), surface) for s in self._standing]).reshape(-1, 2)
+        assert self._ground is not None  # noqa: S101 - made before
+        self._feet = np.column_stack([at, height_at(at, self._ground.heights, self._ground.extent)])
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
         """Observers of the views that the plan shows, as masts of their true height."""
@@ -158,7 +215,7 @@ class BlockView(QWidget):
 
     def _ask(self, moving: bool) -> None:
         if self._ground is not None and self.isVisible() and self.width() > 10:
-            self.stage.wish(Wish(self._ground, self.eye, self.width(), self.height(), moving))
+            self.stage.wish(Wish(self._ground, self.eye, self.width(), self.height(), moving, None if moving else self._near_patch()))
 
     def _turn(self, eye: Eye) -> None:
         self.eye = eye
@@ -167,7 +224,57 @@ class BlockView(QWidget):
 
     def _on_drawn(self, image: QImage, wish: Wish) -> None:
         self.image = image
+        size = np.array([wish.width, wish.height])
+        self._names = [(self._standing[k], at / size) for k, at in self._in_view(self._feet, wish)] if wish.ground is self._ground else []
         self.update()
+
+    def _in_view(self, places: np.ndarray, wish: Wish) -> list[tuple[int, np.ndarray]]:
+        """Numbers and pixels of the places that a picture shows and no ground stands before, the nearest first."""
+        pixels, found = wish.eye.pixels(places, wish.width, wish.height), []
+        for k in np.argsort(pixels[:, 2]):
+            px, py, depth = pixels[k]
+            if depth <= 0 or not np.isfinite(places[k, 2]) or not (0 <= px < wish.width and 0 <= py < wish.height):
+                continue
+            before = under_pixel(wish.eye, (px, py), (wish.width, wish.height), wish.ground.heights, wish.ground.extent)
+            if before is None or (before - wish.eye.position) @ wish.eye.ahead > depth - 0.02 * wish.eye.distance:
+                found.append((int(k), pixels[k, :2]))
+        return found
+
+    def mark_place(self, place: tuple[float, float] | None) -> None:
+        """Mark what is pointed at on the plan."""
+        if place != self._place:
+            self._place = place
+            if self.isVisible():
+                self.update()
+
+    # --- moving with the plan
+
+    def _follow_plan(self) -> None:
+        """Look at the middle of the plan, from where the view is as wide."""
+        grid = self.plan.scene.ground
+        if self._leads or grid is None or self._ground is None or not self.isVisible() or not self.together.isChecked():
+            return
+        camera, (wide, high) = self.plan.camera, self._ground.extent
+        x, y = ((camera.x - grid.frame.x0) / (grid.frame.dx * grid.frame.cols) - 0.5) * wide, 0.0
+        y = (0.5 - (grid.frame.y0 - camera.y) / (grid.frame.dy * grid.frame.rows)) * high
+        z = float(height_at(np.array([[x, y]]), self._ground.heights, self._ground.extent)[0])
+        across = camera.width / camera.scale * wide / (grid.frame.dx * grid.frame.cols)
+        distance = across / self.eye.metres_per_pixel(1.0, self.height()) / self.width()
+        self._turn(replace(self.eye, x=x, y=y, z=z if math.isfinite(z) else self.eye.z, distance=distance))
+
+    def _lead_plan(self) -> None:
+        """Let the plan show what the block looks at, at the same width."""
+        grid = self.plan.scene.ground
+        if grid is None or self._ground is None or not self.together.isChecked():
+            return
+        frame, (wide, high) = grid.frame, self._ground.extent
+        x = frame.x0 + (self.eye.x / wide + 0.5) * frame.dx * frame.cols
+        y = frame.y0 - (0.5 - self.eye.y / high) * frame.dy * frame.rows
+        across = self.eye.metres_per_pixel(self.eye.distance, self.height()) * self.width()
+        camera = self.plan.camera
+        self._leads = True
+        self.plan.show_camera(replace(camera, x=x, y=y, scale=camera.width * wide / (across * frame.dx * frame.cols)))
+        self._leads = False
 
     def place_at(self, at: QPointF) -> tuple[float, float] | None:
         """Coordinates of the ground under a pixel, or None."""
@@ -188,10 +295,28 @@ class BlockView(QWidget):
         painter.fillRect(self.rect(), QColor(PAPER))
         if self.image is not None:
             painter.drawImage(self.rect(), self.image)
+            self._paint_standing(painter)
         else:
             painter.setPen(QColor(MUTED))
             text = "Drawing the block …" if self._ground is not None else "Open an elevation grid to see its block"
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _paint_standing(self, painter: QPainter) -> None:
+        """Draw marks and names upright, and the place that the plan points at."""
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        taken = [QRectF(self._bar.geometry())]
+        for found, (across, down) in self._names:  # a picture of another size is stretched until the next one is there
+            draw_standing(painter, found, QPointF(across * self.width(), down * self.height()), taken)
+        grid = self.plan.scene.ground
+        if self._place is None or self._ground is None or grid is None or not isinstance(grid.value, Surface):
+            return
+        spot = np.array([self._metres(*self._place, grid.value)])
+        foot = np.column_stack([spot, height_at(spot, self._ground.heights, self._ground.extent)])
+        for _, (px, py) in self._in_view(foot, Wish(self._ground, self.eye, self.width(), self.height(), moving=False)):
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for color, width in ((DEEP, 5.0), (LICHEN, 2.6)):
+                painter.setPen(QPen(QColor(color), width))
+                painter.drawEllipse(QPointF(px, py), 8, 5)
 
     def showEvent(self, event: QShowEvent) -> None:
         """Drape what the plan shows now."""
@@ -225,6 +350,7 @@ class BlockView(QWidget):
             self._turn(self.eye.turned(-step.x() * 0.4, step.y() * 0.3))
         else:
             self._turn(self.eye.moved(step.x(), step.y(), self.height()))
+            self._lead_plan()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go."""
@@ -237,6 +363,7 @@ class BlockView(QWidget):
         if self._ground is not None:
             place = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self._ground.heights, self._ground.extent)
         self._turn(self.eye.nearer(1.2 ** (event.angleDelta().y() / 120.0), place))
+        self._lead_plan()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """T top, N north, O oblique; arrows turn, plus and minus zoom."""
@@ -249,6 +376,7 @@ class BlockView(QWidget):
             self._turn(self.eye.turned(*turns[key]))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
             self._turn(self.eye.nearer(0.8 if key == Qt.Key.Key_Minus else 1.25, None))
+            self._lead_plan()
         else:
             super().keyPressEvent(event)
 

@@ -32,8 +32,11 @@ def shape_color(order: int) -> str:
     return _OUTLINES[order % len(_OUTLINES)]
 
 
-def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF]) -> None:
-    """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places."""
+def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool = False) -> None:
+    """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places.
+
+    ``flat`` leaves out points and names of areas, which stand upright where the ground is seen from the side.
+    """
     picture = layer.picture
     assert isinstance(picture, ShapesPicture)  # noqa: S101 - asked of shapes only
     box = picture.value.box
@@ -42,14 +45,52 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
     painter.save()
     painter.setOpacity(layer.row.opacity)
     if picture.value.kind == "points":
-        _draw_points(painter, picture, layer.row, camera, color, taken)
+        if not flat:
+            _draw_points(painter, picture, layer.row, camera, color, taken)
     else:
         _draw_outlines(painter, picture, layer.row, camera, color)
-        if layer.row.labels in picture.value.columns:
+        if layer.row.labels in picture.value.columns and not (flat and picture.value.kind == "areas"):
             painter.setOpacity(1.0)
             label = _label_lines if picture.value.kind == "lines" else _label_areas
             label(painter, picture, layer.row.labels, camera, taken)
     painter.restore()
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A name that stands upright at a place, with the mark of a point (none for an area)."""
+
+    name: str
+    at: QPointF
+    color: str
+    mark: str
+    reach: float
+
+
+def standing(layer: Layer, color: str) -> list[Standing]:
+    """What of a layer stands upright: points with their names, and names of areas, the largest first."""
+    picture, row = layer.picture, layer.row
+    if not isinstance(picture, ShapesPicture) or picture.value.kind == "lines":
+        return []
+    shapes, labelled = picture.value, row.labels in picture.value.columns
+    names = [cell_label(v) for v in shapes.columns[row.labels]] if labelled else shapes.names()
+    if shapes.kind == "points":
+        grading = grading_of(picture, row)
+        inks = [grading.color(k) if grading else color for k in range(len(shapes))]
+        return [Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, picture.points, inks, strict=True)]
+    if not labelled:
+        return []
+    return [Standing(names[k], picture.points[k], color, "", 0.0) for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]]
+
+
+def draw_standing(painter: QPainter, found: Standing, at: QPointF, taken: list[QRectF]) -> None:
+    """Draw a mark and its name at a pixel, where nothing is written yet."""
+    if found.mark:
+        painter.setPen(QPen(QColor(CARD), 2.0))
+        painter.setBrush(QColor(found.color))
+        draw_mark(painter, at, found.mark, found.reach)
+    if found.name:
+        _draw_name(painter, at, found.name, found.reach + 6, taken)
 
 
 def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str) -> None:

@@ -24,7 +24,17 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
-from moss_step.desk.plan.drawing import draw_frame_box, draw_marked, draw_pin, draw_scale_bar, draw_section_line, draw_shapes, shape_color
+from moss_step.desk.plan.drawing import (
+    Standing,
+    draw_frame_box,
+    draw_marked,
+    draw_pin,
+    draw_scale_bar,
+    draw_section_line,
+    draw_shapes,
+    shape_color,
+    standing,
+)  # fmt: skip
 from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
 from moss_step.desk.plan.live import Live, draw_handles, draw_live
 from moss_step.desk.plan.pictures import ShapesPicture, path_of
@@ -57,6 +67,8 @@ class PlanView(QWidget):
     """A line was pulled and let go."""
     clicked = Signal(float, float)
     """Coordinates of a click that did not drag."""
+    moved = Signal()
+    """The plan shows another part of the ground, or at another size."""
     redrawn = Signal()
     """The scene was gathered anew."""
 
@@ -133,6 +145,7 @@ class PlanView(QWidget):
         self.camera = camera
         self._redraw()
         self._tell_pointer()
+        self.moved.emit()
 
     def set_tool(self, tool: Tool) -> None:
         """Choose what dragging does: move the plan, or draw a box."""
@@ -160,14 +173,14 @@ class PlanView(QWidget):
         )
         return self.render_camera(camera, ratio)
 
-    def render_camera(self, camera: Camera, ratio: float = 1.0) -> QImage:
-        """Draw grids and shapes as a camera sees them."""
+    def render_camera(self, camera: Camera, ratio: float = 1.0, flat: bool = False) -> QImage:
+        """Draw grids and shapes as a camera sees them; ``flat`` leaves out what stands upright."""
         pixels = draw_grids(self.scene, camera, ratio)
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
         image.setDevicePixelRatio(ratio)
         painter = QPainter(image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._draw_all_shapes(painter, camera)
+        self._draw_all_shapes(painter, camera, flat)
         painter.end()
         return image
 
@@ -220,14 +233,22 @@ class PlanView(QWidget):
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
 
-    def _draw_all_shapes(self, painter: QPainter, camera: Camera) -> None:
+    def standing(self) -> list[Standing]:
+        """Points and names of all layers, which stand upright where the ground is seen from the side."""
+        colors = self._colors()
+        return [s for layer in self.scene.layers for s in standing(layer, colors.get(layer.step, shape_color(0)))]
+
+    def _colors(self) -> dict[str, str]:
+        return {k.step: shape_color(i) for i, k in enumerate(k for k in self.work.study.key if self._is_shapes(k.step))}
+
+    def _draw_all_shapes(self, painter: QPainter, camera: Camera, flat: bool = False) -> None:
         taken: list[QRectF] = []
-        order = {k.step: i for i, k in enumerate(k for k in self.work.study.key if self._is_shapes(k.step))}
+        colors = self._colors()
         shapes = [(la, la.picture) for la in reversed(self.scene.layers) if isinstance(la.picture, ShapesPicture)]
         # Points and their names go above lines and areas whatever the order, or they could not be read.
         shapes.sort(key=lambda pair: pair[1].value.kind == "points")
         for layer, _ in shapes:
-            draw_shapes(painter, layer, camera, shape_color(order.get(layer.step, 0)), taken)
+            draw_shapes(painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat)
 
     def _is_shapes(self, step_id: str) -> bool:
         return isinstance(self.work.picture(step_id), ShapesPicture)
