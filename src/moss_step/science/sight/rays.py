@@ -11,6 +11,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+_SHEAF = 32
+"""Rays that go out together."""
 EARTH_RADIUS = 6_371_000.0
 """Mean radius in metres."""
 TILE = 16
@@ -170,50 +172,69 @@ def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ig
     """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
 
     ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there. ``where``
-    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty.
+    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty. Rays beside each
+    other go out together, step by step: they lie near each other in memory.
     """
-    r0, c0, eye, bend, wide, high = stand
-    rows, cols = ground.shape
-    told = where.size > 0
     side = 2 * cells + 1
+    sheaves = (side + _SHEAF - 1) // _SHEAF
+    per_step, inverse = cells / np.maximum(np.arange(cells + 1), 1), 1.0 / np.maximum(np.arange(cells + 1), 1)
+    for k in numba.prange(4 * sheaves):
+        first = k // 4 * _SHEAF  # sides in turn: those along columns take longer, and both threads get their share
+        ends = (first - cells, min(first + _SHEAF, side) - cells)
+        _send_sheaf(ground, top, stand, heights, cells, reach, (per_step, inverse), (k % 4, *ends), out, where)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _send_sheaf(ground, top, stand, heights, cells, reach, steps, sheaf, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Follow the rays to some neighbouring ends on one side (0 south, 1 north, 2 east, 3 west)."""
+    r0, c0, eye, bend, wide, high = stand
+    (rows, cols), (per_step, inverse), (which, first, last) = ground.shape, steps, sheaf
+    sign, by_rows, told = (1 if which % 2 == 0 else -1), which < 2, where.size > 0
+    along, aside = (high, wide) if by_rows else (wide, high)
+    base, most, depth, start = (c0, cols, rows, r0) if by_rows else (r0, rows, cols, c0)
     near2, far2 = reach[0] * reach[0], reach[1] * reach[1]
-    per_step = cells / np.maximum(np.arange(cells + 1), 1)
-    inverse = 1.0 / np.maximum(np.arange(cells + 1), 1)
-    for k in numba.prange(4 * side):
-        which, end = k // side, k % side - cells
-        sign, by_rows = (1 if which % 2 == 0 else -1), which < 2
-        slope, best, highest = end / cells, -np.inf, 0
-        along, aside = (high, wide) if by_rows else (wide, high)
-        step2 = along * along + (slope * aside) ** 2
-        base = c0 if by_rows else r0
-        most = cols if by_rows else rows
-        for i in range(1, cells + 1):
-            major = (r0 if by_rows else c0) + sign * i
-            run = slope * i
-            j = int(np.floor(base + run))
-            f = base + run - j
-            if major < 0 or major >= (rows if by_rows else cols) or j < 0 or j >= most or (f > 0.0 and j + 1 >= most):
+    slopes = np.arange(first, last) / cells
+    falls = bend * (along * along + (slopes * aside) ** 2)
+    best, highest = np.full(last - first, -np.inf), np.zeros(last - first, np.int64)
+    low, high_end = 0, last - first  # rays that are still over the ground
+    for i in range(1, cells + 1):
+        major = start + sign * i
+        while low < high_end and base + slopes[low] * i < 0:
+            low += 1
+        while low < high_end and base + slopes[high_end - 1] * i > most - 1:
+            high_end -= 1
+        if major < 0 or major >= depth or low >= high_end:
+            return
+        most_aside = np.sqrt(max(far2 - (along * i) ** 2, -1.0)) / aside  # NaN where the row is out of reach
+        most_aside = min(most_aside, i if by_rows else i - 1.0)
+        near = int(max(np.ceil((first + low - 0.5) * i / cells), -most_aside, -base)) if most_aside >= 0 else most
+        while near * per_step[i] + 0.5 < first + low:
+            near += 1
+        stop = int(min(most_aside, most - 1 - base)) if most_aside >= 0 else -1
+        flat = eye + bend * (along * i) ** 2 - heights
+        for m in range(near, stop + 1):
+            n = int(m * per_step[i] + (0.5 - first))
+            if n >= high_end:
                 break
-            near = int(np.floor(run + 0.5))
-            if int(np.floor(near * per_step[i] + 0.5)) == end and (by_rows or abs(near) < i):
-                r, c = (major, base + near) if by_rows else (base + near, major)
-                z = ground[r, c]
-                d2 = (along * i) ** 2 + (aside * near) ** 2
-                if z == z and near2 <= d2 <= far2:
-                    out[r, c] = (z + heights - bend * d2 - eye) * inverse[i] >= best
-                    if told:
-                        where[r, c] = highest
-            if by_rows:
-                v = np.float64(top[major, j])
-                if f > 0.0:
-                    v = v * (1.0 - f) + top[major, j + 1] * f
-            else:
-                v = np.float64(top[j, major])
-                if f > 0.0:
-                    v = v * (1.0 - f) + top[j + 1, major] * f
-            rise = (v - bend * i * i * step2 - eye) * inverse[i]
-            if not rise <= best and rise == rise:
-                best, highest = rise, i
+            r, c = (major, base + m) if by_rows else (base + m, major)
+            aside2 = (aside * m) ** 2
+            z = ground[r, c]
+            if z == z and aside2 + (along * i) ** 2 >= near2:
+                out[r, c] = (z - flat - bend * aside2) * inverse[i] >= best[n]
+                if told:
+                    where[r, c] = highest[n]
+        for n in range(low, high_end):  # without branches: what lies on the way cannot be guessed
+            place = base + slopes[n] * i
+            j = int(place)
+            f = place - j
+            k = min(j + 1, most - 1)
+            v = np.float64(top[major, j] if by_rows else top[j, major])
+            w = np.float64(top[major, k] if by_rows else top[k, major])
+            v = v if f == 0.0 else v * (1.0 - f) + w * f
+            rise = (v - falls[n] * (i * i) - eye) * inverse[i]
+            higher = rise > best[n]
+            best[n] = rise if higher else best[n]
+            highest[n] = i if higher else highest[n]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
