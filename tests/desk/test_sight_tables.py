@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import shapely
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
@@ -9,13 +10,15 @@ from PySide6.QtTest import QTest
 from moss_step.desk.theme import LICHEN, OCHRE
 from moss_step.desk.work import DRAFT
 from moss_step.formats.raster import write_surface
+from moss_step.formats.vector import write_shapes
 from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
 from tests.desk.driving import LEFT, drag, pixel, press
-from tests.desk.jobs import by_name, fill, keep, values
+from tests.desk.jobs import by_name, choose_input, fill, keep, values
 
 FRAME = Frame(120, 160, 412_000.0, 5_872_000.0, 5.0, 5.0, "EPSG:32628")
 
@@ -217,3 +220,60 @@ def test_a_kept_line_is_shown_again_when_it_is_changed(hills, settle):
     window.work.choose(kept)
     settle(window)
     assert window.section.chart.sight is not None and len(window.plan.view.handles) == 2
+
+
+def test_best_places_show_what_each_of_them_adds(hills, settle):
+    window = hills
+    window.begin_step("best_places")
+    settle(window)
+    fill(window, settle, "spacing", "150")
+    fill(window, settle, "count", 4)
+    assert window.benches["sight"].panel.chart.isVisible()
+    kept = keep(window, settle)
+    together = window.work.outcome(kept).value.columns["share_together"]
+    places, share = window.benches["sight"].panel.chart.curve
+    assert places.tolist() == list(range(len(together) + 1)) and share.tolist() == pytest.approx([0.0, *(100.0 * together)])
+    assert (np.diff(share) >= 0).all() and (np.diff(share, 2) <= 1e-9).all(), "each further place adds less"
+
+
+def test_the_horizon_is_drawn_by_bearing(hills, settle):
+    window = hills
+    window.begin_step("horizon")
+    settle(window)
+    QTest.mouseClick(window.plan.view, LEFT, pos=pixel(window, 412_402.0, 5_871_702.0))
+    settle(window)
+    bearing, angle = window.benches["sight"].panel.chart.curve
+    assert len(bearing) == 360 and np.isfinite(angle).any()
+    east, north = angle[90], angle[0]
+    assert east != pytest.approx(north, abs=0.5), "ridges run from north to south"
+
+
+def test_the_angle_above_the_horizon_is_a_step_of_its_own(hills, settle):
+    window = hills
+    window.begin_step("horizon_angle")
+    settle(window)
+    QTest.mouseClick(window.plan.view, LEFT, pos=pixel(window, 412_402.0, 5_871_702.0))
+    settle(window)
+    kept = keep(window, settle)
+    made = window.work.outcome(kept).value
+    assert made.unit.symbol == "°" and np.nanmin(made.values) < 0 < np.nanmax(made.values)
+
+
+def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
+    """A wall from a file, 30 m high by its column, hides the ground behind it."""
+    wall = shapely.LineString([(412_300.0, 5_871_410.0), (412_300.0, 5_871_990.0)])
+    write_shapes(tmp_path / "wall.gpkg", Shapes(np.array([wall], object), {"height": np.array([60.0])}, "EPSG:32628"))
+    window = hills
+    window.open_path(tmp_path / "wall.gpkg")
+    settle(window)
+    window.go_to_bench("sight")
+    settle(window)
+    QTest.mouseClick(window.plan.view, LEFT, pos=pixel(window, 412_202.0, 5_871_702.0))
+    settle(window)
+    bare = window.work.outcome(DRAFT).value.values
+    choose_input(window, settle, "Standing shapes", by_name(window, "Wall"))
+    walled = window.work.outcome(DRAFT).value.values
+    wall_col = FRAME.cell_at(412_300.0, 5_871_702.0)[1]
+    rows = slice(20, 100)
+    assert walled[rows, wall_col + 2 : wall_col + 8].sum() == 0 < bare[rows, wall_col + 2 : wall_col + 8].sum()
+    assert np.array_equal(walled[rows, : wall_col - 1], bare[rows, : wall_col - 1])

@@ -310,3 +310,23 @@ def test_geographic_grids_use_true_distances():
             assert drops[k] == pytest.approx(max(drops), rel=1e-5)
     out = drainage.ways == OUT
     assert np.nansum(accumulated(drainage, "d8", "area").values[out]) == pytest.approx(frame.area, rel=1e-4)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_basins_by_junction_share_out_all_that_drains_to_a_stream(seed):
+    """Links that meet where water leaves the ground included: each cell upstream of a stream lies in one basin (networkx)."""
+    z = np.random.default_rng(seed).normal(size=(60, 70)).cumsum(0).cumsum(1)
+    drainage = prepare(surface(z))
+    streams = network.stream_cells(drainage, 20.0)
+    found = network.network(drainage, streams)
+    ends = network.last_own_cells(drainage, found)
+    assert len(np.unique(ends)) == len(ends)
+    made = basins.catchments(drainage, [np.array([e]) for e in ends], nested=True)
+    graph = nx.DiGraph()
+    cols = z.shape[1]
+    for r, c in np.argwhere(drainage.ways < OUT):
+        k = drainage.ways[r, c]
+        graph.add_edge(int(r * cols + c), int((r + DR[k]) * cols + c + DC[k]))
+    leaves = {int(c[-1]) for c, below in zip(found.cells, found.below, strict=True) if below < 0}
+    upstream = set().union(*(nx.ancestors(graph, leaf) | {leaf} for leaf in leaves))
+    assert sum(made.columns["area_m2"]) == pytest.approx(len(upstream) * 4.0)

@@ -67,6 +67,7 @@ def main() -> None:
         take("basins", lambda: divide_ground(window), lambda: window.show_drawer("table"), lambda: window.table.select(1))
         take("sight", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: look_out(window))
         take("block", lambda: show_block(window))
+        take("sight-line", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: draw_sight_line(window))
         window.block.stage.close()
         work.close()
 
@@ -90,6 +91,17 @@ def look_out(window: MainWindow) -> None:
     bench: Any = window.benches["sight"]
     bench.panel.form.set_values({"observer_height": 12.0, "at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0))}, bench.panel.kind.settings)
     bench.panel.update_draft()
+
+
+def draw_sight_line(window: MainWindow) -> None:
+    """A sight line over two valleys with its section, pointed at."""
+    window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
+    window.begin_step("sight_line")
+    line = (412_420.0, 5_871_750.0, 413_600.0, 5_870_500.0)
+    for signal in (window.plan.view.lined, window.plan.view.line_ended):
+        signal.emit(line)
+    window.section.chart.at = 420
+    window.section.chart.pointed.emit(420)
 
 
 def follow_water(window: MainWindow) -> None:

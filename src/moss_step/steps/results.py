@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import math
+
 from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
@@ -23,6 +26,8 @@ def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome
     if surface.range is None:
         return Outcome(surface, "no values", (Finding("cells", 0, CELLS),), (*warnings, "Every cell is no-data."))
     low, high = surface.range
+    if not (math.isfinite(low) and math.isfinite(high)):
+        raise MossError("Some results are too large to be held.", "Check the unit of the heights, and which value stands for no-data.")
     findings = (
         Finding("lowest", low, surface.unit),
         Finding("highest", high, surface.unit),

@@ -345,9 +345,8 @@ def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progres
     drainage = drainage_of(inputs, progress)
     area = stream_area(settings.min_area, drainage)
     found = network.network(drainage, network.stream_cells(drainage, area), progress)
-    # The last cell of a link before the junction: what drains there and not to a link above belongs to this link.
-    ends = [np.array([c[-2] if below >= 0 else c[-1]]) for c, below in zip(found.cells, found.below, strict=True)]
-    made = dividing.catchments(drainage, ends, nested=True, names=[f"Link {k + 1}" for k in range(len(ends))])
+    ends = network.last_own_cells(drainage, found)
+    made = dividing.catchments(drainage, [np.array([e]) for e in ends], nested=True, names=[f"Link {k + 1}" for k in range(len(ends))])
     return Outcome(made, f"{len(made):,} basins", (Finding("basins", len(made), CELLS),), (FILLED_FIRST,))
 
 

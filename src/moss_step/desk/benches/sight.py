@@ -9,6 +9,7 @@ import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
+from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import TextControl
 from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import button
@@ -18,9 +19,10 @@ from moss_step.desk.work import Work
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
+from moss_step.model.table import Table
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Sight, prepare_sight, seen_fast
-from moss_step.steps.declare import Value
+from moss_step.steps.declare import Outcome, Value
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
 from moss_step.steps.results import measured
 
@@ -228,12 +230,59 @@ class LinePanel(SightPanel):
             return None
 
 
+class ChartedPanel(SightPanel):
+    """A step whose result has a curve: it is drawn under the settings."""
+
+    across, up = "", ""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """A chart that shows when there is a result."""
+        super().build(layout)
+        self.chart = LineChart(self.across, self.up)
+        self.chart.setFixedHeight(150)
+        self.chart.hide()
+        layout.addWidget(self.chart)
+
+    def show_remarks(self, outcome: Outcome) -> None:
+        """Draw the curve."""
+        super().show_remarks(outcome)
+        self.chart.show_curve(*self.curve(outcome))
+        self.chart.show()
+
+    def curve(self, outcome: Outcome) -> tuple[np.ndarray, np.ndarray]:
+        """Horizontal and vertical values of a result."""
+        raise NotImplementedError
+
+
+class BestPanel(ChartedPanel):
+    """Best places, with what each adds: the curve flattens where more of them are not worth it."""
+
+    across, up = "places", "% seen together"
+
+    def curve(self, outcome: Outcome) -> tuple[np.ndarray, np.ndarray]:
+        """Share that the first places see together, from none."""
+        assert isinstance(outcome.value, Shapes)  # noqa: S101 - declared so
+        together = outcome.value.columns["share_together"]
+        return np.arange(len(together) + 1), np.concatenate([[0.0], 100.0 * together])
+
+
+class HorizonPanel(ChartedPanel):
+    """The horizon around an observer, unrolled."""
+
+    across, up = "bearing °", "horizon °"
+
+    def curve(self, outcome: Outcome) -> tuple[np.ndarray, np.ndarray]:
+        """Angle of the horizon by bearing."""
+        assert isinstance(outcome.value, Table)  # noqa: S101 - declared so
+        return outcome.value.columns["bearing"], outcome.value.columns["angle"]
+
+
 class SightBench(PlaceBench):
     """Begins with what an observer sees."""
 
     main = "viewshed"
     usual = SightPanel
-    panels = {"sight_line": LinePanel, "sight_stretches": LinePanel}
+    panels = {"sight_line": LinePanel, "sight_stretches": LinePanel, "best_places": BestPanel, "horizon": HorizonPanel}
 
     def __init__(self, work: Work) -> None:
         super().__init__(work, "sight")

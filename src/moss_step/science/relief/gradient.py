@@ -73,7 +73,7 @@ def _gradient_at(z, ax, ay, r, c, horn):  # type: ignore[no-untyped-def]  # numb
 def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]  # numba infers the types
     """Gradient of one row of cells into ``gx`` (east) and ``gy`` (north)."""
     rows, cols = z.shape
-    gx[:] = _NAN
+    gx[:] = gy[:] = _NAN
     if 0 < r < rows - 1 and cols > 2:
         n = cols - 2
         ia, ib, ic = z[r - 1, :n], z[r - 1, 1 : n + 1], z[r - 1, 2 : n + 2]

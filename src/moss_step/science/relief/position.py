@@ -10,7 +10,7 @@ import numba
 import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
-from moss_step.model.errors import AskedWronglyError
+from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
@@ -207,5 +207,10 @@ def local_relief(dem: Surface, radius: float, progress: Progress | None = None) 
 
 
 def _standardised(values: np.ndarray) -> np.ndarray:
-    deviation = float(np.nanstd(values, dtype=np.float64))
+    if np.isnan(values).all():
+        raise MossError("The ground holds no values.", "Choose another ground.")
+    with np.errstate(over="ignore"):
+        deviation = float(np.nanstd(values, dtype=np.float64))
+    if not np.isfinite(deviation):
+        raise MossError("The heights are too large to be worked with.", "Check their unit, and which value stands for no-data.")
     return (values - float(np.nanmean(values, dtype=np.float64))) / (deviation or 1.0)

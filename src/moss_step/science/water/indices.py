@@ -29,7 +29,9 @@ def specific_area(drainage: Drainage, method: FlowMethod) -> np.ndarray:
 def wetness(drainage: Drainage, method: FlowMethod = "dinf") -> Surface:
     """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24."""
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
-    return Surface(np.log(specific_area(drainage, method) / tangent).astype(np.float32), drainage.frame, NO_UNIT, "wetness")
+    with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
+        values = np.log(specific_area(drainage, method) / tangent)
+    return Surface(values.astype(np.float32), drainage.frame, NO_UNIT, "wetness")
 
 
 def stream_power(drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf") -> Surface:

@@ -232,3 +232,17 @@ def _straight(drainage: Drainage, line: np.ndarray) -> float:
     width, height = drainage.frame.cell_metres
     dx, dy = (line[-1] - line[0]) / (drainage.frame.dx, drainage.frame.dy)
     return float(np.hypot(dx * width, dy * height))
+
+
+def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
+    """Last cell of each link before the junction (int64): what drains there and not to a link above belongs to the link.
+
+    Where links meet in the cell that their water leaves the ground at, that cell goes with the largest of them.
+    """
+    last, above = np.array([c[-1] for c in found.cells]), np.array([c[-2] for c in found.cells])
+    order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")
+    _, first = np.unique(last[order], return_index=True)
+    ends = above.copy()
+    main = order[first]
+    ends[main] = np.where(found.below[main] < 0, last[main], above[main])
+    return ends

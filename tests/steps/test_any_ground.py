@@ -1,0 +1,166 @@
+"""Every step on grounds that nobody wants: a result or a plain message, never anything else.
+
+The steps and their inputs come from the declarations, so that a new step is tested as soon as it is declared.
+"""
+
+import contextlib
+
+import numpy as np
+import pytest
+import shapely
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import FOOT, METRE, UNKNOWN
+from moss_step.steps.catalogue import catalogue
+from moss_step.steps.declare import VALUE_TYPES, InputSpec, Outcome, StepKind, extra
+from tests.conftest import UTM, surface
+
+KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
+rng = np.random.default_rng(11)
+rough = (rng.normal(size=(24, 30)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
+striped, lone, island = rough.copy(), np.full((9, 9), np.nan), rough.copy()
+striped[:, ::3] = np.nan
+lone[4, 4] = 100.0
+island[:8], island[-8:], island[:, :8], island[:, -8:] = np.nan, np.nan, np.nan, np.nan
+degrees = Frame(24, 30, -3.0, 57.0, 0.001, 0.001, "EPSG:4326")
+GROUNDS = {
+    "rough": surface(rough),
+    "level": surface(np.zeros((12, 14))),
+    "all no-data": surface(np.full((8, 8), np.nan)),
+    "one cell": surface([[5.0]]),
+    "one row": surface(rough[:1]),
+    "one column": surface(rough[:, :1]),
+    "lone cell": surface(lone),
+    "stripes": surface(striped),
+    "island": surface(island),
+    "huge heights": surface(rough * 1e30),
+    "feet over degrees": Surface(rough, degrees, FOOT),
+    "no system": surface(rough, crs=None),
+    "unknown unit": surface(rough, unit=UNKNOWN),
+    "flat cells": surface(rough, dx=2.0, dy=0.5),
+}
+PLACE = {"at", "start", "cut"}
+KNOWN = {
+    "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
+    "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0,
+}  # fmt: skip
+
+
+def classes_over(ground: Surface) -> ClassMap:
+    with np.errstate(invalid="ignore"):
+        codes = np.where(np.isnan(ground.values), NO_CLASS, np.nan_to_num(ground.values) > 0).astype(np.uint8)
+    return ClassMap(codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340")))
+
+
+def shapes_over(ground: Surface, kind: str) -> Shapes:
+    xmin, ymin, xmax, ymax = ground.frame.box
+    if kind == "lines":
+        made: list[shapely.Geometry] = [shapely.LineString([(xmin, ymin), (xmax, ymax)])]
+    elif kind == "points":
+        made = [shapely.Point((xmin + xmax) / 2, (ymin + ymax) / 2)]
+    else:
+        made = [shapely.box(xmin, ymin, (xmin + xmax) / 2, ymax), shapely.box((xmin + xmax) / 2, ymin, xmax, ymax)]
+    return Shapes(np.array(made, object), {"value": np.arange(len(made), dtype=float)}, ground.frame.crs)
+
+
+def value_for(spec: InputSpec, ground: Surface) -> object:
+    """What a person could give: the ground itself, or what is made from it."""
+    if spec.accepts == "surface":
+        return Surface(ground.values, ground.frame, ground.unit, spec.quantity) if spec.quantity else ground
+    if spec.accepts == "classes":
+        return classes_over(ground)
+    if spec.accepts == "table":
+        return Table({"a": np.arange(3.0)})
+    return shapes_over(ground, "lines" if spec.name in ("line", "path", "bund") else "points" if spec.name == "observers" else "areas")
+
+
+def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
+    """What is needed beside the defaults: places and lines over the middle of the ground."""
+    xmin, ymin, xmax, ymax = ground.frame.box
+    x, y, given = (xmin + xmax) / 2, (ymin + ymax) / 2, {}
+    for name, field in kind.settings.model_fields.items():
+        control = extra(field, "control")
+        if control == "points":
+            given[name] = ((x, y),)
+        elif control in ("line", "box"):
+            fifth_x, fifth_y = (xmax - xmin) / 5, (ymax - ymin) / 5
+            given[name] = (xmin + fifth_x, ymin + fifth_y, xmax - fifth_x, ymax - fifth_y)
+        elif control == "crs":
+            given[name] = "EPSG:32628"
+        elif control == "rules":
+            given[name] = "equal_interval"
+        elif control == "formula":
+            given[name] = "a > 0"
+        elif name in PLACE and field.is_required():
+            given[name] = f"{x},{y}"
+    if kind.kind == "weigh":
+        given["weights"] = "1,1"
+    given |= {name: value for name, value in KNOWN.items() if name in kind.settings.model_fields}
+    return given
+
+
+def outcome_of(kind: StepKind, ground: Surface, progress: Progress | None = None) -> Outcome:
+    inputs = {s.name: value_for(s, ground) for s in kind.inputs if not s.optional}
+    if kind.further is not None:
+        inputs |= {name: value_for(kind.further, ground) for name in ("a", "b")}
+    return kind.run(kind.checked(settings_for(kind, ground)), inputs, progress or silent())
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+@pytest.mark.parametrize("ground", sorted(GROUNDS))
+@pytest.mark.filterwarnings("error::RuntimeWarning")
+def test_a_step_gives_a_result_or_says_what_is_wrong_and_what_to_do(name, ground):
+    kind = KINDS[name]
+    try:
+        outcome = outcome_of(kind, GROUNDS[ground])
+    except MossError as error:
+        assert error.what.endswith((".", "?")) and len(error.what) > 12, error.what
+        assert ground != "rough" or isinstance(error, AskedWronglyError) or error.do, f"{name} fails on a plain ground: {error}"
+        return
+    assert isinstance(outcome.value, VALUE_TYPES[kind.gives])
+    assert outcome.figure
+    if isinstance(outcome.value, Surface):
+        assert not np.isinf(outcome.value.values).any(), "an infinite value is no value"
+        assert outcome.value.values.dtype == np.float32 and outcome.value.values.ndim == 2
+    assert all(np.isfinite(f.value) or isinstance(f.value, float) for f in outcome.findings)
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_a_step_runs_on_a_plain_ground(name):
+    """On a rough metric ground in metres, whatever can be asked is answered."""
+    kind = KINDS[name]
+    try:
+        assert outcome_of(kind, surface((rng.normal(size=(60, 70)).cumsum(0).cumsum(1)).astype(np.float32))).figure
+    except MossError as error:
+        pytest.fail(f"{name}: {error}")
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_a_step_leaves_its_inputs_as_they_were(name):
+    ground = surface(rough.copy())
+    before = ground.values.copy()
+    kind = KINDS[name]
+    with contextlib.suppress(MossError):
+        outcome_of(kind, ground)
+    assert np.array_equal(ground.values, before, equal_nan=True)
+
+
+@pytest.mark.parametrize("name", sorted(n for n, k in KINDS.items() if k.gives == "surface"))
+def test_a_step_gives_the_same_twice(name):
+    kind, ground = KINDS[name], GROUNDS["stripes"]
+    try:
+        first, second = outcome_of(kind, ground), outcome_of(kind, surface(striped.copy()))
+    except MossError:
+        return
+    assert np.array_equal(first.value.values, second.value.values, equal_nan=True)
+    assert first.findings == second.findings or str(first.findings) == str(second.findings)
+
+
+def test_metres_are_the_unit_of_the_plain_ground():
+    assert GROUNDS["rough"].unit == METRE and GROUNDS["rough"].frame.crs == UTM

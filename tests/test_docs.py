@@ -1,0 +1,64 @@
+"""The documentation speaks of what there is: steps, their settings, files and keys."""
+
+import re
+from pathlib import Path
+
+import pytest
+
+from moss_step.steps.catalogue import catalogue
+
+DOCS = Path(__file__).parent.parent / "docs"
+README = DOCS.parent / "README.md"
+PAGES = [README, *sorted(DOCS.glob("*.md"))]
+KINDS = catalogue()
+
+
+def rows() -> list[str]:
+    return [line for line in (DOCS / "command-line.md").read_text().splitlines() if line.startswith("| ") and "`do " in line]
+
+
+def test_every_step_has_an_example_or_stands_beside_one():
+    named = {word for line in rows() for word in re.split(r"[,\s]+", line.split("|")[1].strip())}
+    assert named == set(KINDS), (sorted(set(KINDS) - named), sorted(named - set(KINDS)))
+
+
+@pytest.mark.parametrize("example", sorted({e for line in rows() for e in re.findall(r"`do ([^`]+)`", line)}))
+def test_an_example_names_inputs_and_settings_that_are_declared(example):
+    kind, *words = re.findall(r'\w+="[^"]*"|\S+', example)
+    given = [w for w in words if "=" in w]
+    assert kind in KINDS
+    for name in (w.split("=", 1)[0] for w in given):
+        step = KINDS[kind]
+        aliases = {"observers": "at", "line": "ends"}
+        known = step.input(name) is not None or name in step.settings.model_fields or aliases.get(name) in step.settings.model_fields
+        assert known, f"{kind} has no {name}"
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda p: p.name)
+def test_pages_link_to_what_is_there(page):
+    for target in re.findall(r"\]\(([^)#]+)\)", page.read_text()):
+        assert not target.startswith(("http", "/")), f"{target}: nothing else is reachable"
+        assert (page.parent / target).exists(), target
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda p: p.name)
+def test_pages_hold_no_path_of_a_machine(page):
+    assert not re.search(r"(?<![\w.])/(home|root|tmp|work|usr)/", page.read_text())
+
+
+def test_each_picture_of_the_documentation_is_shown_on_a_page():
+    shown = {Path(t).name for page in PAGES for t in re.findall(r"\]\(([^)]+\.png)\)", page.read_text())}
+    there = {p.name for p in (DOCS / "screenshots").glob("*.png")}
+    assert there <= shown and len(there) < 20, sorted(there - shown)
+
+
+def test_each_step_says_what_it_is_in_words_of_its_own():
+    for kind in KINDS.values():
+        assert kind.title[0].isupper() and kind.question.endswith("?") and kind.help.endswith("."), kind.kind
+        assert len(kind.words) >= 2 and len({w.lower() for w in kind.words}) == len(kind.words), kind.kind
+        for name, field in kind.settings.model_fields.items():
+            assert field.title and field.description, f"{kind.kind} {name}"
+        for spec in kind.inputs:
+            assert spec.title and spec.help.endswith("."), f"{kind.kind} {spec.name}"
+    questions = [k.question for k in KINDS.values()]
+    assert len(set(questions)) == len(questions), "two steps ask the same"
