@@ -99,7 +99,7 @@ def _live(dem: Surface) -> list[Line]:
 
     def catchment() -> object:
         marks = np.zeros(dem.values.shape, np.uint8)
-        _, r0, r1, c0, c1 = trace.mark_upstream(prepared.ways, np.array([outlet]), 1, marks)
+        _, r0, r1, c0, c1 = trace.mark_catchment(prepared, outlet, 1, marks)
         rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
         return mask_veil(marks[rows, cols], dem.frame.part(rows, cols))
 

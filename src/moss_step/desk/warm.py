@@ -70,7 +70,7 @@ def _follow_the_pointer(window: MainWindow) -> None:
     cell = drainage.frame.cols * 500 + 500
     trace.path_down(drainage.ways, cell)
     trace.longest_up(drainage.ways, drainage.metres, cell)
-    trace.mark_upstream(drainage.ways, np.array([cell]), 1, np.zeros(drainage.ways.shape, np.uint8))
+    trace.mark_catchment(drainage, int(np.argmax(drainage.cells)), 1, np.zeros(drainage.ways.shape, np.uint8))
     divided(drainage, 1.0)
     sight = prepare_sight(outcome.value)
     at = Observer(drainage.frame.x_of(500), drainage.frame.y_of(500))

@@ -125,7 +125,7 @@ class CatchmentPanel(WaterPanel):
             return
         cell = trace.snapped(drainage, cell, snap) if snap > 0 else cell
         marks = np.zeros(drainage.ways.shape, np.uint8)
-        count, r0, r1, c0, c1 = trace.mark_upstream(drainage.ways, np.array([cell]), 1, marks)
+        count, r0, r1, c0, c1 = trace.mark_catchment(drainage, cell, 1, marks)
         rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
         area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
         self.said.setText(f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(",", " "))

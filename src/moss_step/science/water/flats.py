@@ -15,7 +15,7 @@ from moss_step.science.water.neighbours import DC, DR, LOWEST, PIT, stands
 
 _HIGHER, _LOWER, _OUT = 256, 512, 10
 """What lies beside a level cell: a bit for each neighbour of its flat, two more bits, and from bit 10 the first way out."""
-_AT_ONCE = 100_000
+_AT_ONCE = 50_000
 """Level cells that are worked on at a time, or as many as the largest flat has."""
 
 
@@ -43,7 +43,18 @@ def _look_around(z, labels, level, ways, place):  # type: ignore[no-untyped-def]
                 count += 1
             elif ways_out:
                 ways[r, c] = out  # no flat looks at it: none of its neighbours is level with it and without a way
+            else:
+                ways[r, c] = _least_way_down(z, labels, level, r, c, height)
     return count
+
+
+@numba.njit(cache=True, nogil=True)
+def _least_way_down(z, labels, level, r, c, height):  # type: ignore[no-untyped-def]  # numba infers the types
+    """A way down over a drop so small that its slope is no number above 0, or none."""
+    for k in range(8):
+        if stands(z, labels, level, (r + DR[k], c + DC[k])) < height:
+            return np.uint8(k)
+    return PIT
 
 
 @numba.njit(cache=True, nogil=True)

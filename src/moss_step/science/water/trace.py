@@ -10,6 +10,9 @@ from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, LOWEST, NONE, OUT, span
 
+_WORTH_SHARING = 100_000
+"""Cells of a catchment that are worth the start of several threads."""
+
 
 @numba.njit(cache=True, nogil=True)
 def path_down(ways, start):  # type: ignore[no-untyped-def]  # numba infers the types
@@ -82,6 +85,67 @@ def mark_upstream(ways, seeds, number, marks):  # type: ignore[no-untyped-def]  
                 break
             r, c = r + DR[up], c + DC[up]
     return count, r0, r1, c0, c1
+
+
+@numba.njit(cache=True, nogil=True)
+def _branches(ways, cells, seed, number, marks, most):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Mark a stem upward from a cell until no branch has more than ``most`` cells; gives the branches, and what is marked."""
+    cols = ways.shape[1]
+    found, sizes, count = np.empty(1024, np.int64), np.empty(1024, np.int64), 1
+    found[0], sizes[0] = seed, cells[seed // cols, seed % cols]
+    stem, r0, r1, c0, c1 = 0, ways.shape[0], -1, cols, -1
+    at = 0
+    while count > 0 and sizes[at] > most:
+        r, c = found[at] // cols, found[at] % cols
+        count -= 1
+        found[at], sizes[at] = found[count], sizes[count]
+        if marks[r, c] != 0:
+            at = int(np.argmax(sizes[:count])) if count else 0
+            continue
+        marks[r, c] = number
+        stem += 1
+        r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
+        if count + 8 > found.size:
+            found, sizes = np.append(found, np.empty(found.size, np.int64)), np.append(sizes, np.empty(found.size, np.int64))
+        first, bits = count, _donors(ways, r, c)
+        while bits:
+            k = LOWEST[bits]
+            bits &= bits - 1
+            i, j = r + DR[k], c + DC[k]
+            found[count], sizes[count] = i * cols + j, cells[i, j]
+            count += 1
+        if count > first:  # most often the stem goes on in the largest of those just found
+            at = first + int(np.argmax(sizes[first:count]))
+        if count == first or sizes[at] <= most:
+            at = int(np.argmax(sizes[:count])) if count else 0
+    return found[:count], sizes[:count], (stem, r0, r1, c0, c1)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def _mark_shares(ways, seeds, starts, number, marks):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Mark what runs to each share of some cells at once: what runs to one branch runs to no other."""
+    found = np.empty((starts.size - 1, 5), np.int64)
+    for t in numba.prange(starts.size - 1):
+        count, r0, r1, c0, c1 = mark_upstream(ways, seeds[starts[t] : starts[t + 1]], number, marks)
+        found[t, 0], found[t, 1], found[t, 2], found[t, 3], found[t, 4] = count, r0, r1, c0, c1
+    return found
+
+
+def mark_catchment(drainage: Drainage, seed: int, number: int, marks: np.ndarray) -> tuple[int, int, int, int, int]:
+    """The same as ``mark_upstream`` for one cell, by all threads at once: branches are shared out by the cells they have."""
+    size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
+    if size < _WORTH_SHARING or threads == 1:
+        return tuple(int(v) for v in mark_upstream(drainage.ways, np.array([seed]), number, marks))  # type: ignore[return-value]  # five of them
+    found, sizes, stem = _branches(drainage.ways, drainage.cells, seed, number, marks, size // (8 * threads))
+    order, loads = np.argsort(-sizes), [0] * threads
+    shares: list[list[int]] = [[] for _ in range(threads)]
+    for k in order:
+        t = loads.index(min(loads))
+        loads[t] += int(sizes[k])
+        shares[t].append(int(found[k]))
+    starts = np.cumsum([0, *(len(s) for s in shares)])
+    parts = np.vstack([stem, _mark_shares(drainage.ways, np.array([c for s in shares for c in s], np.int64), starts, number, marks)])
+    return int(parts[:, 0].sum()), int(parts[:, 1].min()), int(parts[:, 2].max()), int(parts[:, 3].min()), int(parts[:, 4].max())
 
 
 @numba.njit(cache=True, nogil=True)
