@@ -11,12 +11,14 @@ from skimage.morphology import reconstruction
 from moss_step.demo import DATA
 from moss_step.formats.raster import read_surface
 from moss_step.model.frame import Frame
+from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import basins, depressions, indices, network, trace
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import accumulated, facet_directions, prepare
 from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT
+from moss_step.steps.catalogue import catalogue
 from tests.conftest import plane, surface
 from tests.reference.test_slope import jacksboro
 
@@ -330,3 +332,22 @@ def test_basins_by_junction_share_out_all_that_drains_to_a_stream(seed):
     leaves = {int(c[-1]) for c, below in zip(found.cells, found.below, strict=True) if below < 0}
     upstream = set().union(*(nx.ancestors(graph, leaf) | {leaf} for leaf in leaves))
     assert sum(made.columns["area_m2"]) == pytest.approx(len(upstream) * 4.0)
+
+
+def test_flow_length_inside_a_catchment_counts_to_its_outlet():
+    """Along the path of each of some cells, added up by hand, to the outlet of the catchment and not beyond."""
+    z = np.random.default_rng(9).normal(size=(50, 60)).cumsum(0).cumsum(1)
+    dem = surface(z)
+    drainage = prepare(dem)
+    inner = drainage.cells.copy()
+    inner[[0, -1], :] = inner[:, [0, -1]] = 0
+    outlet = int(np.argmax(inner))
+    area = basins.catchments(drainage, [np.array([outlet])])
+    kind = catalogue()["flow_length"]
+    made = kind.run(kind.checked({}), {"dem": dem, "area": area}, silent()).value.values
+    assert (~np.isnan(made)).sum() == drainage.cells.reshape(-1)[outlet] and made.reshape(-1)[outlet] == 0
+    for cell in np.flatnonzero(~np.isnan(made.reshape(-1)))[::17]:
+        path = trace.path_down(drainage.ways, int(cell))
+        path = path[: int(np.flatnonzero(path == outlet)[0]) + 1]
+        rows, cols = path // 60, path % 60
+        assert made.reshape(-1)[cell] == pytest.approx(2.0 * np.hypot(np.diff(rows), np.diff(cols)).sum(), rel=1e-5, abs=1e-4)

@@ -22,6 +22,7 @@ from moss_step.science.water import network, ridges, trace
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, facet_directions, prepare
 from moss_step.science.water.neighbours import BEARINGS, OUT
 from moss_step.science.water.neighbours import NONE as NO_WAY
+from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, PointsField
 from moss_step.steps.results import measured, surface_outcome
@@ -224,15 +225,21 @@ class LengthSettings(Settings):
 def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress)
     progress.at(0.9, "Measuring ways")
-    values = trace.flow_lengths(drainage, settings.side == "up").astype(np.float32)
-    return surface_outcome(Surface(values, drainage.frame, METRE, "length"), (FILLED_FIRST,))
+    made = Surface(trace.flow_lengths(drainage, settings.side == "up").astype(np.float32), drainage.frame, METRE, "length")
+    if isinstance(area := inputs.get("area"), Shapes):
+        made = mask_surface(made, in_system(area, drainage.frame.crs), "inside")
+        if settings.side == "down" and made.range is not None:
+            made = Surface(made.values - np.float32(made.range[0]), made.frame, made.unit, made.quantity)
+    return surface_outcome(made, (FILLED_FIRST,))
 
 
 flow_length = StepKind(
     kind="flow_length", bench="water", title="Flow length", question="How far does water run?",
-    help="Length of the way down from each cell to where its water leaves, or of the longest way up: the order of travel.",
+    help="Length of the way down from each cell to where its water leaves, or of the longest way up: the order of travel. Inside a "
+    "catchment the way down counts to its outlet.",
     words=("travel distance", "distance to outlet", "upstream length", "time of travel"),
-    inputs=(DEM,), settings=LengthSettings, gives="surface", run=_flow_length,
+    inputs=(DEM, InputSpec("area", "shapes", "Catchment", "Only inside; the way down counts to its outlet.", True)),
+    settings=LengthSettings, gives="surface", run=_flow_length,
     label=lambda s, names: f"Flow length {s.side}stream of {names['dem']}",
 )  # fmt: skip
 
