@@ -10,9 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import NONE
 from moss_step.science.sight.obstacles import with_shapes
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.steps.catalogue import catalogue
 from moss_step.steps.observers import OWN_WORDS, SightSettings, all_observers, blocking, observers_of, own_text, own_values
 from tests.conftest import plane, surface
 
@@ -140,3 +144,59 @@ def test_shapes_of_an_impossible_height_are_refused(height):
     shapes = Shapes(np.array([box_at(dem, 2, 2)], object), {}, dem.frame.crs)
     with pytest.raises(MossError, match="no height, or one below 0"):
         with_shapes(dem, None, shapes, np.array([height]))
+
+
+def outcome_of(kind: str, settings: dict, **inputs):
+    step = catalogue()[kind]
+    return step.run(step.checked(settings), inputs, silent())
+
+
+def hilly():
+    return surface((np.random.default_rng(14).normal(size=(60, 70)).cumsum(0).cumsum(1) * 0.3).astype(np.float32))
+
+
+def test_a_weight_is_shared_out_by_observer_and_by_count():
+    """People per cell, counted by NumPy over single views."""
+    dem, people = hilly(), np.random.default_rng(3).integers(0, 5, (60, 70)).astype(np.float32)
+    people[2, 3] = np.nan
+    at = [(dem.frame.x_of(c), dem.frame.y_of(r)) for r, c in ((12, 15), (40, 50))]
+    outcome = outcome_of("viewshed", {"at": at, "observer_height": 6.0}, dem=dem, weights=Surface(people, dem.frame, NONE, "value"))
+    found = {(f.of, f.name): f.value for f in outcome.findings}
+    sight = prepare_sight(dem)
+    views = [seen_by(sight, Observer(x, y, height=6.0)) == 1 for x, y in at]
+    total = np.nansum(people)
+    for k, view in enumerate(views, start=1):
+        assert found[f"observer {k}", "weight"] == np.nansum(people[view])
+        assert found[f"observer {k}", "weight_share"] == pytest.approx(np.nansum(people[view]) / total)
+    both = np.sum(views, axis=0)
+    for k in range(3):
+        if (both == k).any():
+            assert found[f"seen by {k}", "weight"] == np.nansum(people[both == k])
+    assert found["", "seen_weight_share"] == pytest.approx(np.nansum(people[both > 0]) / total)
+
+
+def test_weights_that_lie_elsewhere_are_refused():
+    dem = hilly()
+    other = surface(np.ones((60, 70)), dx=5.0)
+    with pytest.raises(MossError, match="do not lie cell on cell"):
+        outcome_of("viewshed", {"at": [(dem.frame.x_of(5), dem.frame.y_of(5))]}, dem=dem, weights=other)
+
+
+def test_the_horizon_on_the_ground_is_the_line_through_the_table_of_the_horizon():
+    dem = hilly()
+    at = {"at": [(dem.frame.x_of(35), dem.frame.y_of(30))], "observer_height": 4.0, "bearings": 180}
+    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon_line", at, dem=dem).value
+    assert len(line) == 1 and line.geometry[0].is_closed
+    xy = shapely.get_coordinates(line.geometry[0])
+    assert np.allclose(xy[:-1, 0], table.columns["x"]) and np.allclose(xy[:-1, 1], table.columns["y"])
+    assert line.columns["highest"][0] == pytest.approx(table.columns["angle"].max())
+
+
+def test_a_horizon_with_gaps_is_one_line_for_each_stretch():
+    """At the western edge there is no ground to the west: one stretch from north over east to south."""
+    dem = hilly()
+    at = {"at": [(dem.frame.x_of(0), dem.frame.y_of(30))], "observer_height": 4.0, "bearings": 360}
+    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon_line", at, dem=dem).value
+    known = int(np.isfinite(table.columns["angle"]).sum())
+    assert 150 <= known <= 185 and len(line) == 1 and not line.geometry[0].is_closed
+    assert len(shapely.get_coordinates(line.geometry[0])) == known

@@ -18,6 +18,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
+from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, rays, viewshed
 from moss_step.science.sight.line import sight_line as look_along
@@ -31,6 +32,25 @@ from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
 
+def _weighted(weights: object, sight: Sight, observers: list[Observer], seen: viewshed.Seen) -> list[Finding]:
+    """How much of a weight, such as people per cell, is seen: by any, by each number of observers, by each of up to 64."""
+    if not isinstance(weights, Surface):
+        return []
+    if not same_frame(weights.frame, sight.frame):
+        raise MossError("The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+    amount = np.nan_to_num(weights.values).astype(np.float64)
+    count = seen.count.values
+    total = float(amount[~np.isnan(count)].sum()) or 1.0
+    found = [Finding("seen_weight_share", float(amount[count > 0].sum()) / total, SHARE)]
+    for k in range(min(len(observers), 254) + 1):
+        if (hit := count == k).any():
+            found.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
+    for k, observer in enumerate(observers if seen.which is not None else ()):
+        held = float(amount[(seen.which >> np.uint64(k)) & np.uint64(1) == 1].sum())  # type: ignore[operator]  # there for up to 64
+        found += [Finding("weight", held, weights.unit, observer.name), Finding("weight_share", held / total, SHARE, observer.name)]
+    return found
+
+
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
@@ -42,10 +62,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
         Finding("seen_share", float(some.sum()) / cells, SHARE),
         Finding("observers", len(observers), CELLS),
     ]
-    weights = inputs.get("weights")
-    if isinstance(weights, Surface) and weights.values.shape == count.shape:
-        total = float(np.nansum(weights.values, dtype=np.float64))
-        found.append(Finding("seen_weight_share", float(np.nansum(weights.values[some], dtype=np.float64)) / (total or 1.0), SHARE))
+    found += _weighted(inputs.get("weights"), sight, observers, seen)
     for k in range(min(len(observers), 254) + 1):
         hit = count == k
         if hit.any():
@@ -132,7 +149,11 @@ class HorizonSettings(SightSettings):
     bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200)
 
 
-def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
+def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> dict[str, np.ndarray]:
+    """Bearing, angle, distance and place of the horizon around the first observer; NaN where there is no ground.
+
+    Raises MossError when there is none anywhere.
+    """
     sight = sight_of(settings, inputs, progress)
     observer = observers_of(settings, inputs, sight.frame)[0]
     cell, eye = viewshed.place_of(sight, observer)
@@ -142,16 +163,20 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
     most = observer.reach if math.isfinite(observer.reach) else 1e9
     rays.horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), most, rise, distance)
     angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
-    known = angles[np.isfinite(angles)]
-    if known.size == 0:
+    if not np.isfinite(angles).any():
         raise MossError("There is no ground around the observer.", "Move it.")
     x = observer.x + distance * np.sin(np.radians(bearings)) / wide * sight.frame.dx
     y = observer.y + distance * np.cos(np.radians(bearings)) / high * sight.frame.dy
-    table = Table({"bearing": bearings, "angle": angles, "distance": distance, "x": x, "y": y},
-                  {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, x="bearing", y="angle")  # fmt: skip
-    found = (Finding("highest_angle", float(known.max()), ANGLE), Finding("lowest_angle", float(known.min()), ANGLE),
-             Finding("farthest", float(np.nanmax(distance)), METRE))  # fmt: skip
-    return Outcome(table, f"up to {known.max():.1f}°", found, stated(settings))
+    return {"bearing": bearings, "angle": angles, "distance": distance, "x": x, "y": y}
+
+
+def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    columns = _around(settings, inputs, progress)
+    table = Table(columns, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, x="bearing", y="angle")
+    lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
+    found = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
+             Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
+    return Outcome(table, f"up to {highest:.1f}°", found, stated(settings))
 
 
 horizon = StepKind(
@@ -160,6 +185,35 @@ horizon = StepKind(
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon,
     label=lambda s, names: f"Horizon in {names['dem']}",
+)  # fmt: skip
+
+
+def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    columns = _around(settings, inputs, progress)
+    xy = np.stack([columns["x"], columns["y"]], axis=1)
+    known = np.isfinite(columns["angle"])
+    if known.all():
+        runs = [np.arange(len(xy) + 1) % len(xy)]
+    else:  # begin after a gap, so that a stretch over north stays whole
+        order = np.roll(np.arange(len(xy)), -int(np.flatnonzero(~known)[0]))
+        runs = [r for r in np.split(order, np.flatnonzero(np.diff(known[order].astype(np.int8))) + 1) if known[r[0]] and len(r) > 1]
+    if not runs:
+        raise MossError("The horizon is seen on single bearings only.", "Ask for more bearings, or move the observer.")
+    lines = np.array([shapely.LineString(xy[r]) for r in runs], object)
+    angles = [columns["angle"][r] for r in runs]
+    made = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
+            "farthest_m": np.array([columns["distance"][r].max() for r in runs])}  # fmt: skip
+    found = (Finding("farthest", float(np.nanmax(columns["distance"])), METRE),)
+    return Outcome(Shapes(lines, made, ground(inputs).frame.crs, {"highest": "°", "lowest": "°", "farthest_m": "m"}),
+                   f"up to {float(np.nanmax(columns['angle'])):.1f}°", found, stated(settings))  # fmt: skip
+
+
+horizon_line = StepKind(
+    kind="horizon_line", bench="sight", title="Horizon on the ground", question="Which places make the horizon of an observer?",
+    help="A line over the places that the sky begins behind, around the first observer.",
+    words=("skyline", "horizon line", "view limit", "panorama"),
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="shapes", run=_horizon_line,
+    label=lambda s, names: f"Horizon on {names['dem']}",
 )  # fmt: skip
 
 
