@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
 from moss_step.model.surface import Surface
 from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight, seen_fast, viewshed
 from moss_step.science.water import trace
@@ -19,8 +20,7 @@ from moss_step.science.water.drainage import prepare
 from moss_step.study.autosave import Autosave
 
 if TYPE_CHECKING:
-    from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
-from moss_step.desk.window import MainWindow
+    from moss_step.desk.window import MainWindow
 
 _LONGEST = 600.0
 

@@ -10,6 +10,7 @@ import ast
 import itertools
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -174,7 +175,7 @@ class _Builder:
             raise FormulaError(f"{node.value!r} is not a number.", "Use numbers and names of surfaces.", node)
         if abs(node.value) > 1e30:
             raise FormulaError("The number is too large.", "Use one below 1e30.", node)
-        value = np.asarray(node.value, np.float32)
+        value: Any = float(node.value)
         return Part(lambda _: value, NONE)
 
     def _name(self, node: ast.Name) -> Part:
@@ -182,7 +183,7 @@ class _Builder:
         if name in self._units:
             return Part(lambda block: block[name], self._units[name])
         if name in CONSTANTS:
-            value = np.asarray(CONSTANTS[name], np.float32)
+            value: Any = CONSTANTS[name]
             return Part(lambda _: value, NONE)
         raise FormulaError(f"There is no surface '{name}'.", f"There are: {', '.join(self._units) or 'none'}.", node)
 
@@ -191,7 +192,7 @@ class _Builder:
         if isinstance(node.op, ast.Not):
             return Part(lambda block: np.logical_not(_truth(inner.run(block))), NONE, True)
         if isinstance(node.op, ast.USub):
-            return Part(lambda block: np.negative(inner.run(block)), inner.unit)
+            return Part(lambda block: _plain(np.negative(inner.run(block))), inner.unit)
         if isinstance(node.op, ast.UAdd):
             return inner
         raise FormulaError("This sign is not allowed.", "Use -, + or not.", node)
@@ -206,7 +207,7 @@ class _Builder:
             if not isinstance(power, ast.Constant) or not isinstance(power.value, int | float) or power.value > _MOST_POWER:
                 raise FormulaError("A power must be a number up to 64.", "Write for example dem ** 2.", node.right)
         unit = self._unit_of(node, left, right)
-        return Part(lambda block: run(left.run(block), right.run(block)), unit)
+        return Part(lambda block: _plain(run(left.run(block), right.run(block))), unit)
 
     def _unit_of(self, node: ast.BinOp, left: Part, right: Part) -> Unit:
         if isinstance(node.op, ast.Add | ast.Sub | ast.Mod):
@@ -284,7 +285,7 @@ class _Builder:
         if name == "where":
             test, yes, no = parts
             return Part(
-                lambda b: np.where(_truth(test.run(b)), yes.run(b), no.run(b)),
+                lambda b: _plain(np.where(_truth(test.run(b)), yes.run(b), no.run(b))),
                 self._alike(node, yes, no),
                 yes.logical and no.logical,
             )
@@ -292,16 +293,23 @@ class _Builder:
         if name == "isnan":
             return Part(lambda block: np.isnan(first.run(block)), NONE, False)
         if name == "arctan2":
-            return Part(lambda block: np.arctan2(first.run(block), parts[1].run(block)), NONE)
+            return Part(lambda block: _plain(np.arctan2(first.run(block), parts[1].run(block))), NONE)
         if name in _KEEP_UNIT:
-            return Part(lambda block: _KEEP_UNIT[name](first.run(block)), first.unit)
+            return Part(lambda block: _plain(_KEEP_UNIT[name](first.run(block))), first.unit)
         if name in _NO_UNIT and name in ("sin", "cos", "tan") and first.unit in (DEGREE, ANGLE):
             raise FormulaError(f"{name} takes radians, and this is in degrees.", f"Write {name}(radians(...)).", node)
         table = _TURN if name in _TURN else _NO_UNIT
-        return Part(lambda block: table[name](first.run(block)), NONE)
+        return Part(lambda block: _plain(table[name](first.run(block))), NONE)
+
+
+def _plain(values: Any) -> Any:
+    """A single number as Python's own: NumPy then works in the precision of the surfaces, single, or of a table's columns, double."""
+    return values.item() if np.ndim(values) == 0 and isinstance(values, np.generic | np.ndarray) else values
 
 
 def _truth(values: Array) -> Array:
+    if np.ndim(values) == 0:
+        return np.asarray(values != 0 and values == values)
     if values.dtype == np.bool_:
         return values
     truth: Array = np.logical_and(values != 0, values == values)
@@ -311,5 +319,5 @@ def _truth(values: Array) -> Array:
 def _fold(pick: Callable[..., Array], values: list[Array]) -> Array:
     result = values[0]
     for value in values[1:]:
-        result = pick(result, value)
+        result = _plain(pick(result, value))
     return result

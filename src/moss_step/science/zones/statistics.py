@@ -39,7 +39,7 @@ def _accumulate(ids, values, count, total, square, low, high):  # type: ignore[n
                 if k > 0 and v == v:
                     n[k] += 1.0
                     s[k] += v
-                    q[k] += float(v) * v
+                    q[k] += np.float64(v) * np.float64(v)  # the square of a single is a single, and too coarse
                     lo[k] = min(lo[k], v)
                     hi[k] = max(hi[k], v)
 
