@@ -183,3 +183,19 @@ def test_without_a_display_the_window_says_so(tmp_path):
     command = Path(sys.executable).with_name("moss-step")
     ran = subprocess.run([command], capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", "HOME": str(tmp_path)})
     assert ran.returncode == 1 and ran.stderr.startswith("moss-step: There is no display")
+
+
+def test_observers_from_a_table_have_the_heights_of_their_rows(capsys, tmp_path, hills_tif):
+    """The same as two single views with their own heights, added up."""
+    table = tmp_path / "masts.csv"
+    table.write_text("name,x,y,height,reach\nNorth,412061,5871941,15,60\nSouth,412121,5871861,4,\n")
+    both, single = tmp_path / "both.tif", [tmp_path / "north.tif", tmp_path / "south.tif"]
+    assert run(capsys, "do", "viewshed", f"dem={hills_tif}", f"observers={table}", "-o", both)[0] == 0
+    for out, words in zip(
+        single, (["observers=412061,5871941", "observer_height=15", "reach=60"], ["observers=412121,5871861", "observer_height=4"]), strict=True
+    ):
+        assert run(capsys, "do", "viewshed", f"dem={hills_tif}", *words, "-o", out)[0] == 0
+    with rasterio.open(both) as a, rasterio.open(single[0]) as b, rasterio.open(single[1]) as c:
+        assert np.array_equal(a.read(1), b.read(1) + c.read(1)) and a.read(1).max() >= 1
+    code, out, _ = run(capsys, "do", "viewshed", f"dem={hills_tif}", f"observers={table}", "own=2: name=Low, height=1; 1: off", "-o", both, "--json")
+    assert code == 0 and {f.get("class") for f in json.loads(out)["findings"] if f["name"] == "share"} == {"Low"}

@@ -277,3 +277,23 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     rows = slice(20, 100)
     assert walled[rows, wall_col + 2 : wall_col + 8].sum() == 0 < bare[rows, wall_col + 2 : wall_col + 8].sum()
     assert np.array_equal(walled[rows, : wall_col - 1], bare[rows, : wall_col - 1])
+
+
+def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_path):
+    """Rows of a CSV file with x and y: opened like any file, each with the height of its row."""
+    (tmp_path / "masts.csv").write_text("name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,\n")
+    window = hills
+    window.open_path(tmp_path / "masts.csv")
+    settle(window)
+    window.go_to_bench("sight")
+    settle(window)
+    choose_input(window, settle, "Observers from file", by_name(window, "Masts"))
+    control = window.benches["sight"].panel.form.control("own")
+    assert [cell(control, k, "Name").text() for k in (0, 1)] == ["North", "South"]
+    assert [cell(control, k, "Above ground").text() for k in (0, 1)] == ["20", "1.7"]
+    cell(control, 1, "Above ground").setText("9")
+    settle(window)
+    kept = keep(window, settle)
+    sight = prepare_sight(window.work.outcome(by_name(window, "Ridges")).value)
+    expected = [seen_by(sight, Observer(412_102, 5_871_702, height=20.0)) == 1, seen_by(sight, Observer(412_502, 5_871_502, height=9.0)) == 1]
+    assert np.array_equal(values(window, kept), np.sum(expected, axis=0))

@@ -95,3 +95,28 @@ def test_what_holds_no_shapes_is_refused(tmp_path):
         read_shapes(tmp_path / "e.geojson")
     with pytest.raises(MossError, match="no format for shapes"):
         write_shapes(tmp_path / "o.xyz", bogs())
+
+
+@pytest.mark.parametrize(
+    ("names", "first", "crs"),
+    [
+        (("x", "y"), (412_100.5, 5_871_900.25), None),
+        (("Easting", "Northing"), (412_100.5, 5_871_900.25), None),
+        (("lon", "lat"), (-4.25, 52.5), "EPSG:4326"),
+    ],
+)
+def test_rows_of_a_table_that_say_where_they_lie_are_points(tmp_path, names, first, crs):
+    path = tmp_path / "masts.csv"
+    path.write_text(f"name,{names[0]},{names[1]},height\nNorth,{first[0]},{first[1]},12.5\nSouth,{first[0]},{first[1] - 0.5},\n")
+    shapes = read_shapes(path)
+    assert shapes.kind == "points" and shapes.crs == crs and shapes.names() == ["North", "South"]
+    assert (shapes.geometry[0].x, shapes.geometry[0].y) == first
+    assert shapes.columns["height"][0] == 12.5 and np.isnan(shapes.columns["height"][1])
+
+
+def test_a_table_without_places_is_refused_with_the_columns_to_give(tmp_path):
+    path = tmp_path / "figures.csv"
+    path.write_text("name,value\nA,1\n")
+    with pytest.raises(MossError, match="a table without places") as caught:
+        read_shapes(path)
+    assert "x and y" in caught.value.do

@@ -49,7 +49,7 @@ from moss_step.steps.catalogue import BENCHES, catalogue, step_kind
 from moss_step.study.graph import file_name
 from moss_step.study.saving import ENDING
 
-VECTOR_ENDINGS = (*DRIVERS, ".shp", ".json", ".kml", ".gml")
+VECTOR_ENDINGS = (*DRIVERS, ".csv", ".shp", ".json", ".kml", ".gml")
 _LEAVE_IT = QMessageBox.StandardButton
 
 

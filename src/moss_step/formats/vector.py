@@ -14,6 +14,9 @@ from moss_step.model.shapes import Shapes
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
 DRIVERS = {".gpkg": "GPKG", ".geojson": "GeoJSON", ".fgb": "FlatGeobuf"}
+_DEGREES = (("lon", "lat"), ("longitude", "latitude"))
+_PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
+"""Columns of a table that hold the place of each row."""
 
 
 def split_layer(source: str) -> tuple[Path, str | None]:
@@ -46,17 +49,36 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True)
+            meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
     if wkb is None:
-        raise MossError(f"{path} is a table without shapes.", "Choose a file with points, lines or areas.")
+        raise MossError(f"{path} is a table without places.", "Give it columns x and y, or lon and lat, or choose a file with shapes.")
     geometry = shapely.from_wkb(wkb, on_invalid="ignore")
     kept = np.array([g is not None and not g.is_empty for g in geometry], bool)
     if not kept.any():
         raise MossError(f"{path} holds no shapes.", "Choose another file or layer.")
     columns = {str(n): v[kept] for n, v in zip(meta["fields"], fields, strict=True)}
-    return Shapes(np.asarray(geometry[kept]), columns, meta["crs"])
+    return Shapes(np.asarray(geometry[kept]), columns, meta["crs"] or _system_of_table(path))
+
+
+def _options(path: Path) -> dict[str, str]:
+    """How a table is read: its rows as points where it says where they lie, its numbers as numbers."""
+    if path.suffix.lower() != ".csv":
+        return {}
+    return {
+        "X_POSSIBLE_NAMES": ",".join(x for x, _ in _PLACES), "Y_POSSIBLE_NAMES": ",".join(y for _, y in _PLACES),
+        "KEEP_GEOM_COLUMNS": "NO", "AUTODETECT_TYPE": "YES",
+    }  # fmt: skip
+
+
+def _system_of_table(path: Path) -> str | None:
+    """Longitude and latitude when a table's columns say so; else it is not known."""
+    if path.suffix.lower() != ".csv":
+        return None
+    with path.open(encoding="utf-8", errors="replace") as file:
+        names = {n.strip().strip('"').lower() for n in file.readline().split(",")}
+    return "EPSG:4326" if any(x in names and y in names for x, y in _DEGREES) and not any(x in names for x, _ in _PLACES[:3]) else None
 
 
 def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
