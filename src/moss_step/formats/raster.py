@@ -86,7 +86,7 @@ def _opened(path: Path) -> Iterator[rasterio.DatasetReader]:
                 rasterio.open(path) as file,
             ):
                 yield file
-        except RasterioError as error:
+        except (RasterioError, UnicodeDecodeError) as error:  # the latter: texts of a damaged header
             raise MossError(
                 f"{path} could not be read as a raster: {_first_line(error)}",
                 "It may be cut short or no raster at all. Fetch or copy it again.",

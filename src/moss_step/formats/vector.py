@@ -32,7 +32,7 @@ def layers(path: Path) -> list[str]:
     check_readable(path)
     try:
         return [str(row[0]) for row in pyogrio.list_layers(path)]
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, UnicodeDecodeError) as error:
         raise _unreadable(path, error) from error
 
 
@@ -50,7 +50,7 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, UnicodeDecodeError) as error:
         raise _unreadable(path, error) from error
     if wkb is None:
         raise MossError(f"{path} is a table without places.", "Give it columns x and y, or lon and lat, or choose a file with shapes.")
