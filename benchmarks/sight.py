@@ -18,7 +18,7 @@ from moss_step.science.sight.viewshed import Observer, Sight, place_of, prepare_
 
 
 @numba.njit(nogil=True, parallel=True)
-def _plain(z, r0, c0, eye, target, bend, size, reach, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def _plain(z: np.ndarray, r0: int, c0: int, eye: float, target: float, bend: float, size: float, reach: float, out: np.ndarray) -> None:
     """One ray a target written plainly: every crossing until one blocks."""
     for r in numba.prange(z.shape[0]):
         for c in range(z.shape[1]):

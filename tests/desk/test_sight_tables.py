@@ -145,14 +145,20 @@ def pull(window, settle, line) -> None:
     settle(window)
 
 
+@pytest.fixture
+def lined(hills, settle):
+    """A sight line pulled over the ridges, with its section open."""
+    hills.begin_step("sight_line")
+    settle(hills)
+    pull(hills, settle, LINE)
+    return hills
+
+
 LINE = (412_052.0, 5_871_702.0, 412_652.0, 5_871_702.0)
 
 
-def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(hills, settle):
-    window = hills
-    window.begin_step("sight_line")
-    settle(window)
-    pull(window, settle, LINE)
+def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(lined, settle):
+    window = lined
     chart = window.section.chart
     assert window.section.isVisible() and chart.sight is not None
     ends = window.benches["sight"].panel._line()
@@ -164,11 +170,8 @@ def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(hills, 
     assert {QColor(LICHEN).name(), QColor(OCHRE).name()} <= colors, "seen and hidden stretches are drawn"
 
 
-def test_the_section_follows_while_an_end_is_dragged_and_when_the_ends_are_swapped(hills, settle):
-    window = hills
-    window.begin_step("sight_line")
-    settle(window)
-    pull(window, settle, LINE)
+def test_the_section_follows_while_an_end_is_dragged_and_when_the_ends_are_swapped(lined, settle):
+    window = lined
     panel, chart = window.benches["sight"].panel, window.section.chart
     first = chart.sight
     panel.drag_handle(1, 412_300.0, 5_871_650.0, ended=False)
@@ -182,22 +185,16 @@ def test_the_section_follows_while_an_end_is_dragged_and_when_the_ends_are_swapp
     assert chart.sight.ground[0] == pytest.approx(before.ground[-1] + before.fall[-1], abs=1e-6)
 
 
-def test_a_taller_target_changes_the_ray_in_the_section(hills, settle):
-    window = hills
-    window.begin_step("sight_line")
-    settle(window)
-    pull(window, settle, LINE)
+def test_a_taller_target_changes_the_ray_in_the_section(lined, settle):
+    window = lined
     before = window.section.chart.sight
     fill(window, settle, "target_height", 40.0)
     after = window.section.chart.sight
     assert after.ray[-1] == pytest.approx(before.ray[-1] + 40.0) and len(after.obstacles) <= len(before.obstacles)
 
 
-def test_pointing_at_the_section_says_what_is_seen_there(hills, settle):
-    window = hills
-    window.begin_step("sight_line")
-    settle(window)
-    pull(window, settle, LINE)
+def test_pointing_at_the_section_says_what_is_seen_there(lined, settle):
+    window = lined
     sight = window.section.chart.sight
     for seen in (True, False):
         at = int(np.flatnonzero(sight.seen == seen)[len(np.flatnonzero(sight.seen == seen)) // 2])
@@ -206,11 +203,8 @@ def test_pointing_at_the_section_says_what_is_seen_there(hills, settle):
         assert "what stands there" in window.section.said.text()
 
 
-def test_a_kept_line_is_shown_again_when_it_is_changed(hills, settle):
-    window = hills
-    window.begin_step("sight_line")
-    settle(window)
-    pull(window, settle, LINE)
+def test_a_kept_line_is_shown_again_when_it_is_changed(lined, settle):
+    window = lined
     kept = keep(window, settle)
     window.show_drawer("plan")
     window.work.choose("")
@@ -297,3 +291,20 @@ def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_p
     sight = prepare_sight(window.work.outcome(by_name(window, "Ridges")).value)
     expected = [seen_by(sight, Observer(412_102, 5_871_702, height=20.0)) == 1, seen_by(sight, Observer(412_502, 5_871_502, height=9.0)) == 1]
     assert np.array_equal(values(window, kept), np.sum(expected, axis=0))
+
+
+def test_an_observer_of_a_file_is_switched_off_by_the_button_that_takes_away(hills, settle, tmp_path):
+    """Its row stays, as its file does; the others keep their numbers and what is theirs."""
+    (tmp_path / "masts.csv").write_text("name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,5\n")
+    window = hills
+    window.open_path(tmp_path / "masts.csv")
+    settle(window)
+    window.go_to_bench("sight")
+    settle(window)
+    choose_input(window, settle, "Observers from file", by_name(window, "Masts"))
+    control = window.benches["sight"].panel.form.control("own")
+    control.table.selectRow(0)
+    press(window, "Take this one away")
+    settle(window)
+    assert control.value() == "1: off" and control.table.rowCount() == 2
+    assert {f.of for f in window.work.outcome(DRAFT).findings if f.name == "share"} == {"South"}

@@ -10,12 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.units import NONE
+from moss_step.model.units import METRE, NONE
 from moss_step.science.sight.obstacles import with_shapes
-from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by, seen_fast
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.observers import OWN_WORDS, SightSettings, all_observers, blocking, observers_of, own_text, own_values
 from tests.conftest import plane, surface
@@ -200,3 +201,30 @@ def test_a_horizon_with_gaps_is_one_line_for_each_stretch():
     known = int(np.isfinite(table.columns["angle"]).sum())
     assert 150 <= known <= 185 and len(line) == 1 and not line.geometry[0].is_closed
     assert len(shapely.get_coordinates(line.geometry[0])) == known
+
+
+def test_the_area_that_each_observer_sees_counts_cells_of_their_true_size():
+    """On a grid in degrees rows differ in area: the areas of single observers add up row by row (pyproj by way of the frame)."""
+    z = np.random.default_rng(6).normal(size=(80, 60)).cumsum(0).cumsum(1).astype(np.float32) * 0.3
+    frame = Frame(80, 60, 10.0, 66.0, 0.05, 0.05, "EPSG:4326")
+    dem = Surface(z, frame, METRE)
+    at = [(frame.x_of(30), frame.y_of(70))]
+    outcome = outcome_of("viewshed", {"at": at, "observer_height": 500.0}, dem=dem)
+    found = {(f.of, f.name): f.value for f in outcome.findings}
+    seen = outcome.value.values == 1
+    by_rows = float((seen.sum(axis=1) * frame.row_areas).sum())
+    assert found["observer 1", "area_m2"] == pytest.approx(by_rows) == pytest.approx(found["", "seen_area_m2"])
+    assert abs(by_rows / (seen.sum() * frame.area / z.size) - 1) > 0.01, "a mean size of the cells would be wrong here"
+
+
+@pytest.mark.parametrize(("wide", "high"), [(2.0, 5.0), (5.0, 2.0), (2.0, 2.0)])
+def test_the_preview_keeps_to_the_reach_on_cells_of_any_shape(wide, high):
+    """Asked for are just the cells within the reach and beyond the nearest distance (NumPy's distances)."""
+    dem = surface(np.zeros((60, 70)), dx=wide, dy=high)
+    observer = Observer(dem.frame.x_of(30), dem.frame.y_of(25), height=3.0, reach=41.0, near=9.0)
+    seen = seen_fast(prepare_sight(dem), observer)
+    r, c = np.mgrid[0:60, 0:70]
+    d = np.hypot((c - 30) * wide, (r - 25) * high)
+    assert np.array_equal(seen != 2, (d <= 41.0) & (d >= 9.0))
+    exact = seen_by(prepare_sight(dem), observer)
+    assert np.array_equal(seen, exact), "level ground within three metres of the eye is all seen"

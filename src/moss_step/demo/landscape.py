@@ -18,7 +18,7 @@ _DC = (-1, 0, 1, -1, 1, -1, 0, 1)
 
 
 @numba.njit(cache=True, nogil=True)
-def _route(z, outlet, order, receiver):  # type: ignore[no-untyped-def]  # numba infers the types
+def _route(z: np.ndarray, outlet: np.ndarray, order: np.ndarray, receiver: np.ndarray) -> None:
     """Fill ``z`` so that it drains to the outlets; give cells in ascending order and each one's receiver."""
     rows, cols = z.shape
     seen = np.zeros(rows * cols, np.bool_)
@@ -60,7 +60,7 @@ def _route(z, outlet, order, receiver):  # type: ignore[no-untyped-def]  # numba
 
 
 @numba.njit(cache=True, nogil=True)
-def _incise(z, outlet, order, receiver, cell, rate, uplift):  # type: ignore[no-untyped-def]  # numba infers the types
+def _incise(z: np.ndarray, outlet: np.ndarray, order: np.ndarray, receiver: np.ndarray, cell: float, rate: float, uplift: np.ndarray) -> None:
     """Uplift, then lower each cell towards its receiver by the power of the area that drains through it."""
     rows, cols = z.shape
     flat, lift = z.ravel(), uplift.ravel()
@@ -80,7 +80,7 @@ def _incise(z, outlet, order, receiver, cell, rate, uplift):  # type: ignore[no-
 
 
 @numba.njit(cache=True, nogil=True)
-def _diffuse(z, outlet, share, times):  # type: ignore[no-untyped-def]  # numba infers the types
+def _diffuse(z: np.ndarray, outlet: np.ndarray, share: float, times: int) -> None:
     """Creep of soil: explicit diffusion, closed edges; ``share`` = diffusivity x time / cell area, below 0.25."""
     rows, cols = z.shape
     for _ in range(times):

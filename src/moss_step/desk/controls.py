@@ -148,9 +148,7 @@ class SliderControl(Control):
         self.edit.editingFinished.connect(self._typed)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        holder = row(self.slider, self.edit)
-        holder.layout().setStretch(0, 1)  # type: ignore[union-attr]  # it was made with a layout
-        layout.addWidget(holder)
+        layout.addWidget(row(self.slider, self.edit, grows=self.slider))
 
     def set_range(self, low: float, high: float) -> None:
         """Let the slider run between two values."""

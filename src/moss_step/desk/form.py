@@ -5,7 +5,7 @@ from __future__ import annotations
 import types
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any, Literal, Union, get_args, get_origin
+from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Signal
@@ -14,7 +14,10 @@ from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 from moss_step.desk.controls import ChoiceControl, Control, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl
 from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import label, row, tool
+from moss_step.model.typed import as_kind
 from moss_step.steps.declare import Settings, extra
+
+AControl = TypeVar("AControl", bound=Control)
 
 
 class Form(QWidget):
@@ -50,9 +53,15 @@ class Form(QWidget):
             field = settings.model_fields[name]
             control.set_value(values.get(name, None if field.is_required() else field.default))
 
-    def control(self, name: str) -> Control:
-        """The control of a setting."""
-        return self._controls[name]
+    @overload
+    def control(self, name: str) -> Control: ...
+
+    @overload
+    def control(self, name: str, kind: type[AControl]) -> AControl: ...
+
+    def control(self, name: str, kind: type[Control] = Control) -> Control:
+        """The control of a setting; ``kind`` is what its declaration makes of it."""
+        return as_kind(self._controls[name], kind)
 
     def _control(self, name: str, field: FieldInfo) -> Control:
         kind, optional = _kind(field)

@@ -61,7 +61,7 @@ class HistogramView(QWidget):
 
     def value_at(self, x: float) -> float:
         """Value at a pixel, rounded to what a pixel can tell."""
-        assert self._bins is not None  # noqa: S101
+        assert self._bins is not None  # noqa: S101 - asked only while values are shown
         span = self._bins.high - self._bins.low
         value = self._bins.low + (x - 6) / (self.width() - 12) * span
         digits = int(np.ceil(-np.log10(span / max(self.width(), 1)))) if span > 0 else 0

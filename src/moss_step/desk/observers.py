@@ -48,7 +48,7 @@ class ObserversControl(Control):
         self.table.itemSelectionChanged.connect(self._select)
         self._said = label("", "warn", wrap=True)
         self._said.hide()
-        self._away = button("Take this one away", "Remove the observer whose row is chosen", self._take_away)
+        self._away = button("Take this one away", "Remove the observer whose row is chosen; one of a file is switched off", self._take_away)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
@@ -74,6 +74,12 @@ class ObserversControl(Control):
     def forget(self, number: int) -> None:
         """Observer ``number`` (from 0) is gone: those after it move up, with what they have of their own."""
         self._own = {n - (n > number + 1): own for n, own in self._own.items() if n != number + 1}
+
+    def switch_off(self, number: int) -> None:
+        """Leave observer ``number`` (from 0) out, and tell."""
+        self._own.setdefault(number + 1, {})["off"] = 1.0
+        self._fill()
+        self.changed.emit()
 
     def _fill(self) -> None:
         shown = self._observers[:_MOST_ROWS]
@@ -116,7 +122,7 @@ class ObserversControl(Control):
                 own |= own_values(f"{number}: {word}={text}")[number] if text else {}
             except ValueError:
                 self._fill()
-                self._tell(f"'{text}' is no {_COLUMNS[word].lower()}.")
+                self._tell(f"'{text}' is no {_COLUMNS[word].lower()}." + (" A name has no comma and no semicolon." if word == "name" else ""))
                 return
         if own == was:
             return

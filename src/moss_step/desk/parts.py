@@ -98,17 +98,17 @@ def line() -> QFrame:
     return made
 
 
-def row(*parts: QWidget | int, gap: int = 8) -> QWidget:
-    """Widgets side by side; a number is a stretch."""
+def row(*parts: QWidget | int, gap: int = 8, sides: int = 0, grows: QWidget | None = None) -> QWidget:
+    """Widgets side by side; a number is a stretch. ``grows`` is the one that takes the room left, ``sides`` the margin at both ends."""
     holder = QWidget()
     layout = QHBoxLayout(holder)
-    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setContentsMargins(sides, 0, sides, 0)
     layout.setSpacing(gap)
     for part in parts:
         if isinstance(part, int):
             layout.addStretch(part)
         else:
-            layout.addWidget(part)
+            layout.addWidget(part, 1 if part is grows else 0)
     return holder
 
 
@@ -199,9 +199,7 @@ class Note(QFrame):
                 mark = QLabel()
                 mark.setPixmap(pixmap("warning", OCHRE, 16))
                 mark.setAlignment(Qt.AlignmentFlag.AlignTop)
-                holder = row(mark, strong, gap=6)
-                holder.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
-                self._layout.addWidget(holder)
+                self._layout.addWidget(row(mark, strong, gap=6, grows=strong))
             else:
                 self._layout.addWidget(strong)
         for text in lines:

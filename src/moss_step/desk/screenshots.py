@@ -13,7 +13,10 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk.warm import settle
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.science.water.drainage import prepare
+from moss_step.steps.declare import Outcome
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -106,7 +109,7 @@ def draw_sight_line(window: MainWindow) -> None:
 
 def follow_water(window: MainWindow) -> None:
     """The path of the water from a place pointed at."""
-    prepare(window.work.outcome("ground").value)  # type: ignore[union-attr,arg-type]
+    prepare(as_kind(as_kind(window.work.outcome("ground"), Outcome).value, Surface))
     window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
     window.go_to_bench("water")
     view = window.plan.view

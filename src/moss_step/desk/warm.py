@@ -20,6 +20,8 @@ from moss_step.science.water.drainage import prepare
 from moss_step.study.autosave import Autosave
 
 if TYPE_CHECKING:
+    from PySide6.QtCore import QCoreApplication
+
     from moss_step.desk.window import MainWindow
 
 _LONGEST = 600.0
@@ -82,14 +84,14 @@ def _follow_the_pointer(window: MainWindow) -> None:
     under_pixel(eye, (100.0, 100.0), (200, 200), outcome.value.values.copy(), extent)
 
 
-def settle(app: object, window: object) -> None:
+def settle(app: QCoreApplication, window: MainWindow) -> None:
     """Let the window work until nothing runs."""
     end = time.monotonic() + _LONGEST
     calm = 0
     while calm < 5 and time.monotonic() < end:
-        app.processEvents()  # type: ignore[attr-defined]
+        app.processEvents()
         time.sleep(0.02)
-        calm = 0 if window.work.busy else calm + 1  # type: ignore[attr-defined]
+        calm = 0 if window.work.busy else calm + 1
 
 
 if __name__ == "__main__":

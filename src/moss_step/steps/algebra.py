@@ -14,6 +14,7 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, one_frame
@@ -25,9 +26,7 @@ SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
 
 
 def _surface(inputs: Inputs, name: str = "surface") -> Surface:
-    value = inputs[name]
-    assert isinstance(value, Surface)  # noqa: S101 - checked against the declaration
-    return value
+    return as_kind(inputs[name], Surface)
 
 
 def _surfaces(inputs: Inputs) -> dict[str, Surface]:
@@ -125,8 +124,7 @@ class AmongSettings(Settings):
 
 def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Comparing")
-    classes = inputs["classes"]
-    assert isinstance(classes, ClassMap)  # noqa: S101 - checked against the declaration
+    classes = as_kind(inputs["classes"], ClassMap)
     made = criteria.among(classes, settings.among, settings.elsewhere == "no")
     return class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
 

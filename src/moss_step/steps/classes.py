@@ -13,6 +13,7 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.progress import Progress
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import UNKNOWN
 from moss_step.science.classes.breaks import SAMPLE
 from moss_step.science.classes.classify import classify as put_in_classes
@@ -74,8 +75,7 @@ def rows_of(rules: Sequence[Rule]) -> list[dict[str, Any]]:
 
 
 def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) -> Outcome:
-    surface = inputs["surface"]
-    assert isinstance(surface, Surface)  # noqa: S101 - checked against the declaration
+    surface = as_kind(inputs["surface"], Surface)
     if surface.valid_count == 0:
         raise AskedWronglyError("The surface has no values to put in classes.", "Choose another surface.")
     rules = settings.rule_set(surface)

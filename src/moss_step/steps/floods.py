@@ -14,6 +14,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.water import indices, network, pond
 from moss_step.science.water.drainage import FlowMethod
@@ -100,8 +101,7 @@ class FloodSettings(Settings):
 
 def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.2, "Flooding")
-    above = inputs["above"]
-    assert isinstance(above, Surface)  # noqa: S101 - checked against the declaration
+    above = as_kind(inputs["above"], Surface)
     made = indices.flooded(above, settings.stage)
     if made.valid_count == 0:
         raise MossError("Nothing is flooded.", "Raise the stage.")

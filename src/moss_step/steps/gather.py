@@ -13,6 +13,7 @@ from moss_step.model.frame import reference_system
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, METRE, UNITS
 from moss_step.science.grid_check import suspicions
 from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
@@ -141,16 +142,14 @@ class CropSettings(Settings):
 
 
 def _crop(settings: CropSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    surface, area = inputs["surface"], inputs.get("area")
-    assert isinstance(surface, Surface)  # noqa: S101 - checked against the declaration
+    surface, area = as_kind(inputs["surface"], Surface), inputs.get("area")
     if (settings.box is None) == (area is None):
         raise AskedWronglyError("Crop needs either a box or an area.", "Draw a box, or choose areas; not both.")
     progress.at(0.0, "Cropping")
     if settings.box is not None:
         return _cell_outcome(crop_to_box(surface, settings.box))
-    assert isinstance(area, Shapes)  # noqa: S101
     warnings: tuple[str, ...] = ()
-    moved = in_system(area, surface.frame.crs)
+    moved = in_system(as_kind(area, Shapes), surface.frame.crs)
     if moved is not area:
         warnings = (f"The areas were carried over to {surface.frame.system_name}.",)
     return _cell_outcome(crop_to_area(surface, moved), warnings)
@@ -196,8 +195,7 @@ class ReprojectSettings(Settings):
 
 
 def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    surface = inputs["surface"]
-    assert isinstance(surface, Surface)  # noqa: S101
+    surface = as_kind(inputs["surface"], Surface)
     if surface.cyclic and settings.resampling != "nearest":
         raise MossError("An aspect cannot be averaged: 359° and 1° would give 180°.", "Use nearest, or derive it anew.")
     return _cell_outcome(carry_over(surface, settings.crs, settings.cell, settings.resampling, progress))

@@ -9,6 +9,7 @@ import numpy as np
 from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import SHARE
 from moss_step.science.relief import shading
 from moss_step.science.relief.gradient import aspect as derive_aspect
@@ -25,9 +26,7 @@ _METHOD_HELP = "horn weighs eight neighbours, calmer on noise; quadratic fits fo
 
 def ground(inputs: Inputs) -> Surface:
     """Give the elevation input."""
-    dem = inputs["dem"]
-    assert isinstance(dem, Surface)  # noqa: S101 - checked against the declaration
-    return dem
+    return as_kind(inputs["dem"], Surface)
 
 
 class SlopeSettings(Settings):

@@ -1,8 +1,7 @@
-"""Sight: what observers see, how many and which see a place, sight lines, masts, horizons and best places."""
+"""Sight: what observers see, how many and which see a place, masts, horizons and best places."""
 
 from __future__ import annotations
 
-import itertools
 import math
 
 import numpy as np
@@ -16,19 +15,19 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, rays, viewshed
-from moss_step.science.sight.line import sight_line as look_along
-from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
+from moss_step.science.sight.line import runs_of
+from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
-from moss_step.steps.fields import BoxField
-from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, blocking, observers_of, sentence, sight_of, stated
-from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
+from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
 
@@ -46,7 +45,7 @@ def _weighted(weights: object, sight: Sight, observers: list[Observer], seen: vi
         if (hit := count == k).any():
             found.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
     for k, observer in enumerate(observers if seen.which is not None else ()):
-        held = float(amount[(seen.which >> np.uint64(k)) & np.uint64(1) == 1].sum())  # type: ignore[operator]  # there for up to 64
+        held = float(amount[seen.by(k)].sum())
         found += [Finding("weight", held, weights.unit, observer.name), Finding("weight_share", held / total, SHARE, observer.name)]
     return found
 
@@ -56,7 +55,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     observers = observers_of(settings, inputs, sight.frame)
     seen = viewshed.viewshed(sight, observers, progress)
     cells, count = sight.dem.valid_count, seen.count.values
-    some, area = count > 0, sight.frame.area / sight.dem.values.size
+    some = count > 0
     found = [
         Finding("seen_area_m2", viewshed.cell_areas(sight, some), SQUARE_METRE),
         Finding("seen_share", float(some.sum()) / cells, SHARE),
@@ -67,8 +66,8 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
         hit = count == k
         if hit.any():
             found.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
-    for observer, n, asked in zip(observers, seen.seen, seen.asked, strict=True):
-        found += [Finding("share", n / max(asked, 1), SHARE, observer.name), Finding("area_m2", n * area, SQUARE_METRE, observer.name)]
+    for observer, n, asked, area in zip(observers, seen.seen, seen.asked, seen.areas, strict=True):
+        found += [Finding("share", n / max(asked, 1), SHARE, observer.name), Finding("area_m2", area, SQUARE_METRE, observer.name)]
     places_at = {(o.x, o.y) for o in observers}
     twice = (f"{len(observers) - len(places_at)} observers stand where another one stands.",) if len(places_at) < len(observers) else ()
     figure = f"{float(some.sum()) / cells:.1%} seen" if len(observers) == 1 else f"{float(some.sum()) / cells:.1%} seen by any"
@@ -92,8 +91,7 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
     if len(observers) > 64:
         raise MossError(f"There are {len(observers):,} observers, and which of them see a place is told for 64.", "Use viewshed for their number.")
     seen = viewshed.viewshed(sight, observers, progress)
-    assert seen.which is not None  # noqa: S101 - there for up to 64
-    kinds, places_in = np.unique(seen.which, return_inverse=True)
+    kinds, places_in = np.unique(as_kind(seen.which, np.ndarray), return_inverse=True)
     if len(kinds) > 254:
         raise MossError(f"There are {len(kinds):,} combinations of observers, and a class map holds 254.", "Use fewer observers.")
     codes = places_in.reshape(sight.frame.shape).astype(np.uint8)
@@ -194,9 +192,9 @@ def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress)
     known = np.isfinite(columns["angle"])
     if known.all():
         runs = [np.arange(len(xy) + 1) % len(xy)]
-    else:  # begin after a gap, so that a stretch over north stays whole
+    else:  # begin at a gap, so that a stretch over north stays whole
         order = np.roll(np.arange(len(xy)), -int(np.flatnonzero(~known)[0]))
-        runs = [r for r in np.split(order, np.flatnonzero(np.diff(known[order].astype(np.int8))) + 1) if known[r[0]] and len(r) > 1]
+        runs = [order[a:b] for a, b in runs_of(known[order]) if b - a > 1]
     if not runs:
         raise MossError("The horizon is seen on single bearings only.", "Ask for more bearings, or move the observer.")
     lines = np.array([shapely.LineString(xy[r]) for r in runs], object)
@@ -217,96 +215,6 @@ horizon_line = StepKind(
 )  # fmt: skip
 
 
-class LineSettings(Settings):
-    """Settings of sight_line."""
-
-    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line")
-    observer_height: float = setting(1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000)
-    target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
-    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
-    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
-    barrier_height: float = setting(10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", ge=0, le=1000)
-
-
-def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    lines = inputs.get("line")
-    sight = prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
-    if isinstance(lines, Shapes):
-        xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
-        if len(xy) < 2:
-            raise AskedWronglyError("The line has one point.", "Give a line with two ends.")
-        start, end = tuple(xy[0]), tuple(xy[-1])
-    elif settings.ends is not None:
-        start, end = settings.ends[:2], settings.ends[2:]
-    else:
-        raise AskedWronglyError("sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE.")
-    seen = look_along(sight, start, end, settings.observer_height, settings.target_height)
-    first = seen.obstacles[0] if seen.obstacles else None
-    found = [
-        Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
-        Finding("length", float(seen.distance[-1]), METRE),
-        Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), CELLS),
-    ]  # fmt: skip
-    if first is not None:
-        found += [Finding("first_obstacle_at", first[0], METRE), Finding("first_obstacle_above_ray", first[1], METRE)]
-    table = Table(
-        {"distance": seen.distance, "x": seen.x, "y": seen.y, "ground": seen.ground, "top": seen.top, "ray": seen.ray,
-         "seen": seen.seen.astype(float)},
-        dict.fromkeys(("distance", "ground", "top", "ray"), METRE), x="distance", y="ground",
-    )  # fmt: skip
-    eye = f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m at the end."
-    figure = f"open, {measured(seen.clearance)} m clear" if seen.open else f"blocked at {measured(first[0] if first else 0.0)} m"
-    bend = "Earth curvature with a refraction coefficient of " + f"{settings.refraction:g}." if settings.curvature else "Curvature is off."
-    return Outcome(table, figure, tuple(found), (eye, bend))
-
-
-sight_line = StepKind(
-    kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
-    help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
-    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
-    settings=LineSettings, gives="table", run=_sight_line,
-    label=lambda s, names: f"Sight line over {names['dem']}",
-)  # fmt: skip
-
-
-class StretchSettings(LineSettings):
-    """Settings of sight_stretches."""
-
-
-def _stretches(settings: StretchSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    outcome = _sight_line(settings, inputs, progress)
-    table = outcome.value
-    assert isinstance(table, Table)  # noqa: S101 - made above
-    seen, xy = table.columns["seen"] > 0, np.stack([table.columns["x"], table.columns["y"]], axis=1)
-    edges = np.concatenate([[0], np.flatnonzero(np.diff(seen.astype(np.int8))) + 1, [len(seen)]])
-    lines, states, starts = [], [], []
-    for a, b in itertools.pairwise(edges):
-        part = xy[a : min(b + 1, len(xy))]
-        if len(part) > 1:
-            lines.append(shapely.LineString(part))
-            states.append("seen" if seen[a] else "hidden")
-            starts.append(float(table.columns["distance"][a]))
-    length = np.array([float(table.columns["distance"][min(b, len(xy) - 1)] - table.columns["distance"][a]) for a, b in itertools.pairwise(edges)])
-    columns = {
-        "stretch": np.arange(1, len(lines) + 1),
-        "state": np.array(states, object),
-        "from_m": np.array(starts),
-        "length_m": length[: len(lines)],
-    }
-    return Outcome(Shapes(np.array(lines, object), columns, ground(inputs).frame.crs), outcome.figure, outcome.findings, outcome.warnings)
-
-
-sight_stretches = StepKind(
-    kind="sight_stretches", bench="sight", title="Stretches seen", question="Which of a line is seen from its start?",
-    help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
-    settings=StretchSettings, gives="shapes", run=_stretches,
-    label=lambda s, names: f"Stretches seen in {names['dem']}",
-    look={"column": "state", "method": "unique"},
-)  # fmt: skip
-
-
 class BlindSettings(Settings):
     """Settings of blind_patches."""
 
@@ -317,9 +225,7 @@ SEEN = InputSpec("seen", "surface", "Seen", "From the step viewshed.", quantity=
 
 
 def _seen(inputs: Inputs, name: str) -> Surface:
-    value = inputs[name]
-    assert isinstance(value, Surface)  # noqa: S101 - checked against the declaration
-    return value
+    return as_kind(inputs[name], Surface)
 
 
 def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outcome:

@@ -17,6 +17,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.profile import profile as values_along
@@ -35,8 +36,7 @@ CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on."
 
 def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str, ...]]:
     """Give an input of shapes in a grid's reference system, with a remark when they were carried over."""
-    value = inputs[name]
-    assert isinstance(value, Shapes)  # noqa: S101 - checked against the declaration
+    value = as_kind(inputs[name], Shapes)
     moved = in_system(value, frame.crs)
     return moved, () if moved is value else (f"The shapes were carried over to {frame.system_name}.",)
 
@@ -85,8 +85,7 @@ class ProfileSettings(Settings):
 
 def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Reading along the line")
-    surface = inputs["surface"]
-    assert isinstance(surface, Surface)  # noqa: S101
+    surface = as_kind(inputs["surface"], Surface)
     surfaces = {"value": surface, **{n: v for n, v in inputs.items() if isinstance(v, Surface) and n != "surface"}}
     warnings: tuple[str, ...] = ()
     if "path" in inputs:
@@ -135,8 +134,7 @@ class RasterizeSettings(Settings):
 
 def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying shapes on the grid")
-    like = inputs["like"]
-    assert isinstance(like, Surface)  # noqa: S101
+    like = as_kind(inputs["like"], Surface)
     shapes, warnings = _shapes(inputs, "shapes", like.frame)
     return class_outcome(outlines.shapes_to_grid(shapes, like.frame, settings.column), like.frame.rows * like.frame.cols, warnings)
 
@@ -161,9 +159,7 @@ class PolygonizeSettings(Settings):
 
 
 def _classes(inputs: Inputs) -> ClassMap:
-    value = inputs["classes"]
-    assert isinstance(value, ClassMap)  # noqa: S101
-    return value
+    return as_kind(inputs["classes"], ClassMap)
 
 
 def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -222,8 +218,7 @@ class MaskSettings(Settings):
 
 def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Masking")
-    surface = inputs["surface"]
-    assert isinstance(surface, Surface)  # noqa: S101
+    surface = as_kind(inputs["surface"], Surface)
     areas, warnings = _shapes(inputs, "areas", surface.frame)
     return surface_outcome(outlines.mask_surface(surface, areas, settings.keep), warnings)
 
@@ -249,8 +244,7 @@ class TessellateSettings(Settings):
 
 def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying tiles")
-    extent = inputs["extent"]
-    assert isinstance(extent, Surface)  # noqa: S101
+    extent = as_kind(inputs["extent"], Surface)
     keep, warnings = _shapes(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
     return _counted(cover(extent.frame, settings.shape, settings.spacing, keep), warnings=warnings)
 
@@ -284,8 +278,7 @@ class ZoneSettings(Settings):
 
 
 def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    surface = inputs["surface"]
-    assert isinstance(surface, Surface)  # noqa: S101
+    surface = as_kind(inputs["surface"], Surface)
     zones, warnings = _shapes(inputs, "zones", surface.frame)
     found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress)
     columns, symbols = dict(zones.columns), dict(zones.symbols)
@@ -357,8 +350,7 @@ class ChooseSettings(Settings):
 
 def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Choosing")
-    value, others = inputs["shapes"], inputs.get("others")
-    assert isinstance(value, Shapes)  # noqa: S101
+    value, others = as_kind(inputs["shapes"], Shapes), inputs.get("others")
     rows, warnings = np.arange(len(value)), tuple[str, ...]()
     if settings.where:
         rows = np.intersect1d(rows, choosing.rows_matching(value.columns, settings.where))

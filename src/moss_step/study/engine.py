@@ -9,15 +9,15 @@ import os
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress, silent
-from moss_step.steps.declare import Outcome, StepKind, Value
+from moss_step.steps.declare import Outcome, Settings, StepKind, Value
 from moss_step.study.graph import Step, Study
 
 State = Literal["done", "waiting", "failed"]
@@ -224,12 +224,12 @@ class Engine:
         return self._file_hash(source, read=False)
 
 
-def run_declared(step: StepKind, settings: object, inputs: dict[str, Value], progress: Progress) -> Outcome:
+def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress) -> Outcome:
     """Check settings and inputs against a declaration, then run it.
 
     Raises AskedWronglyError when an input is missing or of another kind.
     """
-    checked = step.checked(settings if isinstance(settings, dict) else dict(settings))  # type: ignore[call-overload]
+    checked = step.checked(dict(settings))
     for spec in step.inputs:
         value = inputs.get(spec.name)
         if value is None and not spec.optional:

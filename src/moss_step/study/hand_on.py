@@ -18,6 +18,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
 from moss_step.steps.declare import Outcome, ValueKind
 
 ENDINGS: dict[ValueKind, tuple[str, ...]] = {
@@ -80,12 +81,12 @@ def _plain(value: object) -> object:
 
 def class_table(outcome: Outcome) -> str:
     """Give a class map's table as CSV: class, name, color, range, count, area_m2, share (0 to 1)."""
-    assert isinstance(outcome.value, ClassMap)  # noqa: S101 - asked of class maps only
+    classes = as_kind(outcome.value, ClassMap).classes
     found = {(f.of, f.name): f.value for f in outcome.findings}
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
     table.writerow(_COLUMNS)
-    for c in outcome.value.classes:
+    for c in classes:
         numbers = (
             int(found[c.name, "count"]),
             f"{found[c.name, 'area_m2']:.3f}",

@@ -97,8 +97,7 @@ class ClassifyPanel(StepPanel):
             self.measure,
             gap=4,
         )
-        ends = row(self.ends, self.end_text)
-        ends.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
+        ends = row(self.ends, self.end_text, grows=self.end_text)
         parts: tuple[QWidget, ...] = (self.histogram, row(self.presets, self.count), self.table, files, ends)
         for part in parts:
             layout.addWidget(part)

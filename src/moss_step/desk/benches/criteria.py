@@ -60,9 +60,7 @@ class ThresholdPanel(StepPanel):
         return found
 
     def _set_bound(self, value: float) -> None:
-        control = self.form.control(self._side())
-        if isinstance(control, TextControl):
-            control.fill(f"{value:.4g}")
+        self.form.control(self._side(), TextControl).fill(f"{value:.4g}")
 
 
 class FormulaPanel(StepPanel):
@@ -79,8 +77,8 @@ class FormulaPanel(StepPanel):
     def show_outcome(self) -> None:
         """Mark the part of the text that is wrong."""
         super().show_outcome()
-        control = self.form.control("expression")
-        if self._left or self.further is None or not isinstance(control, FormulaControl):
+        control = self.form.control("expression", FormulaControl)
+        if self._left or self.further is None:
             return
         text, fault = str(control.value() or ""), None
         if text:
@@ -105,7 +103,6 @@ class FormulaPanel(StepPanel):
         if self._mixed is None or self.further is None:
             return
         name, unit = self._mixed
-        control = self.form.control("expression")
         study = self.work.study
         made = study.fresh_id("convert_units")
         step = Step(id=made, kind="convert_units", inputs={"surface": self.further.names[name]}, settings={"to": unit})
@@ -114,5 +111,4 @@ class FormulaPanel(StepPanel):
         fresh = identifier(f"{name} {unit}", kept)
         choices = [*self.fitting(self.kind.further), (made, self.work.study.name_of(made))]
         self.further.show_choices(choices, {**kept, fresh: made})
-        if isinstance(control, FormulaControl):
-            control.rename(name, fresh)
+        self.form.control("expression", FormulaControl).rename(name, fresh)

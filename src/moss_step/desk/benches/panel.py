@@ -100,8 +100,8 @@ class StepPanel(QWidget):
     def load(self) -> None:
         """Show the step's inputs and settings, or what a new one begins with."""
         stored = self.work.study.step(self.step_id) if self.step_id else None
-        for name, box in self._inputs.items():
-            self._fill_input(name, box, stored.inputs.get(name, "") if stored else "")
+        for spec in self.kind.inputs:
+            self._fill_input(spec, stored.inputs.get(spec.name, "") if stored else "")
         if self.further is not None:
             self.further.show_choices(self.fitting(self.kind.further), dict(stored.inputs) if stored else {})
         self.load_settings(dict(stored.settings) if stored else {})
@@ -112,9 +112,7 @@ class StepPanel(QWidget):
 
     def use_box(self, box: Box) -> None:
         """Take a box that was drawn on the plan."""
-        control = self.form.control("box")
-        if isinstance(control, TextControl):
-            control.fill(tuple(round(v, 6) for v in box))
+        self.form.control("box", TextControl).fill(tuple(round(v, 6) for v in box))
 
     def update_draft(self) -> None:
         """Hand the step as it is set now to the plan; say what is wrong with it instead when something is."""
@@ -213,13 +211,11 @@ class StepPanel(QWidget):
     def _refill_inputs(self) -> None:
         if self._left:
             return
-        for name, box in self._inputs.items():
-            self._fill_input(name, box, str(box.currentData() or ""))
+        for spec in self.kind.inputs:
+            self._fill_input(spec, str(self._inputs[spec.name].currentData() or ""))
 
-    def _fill_input(self, name: str, box: QComboBox, wanted: str) -> None:
-        spec = self.kind.input(name)
-        assert spec is not None  # noqa: S101 - the boxes are made from the declared inputs
-        study = self.work.study
+    def _fill_input(self, spec: InputSpec, wanted: str) -> None:
+        box, study = self._inputs[spec.name], self.work.study
         fitting = [step_id for step_id, _ in self.fitting(spec)]
         listed = [box.itemData(i) for i in range(box.count())]
         names = [box.itemText(i) for i in range(box.count())]

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
-
 import numpy as np
 import shapely
 from PySide6.QtWidgets import QVBoxLayout
@@ -20,6 +18,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Sight, prepare_sight, seen_fast
 from moss_step.steps.declare import Outcome, Value
@@ -36,11 +35,9 @@ class SightPanel(PlacePanel):
         self._ready: tuple[object, Sight] | None = None
         super().build(layout)
         if self.places:
-            control = self.form.control("own")
-            assert isinstance(control, ObserversControl)  # noqa: S101 - declared so wherever places are
-            self._table = control
-            control.chosen.connect(self._mark)
-            control.take_away.connect(self._take_away)
+            self._table = self.form.control("own", ObserversControl)
+            self._table.chosen.connect(self._mark)
+            self._table.take_away.connect(self._take_away)
             layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear))
 
     def sight(self) -> Sight | None:
@@ -119,9 +116,7 @@ class SightPanel(PlacePanel):
         self.live.emit(Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), (at[number],)))
 
     def _checked(self) -> SightSettings:
-        checked = self.kind.checked(self.settings())
-        assert isinstance(checked, SightSettings)  # noqa: S101 - places are declared with them
-        return checked
+        return as_kind(self.kind.checked(self.settings()), SightSettings)
 
     def needs_no_place(self) -> bool:
         """A grid of candidates needs none."""
@@ -134,9 +129,7 @@ class SightPanel(PlacePanel):
             return []
 
     def _set_at(self, at: list[tuple[float, float]]) -> None:
-        control = self.form.control("at")
-        if isinstance(control, TextControl):
-            control.fill(tuple((round(x, 2), round(y, 2)) for x, y in at) or None)
+        self.form.control("at", TextControl).fill(tuple((round(x, 2), round(y, 2)) for x, y in at) or None)
 
     def _clear(self) -> None:
         self._table.set_value(None)
@@ -148,10 +141,12 @@ class SightPanel(PlacePanel):
         self.live.emit(Live((), None, (at[number],)) if number < len(at) else None)
 
     def _take_away(self, number: int) -> None:
-        """Remove a clicked observer; one of a file is switched off in its row."""
+        """Remove a clicked observer; one of a file stays in its file, and is switched off."""
         at = self._at()
-        if number < len(at):
-            self.live.emit(None)
+        self.live.emit(None)
+        if self._values("observers"):
+            self._table.switch_off(number)
+        else:
             self._table.forget(number)
             self._set_at(at[:number] + at[number + 1 :])
 
@@ -190,8 +185,7 @@ class LinePanel(SightPanel):
             else f"Blocked at {measured(first[0])} m by ground {measured(first[1])} m above the ray; {seen.share_seen:.0%} of the line is seen."
         )  # fmt: skip
         xy = np.stack([seen.x, seen.y], axis=1)
-        edges = np.concatenate([[0], np.flatnonzero(np.diff(seen.seen.astype(np.int8))) + 1, [len(xy)]])
-        parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in itertools.pairwise(edges) if b + 1 - a > 1]
+        parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in seen.stretches]
         self.live.emit(Live(tuple(parts), None, (line[:2],)))
         self.section.emit(seen)
 
@@ -261,8 +255,7 @@ class BestPanel(ChartedPanel):
 
     def curve(self, outcome: Outcome) -> tuple[np.ndarray, np.ndarray]:
         """Share that the first places see together, from none."""
-        assert isinstance(outcome.value, Shapes)  # noqa: S101 - declared so
-        together = outcome.value.columns["share_together"]
+        together = as_kind(outcome.value, Shapes).columns["share_together"]
         return np.arange(len(together) + 1), np.concatenate([[0.0], 100.0 * together])
 
 
@@ -273,8 +266,8 @@ class HorizonPanel(ChartedPanel):
 
     def curve(self, outcome: Outcome) -> tuple[np.ndarray, np.ndarray]:
         """Angle of the horizon by bearing."""
-        assert isinstance(outcome.value, Table)  # noqa: S101 - declared so
-        return outcome.value.columns["bearing"], outcome.value.columns["angle"]
+        columns = as_kind(outcome.value, Table).columns
+        return columns["bearing"], columns["angle"]
 
 
 class SightBench(PlaceBench):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 import shapely
 from PySide6.QtWidgets import QVBoxLayout
@@ -139,9 +141,7 @@ class BasinPanel(WaterPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Watch the slider."""
         super().build(layout)
-        control = self.form.control("min_depth")
-        if isinstance(control, SliderControl):
-            control.sliding.connect(self._slide)
+        self.form.control("min_depth", SliderControl).sliding.connect(self._slide)
 
     def load(self) -> None:
         """Set the slider's range by the deepest pool."""
@@ -152,9 +152,7 @@ class BasinPanel(WaterPanel):
 
     def on_ready(self, drainage: Drainage) -> None:
         """The deepest pool ends the slider."""
-        control = self.form.control("min_depth")
-        if isinstance(control, SliderControl):
-            control.set_range(0.0, max(float(drainage.pools.depth.max()), 0.01))
+        self.form.control("min_depth", SliderControl).set_range(0.0, max(float(drainage.pools.depth.max()), 0.01))
 
     def _slide(self, depth: float) -> None:
         drainage = self.drainage
@@ -172,10 +170,9 @@ class FloodPanel(WaterPanel):
         super().build(layout)
         self._curve: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
         self._of: Surface | None = None
-        control = self.form.control("stage")
-        if isinstance(control, SliderControl):
-            control.set_range(0.1, 20.0)
-            control.sliding.connect(self.slide)
+        control = self.form.control("stage", SliderControl)
+        control.set_range(0.1, 20.0)
+        control.sliding.connect(self.slide)
 
     def slide(self, stage: float) -> None:
         """Veil what lies under a stage."""
@@ -201,10 +198,9 @@ class RidgePanel(WaterPanel):
         self._lines: tuple[object, Shapes] | None = None
         self._asked: object = None
         for name, most in (("least_length", 1000.0), ("least_steepness", 30.0)):
-            control = self.form.control(name)
-            if isinstance(control, SliderControl):
-                control.set_range(0.0, most)
-                control.sliding.connect(lambda _: self.slide())
+            control = self.form.control(name, SliderControl)
+            control.set_range(0.0, most)
+            control.sliding.connect(lambda _: self.slide())
 
     def slide(self) -> None:
         """Draw the lines that are long and steep enough now."""
@@ -216,7 +212,8 @@ class RidgePanel(WaterPanel):
         if self._lines is None or self._lines[0] != wanted:
             if self._asked != wanted:
                 self._asked = wanted
-                self.work.helper.ask(lambda: ridges.ridges_and_valleys(dem, which, detail), lambda found: self._on_lines(wanted, found))  # type: ignore[arg-type]
+                find = partial(ridges.ridges_and_valleys, dem, which, detail)  # type: ignore[arg-type]  # a declared choice
+                self.work.helper.ask(find, lambda found: self._on_lines(wanted, found))
             return
         lines = self._lines[1]
         rows = ridges.strong_enough(lines, float(settings["least_length"]), float(settings["least_steepness"]))

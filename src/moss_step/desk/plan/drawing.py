@@ -19,6 +19,7 @@ from moss_step.desk.plan.outlines import Outlines
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.readings import Reading
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
+from moss_step.model.typed import as_kind
 from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS)
@@ -37,8 +38,7 @@ def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, tak
 
     ``flat`` leaves out points and names of areas, which stand upright where the ground is seen from the side.
     """
-    picture = layer.picture
-    assert isinstance(picture, ShapesPicture)  # noqa: S101 - asked of shapes only
+    picture = as_kind(layer.picture, ShapesPicture)
     box = picture.value.box
     if box is None or not overlap(box, camera.box):
         return

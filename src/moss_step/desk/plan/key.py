@@ -178,7 +178,7 @@ class KeyPanel(QFrame):
     def fit(self) -> None:
         """Take the height that the rows need, within the plan's."""
         parent = self.parentWidget()
-        self._rows.layout().activate()  # type: ignore[union-attr]  # it was made with a layout
+        self._layout.activate()
         wanted = self._rows.sizeHint().height() + 44
         top = 12 if parent is None or parent.width() > _WIDE else 58  # beside the view buttons, or below them
         most = parent.height() - 72 - top if parent else wanted
@@ -203,9 +203,7 @@ class KeyPanel(QFrame):
             parts = [seen, head, share, more]
         else:
             parts = [head]
-        holder = row(*parts, gap=4)
-        holder.layout().setStretch(1 if in_key else 0, 1)  # type: ignore[union-attr]  # it was made with a layout
-        self._layout.addWidget(holder)
+        self._layout.addWidget(row(*parts, gap=4, grows=head))
         if remark:
             self._layout.addWidget(label(remark, "muted", wrap=True))
         if layer is not None and key.shown:
@@ -389,14 +387,8 @@ class KeyPanel(QFrame):
             lambda: self._shade("Shading", on=not shading.on),
         )
         text = Elided(f"Relief shading · {ground}", "muted")
-        holder = row(
-            seen,
-            text,
-            tool("sun", "Light, exaggeration and strength", lambda: self._toggle("shading")),
-            gap=4,
-        )
-        holder.layout().setStretch(1, 1)  # type: ignore[union-attr]  # it was made with a layout
-        self._layout.addWidget(holder)
+        lamp = tool("sun", "Light, exaggeration and strength", lambda: self._toggle("shading"))
+        self._layout.addWidget(row(seen, text, lamp, gap=4, grows=text))
         if self._open != "shading":
             return
         grounds = QComboBox()

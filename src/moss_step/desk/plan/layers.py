@@ -19,6 +19,7 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Box
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.science.relief.gradient import gradient_weights, light_vector
 from moss_step.steps.classes import ClassifySettings, rule_set
 from moss_step.study.graph import KeyRow, Shading
@@ -125,9 +126,8 @@ def _elsewhere(work: Work, picture: GridPicture | ShapesPicture) -> str:
 
 def span_of(layer: Layer) -> tuple[float, float]:
     """Lowest and highest value of a surface's ramp, by the Key's range control."""
-    picture, row = layer.picture, layer.row
-    assert isinstance(picture, GridPicture) and isinstance(picture.value, Surface)  # noqa: S101
-    return surface_span(picture, picture.value, row)
+    picture = as_kind(layer.picture, GridPicture)
+    return surface_span(picture, as_kind(picture.value, Surface), layer.row)
 
 
 def surface_span(picture: GridPicture, surface: Surface, row: KeyRow) -> tuple[float, float]:
@@ -181,8 +181,7 @@ def _holds(outer: Box, inner: Box) -> bool:
 
 def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) -> None:
     """Blend one grid into a picture."""
-    grid = layer.picture
-    assert isinstance(grid, GridPicture)  # noqa: S101 - asked of grids only
+    grid = as_kind(layer.picture, GridPicture)
     rows, cols, level = _cells(grid, camera, ratio)
     values, strength = grid.levels[level], np.uint32(round(layer.row.opacity * 256))
     if layer.ranges is not None:

@@ -48,7 +48,7 @@ def save_picture(view: PlanView, path: Path) -> None:
     Raises MossError when it cannot be written.
     """
     with whole_file(path) as temporary:
-        if not plan_picture(view).save(str(temporary), "PNG"):  # type: ignore[call-overload]
+        if not plan_picture(view).save(str(temporary), "PNG"):  # type: ignore[call-overload]  # the stub knows bytes only
             raise MossError(f"{path} could not be written.", "The disk may be full. Free some space, or choose another.")
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Literal
 
+import shapely
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
@@ -325,9 +326,9 @@ class PlanView(QWidget):
             self.clicked.emit(*self.camera.world(event.position().x(), event.position().y()))
         self._pressed = None
 
-    def mark(self, geometry: object) -> None:
-        """Mark shapes (an array of geometries in the plan's system, or None) on top of all."""
-        self.marked = [] if geometry is None else [path_of(g) for g in geometry]  # type: ignore[attr-defined]
+    def mark(self, geometry: Iterable[shapely.Geometry] | None) -> None:
+        """Mark shapes in the plan's system on top of all; None ends that."""
+        self.marked = [] if geometry is None else [path_of(g) for g in geometry]
         self.update()
 
     def set_handles(self, places: Sequence[tuple[float, float]]) -> None:

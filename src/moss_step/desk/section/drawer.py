@@ -14,7 +14,7 @@ from moss_step.desk.parts import label, tool
 from moss_step.desk.plan.layers import Scene
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.readings import value_text
-from moss_step.desk.section.sight import heights_in, paint_sight, sight_table
+from moss_step.desk.section.sight import heights_in, paint_sight
 from moss_step.desk.theme import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
@@ -205,7 +205,7 @@ class SectionDrawer(QWidget):
     def show_sight(self, seen: SightLine) -> None:
         """Show a sight line with its ray and what stands in the way."""
         self.line = (float(seen.x[0]), float(seen.y[0]), float(seen.x[-1]), float(seen.y[-1]))
-        self.chart.show_table(sight_table(seen), ["Ground"], seen)
+        self.chart.show_table(seen.table(), ["ground"], seen)
         self._say(-1)
 
     def keep(self) -> None:

@@ -9,19 +9,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, OCHRE, font
-from moss_step.model.table import Table
-from moss_step.model.units import METRE
-from moss_step.science.sight.line import SightLine
+from moss_step.science.sight.line import SightLine, runs_of
 from moss_step.steps.results import measured
 
 _MOST_NAMED = 8
-
-
-def sight_table(seen: SightLine) -> Table:
-    """The values along a sight line; heights less the bend of the earth."""
-    columns = {"distance": seen.distance, "x": seen.x, "y": seen.y, "Ground": seen.ground, "Top": seen.top, "Ray": seen.ray}
-    columns["Seen"] = seen.seen.astype(float)
-    return Table(columns, dict.fromkeys(("distance", "Ground", "Top", "Ray"), METRE), x="distance", y="Ground")
 
 
 def heights_in(seen: SightLine) -> np.ndarray:
@@ -33,10 +24,9 @@ def paint_sight(painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[
     """Draw a sight line over a ground that is already drawn."""
     ground, top, ray = y_of(seen.ground), y_of(np.where(np.isfinite(seen.top), seen.top, seen.ground)), y_of(seen.ray)
     _paint_standing(painter, xs, ground, top)
-    for is_seen, color in ((True, LICHEN), (False, OCHRE)):
-        painter.setPen(QPen(QColor(color), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
-        for a, b in _runs(seen.seen == is_seen):
-            painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[a : b + 1], ground[a : b + 1], strict=True) if y == y])
+    for a, b in seen.stretches:
+        painter.setPen(QPen(QColor(LICHEN if seen.seen[a] else OCHRE), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
+        painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[a : b + 1], ground[a : b + 1], strict=True) if y == y])
     painter.setPen(QPen(QColor(INK), 1.4, Qt.PenStyle.SolidLine if seen.open else Qt.PenStyle.DashLine))
     painter.drawLine(QPointF(xs[0], ray[0]), QPointF(xs[-1], ray[-1]))
     painter.setPen(QPen(QColor(INK), 3.0))
@@ -67,7 +57,7 @@ def _paint_standing(painter: QPainter, xs: np.ndarray, ground: np.ndarray, top: 
     color.setAlpha(110)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(color)
-    for a, b in _runs(top < ground - 0.5):
+    for a, b in runs_of(top < ground - 0.5):
         up = [QPointF(x, y) for x, y in zip(xs[a:b], top[a:b], strict=True)]
         down = [QPointF(x, y) for x, y in zip(xs[a:b][::-1], ground[a:b][::-1], strict=True)]
         painter.drawPolygon(QPolygonF([*up, *down]))
@@ -91,9 +81,3 @@ def _paint_obstacles(painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Call
             painter.setPen(QColor(INK))
             painter.drawText(QPointF(left, max(y - 15, plot.top() + 10)), text)
             taken = left + width + 8
-
-
-def _runs(marks: np.ndarray) -> list[tuple[int, int]]:
-    """First and one past the last index of each stretch that is marked."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], marks, [False]]).astype(np.int8)))
-    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))

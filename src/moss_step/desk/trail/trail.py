@@ -97,8 +97,7 @@ class Trail(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 3, 0, 0)
         layout.setSpacing(0)
-        head = row(label("Trail", "head"), self._summary, self._run, 1)
-        head.layout().setContentsMargins(18, 0, 18, 0)  # type: ignore[union-attr]  # it was made with a layout
+        head = row(label("Trail", "head"), self._summary, self._run, 1, sides=18)
         head.setFixedHeight(26)
         layout.addWidget(head)
         layout.addWidget(self._scroll)

@@ -244,15 +244,16 @@ class _Builder:
         parts = [self.build(n) for n in (node.left, *node.comparators)]
         for a, b in itertools.pairwise(parts):
             self._alike(node, a, b)
-        runs = [_COMPARE.get(type(op)) for op in node.ops]
-        if any(r is None for r in runs):
+        if not all(type(op) in _COMPARE for op in node.ops):
             raise FormulaError("This comparison is not allowed.", "Use < <= > >= == !=.", node)
+
+        runs = [_COMPARE[type(op)] for op in node.ops]
 
         def run(block: Mapping[str, Array]) -> Array:
             values = [p.run(block) for p in parts]
-            result = runs[0](values[0], values[1])  # type: ignore[misc]
+            result = runs[0](values[0], values[1])
             for k, compare in enumerate(runs[1:], start=1):
-                result = np.logical_and(result, compare(values[k], values[k + 1]))  # type: ignore[misc]
+                result = np.logical_and(result, compare(values[k], values[k + 1]))
             return result
 
         return Part(run, NONE, True)

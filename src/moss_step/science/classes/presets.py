@@ -113,7 +113,7 @@ def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper"
             )
         return aspect_sectors(closed)
     if name in ("equal_interval", "equal_count", "natural"):
-        return from_breaks(breaks(surface, name, count), closed)  # type: ignore[arg-type]
+        return from_breaks(breaks(surface, name, count), closed)  # type: ignore[arg-type]  # one of the three methods
     raise AskedWronglyError(f"'{name}' is not a ready set of rules.", f"Ready sets: {', '.join(PRESETS)}.")
 
 

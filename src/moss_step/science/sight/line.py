@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -10,6 +11,8 @@ import shapely
 
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import METRE
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.viewshed import Sight
 
@@ -29,8 +32,8 @@ class Obstacle(NamedTuple):
 class SightLine:
     """Points along a line: distance in metres, place, ground, what blocks (both less the earth's bend), and whether seen.
 
-    ``fall`` is that bend. ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists the stretches that stand
-    above it; ``clearance`` is the least height of the ray above what blocks.
+    ``fall`` is that bend. ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists the stretches
+    that stand above it; ``clearance`` is the least height of the ray above what blocks.
     """
 
     distance: np.ndarray
@@ -48,6 +51,19 @@ class SightLine:
     def open(self) -> bool:
         """Whether the target is seen."""
         return not self.obstacles
+
+    def table(self) -> Table:
+        """All values along the line as columns."""
+        values = {"distance": self.distance, "x": self.x, "y": self.y, "ground": self.ground, "top": self.top, "ray": self.ray}
+        units = dict.fromkeys(("distance", "ground", "top", "ray"), METRE)
+        return Table({**values, "seen": self.seen.astype(float)}, units, x="distance", y="ground")
+
+    @property
+    def stretches(self) -> list[tuple[int, int]]:
+        """First and one past the last point of each seen or hidden stretch, in order; single points at the end are left out."""
+        edges = np.flatnonzero(np.diff(self.seen.astype(np.int8))) + 1
+        parts = itertools.pairwise([0, *edges.tolist(), len(self.seen)])
+        return [(a, b) for a, b in parts if min(b + 1, len(self.seen)) - a > 1]
 
     @property
     def share_seen(self) -> float:
@@ -86,12 +102,16 @@ def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float
     return SightLine(d, table.columns["x"], table.columns["y"], low, high, ray, seen, fall, obstacles, clearance)
 
 
+def runs_of(marks: np.ndarray) -> list[tuple[int, int]]:
+    """First and one past the last index of each run of a boolean array that is true."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], marks, [False]]).astype(np.int8))).tolist()
+    return list(zip(edges[::2], edges[1::2], strict=True))
+
+
 def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) -> list[Obstacle]:
     """Where something stands above the ray: for each stretch distance, height above the ray and place of its highest point."""
-    blocked = over > 1e-9
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], blocked, [False]]).astype(np.int8)))
     found = []
-    for a, b in zip(edges[::2], edges[1::2], strict=True):
+    for a, b in runs_of(over > 1e-9):
         k = a + int(np.argmax(over[a:b]))
         found.append(Obstacle(float(d[a]), float(over[k]), float(x[k]), float(y[k]), float(d[k])))
     return found

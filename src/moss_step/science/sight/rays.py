@@ -11,7 +11,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-_SHEAF = 32
+_SHEAF = 64
 """Rays that go out together."""
 EARTH_RADIUS = 6_371_000.0
 """Mean radius in metres."""
@@ -189,52 +189,74 @@ def _send_sheaf(ground, top, stand, heights, cells, reach, steps, sheaf, out, wh
     """Follow the rays to some neighbouring ends on one side (0 south, 1 north, 2 east, 3 west)."""
     r0, c0, eye, bend, wide, high = stand
     (rows, cols), (per_step, inverse), (which, first, last) = ground.shape, steps, sheaf
-    sign, by_rows, told = (1 if which % 2 == 0 else -1), which < 2, where.size > 0
+    sign, by_rows = (1 if which % 2 == 0 else -1), which < 2
     along, aside = (high, wide) if by_rows else (wide, high)
     base, most, depth, start = (c0, cols, rows, r0) if by_rows else (r0, rows, cols, c0)
-    near2, far2 = reach[0] * reach[0], reach[1] * reach[1]
     slopes = np.arange(first, last) / cells
     falls = bend * (along * along + (slopes * aside) ** 2)
     best, highest = np.full(last - first, -np.inf), np.zeros(last - first, np.int64)
-    low, high_end = 0, last - first  # rays that are still over the ground
+    low, end = 0, last - first  # the rays from low to end are still over the ground
     for i in range(1, cells + 1):
         major = start + sign * i
-        while low < high_end and base + slopes[low] * i < 0:
+        while low < end and base + slopes[low] * i < 0:
             low += 1
-        while low < high_end and base + slopes[high_end - 1] * i > most - 1:
-            high_end -= 1
-        if major < 0 or major >= depth or low >= high_end:
+        while low < end and base + slopes[end - 1] * i > most - 1:
+            end -= 1
+        if major < 0 or major >= depth or low >= end:
             return
-        most_aside = np.sqrt(max(far2 - (along * i) ** 2, -1.0)) / aside  # NaN where the row is out of reach
-        most_aside = min(most_aside, i if by_rows else i - 1.0)
-        near = int(max(np.ceil((first + low - 0.5) * i / cells), -most_aside, -base)) if most_aside >= 0 else most
-        while near * per_step[i] + 0.5 < first + low:
-            near += 1
-        stop = int(min(most_aside, most - 1 - base)) if most_aside >= 0 else -1
-        flat = eye + bend * (along * i) ** 2 - heights
-        for m in range(near, stop + 1):
-            n = int(m * per_step[i] + (0.5 - first))
-            if n >= high_end:
-                break
-            r, c = (major, base + m) if by_rows else (base + m, major)
-            aside2 = (aside * m) ** 2
-            z = ground[r, c]
-            if z == z and aside2 + (along * i) ** 2 >= near2:
-                out[r, c] = (z - flat - bend * aside2) * inverse[i] >= best[n]
-                if told:
-                    where[r, c] = highest[n]
-        for n in range(low, high_end):  # without branches: what lies on the way cannot be guessed
-            place = base + slopes[n] * i
-            j = int(place)
-            f = place - j
-            k = min(j + 1, most - 1)
-            v = np.float64(top[major, j] if by_rows else top[j, major])
-            w = np.float64(top[major, k] if by_rows else top[k, major])
-            v = v if f == 0.0 else v * (1.0 - f) + w * f
-            rise = (v - falls[n] * (i * i) - eye) * inverse[i]
-            higher = rise > best[n]
-            best[n] = rise if higher else best[n]
-            highest[n] = i if higher else highest[n]
+        line, spread = (major, by_rows, base, most), (i, per_step[i], inverse[i], first)
+        _read_off(ground, line, spread, (low, end), (along, aside), (eye - heights, bend), reach, (best, highest), (out, where))
+        _raise_rays(top, line, (i, inverse[i]), (low, end), slopes, falls, eye, best, highest)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _read_off(ground, line, spread, rays, sizes, eye, reach, found, results):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Say of the cells of a line whose nearest rays are ``rays`` whether they are seen.
+
+    ``line`` is the row (or column) and where on it the observer stands, ``spread`` the step, rays a cell, 1 / step and the first
+    end of the sheaf.
+    """
+    (major, by_rows, base, most), (i, per_cell, inverse, first), (along, aside) = line, spread, sizes
+    (best, highest), (out, where) = found, results
+    on2 = (along * i) ** 2
+    left = reach[1] * reach[1] - on2
+    if left < 0:
+        return
+    # Cells on both diagonals belong to the sides that go by rows.
+    aside_most = int(min(np.sqrt(left) / aside, i if by_rows else i - 1.0))
+    m = max(int(np.ceil((first + rays[0] - 0.5) / per_cell)), -aside_most, -base)
+    while m * per_cell + 0.5 < first + rays[0]:
+        m += 1
+    flat, near2 = eye[0] + eye[1] * on2, reach[0] * reach[0]
+    while m <= min(aside_most, most - 1 - base):
+        n = int(m * per_cell + (0.5 - first))
+        if n >= rays[1]:
+            return
+        r, c = (major, base + m) if by_rows else (base + m, major)
+        z, aside2 = ground[r, c], (aside * m) ** 2
+        if z == z and aside2 + on2 >= near2:
+            out[r, c] = (z - flat - eye[1] * aside2) * inverse >= best[n]
+            if where.size > 0:
+                where[r, c] = highest[n]
+        m += 1
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _raise_rays(top, line, step, rays, slopes, falls, eye, best, highest):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Let the ground that rays cross at a step count, without branches: what lies on their way cannot be guessed."""
+    (major, by_rows, base, most), (i, inverse) = line, step
+    for n in range(rays[0], rays[1]):
+        place = base + slopes[n] * i
+        j = int(place)
+        f = place - j
+        k = min(j + 1, most - 1)
+        v = np.float64(top[major, j] if by_rows else top[j, major])
+        w = np.float64(top[major, k] if by_rows else top[k, major])
+        v = v if f == 0.0 else v * (1.0 - f) + w * f
+        rise = (v - falls[n] * (i * i) - eye) * inverse
+        higher = rise > best[n]
+        best[n] = rise if higher else best[n]
+        highest[n] = i if higher else highest[n]
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)

@@ -12,6 +12,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
 from moss_step.science.algebra.formula import same_frame
 from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, ray_heights, see_exactly, see_fast
@@ -169,12 +170,18 @@ def _within(sight: Sight, cell: tuple[int, int], eye: float, observer: Observer)
 
 @dataclass(frozen=True, eq=False)
 class Seen:
-    """How many observers see each cell, and cells seen and asked for by each; ``which`` has a bit each for up to 64."""
+    """How many observers see each cell, and cells seen and asked for, and square metres seen, by each; ``which`` has a bit each for up to 64."""
 
     count: Surface
     seen: list[int]
     asked: list[int]
+    areas: list[float]
     which: np.ndarray | None
+
+    def by(self, number: int) -> np.ndarray:
+        """Cells that one of up to 64 observers sees (boolean)."""
+        found: np.ndarray = (as_kind(self.which, np.ndarray) >> np.uint64(number)) & np.uint64(1) == 1
+        return found
 
 
 def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Seen:
@@ -187,7 +194,7 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
     progress = progress or silent()
     count = np.zeros(sight.frame.shape, np.uint16)
     which = np.zeros(sight.frame.shape, np.uint64) if len(observers) <= 64 else None
-    seen, asked = [], []
+    seen, asked, areas = [], [], []
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
         view = seen_by(sight, observer, None)
@@ -197,9 +204,10 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
             which |= hit.astype(np.uint64) << np.uint64(k)
         seen.append(int(hit.sum()))
         asked.append(int((view != 2).sum()))
+        areas.append(cell_areas(sight, hit))
     values = count.astype(np.float32)
     values[np.isnan(sight.ground)] = np.nan
-    return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, which)
+    return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, areas, which)
 
 
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:

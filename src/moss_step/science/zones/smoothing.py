@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.frame import Frame
+from moss_step.model.typed import as_kind
 
 _OUTSIDE = -1
 
@@ -32,8 +33,8 @@ def smoothed(area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int
 
     Two areas that share a line between fixed corners are rounded alike, so they still share it.
     """
-    assert isinstance(area, shapely.Polygon)  # noqa: S101 - outlines of cells are traced as polygons
-    rings = [_ring(np.asarray(r.coords), pins, frame, rounds) for r in (area.exterior, *area.interiors)]
+    polygon = as_kind(area, shapely.Polygon)
+    rings = [_ring(np.asarray(r.coords), pins, frame, rounds) for r in (polygon.exterior, *polygon.interiors)]
     return shapely.Polygon(rings[0], rings[1:])
 
 

@@ -1,0 +1,106 @@
+"""Sight lines: whether the end is seen from the start, what stands between, and which stretches are seen."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.units import CELLS, METRE, SHARE
+from moss_step.science.sight.line import SightLine
+from moss_step.science.sight.line import sight_line as look_along
+from moss_step.science.sight.viewshed import prepare_sight
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.fields import BoxField
+from moss_step.steps.observers import BLOCKING, blocking
+from moss_step.steps.results import measured
+from moss_step.steps.shape import DEM, ground
+
+
+class LineSettings(Settings):
+    """Settings of sight_line."""
+
+    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line")
+    observer_height: float = setting(1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000)
+    target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
+    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
+    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
+    barrier_height: float = setting(10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", ge=0, le=1000)
+
+
+def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
+    """Look along the line of the settings or of a file."""
+    lines = inputs.get("line")
+    sight = prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
+    if isinstance(lines, Shapes):
+        xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
+        if len(xy) < 2:
+            raise AskedWronglyError("The line has one point.", "Give a line with two ends.")
+        start, end = tuple(xy[0]), tuple(xy[-1])
+    elif settings.ends is not None:
+        start, end = settings.ends[:2], settings.ends[2:]
+    else:
+        raise AskedWronglyError("sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE.")
+    return look_along(sight, start, end, settings.observer_height, settings.target_height)
+
+
+def _said(settings: LineSettings, seen: SightLine) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+    """Figure, findings and remarks of a sight line."""
+    found = [
+        Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
+        Finding("length", float(seen.distance[-1]), METRE),
+        Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), CELLS),
+    ]  # fmt: skip
+    figure = f"open, {measured(seen.clearance)} m clear"
+    if seen.obstacles:
+        first = seen.obstacles[0]
+        found += [Finding("first_obstacle_at", first.distance, METRE), Finding("first_obstacle_above_ray", first.over, METRE)]
+        figure = f"blocked at {measured(first.distance)} m"
+    eye = f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m at the end."
+    bend = f"Earth curvature with a refraction coefficient of {settings.refraction:g}." if settings.curvature else "Curvature is off."
+    return figure, tuple(found), (eye, bend)
+
+
+def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Looking along the line")
+    seen = _looked(settings, inputs)
+    return Outcome(seen.table(), *_said(settings, seen))
+
+
+sight_line = StepKind(
+    kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
+    help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
+    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
+    settings=LineSettings, gives="table", run=_sight_line,
+    label=lambda s, names: f"Sight line over {names['dem']}",
+)  # fmt: skip
+
+
+def _stretches(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.1, "Looking along the line")
+    seen = _looked(settings, inputs)
+    xy, last = np.stack([seen.x, seen.y], axis=1), len(seen.seen) - 1
+    parts = seen.stretches
+    columns = {
+        "stretch": np.arange(1, len(parts) + 1),
+        "state": np.array(["seen" if seen.seen[a] else "hidden" for a, _ in parts], object),
+        "from_m": np.array([seen.distance[a] for a, _ in parts]),
+        "length_m": np.array([seen.distance[min(b, last)] - seen.distance[a] for a, b in parts]),
+    }
+    lines = np.array([shapely.LineString(xy[a : b + 1]) for a, b in parts], object)
+    return Outcome(Shapes(lines, columns, ground(inputs).frame.crs), *_said(settings, seen))
+
+
+sight_stretches = StepKind(
+    kind="sight_stretches", bench="sight", title="Stretches seen", question="Which of a line is seen from its start?",
+    help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
+    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
+    settings=LineSettings, gives="shapes", run=_stretches,
+    label=lambda s, names: f"Stretches seen in {names['dem']}",
+    look={"column": "state", "method": "unique"},
+)  # fmt: skip
