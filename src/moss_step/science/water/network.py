@@ -194,13 +194,17 @@ def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # n
 
 
 def stream_lines(drainage: Drainage, found: Network) -> Shapes:
-    """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream."""
-    z = drainage.dem.values.reshape(-1)
+    """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream.
+
+    Drops are those of the water, which stands in pools at the height that they spill at: never below 0.
+    """
+    pools = drainage.pools
     lines = [centres(drainage, c) for c in found.cells]
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
     length = np.array([path_metres(drainage, c)[-1] for c in found.cells])
-    drop = (z[upper] - z[lower]) * drainage.dem.metres_per_height
+    z, level = drainage.dem.values.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
+    drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
     straight = np.array([_straight(drainage, line) for line in lines])
     upstream = np.array([drainage.cells.reshape(-1)[c[-2]] for c in found.cells]) * (drainage.frame.area / drainage.dem.values.size)
     with np.errstate(divide="ignore", invalid="ignore"):
