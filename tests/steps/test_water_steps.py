@@ -3,6 +3,7 @@
 import networkx as nx
 import numpy as np
 import pytest
+import shapely
 from skimage.measure import label
 
 from moss_step.model.progress import silent
@@ -135,3 +136,43 @@ def test_cells_that_may_get_water_from_beyond_the_edge_are_blanked():
         if k < OUT:
             todo.append((r + DR[k], c + DC[k]))
     assert np.array_equal(np.isnan(blank), touched) and np.array_equal(blank[~touched], kept[~touched])
+
+
+def test_the_figures_of_basins_are_those_of_their_cells_and_ways():
+    """Every figure by NumPy over the cells that shapely finds in the outline, ways in a graph of networkx."""
+    dem = rough(2, (90, 110))
+    made = outcome_of("basins", {"min_depth": 1.0}, dem=dem).value
+    drainage = prepare(dem)
+    steep = catalogue()["slope"].run(catalogue()["slope"].checked({}), {"dem": dem}, silent()).value.values
+    r, c = np.mgrid[0:90, 0:110]
+    x, y = dem.frame.x_of(0) + 2.0 * c, dem.frame.y_of(0) - 2.0 * r
+    stands = drainage.filled().astype(np.float64)
+    graph = nx.DiGraph()
+    for i, j in np.argwhere(drainage.ways < OUT):
+        k = drainage.ways[i, j]
+        graph.add_edge((int(i), int(j)), (int(i + DR[k]), int(j + DC[k])), length=2.0 * np.hypot(DR[k], DC[k]))
+    for k in range(min(len(made), 12)):
+        column = {n: v[k] for n, v in made.columns.items()}
+        held = shapely.contains_xy(made.geometry[k], x, y)
+        z = dem.values[held].astype(np.float64)
+        assert column["cells"] == held.sum() and column["area_m2"] == pytest.approx(held.sum() * 4.0)
+        assert column["lowest"] == pytest.approx(z.min()) and column["highest"] == pytest.approx(z.max())
+        assert column["relief"] == pytest.approx(np.ptp(z)) and column["mean_slope_deg"] == pytest.approx(steep[held].mean(), rel=1e-5)
+        assert column["hypsometric_integral"] == pytest.approx((z.mean() - z.min()) / np.ptp(z), rel=1e-4)
+        assert column["perimeter_m"] == pytest.approx(made.geometry[k].length)
+        ways = graph.subgraph(set(map(tuple, np.argwhere(held).tolist())))
+        path = nx.dag_longest_path(ways, weight="length") if ways.number_of_edges() else []
+        length = nx.path_weight(ways, path, "length") if path else 0.0
+        assert column["longest_path_m"] == pytest.approx(length)
+        if length:
+            assert column["form_factor"] == pytest.approx(held.sum() * 4.0 / length**2)
+            ends: dict[tuple[int, int], tuple[float, tuple[int, int]]] = {}
+            for cell in reversed(list(nx.topological_sort(ways))):  # each cell's way within the basin, and where that ends
+                below = next(iter(ways.successors(cell)), None)
+                ends[cell] = (0.0, cell) if below is None else (ends[below][0] + ways[cell][below]["length"], ends[below][1])
+            falls = [(stands[h] - stands[e]) / d for h, (d, e) in ends.items() if d == pytest.approx(length)]
+            assert any(column["path_gradient"] == pytest.approx(fall, rel=1e-5, abs=1e-9) for fall in falls), "one of the longest"
+            assert column["path_gradient"] >= 0
+        outlet = dem.frame.cell_at(column["outlet_x"], column["outlet_y"])
+        assert column["outlet_height"] == pytest.approx(float(dem.values[outlet]))
+    assert (made.columns["drainage_density"] >= 0).all() and "drainage_density" in made.symbols

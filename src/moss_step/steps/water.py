@@ -319,14 +319,14 @@ def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outc
 
 
 def _with_density(made: Shapes, drainage: Drainage) -> Shapes:
-    """Add the drainage density of each area: kilometres of stream per square kilometre."""
+    """Add the drainage density of each area: kilometres of stream per square kilometre, 0 where there is no stream."""
     stream = network.stream_cells(drainage, stream_area(None, drainage))
     try:
-        lines = network.stream_lines(drainage, network.network(drainage, stream))
+        lines = network.stream_lines(drainage, network.network(drainage, stream)).geometry
     except MossError:
-        return made
-    tree = shapely.STRtree(lines.geometry)
-    held = np.array([shapely.length(shapely.intersection(lines.geometry[tree.query(g)], g)).sum() for g in made.geometry])
+        lines = np.empty(0, object)
+    tree = shapely.STRtree(lines)
+    held = np.array([shapely.length(shapely.intersection(lines[tree.query(g)], g)).sum() for g in made.geometry])
     scale = 1.0 if not drainage.frame.geographic else drainage.frame.cell_metres[0] / drainage.frame.dx
     density = held * drainage.frame.metres_per_unit * scale / made.columns["area_m2"] * 1000.0
     return replace(made, columns={**made.columns, "drainage_density": density}, symbols={**made.symbols, "drainage_density": "km/km²"})

@@ -18,8 +18,8 @@ from moss_step.model.shapes import Shapes
 from moss_step.science.regrid import affine
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.neighbours import NONE
-from moss_step.science.water.trace import cell_at, flow_lengths, mark_upstream, snapped
+from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span, stands
+from moss_step.science.water.trace import cell_at, down_order, mark_upstream, snapped
 
 MOST_BASINS, MOST_OUTLETS = 100_000, 2000
 
@@ -118,13 +118,13 @@ def figures(drainage: Drainage, numbered: np.ndarray, ends: np.ndarray) -> dict[
     mean = np.bincount(which, z, minlength=n + 1)[1:] / np.maximum(cells, 1)
     steep = derive_slope(dem, "degrees").values[inside] if min(frame.shape) > 1 else np.zeros(len(which))
     steepness = np.bincount(which, steep, minlength=n + 1)[1:] / np.maximum(cells, 1)
-    lengths = _longest(drainage, numbered, n)
+    lengths, drops = _longest(drainage, numbered, n)
     x = frame.x0 + (ends % frame.cols + 0.5) * frame.dx
     y = frame.y0 - (ends // frame.cols + 0.5) * frame.dy
     outlet = dem.values.reshape(-1)[ends].astype(np.float64)
     with np.errstate(divide="ignore", invalid="ignore"):
         relief = (high - low)[1:]
-        gradient = relief * dem.metres_per_height / lengths
+        gradient = drops * dem.metres_per_height / lengths
         integral = (mean - low[1:]) / relief
     return {
         "basin": np.arange(1, n + 1), "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object), "cells": cells, "area_m2": area,
@@ -133,15 +133,35 @@ def figures(drainage: Drainage, numbered: np.ndarray, ends: np.ndarray) -> dict[
     }  # fmt: skip
 
 
-def _longest(drainage: Drainage, numbered: np.ndarray, count: int) -> np.ndarray:
-    """Longest way down within each basin, in metres."""
-    down = flow_lengths(drainage)
-    inside = numbered > 0
-    far, near = np.full(count + 1, -np.inf), np.full(count + 1, np.inf)
-    np.maximum.at(far, numbered[inside], down[inside])
-    np.minimum.at(near, numbered[inside], down[inside])
-    length: np.ndarray = (far - near)[1:]
-    return length
+@numba.njit(cache=True, nogil=True)
+def _ways_within(drainage, metres, order, numbered, longest, fall):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Longest way that water runs within each numbered basin, and how far it falls along it.
+
+    ``drainage`` are ways, ground, labels and levels; ``order`` has every cell before its receiver.
+    """
+    ways, z, labels, level = drainage
+    cols = ways.shape[1]
+    length, foot = np.zeros(ways.shape), np.zeros(ways.shape, np.float32)
+    for n in range(order.size - 1, -1, -1):
+        r, c = order[n] // cols, order[n] % cols
+        number, k = numbered[r, c], ways[r, c]
+        stood = stands(z, labels, level, (r, c))
+        foot[r, c] = stood
+        if k < OUT and numbered[r + DR[k], c + DC[k]] == number:
+            i, j = r + DR[k], c + DC[k]
+            length[r, c] = length[i, j] + span(metres, min(r, i), k)
+            foot[r, c] = foot[i, j]
+        if number > 0 and length[r, c] > longest[number]:
+            longest[number], fall[number] = length[r, c], stood - foot[r, c]
+
+
+def _longest(drainage: Drainage, numbered: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """Longest way down within each basin, in metres, and how far the water falls along it, in the unit of the ground."""
+    longest, fall = np.zeros(count + 1), np.zeros(count + 1)
+    pools = drainage.pools
+    ground = (drainage.ways, drainage.dem.values, pools.labels, pools.level)
+    _ways_within(ground, drainage.metres, down_order(drainage), numbered, longest, fall)
+    return longest[1:], fall[1:]
 
 
 def _of_outline(geometry: np.ndarray, columns: dict[str, np.ndarray], frame: Frame) -> dict[str, np.ndarray]:
@@ -178,35 +198,42 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
     return cells
 
 
+def _nested(drainage: Drainage, seeds: list[np.ndarray]) -> np.ndarray:
+    """Number what drains to each set of cells, without what drains to those further upstream (int32).
+
+    Raises MossError for two in one cell.
+    """
+    numbered = np.zeros(drainage.frame.shape, np.int32)
+    sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
+    for k in np.argsort(sizes, kind="stable"):  # the smallest first, so that larger ones leave them out
+        count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
+        if count == 0:
+            raise MossError("Two outlets lie in one cell.", "Move one of them.")
+    return numbered
+
+
 def catchments(drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None) -> Shapes:
     """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream.
 
-    Raises MossError for more than 2,000 of them, or two in one cell.
+    Raises MossError for more than 2,000 of them, or two nested ones in one cell.
     """
     frame = drainage.frame
     if len(seeds) > MOST_OUTLETS:
         raise MossError(f"There are {len(seeds):,} outlets.", f"Give up to {MOST_OUTLETS:,} at a time, or divide the whole ground with basins.")
-    sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
-    numbered = np.zeros(frame.shape, np.int32)
-    geometry: list[shapely.Geometry] = [shapely.Polygon()] * len(seeds)
-    rows: list[dict[str, np.ndarray]] = [{} for _ in seeds]
-    for k in np.argsort(sizes, kind="stable"):  # the smallest first, so that larger ones leave them out when nested
-        if not nested:
-            numbered[:] = 0
-        count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
-        if count == 0:
-            raise MossError("Two outlets lie in one cell.", "Move one of them.")
-    for k in range(len(seeds)):
-        if nested:
-            own = (numbered == k + 1).astype(np.int32)
-        else:
-            own = np.zeros(frame.shape, np.int32)
-            mark_upstream(drainage.ways, seeds[k], 1, own)
-        lowest = seeds[k][np.argmin(drainage.dem.values.reshape(-1)[seeds[k]])]
-        rows[k] = figures(drainage, own, np.array([lowest]))
-        geometry[k] = areas_of(own, frame, 1)[0]
-        rows[k] |= _of_outline(np.array([geometry[k]], object), rows[k], frame)
-    columns = {n: np.concatenate([row[n] for row in rows]) for n in rows[0]}
+    lows = np.array([cells[np.argmin(drainage.dem.values.reshape(-1)[cells])] for cells in seeds])
+    if nested:
+        numbered = _nested(drainage, seeds)
+        columns = figures(drainage, numbered, lows)
+        geometry = areas_of(numbered, frame, len(seeds))
+    else:
+        parts = []
+        for k, cells in enumerate(seeds):
+            numbered = np.zeros(frame.shape, np.int32)
+            mark_upstream(drainage.ways, cells, 1, numbered)
+            parts.append((figures(drainage, numbered, lows[k : k + 1]), areas_of(numbered, frame, 1)[0]))
+        columns = {n: np.concatenate([found[n] for found, _ in parts]) for n in parts[0][0]}
+        geometry = np.array([area for _, area in parts], object)
+    columns |= _of_outline(geometry, columns, frame)
     columns["basin"] = np.arange(1, len(seeds) + 1)
     columns["name"] = np.array(names or [f"Catchment {k + 1}" for k in range(len(seeds))], object)
-    return Shapes(np.array(geometry, object), columns, frame.crs, _symbols(drainage, columns))
+    return Shapes(geometry, columns, frame.crs, _symbols(drainage, columns))
