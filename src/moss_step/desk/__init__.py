@@ -1,6 +1,21 @@
 """The window: Qt widgets over the study."""
 
-# Once Qt is loaded it reads the source of every module that comes after it, so the steps and their libraries come first.
-from moss_step.steps.catalogue import catalogue
+import gc
 
-catalogue()
+import numpy as np
+
+# A million objects are made here that all stay. To look through them again and again is a twentieth of the start,
+# and later it would hold the window up for a tenth of a second.
+gc.disable()
+try:
+    # Once Qt is loaded it looks at every import that comes after it, so the steps, their libraries and all that a first kernel loads come first.
+    from moss_step.model.summary import summarise
+    from moss_step.steps.catalogue import catalogue
+
+    catalogue()
+    summarise(np.zeros((1, 1), np.float32))
+
+    from PySide6 import QtGui, QtSvg, QtWidgets  # noqa: F401  # the rest of what is large
+finally:
+    gc.freeze()
+    gc.enable()

@@ -27,13 +27,14 @@ S = TypeVar("S", bound="Settings")
 class Settings(BaseModel):
     """Base of all settings: unknown names are refused, values are frozen."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    # What checks them is built when a step is first used, not for every step at each start.
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
 
 def setting(default: Any, title: str, help: str, unit: str = "", control: str = "", **limits: Any) -> Any:
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
-    ``control`` names a special kind of value: ``file``, ``box``, ``crs`` or ``rules``.
+    ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``, ``points``, ``slider`` or ``observers``.
     """
     return Field(default, title=title, description=help, json_schema_extra={"unit": unit, "control": control}, **limits)
 
