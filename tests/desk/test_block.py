@@ -13,6 +13,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 
 from moss_step.demo import DATA
+from moss_step.desk.block import stage
 from moss_step.desk.block.eye import Eye, close_by, height_at, under_pixel
 from moss_step.desk.block.stage import Ground, Stage, Wish
 from moss_step.formats.raster import write_surface
@@ -304,3 +305,27 @@ def test_points_with_colour_are_drawn_too(qapp):
         stage.drawn.disconnect()
     stage.close()
     assert pictures[0] == 0 and pictures[1] > 300
+
+
+def test_frames_of_a_turning_block_are_as_fine_as_the_machine_allows(qapp, monkeypatch):
+    z = np.add.outer(np.arange(600.0), np.zeros(600)).astype(np.float32)
+    ground = Ground(z, (600.0, 600.0), np.zeros((64, 64, 3), np.uint8))
+    drawing = Stage()
+
+    def turn(frames: int) -> int:
+        for k in range(frames):
+            drawing.draw(Wish(ground, Eye(10.0 * k, 35.0, 900.0), 120, 90, True))
+        return drawing.moving_points
+
+    try:
+        monkeypatch.setattr(stage, "_TOO_LONG", 0.0)
+        monkeypatch.setattr(stage, "_TOO_SHORT", 0.0)
+        # A frame for which a sheet is built tells nothing, so every level takes two.
+        assert [turn(2), turn(2), turn(2)] == [200, 140, 140]
+        drawing.draw(Wish(ground, Eye(10.0, 35.0, 900.0), 120, 90, False))
+        assert drawing.moving_points == 140, "a frame at rest is as fine as ever, however long it takes"
+        monkeypatch.setattr(stage, "_TOO_LONG", 60.0)
+        monkeypatch.setattr(stage, "_TOO_SHORT", 60.0)
+        assert turn(5) == 280
+    finally:
+        drawing.close()

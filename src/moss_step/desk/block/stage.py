@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
+import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
@@ -16,8 +17,12 @@ from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
 from moss_step.desk.theme import OCHRE, PAPER
 
 _log = logging.getLogger(__name__)
-REST, MOVING = 560, 280
-"""Points on the longer side of the ground: some 320,000 and 80,000 triangles."""
+REST = 560
+"""Points on the longer side of the ground at rest: some 320,000 triangles."""
+MOVING = (280, 200, 140)
+"""The same while it moves, for machines that are fast and less fast: some 130,000, 60,000 and 30,000 triangles."""
+_TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
+"""Seconds of a frame while it moves after which the next is coarser, or finer."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,12 +78,18 @@ class Stage(QObject):
         self._first = True
         self._shown: Ground | None = None
         self._patch: Patch | None = None
-        self._actors: dict[str, list[Any]] = {}
+        self._actors: dict[tuple[str, int], list[Any]] = {}
+        self._pace = 0
 
     @property
     def busy(self) -> bool:
         """Whether something is being drawn."""
         return self._busy
+
+    @property
+    def moving_points(self) -> int:
+        """Points on the longer side of the ground while it moves, as the frames so far allow."""
+        return MOVING[self._pace]
 
     def wish(self, wish: Wish) -> None:
         """Ask for a picture; it replaces what waits."""
@@ -108,22 +119,32 @@ class Stage(QObject):
                     self._busy = False
                     return
             try:
-                image = self._draw(wish)
+                image = self.draw(wish)
             except Exception as error:
                 _log.exception("the block could not be drawn")
                 self.failed.emit(f"The block cannot be drawn here: {error}")
             else:
                 self.drawn.emit(image, wish)
 
-    def _draw(self, wish: Wish) -> QImage:
+    def draw(self, wish: Wish) -> QImage:
+        """Draw in this thread, which must be the only one that does; a frame that moves learns from how long the last one took."""
+        image, new, took = self._draw(wish)
+        if wish.moving and not new:
+            self._pace += (took > _TOO_LONG) - (took < _TOO_SHORT)
+            self._pace = min(max(self._pace, 0), len(MOVING) - 1)
+        return image
+
+    def _draw(self, wish: Wish) -> tuple[QImage, bool, float]:
+        """Give the picture, whether something was built for it, and the seconds it took."""
         import pyvista  # slow to load, and only needed here
 
+        start = time.perf_counter()
         if self._plotter is None:
             self._plotter = pyvista.Plotter(off_screen=True, lighting="none")
             self._plotter.ren_win.SetMultiSamples(0)
             self._plotter.set_background(PAPER)
         plotter = self._plotter
-        self._set_scene(plotter, pyvista, wish)
+        new = self._set_scene(plotter, pyvista, wish)
         if tuple(plotter.window_size) != (wish.width, wish.height):
             plotter.window_size = [wish.width, wish.height]
         camera, eye = plotter.camera, wish.eye
@@ -138,23 +159,27 @@ class Stage(QObject):
             plotter.render()
             picture = plotter.image
         pixels = np.ascontiguousarray(picture[:, :, :3])
-        return QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888).copy()
+        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888).copy()
+        return image, new, time.perf_counter() - start
 
-    def _set_scene(self, plotter: Any, pyvista: Any, wish: Wish) -> None:
-        """Show the ground coarsely while it moves, finely at rest, and most finely where it is near."""
+    def _set_scene(self, plotter: Any, pyvista: Any, wish: Wish) -> bool:
+        """Show the ground coarsely while it moves, finely at rest, and most finely where it is near; tell whether that was built anew."""
         if self._shown is not wish.ground:
             plotter.clear_actors()
             self._actors, self._shown = {}, wish.ground
         if self._patch is not wish.patch:
-            for actor in self._actors.pop("near", []):
+            for actor in self._actors.pop(("near", REST), []):
                 plotter.remove_actor(actor, reset_camera=False, render=False)
             self._patch = wish.patch
-        wanted = "moving" if wish.moving else "near" if wish.patch is not None else "rest"
-        if wanted not in self._actors:
-            self._actors[wanted] = self._build(plotter, pyvista, wish.ground, MOVING if wish.moving else REST, wish.patch)
+        most = self.moving_points if wish.moving else REST
+        wanted = ("moving" if wish.moving else "near" if wish.patch is not None else "rest", most)
+        new = wanted not in self._actors
+        if new:
+            self._actors[wanted] = self._build(plotter, pyvista, wish.ground, most, wish.patch)
         for name, actors in self._actors.items():
             for actor in actors:
                 actor.SetVisibility(name == wanted)
+        return new
 
     def _build(self, plotter: Any, pyvista: Any, ground: Ground, most: int, patch: Patch | None) -> list[Any]:
         wide, high = ground.extent
