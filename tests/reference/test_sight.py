@@ -2,6 +2,7 @@
 
 import itertools
 import math
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -161,6 +162,20 @@ def test_the_preview_agrees_with_the_exact_view(height):
         asked = exact != 2
         assert np.array_equal(asked, fast != 2)
         assert (exact == fast)[asked].mean() > 0.995
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_preview_skips_nothing_that_matters(seed):
+    rng = np.random.default_rng(seed)
+    rows, cols = (int(n) for n in rng.integers(1, 400, 2))
+    z = np.cumsum(rng.standard_normal((rows, cols)), axis=seed % 2).astype(np.float32)
+    z[rng.random(z.shape) < 0.02] = np.nan
+    row, col = (int(n) for n in np.argwhere(~np.isnan(z))[0 if seed == 0 else (~np.isnan(z)).sum() // 2])
+    sight = prepare_sight(surface(z))
+    observer = at(sight.dem, row, col, height=float(rng.integers(0, 30)), target=2.0, reach=float(rng.integers(50, 900)))
+    # With tiles of no end no ray is ever let lie.
+    everything = replace(sight, tiles=np.full_like(sight.tiles, np.inf))
+    assert np.array_equal(seen_fast(sight, observer), seen_fast(everything, observer))
 
 
 def test_bearings_angles_and_distances_limit_what_is_asked():

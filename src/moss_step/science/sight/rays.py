@@ -11,8 +11,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-_SHEAF = 64
-"""Rays that go out together."""
+_SHEAF, _GROUP = 128, 16
+"""Rays that go out together, and those of them that are looked at together for whether they can still rise."""
 EARTH_RADIUS = 6_371_000.0
 """Mean radius in metres."""
 TILE = 16
@@ -168,12 +168,12 @@ def ray_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-u
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
+def see_fast(surfaces, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
     """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
 
-    ``stand`` is the observer's row and column, eye height, the bend of the earth, and the size of a cell there. ``where``
-    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty. Rays beside each
-    other go out together, step by step: they lie near each other in memory.
+    ``surfaces`` are as in ``see_exactly``; ``stand`` is the observer's row and column, eye height, the bend of the earth, and the
+    size of a cell there. ``where`` gains the step of the ray at which the highest crossing before each cell stands, unless it is
+    empty. Rays beside each other go out together, step by step: they lie near each other in memory.
     """
     side = 2 * cells + 1
     sheaves = (side + _SHEAF - 1) // _SHEAF
@@ -181,12 +181,13 @@ def see_fast(ground, top, stand, heights, cells, reach, out, where):  # type: ig
     for k in numba.prange(4 * sheaves):
         first = k // 4 * _SHEAF  # sides in turn: those along columns take longer, and both threads get their share
         ends = (first - cells, min(first + _SHEAF, side) - cells)
-        _send_sheaf(ground, top, stand, heights, cells, reach, (per_step, inverse), (k % 4, *ends), out, where)
+        _send_sheaf(surfaces, stand, heights, cells, reach, (per_step, inverse), (k % 4, *ends), out, where)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _send_sheaf(ground, top, stand, heights, cells, reach, steps, sheaf, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
+def _send_sheaf(surfaces, stand, heights, cells, reach, steps, sheaf, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
     """Follow the rays to some neighbouring ends on one side (0 south, 1 north, 2 east, 3 west)."""
+    ground, top, tiles = surfaces
     r0, c0, eye, bend, wide, high = stand
     (rows, cols), (per_step, inverse), (which, first, last) = ground.shape, steps, sheaf
     sign, by_rows = (1 if which % 2 == 0 else -1), which < 2
@@ -196,6 +197,7 @@ def _send_sheaf(ground, top, stand, heights, cells, reach, steps, sheaf, out, wh
     falls = bend * (along * along + (slopes * aside) ** 2)
     best, highest = np.full(last - first, -np.inf), np.zeros(last - first, np.int64)
     low, end = 0, last - first  # the rays from low to end are still over the ground
+    awake = np.zeros((end + _GROUP - 1) // _GROUP, np.bool_)
     for i in range(1, cells + 1):
         major = start + sign * i
         while low < end and base + slopes[low] * i < 0:
@@ -206,7 +208,41 @@ def _send_sheaf(ground, top, stand, heights, cells, reach, steps, sheaf, out, wh
             return
         line, spread = (major, by_rows, base, most), (i, per_step[i], inverse[i], first)
         _read_off(ground, line, spread, (low, end), (along, aside), (eye - heights, bend), reach, (best, highest), (out, where))
-        _raise_rays(top, line, (i, inverse[i]), (low, end), slopes, falls, eye, best, highest)
+        if i % TILE == 1:
+            until = min(i + TILE - 1, cells)
+            majors = major // TILE, min(max(start + sign * until, 0), depth - 1) // TILE
+            _wake(tiles, line, (i, until), majors, (low, end), slopes, (bend * along * along, eye), best, awake)
+        for group in range(awake.size):
+            if awake[group]:
+                part = max(group * _GROUP, low), min((group + 1) * _GROUP, end)
+                _raise_rays(top, line, (i, inverse[i]), part, slopes, falls, eye, best, highest)
+
+
+@numba.njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _wake(tiles, line, steps, majors, rays, slopes, eye, best, awake):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Say which groups of rays can rise within some steps: not those whose lowest looks over all tiles that lie under them.
+
+    ``majors`` are the rows (or columns) of tiles of the first and last step; ``eye`` the fall of the ground a step squared, and the
+    eye's height.
+    """
+    (_, by_rows, base, most), (i, last) = line, steps
+    fall = eye[0] * i * i  # the ground falls away more and more
+    for group in range(awake.size):
+        one, end = max(group * _GROUP, rays[0]), min((group + 1) * _GROUP, rays[1])
+        awake[group] = False
+        if one >= end:
+            continue
+        lowest = best[one]
+        for n in range(one + 1, end):
+            lowest = min(lowest, best[n])
+        west = base + int(np.floor(min(slopes[one] * i, slopes[one] * last)))
+        east = base + int(np.ceil(max(slopes[end - 1] * i, slopes[end - 1] * last)))
+        high = np.float32(-np.inf)
+        for a in range(min(majors), max(majors) + 1):
+            for b in range(max(west, 0) // TILE, min(east, most - 1) // TILE + 1):
+                high = max(high, tiles[a, b] if by_rows else tiles[b, a])
+        rise = high - fall - eye[1]
+        awake[group] = (rise / i if rise > 0 else rise / last) > lowest
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
@@ -241,7 +277,7 @@ def _read_off(ground, line, spread, rays, sizes, eye, reach, found, results):  #
         m += 1
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@numba.njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _raise_rays(top, line, step, rays, slopes, falls, eye, best, highest):  # type: ignore[no-untyped-def]  # numba infers the types
     """Let the ground that rays cross at a step count, without branches: what lies on their way cannot be guessed."""
     (major, by_rows, base, most), (i, inverse) = line, step

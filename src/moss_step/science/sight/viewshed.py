@@ -142,7 +142,8 @@ def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float
     wide, high = (float(v) for v in sight.sizes[cell[0]])
     cells = int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
     reach = (observer.near, observer.reach)
-    see_fast(sight.ground, sight.top, (*cell, eye, sight.bend, wide, high), observer.target, max(cells, 1), reach, out, where)
+    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend, wide, high)
+    see_fast(surfaces, stand, observer.target, max(cells, 1), reach, out, where)
     return out
 
 
