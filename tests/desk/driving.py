@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
@@ -62,3 +64,15 @@ def type_in(edit: QWidget, text: str) -> None:
     QTest.keyClick(edit, Qt.Key.Key_Delete)
     QTest.keyClicks(edit, text)
     QTest.keyClick(edit, Qt.Key.Key_Return)
+
+
+def rest(window, qapp, least: float = 0.4) -> None:
+    """Wait until the block has been drawn at rest."""
+    end, quiet = time.monotonic() + 60, time.monotonic() + least
+    while time.monotonic() < end and (
+        time.monotonic() < quiet or window.block.stage.busy or window.block._rest.isActive() or window.block.image is None
+    ):
+        qapp.processEvents()
+        time.sleep(0.01)
+    qapp.processEvents()  # the last picture is handed over at the next turn
+    assert window.block.image is not None

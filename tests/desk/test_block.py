@@ -20,7 +20,7 @@ from moss_step.formats.raster import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from tests.desk.driving import LEFT, named, press, wheel
+from tests.desk.driving import LEFT, named, press, rest, wheel
 from tests.desk.jobs import by_name
 
 
@@ -32,18 +32,6 @@ def block(window, settle, qapp):
     window.show_drawer("block")
     rest(window, qapp)
     return window
-
-
-def rest(window, qapp, least: float = 0.4) -> None:
-    """Wait until the block has been drawn at rest."""
-    end, quiet = time.monotonic() + 60, time.monotonic() + least
-    while time.monotonic() < end and (
-        time.monotonic() < quiet or window.block.stage.busy or window.block._rest.isActive() or window.block.image is None
-    ):
-        qapp.processEvents()
-        time.sleep(0.01)
-    qapp.processEvents()  # the last picture is handed over at the next turn
-    assert window.block.image is not None
 
 
 def picture(window) -> np.ndarray:

@@ -26,6 +26,8 @@ from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
+_BOLD = 3
+"""Pixels of the whole ground's picture that lie on one of the screen, about, when it is seen whole."""
 _MOST_NAMES = 60
 _NARROW = 1.3
 """How much farther off the eye begins at most when the view is higher than wide."""
@@ -126,7 +128,7 @@ class BlockView(QWidget):
         heights = self._heights(grid) * np.float32(surface.metres_per_height * self.exaggeration)
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
-        picture = self._picture(frame.box, extent, _TEXTURE / max(extent))
+        picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
         self._ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
         self._middle = float(middle)
         self._set_standing(surface)
@@ -140,14 +142,17 @@ class BlockView(QWidget):
         level = next((lv for lv in grid.levels if max(lv.shape) <= 1200), grid.levels[-1])
         return np.asarray(level, np.float32)
 
-    def _picture(self, box: Box, extent: tuple[float, float], scale: float) -> np.ndarray:
-        """What the plan draws over a box of an extent in metres, as red, green and blue bytes; ``scale`` is pixels a metre."""
-        width, height = max(round(extent[0] * scale), 2), max(round(extent[1] * scale), 2)
+    def _picture(self, box: Box, extent: tuple[float, float], scale: float, bold: int = 1) -> np.ndarray:
+        """What the plan draws over a box of an extent in metres, as red, green and blue bytes.
+
+        ``scale`` is pixels a metre, ``bold`` how many times broader than on the plan lines and letters are.
+        """
+        width, height = (max(round(e * scale / bold), 2) for e in extent)
         xmin, ymin, xmax, ymax = box
         per_x, per_y = width / (xmax - xmin), height / (ymax - ymin)
         camera = Camera((xmin + xmax) / 2, (ymin + ymax) / 2, per_x, per_y / per_x, width, height)
-        image = self.plan.render_camera(camera, 1.0, flat=True)
-        pixels = np.frombuffer(image.constBits(), np.uint8).reshape(height, image.bytesPerLine() // 4, 4)[:, :width]
+        image = self.plan.render_camera(camera, float(bold), flat=True)
+        pixels = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width()]
         return np.ascontiguousarray(pixels[:, :, 2::-1])
 
     def _near_patch(self) -> Patch | None:

@@ -16,6 +16,7 @@ from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.grading import Grading, grading_of
 from moss_step.desk.plan.layers import Layer
 from moss_step.desk.plan.outlines import Outlines
+from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.plan.readings import Reading
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
@@ -171,9 +172,7 @@ def _transform(camera: Camera) -> QTransform:
 
 
 def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float) -> None:
-    pen = QPen(line, width)
-    pen.setCosmetic(True)
-    painter.setPen(pen)
+    painter.setPen(screen_pen(painter, line, width))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for path in paths:
         painter.drawPath(path)
@@ -247,8 +246,7 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
     painter.setTransform(_transform(camera), True)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for color, width in ((DEEP, 6.0), (LICHEN, 3.4)):
-        pen = QPen(QColor(color), width)
-        pen.setCosmetic(True)
+        pen = screen_pen(painter, QColor(color), width)
         pen.setCapStyle(Qt.PenCapStyle.RoundCap)
         painter.setPen(pen)
         for path in paths:

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QTransform
 
 from moss_step.desk.plan.camera import Camera
+from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, WATER, font
 from moss_step.model.frame import Box, Frame
 
@@ -60,9 +61,7 @@ def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
     for xy, color in live.lines:
         path = polyline(xy)
         for ink, width in ((CARD, 5.0), (color, 2.6)):
-            pen = QPen(QColor(ink), width)
-            pen.setCosmetic(True)
-            painter.setPen(pen)
+            painter.setPen(screen_pen(painter, QColor(ink), width))
             painter.drawPath(path)
     painter.restore()
     painter.save()
