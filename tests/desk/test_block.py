@@ -227,10 +227,11 @@ def test_what_the_plan_points_at_is_marked_in_the_block(block, qapp):
 
 
 def changes(window) -> float:
-    """How often the colour changes along a row of the picture, the median of some rows."""
+    """How often the colour passes its middle along a row of the picture, the median of some rows."""
     image = window.block.image
     red = picture(window).reshape(image.height(), -1)[:, : 3 * image.width() : 3].astype(int)
-    return float(np.median((np.abs(np.diff(red[image.height() // 2 - 60 : image.height() // 2 + 60], axis=1)) > 60).sum(axis=1)))
+    rows = red[image.height() // 2 - 60 : image.height() // 2 + 60]
+    return float(np.median(np.count_nonzero(np.diff(rows > (rows.min() + rows.max()) / 2, axis=1), axis=1)))
 
 
 def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, tmp_path):
@@ -315,5 +316,23 @@ def test_frames_of_a_turning_block_are_as_fine_as_the_machine_allows(qapp, monke
         monkeypatch.setattr(stage, "_TOO_LONG", 60.0)
         monkeypatch.setattr(stage, "_TOO_SHORT", 60.0)
         assert turn(5) == 280
+    finally:
+        drawing.close()
+
+
+def test_at_rest_a_thin_line_shows_whole(qapp):
+    z = np.zeros((400, 400), np.float32)
+    picture = np.full((800, 800, 3), 255, np.uint8)
+    picture[20::40] = picture[21::40] = 0  # twenty lines a metre broad, for which the screen has half a pixel
+    drawing, lines = Stage(), {}
+    try:
+        for moving in (True, False):
+            image = drawing.draw(Wish(Ground(z, (400.0, 400.0), picture), Eye(0.0, 90.0, 950.0), 300, 300, moving))
+            assert (image.width(), image.height()) == (300, 300)
+            pixels = np.frombuffer(image.constBits(), np.uint8).reshape(300, image.bytesPerLine())[:, : 3 * 300].reshape(300, 300, 3)
+            dark = pixels[:, 150, 0] < 200
+            lines[moving] = int((dark[1:] & ~dark[:-1]).sum())
+        assert lines[False] == 20 and lines[True] < 20
+        assert Wish(Ground(z, (1.0, 1.0), picture), Eye(), 4000, 2000, False).fine == 1, "very large pictures are drawn plainly"
     finally:
         drawing.close()

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QImage
 
 from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
@@ -21,6 +21,8 @@ REST = 560
 """Points on the longer side of the ground at rest: some 320,000 triangles."""
 MOVING = (280, 200, 140)
 """The same while it moves, for machines that are fast and less fast: some 130,000, 60,000 and 30,000 triangles."""
+_MOST_FINE = 2_000_000
+"""Pixels of the largest picture that is drawn finer than it is shown."""
 _TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
 """Seconds of a frame while it moves after which the next is coarser, or finer."""
 
@@ -59,6 +61,11 @@ class Wish:
     height: int
     moving: bool
     patch: Patch | None = None
+
+    @property
+    def fine(self) -> int:
+        """Pixels a side that are drawn for one of the picture: at rest thin lines then stay whole, and edges are smooth."""
+        return 1 if self.moving or self.width * self.height > _MOST_FINE else 2
 
 
 class Stage(QObject):
@@ -145,8 +152,9 @@ class Stage(QObject):
             self._plotter.set_background(PAPER)
         plotter = self._plotter
         new = self._set_scene(plotter, pyvista, wish)
-        if tuple(plotter.window_size) != (wish.width, wish.height):
-            plotter.window_size = [wish.width, wish.height]
+        size = [wish.fine * wish.width, wish.fine * wish.height]
+        if list(plotter.window_size) != size:
+            plotter.window_size = size
         camera, eye = plotter.camera, wish.eye
         camera.position, camera.focal_point, camera.up = eye.position, (eye.x, eye.y, eye.z), eye.upward
         camera.view_angle = VIEW_ANGLE
@@ -159,7 +167,8 @@ class Stage(QObject):
             plotter.render()
             picture = plotter.image
         pixels = np.ascontiguousarray(picture[:, :, :3])
-        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888).copy()
+        drawn = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888)
+        image = drawn.scaled(wish.width, wish.height, mode=Qt.TransformationMode.SmoothTransformation) if wish.fine > 1 else drawn.copy()
         return image, new, time.perf_counter() - start
 
     def _set_scene(self, plotter: Any, pyvista: Any, wish: Wish) -> bool:
@@ -175,13 +184,14 @@ class Stage(QObject):
         wanted = ("moving" if wish.moving else "near" if wish.patch is not None else "rest", most)
         new = wanted not in self._actors
         if new:
-            self._actors[wanted] = self._build(plotter, pyvista, wish.ground, most, wish.patch)
+            self._actors[wanted] = self._build(plotter, pyvista, wish, most)
         for name, actors in self._actors.items():
             for actor in actors:
                 actor.SetVisibility(name == wanted)
         return new
 
-    def _build(self, plotter: Any, pyvista: Any, ground: Ground, most: int, patch: Patch | None) -> list[Any]:
+    def _build(self, plotter: Any, pyvista: Any, wish: Wish, most: int) -> list[Any]:
+        ground, patch, fine = wish.ground, wish.patch, wish.fine
         wide, high = ground.extent
         sheets = [(ground.heights, (-wide / 2, -high / 2, wide / 2, high / 2), ground.picture, None if patch is None else patch.edges)]
         if patch is not None:
@@ -194,11 +204,11 @@ class Stage(QObject):
         if len(ground.masts):
             ends = np.concatenate([ground.masts[:, [0, 1, 2]], ground.masts[:, [0, 1, 3]]], axis=1).reshape(-1, 3)
             lines = pyvista.line_segments_from_points(ends)
-            made.append(plotter.add_mesh(lines, color=OCHRE, line_width=4, lighting=False, reset_camera=False))
+            made.append(plotter.add_mesh(lines, color=OCHRE, line_width=4 * fine, lighting=False, reset_camera=False))
         if len(ground.points):
             cloud = pyvista.PolyData(ground.points)
             cloud["color"] = ground.colors
-            made.append(plotter.add_mesh(cloud, scalars="color", rgb=True, point_size=3, lighting=False, reset_camera=False))
+            made.append(plotter.add_mesh(cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False))
         return made
 
 

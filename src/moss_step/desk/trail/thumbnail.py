@@ -62,22 +62,22 @@ def _filling(picture: GridPicture, width: int, height: int) -> Camera:
 
 
 def _shapes(layer: Layer, picture: ShapesPicture, width: int, height: int) -> QImage:
-    image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
-    image.setDevicePixelRatio(RATIO)
+    """Shapes as on a larger plan that is shown smaller, so that lines are fine."""
+    camera = Camera().sized(round(width * RATIO), round(height * RATIO))
+    image = QImage(camera.width, camera.height, QImage.Format.Format_RGB32)
     image.fill(QColor(GROUND))
     box = picture.value.box
-    if box is None:
-        return image
-    painter = QPainter(image)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    camera = Camera().sized(width, height).fitted(box, 0.08)
-    if picture.value.kind == "points":
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(shape_color(0)))
-        for p in picture.points[:2000]:
-            x, y = camera.pixel(p.x(), p.y())
-            painter.drawEllipse(int(x) - 2, int(y) - 2, 5, 5)
-    else:
-        draw_shapes(painter, layer, camera, shape_color(0), [])
-    painter.end()
+    if box is not None:
+        painter = QPainter(image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        camera = camera.fitted(box, 0.08)
+        if picture.value.kind == "points":
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(shape_color(0)))
+            for p in picture.points[:2000]:
+                painter.drawEllipse(QPointF(*camera.pixel(p.x(), p.y())), 2.5 * RATIO, 2.5 * RATIO)
+        else:
+            draw_shapes(painter, layer, camera, shape_color(0), [])
+        painter.end()
+    image.setDevicePixelRatio(RATIO)
     return image
