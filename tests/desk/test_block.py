@@ -165,6 +165,35 @@ def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
     assert masts[0, :2] == pytest.approx([0.0, 0.0], abs=1e-6)
 
 
+def test_masts_have_the_heights_of_their_own_and_those_that_are_off_do_not_stand(block, settle, qapp):
+    window, ground = block, by_name(block, "Harrow ground")
+    at = [[412_700.0, 5_871_000.0], [413_000.0, 5_871_000.0], [413_300.0, 5_871_000.0]]
+    window.work.add_step("viewshed", {"dem": ground}, {"at": at, "observer_height": 30.0, "own": "1: height=80, name=Tall; 3: off"})
+    settle(window)
+    rest(window, qapp)
+    masts = window.block._ground.masts
+    assert masts[:, 3] - masts[:, 2] == pytest.approx([80.0, 30.0])
+    assert {"Tall", "observer 2"} <= {standing.name for standing, _ in window.block._names}
+    window.block.exaggerate(2.0)
+    assert np.diff(window.block._ground.masts[:, 2:], axis=1).ravel() == pytest.approx([160.0, 60.0])
+
+
+def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
+    window, ground = block, by_name(block, "Harrow ground")
+    window.open_path(DATA / "harrow_places.gpkg")
+    settle(window)
+    places = by_name(window, "Harrow places")
+    window.work.add_step("viewshed", {"dem": ground, "observers": places}, {"observer_height": 900.0, "absolute": True})
+    settle(window)
+    rest(window, qapp)
+    masts = window.block._ground.masts
+    assert len(masts) == 7 and masts[:, 3] + window.block._middle == pytest.approx([900.0] * 7)
+    window.work.remove(window.work.study.steps[-1].id)
+    settle(window)
+    rest(window, qapp)
+    assert not len(window.block._ground.masts), "no view, no masts"
+
+
 def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, settle, qapp):
     window = block
     window.open_path(DATA / "harrow_places.gpkg")

@@ -12,13 +12,14 @@ from PySide6.QtGui import QColor, QHideEvent, QImage, QKeyEvent, QMouseEvent, QP
 from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QSlider, QWidget
 
 from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, height_at, under_pixel
+from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.theme import DEEP, LICHEN, MUTED, PAPER
+from moss_step.desk.theme import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.desk.work import Work
 from moss_step.formats.whole import whole_file
 from moss_step.model.errors import MossError
@@ -54,7 +55,8 @@ class BlockView(QWidget):
         self._stale = True
         self._patch: tuple[object, Patch | None] = (None, None)
         self._standing: list[Standing] = []
-        self._feet = np.empty((0, 3))
+        self._standing_at = np.empty((0, 3))
+        self._tops: list[Mast] = []
         self._names: list[tuple[Standing, np.ndarray]] = []
         self._place: tuple[float, float] | None = None
         self._leads = False
@@ -74,7 +76,9 @@ class BlockView(QWidget):
         bar.setProperty("role", "card")
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(8, 2, 4, 2)
-        self._stated = label("heights x 1", "muted")
+        self._stated = label("heights x 1.0", "muted")
+        self._stated.setMinimumWidth(self._stated.sizeHint().width())
+        self._stated.setText("heights x 1")
         self._slider = QSlider(Qt.Orientation.Horizontal)
         self._slider.setRange(10, 60)
         self._slider.setValue(10)
@@ -189,29 +193,21 @@ class BlockView(QWidget):
         return Patch(heights, part, picture)
 
     def _set_standing(self, surface: Surface) -> None:
-        """Points and names that stand upright, with the height of the ground at their feet."""
-        self._standing = self.plan.standing()[:_MOST_NAMES]
-        at = np.array([self._metres(s.at.x(), s.at.y(), surface) for s in self._standing]).reshape(-1, 2)
+        """Tops of masts, and points and names that stand upright, with their places."""
+        named = self.plan.standing()[:_MOST_NAMES]
+        at = np.array([self._metres(s.at.x(), s.at.y(), surface) for s in named]).reshape(-1, 2)
         assert self._ground is not None  # noqa: S101 - made before
-        self._feet = np.column_stack([at, height_at(at, self._ground.heights, self._ground.extent)])
+        feet = np.column_stack([at, height_at(at, self._ground.heights, self._ground.extent)])
+        few = len(self._tops) <= _MOST_NAMES
+        tops = [Standing(m.name if few else "", QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops]
+        self._standing, self._standing_at = [*tops, *named], np.concatenate([self._ground.masts[:, [0, 1, 3]], feet])
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
-        """Observers of the views that the plan shows, as masts of their true height."""
-        found, frame = [], surface.frame
-        study = self.work.study_with_draft
-        shown = {layer.step for layer in self.plan.scene.layers}
-        for step in study.steps:
-            if step.id not in shown or not step.settings.get("at") or "observer_height" not in step.declared.settings.model_fields:
-                continue
-            settings = step.declared.checked(step.settings)
-            for x, y in getattr(settings, "at", None) or ():
-                cell = frame.cell_at(x, y)
-                if cell is not None and not np.isnan(surface.values[cell]):
-                    foot = float(surface.values[cell]) * surface.metres_per_height
-                    found.append((*self._metres(x, y, surface), foot, foot + float(getattr(settings, "observer_height", 0.0))))
-        masts = np.array(found, np.float64).reshape(-1, 4)
-        masts[:, 2:] = masts[:, 2:] * self.exaggeration - middle
-        return masts
+        """Rows of x, y, foot and top of the masts, in the metres of the block."""
+        self._tops = masts_of(self.work, {layer.step for layer in self.plan.scene.layers}, surface)
+        rows = np.array([(*self._metres(m.x, m.y, surface), m.foot, m.top) for m in self._tops], np.float64).reshape(-1, 4)
+        rows[:, 2:] = rows[:, 2:] * self.exaggeration - middle
+        return rows
 
     @staticmethod
     def _metres(x: float, y: float, surface: Surface) -> tuple[float, float]:
@@ -230,7 +226,7 @@ class BlockView(QWidget):
     def _on_drawn(self, image: QImage, wish: Wish) -> None:
         self.image = image
         size = np.array([wish.width, wish.height])
-        self._names = [(self._standing[k], at / size) for k, at in self._in_view(self._feet, wish)] if wish.ground is self._ground else []
+        self._names = [(self._standing[k], at / size) for k, at in self._in_view(self._standing_at, wish)] if wish.ground is self._ground else []
         self.update()
 
     def _in_view(self, places: np.ndarray, wish: Wish) -> list[tuple[int, np.ndarray]]:
@@ -309,9 +305,11 @@ class BlockView(QWidget):
     def _paint_standing(self, painter: QPainter) -> None:
         """Draw marks and names upright, and the place that the plan points at."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        taken = [QRectF(self._bar.geometry())]
-        for found, (across, down) in self._names:  # a picture of another size is stretched until the next one is there
-            draw_standing(painter, found, QPointF(across * self.width(), down * self.height()), taken)
+        # A picture of another size is stretched until the next one is there.
+        seen = [(found, QPointF(across * self.width(), down * self.height())) for found, (across, down) in self._names]
+        taken = [QRectF(self._bar.geometry()), *(QRectF(at.x() - s.reach, at.y() - s.reach, 2 * s.reach, 2 * s.reach) for s, at in seen if s.mark)]
+        for found, at in seen:
+            draw_standing(painter, found, at, taken)
         grid = self.plan.scene.ground
         if self._place is None or self._ground is None or grid is None or not isinstance(grid.value, Surface):
             return
