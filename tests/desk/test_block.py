@@ -178,6 +178,15 @@ def test_masts_have_the_heights_of_their_own_and_those_that_are_off_do_not_stand
     assert np.diff(window.block._ground.masts[:, 2:], axis=1).ravel() == pytest.approx([160.0, 60.0])
 
 
+def test_many_masts_stand_without_names(block, settle, qapp):
+    window = block
+    at = [[412_400.0 + 15.0 * k, 5_871_000.0] for k in range(70)]
+    window.work.add_step("viewshed", {"dem": by_name(window, "Harrow ground")}, {"at": at, "observer_height": 60.0, "reach": 100.0})
+    settle(window)
+    rest(window, qapp)
+    assert len(window.block._ground.masts) == 70 and not window.block._names
+
+
 def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
     window, ground = block, by_name(block, "Harrow ground")
     window.open_path(DATA / "harrow_places.gpkg")

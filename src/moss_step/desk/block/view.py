@@ -198,9 +198,9 @@ class BlockView(QWidget):
         at = np.array([self._metres(s.at.x(), s.at.y(), surface) for s in named]).reshape(-1, 2)
         assert self._ground is not None  # noqa: S101 - made before
         feet = np.column_stack([at, height_at(at, self._ground.heights, self._ground.extent)])
-        few = len(self._tops) <= _MOST_NAMES
-        tops = [Standing(m.name if few else "", QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops]
-        self._standing, self._standing_at = [*tops, *named], np.concatenate([self._ground.masts[:, [0, 1, 3]], feet])
+        few = len(self._tops) <= _MOST_NAMES  # the points of a line that looks around need no names
+        tops = [Standing(m.name, QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops] if few else []
+        self._standing, self._standing_at = [*tops, *named], np.concatenate([self._ground.masts[: len(tops), [0, 1, 3]], feet])
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
         """Rows of x, y, foot and top of the masts, in the metres of the block."""
