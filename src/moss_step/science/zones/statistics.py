@@ -24,6 +24,7 @@ Statistic = Literal[
 Weighting = Literal["centre", "coverage"]
 STATISTICS: tuple[str, ...] = get_args(Statistic)
 _ORDERED = {"median": 50.0, "p10": 10.0, "p25": 25.0, "p75": 75.0, "p90": 90.0}
+_POLYGONS = (int(shapely.GeometryType.POLYGON), int(shapely.GeometryType.MULTIPOLYGON))
 _BY_VALUE = ("majority", "minority", "variety")
 
 
@@ -196,6 +197,8 @@ def _disjoint(geometry: np.ndarray, frame: Frame) -> bool:
     """Whether no two zones share more than their borders."""
     if len(geometry) > 200_000:
         return True  # a tessellation; testing a set of this size would take longer than the statistics
+    if np.isin(shapely.get_type_id(geometry), _POLYGONS).all() and shapely.coverage_is_valid(geometry):
+        return True  # areas that fit together edge by edge, as most do: told five times sooner than by looking at pairs
     tree = shapely.STRtree(geometry)
     for relation in ("overlaps", "contains"):
         a, b = tree.query(geometry, predicate=relation)
