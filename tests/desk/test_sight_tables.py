@@ -273,16 +273,21 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     assert np.array_equal(walled[rows, : wall_col - 1], bare[rows, : wall_col - 1])
 
 
-def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_path):
-    """Rows of a CSV file with x and y: opened like any file, each with the height of its row."""
-    (tmp_path / "masts.csv").write_text("name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,\n")
-    window = hills
-    window.open_path(tmp_path / "masts.csv")
+def list_masts(window, settle, folder, height_in_the_south):
+    """Open a CSV file of two masts and take them as observers; gives their table in the form."""
+    (folder / "masts.csv").write_text(f"name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,{height_in_the_south}\n")
+    window.open_path(folder / "masts.csv")
     settle(window)
     window.go_to_bench("sight")
     settle(window)
     choose_input(window, settle, "Observers from file", by_name(window, "Masts"))
-    control = window.benches["sight"].panel.form.control("own")
+    return window.benches["sight"].panel.form.control("own")
+
+
+def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_path):
+    """Rows of a CSV file with x and y: opened like any file, each with the height of its row."""
+    window = hills
+    control = list_masts(window, settle, tmp_path, "")
     assert [cell(control, k, "Name").text() for k in (0, 1)] == ["North", "South"]
     assert [cell(control, k, "Above ground").text() for k in (0, 1)] == ["20", "1.7"]
     cell(control, 1, "Above ground").setText("9")
@@ -295,14 +300,8 @@ def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_p
 
 def test_an_observer_of_a_file_is_switched_off_by_the_button_that_takes_away(hills, settle, tmp_path):
     """Its row stays, as its file does; the others keep their numbers and what is theirs."""
-    (tmp_path / "masts.csv").write_text("name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,5\n")
     window = hills
-    window.open_path(tmp_path / "masts.csv")
-    settle(window)
-    window.go_to_bench("sight")
-    settle(window)
-    choose_input(window, settle, "Observers from file", by_name(window, "Masts"))
-    control = window.benches["sight"].panel.form.control("own")
+    control = list_masts(window, settle, tmp_path, "5")
     control.table.selectRow(0)
     press(window, "Take this one away")
     settle(window)

@@ -1,6 +1,7 @@
 """The window: Qt widgets over the study."""
 
 import gc
+from importlib import import_module
 
 import numpy as np
 
@@ -14,8 +15,8 @@ try:
 
     catalogue()
     summarise(np.zeros((1, 1), np.float32))
-
-    from PySide6 import QtGui, QtSvg, QtWidgets  # noqa: F401  # the rest of what is large
+    for large in ("QtGui", "QtSvg", "QtWidgets"):
+        import_module(f"PySide6.{large}")
 finally:
     gc.freeze()
     gc.enable()

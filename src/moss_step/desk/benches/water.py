@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import cast
 
 import numpy as np
 import shapely
@@ -168,8 +169,7 @@ class FloodPanel(WaterPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Watch the slider."""
         super().build(layout)
-        self._curve: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
-        self._of: Surface | None = None
+        self._curve: tuple[Surface, tuple[np.ndarray, np.ndarray, np.ndarray]] | None = None
         control = self.form.control("stage", SliderControl)
         control.set_range(0.1, 20.0)
         control.sliding.connect(self.slide)
@@ -180,10 +180,10 @@ class FloodPanel(WaterPanel):
         if outcome is None or not isinstance(outcome.value, Surface):
             return
         above = outcome.value
-        if self._of is not above:
-            self._curve, self._of = stage_curve(above, 400, 25.0 / above.metres_per_height), above
-        assert self._curve is not None  # noqa: S101 - made with the surface above
-        area, volume = (float(np.interp(stage, self._curve[0], v)) for v in self._curve[1:])
+        if self._curve is None or self._curve[0] is not above:
+            self._curve = above, stage_curve(above, 400, 25.0 / above.metres_per_height)
+        stages, *sums = self._curve[1]
+        area, volume = (float(np.interp(stage, stages, v)) for v in sums)
         self.said.setText(f"{measured(area / 1e4)} ha under water, {measured(volume)} m³")
         step = max(1, max(above.values.shape) // 1400)
         self.live.emit(Live((), mask_veil(above.values[::step, ::step] < stage, above.frame)))
@@ -212,7 +212,7 @@ class RidgePanel(WaterPanel):
         if self._lines is None or self._lines[0] != wanted:
             if self._asked != wanted:
                 self._asked = wanted
-                find = partial(ridges.ridges_and_valleys, dem, which, detail)  # type: ignore[arg-type]  # a declared choice
+                find = partial(ridges.ridges_and_valleys, dem, cast(ridges.Which, which), detail)
                 self.work.helper.ask(find, lambda found: self._on_lines(wanted, found))
             return
         lines = self._lines[1]

@@ -116,14 +116,14 @@ def under_pixel(eye: Eye, pixel: tuple[float, float], size: tuple[int, int], hei
 
 
 @numba.njit(cache=True, nogil=True)
-def _height(heights, extent, x, y):  # type: ignore[no-untyped-def]  # numba infers the types
+def _height(heights: np.ndarray, extent: tuple[float, float], x: float, y: float) -> float:
     rows, cols = heights.shape
     c, r = math.floor((x / extent[0] + 0.5) * cols), math.floor((0.5 - y / extent[1]) * rows)
     return np.float64(heights[r, c]) if 0 <= r < rows and 0 <= c < cols else np.nan
 
 
 @numba.njit(cache=True, nogil=True)
-def _meets(heights, start, along, extent, far):  # type: ignore[no-untyped-def]  # numba infers the types
+def _meets(heights: np.ndarray, start: np.ndarray, along: np.ndarray, extent: tuple[float, float], far: float) -> float:
     """Distance along a ray at which it first lies below the ground, -1 where it never does: coarsely, then finely before that."""
     first, last = 0.0, far
     for _ in range(2):

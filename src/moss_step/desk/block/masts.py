@@ -10,6 +10,7 @@ import numpy as np
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.steps.observers import SightSettings, observers_of
 from moss_step.study.graph import Step
 
@@ -41,9 +42,7 @@ def _of_step(work: Work, step: Step, ground: Surface) -> list[Mast]:
     made = {name: work.outcome(source) for name, source in step.inputs.items()}
     values = {name: outcome.value for name, outcome in made.items() if outcome is not None}
     try:
-        settings = step.declared.checked(step.settings)
-        assert isinstance(settings, SightSettings)  # noqa: S101 - asked before
-        observers = observers_of(settings, values, ground.frame)
+        observers = observers_of(as_kind(step.declared.checked(step.settings), SightSettings), values, ground.frame)
     except MossError:
         return []  # its card says what is wrong with it
     masts = []

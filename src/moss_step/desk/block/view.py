@@ -15,13 +15,13 @@ from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, heigh
 from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
+from moss_step.desk.pictures import write_png
 from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.desk.work import Work
-from moss_step.formats.whole import whole_file
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
@@ -135,7 +135,7 @@ class BlockView(QWidget):
         picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
         self._ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
         self._middle = float(middle)
-        self._set_standing(surface)
+        self._set_standing(surface, self._ground)
         self._stale = False
         if self._fitted != (frame, heights.shape):
             self._fitted = (frame, heights.shape)
@@ -192,15 +192,14 @@ class BlockView(QWidget):
         heights = np.asarray(values, np.float32) * np.float32(surface.metres_per_height * self.exaggeration) - np.float32(self._middle)
         return Patch(heights, part, picture)
 
-    def _set_standing(self, surface: Surface) -> None:
+    def _set_standing(self, surface: Surface, ground: Ground) -> None:
         """Tops of masts, and points and names that stand upright, with their places."""
         named = self.plan.standing()[:_MOST_NAMES]
         at = np.array([self._metres(s.at.x(), s.at.y(), surface) for s in named]).reshape(-1, 2)
-        assert self._ground is not None  # noqa: S101 - made before
-        feet = np.column_stack([at, height_at(at, self._ground.heights, self._ground.extent)])
+        feet = np.column_stack([at, height_at(at, ground.heights, ground.extent)])
         few = len(self._tops) <= _MOST_NAMES  # the points of a line that looks around need no names
         tops = [Standing(m.name, QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops] if few else []
-        self._standing, self._standing_at = [*tops, *named], np.concatenate([self._ground.masts[: len(tops), [0, 1, 3]], feet])
+        self._standing, self._standing_at = [*tops, *named], np.concatenate([ground.masts[: len(tops), [0, 1, 3]], feet])
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
         """Rows of x, y, foot and top of the masts, in the metres of the block."""
@@ -397,8 +396,7 @@ class BlockView(QWidget):
             self.work.told.emit("There is no picture yet.", True)
             return
         try:
-            with whole_file(path) as part:
-                image.save(str(part), "PNG")  # type: ignore[call-overload]  # the stub knows bytes only, the call takes text only
+            write_png(image, path)
         except MossError as error:
             self.work.told.emit(str(error), True)
         else:

@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
 
+from moss_step.desk.pictures import write_png
 from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
 from moss_step.desk.plan.grading import grading_of
 from moss_step.desk.plan.layers import Layer, surface_colors, surface_span
@@ -14,9 +15,7 @@ from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.desk.plan.readings import value_text
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import INK, MUTED, PAPER, font
-from moss_step.formats.whole import whole_file
 from moss_step.model.class_map import ClassMap
-from moss_step.model.errors import MossError
 
 _SIDE, _HEAD, _MARGIN = 250, 56, 24
 _LINE = 22
@@ -47,9 +46,7 @@ def save_picture(view: PlanView, path: Path) -> None:
 
     Raises MossError when it cannot be written.
     """
-    with whole_file(path) as temporary:
-        if not plan_picture(view).save(str(temporary), "PNG"):  # type: ignore[call-overload]  # the stub knows bytes only
-            raise MossError(f"{path} could not be written.", "The disk may be full. Free some space, or choose another.")
+    write_png(plan_picture(view), path)
 
 
 def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
