@@ -249,7 +249,7 @@ class NoSightSettings(Settings):
 
 def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     before, after = _seen(inputs, "before"), _seen(inputs, "after")
-    if before.values.shape != after.values.shape:
+    if not same_frame(before.frame, after.frame):
         raise MossError("The two views do not lie cell on cell.", "Look over the same ground in both.")
     was, now = before.values > 0, after.values > 0
     codes = (was.astype(np.uint8) + 2 * now.astype(np.uint8)).astype(np.uint8)

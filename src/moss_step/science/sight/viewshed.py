@@ -66,9 +66,10 @@ class Sight:
 
 
 def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: bool = True, refraction: float = 0.13) -> Sight:
-    """Make a ground ready; ``obstacles`` is the height of the highest surface, or heights above ground, in the same frame.
+    """Make a ground ready; ``obstacles`` are the heights of the highest surface (above the datum, not the ground), in the same frame.
 
-    Raises MossError for a ground without values or unknown unit, or obstacles that do not lie cell on cell.
+    Heights of an unknown unit count as metres. Raises MossError for a ground without values, values that are no heights, or
+    obstacles that do not lie cell on cell.
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
