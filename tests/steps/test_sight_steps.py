@@ -10,6 +10,7 @@ from scipy import ndimage
 
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, FOOT, METRE, UNKNOWN
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
@@ -114,3 +115,19 @@ def test_stretches_are_the_line_cut_where_it_is_seen_and_hidden(hills):
     assert share == pytest.approx(found(table, "share_seen"), abs=0.03)
     blocked = found(made, "first_obstacle_at")
     assert 0 < blocked < found(made, "length") and found(made, "visible") == 0.0
+
+
+def test_a_second_surface_that_lies_elsewhere_is_refused_with_shapes_too(hills):
+    wall = Shapes(np.array([shapely.LineString([(412_050, 5_871_900), (412_052, 5_871_980)])], object), {}, hills.frame.crs)
+    moved = replace(hills, frame=replace(hills.frame, x0=hills.frame.x0 + 100.0))
+    smaller = surface(hills.values[:-5])
+    for elsewhere in (moved, smaller):
+        with pytest.raises(MossError, match="obstacles and the ground do not lie cell on cell"):
+            run("viewshed", {"dem": hills, "obstacles": elsewhere, "barriers": wall}, at=(PLACE,))
+
+
+def test_weights_of_water_that_lie_elsewhere_are_refused():
+    ground = surface(np.add.outer(np.arange(12.0), np.zeros(15)))
+    moved = replace(ground, frame=replace(ground.frame, x0=ground.frame.x0 + 100.0))
+    with pytest.raises(MossError, match="weights and the ground do not lie cell on cell"):
+        run("flow_accumulation", {"dem": ground, "weights": moved})

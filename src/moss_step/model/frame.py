@@ -202,3 +202,11 @@ def describe_box(box: Box) -> str:
     """Say a box as text: west, south, east, north."""
     xmin, ymin, xmax, ymax = (f"{v:,.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in box)
     return f"{xmin} to {xmax} across and {ymin} to {ymax} up"
+
+
+def same_frame(a: Frame, b: Frame) -> bool:
+    """Whether two grids lie cell on cell, to a thousandth of a cell."""
+    if a.shape != b.shape or (a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system):
+        return False
+    near = 1e-3 * min(a.dx, a.dy)
+    return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))

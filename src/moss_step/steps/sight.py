@@ -11,6 +11,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.frame import same_frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -18,7 +19,6 @@ from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
-from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, rays, viewshed
 from moss_step.science.sight.line import runs_of

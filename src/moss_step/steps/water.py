@@ -11,6 +11,7 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.frame import same_frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -182,7 +183,7 @@ class AccumulationSettings(Settings):
 
 def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage, weights = drainage_of(inputs, progress), inputs.get("weights")
-    if isinstance(weights, Surface) and weights.frame.shape != drainage.frame.shape:
+    if isinstance(weights, Surface) and not same_frame(weights.frame, drainage.frame):
         raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
     made = accumulated(drainage, settings.method, settings.unit, weights.values if isinstance(weights, Surface) else None, progress)
     fed = accumulated(drainage, "d8", "cells", _edge_cells(drainage)).values > 0

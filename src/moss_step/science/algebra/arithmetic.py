@@ -8,12 +8,11 @@ from typing import Literal
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE, PERCENT, UNKNOWN, Unit, convert
-from moss_step.science.algebra.formula import same_frame
 
 Measure = Literal["difference", "ratio", "change"]
 

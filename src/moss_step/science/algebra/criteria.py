@@ -9,8 +9,8 @@ import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import same_frame
 from moss_step.model.surface import Surface
-from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.presets import colors_between
 
 Rule = Literal["sum", "all", "any", "worst", "which", "weighted"]

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
@@ -137,14 +137,6 @@ def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
                 "Resample one to the frame of the other, or crop both alike.",
             )
     return frame
-
-
-def same_frame(a: Frame, b: Frame) -> bool:
-    """Whether two grids lie cell on cell, to a thousandth of a cell."""
-    if a.shape != b.shape or (a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system):
-        return False
-    near = 1e-3 * min(a.dx, a.dy)
-    return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))
 
 
 def _quantity(unit: Unit, used: Mapping[str, Surface]) -> str:

@@ -6,6 +6,7 @@ import numpy as np
 from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
+from moss_step.model.frame import same_frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import affine
@@ -15,8 +16,11 @@ def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights
     """The surface that blocks: ``obstacles`` or the ground, with shapes standing ``heights`` metres above the ground.
 
     ``shapes`` lie in the reference system of ``dem``. Areas cover the cells whose centres they hold, lines and points every
-    cell they touch; where shapes overlap the highest counts. Raises MossError for heights that are no numbers or below 0.
+    cell they touch; where shapes overlap the highest counts. Raises MossError for heights that are no numbers or below 0, and for obstacles
+    that do not lie cell on cell.
     """
+    if obstacles is not None and not same_frame(obstacles.frame, dem.frame):
+        raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
     if not np.isfinite(heights).all() or (heights < 0).any():
         raise MossError("An obstacle has no height, or one below 0.", "Give each a height in metres above the ground.")
     order = np.argsort(heights, kind="stable")  # a later shape covers an earlier one

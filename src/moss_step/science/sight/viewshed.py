@@ -9,12 +9,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
-from moss_step.science.algebra.formula import same_frame
 from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, ray_heights, see_exactly, see_fast
 
 BLOCK = 64

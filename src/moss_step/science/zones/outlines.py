@@ -12,11 +12,10 @@ from shapely.geometry import shape
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.algebra.formula import same_frame
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
