@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSortFilterProxyModel, Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog, QMessageBox, QSlider
+from PySide6.QtWidgets import QInputDialog, QMenu, QMessageBox, QPushButton, QSlider
 
 from moss_step.demo import DATA
 from moss_step.desk.app import preload
 from moss_step.desk.keys import KEYS
+from moss_step.desk.recent import recent
 from moss_step.formats.raster import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -362,3 +363,31 @@ def test_the_window_library_keeps_its_reference_counts(window):
         proxy.data(proxy.index(0, 0), Qt.ItemDataRole.FontRole)
     after = sys.getrefcount(None), sys.getrefcount(True)
     assert after[0] > before[0] - 200 and after[1] > before[1] - 200
+
+
+def test_grids_shapes_and_studies_are_opened_again_from_the_recent_ones(window, settle, tmp_path, qapp):
+    window.open_path(DATA / "harrow_ground.tif")
+    window.open_path(DATA / "harrow_places.gpkg")
+    settle(window)
+    window.save_to(tmp_path / "moor.moss")
+    older = window.study_menu().findChildren(QMenu)[0]
+    assert [a.text() for a in older.actions()] == ["moor.moss", "harrow_places.gpkg", "harrow_ground.tif"]
+    window.new()
+    older.actions()[2].trigger()
+    settle(window)
+    assert [s.kind for s in window.work.study.steps] == ["open_grid"] and window.plan.view.scene.ground is not None
+    older.actions()[1].trigger()
+    settle(window)
+    assert [s.kind for s in window.work.study.steps] == ["open_grid", "open_shapes"]
+    assert recent()[:2] == [DATA / "harrow_places.gpkg", DATA / "harrow_ground.tif"], "the last one used comes first"
+
+
+def test_a_grid_is_opened_by_a_click_in_the_empty_window(window, settle):
+    window.open_path(DATA / "harrow_ground.tif")
+    settle(window)
+    window.work.new()
+    found = [b for b in window.plan.welcome.findChildren(QPushButton) if b.text() == "harrow_ground.tif"]
+    assert found, "the start lists it"
+    found[0].click()
+    settle(window)
+    assert window.plan.view.scene.ground is not None

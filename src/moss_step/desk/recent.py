@@ -1,4 +1,4 @@
-"""Recently used studies."""
+"""Recently used studies, grids and shapes."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def _file() -> Path:
 
 
 def recent() -> list[Path]:
-    """Studies used lately that are still there, newest first."""
+    """Files used lately that are still there, newest first."""
     try:
         listed = json.loads(_file().read_text(encoding="utf-8"))
         return [Path(p) for p in listed if Path(p).is_file()]
@@ -25,7 +25,7 @@ def recent() -> list[Path]:
 
 
 def remember(path: Path) -> None:
-    """Put a study at the head of the list."""
+    """Put a file at the head of the list."""
     path = path.resolve()
     kept = [path, *(p for p in recent() if p != path)][:_MOST]
     write_text(_file(), json.dumps([str(p) for p in kept]))

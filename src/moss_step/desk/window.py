@@ -35,7 +35,7 @@ from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
-from moss_step.desk.recent import recent
+from moss_step.desk.recent import recent, remember
 from moss_step.desk.search import Search, SearchBox
 from moss_step.desk.section.drawer import SectionDrawer
 from moss_step.desk.table.drawer import TableDrawer
@@ -215,7 +215,7 @@ class MainWindow(QMainWindow):
         menu.addAction("Open …\tCtrl+O", self.ask_open)
         older = menu.addMenu("Recent")
         for path in recent():
-            older.addAction(path.stem, partial(self.open_path, path)).setToolTip(str(path))
+            older.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
         older.setEnabled(not older.isEmpty())
         menu.addAction("Open the demo", self.open_demo)
         menu.addSeparator()
@@ -414,12 +414,14 @@ class MainWindow(QMainWindow):
             if path.suffix.lower() == ENDING:
                 if self.may_leave():
                     self.work.open(path)
-            elif path.suffix.lower() in VECTOR_ENDINGS:
+                return
+            if path.suffix.lower() in VECTOR_ENDINGS:
                 for layer in layers(path):
                     several = len(layers(path)) > 1
                     self.work.add_step("open_shapes", {}, {"source": f"{path}#{layer}" if several else str(path)})
             else:
                 self.work.add_step("open_grid", {}, {"source": str(path)})
+            remember(path)
         except MossError as error:
             self.work.told.emit(str(error), True)
 

@@ -69,10 +69,15 @@ class StepPanel(QWidget):
         self.action_row = row(self.keep_button, self.drop_button)
         self._left = False
         self.load()
-        later = Later(self.show_outcome, self, after=8)
+        later = Later(self._look_again, self, after=8)
         for signal in (work.results, work.drafted):
             signal.connect(later.ask)
         work.changed.connect(self._refill_inputs)
+
+    def _look_again(self) -> None:
+        """Show what has become of the step; one that is gone has its panel for a moment longer."""
+        if not self.step_id or self.work.study.has(self.step_id):
+            self.show_outcome()
 
     # --- parts that a bench may replace
 

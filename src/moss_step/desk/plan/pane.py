@@ -114,10 +114,10 @@ class Welcome(QFrame):
         )
         paths = recent()
         if paths:
-            self._layout.addWidget(label("Recent studies", "head"))
+            self._layout.addWidget(label("Recent", "head"))
         for path in paths[:5]:
             made = button(
-                path.stem,
+                path.name,
                 str(path),
                 partial(self.recent_wanted.emit, path),
                 "plain",
