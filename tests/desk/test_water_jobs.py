@@ -93,7 +93,7 @@ def test_the_catchment_follows_the_pointer_and_is_the_upstream_of_an_independent
     click(window, x + 6, y)
     settle(window)
     made = window.work.outcome("draft").value
-    numbered, _ = divided(drainage, None)
+    numbered, *_ = divided(drainage, None)
     assert made.columns["cells"][0] <= (numbered == 1).sum()
     fill(window, settle, "snap", 30.0)
     snapped = window.work.outcome("draft")
@@ -119,7 +119,7 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
     settle(window)
     kept = keep(window, settle)
     shapes = window.work.outcome(kept).value
-    numbered, nodes = divided(drainage_of(window), None)
+    numbered, nodes, _ = divided(drainage_of(window), None)
     assert len(shapes) == len(nodes) and shapes.columns["cells"].tolist() == np.bincount(numbered.ravel())[1:].tolist()
     assert shapes.columns["area_m2"].sum() == 4_000_000.0
     for column in (

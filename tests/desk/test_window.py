@@ -11,7 +11,6 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QMenu, QMessageBox, QPushButton, QSlider
 
 from moss_step.demo import DATA
-from moss_step.desk.app import preload
 from moss_step.desk.keys import KEYS
 from moss_step.desk.recent import recent
 from moss_step.formats.raster import write_surface
@@ -301,7 +300,6 @@ def longest_gap(window, qtbot, settle, path) -> float:
 
 def test_the_window_goes_on_turning_while_steps_run(window, qtbot, settle, tmp_path):
     """The bound of 100 ms is measured in benchmarks/window.py; here a busy machine may not make a test fail."""
-    preload()  # the application does so when it has started
     sys.setswitchinterval(0.001)
     window.open_demo()
     settle(window)

@@ -8,6 +8,7 @@ import pytest
 import shapely
 from numpy.testing import assert_allclose
 from scipy import ndimage
+from scipy.signal import fftconvolve
 
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress
@@ -16,7 +17,7 @@ from moss_step.science.relief.curvature import curvature
 from moss_step.science.relief.hypsometry import hypsometry
 from moss_step.science.relief.neighbourhood import RILEY_BOUNDS, roughness, ruggedness
 from moss_step.science.relief.openness import openness
-from moss_step.science.relief.position import disk_strips, landforms, local_relief, position
+from moss_step.science.relief.position import landforms, local_relief, position
 from tests.conftest import plane, surface
 
 
@@ -98,11 +99,18 @@ def test_position_equals_a_mean_over_the_disk(hills, radius, inner):
     assert_allclose(found[inside], (hills - mean)[inside], atol=2e-3)
 
 
-def test_a_large_disk_is_made_of_few_strips_and_keeps_its_area():
-    strips = disk_strips(200.5)
-    assert len(strips) == 17
-    area = sum((b - a + 1) * (2 * h + 1) for a, b, h, _ in strips)
-    assert area == pytest.approx(math.pi * 200.5**2, rel=0.02)
+def test_position_over_a_large_disk_is_near_the_exact_one_and_turns_with_the_ground():
+    """Against the mean over the exact disk by scipy.signal.fftconvolve (general library); the shape of the disk is the same when turned."""
+    rough = np.random.default_rng(8).normal(size=(300, 300)).cumsum(0).cumsum(1).astype(np.float32)
+    radius = 150.0  # 75 cells: more than are taken exactly
+    r, c = np.mgrid[-75:76, -75:76]
+    disk = (r**2 + c**2 <= 75**2).astype(float)
+    cells = fftconvolve(np.ones(rough.shape), disk, mode="same")
+    exact = rough - fftconvolve(rough.astype(float), disk, mode="same") / cells
+    found = position(surface(rough), radius).values
+    assert np.sqrt(((found - exact) ** 2).mean()) < 0.01 * exact.std()
+    assert_allclose(position(surface(rough.T.copy()), radius).values, found.T, rtol=1e-4, atol=1e-3)
+    assert_allclose(position(surface(rough[::-1, ::-1].copy()), radius).values, found[::-1, ::-1], rtol=1e-4, atol=1e-3)
 
 
 def test_standardised_position_is_in_deviations(hills):

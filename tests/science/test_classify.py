@@ -1,3 +1,4 @@
+import mapclassify
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,7 +10,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.rules import Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, METRE, PERCENT
-from moss_step.science.classes.breaks import breaks, even_sample
+from moss_step.science.classes.breaks import breaks, variance_fit
 from moss_step.science.classes.classify import class_totals, classify, count_codes
 from moss_step.science.classes.histogram import histogram
 from moss_step.science.classes.presets import aspect_sectors, fao_slope, preset
@@ -36,11 +37,11 @@ def test_every_valid_cell_is_in_at_most_one_class_and_counts_add_up(ranges, valu
         if np.isnan(value):
             assert code == NO_CLASS
             continue
-        held = [r.code for r in rules._as_stored() if r.holds(float(value), closed)]
+        held = [r.code for r in rules.as_compared() if r.holds(float(value), closed)]
         if held:
             assert code == held[0], "the first range that holds a value takes it"
         else:
-            ends = {b for r in rules._as_stored() for b in (r.low, r.high)}
+            ends = {b for r in rules.as_compared() for b in (r.low, r.high)}
             assert code == NO_CLASS or float(value) in ends, "only the outermost bound may be taken besides"
 
 
@@ -77,7 +78,7 @@ def test_north_wraps_and_flat_is_its_own_class():
 
 
 def test_natural_breaks_equal_the_best_split_of_all():
-    """Brute force over all splits of a small set (Fisher 1958); mapclassify works it out in the product."""
+    """Brute force over all splits of a small set (Fisher 1958)."""
     values = np.array([1, 2, 3, 4, 10, 11, 12, 30, 31, 33, 50], np.float32)
     found = breaks(surface([values]), "natural", 3)
 
@@ -127,9 +128,33 @@ def test_histogram_counts_all_values_and_finds_quantiles():
     assert bins.quantile(0.5) == pytest.approx(np.median(grid.values), abs=0.05)
 
 
-def test_a_sample_stands_for_the_whole():
+@pytest.mark.parametrize("count", [2, 3, 5, 9])
+def test_natural_breaks_are_those_of_a_library_on_values_of_any_kind(count):
+    """Fisher 1958; mapclassify.FisherJenks on the same values (general library)."""
+    rng = np.random.default_rng(count)
+    for values in (rng.normal(size=300), rng.exponential(5.0, 280), np.rint(rng.normal(400.0, 20.0, 500))):
+        grid = surface([values])
+        expected = mapclassify.FisherJenks(grid.values.ravel().astype(np.float64), k=count).bins
+        assert breaks(grid, "natural", count)[1:] == pytest.approx(expected)
+
+
+def test_natural_breaks_of_a_large_surface_come_from_all_cells():
+    """As good as any other bounds: moving one by a bin does not raise the fit, and a rare high class is found (mathematics)."""
     rng = np.random.default_rng(0)
-    grid = surface(rng.exponential(10, (1100, 1000)))
-    sample = even_sample(grid)
-    assert sample.size == 1000
-    assert np.median(sample) == pytest.approx(np.median(grid.values), rel=0.02)
+    values = rng.exponential(10.0, (1100, 1000))
+    values[17, 30:60] = 900.0  # thirty cells of a million: an even sample of a thousand hardly meets one
+    grid = surface(values)
+    found = breaks(grid, "natural", 5)
+    assert found[-2] < 300.0 < found[-1]
+    best, step = variance_fit(grid, found), (found[-1] - found[0]) / 4096
+    for k in range(1, 5):
+        for move in (-2 * step, 2 * step):
+            other = [b + move * (i == k) for i, b in enumerate(found)]
+            assert variance_fit(grid, other) <= best + 1e-6
+
+
+def test_the_fit_of_breaks_is_the_share_of_variance_between_the_classes():
+    """By hand: classes 1 2 3 and 10 11 12 hold deviations of 2 each, of 125.5 around the mean (Jenks 1967)."""
+    grid = surface([[1, 2, 3, 10, 11, 12]])
+    assert variance_fit(grid, [1.0, 3.0, 12.0]) == pytest.approx(1.0 - 4.0 / 125.5)
+    assert variance_fit(grid, [1.0, 12.0]) == 0.0

@@ -42,7 +42,7 @@ MEASURES: dict[str, Measure] = {
     "mean difference": lambda s: ruggedness(s, "mean_absolute").values,
     "roughness": lambda s: roughness(s).values,
     "position": lambda s: position(s, 8.0).values,
-    "position in a ring": lambda s: position(s, 12.0, inner=5.0).values,
+    "position in a ring": lambda s: position(s, 12.0, "ring", 5.0).values,
     "local relief": lambda s: local_relief(s, 6.0).values,
     "openness": lambda s: openness(s, 30.0).values,
     "negative openness": lambda s: openness(s, 30.0, positive=False).values,

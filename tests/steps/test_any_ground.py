@@ -46,6 +46,8 @@ GROUNDS = {
     "flat cells": surface(rough, dx=2.0, dy=0.5),
 }
 PLACE = {"at", "start", "cut"}
+ONE_OF_TWO = {"catchment": ("line",), "best_places": ("spacing",)}
+"""Settings that stand for the same as another that is given."""
 KNOWN = {
     "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
     "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0,
@@ -102,6 +104,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
     if kind.kind == "weigh":
         given["weights"] = "1,1"
     given |= {name: value for name, value in KNOWN.items() if name in kind.settings.model_fields}
+    for name in ONE_OF_TWO.get(kind.kind, ()):
+        del given[name]
     return given
 
 

@@ -5,10 +5,8 @@ from __future__ import annotations
 import logging
 import os
 import sys
-import threading
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
@@ -16,10 +14,7 @@ from PySide6.QtWidgets import QApplication
 from moss_step.desk import theme
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
-from moss_step.science.classes.breaks import natural_breaks
 from moss_step.study.autosave import state_folder
-
-_PRELOAD_AFTER = 3000
 
 
 def make_app() -> QApplication:
@@ -32,11 +27,6 @@ def make_app() -> QApplication:
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
     return app
-
-
-def preload() -> None:
-    """Load what is slow to load and needed only later, while nothing else goes on."""
-    natural_breaks(np.arange(100.0), 3)
 
 
 def run(paths: list[Path], demo: bool = False) -> int:
@@ -60,7 +50,6 @@ def run(paths: list[Path], demo: bool = False) -> int:
             window.open_path(path)
         if not demo and not paths:
             window.offer_recovery()
-        QTimer.singleShot(_PRELOAD_AFTER, threading.Thread(target=preload, daemon=True).start)
 
     QTimer.singleShot(0, begin)
     return app.exec()

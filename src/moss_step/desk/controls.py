@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable
 from typing import Any
 
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor
+from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor, QValidator
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPlainTextEdit, QSlider, QSpinBox, QTextEdit, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Choices, label, row
@@ -18,6 +19,7 @@ from moss_step.model.frame import reference_system
 from moss_step.steps.declare import extra
 
 _FEW = 3
+_DECIMALS = 12
 
 
 class Control(QWidget):
@@ -102,10 +104,8 @@ class NumberControl(Control):
             self._spin: QSpinBox | QDoubleSpinBox = QSpinBox()
             self._spin.setRange(int(-1e9 if low is None else low), int(1e9 if high is None else high))
         else:
-            self._spin = QDoubleSpinBox()
-            self._spin.setDecimals(3)
+            self._spin = PlainSpin()
             self._spin.setRange(-1e12 if low is None else low, 1e12 if high is None else high)
-            self._spin.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
         unit = extra(field, "unit")
         self._spin.setSuffix(f" {unit}" if unit and unit != "°" else unit)
         self._spin.setAccessibleName(title)
@@ -113,17 +113,55 @@ class NumberControl(Control):
         self._spin.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._spin.setFixedWidth(96)
         self._spin.valueChanged.connect(lambda _: self.changed.emit())
+        self._held: tuple[float, float] | None = None
         layout.addWidget(self._spin)
 
     def value(self) -> float:
-        """The number."""
-        return self._spin.value()
+        """The number as it was given, or as it is typed now."""
+        shown = self._spin.value()
+        return self._held[0] if self._held is not None and self._held[1] == shown else shown
 
     def set_value(self, value: Any) -> None:
         """Show a number."""
         self._spin.blockSignals(True)
         self._spin.setValue(value)
         self._spin.blockSignals(False)
+        self._held = (value, self._spin.value())
+
+
+class PlainSpin(QDoubleSpinBox):
+    """A field for a number of any size: as many digits as it has, and steps of a tenth of its leading digit."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setDecimals(_DECIMALS)
+
+    def textFromValue(self, value: float) -> str:
+        """Write a number without needless digits."""
+        return plain_number(value)
+
+    def valueFromText(self, text: str) -> float:
+        """Read a number; a comma is a point."""
+        return float(self._bare(text))
+
+    def validate(self, text: str, at: int) -> object:
+        """Take whatever reads as a number, and what may become one."""
+        try:
+            value = float(self._bare(text))
+        except ValueError:
+            begun = not self._bare(text).strip("+-.0123456789eE")
+            return (QValidator.State.Intermediate if begun else QValidator.State.Invalid, text, at)
+        inside = self.minimum() <= value <= self.maximum()
+        return (QValidator.State.Acceptable if inside else QValidator.State.Intermediate, text, at)
+
+    def stepBy(self, steps: int) -> None:
+        """Step by a tenth of the leading digit's power."""
+        size = abs(self.value()) or 1.0
+        power = math.floor(math.log10(size))
+        self.setValue(round(self.value() + steps * 10.0 ** (power - 1), max(1 - power, 0)))
+
+    def _bare(self, text: str) -> str:
+        return text.removesuffix(self.suffix()).strip().replace(",", ".")
 
 
 class SliderControl(Control):
@@ -135,6 +173,7 @@ class SliderControl(Control):
     def __init__(self, title: str, optional: bool) -> None:
         super().__init__()
         self._optional, self._low, self._high = optional, 0.0, 1.0
+        self._held: tuple[float | None, str] = (None, "")
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(0, 1000)
         self.slider.setAccessibleName(f"{title}, slider")
@@ -156,7 +195,9 @@ class SliderControl(Control):
         self._place(self.value())
 
     def value(self) -> float | None:
-        """The number, or None when the field is empty."""
+        """The number as it was given or typed, or None when the field is empty."""
+        if self.edit.text() == self._held[1]:
+            return self._held[0]
         try:
             return float(self.edit.text())
         except ValueError:
@@ -165,6 +206,7 @@ class SliderControl(Control):
     def set_value(self, value: Any) -> None:
         """Show a number."""
         self.edit.setText("" if value is None else f"{float(value):.6g}")
+        self._held = (None if value is None else float(value), self.edit.text())
         self._place(value)
 
     def _place(self, value: Any) -> None:
@@ -191,6 +233,7 @@ class TextControl(Control):
 
     def __init__(self, title: str, hint: str, help_with: Callable[[TextControl], QWidget] | None = None) -> None:
         super().__init__()
+        self._held: tuple[Any, str] | None = None
         self.edit = QLineEdit()
         self.edit.setPlaceholderText(hint)
         self.edit.setAccessibleName(title)
@@ -200,16 +243,21 @@ class TextControl(Control):
         layout.setSpacing(4)
         layout.addWidget(row(self.edit, help_with(self), gap=4) if help_with else self.edit)
 
-    def value(self) -> str | None:
-        """The text, or None when it is empty."""
-        return self.edit.text().strip() or None
+    def value(self) -> Any:
+        """What was given while its text stands unchanged, else the text as it was typed; None when it is empty."""
+        text = self.edit.text().strip()
+        if self._held is not None and text == self._held[1]:
+            return self._held[0]
+        return text or None
 
     def set_value(self, value: Any) -> None:
-        """Show a text; numbers are written out, boxes with commas."""
+        """Show a value as text; numbers are written out, boxes with commas."""
+        shown = value
         if isinstance(value, (tuple, list)):
             pairs = bool(value) and isinstance(value[0], (tuple, list))
-            value = ";".join(",".join(_written(v) for v in pair) for pair in value) if pairs else ",".join(_written(v) for v in value)
-        self.edit.setText("" if value is None else str(value))
+            shown = ";".join(",".join(_written(v) for v in pair) for pair in value) if pairs else ",".join(_written(v) for v in value)
+        self.edit.setText("" if shown is None else _written(shown))
+        self._held = (value or None if isinstance(value, (tuple, list, str)) else value, self.edit.text().strip())
 
     def fill(self, value: Any) -> None:
         """Show a value and tell."""
@@ -290,20 +338,24 @@ class SystemControl(TextControl):
 
 
 def limits(field: FieldInfo) -> tuple[float | None, float | None]:
-    """Lowest and highest value that a declared number may have; an open limit is moved in a little."""
+    """Lowest and highest value that a field of a declared number takes; that an open limit itself is no value is said in words."""
     low = high = None
     for limit in field.metadata:
         low = getattr(limit, "ge", low)
         high = getattr(limit, "le", high)
         if getattr(limit, "gt", None) is not None:
-            low = limit.gt + 0.001
+            low = limit.gt
         if getattr(limit, "lt", None) is not None:
-            high = limit.lt - 0.001
+            high = limit.lt
     return low, high
 
 
 def _written(value: object) -> str:
-    """Write one of several values with commas between; large coordinates keep their centimetres."""
-    if isinstance(value, int | float):
-        return f"{value:g}" if abs(value) < 1e6 else f"{value:.2f}"
-    return str(value)
+    """Write a value with all its digits: a thousandth of a millimetre of a coordinate, and finer in degrees."""
+    return plain_number(value) if isinstance(value, float) else str(value)
+
+
+def plain_number(value: float) -> str:
+    """Write a number with up to twelve digits that count, without an exponent in the usual range."""
+    text = f"{value:.12g}"
+    return text if "e" not in text or not 1e-10 < abs(value) < 1e15 else f"{value:.{_DECIMALS}f}".rstrip("0").rstrip(".")

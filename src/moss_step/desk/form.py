@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import types
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
@@ -15,7 +15,7 @@ from moss_step.desk.controls import ChoiceControl, Control, FormulaControl, Numb
 from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import label, row, tool
 from moss_step.model.typed import as_kind
-from moss_step.steps.declare import Settings, extra
+from moss_step.steps.declare import Settings, extra, idle_reason
 
 AControl = TypeVar("AControl", bound=Control)
 
@@ -29,29 +29,55 @@ class Form(QWidget):
 
     def __init__(self, settings: type[Settings], leave_out: tuple[str, ...] = ()) -> None:
         super().__init__()
+        self._settings = settings
         self._controls: dict[str, Control] = {}
+        self._holders: dict[str, QWidget] = {}
+        self._inputs: tuple[str, ...] = ()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
-        for name, field in settings.model_fields.items():
+        for name, field in settings.listed().items():
             if name in leave_out:
                 continue
             control = self._control(name, field)
             control.setToolTip(field.description or "")
             self._controls[name] = control
-            layout.addWidget(self._titled(field, control))
-            control.changed.connect(self.changed)
+            self._holders[name] = self._titled(field, control)
+            layout.addWidget(self._holders[name])
+            control.changed.connect(self._on_changed)
+        self._hide_idle()
 
     def values(self) -> dict[str, Any]:
-        """All values that are not left to their default."""
+        """All values that are not left to their default, and count as the others stand."""
         given = {n: c.value() for n, c in self._controls.items()}
-        return {n: v for n, v in given.items() if v is not None}
+        return {n: v for n, v in given.items() if v is not None and not self._idle(n, given)}
+
+    def use_inputs(self, names: Iterable[str]) -> None:
+        """Say which inputs are given: some settings count only with or without one."""
+        self._inputs = tuple(names)
+        self._hide_idle()
+
+    def _on_changed(self) -> None:
+        self._hide_idle()
+        self.changed.emit()
+
+    def _idle(self, name: str, given: Mapping[str, Any]) -> bool:
+        field = self._settings.model_fields[name]
+        asked = {n: (v.strip() if isinstance(v, str) else v) for n, v in given.items() if v is not None}
+        return bool(idle_reason(field, asked, self._inputs))
+
+    def _hide_idle(self) -> None:
+        """Hide the settings that count for nothing as the others stand."""
+        given = {n: c.value() for n, c in self._controls.items()}
+        for name, holder in self._holders.items():
+            holder.setHidden(self._idle(name, given))
 
     def set_values(self, values: Mapping[str, Any], settings: type[Settings]) -> None:
         """Show values, and the defaults of those not given."""
         for name, control in self._controls.items():
             field = settings.model_fields[name]
             control.set_value(values.get(name, None if field.is_required() else field.default))
+        self._hide_idle()
 
     @overload
     def control(self, name: str) -> Control: ...

@@ -132,7 +132,8 @@ def read_surface(
 ) -> tuple[Surface, list[str]]:
     """Read one band as a surface, north up, no-data as NaN, scale and offset applied; with remarks on what was done.
 
-    ``no_data`` names a further value that stands for no-data. Raises MossError for files that cannot be read whole
+    ``no_data`` names a further value that stands for no-data, as it is read: through scale and offset. Values are single
+    precision, and double where that could not hold a thousandth of their relief. Raises MossError for files that cannot be read whole
     or do not fit in memory.
     """
     facts = describe(path, band)
@@ -151,6 +152,8 @@ def read_surface(
     infinite = int(drop_infinite(values))
     if infinite:
         remarks.append(f"{infinite:,} infinite values are taken as no-data.")
+    if values.dtype == np.float64:
+        remarks.append("The relief is small for so large values: they are kept in double precision.")
     if facts.rotated:
         values, transform = _north_up(values, transform)
         remarks.append("The grid is rotated; it was resampled to run north, with new cells.")
@@ -172,7 +175,8 @@ def _read_values(
     progress: Progress,
 ) -> np.ndarray:
     rows, cols = int(window.height), int(window.width)
-    values = np.empty((rows, cols), np.float32)
+    exact = facts.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (facts.scale, facts.offset) == (1.0, 0.0)
+    values = np.empty((rows, cols), np.float32 if exact else np.float64)
     masked = MaskFlags.all_valid not in file.mask_flag_enums[band - 1]
     step = max(file.block_shapes[band - 1][0], 256)
     for first, last in progress.blocks(rows, step, "Reading the grid"):
@@ -184,8 +188,18 @@ def _read_values(
         if masked:
             values[first:last][file.read_masks(band, window=part) == 0] = np.nan
         if no_data is not None:
-            values[first:last][raw == no_data] = np.nan
-    return values
+            values[first:last][np.isclose(values[first:last], no_data, rtol=1e-7, atol=0.0)] = np.nan
+    return values if exact or blurred(values) else values.astype(np.float32)
+
+
+def blurred(values: np.ndarray) -> bool:
+    """Whether single precision cannot hold a thousandth of the relief of some float64 values."""
+    finite = values[np.isfinite(values)]
+    if finite.size == 0 or not np.abs(finite).max() < np.finfo(np.float32).max:
+        return False
+    low, high = float(finite.min()), float(finite.max())
+    step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
+    return high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
 
 
 def _upright(values: np.ndarray, transform: Affine, crs: str | None) -> tuple[np.ndarray, Frame]:
@@ -212,7 +226,7 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     new_cols = max(1, round((max(xs) - min(xs)) / cell))
     new_rows = max(1, round((max(ys) - min(ys)) / height))
     target = from_origin(min(xs), max(ys), cell, height)
-    out = np.full((new_rows, new_cols), np.nan, np.float32)
+    out = np.full((new_rows, new_cols), np.nan, values.dtype)
     reproject(
         values,
         out,
@@ -276,9 +290,10 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
     NaN becomes the file's no-data value -9999; unit and name are written beside the values.
     """
     low = (surface.range or (0.0, 0.0))[0]
+    kind = surface.values.dtype
     no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
-    profile = {"dtype": "float32", "nodata": no_data, "predictor": 3}
-    smooth = Resampling.nearest if surface.cyclic else Resampling.average
+    profile = {"dtype": kind.name, "nodata": no_data, "predictor": 3}
+    smooth = Resampling.nearest if surface.cyclic or surface.whole else Resampling.average
     unit = "" if surface.unit == UNKNOWN else surface.unit.key
     with whole_file(path) as temporary:
         target = temporary if path.suffix.lower() != ".asc" else temporary.with_suffix(".tif")
@@ -288,14 +303,14 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
                 for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
                     block = surface.values[first:last]
                     file.write(
-                        np.where(np.isnan(block), np.float32(no_data), block),
+                        np.where(np.isnan(block), kind.type(no_data), block),
                         1,
                         window=Window(0, first, surface.frame.cols, last - first),
                     )
             if target is temporary:
                 _add_overviews(temporary, path, surface.frame, smooth)
             else:
-                _as_ascii_grid(target, temporary, path, surface.frame)
+                _as_ascii_grid(target, temporary, path, surface.frame, 9 if kind == np.float32 else 17)
         finally:
             if target is not temporary:
                 target.unlink(missing_ok=True)
@@ -386,13 +401,13 @@ def _add_overviews(temporary: Path, path: Path, frame: Frame, resampling: Resamp
     _verify(temporary, path)
 
 
-def _as_ascii_grid(source: Path, target: Path, path: Path, frame: Frame) -> None:
+def _as_ascii_grid(source: Path, target: Path, path: Path, frame: Frame, digits: int) -> None:
     if abs(frame.dx - frame.dy) > 1e-9 * frame.dx:
         raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
     from rasterio.shutil import copy
 
     try:
-        copy(source, target, driver="AAIGrid", DECIMAL_PRECISION="4")
+        copy(source, target, driver="AAIGrid", SIGNIFICANT_DIGITS=str(digits))
     except RasterioError as error:
         raise _not_written(path, error) from error
     finally:

@@ -80,6 +80,13 @@ class Frame:
         return float(self.system.axis_info[0].unit_conversion_factor)
 
     @property
+    def degrees_per_unit(self) -> float:
+        """Degrees in one unit of a geographic system: 1 for degrees, 0.9 for grads."""
+        assert self.system is not None  # noqa: S101 - only asked of geographic frames
+        axes = self.system.axis_info
+        return math.degrees(float(axes[0].unit_conversion_factor)) if axes else 1.0
+
+    @property
     def system_name(self) -> str:
         """The reference system's name with its EPSG code when it has one."""
         return "none" if self.crs is None else _system_name(self.crs)
@@ -136,7 +143,7 @@ class Frame:
         geod, lats = self._geod, self._row_latitudes
         sin2 = np.sin(np.radians(lats)) ** 2
         normal = geod.a / np.sqrt(1.0 - geod.es * sin2)
-        return np.asarray(normal * np.cos(np.radians(lats)) * math.radians(self.dx))
+        return np.asarray(normal * np.cos(np.radians(lats)) * math.radians(self.dx * self.degrees_per_unit))
 
     @cached_property
     def row_heights(self) -> np.ndarray:
@@ -146,7 +153,7 @@ class Frame:
         geod, lats = self._geod, self._row_latitudes
         sin2 = np.sin(np.radians(lats)) ** 2
         meridional = geod.a * (1.0 - geod.es) / (1.0 - geod.es * sin2) ** 1.5
-        return np.asarray(meridional * math.radians(self.dy))
+        return np.asarray(meridional * math.radians(self.dy * self.degrees_per_unit))
 
     @cached_property
     def row_areas(self) -> np.ndarray:
@@ -159,10 +166,10 @@ class Frame:
             return np.full(self.rows, self.dx * self.dy * self.metres_per_unit**2)
         geod = self._geod
         e = math.sqrt(geod.es)
-        edges = np.clip(self.y0 - np.arange(self.rows + 1) * self.dy, -90.0, 90.0)
+        edges = np.clip((self.y0 - np.arange(self.rows + 1) * self.dy) * self.degrees_per_unit, -90.0, 90.0)
         s = np.sin(np.radians(edges))
         zone = s / (1.0 - geod.es * s * s) + (np.arctanh(e * s) / e if e > 0 else s)
-        areas: np.ndarray = geod.b**2 / 2.0 * math.radians(self.dx) * -np.diff(zone)
+        areas: np.ndarray = geod.b**2 / 2.0 * math.radians(self.dx * self.degrees_per_unit) * -np.diff(zone)
         return areas
 
     @property
@@ -172,13 +179,38 @@ class Frame:
         return float(self.row_widths[middle]), float(self.row_heights[middle])
 
     @property
+    def decimals(self) -> int:
+        """Decimals of a coordinate that tell a thousandth of a cell apart."""
+        return max(0, math.ceil(3.0 - math.log10(min(self.dx, self.dy))))
+
+    def rounded(self, *coordinates: float) -> tuple[float, ...]:
+        """Coordinates without digits that mean less than a thousandth of a cell."""
+        return tuple(round(v, self.decimals) for v in coordinates)
+
+    @property
     def area(self) -> float:
         """Ground area of the whole extent in square metres."""
         return float(self.row_areas.sum() * self.cols)
 
-    def geod_length(self, geometry: shapely.Geometry) -> float:
-        """Length in metres of the outlines and lines of a geometry on the ellipsoid, for geographic systems."""
-        return abs(float(self._geod.geometry_length(shapely.boundary(geometry) if shapely.get_dimensions(geometry) == 2 else geometry)))
+    def lengths(self, geometry: np.ndarray) -> np.ndarray:
+        """Ground length in metres of each line, or of each area's outlines (n values); on the ellipsoid for degrees."""
+        if not self.geographic:
+            return np.asarray(shapely.length(geometry) * self.metres_per_unit)
+        areas = shapely.get_dimensions(geometry) == 2
+        parts, owner = shapely.get_parts(np.where(areas, shapely.boundary(geometry), geometry), return_index=True)
+        xy, which = shapely.get_coordinates(parts, return_index=True)
+        one_line = which[1:] == which[:-1]
+        steps = np.where(one_line, self.distances(xy[:-1], xy[1:]), 0.0)
+        found: np.ndarray = np.bincount(owner[which[1:]], steps, minlength=len(geometry))
+        return found
+
+    def distances(self, start: np.ndarray, end: np.ndarray) -> np.ndarray:
+        """Ground metres from places to places, arrays of shape (n, 2); along geodesics for degrees."""
+        if not self.geographic:
+            return np.asarray(np.hypot(*(np.asarray(end) - start).T) * self.metres_per_unit)
+        a, b = np.asarray(start) * self.degrees_per_unit, np.asarray(end) * self.degrees_per_unit
+        a, b = np.broadcast_arrays(a, b)
+        return np.asarray(self._geod.inv(a[:, 0], a[:, 1], b[:, 0], b[:, 1])[2])
 
     @cached_property
     def _geod(self) -> Geod:
@@ -187,7 +219,7 @@ class Frame:
 
     @property
     def _row_latitudes(self) -> np.ndarray:
-        latitudes: np.ndarray = np.clip(self.y0 - (np.arange(self.rows) + 0.5) * self.dy, -90.0, 90.0)
+        latitudes: np.ndarray = np.clip((self.y0 - (np.arange(self.rows) + 0.5) * self.dy) * self.degrees_per_unit, -90.0, 90.0)
         return latitudes
 
 

@@ -105,6 +105,8 @@ class RuleSet:
 
     rules: tuple[Rule, ...]
     closed: Closed = "upper"
+    double: bool = False
+    """Whether bounds are taken as typed; else as single precision stores them, as most values are."""
 
     def __post_init__(self) -> None:
         """Refuse sets that give one class two names."""
@@ -123,8 +125,8 @@ class RuleSet:
 
     @property
     def bounds(self) -> list[float]:
-        """All finite bounds, ascending, each once, as float32 values; 0 and 360 too when the set wraps."""
-        found = {float(np.float32(b)) for r in self.rules for b in (r.low, r.high) if b is not None}
+        """All finite bounds as they are compared, ascending, each once; 0 and 360 too when the set wraps."""
+        found = {self._stored(b) for r in self.rules for b in (r.low, r.high) if b is not None}
         if self.wraps:
             found |= {0.0, 360.0}
         return sorted(found)
@@ -151,7 +153,7 @@ class RuleSet:
     def holders(self, region: Region) -> list[Rule]:
         """Rules that hold a region, in order."""
         value = region.sample
-        found = [r for r in self._as_stored() if r.holds(value, self.closed)]
+        found = [r for r in self.as_compared() if r.holds(value, self.closed)]
         if not found and region.low == region.high:
             found = self._end_holders(value)
         return found
@@ -167,14 +169,19 @@ class RuleSet:
         held = [self.holders(r) for r in regions]
         return [*_gaps(regions, held, self.wraps), *_overlaps(regions, held)]
 
-    def _as_stored(self) -> list[Rule]:
+    def as_compared(self) -> list[Rule]:
+        """The rules with their bounds in the precision of the values that they are compared with."""
+
         def stored(bound: float | None) -> float | None:
-            return None if bound is None else float(np.float32(bound))
+            return None if bound is None else self._stored(bound)
 
         return [replace(r, low=stored(r.low), high=stored(r.high)) for r in self.rules]
 
+    def _stored(self, bound: float) -> float:
+        return bound if self.double else float(np.float32(bound))
+
     def _end_holders(self, value: float) -> list[Rule]:
-        ranges = [r for r in self._as_stored() if not r.is_point]
+        ranges = [r for r in self.as_compared() if not r.is_point]
         if self.wraps or not ranges:
             return []
         if self.closed == "upper":

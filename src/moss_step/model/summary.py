@@ -26,7 +26,7 @@ def _summarise(values, lows, highs, sums, counts, blocks):  # type: ignore[no-un
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def drop_infinite(values):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Replace infinite values of a float32 grid by NaN in place; gives their number."""
+    """Replace infinite values of a grid by NaN in place; gives their number."""
     found = 0
     for r in numba.prange(values.shape[0]):
         for j in range(values.shape[1]):
@@ -47,7 +47,12 @@ class Summary:
 
 
 def summarise(values: np.ndarray) -> Summary:
-    """Summarise a float32 grid, leaving NaN out; the mean is accumulated in float64."""
+    """Summarise a grid, leaving NaN out; the mean is accumulated in float64."""
+    if values.dtype != np.float32:
+        known = values[~np.isnan(values)]
+        if known.size == 0:
+            return Summary(0, np.nan, np.nan, np.nan)
+        return Summary(known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64)))
     blocks = min(16, values.shape[0])
     lows, highs, sums = np.empty(blocks), np.empty(blocks), np.empty(blocks)
     counts = np.empty(blocks, np.int64)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -10,7 +10,7 @@ import numpy as np
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.summary import Summary, summarise
-from moss_step.model.units import UNKNOWN, Unit
+from moss_step.model.units import BEARING, UNKNOWN, Unit
 
 FLAT = -1.0
 """Aspect of a cell that faces nowhere, in memory and in files."""
@@ -18,7 +18,7 @@ FLAT = -1.0
 
 @dataclass(frozen=True, eq=False)
 class Surface:
-    """A float32 grid of shape (rows, cols), north up, no-data as NaN.
+    """A grid of shape (rows, cols), north up, no-data as NaN: float32, or float64 where single precision would blur the relief.
 
     ``quantity`` says what is measured: elevation, slope, aspect, shade.
     """
@@ -57,7 +57,30 @@ class Surface:
     @property
     def cyclic(self) -> bool:
         """Whether 0 and 360 are the same (aspect)."""
-        return self.quantity == "aspect"
+        return self.quantity == "aspect" or self.unit == BEARING
+
+    @property
+    def whole(self) -> bool:
+        """Whether values are counts, or yes and no: what lies between two of them means nothing."""
+        return self.quantity in ("seen", "yes_no")
+
+    @cached_property
+    def area(self) -> float:
+        """Ground area in square metres of the cells that have a value."""
+        if self.valid_count == self.values.size:
+            return self.frame.area
+        return float((np.count_nonzero(~np.isnan(self.values), axis=1) * self.frame.row_areas).sum())
+
+    @cached_property
+    def levelled(self) -> tuple[Surface, float]:
+        """The same heights above a base in single precision, and that base: itself and 0 where the values are single already.
+
+        Small relief on a large base keeps its digits that way, and differences of heights are the same.
+        """
+        if self.values.dtype == np.float32:
+            return self, 0.0
+        base = float(np.rint(self.summary.mean)) if self.summary.count else 0.0
+        return replace(self, values=(self.values - base).astype(np.float32)), base
 
     @property
     def metres_per_height(self) -> float:

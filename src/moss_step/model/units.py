@@ -1,7 +1,8 @@
 """Units of measure that travel with values, and conversion between them.
 
 Factors: international foot 0.3048 m exactly; US survey foot 1200/3937 m (NIST Handbook 44);
-international acre 4046.8564224 m2. Percent slope is 100 times the tangent of the slope angle.
+international acre 4046.8564224 m2; yard 0.9144 m and fathom 1.8288 m
+(international yard and pound agreement, 1959). Percent slope is 100 times the tangent of the slope angle.
 """
 
 from __future__ import annotations
@@ -30,6 +31,9 @@ class Unit:
 METRE = Unit("metre", "m", "length")
 CENTIMETRE = Unit("centimetre", "cm", "length", 0.01)
 MILLIMETRE = Unit("millimetre", "mm", "length", 0.001)
+DECIMETRE = Unit("decimetre", "dm", "length", 0.1)
+YARD = Unit("yard", "yd", "length", 0.9144)
+FATHOM = Unit("fathom", "fathoms", "length", 1.8288)
 KILOMETRE = Unit("kilometre", "km", "length", 1000.0)
 FOOT = Unit("foot", "ft", "length", 0.3048)
 US_FOOT = Unit("us_survey_foot", "ft (US)", "length", 1200.0 / 3937.0)
@@ -55,7 +59,10 @@ UNITS = {
         METRE,
         CENTIMETRE,
         MILLIMETRE,
+        DECIMETRE,
         KILOMETRE,
+        YARD,
+        FATHOM,
         FOOT,
         US_FOOT,
         DEGREE,
@@ -91,6 +98,16 @@ _WRITTEN_AS = {
     "millimetre": MILLIMETRE,
     "millimeter": MILLIMETRE,
     "mm": MILLIMETRE,
+    "decimetre": DECIMETRE,
+    "decimeter": DECIMETRE,
+    "decimetres": DECIMETRE,
+    "decimeters": DECIMETRE,
+    "dm": DECIMETRE,
+    "yard": YARD,
+    "yards": YARD,
+    "yd": YARD,
+    "fathom": FATHOM,
+    "fathoms": FATHOM,
     "kilometre": KILOMETRE,
     "kilometer": KILOMETRE,
     "km": KILOMETRE,

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import math
+
+from pyproj import Proj
+from pyproj.exceptions import ProjError
+
+from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
 
+WORTH_SAYING = 0.01
+"""Share by which a reference system may stretch the ground without a word."""
 LOWEST_GROUND, HIGHEST_GROUND = -11_500.0, 9_000.0
 """Metres: a little beyond the deepest sea floor and the highest summit (common knowledge)."""
 
 
-def suspicions(surface: Surface, has_position: bool = True) -> list[str]:
-    """Say what an analyst should know before using an elevation grid, worst first."""
+def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "") -> list[str]:
+    """Say what an analyst should know before using an elevation grid, worst first; ``unit_text`` is the unit as the file writes it."""
     found: list[str] = []
     frame = surface.frame
     if surface.range is None:
@@ -22,11 +30,37 @@ def suspicions(surface: Surface, has_position: bool = True) -> list[str]:
     elif frame.geographic:
         width, height = frame.cell_metres
         found.append(f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and that is used.")
-    if surface.quantity == "elevation" and surface.unit == UNKNOWN:
+    found += _stretched(frame)
+    if surface.quantity == "elevation" and surface.unit == UNKNOWN and unit_text:
+        found.append(f"The file states the unit '{unit_text[:40]}', which is not known here: metres are taken. State it.")
+    elif surface.quantity == "elevation" and surface.unit == UNKNOWN:
         found.append("The height unit is not stated: metres are taken. State it if it is another.")
     if surface.quantity == "elevation" and surface.range is not None:
         found += _absurd_range(surface)
     return found
+
+
+def _stretched(frame: Frame) -> list[str]:
+    """Say by how much a projected system stretches the ground in the middle of a grid, when that is one percent or more.
+
+    By PROJ's scale factors along the parallel and the meridian (Snyder 1987, USGS Professional Paper 1395).
+    """
+    if frame.system is None or not frame.system.is_projected:
+        return []
+    xmin, ymin, xmax, ymax = frame.box
+    try:
+        lon, lat = Proj(frame.system)((xmin + xmax) / 2.0, (ymin + ymax) / 2.0, inverse=True)
+        factors = Proj(frame.system).get_factors(lon, lat)
+        scales = factors.parallel_scale, factors.meridional_scale
+    except ProjError:
+        return ["The grid lies outside the part of the world that its reference system is made for."]
+    worst = max(scales, key=lambda s: abs(s - 1.0))
+    if not math.isfinite(worst) or abs(worst - 1.0) < WORTH_SAYING:
+        return []
+    much = f"{worst:.2f} times" if abs(worst - 1.0) >= 0.1 else f"{worst:.3f} times"
+    return [
+        f"{frame.system.name} draws the ground {much} its size here: distances, areas and slopes are off by as much. Reproject it to a local system."
+    ]
 
 
 def _absurd_range(surface: Surface) -> list[str]:

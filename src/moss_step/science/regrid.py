@@ -19,6 +19,7 @@ from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.science.algebra.bearings import bearing_of, vectors
 
 ResamplingName = Literal["nearest", "bilinear", "cubic", "average"]
 
@@ -75,7 +76,7 @@ def carry_over(
 ) -> Surface:
     """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
 
-    Raises MossError when the surface has no reference system or does not reach the target's area of use.
+    Bearings are averaged as vectors. Raises MossError when the surface has no reference system or does not reach the target's area of use.
     """
     progress = progress or silent()
     frame = surface.frame
@@ -85,21 +86,10 @@ def carry_over(
     try:
         target = _target_frame(frame, crs, cell)
         check_memory(target.rows * target.cols, "The result", "Use a larger cell size.")
-        out = np.full(target.shape, np.nan, np.float32)
-        for first, last in progress.blocks(target.rows, 256, "Resampling"):
-            part = target.part(slice(first, last), slice(0, target.cols))
-            reproject(
-                surface.values,
-                out[first:last],
-                src_transform=affine(frame),
-                src_crs=frame.crs,
-                dst_transform=affine(part),
-                dst_crs=crs,
-                src_nodata=np.nan,
-                dst_nodata=np.nan,
-                resampling=Resampling[resampling],
-                num_threads=2,
-            )
+        if surface.cyclic and resampling != "nearest":
+            out = bearing_of(*(_resampled(part, frame, target, resampling, progress) for part in vectors(surface.values)))
+        else:
+            out = _resampled(surface.values, frame, target, resampling, progress)
     except RasterioError as error:
         text = str(error).splitlines()[0]
         raise MossError(f"The grid cannot be carried over to that system: {text}.", "Choose another.") from error
@@ -108,12 +98,34 @@ def carry_over(
     return Surface(out, target, surface.unit, surface.quantity)
 
 
+def _resampled(values: np.ndarray, frame: Frame, target: Frame, resampling: ResamplingName, progress: Progress) -> np.ndarray:
+    out = np.full(target.shape, np.nan, values.dtype)
+    for first, last in progress.blocks(target.rows, 256, "Resampling"):
+        part = target.part(slice(first, last), slice(0, target.cols))
+        reproject(
+            values,
+            out[first:last],
+            src_transform=affine(frame),
+            src_crs=frame.crs,
+            dst_transform=affine(part),
+            dst_crs=target.crs,
+            src_nodata=np.nan,
+            dst_nodata=np.nan,
+            resampling=Resampling[resampling],
+            num_threads=2,
+        )
+    return out
+
+
 def metric_system(frame: Frame) -> str | None:
     """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the poles."""
     if not frame.geographic:
         return None
+    from pyproj import Transformer
+
     xmin, ymin, xmax, ymax = frame.box
-    lon, lat = (xmin + xmax) / 2.0, (ymin + ymax) / 2.0
+    to_degrees = Transformer.from_crs(frame.system, "EPSG:4326", always_xy=True)
+    lon, lat = to_degrees.transform((xmin + xmax) / 2.0, (ymin + ymax) / 2.0)
     if not -80.0 <= lat <= 84.0:
         return None
     zone = int((lon + 180.0) // 6.0) % 60 + 1

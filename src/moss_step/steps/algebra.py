@@ -17,7 +17,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
-from moss_step.science.algebra.formula import FUNCTIONS, evaluate, one_frame
+from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome, surface_outcome
@@ -49,7 +49,8 @@ def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> O
     if not surfaces:
         raise AskedWronglyError("formula needs at least one surface.", "Give NAME=PATH for each name in the expression.")
     result = evaluate(settings.expression, surfaces, progress)
-    outcome = surface_outcome(result)
+    bearings = any(s.cyclic for n, s in surfaces.items() if n in names_in(settings.expression))
+    outcome = surface_outcome(result, ("A flat aspect is -1: below every bearing.",) if bearings else ())
     if result.quantity != "yes_no":
         return outcome
     yes = int(np.count_nonzero(result.values == 1))
@@ -143,9 +144,11 @@ class WeightSettings(Settings):
     """Weights of several criteria, given or from comparisons."""
 
     weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
-        None, "Weights", "One for each criterion in their order, with commas; they are brought to a sum of 1."
+        None, "Weights", "One for each criterion in their order, with commas; they are brought to a sum of 1.", when={"rule": ("weighted",)}
     )
-    comparisons: str | None = setting(None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.")
+    comparisons: str | None = setting(
+        None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.", when={"rule": ("weighted",)}
+    )
 
     def shares(self, names: Sequence[str]) -> tuple[list[float], tuple[Finding, ...], tuple[str, ...]]:
         """Weights for named criteria, with findings that state them and a warning when comparisons contradict each other."""
@@ -214,6 +217,10 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
     surfaces = _surfaces(inputs)
     if len(surfaces) < 2:
         raise AskedWronglyError("weigh needs two or more surfaces.", "Give them as a=one.tif b=two.tif.")
+    if turned := [n for n, s in surfaces.items() if s.cyclic]:
+        raise AskedWronglyError(
+            f"'{turned[0]}' holds bearings, and they do not add up.", "Make a criterion of it first: away(aspect, 180) in a formula."
+        )
     frame = one_frame(surfaces)
     progress.at(0.1, "Weighing")
     shares, found, warnings = settings.shares(list(surfaces))
@@ -304,7 +311,7 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 fill_voids = StepKind(
     kind="fill_voids", bench="surface", title="Fill voids", question="Which small gaps should be closed?",
-    help="Fills small voids from their rims by inverse distance. Large ones and those at the edge stay.",
+    help="Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and those at the edge stay.",
     words=("nodata", "gaps", "holes", "interpolate", "void filling"),
     inputs=(SURFACE,), settings=FillSettings, gives="surface", run=_fill,
     label=lambda s, names: f"{names['surface']}, voids filled",

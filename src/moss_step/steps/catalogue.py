@@ -59,7 +59,7 @@ def describe(step: StepKind) -> dict[str, Any]:
                 "default": schema.get(name, {}).get("default"),
                 "range": _range(schema.get(name, {})),
             }
-            for name, field in step.settings.model_fields.items()
+            for name, field in step.settings.listed().items()
         ],
     }
 

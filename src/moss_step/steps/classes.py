@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -10,16 +11,20 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from moss_step.formats.rules_csv import read_rules
 from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import UNKNOWN
-from moss_step.science.classes.breaks import SAMPLE
+from moss_step.science.classes.breaks import variance_fit
 from moss_step.science.classes.classify import classify as put_in_classes
 from moss_step.science.classes.presets import PRESET_NAMES, PRESETS, preset
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome
+
+COUNTED = ("equal_interval", "equal_count", "natural")
+"""Ready sets that are made from the values, for a number of classes."""
 
 
 class RuleRow(BaseModel):
@@ -55,7 +60,7 @@ class ClassifySettings(Settings):
         control="rules",
     )
     closed: Literal["upper", "lower"] = setting("upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b).")
-    count: int = setting(5, "Number of classes", "For equal interval, equal count and natural breaks.", ge=2, le=50)
+    count: int = setting(5, "Number of classes", "For equal interval, equal count and natural breaks.", when={"rules": COUNTED}, ge=2, le=50)
 
     def rule_set(self, surface: Surface) -> RuleSet:
         """Give the rules, made from the surface when a ready set is named."""
@@ -83,9 +88,11 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
     if surface.unit == UNKNOWN and settings.rules in ("fao_slope", "aspect_8"):
         taken = "percent of slope" if settings.rules == "fao_slope" else "bearings"
         notes.append(f"The unit of the values is not stated: {taken} is taken.")
-    if settings.rules == "natural" and surface.valid_count > SAMPLE:
-        notes.append(f"Natural breaks were fitted to an even sample of {SAMPLE:,} values.")
-    return class_outcome(put_in_classes(surface, rules, progress), surface.valid_count, tuple(notes))
+    outcome = class_outcome(put_in_classes(surface, rules, progress), surface.valid_count, tuple(notes))
+    if settings.rules not in COUNTED:
+        return outcome
+    fit = Finding("goodness_of_variance_fit", variance_fit(surface, [b for r in rules.rules for b in (r.low, r.high) if b is not None]))
+    return replace(outcome, findings=(*outcome.findings, fit))
 
 
 classify = StepKind(

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal, TypeVar
+from typing import Any, ClassVar, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pydantic.fields import FieldInfo
@@ -29,20 +29,49 @@ class Settings(BaseModel):
 
     # What checks them is built when a step is first used, not for every step at each start.
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
+    unlisted: ClassVar[tuple[str, ...]] = ()
+    """Settings of a base class that mean nothing here: they are not shown, not told of, and refused."""
+
+    @classmethod
+    def listed(cls) -> dict[str, FieldInfo]:
+        """The settings that count, by name in their declared order."""
+        return {n: f for n, f in cls.model_fields.items() if n not in cls.unlisted}
 
 
-def setting(default: Any, title: str, help: str, unit: str = "", control: str = "", **limits: Any) -> Any:
+def setting(
+    default: Any, title: str, help: str, unit: str = "", control: str = "", when: Mapping[str, tuple[Any, ...]] | None = None,
+    with_input: str = "", without_input: str = "", **limits: Any,
+) -> Any:  # fmt: skip
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``, ``points``, ``slider`` or ``observers``.
+    A setting that counts only beside some values of another one names it in ``when``; one that counts only with, or without, an input names that.
     """
-    return Field(default, title=title, description=help, json_schema_extra={"unit": unit, "control": control}, **limits)
+    about: Any = {"unit": unit, "control": control, "when": dict(when or {}), "with_input": with_input, "without_input": without_input}
+    return Field(default, title=title, description=help, json_schema_extra=about, **limits)
 
 
 def extra(field: FieldInfo, name: str) -> str:
-    """Give the unit or control that a setting was declared with."""
+    """Give the unit, control or input that a setting was declared with."""
     found = field.json_schema_extra
     return str(found.get(name, "")) if isinstance(found, dict) else ""
+
+
+def idle_reason(field: FieldInfo, values: Mapping[str, Any], inputs: Collection[str]) -> str:
+    """Say why a setting counts for nothing beside other values and inputs; empty when it counts."""
+    found = field.json_schema_extra
+    if not isinstance(found, dict):
+        return ""
+    conditions: Any = found.get("when", {})
+    for other, wanted in conditions.items():
+        if other in values and values[other] not in wanted and wanted == (None,):
+            return f"only without {other}"
+        if other in values and values[other] not in wanted:
+            return f"only with {other}={' or '.join(str(w).lower() if isinstance(w, bool) else str(w) for w in wanted)}"
+    needed, barred = extra(field, "with_input"), extra(field, "without_input")
+    if needed and needed not in inputs:
+        return f"only with {needed}"
+    return f"only without {barred}" if barred and barred in inputs else ""
 
 
 @dataclass(frozen=True)
@@ -92,15 +121,29 @@ class StepKind:
     """Any number of further inputs of one kind, under names that the person gives."""
     look: Mapping[str, Any] = field(default_factory=dict)
     """How the Key draws a result at first: values of a row of the Key."""
+    retired: tuple[str, ...] = ()
+    """Settings of older studies that never counted for anything, and are left out when one is opened."""
+
+    def idle(self, settings: Settings, inputs: Collection[str]) -> dict[str, str]:
+        """Settings that differ from their default and count for nothing as the others stand, with the reason."""
+        values = {n: getattr(settings, n) for n in self.settings.listed()}
+        changed = {n: f for n, f in self.settings.listed().items() if not f.is_required() and values[n] != f.default}
+        found = {n: idle_reason(f, values, inputs) for n, f in changed.items()}
+        return {n: why for n, why in found.items() if why}
+
+    def cleaned(self, given: Mapping[str, Any], inputs: Collection[str]) -> dict[str, Any]:
+        """Settings of an older study without those that counted for nothing."""
+        left = {n: v for n, v in given.items() if n not in self.retired}
+        return {n: v for n, v in left.items() if n not in self.idle(self.checked(left), inputs)}
 
     def checked(self, given: Mapping[str, Any]) -> Settings:
         """Build the settings from plain values.
 
         Raises AskedWronglyError that names the setting, the value and what is allowed.
         """
-        unknown = [n for n in given if n not in self.settings.model_fields]
+        unknown = [n for n in given if n not in self.settings.listed()]
         if unknown:
-            allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.model_fields)) or "none"
+            allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.listed())) or "none"
             raise AskedWronglyError(f"{self.kind} has no setting '{unknown[0]}'.", f"It has: {allowed}.")
         try:
             return self.settings.model_validate(dict(given))
@@ -110,14 +153,14 @@ class StepKind:
     def input(self, name: str) -> InputSpec | None:
         """Give the input with a name."""
         found = next((i for i in self.inputs if i.name == name), None)
-        if found is None and self.further is not None and name not in self.settings.model_fields:
+        if found is None and self.further is not None and name not in self.settings.listed():
             return self.further if name.isidentifier() else None
         return found
 
     @property
     def file_settings(self) -> list[str]:
         """Names of the settings that are paths of files."""
-        return [n for n, f in self.settings.model_fields.items() if extra(f, "control") == "file"]
+        return [n for n, f in self.settings.listed().items() if extra(f, "control") == "file"]
 
     def _wrong(self, error: ValidationError) -> tuple[str, str]:
         first = error.errors(include_url=False)[0]

@@ -22,7 +22,7 @@ from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKi
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
-from moss_step.steps.water import FILLED_FIRST, METHODS, drainage_of, stream_area
+from moss_step.steps.water import EXPONENT, FILLED_FIRST, METHODS, STREAM_AREA, drainage_of, stream_area
 
 # --- indices
 
@@ -31,10 +31,11 @@ class WetnessSettings(Settings):
     """Settings of wetness."""
 
     method: FlowMethod = setting("dinf", "Method", METHODS)
+    exponent: float = EXPONENT
 
 
 def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = indices.wetness(drainage_of(inputs, progress), settings.method)
+    made = indices.wetness(drainage_of(inputs, progress), settings.method, settings.exponent)
     return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
 
 
@@ -53,10 +54,11 @@ class PowerSettings(Settings):
 
     index: indices.Power = setting("power", "Index", "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.")
     method: FlowMethod = setting("dinf", "Method", METHODS)
+    exponent: float = EXPONENT
 
 
 def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    return surface_outcome(indices.stream_power(drainage_of(inputs, progress), settings.index, settings.method), (FILLED_FIRST,))
+    return surface_outcome(indices.stream_power(drainage_of(inputs, progress), settings.index, settings.method, settings.exponent), (FILLED_FIRST,))
 
 
 stream_power = StepKind(
@@ -71,7 +73,7 @@ stream_power = StepKind(
 class DrainHeightSettings(Settings):
     """Settings of drain_height."""
 
-    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a drain; about a 400th of the ground when left out.", gt=0)
+    min_area: float | None = setting(None, "Least area", STREAM_AREA, gt=0)
 
 
 def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -128,7 +130,7 @@ flood = StepKind(
 class PondSettings(Settings):
     """Settings of pond."""
 
-    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
+    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line", without_input="bund")
     crest: float = setting(..., "Crest", "Height of the top of the bund, in the unit of the ground.")
 
 
@@ -144,25 +146,27 @@ def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
 
 def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
     dem = ground(inputs)
-    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    return Outcome(made, *_pond_figures(dem, made, settings.crest))
+    made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    return Outcome(made, *_pond_figures(dem, bed, made, settings.crest))
 
 
-def _pond_figures(dem: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
-    stages, area, volume = pond.storage_curve(dem, made)
-    level = float(stages[-1])
+def _pond_figures(dem: Surface, bed: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+    stages, area, volume = pond.storage_curve(dem, bed, made)
+    level, before = float(stages[-1]), pond.standing_before(dem, bed, made)
+    stood = (f"{measured(before)} m³ of water stood there before, and are not counted in the volume.",) if before > 0 else ()
     spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
     found = (
         Finding("area_m2", float(area[-1]), SQUARE_METRE), Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
-        Finding("level", level, dem.unit), Finding("deepest", float(np.nanmax(made.values)), dem.unit),
+        Finding("volume_before_m3", before, CUBIC_METRE), Finding("level", level, dem.unit),
+        Finding("deepest", float(np.nanmax(made.values)), dem.unit),
     )  # fmt: skip
-    return f"{measured(float(volume[-1]))} m³", found, spills
+    return f"{measured(float(volume[-1]))} m³", found, (*spills, *stood)
 
 
 _BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
 pond_step = StepKind(
     kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
-    help="Depth, extent and volume of the water behind a bund with its crest at a height.",
+    help="Depth, extent and volume of the water that a bund with its crest at a height adds to what stands there.",
     words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
     inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
     label=lambda s, names: f"Pond at {s.crest:g}",
@@ -172,11 +176,11 @@ pond_step = StepKind(
 
 def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
     dem = ground(inputs)
-    made, _ = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    stages, area, volume = pond.storage_curve(dem, made)
+    made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    stages, area, volume = pond.storage_curve(dem, bed, made)
     table = Table({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
                   x="stage", y="volume_m3")  # fmt: skip
-    return Outcome(table, *_pond_figures(dem, made, settings.crest))
+    return Outcome(table, *_pond_figures(dem, bed, made, settings.crest))
 
 
 pond_curve = StepKind(

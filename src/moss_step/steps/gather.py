@@ -7,7 +7,7 @@ from typing import Literal
 
 from moss_step.formats.raster import describe, quantity_in, read_surface, split_band
 from moss_step.formats.vector import in_system, read_shapes, split_layer
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import reference_system
 from moss_step.model.progress import Progress
@@ -26,6 +26,8 @@ StatedUnit = Literal[
     "metre",
     "centimetre",
     "millimetre",
+    "decimetre",
+    "yard",
     "foot",
     "us_survey_foot",
     "degree",
@@ -61,7 +63,7 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     frame = surface.frame if settings.crs is None else surface.frame.with_crs(settings.crs)
     unit = surface.unit if settings.unit == "as_stated" else UNITS[settings.unit]
     surface = Surface(surface.values, frame, unit, quantity_in(unit))
-    outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position)))
+    outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position, facts.unit_text)))
     width, height = frame.cell_metres
     more = (
         Finding("rows", frame.rows, CELLS),
@@ -196,9 +198,9 @@ class ReprojectSettings(Settings):
 
 def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
-    if surface.cyclic and settings.resampling != "nearest":
-        raise MossError("An aspect cannot be averaged: 359° and 1° would give 180°.", "Use nearest, or derive it anew.")
-    return _cell_outcome(carry_over(surface, settings.crs, settings.cell, settings.resampling, progress))
+    made = carry_over(surface, settings.crs, settings.cell, settings.resampling, progress)
+    kept_north = "Bearings still run from the north of the grid that they come from: derive the aspect anew where that matters."
+    return _cell_outcome(made, (kept_north,) if surface.cyclic and made.frame.system != surface.frame.system else ())
 
 
 reproject = StepKind(

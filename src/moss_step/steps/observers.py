@@ -63,7 +63,7 @@ def own_text(own: Mapping[int, Mapping[str, str | float]]) -> str:
     """Write values of their own as ``own_values`` reads them."""
     parts = []
     for number, values in sorted(own.items()):
-        said = ["off" if word == "off" else f"{word}={value if isinstance(value, str) else f'{value:g}'}" for word, value in values.items()]
+        said = ["off" if word == "off" else f"{word}={value if isinstance(value, str) else f'{value:.12g}'}" for word, value in values.items()]
         if said:
             parts.append(f"{number}: {', '.join(said)}")
     return "; ".join(parts)
@@ -85,23 +85,31 @@ OwnField = Annotated[str, AfterValidator(_checked_own)]
 """Values of single observers, as ``own_values`` reads them."""
 
 
+REFRACTION = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", when={"curvature": (True,)}, ge=-1, le=0.9)
+BARRIER_HEIGHT = setting(
+    10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", with_input="barriers", ge=0, le=1000
+)
+
+
 class SightSettings(Settings):
     """Settings that all views share."""
 
-    at: PointsField | None = setting(None, "Observers", "Places as x,y;x,y, or click on the plan; drag one to move it.", control="points")
+    at: PointsField | None = setting(
+        None, "Observers", "Places as x,y;x,y, or click on the plan; drag one to move it.", control="points", without_input="observers"
+    )
     observer_height: float = setting(1.7, "Observer above ground", "Height of the eye, or of the mast.", unit="m", ge=-1000, le=100_000)
     target_height: float = setting(0.0, "Target above ground", "Height of what is looked at.", unit="m", ge=0, le=10_000)
     own: OwnField | None = setting(None, "Each observer", "As 2: height=20, name=North; 3: off. A cell emptied is shared again.", control="observers")
     reach: float | None = setting(None, "Reach", "Farthest distance in metres; the whole ground when left out.")
     near: float = setting(0.0, "Nearest distance", "What is nearer is not asked for.", unit="m", ge=0)
-    bearing_from: float = setting(0.0, "Bearing from", "Clockwise from north.", unit="°", ge=0, le=360)
-    bearing_to: float = setting(360.0, "Bearing to", "Clockwise to here.", unit="°", ge=0, le=360)
+    bearing_from: float = setting(0.0, "Bearing from", "Clockwise from the grid's north.", unit="°", ge=0, le=360)
+    bearing_to: float = setting(360.0, "Bearing to", "Clockwise to here; equal to the first it is the full circle.", unit="°", ge=0, le=360)
     down: float = setting(-90.0, "Lowest angle", "From the level.", unit="°", ge=-90, le=90)
     up: float = setting(90.0, "Highest angle", "From the level.", unit="°", ge=-90, le=90)
     absolute: bool = setting(False, "Heights of observers above the datum", "Not above the ground.")
     curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
-    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
-    barrier_height: float = setting(10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", ge=0, le=1000)
+    refraction: float = REFRACTION
+    barrier_height: float = BARRIER_HEIGHT
 
 
 def blocking(barrier_height: float, inputs: Inputs) -> Surface | None:
@@ -110,10 +118,21 @@ def blocking(barrier_height: float, inputs: Inputs) -> Surface | None:
     surface = obstacles if isinstance(obstacles, Surface) else None
     if not isinstance(shapes, Shapes):
         return surface
-    moved = in_system(shapes, dem.frame.crs)
-    own = next((v for n, v in moved.columns.items() if n.lower() in ("height", "height_m") and v.dtype.kind in "iuf"), None)
-    heights = np.full(len(moved), barrier_height) if own is None else np.asarray(own, float)
-    return with_shapes(dem, surface, moved, np.where(np.isnan(heights), barrier_height, heights))
+    heights = _own_heights(shapes)
+    return with_shapes(dem, surface, in_system(shapes, dem.frame.crs), np.where(np.isnan(heights), barrier_height, heights))
+
+
+def _own_heights(shapes: Shapes) -> np.ndarray:
+    """Heights in metres that shapes have of their own; NaN for none."""
+    own = next((v for n, v in shapes.columns.items() if n.lower() in ("height", "height_m") and v.dtype.kind in "iuf"), None)
+    return np.full(len(shapes), np.nan) if own is None else np.asarray(own, float)
+
+
+def standing(barrier_height: float, inputs: Inputs) -> tuple[str, ...]:
+    """Say how high shapes stand that have no height of their own."""
+    shapes = inputs.get("barriers")
+    without = int(np.isnan(_own_heights(shapes)).sum()) if isinstance(shapes, Shapes) else 0
+    return (f"{without:,} standing shapes have no height of their own, and stand {barrier_height:g} m above the ground.",) if without else ()
 
 
 def sight_of(settings: SightSettings, inputs: Inputs, progress: Progress) -> Sight:
@@ -122,11 +141,12 @@ def sight_of(settings: SightSettings, inputs: Inputs, progress: Progress) -> Sig
     return prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
 
 
-def stated(settings: SightSettings) -> tuple[str, ...]:
-    """What of the earth and the air counts."""
+def stated(settings: SightSettings, inputs: Inputs) -> tuple[str, ...]:
+    """What of the earth and the air counts, and how high standing shapes are taken."""
+    walls = standing(settings.barrier_height, inputs)
     if not settings.curvature:
-        return ("The earth is taken as flat: curvature is off.",)
-    return (f"Earth curvature with a refraction coefficient of {settings.refraction:g}.",)
+        return ("The earth is taken as flat: curvature is off.", *walls)
+    return (f"Earth curvature with a refraction coefficient of {settings.refraction:g}.", *walls)
 
 
 def sentence(settings: SightSettings) -> str:
@@ -139,6 +159,10 @@ def sentence(settings: SightSettings) -> str:
 def observers_of(settings: SightSettings, inputs: Inputs, frame: Frame) -> list[Observer]:
     """The observers that are on. Raises AskedWronglyError when there is none, or an own value is for one that is not there."""
     found, own = all_observers(settings, inputs, frame), own_values(settings.own)
+    idle = {"target_height": "target", "down": "down", "up": "up"}
+    for word in (idle[n] for n in settings.unlisted if n in idle):
+        if any(word in values for values in own.values()):
+            raise AskedWronglyError(f"{word} of an observer counts for nothing here.", f"Leave {word}= out of own.")
     if missing := [n for n in own if not 1 <= n <= len(found)]:
         raise AskedWronglyError(f"There is no observer {missing[0]}.", f"own= may speak of observers 1 to {len(found)}.")
     left = [o for k, o in enumerate(found, start=1) if "off" not in own.get(k, {})]

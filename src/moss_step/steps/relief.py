@@ -91,7 +91,7 @@ class PositionSettings(Settings):
 
     radius: float = setting(100.0, "Radius", "How far around each cell to look.", unit="m", gt=0)
     window: Literal["disk", "ring"] = setting("disk", "Around", "disk: all ground within the radius; ring: without the middle.")
-    inner: float = setting(0.0, "Inner radius", "Ground nearer than this is left out of a ring.", unit="m", ge=0)
+    inner: float = setting(0.0, "Inner radius", "Ground nearer than this is left out of a ring.", unit="m", ge=0, when={"window": ("ring",)})
     standardised: bool = setting(False, "Standardised", "Divide by the standard deviation of the heights around.")
 
 
@@ -133,7 +133,7 @@ landform = StepKind(
 class ReliefSettings(Settings):
     """Settings of relief."""
 
-    radius: float = setting(100.0, "Radius", "Half the side of the square around each cell.", unit="m", gt=0)
+    radius: float = setting(100.0, "Radius", "How far the square reaches to each side: cells whose centres lie in it count.", unit="m", gt=0)
 
 
 def _relief(settings: ReliefSettings, inputs: Inputs, progress: Progress) -> Outcome:

@@ -9,6 +9,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
+from moss_step.science.algebra.bearings import mean_bearing
 from moss_step.science.classes.classify import ClassTotals, class_totals
 from moss_step.steps.declare import Outcome
 
@@ -28,6 +29,10 @@ def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome
     low, high = surface.range
     if not (math.isfinite(low) and math.isfinite(high)):
         raise MossError("Some results are too large to be held.", "Check the unit of the heights, and which value stands for no-data.")
+    if surface.cyclic:  # a lowest bearing means nothing, and the mean goes around the circle
+        mean = mean_bearing(surface.values)
+        pointing = () if math.isnan(mean) else (Finding("mean", mean, surface.unit),)
+        return Outcome(surface, "bearings", (*pointing, Finding("cells", surface.valid_count, CELLS)), warnings)
     findings = (
         Finding("lowest", low, surface.unit),
         Finding("highest", high, surface.unit),

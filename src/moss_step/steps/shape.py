@@ -21,6 +21,7 @@ from moss_step.steps.results import class_outcome, surface_outcome
 
 DEM = InputSpec("dem", "surface", "Ground", "The elevation grid.", quantity="elevation")
 EDGES = "At edges and beside no-data the differences use the cells that exist."
+GRID_NORTH = "Bearings run clockwise from the grid's north."
 _METHOD_HELP = "horn weighs eight neighbours, calmer on noise; quadratic fits four, sharper on smooth ground."
 
 
@@ -66,7 +67,7 @@ class AspectSettings(Settings):
 def _aspect(settings: AspectSettings, inputs: Inputs, progress: Progress) -> Outcome:
     result = derive_aspect(ground(inputs), settings.method, progress)
     flat = flat_share(result)
-    outcome = surface_outcome(result, (EDGES,))
+    outcome = surface_outcome(result, (EDGES, GRID_NORTH))
     findings = (Finding("flat_share", flat, SHARE), *(f for f in outcome.findings if f.name == "cells"))
     return Outcome(result, f"{flat:.1%} flat" if flat else "no flat cells", findings, outcome.warnings)
 
@@ -76,7 +77,7 @@ aspect = StepKind(
     bench="shape",
     title="Aspect",
     question="Which way does the ground face?",
-    help="Direction of steepest descent in degrees clockwise from north; flat cells hold -1 in files.",
+    help="Direction of steepest descent in degrees clockwise from grid north; flat cells hold -1 in files.",
     words=("direction", "facing", "exposure", "orientation", "bearing", "sun", "north", "south"),
     inputs=(DEM,),
     settings=AspectSettings,

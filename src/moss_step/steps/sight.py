@@ -29,15 +29,30 @@ from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKi
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
 from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM, ground
+from moss_step.steps.water import unweighted
+
+
+def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:
+    """Say how many cells of the ground have no weight, when there are weights."""
+    weights = inputs.get("weights")
+    return unweighted(weights, dem) if isinstance(weights, Surface) else []
+
+
+def _on_the_ground(weights: Surface, sight: Sight) -> np.ndarray:
+    """Weights of the cells (float64), 0 for those without one.
+
+    Raises MossError when they do not lie cell on cell with the ground.
+    """
+    if not same_frame(weights.frame, sight.frame):
+        raise MossError("The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+    return np.asarray(np.nan_to_num(weights.values).astype(np.float64))
 
 
 def _weighted(weights: object, sight: Sight, observers: list[Observer], seen: viewshed.Seen) -> list[Finding]:
     """How much of a weight, such as people per cell, is seen: by any, by each number of observers, by each of up to 64."""
     if not isinstance(weights, Surface):
         return []
-    if not same_frame(weights.frame, sight.frame):
-        raise MossError("The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
-    amount = np.nan_to_num(weights.values).astype(np.float64)
+    amount = _on_the_ground(weights, sight)
     count = seen.count.values
     total = float(amount[~np.isnan(count)].sum()) or 1.0
     found = [Finding("seen_weight_share", float(amount[count > 0].sum()) / total, SHARE)]
@@ -71,7 +86,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     places_at = {(o.x, o.y) for o in observers}
     twice = (f"{len(observers) - len(places_at)} observers stand where another one stands.",) if len(places_at) < len(observers) else ()
     figure = f"{float(some.sum()) / cells:.1%} seen" if len(observers) == 1 else f"{float(some.sum()) / cells:.1%} seen by any"
-    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *stated(settings), *twice))
+    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem), *twice))
 
 
 viewshed_step = StepKind(
@@ -99,7 +114,7 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
     colors = colors_between(len(kinds))
     names = [" and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it" for kind in kinds]
     entries = tuple(ClassEntry(k, names[k], colors[k]) for k in range(len(kinds)))
-    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, stated(settings))
+    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, stated(settings, inputs))
 
 
 which_see = StepKind(
@@ -111,17 +126,23 @@ which_see = StepKind(
 )  # fmt: skip
 
 
+class MastSettings(SightSettings):
+    """Settings of mast_height: the height of the target is what is asked for."""
+
+    unlisted = ("target_height", "down", "up")
+
+
 def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     made = viewshed.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
-    return surface_outcome(made, stated(settings))
+    return surface_outcome(made, stated(settings, inputs))
 
 
 mast_height = StepKind(
     kind="mast_height", bench="sight", title="Mast height", question="How tall must something be to be seen?",
     help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_mast,
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=MastSettings, gives="surface", run=_mast, retired=("target_height", "down", "up"),
     label=lambda s, names: f"Height to be seen in {names['dem']}",
 )  # fmt: skip
 
@@ -129,7 +150,7 @@ mast_height = StepKind(
 def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     made = viewshed.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
-    return surface_outcome(made, (sentence(settings), *stated(settings)))
+    return surface_outcome(made, (sentence(settings), *stated(settings, inputs)))
 
 
 horizon_angle = StepKind(
@@ -142,8 +163,9 @@ horizon_angle = StepKind(
 
 
 class HorizonSettings(SightSettings):
-    """Settings of horizon."""
+    """Settings of horizon: nothing but the ground is looked at."""
 
+    unlisted = ("target_height", "down", "up")
     bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200)
 
 
@@ -156,15 +178,16 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
     observer = observers_of(settings, inputs, sight.frame)[0]
     cell, eye = viewshed.place_of(sight, observer)
     bearings = np.arange(settings.bearings) * (360.0 / settings.bearings)
-    rise, distance = np.empty(settings.bearings), np.empty(settings.bearings)
+    bearings = bearings[viewshed.within_bearings(bearings, observer)]
+    rise, distance = np.empty(len(bearings)), np.empty(len(bearings))
     wide, high = (float(v) for v in sight.sizes[cell[0]])
-    most = observer.reach if math.isfinite(observer.reach) else 1e9
-    rays.horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), most, rise, distance)
+    reach = (observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
+    rays.horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), reach, rise, distance)
     angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
     if not np.isfinite(angles).any():
-        raise MossError("There is no ground around the observer.", "Move it.")
-    x = observer.x + distance * np.sin(np.radians(bearings)) / wide * sight.frame.dx
-    y = observer.y + distance * np.cos(np.radians(bearings)) / high * sight.frame.dy
+        raise MossError("There is no ground around the observer.", "Move it, or let it look farther.")
+    x = sight.frame.x_of(cell[1]) + distance * np.sin(np.radians(bearings)) / wide * sight.frame.dx
+    y = sight.frame.y_of(cell[0]) + distance * np.cos(np.radians(bearings)) / high * sight.frame.dy
     return {"bearing": bearings, "angle": angles, "distance": distance, "x": x, "y": y}
 
 
@@ -174,14 +197,14 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
     lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
     found = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
-    return Outcome(table, f"up to {highest:.1f}°", found, stated(settings))
+    return Outcome(table, f"up to {highest:.1f}°", found, stated(settings, inputs))
 
 
 horizon = StepKind(
     kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon,
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon, retired=("target_height", "down", "up"),
     label=lambda s, names: f"Horizon in {names['dem']}",
 )  # fmt: skip
 
@@ -190,7 +213,12 @@ def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress)
     columns = _around(settings, inputs, progress)
     xy = np.stack([columns["x"], columns["y"]], axis=1)
     known = np.isfinite(columns["angle"])
-    if known.all():
+    if known.all() and len(known) < settings.bearings:  # a part of the circle, from its first bearing clockwise
+        around = columns["bearing"]
+        widest = int(np.argmax(np.diff(np.append(around, around[0] + 360.0))))
+        order = np.roll(np.arange(len(around)), -widest - 1)
+        runs = [order] if len(order) > 1 else []
+    elif known.all():
         runs = [np.arange(len(xy) + 1) % len(xy)]
     else:  # begin at a gap, so that a stretch over north stays whole
         order = np.roll(np.arange(len(xy)), -int(np.flatnonzero(~known)[0]))
@@ -203,7 +231,7 @@ def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress)
             "farthest_m": np.array([columns["distance"][r].max() for r in runs])}  # fmt: skip
     found = (Finding("farthest", float(np.nanmax(columns["distance"])), METRE),)
     return Outcome(Shapes(lines, made, ground(inputs).frame.crs, {"highest": "°", "lowest": "°", "farthest_m": "m"}),
-                   f"up to {float(np.nanmax(columns['angle'])):.1f}°", found, stated(settings))  # fmt: skip
+                   f"up to {float(np.nanmax(columns['angle'])):.1f}°", found, stated(settings, inputs))  # fmt: skip
 
 
 horizon_line = StepKind(
@@ -211,6 +239,7 @@ horizon_line = StepKind(
     help="A line over the places that the sky begins behind, around the first observer.",
     words=("skyline", "horizon line", "view limit", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="shapes", run=_horizon_line,
+    retired=("target_height", "down", "up"),
     label=lambda s, names: f"Horizon on {names['dem']}",
 )  # fmt: skip
 
@@ -276,7 +305,14 @@ class BestSettings(SightSettings):
     """Settings of best_places."""
 
     count: int = setting(3, "Places", "How many to choose.", ge=1, le=200)
-    spacing: float | None = setting(None, "Grid of candidates", "Spacing in metres of candidates over the ground, when none come from a file.", gt=0)
+    spacing: float | None = setting(
+        None,
+        "Grid of candidates",
+        "Spacing in metres of candidates over the ground, when none come from a file.",
+        gt=0,
+        without_input="observers",
+        when={"at": (None,)},
+    )
 
 
 def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
@@ -284,9 +320,12 @@ def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Ob
         return observers_of(settings, inputs, sight.frame)
     if settings.spacing is None:
         raise AskedWronglyError("best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=.")
-    step = settings.spacing / sight.frame.cell_metres[0]
-    rows, cols = (np.arange(step / 2, n, step).astype(int) for n in sight.frame.shape)
-    at = [(sight.frame.x_of(c), sight.frame.y_of(r)) for r in rows for c in cols if not np.isnan(sight.ground[r, c])]
+    frame = sight.frame
+    down = settings.spacing / float(frame.row_heights[frame.rows // 2])
+    at = []
+    for r in np.arange(down / 2, frame.rows, down).astype(int):
+        across = settings.spacing / float(frame.row_widths[r])
+        at += [(frame.x_of(c), frame.y_of(r)) for c in np.arange(across / 2, frame.cols, across).astype(int) if not np.isnan(sight.ground[r, c])]
     return observers_of(settings.model_copy(update={"at": tuple(at), "own": None}), inputs, sight.frame)
 
 
@@ -300,7 +339,7 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
         wanted &= ~np.isnan(mask_surface(sight.dem, in_system(area, sight.frame.crs), "inside").values)
     weights = np.repeat(sight.frame.row_areas[:, None], sight.frame.cols, axis=1)
     if isinstance(given := inputs.get("weights"), Surface):
-        weights = np.nan_to_num(given.values.astype(np.float64))
+        weights = _on_the_ground(given, sight)
     views = np.empty((len(candidates), int(wanted.sum())), bool)
     for k, candidate in enumerate(candidates):
         progress.at(0.05 + 0.85 * k / len(candidates), f"Looking from candidate {k + 1} of {len(candidates)}")
@@ -316,7 +355,12 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
     points = np.array([shapely.Point(candidates[k].x, candidates[k].y) for k in choice.chosen], object)
     how = "All sets were tried: this is the best." if choice.exact else "Chosen one after the other: at least 63 % of the best."
     found = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
-    return Outcome(Shapes(points, columns, sight.frame.crs), f"{share[-1]:.1%} seen", found, (how, *stated(settings)))
+    return Outcome(
+        Shapes(points, columns, sight.frame.crs),
+        f"{share[-1]:.1%} seen",
+        found,
+        (how, *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem)),
+    )
 
 
 best_places = StepKind(

@@ -16,7 +16,7 @@ from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField
-from moss_step.steps.observers import BLOCKING, blocking
+from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
 from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM, ground
 
@@ -24,12 +24,12 @@ from moss_step.steps.shape import DEM, ground
 class LineSettings(Settings):
     """Settings of sight_line."""
 
-    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line")
+    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line", without_input="line")
     observer_height: float = setting(1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000)
     target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
     curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
-    refraction: float = setting(0.13, "Refraction", "Coefficient by which the air bends the ray back.", ge=-1, le=0.9)
-    barrier_height: float = setting(10.0, "Standing shapes above ground", "Of those without a height of their own.", unit="m", ge=0, le=1000)
+    refraction: float = REFRACTION
+    barrier_height: float = BARRIER_HEIGHT
 
 
 def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
@@ -48,7 +48,7 @@ def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
     return look_along(sight, start, end, settings.observer_height, settings.target_height)
 
 
-def _said(settings: LineSettings, seen: SightLine) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+def _said(settings: LineSettings, inputs: Inputs, seen: SightLine) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
     """Figure, findings and remarks of a sight line."""
     found = [
         Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
@@ -62,13 +62,13 @@ def _said(settings: LineSettings, seen: SightLine) -> tuple[str, tuple[Finding, 
         figure = f"blocked at {measured(first.distance)} m"
     eye = f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m at the end."
     bend = f"Earth curvature with a refraction coefficient of {settings.refraction:g}." if settings.curvature else "Curvature is off."
-    return figure, tuple(found), (eye, bend)
+    return figure, tuple(found), (eye, bend, *standing(settings.barrier_height, inputs))
 
 
 def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Looking along the line")
     seen = _looked(settings, inputs)
-    return Outcome(seen.table(), *_said(settings, seen))
+    return Outcome(seen.table(), *_said(settings, inputs, seen))
 
 
 sight_line = StepKind(
@@ -93,7 +93,7 @@ def _stretches(settings: LineSettings, inputs: Inputs, progress: Progress) -> Ou
         "length_m": np.array([seen.distance[min(b, last)] - seen.distance[a] for a, b in parts]),
     }
     lines = np.array([shapely.LineString(xy[a : b + 1]) for a, b in parts], object)
-    return Outcome(Shapes(lines, columns, ground(inputs).frame.crs), *_said(settings, seen))
+    return Outcome(Shapes(lines, columns, ground(inputs).frame.crs), *_said(settings, inputs, seen))
 
 
 sight_stretches = StepKind(

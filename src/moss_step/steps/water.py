@@ -11,7 +11,6 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import same_frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -20,16 +19,21 @@ from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
 from moss_step.science.water import depressions as hollows
 from moss_step.science.water import network, ridges, trace
-from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, facet_directions, prepare
-from moss_step.science.water.neighbours import BEARINGS, OUT
+from moss_step.science.water.accumulation import CONVERGENCE
+from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, flow_bearings, prepare
 from moss_step.science.water.neighbours import NONE as NO_WAY
-from moss_step.science.zones.outlines import mask_surface
+from moss_step.science.water.neighbours import OUT
+from moss_step.science.zones.outlines import number_areas
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, PointsField
 from moss_step.steps.results import measured, surface_outcome
-from moss_step.steps.shape import DEM, ground
+from moss_step.steps.shape import DEM, GRID_NORTH, ground
 
 FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pass."
+EXPONENT = setting(
+    CONVERGENCE, "Exponent", "Power of the slope in the shares of freeman: higher gathers water, lower spreads it (Freeman 1991: 1.1).",
+    when={"method": ("freeman",)}, gt=0, le=20,
+)  # fmt: skip
 METHODS = "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the steepest facet."
 
 
@@ -41,13 +45,12 @@ def _symbol(drainage: Drainage) -> str:
     return drainage.dem.unit.symbol
 
 
-def _cell_area(drainage: Drainage) -> float:
-    return drainage.frame.area / (drainage.frame.rows * drainage.frame.cols)
+STREAM_AREA = "Ground in m² that makes a stream; left out, a 400th of the ground that has heights, in whole hectares and at least 1 ha."
 
 
 def stream_area(least: float | None, drainage: Drainage) -> float:
-    """Area that makes a stream when none is given: a hundredth of a percent of the ground, a round number of hectares at least 1."""
-    return least if least is not None else max(10_000.0, round(drainage.frame.area / 400.0, -4))
+    """Area that makes a stream when none is given: a 400th of the ground with heights in whole hectares, at least 1 ha."""
+    return least if least is not None else max(10_000.0, round(drainage.dem.area / 400.0, -4))
 
 
 # --- depressions
@@ -133,7 +136,7 @@ def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Out
 
 breach = StepKind(
     kind="breach", bench="water", title="Breach", question="Which channels would let the water out?",
-    help="Cuts the channel of least digging from each pit to lower ground (Lindsay & Dhun 2015), up to a length.",
+    help="Cuts the channel of least volume from each pit to lower ground (Lindsay & Dhun 2015), up to a length.",
     words=("carve", "breach depressions", "least cost", "culvert", "embankment", "hydro-enforcement"),
     inputs=(DEM,), settings=BreachSettings, gives="surface", run=_breach,
     label=lambda s, names: f"{names['dem']}, breached" + (", change" if s.result == "change" else ""),
@@ -151,21 +154,15 @@ class DirectionSettings(Settings):
 
 def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress)
-    ways = drainage.ways
-    if settings.method == "d8":
-        bearings = np.append(BEARINGS, [-1.0] * 248).astype(np.float32)[ways]
-    else:
-        bearings = ((facet_directions(drainage) * 45.0 + 90.0) % 360.0).astype(np.float32)
-        bearings[ways == OUT] = -1.0
-    bearings[ways == NO_WAY] = np.nan
-    outlets = int(np.count_nonzero(ways == OUT))
-    outcome = surface_outcome(Surface(bearings, drainage.frame, BEARING, "aspect"), (FILLED_FIRST,))
+    outlets = int(np.count_nonzero(drainage.ways == OUT))
+    made = Surface(flow_bearings(drainage, settings.method), drainage.frame, BEARING, "aspect")
+    outcome = surface_outcome(made, (FILLED_FIRST, GRID_NORTH))
     return Outcome(outcome.value, f"{outlets:,} outlets", (Finding("outlets", outlets, CELLS), *outcome.findings), outcome.warnings)
 
 
 flow_directions = StepKind(
     kind="flow_directions", bench="water", title="Flow directions", question="Which way does water run?",
-    help="Bearing that water leaves each cell in, clockwise from north; -1 in files where it leaves the ground. Flats drain "
+    help="Bearing that water leaves each cell in on the ground, clockwise from grid north; -1 in files where it leaves the ground. Flats drain "
     "away from higher and toward lower ground (Barnes et al. 2014).",
     words=("d8", "d-infinity", "flow direction", "aspect of flow", "receiver", "routing"),
     inputs=(DEM,), settings=DirectionSettings, gives="surface", run=_flow_directions,
@@ -179,20 +176,33 @@ class AccumulationSettings(Settings):
     method: FlowMethod = setting("d8", "Method", METHODS)
     unit: Literal["cells", "area"] = setting("cells", "Unit", "Cells upstream, or their area in m²; each cell counts itself.")
     edges: Literal["keep", "blank"] = setting("keep", "Cells fed from the edge", "keep them, or blank: no data where water may come from outside.")
+    exponent: float = EXPONENT
 
 
 def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage, weights = drainage_of(inputs, progress), inputs.get("weights")
-    if isinstance(weights, Surface) and not same_frame(weights.frame, drainage.frame):
-        raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
-    made = accumulated(drainage, settings.method, settings.unit, weights.values if isinstance(weights, Surface) else None, progress)
-    fed = accumulated(drainage, "d8", "cells", _edge_cells(drainage)).values > 0
+    rain = weights if isinstance(weights, Surface) else None
+    made = accumulated(drainage, settings.method, settings.unit, rain, progress, settings.exponent)
+    edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
+    fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
     share = float(np.count_nonzero(fed)) / max(made.valid_count, 1)
-    warnings = (FILLED_FIRST, f"{share:.1%} of the cells may get water from beyond the edge.")
+    warnings = [FILLED_FIRST, f"{share:.1%} of the cells may get water from beyond the edge."]
+    if settings.method == "freeman":
+        warnings.append(f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991).")
+    if rain is not None:
+        warnings += unweighted(rain, drainage.dem)
+        if settings.unit == "area":
+            warnings.append(f"Values are weights{f' in {rain.unit.symbol}' if rain.unit.symbol else ''} times square metres.")
     if settings.edges == "blank":
         made = replace(made, values=np.where(fed, np.float32(np.nan), made.values))
-    outcome = surface_outcome(made, warnings)
+    outcome = surface_outcome(made, tuple(warnings))
     return Outcome(made, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings)
+
+
+def unweighted(weights: Surface, dem: Surface) -> list[str]:
+    """Say how many cells of the ground have no weight."""
+    missing = int(np.count_nonzero(np.isnan(weights.values) & ~np.isnan(dem.values)))
+    return [f"{missing:,} cells of the ground have no weight, and count as 0."] if missing else []
 
 
 def _edge_cells(drainage: Drainage) -> np.ndarray:
@@ -226,20 +236,21 @@ class LengthSettings(Settings):
 def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress)
     progress.at(0.9, "Measuring ways")
-    made = Surface(trace.flow_lengths(drainage, settings.side == "up").astype(np.float32), drainage.frame, METRE, "length")
+    numbered = None
     if isinstance(area := inputs.get("area"), Shapes):
-        made = mask_surface(made, in_system(area, drainage.frame.crs), "inside")
-        if settings.side == "down" and made.range is not None:
-            made = Surface(made.values - np.float32(made.range[0]), made.frame, made.unit, made.quantity)
-    return surface_outcome(made, (FILLED_FIRST,))
+        numbered = number_areas(in_system(area, drainage.frame.crs), drainage.frame)
+    lengths = trace.flow_lengths(drainage, settings.side == "up", numbered).astype(np.float32)
+    if np.isnan(lengths).all():
+        raise MossError("Nothing of the ground lies in the area.", "Choose another.")
+    return surface_outcome(Surface(lengths, drainage.frame, METRE, "length"), (FILLED_FIRST,))
 
 
 flow_length = StepKind(
     kind="flow_length", bench="water", title="Flow length", question="How far does water run?",
-    help="Length of the way down from each cell to where its water leaves, or of the longest way up: the order of travel. Inside a "
-    "catchment the way down counts to its outlet.",
+    help="Length of the way down from each cell to where its water leaves, or of the longest way up: the order of travel. Inside "
+    "catchments the way counts to where it leaves its own one; of areas that overlap the smallest counts.",
     words=("travel distance", "distance to outlet", "upstream length", "time of travel"),
-    inputs=(DEM, InputSpec("area", "shapes", "Catchment", "Only inside; the way down counts to its outlet.", True)),
+    inputs=(DEM, InputSpec("area", "shapes", "Catchment", "Only inside; the way down counts to where it leaves its own area.", True)),
     settings=LengthSettings, gives="surface", run=_flow_length,
     label=lambda s, names: f"Flow length {s.side}stream of {names['dem']}",
 )  # fmt: skip
@@ -251,7 +262,7 @@ flow_length = StepKind(
 class StreamSettings(Settings):
     """Settings of streams."""
 
-    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a stream; about a 400th of the ground when left out.", gt=0)
+    min_area: float | None = setting(None, "Least area", STREAM_AREA, gt=0)
     slope_exponent: float = setting(0.0, "Slope exponent", "Above 0 area times slope to this power counts: steep ground needs less.", ge=0, le=5)
     result: Literal["lines", "nodes"] = setting("lines", "Result", "Links as lines with their orders, or springs, junctions and outlets as points.")
 
@@ -265,7 +276,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
     length = float(lines.columns["length_m"].sum())
     findings = (
         Finding("links", len(lines), CELLS), Finding("length", length, METRE), Finding("highest_order", int(found.strahler.max()), NONE),
-        Finding("drainage_density", length / drainage.frame.area * 1000.0, NONE), Finding("min_area", area, SQUARE_METRE),
+        Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE), Finding("min_area", area, SQUARE_METRE),
     )  # fmt: skip
     value = lines if settings.result == "lines" else network.stream_nodes(drainage, found)
     return Outcome(value, f"{len(lines):,} links, {measured(length / 1000)} km", findings, (FILLED_FIRST,))
@@ -311,9 +322,9 @@ class BasinSettings(Settings):
 
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress)
-    made = dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, progress)
-    made = _named(_with_density(made, drainage), settings.names)
-    left = float(drainage.dem.valid_count * _cell_area(drainage) - made.columns["area_m2"].sum())
+    stream = network.stream_cells(drainage, stream_area(None, drainage))
+    made = _named(dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, stream, progress), settings.names)
+    left = float(drainage.dem.area - made.columns["area_m2"].sum())
     findings = (Finding("basins", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
     warnings = (f"{measured(left)} m² in smaller basins are left out.",) if settings.min_area and left > 0.5 else ()
     return Outcome(made, f"{len(made):,} basins", findings, warnings)
@@ -346,7 +357,7 @@ basins = StepKind(
 class JunctionSettings(Settings):
     """Settings of stream_basins."""
 
-    min_area: float | None = setting(None, "Least area", "Ground in m² that makes a stream; about a 400th of the ground when left out.", gt=0)
+    min_area: float | None = setting(None, "Least area", STREAM_AREA, gt=0)
 
 
 def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -373,8 +384,10 @@ _OUTLETS = InputSpec("outlets", "shapes", "Outlets", "Points, lines across a val
 class CatchmentSettings(Settings):
     """Settings of catchment."""
 
-    at: PointsField | None = setting(None, "At", "Places as x,y;x,y, or click on the plan. Or give outlets from a file.", control="points")
-    line: BoxField | None = setting(None, "Line", "A bund or dam drawn across: x1,y1,x2,y2.", control="line")
+    at: PointsField | None = setting(
+        None, "At", "Places as x,y;x,y, or click on the plan. Or give outlets from a file.", control="points", without_input="outlets"
+    )
+    line: BoxField | None = setting(None, "Line", "A bund or dam drawn across: x1,y1,x2,y2.", control="line", without_input="outlets")
     snap: float = setting(0.0, "Snap within", "Each point moves to the largest stream within this distance.", unit="m", ge=0)
     nested: bool = setting(False, "Nested", "Each catchment without those further upstream.")
     names: str | None = _names()
@@ -386,6 +399,8 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
     if isinstance(outlets, Shapes):
         moved = in_system(outlets, drainage.frame.crs)
         geometry, names = list(moved.geometry), [n or f"Catchment {k + 1}" for k, n in enumerate(moved.names())]
+    elif settings.line is not None and settings.at is not None:
+        raise AskedWronglyError("catchment has places and a line.", "Give at or line.")
     elif settings.line is not None:
         x1, y1, x2, y2 = settings.line
         geometry = [shapely.LineString([(x1, y1), (x2, y2)])]
@@ -393,6 +408,8 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         geometry = [shapely.Point(x, y) for x, y in settings.at]
     else:
         raise AskedWronglyError("catchment needs a place.", "Click on the plan, or give at=x,y, line=x1,y1,x2,y2 or outlets=FILE.")
+    if settings.snap and not any(g.geom_type == "Point" for g in geometry):
+        raise AskedWronglyError("snap moves points, and there is none.", "Leave it out.")
     progress.at(0.7, "Walking upstream")
     seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
     made = _named(dividing.catchments(drainage, seeds, settings.nested, names), settings.names)
@@ -405,8 +422,8 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
             Finding("longest_path", float(made.columns["longest_path_m"][k]), METRE, name),
         ]
         if settings.snap and g.geom_type == "Point":
-            x, y = trace.centres(drainage, own)[0]
-            findings.append(Finding("snapped_by", float(np.hypot(x - g.x, y - g.y) * drainage.frame.metres_per_unit), METRE, name))
+            away = drainage.frame.distances(np.array([[g.x, g.y]]), trace.centres(drainage, own))
+            findings.append(Finding("snapped_by", float(away[0]), METRE, name))
     total = float(made.columns["area_m2"].sum()) / 1e4
     return Outcome(made, f"{measured(total)} ha", tuple(findings), (FILLED_FIRST,))
 
@@ -426,7 +443,9 @@ catchment = StepKind(
 class PathSettings(Settings):
     """Settings of flow_path."""
 
-    start: PointsField | None = setting(None, "Start", "Places as x,y;x,y, or click on the plan. Or give points from a file.", control="points")
+    start: PointsField | None = setting(
+        None, "Start", "Places as x,y;x,y, or click on the plan. Or give points from a file.", control="points", without_input="starts"
+    )
     side: Literal["down", "up"] = setting("down", "Way", "down: to the outlet; up: the longest way that reaches the place.")
     cut: PointsField | None = setting(None, "Cut at", "The path ends at the point nearest to this place: where a dam might stand.", control="points")
 
@@ -462,8 +481,8 @@ def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) ->
     path: np.ndarray = trace.path_down(drainage.ways, cell) if down else trace.longest_up(drainage.ways, drainage.metres, cell)
     if settings.cut is None:
         return path
-    xy, (cx, cy) = trace.centres(drainage, path), settings.cut[0]
-    return path[: int(np.argmin(np.hypot(xy[:, 0] - cx, xy[:, 1] - cy))) + 1]
+    away = drainage.frame.distances(trace.centres(drainage, path), np.array([settings.cut[0]]))
+    return path[: int(np.argmin(away)) + 1]
 
 
 flow_path = StepKind(
@@ -484,12 +503,14 @@ class RidgeSettings(Settings):
     least_steepness: float = setting(
         2.0, "Least steepness", "How steeply the ground leaves a line on both sides.", unit="°", ge=0, le=89, control="slider"
     )
-    detail: float | None = setting(None, "Detail", "Ground in m² that must drain to a line; about a 2000th of the ground when left out.", gt=0)
+    detail: float | None = setting(
+        None, "Detail", "Ground in m² that must drain to a line; left out, a 2000th of the ground that has heights, and at least four cells.", gt=0
+    )
 
 
 def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     dem = ground(inputs)
-    detail = settings.detail or max(dem.frame.area / 2000.0, 4.0 * dem.frame.area / dem.values.size)
+    detail = settings.detail or ridges.usual_detail(dem)
     lines = ridges.ridges_and_valleys(dem, settings.which, detail, progress)
     made = ridges.kept_lines(lines, ridges.strong_enough(lines, settings.least_length, settings.least_steepness))
     if len(made) == 0:
@@ -500,12 +521,12 @@ def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress)
         Finding("valleys", count["valley"], CELLS),
         Finding("length", ridges.total_length(made), METRE),
     )
-    return Outcome(made, f"{len(made):,} lines", found)
+    return Outcome(made, f"{len(made):,} lines", (*found, Finding("detail", detail, SQUARE_METRE)))
 
 
 ridges_valleys = StepKind(
     kind="ridges_valleys", bench="water", title="Ridges and valleys", question="Which lines divide and gather the ground?",
-    help="Ridge and valley lines from the topology of the flow, kept by length and steepness.",
+    help="Whole ridges and valleys from the topology of the flow, kept by their length and steepness.",
     words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
     inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
     label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
@@ -20,10 +22,11 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
+from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
 from moss_step.science.zones import choose as choosing
 from moss_step.science.zones import outlines
-from moss_step.science.zones.statistics import STATISTICS, Statistic, class_areas
+from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
@@ -79,7 +82,7 @@ contours = StepKind(
 class ProfileSettings(Settings):
     """Settings of profile."""
 
-    line: BoxField | None = setting(None, "Line", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line")
+    line: BoxField | None = setting(None, "Line", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line", without_input="path")
     step: float | None = setting(None, "Step", "Distance between points in the system's units; half a cell when left out.", gt=0)
 
 
@@ -99,12 +102,19 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
     else:
         raise AskedWronglyError("profile needs a line.", "Give line=x1,y1,x2,y2 or path=FILE.")
     table = values_along(surfaces, line, settings.step)
+    if settings.step is None and len(table) >= MOST_POINTS:
+        warnings = (*warnings, f"The line is long: {MOST_POINTS:,} points are read, which are more than half a cell apart.")
+    if any(s.frame.system != surface.frame.system for s in surfaces.values()):
+        warnings = (*warnings, "Surfaces of another reference system are read where the line runs in theirs.")
     values, distance = table.columns["value"], table.columns["distance"]
     if np.isnan(values).all():
         raise AskedWronglyError("The line does not meet the surface.", "Draw it on the ground.")
+    length = Finding("length", float(distance[-1]), METRE)
+    if surface.cyclic:
+        return Outcome(table, f"{measured(distance[-1])} m long", (length,), warnings)
     steps = np.diff(values)
     found = (
-        Finding("length", float(distance[-1]), METRE), Finding("lowest", float(np.nanmin(values)), surface.unit),
+        length, Finding("lowest", float(np.nanmin(values)), surface.unit),
         Finding("highest", float(np.nanmax(values)), surface.unit),
         Finding("climb", float(np.nansum(steps[steps > 0])), surface.unit),
         Finding("fall", float(-np.nansum(steps[steps < 0])), surface.unit),
@@ -262,6 +272,11 @@ tessellate = StepKind(
 )  # fmt: skip
 
 
+def _free(name: str, columns: Mapping[str, np.ndarray]) -> str:
+    """A name that no column has yet."""
+    return name if name not in columns else next(f"{name}_{k}" for k in itertools.count(2) if f"{name}_{k}" not in columns)
+
+
 def _listed(value: Any) -> Any:
     return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
 
@@ -275,15 +290,20 @@ class ZoneSettings(Settings):
     weighting: Literal["centre", "coverage"] = setting(
         "centre", "Cells count", "centre: when their centre lies inside; coverage: by the share that is covered."
     )
+    weigh: Weigh = setting("cells", "Means weigh", "cells: all cells alike; area: each by its ground, which differs by latitude on grids in degrees.")
 
 
 def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
     zones, warnings = _shapes(inputs, "zones", surface.frame)
-    found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress)
+    found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress, settings.weigh)
+    areas = surface.frame.row_areas
+    if settings.weigh == "cells" and areas.min() < 0.999 * areas.max():
+        apart = 1.0 - float(areas.min() / areas.max())
+        warnings = (*warnings, f"Cells count alike, though the ground they cover differs by up to {apart:.1%}: weigh=area counts their ground.")
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, values in found.items():
-        column = name if name not in columns else next(f"{name}_{k}" for k in range(2, 1000) if f"{name}_{k}" not in columns)
+        column = _free(name, columns)
         columns[column] = values
         if name not in ("count", "variety"):
             symbols[column] = surface.unit.symbol
@@ -323,7 +343,7 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     for name, areas in found.items():
         with np.errstate(invalid="ignore"):
             share = np.where(total > 0, 100.0 * areas / total, np.nan)
-        column = f"{name} {'m2' if settings.measure == 'area' else 'percent'}"
+        column = _free(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
         columns[column] = areas if settings.measure == "area" else share
         symbols[column] = "m²" if settings.measure == "area" else "%"
     sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in found.items())
@@ -344,7 +364,7 @@ class ChooseSettings(Settings):
     """Settings of choose_shapes."""
 
     where: str | None = setting(None, "Where", "A condition on columns such as area_m2 > 500, or a text that a column holds.")
-    relation: Literal["meets", "within", "apart"] = setting("meets", "Relation", "How the chosen lie to the other shapes, when those are given.")
+    relation: Literal["meets", "within", "apart"] = setting("meets", "Relation", "How the chosen lie to the other shapes.", with_input="others")
     rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.")
 
 

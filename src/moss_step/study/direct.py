@@ -12,7 +12,6 @@ from moss_step.formats.raster import read_class_map, read_surface, split_band
 from moss_step.formats.vector import read_shapes, split_layer
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
-from moss_step.model.units import UNKNOWN
 from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value
 from moss_step.study.engine import run_declared
 
@@ -65,8 +64,6 @@ def read_input(spec: InputSpec, source: str, progress: Progress) -> tuple[Value,
     surface, remarks = read_surface(*split_band(source), progress=progress)
     if spec.quantity and (surface.unit.kind == "length" or spec.quantity == "seen"):
         surface = replace(surface, quantity=spec.quantity)  # a file says its unit, not what it measures
-    if spec.quantity == "elevation" and surface.unit == UNKNOWN:
-        remarks.append("The height unit is not stated: metres are taken.")
     if surface.frame.crs is None:
         remarks.append("No reference system is stated: distances are taken as metres.")
     return surface, remarks

@@ -10,19 +10,23 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.units import UNKNOWN
 from moss_step.steps.declare import Outcome, Settings, StepKind, Value
 from moss_step.study.graph import Step, Study
 
 State = Literal["done", "waiting", "failed"]
-RESULT_VERSION = "1"
+RESULT_VERSION = "2"
 """Part of every hash; raise it when a method changes its numbers."""
+
+METRES_TAKEN = "The height unit is not stated: metres are taken."
 
 _ASK_AGAIN = 0.2
 """Seconds for which a source file is taken as unchanged on the disk."""
@@ -243,4 +247,14 @@ def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs:
         for name in [n for n in inputs if n not in declared]:
             if not step.further.takes(inputs[name]):
                 raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
-    return step.run(checked, inputs, progress)
+    for name, why in step.idle(checked, inputs).items():
+        raise AskedWronglyError(f"{name} counts {why}.", f"Leave {name} out, or change the other.")
+    outcome = step.run(checked, inputs, progress)
+    return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
+
+
+def _taken(step: StepKind, inputs: Mapping[str, Value]) -> tuple[str, ...]:
+    """What is taken of heights whose unit is not stated: said on every result that is worked out from them."""
+    heights = [s.name for s in step.inputs if s.quantity == "elevation"]
+    unknown = any(isinstance(v := inputs.get(n), Surface) and v.unit == UNKNOWN for n in heights)
+    return (METRES_TAKEN,) if unknown else ()

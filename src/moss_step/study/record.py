@@ -40,7 +40,7 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     ]
     lines += [f"- from {name}: {study.name_of(source)}" for name, source in step.inputs.items()]
     settings = declared.checked(step.settings)
-    for name, field in declared.settings.model_fields.items():
+    for name, field in declared.settings.listed().items():
         unit = extra(field, "unit")
         lines.append(f"- {field.title}: {_setting_text(getattr(settings, name))}{' ' + unit if unit else ''}")
     for name in declared.file_settings:

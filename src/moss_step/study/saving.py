@@ -57,17 +57,23 @@ def from_data(data: Any, path: Path) -> Study:
     try:
         study = Study.model_validate(data)
         study.in_order()
-        _check_kinds(study, path)
+        _check_kinds(study)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = ".".join(str(p) for p in first["loc"])
         raise MossError(f"{path} is damaged at {where}: {first['msg']}.", "It was left as it is.") from error
     except MossError as error:
         raise MossError(f"{path} is damaged: {error.what}", "It was left as it is.") from error
-    return study
+    return _cleaned(study)
 
 
-def _check_kinds(study: Study, path: Path) -> None:
+def _cleaned(study: Study) -> Study:
+    """A study of an earlier version without the settings that counted for nothing in it."""
+    steps = tuple(s.model_copy(update={"settings": s.declared.cleaned(s.settings, s.inputs)}) for s in study.steps)
+    return study.model_copy(update={"steps": steps})
+
+
+def _check_kinds(study: Study) -> None:
     ids = [s.id for s in study.steps]
     if len(set(ids)) != len(ids):
         raise MossError("two steps have one id.")
@@ -75,7 +81,7 @@ def _check_kinds(study: Study, path: Path) -> None:
         if step.kind not in catalogue():
             raise MossError(f"it has a step '{step.kind}' that this Moss Step does not know.")
         try:
-            step.declared.checked(step.settings)
+            step.declared.checked({n: v for n, v in step.settings.items() if n not in step.declared.retired})
         except AskedWronglyError as error:
             raise MossError(f"step '{step.id}': {error.what}") from error
 

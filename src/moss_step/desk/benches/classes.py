@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -50,6 +51,8 @@ class ClassifyPanel(StepPanel):
         """Histogram, ready sets, table, included end, files."""
         self.closed_end: Closed = "upper"
         self._counted = ""
+        self._ready: dict[str, Any] | None = None
+        self._asked_for: object = None
         self.histogram, self.table = HistogramView(), ClassTable()
         self.histogram.moved.connect(self.table.move_bound)
         self.histogram.added.connect(self.table.split_at)
@@ -112,11 +115,26 @@ class ClassifyPanel(StepPanel):
         checked = ClassifySettings.model_validate(settings)
         if not isinstance(checked.rules, str):
             self._show_rules(rule_set(checked.rules, checked.closed))
-        elif self.surface is not None:
-            self._from_preset(checked.rules, self.surface, checked.count, checked.closed)
+        else:
+            self._ready = dict(settings)
+            self._fill_ready()
+
+    def use_inputs(self, names: Iterable[str]) -> None:
+        """The ranges count with any input."""
+
+    def _fill_ready(self) -> None:
+        """Show the ranges of a step that was made from a ready set, as soon as its surface is there."""
+        surface = self.surface
+        if self._ready is None or surface is None or self._asked_for is surface:
+            return
+        self._asked_for = surface
+        checked = ClassifySettings.model_validate(self._ready)
+        self._from_preset(str(checked.rules), surface, checked.count, checked.closed)
 
     def settings(self) -> dict[str, Any]:
-        """The ranges as rows, and the included end."""
+        """The ready set that the step was made from, or the ranges as rows, and the included end."""
+        if self._ready is not None:
+            return self._ready
         rules = [Rule(r.low, r.high, r.code, r.name, r.color) for r in self.table.rows]
         return {"rules": rows_of(RuleSet(tuple(rules), self.closed_end).rules), "closed": self.closed_end}
 
@@ -142,6 +160,7 @@ class ClassifyPanel(StepPanel):
         if not name or surface is None:
             return
         self._counted = name if name in ("equal_interval", "equal_count", "natural") else ""
+        self._ready = None
         self._from_preset(name, surface, self.count.value(), self.closed_end, changes=True)
 
     def _from_preset(self, name: str, surface: Surface, count: int, closed: Closed, changes: bool = False) -> None:
@@ -149,7 +168,7 @@ class ClassifyPanel(StepPanel):
         self.note.show_lines("Finding the ranges …")
 
         def show(found: RuleSet | MossError) -> None:
-            if not isValid(self) or self.isHidden():
+            if not isValid(self) or self._left:
                 return
             if isinstance(found, MossError):
                 self.note.show_lines(str(found), bad=True)
@@ -187,6 +206,7 @@ class ClassifyPanel(StepPanel):
         self._edited()
 
     def _edited(self) -> None:
+        self._ready = None
         self._show_histogram()
         self.update_draft()
 
@@ -206,6 +226,7 @@ class ClassifyPanel(StepPanel):
 
     def show_outcome(self) -> None:
         """Bring areas and remarks up to date."""
+        self._fill_ready()
         super().show_outcome()
         self._show_histogram()
 
@@ -217,7 +238,10 @@ class ClassifyPanel(StepPanel):
 
     def show_remarks(self, outcome: Outcome) -> None:
         """Name gaps, overlaps and empty classes; say so when there are none."""
-        problems = self.rules.problems() if self.rules is not None else []
+        if self.rules is None:
+            self.note.show_lines("Finding the ranges …" if self._ready is not None else "The table is empty.", outcome.warnings)
+            return
+        problems = self.rules.problems()
         self._gap.setVisible(any(p.startswith("No class") for p in problems))
         rest = [w for w in outcome.warnings if w not in problems]
         if problems:

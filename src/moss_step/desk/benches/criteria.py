@@ -40,7 +40,7 @@ class ThresholdPanel(StepPanel):
         picture = self.work.picture(str(self._inputs["surface"].currentData() or ""))
         if isinstance(picture, GridPicture) and picture.bins is not None and isinstance(picture.value, Surface):
             surface, counts = picture.value, picture.bins.counts
-            cell = surface.frame.area / (surface.frame.rows * surface.frame.cols) / HECTARE.factor
+            cell = surface.area / max(surface.valid_count, 1) / HECTARE.factor
             passed = np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
             edges = picture.bins.edges
             self.chart.show_curve(edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell)

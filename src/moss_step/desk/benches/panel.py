@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -88,6 +89,10 @@ class StepPanel(QWidget):
         self.form.box_wanted.connect(self.box_wanted)
         layout.addWidget(self.form)
 
+    def use_inputs(self, names: Iterable[str]) -> None:
+        """Say to the settings which inputs are given: some count only with or without one."""
+        self.form.use_inputs(names)
+
     def load_settings(self, settings: dict[str, Any]) -> None:
         """Show settings."""
         self.form.set_values(self.kind.checked(settings).model_dump() if settings else {}, self.kind.settings)
@@ -117,7 +122,12 @@ class StepPanel(QWidget):
 
     def use_box(self, box: Box) -> None:
         """Take a box that was drawn on the plan."""
-        self.form.control("box", TextControl).fill(tuple(round(v, 6) for v in box))
+        self.form.control("box", TextControl).fill(self.rounded(*box))
+
+    def rounded(self, *coordinates: float) -> tuple[float, ...]:
+        """Coordinates from the plan without digits that mean nothing on the ground that is shown."""
+        frame = self.work.frame
+        return coordinates if frame is None else frame.rounded(*coordinates)
 
     def update_draft(self) -> None:
         """Hand the step as it is set now to the plan; say what is wrong with it instead when something is."""
@@ -135,6 +145,7 @@ class StepPanel(QWidget):
     def made(self) -> tuple[Step | None, str]:
         """The step as it is set now, or None and what is missing or wrong."""
         inputs = {n: str(b.currentData()) for n, b in self._inputs.items() if b.currentData()}
+        self.use_inputs(inputs)
         if self.further is not None:
             inputs |= self.further.inputs(str(self.settings().get("expression", "")))
         for spec in self.kind.inputs:

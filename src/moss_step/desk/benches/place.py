@@ -71,7 +71,7 @@ class PlacePanel(StepPanel):
         """Take a place that was clicked; tells whether it was wanted."""
         if not self.places:
             return False
-        self.form.control(self.places, TextControl).fill(f"{x:.2f},{y:.2f}")
+        self.form.control(self.places, TextControl).fill((self.rounded(x, y),))
         return True
 
     def show_places(self) -> None:
@@ -86,7 +86,7 @@ class PlacePanel(StepPanel):
     def use_line(self, line: Line) -> None:
         """Take a line that was drawn."""
         if self.line_setting:
-            self.form.control(self.line_setting, TextControl).fill(line)
+            self.form.control(self.line_setting, TextControl).fill(self.rounded(*line))
 
     def leave(self) -> None:
         """Draw nothing any more."""

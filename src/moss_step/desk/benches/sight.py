@@ -129,7 +129,7 @@ class SightPanel(PlacePanel):
             return []
 
     def _set_at(self, at: list[tuple[float, float]]) -> None:
-        self.form.control("at", TextControl).fill(tuple((round(x, 2), round(y, 2)) for x, y in at) or None)
+        self.form.control("at", TextControl).fill(tuple(self.rounded(x, y) for x, y in at) or None)
 
     def _clear(self) -> None:
         self._table.set_value(None)

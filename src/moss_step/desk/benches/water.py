@@ -84,7 +84,7 @@ class PathPanel(WaterPanel):
         cells = trace.longest_up(drainage.ways, drainage.metres, cell) if up else trace.path_down(drainage.ways, cell)
         xy = trace.centres(drainage, cells)
         length = trace.path_metres(drainage, cells)[-1]
-        z = drainage.dem.values.reshape(-1)
+        z = drainage.z.reshape(-1)
         drop = float(z[cells[0]] - z[cells[-1]])
         self.said.setText(f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to keep it.")
         self.live.emit(Live(((xy, WATER),), None, (place,)))
@@ -158,7 +158,7 @@ class BasinPanel(WaterPanel):
     def _slide(self, depth: float) -> None:
         drainage = self.drainage
         if drainage is not None:
-            numbered, nodes = divided(drainage, depth)
+            numbered, nodes, _ = divided(drainage, depth)
             self.said.setText(f"{len(nodes):,} basins".replace(",", " "))
             self.live.emit(Live((), number_veil(numbered, drainage.frame)))
 
@@ -207,7 +207,7 @@ class RidgePanel(WaterPanel):
         dem, settings = self.ground(), self.settings()
         if dem is None:
             return
-        which, detail = str(settings["which"]), float(settings.get("detail") or max(dem.frame.area / 2000.0, 4.0 * dem.frame.area / dem.values.size))
+        which, detail = str(settings["which"]), float(settings.get("detail") or ridges.usual_detail(dem))
         wanted = (id(dem), which, detail)
         if self._lines is None or self._lines[0] != wanted:
             if self._asked != wanted:

@@ -20,7 +20,7 @@ METHODS = {
     "equal_interval": "Equal interval", "equal_count": "Equal count", "natural": "Natural breaks", "deviation": "Standard deviation",
     "typed": "Typed breaks", "unique": "Each value",
 }  # fmt: skip
-_MOST_VALUES, _SAMPLE = 24, 1000
+_MOST_VALUES = 24
 _STRIDE = 7  # colours of many values repeat, far apart on the ramp
 _NONE = "#C9C7BC"
 _GOLDEN = 0.6180339887
@@ -82,8 +82,6 @@ def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
         return np.concatenate([[low], inner[(inner > low) & (inner < high)], [high]])
     if method == "natural":
         ordered = np.sort(known)
-        if ordered.size > _SAMPLE:
-            ordered = ordered[np.linspace(0, ordered.size - 1, _SAMPLE).round().astype(np.int64)]
         uppers = natural_breaks(ordered, count)
         # The lowest value may be a class of its own: its lower bound then lies just below it.
         return np.concatenate([[low if uppers[0] > low else np.nextafter(low, -np.inf)], uppers])

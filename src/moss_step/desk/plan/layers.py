@@ -186,7 +186,7 @@ def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) 
     values, strength = grid.levels[level], np.uint32(round(layer.row.opacity * 256))
     if layer.ranges is not None:
         colors, drawn = _class_colors({r.code: r.color for r in layer.ranges.rules})
-        bounds = np.array(layer.ranges.bounds, np.float32)
+        bounds = (np.array(layer.ranges.bounds) - grid.base).astype(np.float32)
         paint_ranges(values, rows, cols, bounds, layer.ranges.lookup(), colors, drawn, strength, picture)
     elif isinstance(grid.value, ClassMap):
         colors, drawn = _class_colors({c.code: c.color for c in grid.value.classes})
@@ -194,8 +194,8 @@ def draw_layer(layer: Layer, camera: Camera, ratio: float, picture: np.ndarray) 
     else:
         low, high = span_of(layer)
         colors, below = surface_colors(grid.value, layer.row)
-        scale, clear = np.float32(255.999 / (high - low)), np.float32(0.0 if layer.row.clear_zero else np.nan)
-        paint_surface(values, rows, cols, _packed(colors), below, np.float32(low), scale, strength, clear, picture)
+        scale, clear = np.float32(255.999 / (high - low)), np.float32(-grid.base if layer.row.clear_zero else np.nan)
+        paint_surface(values, rows, cols, _packed(colors), below, np.float32(low - grid.base), scale, strength, clear, picture)
 
 
 def surface_colors(surface: Surface, row: KeyRow) -> tuple[np.ndarray, int]:

@@ -36,6 +36,8 @@ class GridPicture:
     value: Surface | ClassMap
     levels: tuple[np.ndarray, ...]
     bins: Histogram | None
+    base: float = 0.0
+    """What the levels hold less than the values: single precision draws small relief on a large base that way."""
 
     @property
     def frame(self) -> Frame:
@@ -125,11 +127,12 @@ def picture_of(value: Value) -> Picture:
         return TablePicture(value)
     if isinstance(value, ClassMap):
         return GridPicture(value, _halved(value.codes, smooth=False), None)
-    finest = value.values
+    level, base = value.levelled
+    finest = level.values
     if value.quantity in _BY_POWERS:
         finest = np.log10(np.maximum(finest, np.float32(LEAST)))
         finest.flags.writeable = False
-    return GridPicture(value, _halved(finest, smooth=not value.cyclic), histogram(value))
+    return GridPicture(value, _halved(finest, smooth=not value.cyclic and not value.whole), histogram(value), base)
 
 
 def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:

@@ -10,6 +10,7 @@ from moss_step.desk.plan.layers import Layer, Scene
 from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
+from moss_step.model.rules import Region
 from moss_step.model.surface import Surface
 from moss_step.model.units import Unit
 
@@ -84,7 +85,7 @@ def _class_text(layer: Layer, picture: GridPicture, surface: Surface, x: float, 
     value = float(surface.values[cell])
     if value != value:
         return "no data"
-    held = [r for r in layer.ranges.rules if r.holds(value, layer.ranges.closed)]
+    held = layer.ranges.holders(Region(value, value))
     return held[0].name if held else "no class"
 
 

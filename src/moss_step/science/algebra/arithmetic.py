@@ -12,7 +12,8 @@ from moss_step.model.frame import Frame, same_frame
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import NONE, PERCENT, UNKNOWN, Unit, convert
+from moss_step.model.units import ANGLE, METRE, NONE, PERCENT, UNKNOWN, Unit, convert
+from moss_step.science.algebra.bearings import bearing_of, turn_between, vectors
 
 Measure = Literal["difference", "ratio", "change"]
 
@@ -24,39 +25,56 @@ def difference(first: Surface, second: Surface, measure: Measure = "difference")
     """
     if not same_frame(first.frame, second.frame):
         raise MossError("The two surfaces do not lie cell on cell.", "Resample one to the frame of the other, or crop both alike.")
+    if first.cyclic or second.cyclic:
+        return _turn(first, second, measure), []
     remarks, values = [], second.values
-    if first.unit != second.unit and UNKNOWN not in (first.unit, second.unit):
-        values = convert(second.values.astype(np.float64), second.unit, first.unit).astype(np.float32)
-        remarks.append(f"The second surface was converted from {second.unit.key} to {first.unit.key}.")
+    one, other = first.unit, second.unit
+    if one != other and UNKNOWN in (one, other) and "length" in (one.kind, other.kind):
+        one, other = (METRE if u == UNKNOWN else u for u in (one, other))
+        remarks.append("One height unit is not stated: metres are taken.")
+    if one != other and UNKNOWN not in (one, other):
+        values = convert(second.values.astype(np.float64), other, one).astype(second.values.dtype)
+        remarks.append(f"The second surface was converted from {other.key} to {one.key}.")
     with np.errstate(divide="ignore", invalid="ignore"):
         if measure == "difference":
-            out, unit = first.values - values, first.unit
+            out, unit = first.values - values, one
         elif measure == "ratio":
             out, unit = first.values / values, NONE
         else:
             out, unit = (first.values - values) / np.abs(values) * np.float32(100), PERCENT
+    out = out.astype(np.float32)  # what is left of two large heights is small
     out[np.isinf(out)] = np.nan
     return Surface(out, first.frame, unit, measure), remarks
 
 
+def _turn(first: Surface, second: Surface, measure: Measure) -> Surface:
+    """The turn from one bearing to another, the short way round."""
+    if not (first.cyclic and second.cyclic):
+        raise MossError("One of the surfaces holds bearings and the other does not.", "Compare like with like.")
+    if measure != "difference":
+        raise MossError("Bearings have no ratio and no change in percent.", "Use measure=difference: the turn from one to the other.")
+    return Surface(turn_between(first.values, second.values).astype(np.float32), first.frame, ANGLE, measure)
+
+
 def converted(surface: Surface, unit: Unit) -> Surface:
     """The same values in another unit of the same kind."""
-    values = convert(surface.values.astype(np.float64), surface.unit, unit).astype(np.float32)
+    values = convert(surface.values.astype(np.float64), surface.unit, unit).astype(surface.values.dtype)
     return Surface(values, surface.frame, unit, surface.quantity)
 
 
 def exaggerated(surface: Surface, factor: float) -> Surface:
     """Heights times a factor, as a surface of its own."""
     _ = surface.metres_per_height
-    return Surface(surface.values * np.float32(factor), surface.frame, surface.unit, surface.quantity)
+    return Surface(surface.values * surface.values.dtype.type(factor), surface.frame, surface.unit, surface.quantity)
 
 
 def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
     """Fill voids of at most ``most_cells`` cells from their rims; gives the surface, voids filled and cells filled.
 
-    Inverse-distance interpolation from the void's rim (GDAL's fill). Voids that reach the edge of the grid stay.
+    A membrane over each void: the discrete Laplace equation with the cell's own width and height, solved at once. It gives planes back
+    exactly, stays between the lowest and highest value of the rim, and does not depend on how the grid is turned. Bearings are filled as
+    vectors. Voids that reach the edge of the grid stay.
     """
-    from rasterio.fill import fillnodata
     from scipy import ndimage
 
     hole = np.isnan(surface.values)
@@ -69,11 +87,32 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
     small = wanted[labels]
     if not small.any():
         return surface, 0, 0
-    reach = float(np.ceil(np.sqrt(most_cells)) + 2)
-    base = np.where(hole, np.float32(0), surface.values)
-    filled = fillnodata(base.copy(), mask=(~hole).astype(np.uint8), max_search_distance=reach, smoothing_iterations=0)
-    values = np.where(small, filled, surface.values).astype(np.float32)
+    values = surface.values.copy()
+    if surface.cyclic:
+        values[small] = bearing_of(*(_membrane(part, small, surface.frame) for part in vectors(surface.values)))
+    else:
+        values[small] = _membrane(surface.values.astype(np.float64), small, surface.frame)
     return Surface(values, surface.frame, surface.unit, surface.quantity), int(wanted.sum()), int(small.sum())
+
+
+def _membrane(z: np.ndarray, hole: np.ndarray, frame: Frame) -> np.ndarray:
+    """Values of the cells of ``hole``, whose four neighbours are others of it or have values: their weighted mean at each cell."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.linalg import spsolve
+
+    cells = np.flatnonzero(hole)
+    place = np.full(z.size, -1, np.int64)
+    place[cells] = np.arange(cells.size)
+    rows = cells // frame.cols
+    flat, across, along = z.reshape(-1), 1.0 / frame.row_widths[rows] ** 2, 1.0 / frame.row_heights[rows] ** 2
+    known, entries = np.zeros(cells.size), [(np.arange(cells.size), np.arange(cells.size), 2.0 * (across + along))]
+    for step, weight in ((1, across), (-1, across), (frame.cols, along), (-frame.cols, along)):
+        other = place[cells + step]
+        inner = other >= 0
+        entries.append((np.flatnonzero(inner), other[inner], -weight[inner]))
+        known[~inner] += weight[~inner] * flat[(cells + step)[~inner]]
+    i, j, v = (np.concatenate([e[k] for e in entries]) for k in range(3))
+    return np.atleast_1d(spsolve(coo_array((v, (i, j)), shape=(cells.size, cells.size)).tocsc(), known))
 
 
 def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tuple[Surface, list[str]]:
@@ -97,7 +136,7 @@ def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tup
     cols, rows = round((boxes[:, 2].max() - x0) / base.frame.dx), round((y0 - boxes[:, 1].min()) / base.frame.dy)
     check_memory(rows * cols, "The merged grid", "Merge fewer or crop them first.")
     frame = Frame(rows, cols, x0, y0, base.frame.dx, base.frame.dy, base.frame.crs)
-    out, overlap = np.full((rows, cols), np.nan, np.float32), 0
+    out, overlap = np.full((rows, cols), np.nan, np.result_type(*(s.values for s in surfaces))), 0
     for k, s in enumerate(surfaces):
         (progress or silent()).at(k / len(surfaces), "Merging")
         r, c = round((y0 - s.frame.y0) / frame.dy), round((s.frame.x0 - x0) / frame.dx)

@@ -22,14 +22,14 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
               keep_no: bool = True) -> ClassMap:  # fmt: skip
     """Yes (1) where a value lies beyond ``low`` and below ``high``, no (0) elsewhere, or no class without ``keep_no``.
 
-    A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared as float32.
+    A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared in the precision of the values.
     """
-    values, holds = surface.values, np.ones(surface.frame.shape, bool)
+    values, holds, bound = surface.values, np.ones(surface.frame.shape, bool), surface.values.dtype.type
     with np.errstate(invalid="ignore"):
         if low is not None:
-            holds &= values >= np.float32(low) if low_in else values > np.float32(low)
+            holds &= values >= bound(low) if low_in else values > bound(low)
         if high is not None:
-            holds &= values <= np.float32(high) if high_in else values < np.float32(high)
+            holds &= values <= bound(high) if high_in else values < bound(high)
     codes = np.where(holds, np.uint8(1), np.uint8(0 if keep_no else NO_CLASS))
     codes[np.isnan(values)] = NO_CLASS
     entries = [ClassEntry(1, name, YES, name)]
@@ -149,10 +149,11 @@ def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
 
 
 def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -> np.ndarray:
-    """Sum of values times weights that are normalised to 1; no-data where any value is missing (float32)."""
-    total = np.zeros(next(iter(surfaces.values())).shape, np.float32)
+    """Sum of values times weights that are normalised to 1; no-data where any value is missing (in the precision of the values)."""
+    kind = np.result_type(*surfaces.values())
+    total = np.zeros(next(iter(surfaces.values())).shape, kind)
     for w, values in zip(normalised(weights, len(surfaces)), surfaces.values(), strict=True):
-        total += np.float32(w) * values
+        total += kind.type(w) * values
     return total
 
 

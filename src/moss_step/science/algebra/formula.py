@@ -1,7 +1,8 @@
 """Formulas over named surfaces: Python's expression syntax, parsed and worked out by hand; nothing is run as code.
 
 Units are carried: two lengths in different units do not mix, a comparison takes a bare number in the unit of the other
-side. No-data stays no-data. Worked out in blocks of rows, so that no term needs a whole grid of its own.
+side. Bearings are compared, never added: 350 and 10 would give 180. Yes is 1 and no is 0, and no-data stays no-data: a condition
+about a missing value is neither. Worked out in blocks of rows, so that no term needs a whole grid of its own.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
-from moss_step.model.units import ANGLE, DEGREE, METRE, NONE, UNKNOWN, Unit
+from moss_step.model.units import ANGLE, BEARING, DEGREE, METRE, NONE, UNKNOWN, Unit
 
 BLOCK_ROWS = 64
 _MOST_TEXT, _MOST_NODES, _MOST_POWER = 4000, 400, 64.0
@@ -38,7 +39,7 @@ _NO_UNIT = {
     "arcsin": np.arcsin, "arccos": np.arccos, "arctan": np.arctan, "sign": np.sign,
 }  # fmt: skip
 _TURN = {"radians": np.radians, "degrees": np.degrees}
-FUNCTIONS = (*_KEEP_UNIT, *_NO_UNIT, *_TURN, "arctan2", "min", "max", "where", "isnan")
+FUNCTIONS = (*_KEEP_UNIT, *_NO_UNIT, *_TURN, "arctan2", "min", "max", "where", "isnan", "away")
 CONSTANTS = {"pi": float(np.pi), "nan": float("nan"), "True": 1.0, "False": 0.0}
 
 
@@ -56,12 +57,41 @@ class FormulaError(AskedWronglyError):
 
 
 @dataclass(frozen=True)
-class Part:
-    """A part of a formula: how it is worked out for a block, its unit, and whether it is yes or no."""
+class Truth:
+    """Where a condition holds, and where a missing value leaves it open (None: nowhere)."""
 
-    run: Callable[[Mapping[str, Array]], Array]
+    holds: Array
+    missing: Array | None = None
+
+    @property
+    def numbers(self) -> Array:
+        """1 for yes, 0 for no, NaN where it is open (float32)."""
+        found = self.holds.astype(np.float32)
+        if self.missing is not None:
+            found = np.where(self.missing, np.float32(np.nan), found)
+        return found
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a formula: how it is worked out for a block, its unit, and whether it is yes or no.
+
+    ``work`` gives numbers, or a Truth for yes and no; ``run`` numbers always.
+    """
+
+    work: Callable[[Mapping[str, Array]], Any]
     unit: Unit
     logical: bool = False
+
+    def run(self, block: Mapping[str, Array]) -> Any:
+        """Work the part out as numbers: yes is 1, no is 0, in single precision or that of the surfaces."""
+        value = self.work(block)
+        return value.numbers if isinstance(value, Truth) else value
+
+    def truth(self, block: Mapping[str, Array]) -> Truth:
+        """Work the part out as a condition: numbers hold when they are not 0."""
+        value = self.work(block)
+        return value if isinstance(value, Truth) else Truth(np.asarray(value != 0), _missing(value))
 
 
 @dataclass(frozen=True)
@@ -109,17 +139,15 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
 
     Raises FormulaError for the text, MossError when the surfaces lie in different frames.
     """
-    formula = parse(text, {n: s.unit for n, s in surfaces.items()})
+    formula = parse(text, {n: BEARING if s.cyclic else s.unit for n, s in surfaces.items()})
     used = {n: surfaces[n] for n in formula.names}
     frame = one_frame(used)
-    out = np.empty(frame.shape, np.float32)
+    double = any(s.values.dtype == np.float64 for s in used.values()) and not formula.part.logical
+    out = np.empty(frame.shape, np.float64 if double else np.float32)
     for first, last in (progress or silent()).blocks(frame.rows, BLOCK_ROWS, "Working the formula out"):
         block = {n: s.values[first:last] for n, s in used.items()}
         with np.errstate(all="ignore"):  # what cannot be divided or rooted becomes no-data below
             out[first:last] = formula.part.run(block)
-        if formula.part.logical:
-            for values in block.values():
-                out[first:last][np.isnan(values)] = np.nan
         drop_infinite(out[first:last])
     return Surface(out, frame, formula.part.unit, "yes_no" if formula.part.logical else _quantity(formula.part.unit, used))
 
@@ -182,18 +210,29 @@ class _Builder:
     def _unary(self, node: ast.UnaryOp) -> Part:
         inner = self.build(node.operand)
         if isinstance(node.op, ast.Not):
-            return Part(lambda block: np.logical_not(_truth(inner.run(block))), NONE, True)
+            return Part(lambda block: _not(inner.truth(block)), NONE, True)
+        self._no_bearing(node, inner)
         if isinstance(node.op, ast.USub):
             return Part(lambda block: _plain(np.negative(inner.run(block))), inner.unit)
         if isinstance(node.op, ast.UAdd):
-            return inner
+            return Part(inner.run, inner.unit)
         raise FormulaError("This sign is not allowed.", "Use -, + or not.", node)
+
+    def _no_bearing(self, node: ast.expr, *parts: Part) -> None:
+        """Refuse to work with bearings as if they were numbers on a line."""
+        if any(part.unit == BEARING for part in parts):
+            raise FormulaError(
+                "Bearings cannot be worked with like that: 350° and 10° would give 180°.",
+                "Compare them, or write away(aspect, 180) for the angle from a bearing, sin(radians(aspect)) or cos(radians(aspect)).",
+                node,
+            )
 
     def _binary(self, node: ast.BinOp) -> Part:
         left, right = self.build(node.left), self.build(node.right)
         run = _BINARY.get(type(node.op))
         if run is None:
             raise FormulaError("This operator is not allowed.", "Use + - * / // % **. For yes and no: and, or, not.", node)
+        self._no_bearing(node, left, right)
         if isinstance(node.op, ast.Pow):
             power = node.right.operand if isinstance(node.right, ast.UnaryOp) else node.right
             if not isinstance(power, ast.Constant) or not isinstance(power.value, int | float) or power.value > _MOST_POWER:
@@ -214,6 +253,11 @@ class _Builder:
 
     def _alike(self, node: ast.expr, left: Part, right: Part) -> Unit:
         a, b = left.unit, right.unit
+        known = b if a == UNKNOWN else a if b == UNKNOWN else None
+        if known is not None and known.kind == "length" and known != METRE:
+            raise FormulaError(
+                f"One unit is not stated, so that metres would be taken, and the other is {known.key}.", "State it in Gather, or convert one.", node
+            )
         if a == b or b in (NONE, UNKNOWN):
             return a
         if a in (NONE, UNKNOWN):
@@ -241,58 +285,73 @@ class _Builder:
 
         runs = [_COMPARE[type(op)] for op in node.ops]
 
-        def run(block: Mapping[str, Array]) -> Array:
+        def work(block: Mapping[str, Array]) -> Truth:
             values = [p.run(block) for p in parts]
-            result = runs[0](values[0], values[1])
+            holds = np.asarray(runs[0](values[0], values[1]))
             for k, compare in enumerate(runs[1:], start=1):
-                result = np.logical_and(result, compare(values[k], values[k + 1]))
-            return result
+                holds = np.logical_and(holds, compare(values[k], values[k + 1]))
+            return Truth(holds, _either(*map(_missing, values)))
 
-        return Part(run, NONE, True)
+        return Part(work, NONE, True)
 
     def _logical(self, node: ast.BoolOp) -> Part:
         parts = [self.build(n) for n in node.values]
         join = np.logical_and if isinstance(node.op, ast.And) else np.logical_or
 
-        def run(block: Mapping[str, Array]) -> Array:
-            result = _truth(parts[0].run(block))
-            for part in parts[1:]:
-                result = join(result, _truth(part.run(block)))
-            return result
+        def work(block: Mapping[str, Array]) -> Truth:
+            truths = [part.truth(block) for part in parts]
+            holds = truths[0].holds
+            for truth in truths[1:]:
+                holds = join(holds, truth.holds)
+            return Truth(np.asarray(holds), _either(*(t.missing for t in truths)))
 
-        return Part(run, NONE, True)
+        return Part(work, NONE, True)
 
     def _call(self, node: ast.Call) -> Part:
         if not isinstance(node.func, ast.Name) or node.func.id not in FUNCTIONS or node.keywords:
             raise FormulaError("This cannot be called in a formula.", f"Functions: {', '.join(FUNCTIONS)}.", node)
         name, parts = node.func.id, [self.build(a) for a in node.args]
-        wanted = {"where": (3, 3), "min": (2, 20), "max": (2, 20), "arctan2": (2, 2)}.get(name, (1, 1))
+        wanted = {"where": (3, 3), "min": (2, 20), "max": (2, 20), "arctan2": (2, 2), "away": (2, 2)}.get(name, (1, 1))
         if not wanted[0] <= len(parts) <= wanted[1]:
             raise FormulaError(f"{name} takes {wanted[0]} value{'s' if wanted[0] > 1 else ''}.", "Check its brackets.", node)
+        if name == "away":
+            return self._away(node, parts)
         if name in ("min", "max"):
+            self._no_bearing(node, *parts)
             unit = parts[0].unit
             for part in parts[1:]:
-                unit = self._alike(node, Part(part.run, unit), part)
+                unit = self._alike(node, Part(part.work, unit), part)
             pick = np.minimum if name == "min" else np.maximum
             return Part(lambda block: _fold(pick, [p.run(block) for p in parts]), unit)
         if name == "where":
             test, yes, no = parts
-            return Part(
-                lambda b: _plain(np.where(_truth(test.run(b)), yes.run(b), no.run(b))),
-                self._alike(node, yes, no),
-                yes.logical and no.logical,
-            )
+            return Part(lambda b: _choose(test.truth(b), yes.run(b), no.run(b)), self._alike(node, yes, no), yes.logical and no.logical)
         first = parts[0]
         if name == "isnan":
-            return Part(lambda block: np.isnan(first.run(block)), NONE, False)
+            return Part(lambda block: Truth(np.isnan(first.run(block))), NONE, True)
         if name == "arctan2":
             return Part(lambda block: _plain(np.arctan2(first.run(block), parts[1].run(block))), NONE)
         if name in _KEEP_UNIT:
+            if name == "abs":
+                self._no_bearing(node, first)
             return Part(lambda block: _plain(_KEEP_UNIT[name](first.run(block))), first.unit)
-        if name in _NO_UNIT and name in ("sin", "cos", "tan") and first.unit in (DEGREE, ANGLE):
+        if name in _NO_UNIT and name in ("sin", "cos", "tan") and first.unit in (DEGREE, ANGLE, BEARING):
             raise FormulaError(f"{name} takes radians, and this is in degrees.", f"Write {name}(radians(...)).", node)
         table = _TURN if name in _TURN else _NO_UNIT
         return Part(lambda block: _plain(table[name](first.run(block))), NONE)
+
+    def _away(self, node: ast.Call, parts: list[Part]) -> Part:
+        """Least angle between two bearings, 0 to 180 degrees; no-data where one of them is flat."""
+        for part, argument in zip(parts, node.args, strict=True):
+            if part.unit not in (BEARING, NONE, UNKNOWN):
+                raise FormulaError(f"away takes bearings, and this is in {part.unit.key}.", "Write for example away(aspect, 180).", argument)
+
+        def work(block: Mapping[str, Array]) -> Array:
+            one, other = (np.asarray(p.run(block)) for p in parts)
+            turned = np.abs((one - other + 180.0) % 360.0 - 180.0)
+            return np.where((one < 0) | (other < 0), np.float32(np.nan), turned).astype(np.result_type(one, np.float32))
+
+        return Part(work, ANGLE)
 
 
 def _plain(values: Any) -> Any:
@@ -300,13 +359,28 @@ def _plain(values: Any) -> Any:
     return values.item() if np.ndim(values) == 0 and isinstance(values, np.generic | np.ndarray) else values
 
 
-def _truth(values: Array) -> Array:
-    if np.ndim(values) == 0:
-        return np.asarray(values != 0 and values == values)
-    if values.dtype == np.bool_:
-        return values
-    truth: Array = np.logical_and(values != 0, values == values)
-    return truth
+def _missing(values: Any) -> Array | None:
+    """Where values are missing; None for a plain number."""
+    return np.isnan(values) if np.ndim(values) else None
+
+
+def _either(*masks: Array | None) -> Array | None:
+    """Where any of some masks is true."""
+    found: Array | None = None
+    for mask in masks:
+        found = mask if found is None else found if mask is None else np.logical_or(found, mask)
+    return found
+
+
+def _not(truth: Truth) -> Truth:
+    return Truth(np.logical_not(truth.holds), truth.missing)
+
+
+def _choose(test: Truth, yes: Any, no: Any) -> Any:
+    chosen = np.where(test.holds, yes, no)
+    if chosen.dtype == np.float64 and not any(np.ndim(v) and v.dtype == np.float64 for v in (yes, no)):
+        chosen = chosen.astype(np.float32)  # of two plain numbers
+    return _plain(chosen if test.missing is None else np.where(test.missing, chosen.dtype.type(np.nan), chosen))
 
 
 def _fold(pick: Callable[..., Array], values: list[Array]) -> Array:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
@@ -74,10 +74,11 @@ class ClassTotals:
 def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None) -> ClassMap:
     """Give each valid cell the class whose range holds it; cells that no range holds get no class.
 
-    Bounds are compared as float32, the precision of the values, so that a typed 0.1 equals a stored 0.1.
+    Bounds are compared in the precision of the values, so that a typed 0.1 equals a stored 0.1.
     """
     progress = progress or silent()
-    bounds, lookup = np.array(rules.bounds, np.float32), rules.lookup()
+    rules = replace(rules, double=surface.values.dtype == np.float64)
+    bounds, lookup = np.array(rules.bounds, surface.values.dtype), rules.lookup()
     out = np.empty(surface.frame.shape, np.uint8)
     for first, last in progress.blocks(surface.frame.rows, BLOCK_ROWS, "Putting cells in classes"):
         _classify_rows(surface.values, bounds, lookup, first, last, out)

@@ -57,5 +57,6 @@ def histogram(surface: Surface, bins: int = 256, span: tuple[float, float] | Non
         high = low + 1.0
     blocks = min(16, surface.frame.rows)
     counts = np.zeros((blocks, bins), np.int64)
-    _count_bins(surface.values, low, bins / (high - low), counts, blocks)
+    level, base = surface.levelled
+    _count_bins(level.values, low - base, bins / (high - low), counts, blocks)
     return Histogram(counts.sum(axis=0), low, high)

@@ -68,7 +68,8 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     from contourpy import LineType, contour_generator
 
     progress = progress or silent()
-    z = _smoothed(dem.values) if smooth else dem.values
+    level_ground, datum = dem.levelled
+    z = _smoothed(level_ground.values) if smooth else level_ground.values
     if min(z.shape) < 2:
         raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
     check_amount(dem, interval, however_many)
@@ -77,7 +78,7 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     lines, heights, numbers = [], [], []
     for k, level in enumerate(levels):
         progress.at(k / len(levels), f"Tracing {level:g}")
-        traced: Any = generator.lines(float(level))
+        traced: Any = generator.lines(float(level - datum))
         (points,), (offsets,) = traced
         if points is None:
             continue
@@ -93,9 +94,9 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     columns = {
         "elevation": np.concatenate(heights), "index": (number % index_every == 0).astype(np.int32),
         "closed": closed.astype(np.int32), "depression": _depressions(geometry, closed).astype(np.int32),
-        "length_m": shapely.length(geometry) * dem.frame.metres_per_unit,
+        "length_m": dem.frame.lengths(geometry),
     }  # fmt: skip
-    return Shapes(geometry, columns, dem.frame.crs)
+    return Shapes(geometry, columns, dem.frame.crs, {"elevation": dem.unit.symbol})
 
 
 def _lines(points: np.ndarray, offsets: np.ndarray, dem: Surface) -> np.ndarray:

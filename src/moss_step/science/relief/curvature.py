@@ -73,7 +73,8 @@ def curvature(dem: Surface, kind: Curvature = "profile", progress: Progress | No
     if rows < 3 or cols < 3:
         raise MossError(f"Curvature needs at least 3 x 3 cells; this grid has {rows} x {cols}.", "Open a larger grid.")
     out = np.empty((rows, cols), np.float32)
+    level, _ = dem.levelled
     scale = np.float32(dem.metres_per_height)
     for first, last in (progress or silent()).blocks(rows, BLOCK_ROWS, "Working out curvature"):
-        _curvature_rows(dem.values, dem.frame.row_widths, dem.frame.row_heights, scale, first, last, _KINDS[kind], out)
+        _curvature_rows(level.values, dem.frame.row_widths, dem.frame.row_heights, scale, first, last, _KINDS[kind], out)
     return Surface(out, dem.frame, PER_METRE, "curvature")

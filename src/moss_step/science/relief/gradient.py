@@ -87,12 +87,13 @@ def _row_gradient(z, ax, ay, r, horn, gx, gy):  # type: ignore[no-untyped-def]  
                 # A missing cell itself makes the result missing, although it has no weight.
                 here = ie[j] - ie[j]
                 ox[j] = (ic[j] - ia[j]) * w0 + (if_[j] - id_[j]) * w1 + (ii[j] - ig[j]) * w2 + here
-                oy[j] = ((ia[j] - ig[j]) + (ib[j] - ih[j]) * np.float32(2.0) + (ic[j] - ii[j])) * wy
+                oy[j] = ((ia[j] - ig[j]) + (ib[j] - ih[j]) * np.float32(2.0) + (ic[j] - ii[j])) * wy + here
         else:
             w1, wy = ax[r] * np.float32(0.5), ay[r] * np.float32(0.5)
             for j in range(n):
-                ox[j] = (if_[j] - id_[j]) * w1 + (ie[j] - ie[j])
-                oy[j] = (ib[j] - ih[j]) * wy
+                here = ie[j] - ie[j]
+                ox[j] = (if_[j] - id_[j]) * w1 + here
+                oy[j] = (ib[j] - ih[j]) * wy + here
     row = z[r]
     for j in range(cols):
         if (gx[j] != gx[j] or gy[j] != gy[j]) and row[j] == row[j]:
@@ -120,7 +121,7 @@ def _measure_rows(z, ax, ay, first, last, horn, measure, light, out):  # type: i
                 a = a + np.float32(360.0) if a < np.float32(0.0) else a
                 a = a - np.float32(360.0) if a >= np.float32(360.0) else a
                 o[j] = np.float32(-1.0) if abs(gx[j]) + abs(gy[j]) == np.float32(0.0) else a
-                o[j] = gy[j] if gx[j] != gx[j] or gy[j] != gy[j] else o[j]
+                o[j] = _NAN if gx[j] != gx[j] or gy[j] != gy[j] else o[j]
         else:
             east, north, up = light[0], light[1], light[2]
             for j in range(cols):
@@ -146,7 +147,7 @@ def slope(
 
 
 def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = None) -> Surface:
-    """Direction that each cell faces (downslope), degrees clockwise from north, 0 <= a < 360; flat cells hold -1.
+    """Direction that each cell faces (downslope), degrees clockwise from the grid's north, 0 <= a < 360; flat cells hold -1.
 
     Raises MossError for grids of fewer than 2 x 2 cells.
     """
@@ -196,10 +197,11 @@ def _measure(
     if rows < 2 or cols < 2:
         raise MossError(f"{doing} needs at least 2 x 2 cells; this grid has {rows} x {cols}.", "Open a larger grid.")
     ax, ay = gradient_weights(dem, z_factor)
+    level, _ = dem.levelled
     out = np.empty((rows, cols), np.float32)
     lamp = np.array(light, np.float32)
     for first, last in progress.blocks(rows, BLOCK_ROWS, doing):
-        _measure_rows(dem.values, ax, ay, first, last, method == "horn", measure, lamp, out)
+        _measure_rows(level.values, ax, ay, first, last, method == "horn", measure, lamp, out)
     return out
 
 

@@ -73,9 +73,9 @@ def _neighbour_rows(z, first, last, measure, out):  # type: ignore[no-untyped-de
 
 def _measured(dem: Surface, measure: int, quantity: str, progress: Progress | None) -> Surface:
     _ = dem.metres_per_height  # refuses what holds no heights
-    out = np.empty(dem.frame.shape, np.float32)
+    out, (level, _) = np.empty(dem.frame.shape, np.float32), dem.levelled
     for first, last in (progress or silent()).blocks(dem.frame.rows, BLOCK_ROWS, f"Working out {quantity}"):
-        _neighbour_rows(dem.values, first, last, measure, out)
+        _neighbour_rows(level.values, first, last, measure, out)
     return Surface(out, dem.frame, dem.unit, quantity)
 
 

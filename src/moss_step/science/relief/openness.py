@@ -31,7 +31,7 @@ def _openness_rows(z, widths, heights, scale, reach, sign, first, last, out):  #
                 step = math.sqrt((dr * dy) ** 2 + (dc * dx) ** 2)
                 best = -np.inf
                 i, j, d = r + dr, c + dc, step
-                while d <= reach and 0 <= i < rows and 0 <= j < cols:
+                while d <= reach * (1.0 + 1e-9) and 0 <= i < rows and 0 <= j < cols:
                     v = z[i, j]
                     if v == v:
                         best = max(best, sign * (v - here) * scale / d)
@@ -52,10 +52,10 @@ def openness(dem: Surface, radius: float, positive: bool = True, progress: Progr
     cell = min(dem.frame.cell_metres)
     if radius < cell:
         raise AskedWronglyError(f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one.")
-    out = np.empty(dem.frame.shape, np.float32)
+    out, (level, _) = np.empty(dem.frame.shape, np.float32), dem.levelled
     for first, last in (progress or silent()).blocks(dem.frame.rows, 64, "Looking around each cell"):
         _openness_rows(
-            dem.values, dem.frame.row_widths, dem.frame.row_heights, dem.metres_per_height, radius,
+            level.values, dem.frame.row_widths, dem.frame.row_heights, dem.metres_per_height, radius,
             1.0 if positive else -1.0, first, last, out,
         )  # fmt: skip
     return Surface(out, dem.frame, ANGLE, "openness")

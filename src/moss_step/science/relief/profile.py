@@ -6,7 +6,6 @@ from collections.abc import Mapping
 
 import numpy as np
 import shapely
-from pyproj import Geod
 
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame
@@ -18,43 +17,66 @@ MOST_POINTS = 20_000
 
 
 def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: float | None = None) -> Table:
-    """Distance in metres, coordinates and the value of each surface at even steps along a line.
+    """Distance in metres, coordinates and the value of each surface at even steps along a line, and at its end.
 
-    Values are bilinear between cell centres (nearest for aspect). The step is half a cell of the first surface unless
-    given. Raises AskedWronglyError for a line without length.
+    Values are bilinear between cell centres (nearest for bearings, counts, yes and no). The line lies in the system of the first surface;
+    others are read where it runs in theirs. The step, in the units of that system, is half a cell of the first surface unless given, or
+    longer where that would give more than 20,000 points. Raises AskedWronglyError for a line without length or a step that gives more.
     """
     first = next(iter(surfaces.values())).frame
     if line.length <= 0:
         raise AskedWronglyError("The line has no length.", "Give two different points.")
-    step = step or min(first.dx, first.dy) / 2.0
-    n = min(max(int(np.ceil(line.length / step)) + 1, 2), MOST_POINTS)
-    xy = shapely.get_coordinates(shapely.line_interpolate_point(line, np.linspace(0.0, line.length, n)))
+    if step is None:
+        step = max(min(first.dx, first.dy) / 2.0, line.length / (MOST_POINTS - 1))
+    elif line.length / step > MOST_POINTS:
+        raise AskedWronglyError(f"A step of {step:g} gives {line.length / step:,.0f} points.", f"Use {line.length / MOST_POINTS:.3g} or more.")
+    along = np.append(np.arange(0.0, line.length * (1.0 - 1e-12), step), line.length)
+    xy = shapely.get_coordinates(shapely.line_interpolate_point(line, along))
     columns = {"distance": _distances(xy, first), "x": xy[:, 0], "y": xy[:, 1]}
     units = {"distance": METRE, "x": NONE, "y": NONE}
     for name, surface in surfaces.items():
-        columns[name], units[name] = values_at(surface, xy[:, 0], xy[:, 1]), surface.unit
+        columns[name], units[name] = values_at(surface, *_in_system(xy, first, surface.frame)), surface.unit
     return Table(columns, units, x="distance", y=next(iter(surfaces)))
 
 
+def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, np.ndarray]:
+    """Coordinates in the system of another frame; unknown systems are taken as the same."""
+    if frame.system is None or other.system is None or frame.crs == other.crs or frame.system == other.system:
+        return xy[:, 0], xy[:, 1]
+    from pyproj import Transformer
+
+    x, y = Transformer.from_crs(frame.system, other.system, always_xy=True).transform(xy[:, 0], xy[:, 1])
+    return np.asarray(x), np.asarray(y)
+
+
 def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-    """Values at places, bilinear between cell centres; the nearest cell's beside edges, no-data and for aspect."""
+    """Values at places, bilinear between cell centres; the nearest cell's beside edges, no-data, for bearings, counts, yes and no."""
     f, z = surface.frame, surface.values
-    col, row = (xs - f.x0) / f.dx - 0.5, (f.y0 - ys) / f.dy - 0.5
-    near_r, near_c = np.rint(row).astype(np.int64), np.rint(col).astype(np.int64)
+    on_grid = np.isfinite(xs) & np.isfinite(ys)
+    col, row = (np.where(on_grid, v, -2.0) for v in ((xs - f.x0) / f.dx - 0.5, (f.y0 - ys) / f.dy - 0.5))
+    near_r, near_c = np.rint(row).clip(-2, f.rows + 1).astype(np.int64), np.rint(col).clip(-2, f.cols + 1).astype(np.int64)
     inside = (near_r >= 0) & (near_r < f.rows) & (near_c >= 0) & (near_c < f.cols)
     nearest = np.where(inside, z[near_r.clip(0, f.rows - 1), near_c.clip(0, f.cols - 1)], np.nan)
-    if surface.cyclic or min(f.shape) < 2:
+    if surface.cyclic or surface.whole or min(f.shape) < 2:
         return nearest
-    r, c = np.floor(row).astype(np.int64).clip(0, f.rows - 2), np.floor(col).astype(np.int64).clip(0, f.cols - 2)
+    r, c = np.floor(row).clip(0, f.rows - 2).astype(np.int64), np.floor(col).clip(0, f.cols - 2).astype(np.int64)
     v, u = (row - r).clip(0, 1), (col - c).clip(0, 1)
     between = (z[r, c] * (1 - u) + z[r, c + 1] * u) * (1 - v) + (z[r + 1, c] * (1 - u) + z[r + 1, c + 1] * u) * v
     return np.where(inside & ~np.isnan(between), between, nearest)
 
 
+def between_cells(z: np.ndarray, row: np.ndarray, col: np.ndarray) -> np.ndarray:
+    """Values at fractional rows and columns, bilinear between the centres of four cells; NaN where one of them has none, or beyond them."""
+    rows, cols = z.shape
+    i, j = np.floor(row).astype(np.int64), np.floor(col).astype(np.int64)
+    v, u = row - i, col - j
+    total = np.zeros(len(row))
+    for di, dj, share in ((0, 0, (1 - v) * (1 - u)), (0, 1, (1 - v) * u), (1, 0, v * (1 - u)), (1, 1, v * u)):
+        inside = (i + di >= 0) & (i + di < rows) & (j + dj >= 0) & (j + dj < cols)
+        found = np.where(inside, z[(i + di).clip(0, rows - 1), (j + dj).clip(0, cols - 1)], np.nan)
+        total += np.where(share > 1e-9, found * share, 0.0)
+    return total
+
+
 def _distances(xy: np.ndarray, frame: Frame) -> np.ndarray:
-    if frame.geographic and frame.system is not None:
-        geod = frame.system.get_geod() or Geod(ellps="WGS84")
-        steps = geod.inv(xy[:-1, 0], xy[:-1, 1], xy[1:, 0], xy[1:, 1])[2]
-    else:
-        steps = np.hypot(*np.diff(xy, axis=0).T) * frame.metres_per_unit
-    return np.concatenate([[0.0], np.cumsum(steps)])
+    return np.concatenate([[0.0], np.cumsum(frame.distances(xy[:-1], xy[1:]))])

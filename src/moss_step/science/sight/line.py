@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-import shapely
 
 from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import METRE
-from moss_step.science.relief.profile import profile
+from moss_step.science.relief.profile import values_at
 from moss_step.science.sight.viewshed import Sight
 
 
@@ -67,26 +67,30 @@ class SightLine:
 
     @property
     def share_seen(self) -> float:
-        """Share of the line whose ground is seen from its start."""
-        return float(self.seen.mean())
+        """Share of the line's length whose ground is seen from its start."""
+        steps = np.diff(self.distance)
+        weights = 0.5 * (np.append(steps, 0.0) + np.append(0.0, steps))
+        return float(weights[self.seen].sum() / weights.sum())
 
 
 def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float], eye: float, target: float) -> SightLine:
-    """Look along a line with heights in metres above the ground at its ends, at steps of half a cell.
+    """Look along a line with heights in metres above the ground at its ends.
 
-    Raises MossError for a line without length or whose ends have no ground.
+    Points stand at steps of at most half a cell, wherever the line crosses from one cell's centre line to the next, and between two of
+    them where the ground comes nearest to the ray or rises highest from the eye: the bilinear ground has no other tops. Raises MossError for
+    a line without length or whose ends have no ground.
     """
-    line = shapely.LineString([start, end])
-    if line.length == 0:
+    if start == end:
         raise MossError("The line of sight has no length.", "Give two different ends.")
-    step = min(sight.frame.dx, sight.frame.dy) / 2.0
-    surfaces = {n: Surface(v, sight.frame, sight.dem.unit, "elevation") for n, v in (("ground", sight.ground), ("top", sight.top))}
-    table = profile(surfaces, line, step)
-    d, ground, top = (np.asarray(table.columns[n], np.float64) for n in ("distance", "ground", "top"))
-    if np.isnan(ground[0]) or np.isnan(ground[-1]):
+    ends = np.array([start, end], np.float64)
+    along = _even_and_crossing(sight.frame, ends)
+    d, low, high = _read(sight, ends, along)
+    if np.isnan(low[0]) or np.isnan(low[-1]):
         raise MossError("An end of the line of sight has no ground.", "Draw it on the ground.")
+    more = _tops_between(sight, ends, along, d, (low[0] + eye, low[-1] + target))
+    along = np.unique(np.concatenate([along, more]))
+    d, low, high = _read(sight, ends, along)
     fall = sight.bend * d**2
-    low, high = ground - fall, np.where(np.isnan(top), -np.inf, top - fall)
     high[0], high[-1] = low[0], low[-1]
     from_eye, to_top = low[0] + eye, low[-1] + target
     ray = from_eye + (to_top - from_eye) * d / d[-1]
@@ -96,10 +100,63 @@ def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float
         seen = np.where(d > 0, (low - from_eye) / d >= before - 1e-12, True) & ~np.isnan(low)
     over = high - ray
     over[[0, -1]] = -np.inf
-    obstacles = _stretches(d, over, table.columns["x"], table.columns["y"])
+    xy = ends[0] + along[:, None] * (ends[1] - ends[0])
+    obstacles = _stretches(d, over, xy[:, 0], xy[:, 1])
     inner = over[1:-1][np.isfinite(over[1:-1])]
     clearance = float(-inner.max()) if inner.size else float("inf")
-    return SightLine(d, table.columns["x"], table.columns["y"], low, high, ray, seen, fall, obstacles, clearance)
+    datum = sight.datum
+    return SightLine(d, xy[:, 0], xy[:, 1], low + datum, high + datum, ray + datum, seen, fall, obstacles, clearance)
+
+
+def _read(sight: Sight, ends: np.ndarray, along: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Distances, ground and what blocks at shares of a line, both less the earth's bend; -inf where nothing can block."""
+    xy = ends[0] + along[:, None] * (ends[1] - ends[0])
+    d = np.concatenate([[0.0], np.cumsum(sight.frame.distances(xy[:-1], xy[1:]))])
+    fall = sight.bend * d**2
+    low, high = (
+        values_at(Surface(v, sight.frame, sight.dem.unit, "elevation"), xy[:, 0], xy[:, 1]).astype(np.float64) for v in (sight.ground, sight.top)
+    )
+    return d, low - fall, np.where(np.isnan(high), -np.inf, high - fall)
+
+
+def _even_and_crossing(frame: Frame, ends: np.ndarray) -> np.ndarray:
+    """Shares of a line at steps of at most half a cell, and where it crosses the lines between cell centres, and between cells."""
+    cells = (ends - (frame.x0, frame.y0)) / (frame.dx, -frame.dy) - 0.5
+    run = cells[1] - cells[0]
+    steps = max(int(np.ceil(2.0 * np.abs(run).max())), 1)
+    parts = [np.linspace(0.0, 1.0, steps + 1)]
+    for first, length in zip(cells[0], run, strict=True):
+        if length != 0.0:
+            low, high = sorted((first, first + length))
+            parts.append((np.arange(np.ceil(2.0 * low), np.floor(2.0 * high) + 1.0) / 2.0 - first) / length)
+    found = np.unique(np.clip(np.concatenate(parts), 0.0, 1.0))
+    apart = np.append(True, np.diff(found) > 1e-12)
+    apart[-1] = True
+    kept: np.ndarray = found[apart]
+    return kept
+
+
+def _tops_between(sight: Sight, ends: np.ndarray, along: np.ndarray, d: np.ndarray, heights: tuple[float, float]) -> np.ndarray:
+    """Shares of a line where, between two of its points, what blocks stands highest over the ray, or rises highest from the eye.
+
+    Between the points the ground runs as a polynomial of second degree, which the heights at both and at the middle settle.
+    """
+    middle = 0.5 * (along[:-1] + along[1:])
+    both = np.sort(np.concatenate([along, middle]))
+    at, _, high = _read(sight, ends, both)
+    a, m, b, near, length = high[:-2:2], high[1:-1:2], high[2::2], at[:-2:2], at[2::2] - at[:-2:2]
+    eye, slope = heights[0], (heights[1] - heights[0]) / d[-1]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        bow, run = 2.0 * (a + b - 2.0 * m) / length**2, (4.0 * m - 3.0 * a - b) / length
+        over_ray = near + (slope - run) / (2.0 * bow)  # where the ground falls away from the ray again
+        flat = a - run * near + bow * near**2 - eye
+        rising = np.sqrt(flat / bow)  # the top of flat / d + ... + bow d
+        found = []
+        for place, top in ((over_ray, bow < 0.0), (rising, (flat < 0.0) & (bow < 0.0))):
+            share = (place - near) / length
+            inside = top & (share > 1e-9) & (share < 1.0 - 1e-9)
+            found.append((along[:-1] + share * np.diff(along))[inside])
+    return np.concatenate(found)
 
 
 def runs_of(marks: np.ndarray) -> list[tuple[int, int]]:

@@ -15,6 +15,8 @@ _SHEAF, _GROUP = 128, 16
 """Rays that go out together, and those of them that are looked at together for whether they can still rise."""
 EARTH_RADIUS = 6_371_000.0
 """Mean radius in metres."""
+_TINY = 1e-9
+"""Parts of a cell, or of a distance, that are rounding."""
 TILE = 16
 """Cells on the side of the tiles whose highest point lets a ray skip them."""
 
@@ -295,27 +297,86 @@ def _raise_rays(top, line, step, rays, slopes, falls, eye, best, highest):  # ty
         highest[n] = i if higher else highest[n]
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def horizon_of(top, stand, bearings, most, angle, distance):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Steepest rise along each bearing (radians from north) and how far off it stands, at steps of a cell, bilinear.
+@numba.njit(cache=True, nogil=True)
+def _between_cells(top, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Bilinear height between the centres of four cells, of those that have a part in it; NaN when one of these has none."""
+    i, j = int(np.floor(r + _TINY)), int(np.floor(c + _TINY))
+    fr, fc = max(r - i, 0.0), max(c - j, 0.0)
+    fr, fc = 0.0 if fr < _TINY else fr, 0.0 if fc < _TINY else fc
+    height = 0.0
+    for k in range(2):
+        for m in range(2):
+            share = (fr if k else 1.0 - fr) * (fc if m else 1.0 - fc)
+            if share > 0.0:
+                height += share * top[i + k, j + m]
+    return height
 
-    ``stand`` is as in ``see_fast``; ``most`` is the farthest distance in metres. -inf where there is no ground.
+
+@numba.njit(cache=True, nogil=True)
+def _steepest_in_cell(heights, near, far, eye, bend):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Steepest rise from the eye to a stretch of ground within one cell, and how far off it stands.
+
+    ``heights`` are those at the near end, middle and far end: bilinear ground runs along a ray as a polynomial of second degree, which
+    they settle. Its rise is highest at an end or where its derivative is 0.
+    """
+    low, middle, high = heights
+    rise, at = -np.inf, far
+    if high == high:
+        rise = (high - bend * far * far - eye) / far
+    if low == low and near > 0.0:
+        first = (low - bend * near * near - eye) / near
+        if first > rise:
+            rise, at = first, near
+    length = far - near
+    if low == low and middle == middle and high == high and length > 0.0:
+        bow = 2.0 * (low + high - 2.0 * middle) / (length * length) - bend
+        run = (4.0 * middle - 3.0 * low - high) / length
+        # Ground less eye and bend as a + b d + c d² of the distance from the eye: the rise a / d + b + c d has its top at sqrt(a / c).
+        square = bow
+        flat = low - run * near + (bow + bend) * near * near - eye
+        if flat < 0.0 and square < 0.0:
+            d = np.sqrt(flat / square)
+            if near < d < far:
+                inner = flat / d + (run - 2.0 * (bow + bend) * near) + square * d
+                if inner > rise:
+                    rise, at = inner, d
+    return rise, at
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def horizon_of(top, stand, bearings, reach, angle, distance):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Steepest rise along each bearing (radians from north) over the bilinear ground, and how far off it stands.
+
+    The ray is followed from one line between cell centres to the next, so that no top is passed over. ``stand`` is as in ``see_fast``;
+    ``reach`` are the nearest and farthest distance in metres. -inf where there is no ground.
     """
     r0, c0, eye, bend, wide, high = stand
     rows, cols = top.shape
-    step = min(wide, high)
     for k in numba.prange(bearings.size):
-        east, north = np.sin(bearings[k]), np.cos(bearings[k])
-        angle[k], distance[k] = -np.inf, np.nan
-        d = step
-        while d <= most:
-            r, c = r0 - d * north / high, c0 + d * east / wide
-            i, j = int(np.floor(r)), int(np.floor(c))
-            if i < 0 or j < 0 or i + 1 >= rows or j + 1 >= cols:
+        dc, dr = np.sin(bearings[k]) / wide, -np.cos(bearings[k]) / high  # columns and rows a metre
+        dc, dr = 0.0 if abs(dc) * wide < _TINY else dc, 0.0 if abs(dr) * high < _TINY else dr
+        best, far_off = -np.inf, np.nan
+        n, m, here = 1, 1, 0.0
+        low, known = np.float64(top[r0, c0]), True
+        while here < reach[1]:
+            by_row, by_col = n / abs(dr) if dr != 0.0 else np.inf, m / abs(dc) if dc != 0.0 else np.inf
+            there = min(by_row, by_col)
+            n += by_row <= there * (1.0 + _TINY)
+            m += by_col <= there * (1.0 + _TINY)
+            r, c = r0 + dr * there, c0 + dc * there
+            if r < -_TINY or c < -_TINY or r > rows - 1 + _TINY or c > cols - 1 + _TINY:
                 break
-            fr, fc = r - i, c - j
-            v = (top[i, j] * (1 - fc) + top[i, j + 1] * fc) * (1 - fr) + (top[i + 1, j] * (1 - fc) + top[i + 1, j + 1] * fc) * fr
-            rise = (v - bend * d * d - eye) / d
-            if rise > angle[k]:
-                angle[k], distance[k] = rise, d
-            d += step
+            start, end = max(here, reach[0]), min(there, reach[1])
+            if end > start:
+                ends = (start, 0.5 * (start + end), end)
+                if start > here or not known:
+                    low = _between_cells(top, r0 + dr * start, c0 + dc * start)
+                middle = _between_cells(top, r0 + dr * ends[1], c0 + dc * ends[1])
+                high_end = _between_cells(top, r0 + dr * end, c0 + dc * end)
+                rise, at = _steepest_in_cell((low, middle, high_end), start, end, eye, bend)
+                if rise > best:
+                    best, far_off = rise, at
+                low = high_end
+            known = end > start
+            here = there
+        angle[k], distance[k] = best, far_off

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -25,7 +25,7 @@ class Observer:
     """Where one stands and how far one looks: heights and distances in metres, angles in degrees.
 
     ``absolute`` takes the height above the datum and not above the ground. Bearings run clockwise from ``bearing_from`` to
-    ``bearing_to``; ``down`` and ``up`` limit the angle to the target from the level.
+    ``bearing_to``, and all around where the two are equal; ``down`` and ``up`` limit the angle to the target from the level.
     """
 
     x: float
@@ -44,7 +44,7 @@ class Observer:
     @property
     def limited(self) -> bool:
         """Whether bearings or angles are limited."""
-        return self.bearing_to - self.bearing_from < 360.0 or self.down > -90.0 or self.up < 90.0
+        return (self.bearing_to - self.bearing_from) % 360.0 > 0.0 or self.down > -90.0 or self.up < 90.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,6 +57,8 @@ class Sight:
     tiles: np.ndarray
     sizes: np.ndarray
     bend: float
+    datum: float = 0.0
+    """Metres that ``ground`` and ``top`` lie above the heights' own zero: 0 unless the ground is in double precision."""
 
     @property
     def frame(self) -> Frame:
@@ -72,19 +74,20 @@ def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: boo
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
-    ground = np.ascontiguousarray(dem.values * np.float32(dem.metres_per_height))
+    level, base = dem.levelled
+    ground, datum = np.ascontiguousarray(level.values * np.float32(dem.metres_per_height)), base * dem.metres_per_height
     top = ground
     if obstacles is not None:
         if not same_frame(obstacles.frame, dem.frame):
             raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
-        raised = obstacles.values * np.float32(obstacles.metres_per_height)
+        raised = (obstacles.values.astype(np.float64) * obstacles.metres_per_height - datum).astype(np.float32)
         with np.errstate(invalid="ignore"):
             top = np.where(raised > ground, raised, ground).astype(np.float32)
     sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
     bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
     for array in (ground, top):
         array.flags.writeable = False
-    return Sight(dem, ground, top, highest_of_tiles(top), sizes, bend)
+    return Sight(dem, ground, top, highest_of_tiles(top), sizes, bend, datum)
 
 
 def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
@@ -99,7 +102,7 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
     z = float(sight.ground[cell])
     if math.isnan(z):
         raise MossError(f"Observer {name} stands on no-data.", "Move it to a place that has a height.")
-    eye = observer.height if observer.absolute else z + observer.height
+    eye = observer.height - sight.datum if observer.absolute else z + observer.height
     if eye < z:
         raise MossError(f"Observer {name} would be {z - eye:.2f} m below the ground.", "Give it a height above the ground.")
     if observer.reach <= 0 or observer.near >= observer.reach:
@@ -158,15 +161,20 @@ def _within(sight: Sight, cell: tuple[int, int], eye: float, observer: Observer)
     r, c = np.mgrid[0 : sight.frame.rows, 0 : sight.frame.cols]
     east = (c - cell[1]) * 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
     north = (cell[0] - r) * sight.sizes[r, 1]
-    bearing = np.degrees(np.arctan2(east, north)) % 360.0
-    span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
-    inside = (bearing - observer.bearing_from) % 360.0 <= span
+    inside = within_bearings(np.degrees(np.arctan2(east, north)), observer)
     d = np.hypot(east, north)
     with np.errstate(invalid="ignore", divide="ignore"):
         angle = np.degrees(np.arctan2(sight.ground + observer.target - sight.bend * d**2 - eye, d))
         inside &= (angle >= observer.down) & (angle <= observer.up)
     inside[cell] = True
     return np.asarray(inside)
+
+
+def within_bearings(bearings: np.ndarray, observer: Observer) -> np.ndarray:
+    """Which bearings in degrees an observer looks along; equal limits are the full circle."""
+    span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
+    turned = (bearings - observer.bearing_from) % 360.0
+    return np.asarray((turned <= span + 1e-9) | (turned > 360.0 - 1e-9))
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,12 +220,16 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
 
 
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
-    """Least height above the ground, in metres, at which each place would be seen by at least one observer."""
+    """Least height above the ground, in metres, at which each place would be seen by at least one observer within reach and bearings."""
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring heights")
-        _free_rays(sight, observer, out)
+        free, some = np.full(sight.frame.shape, np.float32(np.nan)), replace(observer, down=-90.0, up=90.0)
+        cell, eye = _free_rays(sight, some, free)
+        if some.limited:
+            free[~_within(sight, cell, eye, some)] = np.nan
+        out = np.fmin(out, free)
     return Surface(np.maximum(out, np.float32(0.0)), sight.frame, METRE, "height")
 
 
@@ -225,7 +237,7 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     """Degrees by which a target's top stands above the horizon before it, negative where it is hidden below.
 
     The angle between two rays from the eye: to the top, and past the highest that stands between. Of several observers the
-    largest counts. No-data at the observer and beside it, where nothing stands between.
+    largest counts; each looks within its reach, bearings and angles. No-data at the observer and beside it, where nothing stands between.
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
@@ -234,6 +246,8 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
         over = np.full(sight.frame.shape, np.float32(np.nan))
         cell, eye = _free_rays(sight, observer, over)
         over[np.isinf(over)] = np.nan
+        if observer.limited:
+            over[~_within(sight, cell, eye, observer)] = np.nan
         for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
             wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
             d = np.hypot((np.arange(sight.frame.cols) - cell[1]) * wide, (r - cell[0]) * sight.sizes[r, 1])

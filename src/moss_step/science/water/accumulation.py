@@ -13,7 +13,7 @@ import numpy as np
 from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span
 
 CONVERGENCE = 1.1
-"""Exponent of the slope in Freeman's shares."""
+"""Exponent of the slope in the shares of Freeman 1991, who found 1.1 to spread water evenly over a cone."""
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -93,7 +93,7 @@ def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
 def facet_ways(z, ways, metres, first, last, share):  # type: ignore[no-untyped-def]  # numba infers the types
     """Direction of steepest descent over the eight facets around each cell, as eighths of a turn clockwise from east.
 
-    Cells that no facet leads down from, and those at edges, keep their single receiver; -1 is out of the ground, NaN is
+    Cells that no facet leads down from keep their single receiver; a facet without one of its cells is none; -1 is out of the ground, NaN is
     none. Angles are worked out for the steepest facet only.
     """
     rows, cols = z.shape
@@ -104,11 +104,14 @@ def facet_ways(z, ways, metres, first, last, share):  # type: ignore[no-untyped-
         for c in range(cols):
             way = ways[r, c]
             share[r, c] = np.nan if way == NONE else -1.0 if way >= OUT else np.float32(way)
-            if way >= OUT or r == 0 or c == 0 or r == rows - 1 or c == cols - 1:
+            if way >= OUT:
                 continue
+            rim = r == 0 or c == 0 or r == rows - 1 or c == cols - 1
             e0, best, found, one, two = z[r, c], zero, -1, zero, zero
             for k in range(8):
                 straight, corner = ((k + 1) // 2 * 2) & 7, k // 2 * 2 + 1
+                if rim and not (0 <= r + DR[corner] < rows and 0 <= c + DC[corner] < cols):
+                    continue  # the corner lies beyond the grid: as beside no-data, this facet is none
                 e1 = z[r + DR[straight], c + DC[straight]]
                 e2 = z[r + DR[corner], c + DC[corner]]
                 if e1 >= e0 and e2 >= e0:
@@ -182,7 +185,7 @@ def accumulate_facets(share, total):  # type: ignore[no-untyped-def]  # numba in
 
 
 @numba.njit(cache=True, nogil=True)
-def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-def]  # numba infers the types
+def _freeman_shares(z, ways, metres, exponent, r, c, shares):  # type: ignore[no-untyped-def]  # numba infers the types
     """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level ground."""
     rows, cols = z.shape
     total = 0.0
@@ -192,7 +195,7 @@ def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-d
     for k in range(8):
         i, j = r + DR[k], c + DC[k]
         if 0 <= i < rows and 0 <= j < cols and z[i, j] < z[r, c]:
-            shares[k] = ((z[r, c] - z[i, j]) / span(metres, r, k)) ** CONVERGENCE
+            shares[k] = ((z[r, c] - z[i, j]) / span(metres, r, k)) ** exponent
             total += shares[k]
     if total > 0.0:
         shares /= total
@@ -201,13 +204,13 @@ def _freeman_shares(z, ways, metres, r, c, shares):  # type: ignore[no-untyped-d
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_freeman(z, ways, metres, total):  # type: ignore[no-untyped-def]  # numba infers the types
+def accumulate_freeman(z, ways, metres, exponent, total):  # type: ignore[no-untyped-def]  # numba infers the types
     """Add to each cell of ``total`` its share of all that runs to it from higher neighbours."""
     rows, cols = z.shape
     donors, shares = np.zeros((rows, cols), np.uint8), np.zeros(8)
     for r in range(rows):
         for c in range(cols):
-            _freeman_shares(z, ways, metres, r, c, shares)
+            _freeman_shares(z, ways, metres, exponent, r, c, shares)
             for k in range(8):
                 if shares[k] > 0.0:
                     donors[r + DR[k], c + DC[k]] += 1
@@ -221,7 +224,7 @@ def accumulate_freeman(z, ways, metres, total):  # type: ignore[no-untyped-def] 
             while top > 0:
                 top -= 1
                 i, j = stack[top] // cols, stack[top] % cols
-                _freeman_shares(z, ways, metres, i, j, shares)
+                _freeman_shares(z, ways, metres, exponent, i, j, shares)
                 for k in range(8):
                     if shares[k] <= 0.0:
                         continue

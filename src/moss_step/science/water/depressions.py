@@ -11,13 +11,15 @@ import numpy as np
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.water.basins import areas_of
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, NONE, span
 from moss_step.science.zones.labelling import count_labels, label_components
+from moss_step.science.zones.tracing import areas_of
 
 _FALL = 0.001
 """Fall of a cut channel from cell to cell, in the unit of the ground, where it has to leave at an edge that is not lower."""
+_A_CELL = 1e-9
+"""Cost of a cell without digging: of channels that cost the same the shorter one is cut."""
 
 
 class Lakes(NamedTuple):
@@ -33,14 +35,14 @@ class Lakes(NamedTuple):
 
 def find_lakes(drainage: Drainage) -> Lakes:
     """Find all depressions; depths and levels in the unit of the ground, areas in m² and volumes in m³."""
-    filled, z = drainage.filled(), drainage.dem.values
+    filled, z = drainage.filled(), drainage.z
     under = np.where(filled > z, np.uint8(1), np.uint8(255))
     numbered, owner = label_components(under, 8, 255)
     n = len(owner)
     cells, area = count_labels(numbered, drainage.frame.row_areas, n)
     depth, volume, level = _measure_lakes(numbered, filled, z, drainage.frame.row_areas, n)
     cells[0] = area[0] = 0
-    return Lakes(numbered, cells, area, depth, volume * drainage.dem.metres_per_height, level)
+    return Lakes(numbered, cells, area, depth, volume * drainage.dem.metres_per_height, level + drainage.base)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -110,7 +112,7 @@ def filled_surface(
     if gradient > 0:
         (progress or silent()).at(0.5, "Filling with a gradient")
         metres = drainage.metres / np.float32(dem.metres_per_height)
-        out: np.ndarray = _fill_with_gradient(dem.values, drainage.ways, metres, gradient)
+        out: np.ndarray = _fill_with_gradient(drainage.z, drainage.ways, metres, gradient)
     else:
         out = drainage.filled()
     if keep_depth is not None or keep_area is not None:
@@ -121,8 +123,15 @@ def filled_surface(
         if keep_area is not None:
             kept |= lakes.area >= keep_area
         kept[0] = False
-        out = np.where(kept[lakes.numbered], dem.values, out)
-    return Surface(out, dem.frame, dem.unit, dem.quantity)
+        out = np.where(kept[lakes.numbered], drainage.z, out)
+    return _raised(drainage, out)
+
+
+def _raised(drainage: Drainage, z: np.ndarray) -> Surface:
+    """A surface of heights above the drainage's base: in double precision where the ground is."""
+    dem = drainage.dem
+    values = z if dem.values.dtype == np.float32 else z.astype(np.float64) + drainage.base
+    return Surface(values, dem.frame, dem.unit, dem.quantity)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -162,76 +171,93 @@ def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-d
 def breached_surface(drainage: Drainage, most_cells: int, progress: Progress | None = None) -> tuple[Surface, int, int]:
     """The ground with a channel cut from each pit to lower ground, where one of up to ``most_cells`` cells is found.
 
-    The channel of least digging, by Dijkstra's method over the depth to cut: Lindsay & Dhun 2015, Modelling surface drainage
-    patterns in altered landscapes using LiDAR, IJGIS 29. Gives the surface, the pits breached and those left.
+    The channel of least digging, the volume of each cell above the height of the pit, by Dijkstra's method (Dijkstra 1959,
+    Numerische Mathematik 1): Lindsay & Dhun 2015, Modelling surface drainage patterns in altered landscapes using LiDAR, IJGIS 29. A
+    cell is left again by a dearer way when that has fewer cells, so that the channel is the cheapest of those short enough. Pits are taken
+    from the highest down. Gives the surface, the pits breached and those left.
     """
-    dem, pools = drainage.dem, drainage.pools
-    (progress or silent()).at(0.5, "Cutting channels")
-    out = dem.values.copy()
+    dem, pools, progress = drainage.dem, drainage.pools, progress or silent()
+    out = drainage.z.copy()
     pits = np.flatnonzero((pools.depth > 0) & (pools.cell >= 0))
-    pits = pits[np.argsort(-dem.values.reshape(-1)[pools.cell[pits]], kind="stable")]
-    metres = drainage.metres / np.float32(dem.metres_per_height)
-    done = _breach(out, drainage.ways, metres, pools.cell[pits], most_cells)
-    return Surface(out, dem.frame, dem.unit, dem.quantity), int(done), len(pits) - int(done)
+    pits = pits[np.argsort(-out.reshape(-1)[pools.cell[pits]], kind="stable")]
+    done = 0
+    work = np.zeros(out.shape, np.int32), np.zeros(out.shape, np.int32)
+    for first, last in progress.blocks(len(pits), 256, "Cutting channels"):
+        done += int(_breach(out, drainage.ways, dem.frame.row_areas, pools.cell[pits[first:last]], first, most_cells, work))
+    return _raised(drainage, out), done, len(pits) - done
 
 
 @numba.njit(cache=True, nogil=True)
-def _breach(z, ways, metres, pits, most_cells):  # type: ignore[no-untyped-def]  # numba infers the types
+def _leaves(z, ways, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Whether a cell lies at the edge of the ground."""
     rows, cols = z.shape
-    stamp, back, steps = np.zeros(z.shape, np.int32), np.zeros(z.shape, np.int8), np.zeros(z.shape, np.int32)
-    done = 0
+    if r == 0 or c == 0 or r == rows - 1 or c == cols - 1:
+        return True
+    beside = False
+    for k in range(8):
+        beside |= ways[r + DR[k], c + DC[k]] == NONE
+    return beside
+
+
+@numba.njit(cache=True, nogil=True)
+def _breach(z, ways, row_areas, pits, before, most_cells, work):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Cut a channel from each of some pits; ``work`` are the pit that each cell was settled for last, and the fewest cells to it then.
+
+    A label is one way to a cell: its cell, the label it came from, and the number of cells. Labels are settled in order of digging, and
+    one that has no fewer cells than an earlier one of the same cell is no use.
+    """
+    (rows, cols), (stamp, fewest), done = z.shape, work, 0
+    cells, origin, steps = np.empty(4096, np.int64), np.empty(4096, np.int64), np.empty(4096, np.int32)
     for n in range(pits.size):
-        start, end = pits[n], np.int64(-1)
+        start, found, mark = pits[n], np.int64(-1), before + n + 1
         low = z[start // cols, start % cols]
-        heap = [(0.0, np.int64(start))]
-        stamp[start // cols, start % cols] = n + 1
-        steps[start // cols, start % cols] = 0
+        cells[0], origin[0], steps[0], count = start, -1, 0, 1
+        heap = [(0.0, np.int64(0))]
         while len(heap) > 0:
-            cost, cell = heapq.heappop(heap)
+            cost, label = heapq.heappop(heap)
+            cell, far = cells[label], steps[label]
             r, c = cell // cols, cell % cols
-            edge = r == 0 or c == 0 or r == rows - 1 or c == cols - 1
-            if cell != start and (z[r, c] < low or edge):
-                end = cell
+            if stamp[r, c] == mark and fewest[r, c] <= far:
+                continue
+            stamp[r, c], fewest[r, c] = mark, far
+            if cell != start and (z[r, c] < low or _leaves(z, ways, r, c)):
+                found = label
                 break
-            if steps[r, c] >= most_cells:
+            if far >= most_cells:
                 continue
             for k in range(8):
                 i, j = r + DR[k], c + DC[k]
-                if i < 0 or j < 0 or i >= rows or j >= cols or stamp[i, j] == n + 1:
+                if i < 0 or j < 0 or i >= rows or j >= cols or ways[i, j] == NONE:
                     continue
-                if ways[i, j] == NONE:
-                    if cell != start:
-                        end = cell
+                if stamp[i, j] == mark and fewest[i, j] <= far + 1:
                     continue
-                stamp[i, j], back[i, j], steps[i, j] = n + 1, k, steps[r, c] + 1
-                heapq.heappush(heap, (cost + max(float(z[i, j]) - low, 0.0) * span(metres, min(i, r), k) + 1e-9, np.int64(i * cols + j)))
-            if end >= 0:
-                break
-        if end < 0:
+                if count == cells.size:
+                    cells, origin = np.append(cells, cells), np.append(origin, origin)
+                    steps = np.append(steps, steps)
+                cells[count], origin[count], steps[count] = i * cols + j, label, far + 1
+                dug = max(float(z[i, j]) - low, 0.0) * row_areas[i]
+                heapq.heappush(heap, (cost + dug + _A_CELL, np.int64(count)))
+                count += 1
+        if found < 0:
             continue
         done += 1
-        _cut(z, back, start, end, low)
+        _cut(z, cells, origin, found, low)
     return done
 
 
 @numba.njit(cache=True, nogil=True)
-def _cut(z, back, start, end, low):  # type: ignore[no-untyped-def]  # numba infers the types
+def _cut(z, cells, origin, label, low):  # type: ignore[no-untyped-def]  # numba infers the types
     """Lower the channel from its end up to the pit so that it falls all the way."""
-    cols = z.shape[1]
-    r, c, count = end // cols, end % cols, 0
-    while r * cols + c != start:
-        k = back[r, c]
-        r, c = r - DR[k], c - DC[k]
+    cols, count, up = z.shape[1], 0, label
+    while origin[up] >= 0:
+        up = origin[up]
         count += 1
-    r, c = end // cols, end % cols
+    r, c = cells[label] // cols, cells[label] % cols
     floor = min(z[r, c], low)
     if z[r, c] >= low:
-        z[r, c] = low - np.float32(_FALL * count)
-        floor = z[r, c]
-    n = 0
-    while r * cols + c != start:
-        k = back[r, c]
-        r, c = r - DR[k], c - DC[k]
-        n += 1
-        wanted = np.float32(floor + (low - floor) * n / count)
-        z[r, c] = min(z[r, c], wanted)
+        floor = low - np.float32(_FALL * count)
+        z[r, c] = floor
+    for n in range(1, count + 1):
+        label = origin[label]
+        r, c = cells[label] // cols, cells[label] % cols
+        z[r, c] = min(z[r, c], np.float32(floor + (low - floor) * n / count))

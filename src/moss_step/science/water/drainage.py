@@ -11,15 +11,16 @@ from typing import Literal
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import CELLS, SQUARE_METRE, UNKNOWN
+from moss_step.model.units import CELLS, SQUARE_METRE, Unit
+from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.water import accumulation
 from moss_step.science.water.descent import descend_water
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.neighbours import NONE, distances
+from moss_step.science.water.neighbours import NONE, OUT, bearings, distances
 from moss_step.science.water.pools import Pools, fill_rows, find_pools
 
 FlowMethod = Literal["d8", "freeman", "dinf"]
@@ -49,9 +50,29 @@ class Drainage:
         """Distances to neighbours by row."""
         return distances(self.dem.frame)
 
+    @property
+    def z(self) -> np.ndarray:
+        """Heights above ``base`` in the unit of the ground (float32): what pools and ways are worked out from."""
+        return self.dem.levelled[0].values
+
+    @property
+    def base(self) -> float:
+        """What ``z`` and the levels of pools hold less than the ground's heights; 0 for a ground in single precision."""
+        return self.dem.levelled[1]
+
     def filled(self) -> np.ndarray:
-        """The ground with all pools filled, level (float32, made anew at each call)."""
-        return filled_ground(self.dem.values, self.pools)
+        """The ground above ``base`` with all pools filled, level (float32, made anew at each call)."""
+        return filled_ground(self.z, self.pools)
+
+    @cached_property
+    def upstream_area(self) -> np.ndarray:
+        """Ground area in square metres upstream of each cell, itself included (float64)."""
+        if not self.frame.geographic:
+            return self.cells * float(self.frame.row_areas[0])
+        total, donors = amounts(self.frame, "area", None, self.ways), np.empty(self.ways.shape, np.uint8)
+        accumulation.count_donors(self.ways, donors)
+        accumulation.accumulate(self.ways, donors, total)
+        return total
 
     @property
     def nbytes(self) -> int:
@@ -71,7 +92,7 @@ def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
 def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
     """Prepare a ground; grounds prepared lately are kept.
 
-    Raises MossError for a ground without values, of unknown unit, or of more cells than can be numbered.
+    Raises MossError for a ground without values, or of more cells than can be numbered.
     """
     found = prepared(dem)
     if found is not None:
@@ -102,15 +123,13 @@ def check_ground(dem: Surface) -> None:
     """Refuse a ground that no water can be worked out on."""
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
-    if dem.unit == UNKNOWN:
-        raise MossError("The unit of the heights is unknown.", "State it in Gather first: water needs true slopes.")
     if dem.values.size >= 2**31 // 9:
         raise MossError(f"{dem.values.size:,} cells are too many for one piece.", "Crop the ground, or resample it to larger cells.")
 
 
 def _prepared(dem: Surface, progress: Progress) -> Drainage:
     check_ground(dem)
-    z, metres = dem.values, distances(dem.frame) / np.float32(dem.metres_per_height)
+    z, metres = dem.levelled[0].values, distances(dem.frame) / np.float32(dem.metres_per_height)
     pools, ways = find_pools(z, metres, progress)
     give_back()
     progress.at(0.6, "Finding receivers")
@@ -139,19 +158,23 @@ def amounts(frame: Frame, unit: Literal["cells", "area"], weights: np.ndarray | 
 
 def accumulated(
     drainage: Drainage, method: FlowMethod = "d8", unit: Literal["cells", "area"] = "cells",
-    weights: np.ndarray | None = None, progress: Progress | None = None,
+    weights: Surface | None = None, progress: Progress | None = None, exponent: float = accumulation.CONVERGENCE,
 ) -> Surface:  # fmt: skip
     """Accumulation of each cell, its own amount included: cells, square metres, or weighted by a surface (float32).
 
-    ``d8`` runs to one receiver, ``freeman`` to all lower neighbours by slope, ``dinf`` to the two of the steepest facet.
+    ``d8`` runs to one receiver, ``freeman`` to all lower neighbours by slope to the ``exponent``, ``dinf`` to the two of the steepest
+    facet. Weighted cells have the unit of the weights, weighted areas that unit times square metres. Raises MossError for weights that
+    do not lie cell on cell.
     """
+    if weights is not None and not same_frame(weights.frame, drainage.frame):
+        raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
     progress = progress or silent()
     progress.at(0.1, "Adding up what lies upstream")
     ways = drainage.ways
     if method == "d8" and unit == "cells" and weights is None:
         total: np.ndarray = drainage.cells
     else:
-        total = amounts(drainage.frame, unit, weights, ways)
+        total = amounts(drainage.frame, unit, None if weights is None else weights.values, ways)
         if method == "d8":
             donors = np.empty(ways.shape, np.uint8)
             accumulation.count_donors(ways, donors)
@@ -160,10 +183,41 @@ def accumulated(
             accumulation.accumulate_facets(facet_directions(drainage), total)
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-            accumulation.accumulate_freeman(drainage.filled(), ways, metres, total)
+            accumulation.accumulate_freeman(drainage.filled(), ways, metres, exponent, total)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
-    return Surface(values, drainage.frame, CELLS if unit == "cells" else SQUARE_METRE, "accumulation")
+    return Surface(values, drainage.frame, _unit_of(unit, weights), "accumulation")
+
+
+def _unit_of(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
+    if weights is None:
+        return CELLS if unit == "cells" else SQUARE_METRE
+    return weights.unit if unit == "cells" else NO_UNIT
+
+
+def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8") -> np.ndarray:
+    """Bearing on the ground that water leaves each cell in, degrees clockwise from the grid's north (float32).
+
+    -1 where it leaves the ground, NaN where there is none.
+    """
+    ways, by_row = drainage.ways, bearings(drainage.frame)
+    if method == "d8":
+        rows = np.arange(len(by_row))[:, None]
+        found = by_row[rows, np.minimum(ways, 7)]
+    else:
+        found = _facet_bearings(facet_directions(drainage), by_row)
+    found = np.where(ways == OUT, -1.0, found % 360.0).astype(np.float32)
+    found[found == np.float32(360.0)] = 0.0
+    found[ways == NONE] = np.nan
+    return found
+
+
+def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
+    """Turn shares between the two receivers of a facet into bearings: the share of the angle between them, on the ground."""
+    first = np.nan_to_num(np.maximum(share, 0.0)).astype(np.int64) % 8
+    rows = np.arange(len(by_row))[:, None]
+    start, end = by_row[rows, first], by_row[rows, (first + 1) % 8]
+    return np.asarray(start + (end - start) % 360.0 * (share - np.floor(share)))
 
 
 def facet_directions(drainage: Drainage) -> np.ndarray:

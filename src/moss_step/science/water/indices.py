@@ -10,6 +10,7 @@ import numpy as np
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.relief.gradient import slope as derive_slope
+from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated
 from moss_step.science.water.neighbours import DC, DR, OUT
 from moss_step.science.water.trace import down_order
@@ -19,29 +20,29 @@ LEAST_SLOPE = 0.001
 """Tangent that level cells are given, so that the index stays finite; common practice."""
 
 
-def specific_area(drainage: Drainage, method: FlowMethod) -> np.ndarray:
+def specific_area(drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE) -> np.ndarray:
     """Area upstream of each metre of contour: square metres a metre, by the mean width of a cell."""
     frame = drainage.frame
     width = np.sqrt(frame.row_areas)[:, None]
-    return np.asarray(accumulated(drainage, method, "area").values / width)
+    return np.asarray(accumulated(drainage, method, "area", exponent=exponent).values / width)
 
 
-def wetness(drainage: Drainage, method: FlowMethod = "dinf") -> Surface:
+def wetness(drainage: Drainage, method: FlowMethod = "dinf", exponent: float = CONVERGENCE) -> Surface:
     """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24."""
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
-        values = np.log(specific_area(drainage, method) / tangent)
+        values = np.log(specific_area(drainage, method, exponent) / tangent)
     return Surface(values.astype(np.float32), drainage.frame, NO_UNIT, "wetness")
 
 
-def stream_power(drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf") -> Surface:
+def stream_power(drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf", exponent: float = CONVERGENCE) -> Surface:
     """Power (a tan b), sediment transport capacity, or length-slope factor.
 
     Moore & Burch 1986, Soil Science Society of America Journal 50: (a / 22.13)^0.6 (sin b / 0.0896)^1.3 for transport; for
     the length-slope factor 1.4 times that with 0.4 as the first exponent (Moore & Wilson 1992), without the 1.4 here so that
     the unit plot of 22.13 m at 9 % gives 1 (Wischmeier & Smith 1978).
     """
-    area, tangent = specific_area(drainage, method), _tangent(drainage)
+    area, tangent = specific_area(drainage, method, exponent), _tangent(drainage)
     if index == "power":
         values = area * tangent
     else:
@@ -76,7 +77,7 @@ def drain_height(drainage: Drainage, stream: np.ndarray) -> Surface:
     """
     dem = drainage.dem
     drain, out = np.empty(dem.values.shape, np.float32), np.full(dem.values.shape, np.float32(np.nan))
-    _down_to(dem.values, drainage.ways, stream, down_order(drainage), drain, out)
+    _down_to(drainage.z, drainage.ways, stream, down_order(drainage), drain, out)
     return Surface(out, dem.frame, dem.unit, "drain_height")
 
 

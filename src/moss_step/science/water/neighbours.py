@@ -14,14 +14,20 @@ LOWEST = np.array([next((k for k in range(8) if bits >> k & 1), 0) for bits in r
 """Number of the lowest bit of a byte."""
 OUT, PIT, NONE = np.uint8(8), np.uint8(9), np.uint8(255)
 """Directions that are no neighbour: water leaves the ground, water stays, and no ground."""
-BEARINGS = np.array([90.0, 135.0, 180.0, 225.0, 270.0, 315.0, 0.0, 45.0])
-"""Bearing of each direction in degrees clockwise from north, on square cells."""
 
 
 def distances(frame: Frame) -> np.ndarray:
     """Metres to the east, diagonal and south neighbour, by row: float32 of shape (rows, 3)."""
     east, south = frame.row_widths, frame.row_heights
     return np.stack([east, np.hypot(east, south), south], axis=1).astype(np.float32)
+
+
+def bearings(frame: Frame) -> np.ndarray:
+    """Bearing on the ground of each of the eight directions, degrees clockwise from the grid's north, by row: shape (rows, 8)."""
+    diagonal = np.degrees(np.arctan2(frame.row_widths, frame.row_heights))  # of the north-east neighbour
+    straight = np.zeros_like(diagonal)
+    quarters = (straight + 90.0, 180.0 - diagonal, straight + 180.0, 180.0 + diagonal, straight + 270.0, 360.0 - diagonal, straight, diagonal)
+    return np.stack(quarters, axis=1)
 
 
 DRY = np.array([-np.inf], np.float32)

@@ -18,7 +18,7 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, OUT
-from moss_step.science.water.trace import centres, path_metres
+from moss_step.science.water.trace import centres, flow_lengths, path_metres
 
 MOST_LINKS = 500_000
 
@@ -106,7 +106,7 @@ def stream_cells(
     With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads follow both
     (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits them to some cells.
     """
-    area = drainage.cells * drainage.frame.row_areas[:, None]
+    area = drainage.upstream_area
     if slope is not None:
         area = area * slope**exponent
     with np.errstate(invalid="ignore"):
@@ -115,7 +115,24 @@ def stream_cells(
     if within is not None:
         stream &= within
     _carry_down(drainage.ways, stream)
+    _drop_lone(drainage.ways, stream)
     return stream
+
+
+@numba.njit(cache=True, nogil=True)
+def _drop_lone(ways, stream):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Cells that water leaves the ground at without a stream cell above are no stream: they make no line."""
+    rows, cols = ways.shape
+    for r in range(rows):
+        for c in range(cols):
+            if stream[r, c] == 0 or ways[r, c] < OUT:
+                continue
+            fed = False
+            for k in range(8):
+                i, j = r + DR[k], c + DC[k]
+                fed |= 0 <= i < rows and 0 <= j < cols and stream[i, j] == 1 and ways[i, j] == k ^ 4
+            if not fed:
+                stream[r, c] = 0
 
 
 def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Network:
@@ -193,6 +210,32 @@ def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # n
     return horton
 
 
+def main_stems(drainage: Drainage, found: Network) -> tuple[list[np.ndarray], np.ndarray]:
+    """Whole streams: cells of each from its spring to where it joins a larger one or ends, and its highest Strahler order.
+
+    At each junction the link of the larger catchment goes on, after Horton 1945; of two as large the one with the longer way, then the
+    higher one.
+    """
+    ends = np.array([c[-2] for c in found.cells])
+    sizes, ways = drainage.cells.reshape(-1)[ends], flow_lengths(drainage, upstream=True).reshape(-1)[ends]
+    main = np.full(len(sizes), -1)  # the link above that each link goes on from
+    for k in np.lexsort((drainage.z.reshape(-1)[ends], np.round(ways, 6), sizes)):
+        if found.below[k] >= 0:
+            main[found.below[k]] = k
+    carried_on = np.zeros(len(sizes), bool)
+    carried_on[main[main >= 0]] = True
+    stems, orders = [], []
+    for end in np.flatnonzero(~carried_on):
+        links, k = [], int(end)
+        while k >= 0:
+            links.append(k)
+            k = int(main[k])
+        parts = [found.cells[k] for k in reversed(links)]
+        stems.append(np.concatenate([*(c[:-1] for c in parts[:-1]), parts[-1]]))
+        orders.append(int(found.strahler[links].max()))
+    return stems, np.array(orders)
+
+
 def stream_lines(drainage: Drainage, found: Network) -> Shapes:
     """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream.
 
@@ -203,10 +246,10 @@ def stream_lines(drainage: Drainage, found: Network) -> Shapes:
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
     length = np.array([path_metres(drainage, c)[-1] for c in found.cells])
-    z, level = drainage.dem.values.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
+    z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
     drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
-    straight = np.array([_straight(drainage, line) for line in lines])
-    upstream = np.array([drainage.cells.reshape(-1)[c[-2]] for c in found.cells]) * (drainage.frame.area / drainage.dem.values.size)
+    straight = drainage.frame.distances(np.array([x[0] for x in lines]), np.array([x[-1] for x in lines]))
+    upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in found.cells]]
     with np.errstate(divide="ignore", invalid="ignore"):
         sinuosity = np.where(straight > 0, length / straight, np.nan)
     columns: dict[str, np.ndarray] = {
@@ -227,15 +270,9 @@ def stream_nodes(drainage: Drainage, found: Network) -> Shapes:
     kinds = np.where(leaves, "outlet", np.where(into == 0, "spring", "junction")).astype(object)
     columns = {
         "node": np.arange(1, len(nodes) + 1), "kind": kinds, "links_in": into, "height": drainage.dem.values.reshape(-1)[nodes].astype(float),
-        "upstream_m2": drainage.cells.reshape(-1)[nodes] * (drainage.frame.area / drainage.dem.values.size),
+        "upstream_m2": drainage.upstream_area.reshape(-1)[nodes],
     }  # fmt: skip
     return Shapes(np.asarray(shapely.points(centres(drainage, nodes))), columns, drainage.frame.crs, {"height": drainage.dem.unit.symbol})
-
-
-def _straight(drainage: Drainage, line: np.ndarray) -> float:
-    width, height = drainage.frame.cell_metres
-    dx, dy = (line[-1] - line[0]) / (drainage.frame.dx, drainage.frame.dy)
-    return float(np.hypot(dx * width, dy * height))
 
 
 def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:

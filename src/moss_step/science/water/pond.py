@@ -12,7 +12,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import affine
-from moss_step.science.water.drainage import Drainage, prepare
+from moss_step.science.water.drainage import prepare
 from moss_step.science.zones.labelling import label_components
 
 
@@ -25,48 +25,61 @@ def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
     return np.asarray(burnt & ~np.isnan(dem.values))
 
 
-def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progress | None = None) -> tuple[Surface, Drainage]:
-    """Depth of the water that stands behind a bund with its crest at a height (in the ground's unit), and the dammed ground.
+def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progress | None = None) -> tuple[Surface, Surface]:
+    """Depth of the water that stands behind a bund with its crest at a height (in the ground's unit), and the bed it is held above.
 
     Only water that touches the bund and would not stand there without it counts; where the bund can be passed lower than its
-    crest, the water stands at that height. Raises MossError for a crest below the ground, or a bund that holds nothing.
+    crest, the water stands at that height. The bed is the ground with the water that stood there before. Raises MossError for a crest
+    below the ground, or a bund that holds nothing.
     """
     wall = bund_cells(dem, line)
     lowest = float(np.nanmin(dem.values[wall]))
     if crest <= lowest:
         raise MossError(f"A crest of {crest:g} {dem.unit.symbol} lies below the ground, whose lowest point under the bund is {lowest:.2f}.",
                         "Raise the crest.")  # fmt: skip
-    raised = np.where(wall, np.maximum(dem.values, np.float32(crest)), dem.values).astype(np.float32)
-    raised.flags.writeable = False
-    dammed = prepare(replace(dem, values=raised), progress)
     natural = prepare(dem, progress)
-    filled = dammed.filled()
+    z, top = natural.z, np.float32(crest - natural.base)
+    raised = np.where(wall, np.maximum(z, top), z).astype(np.float32)
+    raised.flags.writeable = False
+    filled, before = prepare(replace(dem, values=raised), progress).filled(), natural.filled()
     depth = filled - raised
-    held = (depth > 0) & (filled > natural.filled())
+    held = (depth > 0) & (filled > before)
     numbered, owner = label_components(np.where(held, np.uint8(1), np.uint8(255)), 8, 255)
     near = np.zeros(len(owner), bool)
-    grown = _grown(wall)
-    near[np.unique(numbered[grown])] = True
+    near[np.unique(numbered[_grown(wall)])] = True
     near[0] = False
     wet = near[numbered]
     if not wet.any():
         raise MossError("The bund holds no water.", "Draw it across a valley, from slope to slope.")
-    return Surface(np.where(wet, depth, np.float32(np.nan)), dem.frame, dem.unit, "depth"), dammed
+    bed = np.maximum(before, raised).astype(dem.values.dtype) + natural.base
+    return Surface(np.where(wet, depth, np.float32(np.nan)), dem.frame, dem.unit, "depth"), replace(dem, values=bed.astype(dem.values.dtype))
 
 
-def storage_curve(dem: Surface, depth: Surface, steps: int = 50) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Stages from the deepest bed to the full level, with area (m²) and volume (m³) at each, of a pond's depths."""
+def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
+    """Cubic metres of water that stood where a pond stands before there was a bund."""
     wet = ~np.isnan(depth.values)
-    bed = dem.values[wet].astype(np.float64)
+    deep = np.maximum(bed.values - dem.values, 0.0)[wet].astype(np.float64)
     areas = np.broadcast_to(dem.frame.row_areas[:, None], wet.shape)[wet]
-    full = float((bed + depth.values[wet]).max())
-    order = np.argsort(bed)
-    bed, areas = bed[order], areas[order]
-    stages = np.linspace(bed[0], full, steps + 1)
-    place = np.searchsorted(bed, stages, side="left")
+    return float((deep * areas).sum() * dem.metres_per_height)
+
+
+def storage_curve(dem: Surface, bed: Surface, depth: Surface, steps: int = 50) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Stages from the deepest bed to the full level, with the area (m²) and volume (m³) that a pond adds at each.
+
+    Water that stood there before is part of the bed.
+    """
+    wet = ~np.isnan(depth.values)
+    floor = bed.values[wet].astype(np.float64)
+    areas = np.broadcast_to(dem.frame.row_areas[:, None], wet.shape)[wet]
+    full = float((dem.values[wet].astype(np.float64) + depth.values[wet]).max())
+    order = np.argsort(floor)
+    floor, areas = floor[order], areas[order]
+    stages = np.linspace(floor[0], full, steps + 1)
+    place = np.searchsorted(floor, stages, side="left")
+    base = floor[0]  # heights are taken from the deepest bed first, so that small depths keep their digits
     area = np.concatenate([[0.0], np.cumsum(areas)])[place]
-    moment = np.concatenate([[0.0], np.cumsum(areas * bed)])[place]
-    return stages, area, (stages * area - moment) * dem.metres_per_height
+    moment = np.concatenate([[0.0], np.cumsum(areas * (floor - base))])[place]
+    return stages, area, ((stages - base) * area - moment) * dem.metres_per_height
 
 
 def _grown(cells: np.ndarray) -> np.ndarray:

@@ -57,8 +57,8 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     drain_flats(z, labels, DRY, descent, np.zeros(z.shape, np.int32))
     give_back()
     progress.at(0.3, "Following ways down")
-    cell = _number_ends(descent, labels)
-    _label(descent, labels)
+    cell = number_ends(descent, labels)
+    label_ends(descent, labels)
     progress.at(0.4, "Finding passes")
     leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
     height, one, other, at, way = _spanning_tree(z, labels, cell, leaves)
@@ -72,7 +72,7 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
 
 
 @numba.njit(cache=True, nogil=True)
-def _number_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
+def number_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
     """Number pits and outlets from 1 in order of rows; gives the cell of each."""
     rows, cols = descent.shape
     count = 0
@@ -92,7 +92,7 @@ def _number_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infe
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _label(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
+def label_ends(descent, labels):  # type: ignore[no-untyped-def]  # numba infers the types
     """Give each cell the number of the end that it runs to.
 
     Strips follow their cells at once; two may write the same label to a cell, which does no harm.

@@ -13,18 +13,27 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.relief.gradient import slope as derive_slope
+from moss_step.science.relief.profile import between_cells
 from moss_step.science.water.drainage import Drainage, prepare
-from moss_step.science.water.network import Network, network, stream_cells, stream_lines
+from moss_step.science.water.network import Network, main_stems, network, stream_cells
+from moss_step.science.water.trace import centres, path_metres
 
 Which = Literal["ridges", "valleys", "both"]
 _REACH = 3
 
 
-def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_000.0, progress: Progress | None = None) -> Shapes:
-    """All ridge and valley lines that at least ``detail`` square metres drain to, on the ground or on the ground turned over.
+def usual_detail(dem: Surface) -> float:
+    """Ground in square metres that must drain to a line when none is asked for: a 2000th of the ground, and at least four cells."""
+    return max(dem.area / 2000.0, 4.0 * dem.area / max(dem.valid_count, 1))
 
-    Columns: kind, length_m, steepness_deg (how steeply the ground leaves the line on both sides, over three cells), mean_slope_deg
-    along it, order (Strahler). Ridges are the channels of the inverted ground: Peucker & Douglas 1975, CGIP 4, by flow.
+
+def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_000.0, progress: Progress | None = None) -> Shapes:
+    """All ridges and valleys that at least ``detail`` square metres drain to, on the ground or on the ground turned over.
+
+    A line is a whole ridge or valley: from its upper end down along the larger catchment at each junction (Horton 1945), to where it
+    joins a larger one or ends. Columns: kind, length_m, steepness_deg (how steeply the ground leaves the line on both sides, square to it,
+    three cells away), mean_slope_deg along it, order (Strahler). Ridges are the channels of the inverted ground: Peucker & Douglas
+    1975, CGIP 4, by flow.
     """
     progress = progress or silent()
     steep = derive_slope(dem, "degrees").values
@@ -35,11 +44,9 @@ def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_0
         progress.at(0.1 if kind == "valleys" else 0.5, f"Finding {kind}")
         ground = dem if kind == "valleys" else replace(dem, values=_turned(dem.values))
         drainage = prepare(ground, progress)
-        try:
-            found = network(drainage, stream_cells(drainage, detail))
-        except MossError:
-            continue  # the other kind may still be there
-        parts.append(_lines(drainage, found, dem, steep, kind[:-1]))
+        stream = stream_cells(drainage, detail)
+        if stream.any():  # the other kind may still be there
+            parts.append(_lines(drainage, network(drainage, stream), dem, steep, kind[:-1]))
     if not parts:
         raise MossError("No ridge or valley has as much ground.", "Ask for more detail: a smaller area.")
     columns = {n: np.concatenate([p.columns[n] for p in parts]) for n in parts[0].columns}
@@ -54,31 +61,38 @@ def _turned(values: np.ndarray) -> np.ndarray:
 
 
 def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str) -> Shapes:
-    lines = stream_lines(drainage, found)
-    sides = [_side_steepness(dem, cells, 1.0 if kind == "valley" else -1.0) for cells in found.cells]
+    """Whole ridges or valleys as lines with their figures."""
+    stems, orders = main_stems(drainage, found)
+    sides = [_side_steepness(dem, cells, 1.0 if kind == "valley" else -1.0) for cells in stems]
+    slopes = [steep.reshape(-1)[cells] for cells in stems]
     columns: dict[str, np.ndarray] = {
-        "line": np.arange(1, len(lines) + 1), "kind": np.full(len(lines), kind, object), "length_m": lines.columns["length_m"],
-        "steepness_deg": np.array(sides), "mean_slope_deg": np.array([np.nanmean(steep.reshape(-1)[c]) for c in found.cells]),
-        "order": found.strahler,
+        "line": np.arange(1, len(stems) + 1), "kind": np.full(len(stems), kind, object),
+        "length_m": np.array([path_metres(drainage, cells)[-1] for cells in stems]), "steepness_deg": np.array(sides),
+        "mean_slope_deg": np.array([np.mean(s[~np.isnan(s)]) if (~np.isnan(s)).any() else np.nan for s in slopes]), "order": orders,
     }  # fmt: skip
-    return Shapes(lines.geometry, columns, lines.crs, {"steepness_deg": "°", "mean_slope_deg": "°"})
+    which = np.repeat(np.arange(len(stems)), [len(c) for c in stems])
+    geometry = np.asarray(shapely.linestrings(centres(drainage, np.concatenate(stems)), indices=which))
+    return Shapes(geometry, columns, drainage.frame.crs, {"steepness_deg": "°", "mean_slope_deg": "°"})
 
 
 def _side_steepness(dem: Surface, cells: np.ndarray, sign: float) -> float:
-    """Mean angle at which the ground rises (or falls, for ridges) from a line to both sides, square to its run."""
-    frame = dem.frame
+    """Mean angle at which the ground rises (or falls, for ridges) from a line to both sides, square to its run on the ground.
+
+    Sides that lie beyond the ground do not count.
+    """
+    frame, z = dem.frame, dem.levelled[0].values
     rows, cols = np.divmod(cells, frame.cols)
-    dr, dc = np.gradient(rows.astype(float)), np.gradient(cols.astype(float))
-    norm = np.maximum(np.hypot(dr, dc), 1e-9)
-    width, height = frame.cell_metres
+    width, height = frame.row_widths[rows], frame.row_heights[rows]
+    south, east = np.gradient(rows.astype(float)) * height, np.gradient(cols.astype(float)) * width
+    norm = np.maximum(np.hypot(south, east), 1e-9)
+    far = _REACH * np.minimum(width, height)
     rises = []
-    for side in (-_REACH, _REACH):
-        i = np.clip(np.rint(rows + side * dc / norm), 0, frame.rows - 1).astype(int)
-        j = np.clip(np.rint(cols - side * dr / norm), 0, frame.cols - 1).astype(int)
-        away = np.maximum(np.hypot((i - rows) * height, (j - cols) * width), 1e-9)
-        rises.append(sign * (dem.values[i, j] - dem.values[rows, cols]) * dem.metres_per_height / away)
-    rise = np.nanmean(rises) if np.isfinite(rises).any() else 0.0
-    return float(np.degrees(np.arctan(rise)))
+    for side in (-1.0, 1.0):
+        beside = between_cells(z, rows + side * far * east / norm / height, cols - side * far * south / norm / width)
+        rises.append(sign * (beside - z[rows, cols]) * dem.metres_per_height / far)
+    rise = np.concatenate(rises)
+    rise = rise[~np.isnan(rise)]
+    return float(np.degrees(np.arctan(rise.mean()))) if rise.size else 0.0
 
 
 def strong_enough(lines: Shapes, least_length: float, least_steepness: float) -> np.ndarray:

@@ -173,23 +173,25 @@ def _down_order(ways, donors):  # type: ignore[no-untyped-def]  # numba infers t
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_down(ways, metres, order, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def _lengths_down(ways, metres, order, inside, out):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Metres down to where water leaves the ground, or the numbered area of ``inside`` unless that is empty."""
     cols = ways.shape[1]
     for n in range(order.size - 1, -1, -1):
         r, c = order[n] // cols, order[n] % cols
         k = ways[r, c]
-        if k < OUT:
+        if k < OUT and (inside.size == 0 or inside[r, c] == inside[r + DR[k], c + DC[k]]):
             here = r if DR[k] >= 0 else r + DR[k]
             out[r, c] = out[r + DR[k], c + DC[k]] + span(metres, here, k)
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_up(ways, metres, order, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def _lengths_up(ways, metres, order, inside, out):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Metres of the longest way down to each cell, from within its own area unless ``inside`` is empty."""
     cols = ways.shape[1]
     for n in range(order.size):
         r, c = order[n] // cols, order[n] % cols
         k = ways[r, c]
-        if k < OUT:
+        if k < OUT and (inside.size == 0 or inside[r, c] == inside[r + DR[k], c + DC[k]]):
             here = r if DR[k] >= 0 else r + DR[k]
             i, j = r + DR[k], c + DC[k]
             out[i, j] = max(out[i, j], out[r, c] + span(metres, here, k))
@@ -205,11 +207,17 @@ def down_order(drainage: Drainage) -> np.ndarray:
     return order
 
 
-def flow_lengths(drainage: Drainage, upstream: bool = False) -> np.ndarray:
-    """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way that reaches it."""
+def flow_lengths(drainage: Drainage, upstream: bool = False, areas: np.ndarray | None = None) -> np.ndarray:
+    """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way that reaches it.
+
+    With numbered ``areas`` (int32, 0 for none) ways begin and end within the area of each cell; cells of none are NaN.
+    """
     out = np.zeros(drainage.ways.shape, np.float64)
-    (_lengths_up if upstream else _lengths_down)(drainage.ways, drainage.metres, down_order(drainage), out)
+    inside = np.empty((0, 0), np.int32) if areas is None else areas
+    (_lengths_up if upstream else _lengths_down)(drainage.ways, drainage.metres, down_order(drainage), inside, out)
     out[drainage.ways == NONE] = np.nan
+    if areas is not None:
+        out[areas == 0] = np.nan
     return out
 
 
@@ -258,8 +266,9 @@ def cell_at(dem: Surface, x: float, y: float) -> int:
 def snapped(drainage: Drainage, cell: int, distance: float) -> int:
     """The cell with the most upstream ground within a distance in metres of a cell; the cell itself for 0."""
     frame = drainage.frame
-    width, height = frame.cell_metres
     row, col = divmod(cell, frame.cols)
+    width, height = float(frame.row_widths[row]), float(frame.row_heights[row])
+    distance *= 1.0 + 1e-9
     up, aside = int(distance / height), int(distance / width)
     rows = np.arange(max(row - up, 0), min(row + up, frame.rows - 1) + 1)
     cols = np.arange(max(col - aside, 0), min(col + aside, frame.cols - 1) + 1)

@@ -30,7 +30,7 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
         numeric = {n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()}
         formula = parse(text, dict.fromkeys(numeric, NONE))
         with np.errstate(all="ignore"):
-            return np.flatnonzero(np.asarray(formula.part.run(numeric)) != 0)
+            return np.flatnonzero(formula.part.truth(numeric).holds)
     wanted = text.strip().lower()
     texts = [v for v in columns.values() if v.dtype.kind not in "iuf"] or list(columns.values())
     held = np.zeros(count, bool)

@@ -16,11 +16,13 @@ from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.science.algebra.bearings import bearing_of, vectors
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
 from moss_step.science.zones.labelling import count_labels, label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed
+from moss_step.science.zones.tracing import areas_of
 
 MOST_PATCHES = 500_000
 
@@ -74,7 +76,8 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
             progress: Progress | None = None) -> Shapes:  # fmt: skip
     """Connected patches of one class each, as areas with patch, class, name, cells and area_m2, largest first.
 
-    Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and mean per patch.
+    Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and mean per patch,
+    the mean weighed by ground area; of bearings the mean direction.
     Raises MossError when there are more than 500,000 patches.
     """
     progress = progress or silent()
@@ -91,7 +94,7 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
     number[order] = np.arange(1, order.size + 1)
     numbered = number[labels]
     progress.at(0.6, "Tracing outlines")
-    geometry = _traced(numbered, classes.frame, order.size)
+    geometry = areas_of(numbered, classes.frame, order.size)
     names = {c.code: c.name for c in classes.classes}
     columns: dict[str, np.ndarray] = {
         "patch": np.arange(1, order.size + 1, dtype=np.int32), "class": owner[order].astype(np.int32),
@@ -101,6 +104,15 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
     if surface is not None:
         columns |= _per_patch(numbered, order.size, surface, classes.frame)
     return Shapes(geometry, columns, classes.frame.crs)
+
+
+def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
+    """Number of the area that holds each cell's centre, from 1 (int32, 0 for none); of areas that overlap the smallest counts."""
+    if areas.kind != "areas":
+        raise MossError(f"These shapes are {areas.kind}, and areas are wanted.", "Choose areas.")
+    order = np.argsort(-shapely.area(areas.geometry), kind="stable")
+    numbered: np.ndarray = rasterize([(areas.geometry[k], int(k) + 1) for k in order], frame.shape, fill=0, transform=affine(frame), dtype="int32")
+    return numbered
 
 
 def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:
@@ -114,26 +126,26 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
     return Surface(np.where(gone, np.float32(np.nan), surface.values), surface.frame, surface.unit, surface.quantity)
 
 
-def _traced(numbered: np.ndarray, frame: Frame, n: int) -> np.ndarray:
-    parts: list[list[shapely.Geometry]] = [[] for _ in range(n)]
-    for geometry, k in trace(numbered, mask=numbered > 0, transform=affine(frame)):
-        parts[int(k) - 1].append(shape(geometry))
-    return np.array([p[0] if len(p) == 1 else shapely.multipolygons(p) for p in parts], object)
-
-
 def _per_patch(numbered: np.ndarray, n: int, surface: Surface, frame: Frame) -> dict[str, np.ndarray]:
     if not same_frame(surface.frame, frame):
         raise MossError("The surface and the classes do not lie cell on cell.", "Resample one to the frame of the other.")
     valid = ~np.isnan(surface.values) & (numbered > 0)
     which = numbered[valid]
     values = surface.values[valid].astype(np.float64)
+    share = np.broadcast_to(frame.row_areas[:, None], numbered.shape)[valid]
+    if surface.cyclic:
+        east, north = (np.bincount(which, part * share, minlength=n + 1)[1:] for part in vectors(values))
+        mass = np.bincount(which, share * (values >= 0), minlength=n + 1)[1:]
+        with np.errstate(invalid="ignore", divide="ignore"):
+            around = bearing_of(east / mass, north / mass).astype(np.float64)
+        return {"mean": np.where(around < 0, np.nan, around)}
     low, high = np.full(n + 1, np.inf), np.full(n + 1, -np.inf)
     np.minimum.at(low, which, values)
     np.maximum.at(high, which, values)
-    count = np.bincount(which, minlength=n + 1)
+    mass = np.bincount(which, share, minlength=n + 1)
     with np.errstate(invalid="ignore", divide="ignore"):
-        mean = np.bincount(which, values, minlength=n + 1) / count
-    none = count == 0
+        mean = np.bincount(which, values * share, minlength=n + 1) / mass
+    none = mass == 0
     low[none], high[none] = np.nan, np.nan
     return {"lowest": low[1:], "highest": high[1:], "mean": mean[1:]}
 

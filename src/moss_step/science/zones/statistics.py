@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from typing import Literal, get_args
+from collections import Counter
+from typing import Literal, NamedTuple, get_args
 
 import numba
 import numpy as np
@@ -16,12 +17,15 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.units import NONE
+from moss_step.science.algebra.bearings import bearing_of, spread, vectors
 from moss_step.science.regrid import affine
 
 Statistic = Literal[
     "count", "sum", "mean", "median", "min", "max", "range", "std", "majority", "minority", "variety", "p10", "p25", "p75", "p90",
 ]  # fmt: skip
 Weighting = Literal["centre", "coverage"]
+Weigh = Literal["cells", "area"]
 STATISTICS: tuple[str, ...] = get_args(Statistic)
 _ORDERED = {"median": 50.0, "p10": 10.0, "p25": 25.0, "p75": 75.0, "p90": 90.0}
 _POLYGONS = (int(shapely.GeometryType.POLYGON), int(shapely.GeometryType.MULTIPOLYGON))
@@ -29,30 +33,40 @@ _BY_VALUE = ("majority", "minority", "variety")
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def _accumulate(ids, values, count, total, square, low, high):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Count, sum, sum of squares, lowest and highest of the values of each zone (ids from 1), a row for each block."""
+def _accumulate(ids, values, base, weights, sums):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Count, sum, weight, weighted sum, weighted sum of squares, lowest and highest of the values of each zone (ids from 1), by blocks.
+
+    Sums are those of values less ``base``, so that small relief on a large base keeps its digits; ``weights`` are by row.
+    """
+    count, mass, total, moment, square, low, high = sums
     blocks, rows = count.shape[0], ids.shape[0]
     for b in numba.prange(blocks):
-        n, s, q, lo, hi = count[b], total[b], square[b], low[b], high[b]
+        n, m, s, t, q, lo, hi = count[b], mass[b], total[b], moment[b], square[b], low[b], high[b]
         for r in range(b * rows // blocks, (b + 1) * rows // blocks):
+            w = weights[r]
             for c in range(ids.shape[1]):
                 k, v = ids[r, c], values[r, c]
                 if k > 0 and v == v:
+                    d = np.float64(v) - base
                     n[k] += 1.0
-                    s[k] += v
-                    q[k] += np.float64(v) * np.float64(v)  # the square of a single is a single, and too coarse
+                    m[k] += w
+                    s[k] += d
+                    t[k] += w * d
+                    q[k] += w * d * d
                     lo[k] = min(lo[k], v)
                     hi[k] = max(hi[k], v)
 
 
 def zone_statistics(
-    zones: Shapes, surface: Surface, wanted: list[str], weighting: Weighting = "centre", progress: Progress | None = None
-) -> dict[str, np.ndarray]:
+    zones: Shapes, surface: Surface, wanted: list[str], weighting: Weighting = "centre", progress: Progress | None = None,
+    weigh: Weigh = "cells",
+) -> dict[str, np.ndarray]:  # fmt: skip
     """One array of n values for each statistic wanted; zones without cells hold NaN (count 0).
 
     The zones must be in the surface's reference system. By centre a cell belongs to the zones that hold its centre; by
-    coverage each cell is weighed by the share that a zone covers (exactextract). Raises AskedWronglyError for an unknown
-    statistic, MossError when no zone meets the surface.
+    coverage each cell is weighed by the share that a zone covers (exactextract). ``weigh`` counts cells alike, or by their ground area,
+    in means and deviations. Bearings have a mean and a deviation around the circle (Mardia & Jupp 2000). Raises AskedWronglyError for an
+    unknown statistic, or one that bearings do not have, MossError when no zone meets the surface.
     """
     progress = progress or silent()
     unknown = [s for s in wanted if s not in STATISTICS]
@@ -63,15 +77,42 @@ def zone_statistics(
     geometry = np.asarray(shapely.make_valid(zones.geometry))
     _check_overlap(geometry, surface.frame)
     progress.at(0.05, "Laying zones on the grid")
+    if surface.cyclic:
+        return _of_bearings(geometry, surface, wanted, weighting, weigh, progress)
+    return _measured(geometry, surface, wanted, weighting, weigh, progress)
+
+
+def _measured(
+    geometry: np.ndarray, surface: Surface, wanted: list[str], weighting: Weighting, weigh: Weigh, progress: Progress
+) -> dict[str, np.ndarray]:
     if weighting == "coverage":
-        return _by_coverage(geometry, surface, wanted)
+        return _by_coverage(geometry, surface, wanted, weigh)
+    weights = surface.frame.row_areas if weigh == "area" else np.ones(surface.frame.rows)
     if _disjoint(geometry, surface.frame):
-        return _by_grid(geometry, surface, wanted, progress)
-    return _one_by_one(geometry, surface, wanted, progress)
+        return _by_grid(geometry, surface, wanted, weights, progress)
+    return _one_by_one(geometry, surface, wanted, weights, progress)
+
+
+def _of_bearings(
+    geometry: np.ndarray, surface: Surface, wanted: list[str], weighting: Weighting, weigh: Weigh, progress: Progress
+) -> dict[str, np.ndarray]:
+    """Statistics of bearings: their mean direction and spread from the mean of their vectors, flat ones left out."""
+    if senseless := [s for s in wanted if s not in ("mean", "std", "count", *_BY_VALUE)]:
+        raise AskedWronglyError(f"Bearings have no {senseless[0]}: 350° lies beside 10°.", "Ask for mean, std, count, majority or variety.")
+    plain = [s for s in wanted if s not in ("mean", "std")]
+    found = _measured(geometry, surface, plain, weighting, weigh, progress) if plain else {}
+    if len(plain) < len(wanted):
+        parts = [np.where(surface.values < 0, np.nan, part) for part in vectors(surface.values)]
+        east, north = (
+            _measured(geometry, Surface(part, surface.frame, NONE, "value"), ["mean"], weighting, weigh, progress)["mean"] for part in parts
+        )
+        mean = bearing_of(east, north).astype(np.float64)
+        found |= {"mean": np.where(mean < 0, np.nan, mean), "std": spread(np.hypot(east, north))}
+    return {s: found[s] for s in wanted}
 
 
 def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
-    """Area in square metres of each class in each zone, cells by their centre; keys are the classes' names."""
+    """Area in square metres of each class in each zone, cells by their centre; keys are the classes' names, with the code where two share one."""
     geometry = np.asarray(shapely.make_valid(zones.geometry))
     _check_overlap(geometry, classes.frame)
     n, frame = len(geometry), classes.frame
@@ -81,20 +122,24 @@ def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
         if inside is not None:
             areas = np.broadcast_to(frame.row_areas[rows][:, None], inside.shape)
             table[k] = np.bincount(classes.codes[rows, cols][inside], areas[inside], minlength=256)
-    return {c.name: table[:, c.code] for c in classes.classes if c.code != NO_CLASS}
+    entries = [c for c in classes.classes if c.code != NO_CLASS]
+    shared = Counter(c.name for c in entries)
+    return {c.name if shared[c.name] == 1 else f"{c.name} ({c.code})": table[:, c.code] for c in entries}
 
 
-def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
+def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress) -> dict[str, np.ndarray]:
     n, frame = len(geometry), surface.frame
     pairs = ((g, k) for k, g in enumerate(geometry, start=1))
     ids = rasterize(pairs, frame.shape, fill=0, transform=affine(frame), dtype="int32")
     progress.at(0.4, "Adding up")
     shape = (min(4, frame.rows), n + 1)
-    count, total, square = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    count, mass, total, moment, square = (np.zeros(shape) for _ in range(5))
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
-    _accumulate(ids, surface.values, count, total, square, low, high)
-    sums = (count.sum(0)[1:], total.sum(0)[1:], square.sum(0)[1:])
-    found = _moments(*sums, low.min(0)[1:], high.max(0)[1:])
+    base = _base(surface)
+    _accumulate(ids, surface.values, base, weights, (count, mass, total, moment, square, low, high))
+    added = [v.sum(0)[1:] for v in (count, mass, total, moment, square)]
+    sums = Sums(added[0], added[1], added[2], added[3], added[4], low.min(0)[1:], high.max(0)[1:])
+    found = _moments(sums, base)
     if any(s in _ORDERED or s in _BY_VALUE for s in wanted):
         progress.at(0.6, "Ordering values")
         inside = (ids > 0) & ~np.isnan(surface.values)
@@ -106,54 +151,78 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], progress
     return {s: found[s] for s in wanted}
 
 
-def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
+def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress) -> dict[str, np.ndarray]:
     """Zones that share cells: each with its own mask."""
-    groups = []
+    groups, rows_of_sums, base = [], [], _base(surface)
     for k, g in enumerate(geometry):
         progress.at(0.1 + 0.9 * k / len(geometry), "Zone by zone")
         rows, cols, inside = _window(g, surface.frame)
-        values = surface.values[rows, cols][inside] if inside is not None else np.empty(0, np.float32)
-        groups.append(np.sort(values[~np.isnan(values)]))
-    count = np.array([float(len(g)) for g in groups])
-    total = np.array([g.sum(dtype=np.float64) for g in groups])
-    square = np.array([(g.astype(np.float64) ** 2).sum() for g in groups])
-    low = np.array([g[0] if len(g) else np.inf for g in groups], np.float64)
-    high = np.array([g[-1] if len(g) else -np.inf for g in groups], np.float64)
-    found = _moments(count, total, square, low, high) | _of_groups(groups, wanted)
+        values, share = np.empty(0, surface.values.dtype), np.empty(0)
+        if inside is not None:
+            inside &= ~np.isnan(surface.values[rows, cols])
+            values = surface.values[rows, cols][inside]
+            share = np.broadcast_to(weights[rows][:, None], inside.shape)[inside]
+        d = values.astype(np.float64) - base
+        ends = (values.min(), values.max()) if len(values) else (np.inf, -np.inf)
+        rows_of_sums.append((float(len(d)), share.sum(), d.sum(), (share * d).sum(), (share * d * d).sum(), *map(float, ends)))
+        groups.append(np.sort(values))
+    found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted)
     return {s: found[s] for s in wanted}
 
 
-def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str]) -> dict[str, np.ndarray]:
+def _base(surface: Surface) -> float:
+    return surface.summary.mean if surface.valid_count else 0.0
+
+
+def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh) -> dict[str, np.ndarray]:
     import json
 
     from exactextract import exact_extract
     from exactextract.raster import NumPyRasterSource
 
     words = {"min": "min", "max": "max", "sum": "sum", "mean": "mean", "count": "count", "median": "median", "std": "stdev",
-             "majority": "majority", "minority": "minority", "variety": "variety",
-             "p10": "quantile(q=0.1)", "p25": "quantile(q=0.25)", "p75": "quantile(q=0.75)", "p90": "quantile(q=0.9)"}  # fmt: skip
+             "majority": "majority", "minority": "minority", "variety": "variety"}  # fmt: skip
+    if weigh == "area":
+        words |= {"mean": "weighted_mean", "std": "weighted_stdev"}
     xmin, ymin, xmax, ymax = surface.frame.box
     source = NumPyRasterSource(np.asarray(surface.values, np.float64), xmin, ymin, xmax, ymax, nodata=np.nan)
+    areas = np.broadcast_to(surface.frame.row_areas[:, None], surface.frame.shape)
+    weights = NumPyRasterSource(np.ascontiguousarray(areas), xmin, ymin, xmax, ymax) if weigh == "area" else None
     features = [{"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(g))} for g in geometry]
-    asked = [s for s in wanted if s != "range"] + (["min", "max"] if "range" in wanted else [])
-    operations = [f"{s}={words[s]}" for s in dict.fromkeys(asked)]
-    rows = [f["properties"] for f in exact_extract(source, features, operations)]
-    found = {s: np.array([np.nan if r[s] is None else r[s] for r in rows], np.float64) for s in dict.fromkeys(asked)}
+    asked = list(dict.fromkeys(s for s in wanted if s != "range")) + (["min", "max"] if "range" in wanted else [])
+    plain = [s for s in dict.fromkeys(asked) if s in words]
+    quantiles = [s for s in asked if s in _ORDERED and s not in words]
+    operations = [f"{s}={words[s]}" for s in plain] + [f"q=quantile(q={_ORDERED[s] / 100.0:g})" for s in quantiles]
+    names = {s: s for s in plain} | {s: f"q_{_ORDERED[s]:.0f}" for s in quantiles}  # the library adds the percentage itself
+    rows = [f["properties"] for f in exact_extract(source, features, operations, weights=weights)]
+    found = {s: np.array([np.nan if r[n] is None else r[n] for r in rows], np.float64) for s, n in names.items()}
     if "range" in wanted:
         found["range"] = found["max"] - found["min"]
     return {s: found[s] for s in wanted}
 
 
-def _moments(count: np.ndarray, total: np.ndarray, square: np.ndarray, low: np.ndarray, high: np.ndarray) -> dict[str, np.ndarray]:
-    empty = count == 0
-    low, high = np.where(empty, np.nan, low), np.where(empty, np.nan, high)
+class Sums(NamedTuple):
+    """Sums of each zone: cells, weight, values less a base, weighted values and squares, lowest and highest value."""
+
+    number: np.ndarray
+    mass: np.ndarray
+    total: np.ndarray
+    moment: np.ndarray
+    square: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+
+
+def _moments(sums: Sums, base: float) -> dict[str, np.ndarray]:
+    empty = sums.number == 0
+    low, high = np.where(empty, np.nan, sums.low), np.where(empty, np.nan, sums.high)
     with np.errstate(invalid="ignore", divide="ignore"):
-        mean = total / count
-        std = np.sqrt(np.maximum(square / count - mean * mean, 0.0))
+        above = sums.moment / sums.mass
+        std = np.sqrt(np.maximum(sums.square / sums.mass - above * above, 0.0))
     return {
-        "count": count,
-        "sum": np.where(empty, np.nan, total),
-        "mean": mean,
+        "count": sums.number,
+        "sum": np.where(empty, np.nan, sums.total + sums.number * base),
+        "mean": above + base,
         "std": std,
         "min": low,
         "max": high,

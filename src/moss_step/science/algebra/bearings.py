@@ -1,0 +1,52 @@
+"""Bearings as directions on a circle: their mean, their spread and what lies between two of them.
+
+Mardia & Jupp 2000, Directional Statistics: the mean direction is that of the sum of unit vectors, and the circular standard deviation is
+sqrt(-2 ln R) with R the length of their mean. A flat aspect has no direction and adds nothing.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from moss_step.model.surface import FLAT
+
+_NO_DIRECTION = 1e-6
+"""Length of a mean vector below which it points nowhere."""
+
+
+def vectors(bearings: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """East and north parts of unit vectors along bearings in degrees (float64); zeros for flat ones, NaN stays."""
+    turned = np.radians(bearings.astype(np.float64))
+    pointing = np.where(bearings < 0, 0.0, 1.0)
+    return np.sin(turned) * pointing, np.cos(turned) * pointing
+
+
+def bearing_of(east: np.ndarray, north: np.ndarray) -> np.ndarray:
+    """Bearing in degrees, 0 to below 360, of mean vectors; FLAT (-1) for those that point nowhere, NaN stays (float32)."""
+    turned = (np.degrees(np.arctan2(east, north)) % 360.0).astype(np.float32)
+    turned[turned >= np.float32(360.0)] = 0.0
+    nowhere = np.hypot(east, north) < _NO_DIRECTION
+    return np.where(np.isnan(east), np.float32(np.nan), np.where(nowhere, np.float32(FLAT), turned))
+
+
+def mean_bearing(bearings: np.ndarray, weights: np.ndarray | None = None) -> float:
+    """Mean direction of bearings in degrees; NaN when none points anywhere, or all cancel out."""
+    known = ~np.isnan(bearings) & (bearings >= 0)
+    share = np.ones(int(known.sum())) if weights is None else weights[known]
+    if share.sum() <= 0:
+        return float("nan")
+    east, north = (float((part * share).sum() / share.sum()) for part in vectors(bearings[known]))
+    mean = float(bearing_of(np.array([east]), np.array([north]))[0])
+    return mean if mean >= 0 else float("nan")
+
+
+def spread(resultant: np.ndarray) -> np.ndarray:
+    """Circular standard deviation in degrees of mean vectors of some length."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray(np.degrees(np.sqrt(-2.0 * np.log(np.minimum(resultant, 1.0)))))
+
+
+def turn_between(first: np.ndarray, second: np.ndarray) -> np.ndarray:
+    """Degrees from the second bearing to the first, -180 to 180, clockwise positive; NaN where one of them is flat."""
+    turned = (first.astype(np.float64) - second + 180.0) % 360.0 - 180.0
+    return np.where((first < 0) | (second < 0), np.nan, turned)

@@ -1,0 +1,268 @@
+"""Every step on grounds that are the same ground in another guise: what is measured goes with the ground (mathematics).
+
+The steps come from the catalogue, so that a new one is tried as soon as it is declared. A ground mirrored or turned over gives the result
+mirrored or turned over; laid into a larger frame of no-data it gives the same; heights in feet, or on a base of 4,000 m in double precision,
+are the same heights.
+"""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import pytest
+import shapely
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.errors import MossError
+from moss_step.model.progress import silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.units import FOOT, METRE
+from moss_step.steps.catalogue import catalogue
+from moss_step.steps.declare import InputSpec, Outcome, StepKind, extra
+from moss_step.study.engine import run_declared
+from tests.grounds import GROUNDS, TURNS, Turn, metric, relief
+
+KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
+BASE = metric(relief(21))
+PLACES = [(11, 13), (22, 30)]
+LINE = ((6, 7), (29, 33))
+BUND = ((18, 4), (18, 30))
+ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
+"""Corners of boxes in rows and columns, on the borders of cells."""
+
+Place = Callable[[tuple[float, float]], tuple[float, float]]
+
+
+def as_is(ground: Surface) -> Place:
+    return lambda at: (ground.frame.x_of(at[1]), ground.frame.y_of(at[0]))
+
+
+def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object]:
+    """Settings that ask the same of a ground in any guise: places by their cells, lengths in metres, heights in the unit of the ground."""
+    low, high = ground.range
+    unit = ground.metres_per_height
+    height = lambda share: low + share * (high - low)  # noqa: E731 - a height of the ground, in its own unit
+    relief_ = (high - low) * unit
+    given: dict[str, object] = {}
+    for name, field in kind.settings.listed().items():
+        control = extra(field, "control")
+        if control == "points" and name != "cut":
+            given[name] = tuple(place(at) for at in PLACES)
+        elif control == "line" and kind.kind != "catchment":
+            given[name] = sum((place(at) for at in (BUND if kind.kind in {"pond", "pond_curve"} else LINE)), ())
+        elif control == "box":
+            corners = np.array([place((2.5, 3.5)), place((30.5, 35.5))])
+            given[name] = (*corners.min(axis=0), *corners.max(axis=0))
+    fixed = {
+        "interval": relief_ / 7.3 / unit, "crest": height(0.62), "column": "value", "among": "high", "radius": 34.0, "small": 24.0,
+        "large": 64.0, "expression": f"a > {height(0.5)!r}", "at_least": height(0.5), "min_area": 2500.0, "detail": 2500.0, "least_length": 20.0,
+        "least_steepness": -0.0, "stage": relief_ * 0.2 / unit, "base": height(0.0), "weights": "2,1", "steps": 20, "snap": 25.0,
+        "observer_height": 0.1 * relief_, "target_height": 0.05 * relief_, "statistics": "mean,min,max,std,median", "rules": "natural",
+    }  # fmt: skip
+    given |= {n: v for n, v in fixed.items() if n in kind.settings.listed()}
+    if kind.kind in ("contours", "relief_tint"):
+        given["base"] = height(0.013)
+    if kind.kind in ("reproject", "resample"):
+        given |= {n: v for n, v in {"crs": "EPSG:32628", "cell": 15.0}.items() if n in kind.settings.listed()}
+    if kind.kind == "combine":
+        del given["weights"]
+    if kind.kind == "convert_units":
+        given["to"] = "metre"
+    return given
+
+
+def boxes(ground: Surface, place: Place) -> Shapes:
+    made = []
+    for first, last in ZONES:
+        corners = np.array([place((first[0] - 0.5, first[1] - 0.5)), place((last[0] - 0.5, last[1] - 0.5))])
+        made.append(shapely.box(*corners.min(axis=0), *corners.max(axis=0)))
+    return Shapes(np.array(made, object), {"value": np.array([1.0, 2.0])}, ground.frame.crs)
+
+
+def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) -> object:
+    if spec.accepts == "surface":
+        quantity = spec.quantity or ground.quantity
+        values = ground.values
+        if quantity == "seen":
+            values = np.where(np.isnan(ground.values), np.nan, ground.values > np.nanmedian(ground.values)).astype(np.float32)
+        if quantity == "drain_height":
+            values = (ground.values - np.nanmin(ground.values)).astype(np.float32)
+        return replace(ground, values=values, quantity=quantity)
+    if spec.accepts == "classes":
+        codes = np.full(ground.frame.shape, NO_CLASS, np.uint8)
+        known = ~np.isnan(ground.values)
+        codes[known] = ground.values[known] > np.median(ground.values[known])
+        return ClassMap(codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340")))
+    return boxes(ground, place)
+
+
+def run(kind: StepKind, ground: Surface, place: Place, **more: object) -> Outcome:
+    inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
+    if kind.further is not None:
+        inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}
+    return run_declared(kind, given_for(kind, place, ground) | more, inputs, silent())
+
+
+COORDINATES = ("x", "y", "_x", "_y")
+ORDERED = ("basin", "line", "link", "from_node", "to_node", "node", "patch", "path", "stretch", "zone", "bearing", "rank", "depression", "name")
+"""Columns that number the rows in an order of the grid, or name them by it."""
+
+
+def numbers(columns: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Numeric columns as sets: sorted, without coordinates and numbers of rows."""
+    kept = {n: v for n, v in columns.items() if v.dtype.kind in "iuf" and n not in ("x", "y", *ORDERED) and not n.endswith(COORDINATES[2:])}
+    return {n: np.sort(v.astype(float)) for n, v in kept.items()}
+
+
+def close(found: np.ndarray, expected: np.ndarray, what: str, share: float = 2e-3) -> None:
+    assert found.shape == expected.shape, what
+    assert np.array_equal(np.isnan(found), np.isnan(expected)), f"{what}: other cells are no-data"
+    scale = float(np.nanstd(expected)) if expected.size and not np.isnan(expected).all() else 0.0
+    far = np.abs(found - expected) > share * np.abs(expected) + share * max(scale, 1e-9)
+    assert not far.any(), f"{what}: {np.count_nonzero(far)} of {far.size} differ, such as {found[far][:3]} for {expected[far][:3]}"
+
+
+def same(found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0, factor: float = 1.0) -> None:
+    """Whether two outcomes say the same, the first of a ground in another guise; heights are ``rise`` higher and ``factor`` times as large."""
+    one, other = found.value, expected.value
+    if isinstance(one, Surface) and isinstance(other, Surface):
+        values = np.asarray(turn.back(one.values) if turn else one.values, np.float64)
+        if other.cyclic:
+            wanted = np.where(other.values < 0, other.values, turn.bearing(other.values) if turn else other.values)
+            assert np.array_equal(np.isnan(values), np.isnan(wanted))
+            apart = np.abs((values - wanted + 180.0) % 360.0 - 180.0)
+            assert np.nanmax(apart) < 0.1
+            return
+        if other.unit.kind == "length" and factor != 1.0:
+            values = values * (one.unit.factor / other.unit.factor if one.unit.kind == "length" else 1.0)
+        if other.quantity == "elevation":
+            values = values - rise
+        close(values, other.values.astype(np.float64), "values")
+    elif isinstance(one, ClassMap) and isinstance(other, ClassMap):
+        codes = turn.back(one.codes) if turn else one.codes
+        assert codes.shape == other.codes.shape
+        assert (codes == other.codes).mean() > 0.995, "cells fall in other classes"
+    elif isinstance(one, Shapes) and isinstance(other, Shapes):
+        assert len(one) == len(other)
+        heights = ("elevation", "lowest", "highest", "outlet_height", "level", "from_height", "to_height", "height", "mean", "min", "max", "median")
+        theirs = numbers(dict(other.columns))
+        for name, values in numbers(dict(one.columns)).items():
+            values = values * factor if one.symbols.get(name) == "ft" else values  # noqa: PLW2901 - in the unit of the other
+            if name in heights and one.symbols.get(name, "") in ("", "m", "ft"):
+                values = np.sort(values - rise)  # noqa: PLW2901
+            close(values, theirs[name], name)
+    else:
+        assert isinstance(one, Table) and isinstance(other, Table)
+        theirs = numbers(dict(other.columns))
+        for name, values in numbers(dict(one.columns)).items():
+            values = values * (one.unit(name).factor / other.unit(name).factor if one.unit(name).kind == "length" else 1.0)  # noqa: PLW2901
+            heights = ("height", "stage", "value", "ground", "top", "ray", "a", "b")
+            close(np.sort(values - (rise if name in heights else 0.0)), theirs[name], name)
+
+
+ANCHORED = {
+    "tessellate": "tiles are laid from the upper left corner",
+    "reproject": "the new grid is laid from its own upper left corner",
+    "resample": "the new grid is laid from the upper left corner",
+    "horizon": "bearings begin in the north: see the tests of the horizon",
+    "horizon_line": "bearings begin in the north: see the tests of the horizon",
+    "several_lights": "the lamps stand where they stand",
+    "hillshade": "the lamp stands where it stands",
+    "best_places": "equal gains are taken in order",
+}
+"""Steps whose result does depend on which way is up, with the reason; their own tests turn lamp and grid along."""
+NOT_IN_A_LARGER_FRAME = {"tessellate", "crop", "rasterize", "merge", "reproject", "resample", "hypsometry"}
+"""Steps that give the frame itself, so that a larger one is another answer; hypsometry is tried below."""
+
+
+@pytest.mark.parametrize("guise", sorted(TURNS))
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_what_is_measured_goes_with_the_ground(name, guise):
+    turn, kind = TURNS[guise], KINDS[name]
+    if (name in ANCHORED and guise != "laid into no-data") or (name in NOT_IN_A_LARGER_FRAME and guise == "laid into no-data"):
+        pytest.skip(ANCHORED.get(name, "gives the frame itself"))
+    base = metric(relief(21), 20.0, 5.0)
+    more = {"target_height": 0.0} if "target_height" in kind.settings.listed() else {}
+    expected = run(kind, base, as_is(base), **more)
+    turned = turn.of(base)
+
+    def place(at: tuple[float, float]) -> tuple[float, float]:
+        return as_is(turned)(turn.cell(at, base.frame))
+
+    if name == "crop" or (name in ANCHORED):
+        found = run(kind, turned, place, **more)
+        if isinstance(expected.value, Surface) and name != "crop":
+            return same(found, expected, turn)
+        if isinstance(expected.value, Surface):
+            assert np.array_equal(turn.back(found.value.values), expected.value.values)
+        return None
+    return same(run(kind, turned, place, **more), expected, turn)
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_heights_in_feet_are_the_same_heights(name):
+    """A foot is 0.3048 m by definition; results in feet are turned to metres before they are compared."""
+    kind = KINDS[name]
+    feet = Surface((BASE.values.astype(np.float64) / 0.3048).astype(np.float32), BASE.frame, FOOT)
+    found, expected = run(kind, feet, as_is(BASE)), run(kind, BASE, as_is(BASE))
+    if isinstance(found.value, Surface) and found.value.unit == FOOT:
+        found = replace(found, value=replace(found.value, values=found.value.values * np.float32(0.3048), unit=METRE))
+    if name in ("weigh", "zone_statistics"):
+        return  # numbers in the unit of the surface, which is said
+    same(found, expected, None, factor=0.3048)
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_small_relief_on_a_large_base_is_the_same_relief(name):
+    """Relief of a few millimetres at 4,000 m, in double precision, against the same relief at 0."""
+    kind = KINDS[name]
+    small = relief(21) * 1e-4
+    low, high = metric(small), replace(metric(small), values=small + 4000.0)
+    given = given_for(kind, as_is(low), low)
+    raised = given_for(kind, as_is(high), high)
+    try:
+        expected = run(kind, low, as_is(low), **{n: v for n, v in given.items() if n in raised})
+    except MossError as error:
+        with pytest.raises(MossError, match=error.what.split()[0]):
+            run(kind, high, as_is(high))
+        return
+    found = run(kind, high, as_is(high))
+    if name == "weigh":
+        found = replace(found, value=replace(found.value, quantity="elevation"))
+        expected = replace(expected, value=replace(expected.value, quantity="elevation"))
+    same(found, expected, None, rise=4000.0)
+
+
+@pytest.mark.parametrize("ground", sorted(GROUNDS))
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_a_step_answers_or_refuses_in_words_on_every_common_ground(name, ground):
+    kind, dem = KINDS[name], GROUNDS[ground]
+    try:
+        outcome = run(kind, dem, as_is(dem))
+    except MossError as error:
+        allowed = {
+            "reproject",
+            "resample",
+            "tessellate",
+            "merge",
+            "pond",
+            "pond_curve",
+            "breach",
+            "ridges_valleys",
+            "basins",
+            "classify",
+            "stream_basins",
+        }
+        assert name in allowed or ground == "small relief on a large base", f"{name} on {ground}: {error}"
+        assert error.what.endswith(".")
+        return
+    assert outcome.figure
+    if isinstance(outcome.value, Surface):
+        assert not np.isinf(outcome.value.values).any()
+        inside = ~np.isnan(dem.values)
+        if outcome.value.frame == dem.frame:
+            assert not (~np.isnan(outcome.value.values) & ~inside).any() or name in ("fill_voids",), "no-data is never ground"
+    if isinstance(outcome.value, Shapes) and outcome.value.kind == "areas":
+        assert shapely.is_valid(outcome.value.geometry).all()
