@@ -367,7 +367,7 @@ def horizon_of(top, stand, bearings, reach, angle, distance):  # type: ignore[no
             if r < -_TINY or c < -_TINY or r > rows - 1 + _TINY or c > cols - 1 + _TINY:
                 break
             start, end = max(here, reach[0]), min(there, reach[1])
-            if end > start:
+            if end > start * (1.0 + _TINY):
                 ends = (start, 0.5 * (start + end), end)
                 if start > here or not known:
                     low = _between_cells(top, r0 + dr * start, c0 + dc * start)
@@ -377,6 +377,6 @@ def horizon_of(top, stand, bearings, reach, angle, distance):  # type: ignore[no
                 if rise > best:
                     best, far_off = rise, at
                 low = high_end
-            known = end > start
+            known = end > start * (1.0 + _TINY)
             here = there
         angle[k], distance[k] = best, far_off
