@@ -70,7 +70,7 @@ def rest(window, qapp, least: float = 0.4) -> None:
     """Wait until the block has been drawn at rest."""
     end, quiet = time.monotonic() + 60, time.monotonic() + least
     while time.monotonic() < end and (
-        time.monotonic() < quiet or window.block.stage.busy or window.block._rest.isActive() or window.block.image is None
+        time.monotonic() < quiet or window.block.stage.busy or window.block.rest.isActive() or window.block.image is None
     ):
         qapp.processEvents()
         time.sleep(0.01)

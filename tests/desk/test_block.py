@@ -148,11 +148,11 @@ def test_pointing_at_the_block_reads_the_ground_and_marks_the_plan(block, qapp):
 
 def test_heights_are_exaggerated_and_it_is_stated(block, qapp):
     window = block
-    low = float(np.nanmax(window.block._ground.heights) - np.nanmin(window.block._ground.heights))
+    low = float(np.nanmax(window.block.ground.heights) - np.nanmin(window.block.ground.heights))
     named(window.block, "Vertical exaggeration").setValue(20)
     rest(window, qapp)
-    high = float(np.nanmax(window.block._ground.heights) - np.nanmin(window.block._ground.heights))
-    assert high == pytest.approx(2 * low, rel=1e-3) and "x 2" in window.block._stated.text()
+    high = float(np.nanmax(window.block.ground.heights) - np.nanmin(window.block.ground.heights))
+    assert high == pytest.approx(2 * low, rel=1e-3) and "x 2" in window.block.stated.text()
 
 
 def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
@@ -160,7 +160,7 @@ def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
     window.work.add_step("viewshed", {"dem": by_name(window, "Harrow ground")}, {"at": [[413_000.0, 5_871_000.0]], "observer_height": 60.0})
     settle(window)
     rest(window, qapp)
-    masts = window.block._ground.masts
+    masts = window.block.ground.masts
     assert masts.shape == (1, 4) and masts[0, 3] - masts[0, 2] == pytest.approx(60.0)
     assert masts[0, :2] == pytest.approx([0.0, 0.0], abs=1e-6)
 
@@ -171,11 +171,11 @@ def test_masts_have_the_heights_of_their_own_and_those_that_are_off_do_not_stand
     window.work.add_step("viewshed", {"dem": ground}, {"at": at, "observer_height": 30.0, "own": "1: height=80, name=Tall; 3: off"})
     settle(window)
     rest(window, qapp)
-    masts = window.block._ground.masts
+    masts = window.block.ground.masts
     assert masts[:, 3] - masts[:, 2] == pytest.approx([80.0, 30.0])
-    assert {"Tall", "observer 2"} <= {standing.name for standing, _ in window.block._names}
+    assert {"Tall", "observer 2"} <= {standing.name for standing, _ in window.block.names}
     window.block.exaggerate(2.0)
-    assert np.diff(window.block._ground.masts[:, 2:], axis=1).ravel() == pytest.approx([160.0, 60.0])
+    assert np.diff(window.block.ground.masts[:, 2:], axis=1).ravel() == pytest.approx([160.0, 60.0])
 
 
 def test_many_masts_stand_without_names(block, settle, qapp):
@@ -184,7 +184,7 @@ def test_many_masts_stand_without_names(block, settle, qapp):
     window.work.add_step("viewshed", {"dem": by_name(window, "Harrow ground")}, {"at": at, "observer_height": 60.0, "reach": 100.0})
     settle(window)
     rest(window, qapp)
-    assert len(window.block._ground.masts) == 70 and not window.block._names
+    assert len(window.block.ground.masts) == 70 and not window.block.names
 
 
 def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
@@ -195,12 +195,12 @@ def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
     window.work.add_step("viewshed", {"dem": ground, "observers": places}, {"observer_height": 900.0, "absolute": True})
     settle(window)
     rest(window, qapp)
-    masts = window.block._ground.masts
-    assert len(masts) == 7 and masts[:, 3] + window.block._middle == pytest.approx([900.0] * 7)
+    masts = window.block.ground.masts
+    assert len(masts) == 7 and masts[:, 3] + window.block.middle == pytest.approx([900.0] * 7)
     window.work.remove(window.work.study.steps[-1].id)
     settle(window)
     rest(window, qapp)
-    assert not len(window.block._ground.masts), "no view, no masts"
+    assert not len(window.block.ground.masts), "no view, no masts"
 
 
 def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, settle, qapp):
@@ -209,19 +209,19 @@ def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, se
     settle(window)
     rest(window, qapp)
     view = window.block
-    names = {s.name: at for s, at in view._names}
+    names = {s.name: at for s, at in view.names}
     assert len(names) >= 3
-    for found in (s for s in view._standing if s.name in names):
+    for found in (s for s in view.standing if s.name in names):
         place = view.place_at(QPointF(names[found.name][0] * view.width(), names[found.name][1] * view.height()))
         if place is None:
             assert found.name == "Harrow Top", "it stands at the edge of the ground, before the sky"
         else:
             assert np.hypot(place[0] - found.at.x(), place[1] - found.at.y()) < 60.0, found.name
-    x, y = next((s.at.x(), s.at.y()) for s in view._standing)
-    view.eye = Eye(0.0, 3.0, 400.0, x - 413_000.0, y - 5_871_000.0 - 900.0, float(np.nanmin(view._ground.heights)))
-    view._ask(False)
+    x, y = next((s.at.x(), s.at.y()) for s in view.standing)
+    view.eye = Eye(0.0, 3.0, 400.0, x - 413_000.0, y - 5_871_000.0 - 900.0, float(np.nanmin(view.ground.heights)))
+    view.ask(False)
     rest(window, qapp)
-    assert len(view._names) < len(view._standing), "from down in a valley some stand behind a hill or out of view"
+    assert len(view.names) < len(view.standing), "from down in a valley some stand behind a hill or out of view"
 
 
 def test_the_block_follows_the_plan_and_leads_it(block, qapp):
@@ -255,7 +255,7 @@ def test_what_the_plan_points_at_is_marked_in_the_block(block, qapp):
     window.plan.view.pointed.emit(None)
     bare = view.grab().toImage()
     window.plan.view.pointed.emit((413_100.0, 5_871_100.0))
-    foot = np.array([[100.0, 100.0, height_at(np.array([[100.0, 100.0]]), view._ground.heights, view._ground.extent)[0]]])
+    foot = np.array([[100.0, 100.0, height_at(np.array([[100.0, 100.0]]), view.ground.heights, view.ground.extent)[0]]])
     px, py, _ = view.eye.pixels(foot, view.width(), view.height())[0]
     marked = view.grab().toImage()
     changed = [(x, y) for x in range(0, view.width()) for y in range(0, view.height()) if bare.pixel(x, y) != marked.pixel(x, y)]
@@ -284,20 +284,20 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
     rest(window, qapp)
     view = window.block
     view.eye = Eye(0.0, 90.0, 150.0)
-    view._ask(False)
+    view.ask(False)
     rest(window, qapp)
-    patch = view._patch[1]
+    patch = view.patch[1]
     assert patch is not None and max(patch.heights.shape) < 200 and (patch.heights.max() - patch.heights.min()) == pytest.approx(0.5)
     wide = view.eye.metres_per_pixel(150.0, view.height()) * view.width()
     assert changes(window) == pytest.approx(wide, abs=3), "one change of colour a metre"
-    view._patch = ((view._ground, view.eye, view.width(), view.height()), None)
-    view._ask(False)
+    view.patch = ((view.ground, view.eye, view.width(), view.height()), None)
+    view.ask(False)
     rest(window, qapp)
     assert changes(window) < 0.8 * wide, "the whole ground's picture lets cells run into one another"
     view.eye = Eye(0.0, 90.0, 6000.0)
-    view._ask(False)
+    view.ask(False)
     rest(window, qapp)
-    assert view._patch[1] is None, "from afar the whole ground's picture is enough"
+    assert view.patch[1] is None, "from afar the whole ground's picture is enough"
 
 
 def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp):

@@ -78,7 +78,7 @@ def test_the_area_that_passes_is_charted_and_a_click_sets_the_bound(estate, sett
     panel.chart.picked.emit(17.5)
     settle(window)
     assert window.work.draft.step.settings == {"below": 17.5}
-    QTest.mouseClick(panel.chart.findChild(type(panel.chart._plot)).viewport(), Qt.MouseButton.LeftButton, pos=QPoint(150, 60))
+    QTest.mouseClick(panel.chart.findChild(type(panel.chart.plot)).viewport(), Qt.MouseButton.LeftButton, pos=QPoint(150, 60))
     settle(window)
     assert window.work.draft.step.settings["below"] != 17.5
 

@@ -33,7 +33,7 @@ def test_lines_on_the_block_are_broad_enough_to_show_without_gaps(window, settle
     settle(window)
     window.show_drawer("block")
     rest(window, qapp)
-    picture, frame = window.block._ground.picture, window.plan.view.scene.ground.frame
+    picture, frame = window.block.ground.picture, window.plan.view.scene.ground.frame
     high, wide = picture.shape[:2]
     line = shapely.segmentize(read_shapes(DATA / "harrow_boundary.gpkg").geometry[0].exterior, 5.0)
     x, y = shapely.get_coordinates(line).T

@@ -105,7 +105,7 @@ def test_a_cell_that_makes_no_sense_goes_back_and_says_so(hills, settle):
     cell(control, 0, "Above ground").setText("tall")
     settle(hills)
     assert cell(control, 0, "Above ground").text() == "1.7" and control.value() is None
-    assert "'tall' is no above ground" in control._said.text() and control._said.isVisible()
+    assert "'tall' is no above ground" in control.said.text() and control.said.isVisible()
 
 
 def test_an_observer_is_taken_away_and_the_others_keep_what_is_theirs(hills, settle):
@@ -161,7 +161,7 @@ def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(lined, 
     window = lined
     chart = window.section.chart
     assert window.section.isVisible() and chart.sight is not None
-    ends = window.benches["sight"].panel._line()
+    ends = window.benches["sight"].panel.line()
     apart = sight_line(prepare_sight(window.work.outcome(by_name(window, "Ridges")).value), ends[:2], ends[2:], 1.7, 0.0)
     assert np.array_equal(chart.sight.seen, apart.seen) and chart.sight.obstacles == apart.obstacles and apart.obstacles
     assert f"{apart.share_seen:.0%} seen" in window.section.said.text() and "the earth's bend takes" in window.section.said.text()

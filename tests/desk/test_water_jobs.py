@@ -3,8 +3,9 @@
 import numpy as np
 import pytest
 import shapely
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
 from moss_step.science.water import trace
@@ -258,8 +259,7 @@ def test_places_off_the_ground_are_said_plainly(wet, settle):
     assert "outside the ground" in window.benches["water"].panel.note.text
     fill(window, settle, "start", "here")
     assert "x,y" in window.benches["water"].panel.note.text
-    window.plan.view._pointer = QPointF(-50, -50)
-    window.plan.view._tell_pointer()
+    QApplication.sendEvent(window.plan.view, QEvent(QEvent.Type.Leave))
     assert window.plan.view.live is None
 
 

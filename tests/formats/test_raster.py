@@ -228,3 +228,45 @@ def test_a_folder_without_permission_is_named(tmp_path, monkeypatch):
     monkeypatch.undo()
     with pytest.raises(MossError, match="does not exist"):
         write_surface(tmp_path / "none" / "o.tif", plane(4, 4, 0, 0), "x")
+
+
+def test_a_no_data_value_is_told_as_it_is_read(tmp_path):
+    """Stored 50 with scale 0.1 and offset 2 is read as 7: that is the value which is taken away."""
+    path = write_tif(tmp_path / "scaled.tif", np.array([[50, 70], [80, 7]], np.int16))
+    with rasterio.open(path, "r+") as file:
+        file.scales, file.offsets = (0.1,), (2.0,)
+    found, _ = read_surface(path, no_data=7.0)
+    assert np.array_equal(np.isnan(found.values), [[True, False], [False, False]])
+    assert found.values[1, 1] == pytest.approx(2.7)
+
+
+def test_relief_that_single_precision_would_blur_stays_double_and_that_is_said(tmp_path):
+    """Millimetres at 4,000 m: written and read back to the last digit; a plain grid of doubles becomes single."""
+    fine = 4000.0 + np.random.default_rng(1).normal(size=(40, 50)) * 1e-3
+    found, remarks = read_surface(write_tif(tmp_path / "fine.tif", fine, unit="metre"))
+    assert found.values.dtype == np.float64 and np.array_equal(found.values, fine)
+    assert any("double precision" in r for r in remarks)
+    write_surface(tmp_path / "again.tif", found, "Fine")
+    assert np.array_equal(read_surface(tmp_path / "again.tif")[0].values, fine)
+    write_surface(tmp_path / "again.asc", found, "Fine")
+    assert np.allclose(read_surface(tmp_path / "again.asc")[0].values, fine, atol=1e-9)
+    plain, remarks = read_surface(write_tif(tmp_path / "plain.tif", fine * 0.1 + np.arange(50) * 9.0, unit="metre"))
+    assert plain.values.dtype == np.float32 and not remarks
+    whole = np.full((4, 4), 16_777_216, np.int32) + np.arange(4, dtype=np.int32)
+    assert np.array_equal(read_surface(write_tif(tmp_path / "whole.tif", whole))[0].values, whole)
+
+
+def test_an_ascii_grid_keeps_all_digits_of_its_values(tmp_path):
+    values = np.array([[1.2345678e-7, 123456.789], [-0.00012345678, 1e-12]], np.float32)
+    write_surface(tmp_path / "out.asc", surface(values), "Small")
+    assert np.array_equal(read_surface(tmp_path / "out.asc")[0].values, values)
+
+
+@pytest.mark.parametrize("quantity", ["seen", "yes_no", "aspect", "elevation"])
+def test_overviews_of_counts_and_bearings_hold_values_of_the_grid(tmp_path, quantity):
+    values = np.random.default_rng(2).integers(0, 4, (1200, 1200)).astype(np.float32)
+    made = Surface(values, surface(values).frame, BEARING if quantity == "aspect" else METRE, quantity)
+    write_surface(tmp_path / "many.tif", made, "Counts")
+    with rasterio.open(tmp_path / "many.tif", overview_level=0) as file:
+        coarse = file.read(1)
+    assert (set(np.unique(coarse)) <= {0.0, 1.0, 2.0, 3.0}) is (quantity != "elevation")

@@ -25,7 +25,9 @@ def test_unlike_units_are_refused():
             u.convert(1.0, one, other)
 
 
-@pytest.mark.parametrize(("text", "unit"), [("Metre", u.METRE), ("us survey foot", u.US_FOOT), ("FT", u.FOOT), ("%", u.PERCENT), ("yd", u.YARD), ("dm", u.DECIMETRE)])
+@pytest.mark.parametrize(
+    ("text", "unit"), [("Metre", u.METRE), ("us survey foot", u.US_FOOT), ("FT", u.FOOT), ("%", u.PERCENT), ("yd", u.YARD), ("dm", u.DECIMETRE)]
+)
 def test_units_are_known_as_files_write_them(text, unit):
     assert u.unit_named(text) == unit
     assert u.unit_named("cubits") is None

@@ -233,10 +233,10 @@ def test_the_path_is_an_independent_walk_in_networkx():
 def test_stream_orders_on_a_hand_drawn_network():
     """Two first-order streams make a second, which a first joins, and two seconds make a third (Strahler 1957, Shreve 1966)."""
     below = np.array([2, 2, 4, 4, 8, 7, 7, 8, -1])
-    strahler, shreve, queue = network._orders(below)
+    strahler, shreve, queue = network.stream_orders(below)
     assert strahler.tolist() == [1, 1, 2, 1, 2, 1, 1, 2, 3]
     assert shreve.tolist() == [1, 1, 2, 1, 3, 1, 1, 2, 5]
-    horton = network._horton(below, np.array([9, 5, 14, 3, 18, 7, 8, 15, 33]), strahler, queue)
+    horton = network.horton_orders(below, np.array([9, 5, 14, 3, 18, 7, 8, 15, 33]), strahler, queue)
     assert horton.tolist() == [3, 1, 3, 1, 3, 1, 2, 2, 3]
 
 

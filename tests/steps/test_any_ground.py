@@ -3,14 +3,12 @@
 The steps and their inputs come from the declarations, so that a new step is tested as soon as it is declared.
 """
 
-import contextlib
-
 import numpy as np
 import pytest
 import shapely
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
@@ -52,6 +50,35 @@ KNOWN = {
     "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
     "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0,
 }  # fmt: skip
+
+
+_BUND = "pond pond_curve"
+_PLACED = "best_places catchment flow_path horizon horizon_angle horizon_line mast_height sight_line sight_stretches viewshed which_see"
+_FLAT = "aspect blind_patches contours curvature hillshade horizon_line landform ridges_valleys several_lights slope stream_power wetness"
+REFUSED = {
+    "rough": _BUND,
+    "level": f"classify contours hypsometry ridges_valleys {_BUND}",
+    "all no-data": f"basins blind_patches breach classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys stream_basins stream_power streams "
+    f"wetness {_PLACED} {_BUND}",
+    "one cell": f"basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one row": f"{_FLAT} {_BUND}",
+    "one column": f"{_FLAT} {_BUND}",
+    "lone cell": f"basins blind_patches classify contours flood horizon horizon_line hypsometry reproject resample ridges_valleys sight_line "
+    f"sight_stretches stream_basins streams {_BUND}",
+    "stripes": f"{_PLACED} {_BUND}",
+    "island": f"blind_patches contours flood sight_line sight_stretches {_BUND}",
+    "huge heights": f"contours landform relief_tint ruggedness stream_power wetness {_BUND}",
+    "feet over degrees": f"landform resample tessellate {_BUND}",
+    "no system": f"reproject resample {_BUND}",
+    "unknown unit": f"convert_units {_BUND}",
+    "flat cells": _BUND,
+}
+"""What cannot be answered on each ground; the bund of the settings holds nothing back on any of them."""
+
+
+def refused(name: str, ground: str) -> bool:
+    return name in REFUSED[ground].split()
 
 
 def classes_over(ground: Surface) -> ClassMap:
@@ -121,12 +148,13 @@ def outcome_of(kind: StepKind, ground: Surface, progress: Progress | None = None
 @pytest.mark.filterwarnings("error::RuntimeWarning")
 def test_a_step_gives_a_result_or_says_what_is_wrong_and_what_to_do(name, ground):
     kind = KINDS[name]
-    try:
-        outcome = outcome_of(kind, GROUNDS[ground])
-    except MossError as error:
-        assert error.what.endswith((".", "?")) and len(error.what) > 12, error.what
-        assert ground != "rough" or isinstance(error, AskedWronglyError) or error.do, f"{name} fails on a plain ground: {error}"
+    if refused(name, ground):
+        with pytest.raises(MossError) as caught:
+            outcome_of(kind, GROUNDS[ground])
+        error = caught.value
+        assert error.what.endswith((".", "?")) and len(error.what) > 12 and error.do, error.what
         return
+    outcome = outcome_of(kind, GROUNDS[ground])
     assert isinstance(outcome.value, VALUE_TYPES[kind.gives])
     assert outcome.figure
     if isinstance(outcome.value, Surface):
@@ -149,21 +177,20 @@ def test_a_step_runs_on_a_plain_ground(name):
 def test_a_step_leaves_its_inputs_as_they_were(name):
     ground = surface(rough.copy())
     before = ground.values.copy()
-    kind = KINDS[name]
-    with contextlib.suppress(MossError):
-        outcome_of(kind, ground)
+    if refused(name, "rough"):
+        with pytest.raises(MossError):
+            outcome_of(KINDS[name], ground)
+    else:
+        outcome_of(KINDS[name], ground)
     assert np.array_equal(ground.values, before, equal_nan=True)
 
 
-@pytest.mark.parametrize("name", sorted(n for n, k in KINDS.items() if k.gives == "surface"))
+@pytest.mark.parametrize("name", sorted(n for n, k in KINDS.items() if k.gives == "surface" and not refused(n, "stripes")))
 def test_a_step_gives_the_same_twice(name):
-    kind, ground = KINDS[name], GROUNDS["stripes"]
-    try:
-        first, second = outcome_of(kind, ground), outcome_of(kind, surface(striped.copy()))
-    except MossError:
-        return
+    first, second = outcome_of(KINDS[name], GROUNDS["stripes"]), outcome_of(KINDS[name], surface(striped.copy()))
     assert np.array_equal(first.value.values, second.value.values, equal_nan=True)
-    assert first.findings == second.findings or str(first.findings) == str(second.findings)
+    assert [(f.name, f.of) for f in first.findings] == [(f.name, f.of) for f in second.findings]
+    assert [f.value for f in first.findings] == pytest.approx([f.value for f in second.findings], nan_ok=True)
 
 
 def test_metres_are_the_unit_of_the_plain_ground():

@@ -25,23 +25,23 @@ class LineChart(QWidget):
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
         self.marks: list[float] = []
-        self._plot: Any = pyqtgraph.PlotWidget(background=CARD)
-        self._plot.setMenuEnabled(False)
-        self._plot.setMouseEnabled(False, False)
-        self._plot.hideButtons()
+        self.plot: Any = pyqtgraph.PlotWidget(background=CARD)
+        self.plot.setMenuEnabled(False)
+        self.plot.setMouseEnabled(False, False)
+        self.plot.hideButtons()
         for side, title in (("bottom", across), ("left", up)):
-            axis = self._plot.getAxis(side)
+            axis = self.plot.getAxis(side)
             axis.setPen(MUTED)
             axis.setTextPen(INK)
             axis.setStyle(tickFont=font(11))
             axis.enableAutoSIPrefix(False)
             axis.setLabel(title, color=MUTED, **{"font-size": "11px"})
-        self._curve = self._plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), fillLevel=0.0, brush=(76, 107, 52, 40))
+        self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), fillLevel=0.0, brush=(76, 107, 52, 40))
         self._lines: list[Any] = []
-        self._plot.scene().sigMouseClicked.connect(self._clicked)
+        self.plot.scene().sigMouseClicked.connect(self._clicked)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(self._plot)
+        layout.addWidget(self.plot)
         self.setMinimumHeight(150)
         self.setAccessibleName(f"Chart of {up} against {across}")
 
@@ -49,7 +49,7 @@ class LineChart(QWidget):
         """Show another curve."""
         self.curve = (x, y)
         self._curve.setData(x, y)
-        self._plot.autoRange(padding=0.03)
+        self.plot.autoRange(padding=0.03)
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:
         """Show counts between edges as steps."""
@@ -58,20 +58,20 @@ class LineChart(QWidget):
     def show_titles(self, across: str, up: str) -> None:
         """Say what the axes are."""
         for side, title in (("bottom", across), ("left", up)):
-            self._plot.getAxis(side).setLabel(title, color=MUTED, **{"font-size": "11px"})
+            self.plot.getAxis(side).setLabel(title, color=MUTED, **{"font-size": "11px"})
 
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""
         self.marks = list(values)
         for line in self._lines:
-            self._plot.removeItem(line)
+            self.plot.removeItem(line)
         self._lines = []
         for value in values:
             for color, width in ((DEEP, 4), (LICHEN, 2)):
                 line = self._plots.InfiniteLine(value, pen=self._plots.mkPen(color, width=width))
-                self._plot.addItem(line)
+                self.plot.addItem(line)
                 self._lines.append(line)
 
     def _clicked(self, event: Any) -> None:
-        place = self._plot.getViewBox().mapSceneToView(event.scenePos())
+        place = self.plot.getViewBox().mapSceneToView(event.scenePos())
         self.picked.emit(float(place.x()))

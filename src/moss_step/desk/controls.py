@@ -321,11 +321,11 @@ class SystemControl(TextControl):
 
     def __init__(self, title: str) -> None:
         super().__init__(title, "as stated, or EPSG:code")
-        self._said = label("", "muted", wrap=True)
-        self._said.hide()
+        self.said = label("", "muted", wrap=True)
+        self.said.hide()
         layout = self.layout()
         if layout is not None:
-            layout.addWidget(self._said)
+            layout.addWidget(self.said)
         self.edit.textChanged.connect(self._say)
 
     def _say(self, text: str) -> None:
@@ -333,8 +333,8 @@ class SystemControl(TextControl):
             said = reference_system(text.strip()).name if text.strip() else ""
         except AskedWronglyError:
             said = "not a reference system yet"
-        self._said.setText(said)
-        self._said.setVisible(bool(said))
+        self.said.setText(said)
+        self.said.setVisible(bool(said))
 
 
 def limits(field: FieldInfo) -> tuple[float | None, float | None]:

@@ -46,13 +46,13 @@ class ObserversControl(Control):
         self.table.setShowGrid(False)
         self.table.itemChanged.connect(self._edited)
         self.table.itemSelectionChanged.connect(self._select)
-        self._said = label("", "warn", wrap=True)
-        self._said.hide()
+        self.said = label("", "warn", wrap=True)
+        self.said.hide()
         self._away = button("Take this one away", "Remove the observer whose row is chosen; one of a file is switched off", self._take_away)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
-        for part in (self.table, self._said, self._away):
+        for part in (self.table, self.said, self._away):
             layout.addWidget(part)
         self.show_observers(())
 
@@ -103,8 +103,8 @@ class ObserversControl(Control):
         self._tell(f"{len(self._observers) - _MOST_ROWS:,} more are not listed." if len(self._observers) > _MOST_ROWS else "")
 
     def _tell(self, text: str) -> None:
-        self._said.setText(text)
-        self._said.setVisible(bool(text))
+        self.said.setText(text)
+        self.said.setVisible(bool(text))
 
     def _edited(self, item: QTableWidgetItem) -> None:
         """Take over a cell; an empty one is shared again."""

@@ -36,9 +36,9 @@ class Autosave:
     """Writes one running program's unsaved study beside those of others, under its process id."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self._folder = (folder or state_folder()) / "autosave"
-        self._folder.mkdir(parents=True, exist_ok=True)
-        self._file = self._folder / f"{uuid.uuid4().hex}.json"
+        self.folder = (folder or state_folder()) / "autosave"
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self._file = self.folder / f"{uuid.uuid4().hex}.json"
 
     def write(self, study: Study, saved_as: Path | None) -> None:
         """Write the study as it is now."""
@@ -57,7 +57,7 @@ class Autosave:
     def left_behind(self) -> list[Recovered]:
         """Autosaves of programs that no longer run, newest first; those that cannot be read stay where they are."""
         found = []
-        for file in sorted(self._folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True):
+        for file in sorted(self.folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True):
             try:
                 data = json.loads(file.read_text(encoding="utf-8"))
                 if _started(int(data["pid"])) == data["started"]:

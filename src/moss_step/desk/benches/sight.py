@@ -191,14 +191,14 @@ class LinePanel(SightPanel):
 
     def show_places(self) -> None:
         """Judge the line as it is set, and let its ends be dragged."""
-        line = self._line()
+        line = self.line()
         if line is not None:
             self.handles.emit([line[:2], line[2:]])
             self.pull_line(line)
 
     def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
         """Move an end."""
-        line = self._line()
+        line = self.line()
         if line is None:
             return
         moved = (x, y, *line[2:]) if number == 0 else (*line[:2], x, y)
@@ -208,11 +208,11 @@ class LinePanel(SightPanel):
 
     def swap(self) -> None:
         """Look from the other end."""
-        line = self._line()
+        line = self.line()
         if line is not None:
             self.use_line((*line[2:], *line[:2]))
 
-    def _line(self) -> Line | None:
+    def line(self) -> Line | None:
         """The line as it is set, or the first of a file."""
         shapes, dem = self._values("line").get("line"), self.ground()
         if isinstance(shapes, Shapes) and dem is not None:

@@ -49,15 +49,15 @@ class BlockView(QWidget):
         self.stage.drawn.connect(self._on_drawn)
         self.stage.failed.connect(lambda text: work.told.emit(text, True))
         self.image: QImage | None = None
-        self._ground: Ground | None = None
+        self.ground: Ground | None = None
         self._fitted: object = None
         self._pressed: QPointF | None = None
         self._stale = True
-        self._patch: tuple[object, Patch | None] = (None, None)
-        self._standing: list[Standing] = []
+        self.patch: tuple[object, Patch | None] = (None, None)
+        self.standing: list[Standing] = []
         self._standing_at = np.empty((0, 3))
         self._tops: list[Mast] = []
-        self._names: list[tuple[Standing, np.ndarray]] = []
+        self.names: list[tuple[Standing, np.ndarray]] = []
         self._place: tuple[float, float] | None = None
         self._leads = False
         self.setMinimumWidth(240)
@@ -65,8 +65,8 @@ class BlockView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Block")
         self.setAccessibleDescription("The ground in three dimensions. T top, N north, O oblique; arrows turn, plus and minus zoom.")
-        self._rest = QTimer(self, singleShot=True, interval=_RESTS_AFTER)
-        self._rest.timeout.connect(lambda: self._ask(False))
+        self.rest = QTimer(self, singleShot=True, interval=_RESTS_AFTER)
+        self.rest.timeout.connect(lambda: self.ask(False))
         self._bar = self._make_bar()
         plan.redrawn.connect(self.refresh)
         plan.moved.connect(self._follow_plan)
@@ -76,9 +76,9 @@ class BlockView(QWidget):
         bar.setProperty("role", "card")
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(8, 2, 4, 2)
-        self._stated = label("heights x 1.0", "muted")
-        self._stated.setMinimumWidth(self._stated.sizeHint().width())
-        self._stated.setText("heights x 1")
+        self.stated = label("heights x 1.0", "muted")
+        self.stated.setMinimumWidth(self.stated.sizeHint().width())
+        self.stated.setText("heights x 1")
         self._slider = QSlider(Qt.Orientation.Horizontal)
         self._slider.setRange(10, 60)
         self._slider.setValue(10)
@@ -86,7 +86,7 @@ class BlockView(QWidget):
         self._slider.setAccessibleName("Vertical exaggeration")
         self._slider.setToolTip("How many times heights are drawn larger than distances")
         self._slider.valueChanged.connect(lambda v: self.exaggerate(v / 10.0))
-        layout.addWidget(self._stated)
+        layout.addWidget(self.stated)
         layout.addWidget(self._slider)
         for picture, tip, pressed in (
             ("map-trifold", "From the top (T)", lambda: self.look("top")), ("caret-up", "Toward the north (N)", lambda: self.look("north")),
@@ -107,15 +107,15 @@ class BlockView(QWidget):
         self._stale = True
         if self.isVisible():
             self._build()
-            self._ask(False)
+            self.ask(False)
 
     def exaggerate(self, times: float) -> None:
         """Draw heights larger than distances."""
         self.exaggeration = times
-        self._stated.setText(f"heights x {times:g}")
+        self.stated.setText(f"heights x {times:g}")
         self._stale = True
         self._build()
-        self._ask(False)
+        self.ask(False)
 
     def look(self, way: str) -> None:
         """Look from the top, toward the north, or obliquely."""
@@ -126,16 +126,16 @@ class BlockView(QWidget):
         scene = self.plan.scene
         grid = scene.ground
         if grid is None or not isinstance(grid.value, Surface):
-            self._ground = None
+            self.ground = None
             return
         surface, frame = grid.value, grid.frame
         heights = self._heights(grid) * np.float32(surface.metres_per_height * self.exaggeration)
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
         picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
-        self._ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
-        self._middle = float(middle)
-        self._set_standing(surface, self._ground)
+        self.ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
+        self.middle = float(middle)
+        self._set_standing(surface, self.ground)
         self._stale = False
         if self._fitted != (frame, heights.shape):
             self._fitted = (frame, heights.shape)
@@ -161,18 +161,18 @@ class BlockView(QWidget):
 
     def _near_patch(self) -> Patch | None:
         """What is seen from so near that the whole ground's picture would show its pixels, with all the detail there is."""
-        grid, ground = self.plan.scene.ground, self._ground
+        grid, ground = self.plan.scene.ground, self.ground
         if grid is None or ground is None or not isinstance(grid.value, Surface):
             return None
         key = (ground, self.eye, self.width(), self.height())
-        if self._patch[0] == key:
-            return self._patch[1]
-        self._patch = (key, None)
+        if self.patch[0] == key:
+            return self.patch[1]
+        self.patch = (key, None)
         coarse = max(ground.extent) / _TEXTURE
         near = close_by(self.eye, (self.width(), self.height()), ground.heights, ground.extent, 0.8 * coarse)
         if near is not None:
-            self._patch = (key, self._make_patch(grid, grid.value, near[0], max(near[1], coarse / 64)))
-        return self._patch[1]
+            self.patch = (key, self._make_patch(grid, grid.value, near[0], max(near[1], coarse / 64)))
+        return self.patch[1]
 
     def _make_patch(self, grid: GridPicture, surface: Surface, edges: Extent, pixel: float) -> Patch | None:
         frame, (wide, high) = grid.frame, extent_metres(grid.frame)
@@ -189,7 +189,7 @@ class BlockView(QWidget):
         box = (frame.x0 + c0 * frame.dx, frame.y0 - r1 * frame.dy, frame.x0 + c1 * frame.dx, frame.y0 - r0 * frame.dy)
         extent = (part[2] - part[0], part[3] - part[1])
         picture = self._picture(box, extent, min(1.0 / pixel, _NEAR_TEXTURE / max(extent)))
-        heights = np.asarray(values, np.float32) * np.float32(surface.metres_per_height * self.exaggeration) - np.float32(self._middle)
+        heights = np.asarray(values, np.float32) * np.float32(surface.metres_per_height * self.exaggeration) - np.float32(self.middle)
         return Patch(heights, part, picture)
 
     def _set_standing(self, surface: Surface, ground: Ground) -> None:
@@ -199,7 +199,7 @@ class BlockView(QWidget):
         feet = np.column_stack([at, height_at(at, ground.heights, ground.extent)])
         few = len(self._tops) <= _MOST_NAMES  # the points of a line that looks around need no names
         tops = [Standing(m.name, QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops] if few else []
-        self._standing, self._standing_at = [*tops, *named], np.concatenate([ground.masts[: len(tops), [0, 1, 3]], feet])
+        self.standing, self._standing_at = [*tops, *named], np.concatenate([ground.masts[: len(tops), [0, 1, 3]], feet])
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
         """Rows of x, y, foot and top of the masts, in the metres of the block."""
@@ -213,19 +213,19 @@ class BlockView(QWidget):
         frame, (wide, high) = surface.frame, extent_metres(surface.frame)
         return ((x - frame.x0) / (frame.dx * frame.cols) - 0.5) * wide, (0.5 - (frame.y0 - y) / (frame.dy * frame.rows)) * high
 
-    def _ask(self, moving: bool) -> None:
-        if self._ground is not None and self.isVisible() and self.width() > 10:
-            self.stage.wish(Wish(self._ground, self.eye, self.width(), self.height(), moving, None if moving else self._near_patch()))
+    def ask(self, moving: bool) -> None:
+        if self.ground is not None and self.isVisible() and self.width() > 10:
+            self.stage.wish(Wish(self.ground, self.eye, self.width(), self.height(), moving, None if moving else self._near_patch()))
 
     def _turn(self, eye: Eye) -> None:
         self.eye = eye
-        self._ask(True)
-        self._rest.start()
+        self.ask(True)
+        self.rest.start()
 
     def _on_drawn(self, image: QImage, wish: Wish) -> None:
         self.image = image
         size = np.array([wish.width, wish.height])
-        self._names = [(self._standing[k], at / size) for k, at in self._in_view(self._standing_at, wish)] if wish.ground is self._ground else []
+        self.names = [(self.standing[k], at / size) for k, at in self._in_view(self._standing_at, wish)] if wish.ground is self.ground else []
         self.update()
 
     def _in_view(self, places: np.ndarray, wish: Wish) -> list[tuple[int, np.ndarray]]:
@@ -252,12 +252,12 @@ class BlockView(QWidget):
     def _follow_plan(self) -> None:
         """Look at the middle of the plan, from where the view is as wide."""
         grid = self.plan.scene.ground
-        if self._leads or grid is None or self._ground is None or not self.isVisible() or not self.together.isChecked():
+        if self._leads or grid is None or self.ground is None or not self.isVisible() or not self.together.isChecked():
             return
-        camera, (wide, high) = self.plan.camera, self._ground.extent
+        camera, (wide, high) = self.plan.camera, self.ground.extent
         x, y = ((camera.x - grid.frame.x0) / (grid.frame.dx * grid.frame.cols) - 0.5) * wide, 0.0
         y = (0.5 - (grid.frame.y0 - camera.y) / (grid.frame.dy * grid.frame.rows)) * high
-        z = float(height_at(np.array([[x, y]]), self._ground.heights, self._ground.extent)[0])
+        z = float(height_at(np.array([[x, y]]), self.ground.heights, self.ground.extent)[0])
         across = camera.width / camera.scale * wide / (grid.frame.dx * grid.frame.cols)
         distance = across / self.eye.metres_per_pixel(1.0, self.height()) / self.width()
         self._turn(replace(self.eye, x=x, y=y, z=z if math.isfinite(z) else self.eye.z, distance=distance))
@@ -265,9 +265,9 @@ class BlockView(QWidget):
     def _lead_plan(self) -> None:
         """Let the plan show what the block looks at, at the same width."""
         grid = self.plan.scene.ground
-        if grid is None or self._ground is None or not self.together.isChecked():
+        if grid is None or self.ground is None or not self.together.isChecked():
             return
-        frame, (wide, high) = grid.frame, self._ground.extent
+        frame, (wide, high) = grid.frame, self.ground.extent
         x = frame.x0 + (self.eye.x / wide + 0.5) * frame.dx * frame.cols
         y = frame.y0 - (0.5 - self.eye.y / high) * frame.dy * frame.rows
         across = self.eye.metres_per_pixel(self.eye.distance, self.height()) * self.width()
@@ -279,12 +279,12 @@ class BlockView(QWidget):
     def place_at(self, at: QPointF) -> tuple[float, float] | None:
         """Coordinates of the ground under a pixel, or None."""
         grid = self.plan.scene.ground
-        if self._ground is None or grid is None:
+        if self.ground is None or grid is None:
             return None
-        found = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self._ground.heights, self._ground.extent)
+        found = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent)
         if found is None:
             return None
-        frame, (wide, high) = grid.frame, self._ground.extent
+        frame, (wide, high) = grid.frame, self.ground.extent
         return frame.x0 + (found[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (0.5 - found[1] / high) * frame.dy * frame.rows
 
     # --- events
@@ -298,23 +298,23 @@ class BlockView(QWidget):
             self._paint_standing(painter)
         else:
             painter.setPen(QColor(MUTED))
-            text = "Drawing the block …" if self._ground is not None else "Open an elevation grid to see its block"
+            text = "Drawing the block …" if self.ground is not None else "Open an elevation grid to see its block"
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_standing(self, painter: QPainter) -> None:
         """Draw marks and names upright, and the place that the plan points at."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         # A picture of another size is stretched until the next one is there.
-        seen = [(found, QPointF(across * self.width(), down * self.height())) for found, (across, down) in self._names]
+        seen = [(found, QPointF(across * self.width(), down * self.height())) for found, (across, down) in self.names]
         taken = [QRectF(self._bar.geometry()), *(QRectF(at.x() - s.reach, at.y() - s.reach, 2 * s.reach, 2 * s.reach) for s, at in seen if s.mark)]
         for found, at in seen:
             draw_standing(painter, found, at, taken)
         grid = self.plan.scene.ground
-        if self._place is None or self._ground is None or grid is None or not isinstance(grid.value, Surface):
+        if self._place is None or self.ground is None or grid is None or not isinstance(grid.value, Surface):
             return
         spot = np.array([self._metres(*self._place, grid.value)])
-        foot = np.column_stack([spot, height_at(spot, self._ground.heights, self._ground.extent)])
-        for _, (px, py) in self._in_view(foot, Wish(self._ground, self.eye, self.width(), self.height(), moving=False)):
+        foot = np.column_stack([spot, height_at(spot, self.ground.heights, self.ground.extent)])
+        for _, (px, py) in self._in_view(foot, Wish(self.ground, self.eye, self.width(), self.height(), moving=False)):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             for color, width in ((DEEP, 5.0), (LICHEN, 2.6)):
                 painter.setPen(QPen(QColor(color), width))
@@ -325,7 +325,7 @@ class BlockView(QWidget):
         super().showEvent(event)
         if self._stale:
             self._build()
-        self._ask(False)
+        self.ask(False)
 
     def hideEvent(self, event: QHideEvent) -> None:
         """Nothing is pointed at any more."""
@@ -335,7 +335,7 @@ class BlockView(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Draw at the new size."""
         self._bar.move(12, 12)
-        self._ask(False)
+        self.ask(False)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Begin to orbit, or to pan with the right or middle button."""
@@ -362,8 +362,8 @@ class BlockView(QWidget):
         """Zoom to the pointer."""
         at = event.position()
         place = None
-        if self._ground is not None:
-            place = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self._ground.heights, self._ground.extent)
+        if self.ground is not None:
+            place = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent)
         self._turn(self.eye.nearer(1.2 ** (event.angleDelta().y() / 120.0), place))
         self._lead_plan()
 

@@ -154,13 +154,13 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     hit = (place < len(order)) & (upper[order][np.minimum(place, len(order) - 1)] == lower)
     below = np.where(hit, order[np.minimum(place, len(order) - 1)], -1)
     sizes = drainage.cells.reshape(-1)[cells[starts[1:] - 2]]
-    strahler, shreve, queue = _orders(below)
-    horton = _horton(below, sizes, strahler, queue)
+    strahler, shreve, queue = stream_orders(below)
+    horton = horton_orders(below, sizes, strahler, queue)
     return Network([cells[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
 
 
 @numba.njit(cache=True)
-def _orders(below):  # type: ignore[no-untyped-def]  # numba infers the types
+def stream_orders(below):  # type: ignore[no-untyped-def]  # numba infers the types
     """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below it."""
     n = below.size
     waiting, highest, twice = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
@@ -194,7 +194,7 @@ def _orders(below):  # type: ignore[no-untyped-def]  # numba infers the types
 
 
 @numba.njit(cache=True)
-def _horton(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # numba infers the types
+def horton_orders(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # numba infers the types
     """Horton orders: the link of the larger catchment carries the order of the link below it upstream."""
     n = below.size
     main = np.full(n, -1)
