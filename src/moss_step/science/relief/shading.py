@@ -26,7 +26,7 @@ def several_lights(dem: Surface, altitude: float = 30.0, z_factor: float = 1.0, 
 
     The weight is the squared sine of the angle between the aspect and the lamp, so that ridges along one light are
     modelled by the others: Mark 1992, Multidirectional, oblique-weighted, shaded-relief image of the Island of Hawaii,
-    USGS OFR 92-422 (from memory). Level cells get the plain mean.
+    USGS OFR 92-422. Level cells get the plain mean.
     """
     progress = progress or silent()
     facing = aspect(dem).values
