@@ -12,7 +12,7 @@ demo: setup
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile
 
 setup: $(READY)
 

@@ -120,7 +120,8 @@ def close(found: np.ndarray, expected: np.ndarray, what: str, share: float = 2e-
     assert found.shape == expected.shape, what
     assert np.array_equal(np.isnan(found), np.isnan(expected)), f"{what}: other cells are no-data"
     scale = float(np.nanstd(expected)) if expected.size and not np.isnan(expected).all() else 0.0
-    far = np.abs(found - expected) > share * np.abs(expected) + share * max(scale, 1e-9)
+    with np.errstate(invalid="ignore"):
+        far = np.abs(found - expected) > share * np.abs(expected) + share * max(scale, 1e-9)
     assert not far.any(), f"{what}: {np.count_nonzero(far)} of {far.size} differ, such as {found[far][:3]} for {expected[far][:3]}"
 
 
@@ -177,12 +178,14 @@ NOT_IN_A_LARGER_FRAME = {"tessellate", "crop", "rasterize", "merge", "reproject"
 """Steps that give the frame itself, so that a larger one is another answer; hypsometry is tried below."""
 
 
-@pytest.mark.parametrize("guise", sorted(TURNS))
-@pytest.mark.parametrize("name", sorted(KINDS))
+def tried(name: str, guise: str) -> bool:
+    """Whether a step's result must go with a guise of the ground."""
+    return name not in NOT_IN_A_LARGER_FRAME if guise == "laid into no-data" else name not in ANCHORED
+
+
+@pytest.mark.parametrize(("name", "guise"), [(n, g) for n in sorted(KINDS) for g in sorted(TURNS) if tried(n, g)])
 def test_what_is_measured_goes_with_the_ground(name, guise):
     turn, kind = TURNS[guise], KINDS[name]
-    if (name in ANCHORED and guise != "laid into no-data") or (name in NOT_IN_A_LARGER_FRAME and guise == "laid into no-data"):
-        pytest.skip(ANCHORED.get(name, "gives the frame itself"))
     base = metric(relief(21), 20.0, 5.0)
     more = {"target_height": 0.0} if "target_height" in kind.settings.listed() else {}
     expected = run(kind, base, as_is(base), **more)
@@ -191,14 +194,11 @@ def test_what_is_measured_goes_with_the_ground(name, guise):
     def place(at: tuple[float, float]) -> tuple[float, float]:
         return as_is(turned)(turn.cell(at, base.frame))
 
-    if name == "crop" or (name in ANCHORED):
-        found = run(kind, turned, place, **more)
-        if isinstance(expected.value, Surface) and name != "crop":
-            return same(found, expected, turn)
-        if isinstance(expected.value, Surface):
-            assert np.array_equal(turn.back(found.value.values), expected.value.values)
-        return None
-    return same(run(kind, turned, place, **more), expected, turn)
+    found = run(kind, turned, place, **more)
+    if name == "crop":  # its figure tells rows and columns, which change places
+        assert np.array_equal(turn.back(found.value.values), expected.value.values)
+    else:
+        same(found, expected, turn)
 
 
 @pytest.mark.parametrize("name", sorted(KINDS))

@@ -304,10 +304,8 @@ ANYWHERE = {"merge": "puts grids beside one another", "profile": "reads each sur
 
 
 @pytest.mark.parametrize("apart", ["400 km away", "another shape"])
-@pytest.mark.parametrize(("name", "grids"), TWO_GRIDS)
+@pytest.mark.parametrize(("name", "grids"), [(n, g) for n, g in TWO_GRIDS if n not in ANYWHERE])
 def test_grids_that_do_not_lie_cell_on_cell_are_refused_in_words(name, grids, apart):
-    if name in ANYWHERE:
-        pytest.skip(ANYWHERE[name])
     kind, dem = KINDS[name], metric(relief(1))
     f = dem.frame
     far = Surface(dem.values, Frame(f.rows, f.cols, f.x0 + 400_000, f.y0, f.dx, f.dy, f.crs), METRE)
@@ -420,6 +418,31 @@ def test_a_deviation_of_millimetres_at_4000_metres_keeps_its_digits():
     high = Surface(small + 4000.0, metric(small).frame, METRE)
     found = zone_statistics(two_zones(high), high, ["std", "mean"])
     assert found["std"][1] == pytest.approx(small[:18].std(), rel=1e-6) and found["mean"][1] - 4000.0 == pytest.approx(small[:18].mean(), rel=1e-5)
+
+
+def test_a_basins_integral_weighs_its_ground():
+    """Ten degrees of latitude: (mean - lowest) / relief with each row's own area, by numpy.average (general library)."""
+    r, c = np.mgrid[0:40, 0:10]
+    dem = Surface((900.0 - 20.0 * r + 0.1 * c).astype(np.float32), Frame(40, 10, 0.0, 70.0, 0.25, 0.25, "EPSG:4326"), METRE)
+    made = run("basins", {}, dem=dem).value.columns
+    areas = np.repeat(dem.frame.row_areas[:, None], 10, axis=1)
+    found = float((made["hypsometric_integral"] * made["area_m2"] * made["relief"] + made["lowest"] * made["area_m2"]).sum() / made["area_m2"].sum())
+    assert found == pytest.approx(np.average(dem.values, weights=areas), rel=1e-6)
+    assert abs(found - dem.values.mean()) > 1.0
+
+
+def test_a_path_is_cut_at_the_nearest_place_on_the_ground():
+    """At 65 north a step east is less than half of one north: the cut by pyproj.Geod (general library)."""
+    from pyproj import Geod
+
+    dem = in_degrees(relief(9), 65.0)
+    start = (dem.frame.x_of(20), dem.frame.y_of(15))
+    whole = shapely.get_coordinates(run("flow_path", {"start": (start,)}, dem=dem).value.geometry[0])
+    for k in range(2, len(whole) - 2, 3):
+        place = whole[k] + (1.6e-4, 0.8e-4)
+        nearest = int(np.argmin([Geod(ellps="WGS84").inv(*p, *place)[2] for p in whole]))
+        cut = shapely.get_coordinates(run("flow_path", {"start": (start,), "cut": (tuple(place),)}, dem=dem).value.geometry[0])
+        assert len(cut) == nearest + 1 or (nearest == 0 and len(cut) == 2)
 
 
 def test_best_places_lie_as_far_apart_as_asked_both_ways():
