@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,12 +13,16 @@ from xml.sax.saxutils import escape
 import numpy as np
 import rasterio
 from rasterio.enums import ColorInterp, MaskFlags, Resampling
-from rasterio.errors import NotGeoreferencedWarning, RasterioError
+from rasterio.errors import RasterioError
+from rasterio.io import DatasetReader
 from rasterio.transform import Affine, from_origin
 from rasterio.warp import reproject
 from rasterio.windows import Window
 
-from moss_step.formats.whole import check_readable, whole_file, write_text
+from moss_step.formats import virtual
+from moss_step.formats.drivers import GRIDS
+from moss_step.formats.source import side_files
+from moss_step.formats.whole import check_readable, first_line, in_words, printable, whole_file, write_text
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
@@ -25,9 +30,11 @@ from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
-from moss_step.model.units import ANGLE, BEARING, DEGREE, NONE, PER_METRE, PERCENT, SHADE, UNKNOWN, Unit, unit_named
+from moss_step.model.units import ANGLE, BEARING, DEGREE, NONE, PER_METRE, PERCENT, SHADE, UNITS, UNKNOWN, Unit, unit_named
 
 NO_DATA = -9999.0
+QUANTITY, UNIT = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT"
+"""Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field for."""
 ENDINGS = (".tif", ".tiff", ".asc")
 
 _QUANTITIES = {
@@ -36,7 +43,7 @@ _QUANTITIES = {
     BEARING: "aspect",
     SHADE: "shade",
     NONE: "value",
-    ANGLE: "openness",
+    ANGLE: "angle",
     PER_METRE: "curvature",
 }
 
@@ -59,6 +66,8 @@ class RasterFacts:
     scale: float
     offset: float
     has_position: bool
+    quantity: str = ""
+    """What the band measures, where it was written here."""
 
     @property
     def rotated(self) -> bool:
@@ -69,28 +78,30 @@ class RasterFacts:
 def split_band(source: str) -> tuple[Path, int | None]:
     """Split ``file.tif#2`` in its path and band; the band is None when none is named."""
     head, mark, tail = source.rpartition("#")
-    if mark and tail.isdigit() and not Path(source).exists():
+    if mark and re.fullmatch("[0-9]{1,6}", tail) and not _is_there(source):
         return Path(head), int(tail)
     return Path(source), None
 
 
+def _is_there(source: str) -> bool:
+    return "\0" not in source and Path(source).exists()
+
+
 @contextmanager
-def _opened(path: Path) -> Iterator[rasterio.DatasetReader]:
+def _opened(path: Path) -> Iterator[DatasetReader]:
+    """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were checked."""
     check_readable(path)
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", NotGeoreferencedWarning)
-        try:
-            # Virtual rasters may name Python code to run: never.
-            with (
-                rasterio.Env(GDAL_VRT_ENABLE_PYTHON="NO", CPL_CURL_ENABLE_VSIMEM="NO"),
-                rasterio.open(path) as file,
-            ):
-                yield file
-        except (RasterioError, UnicodeDecodeError) as error:  # the latter: texts of a damaged header
-            raise MossError(
-                f"{path} could not be read as a raster: {_first_line(error)}",
-                "It may be cut short or no raster at all. Fetch or copy it again.",
-            ) from error
+    drivers = list(GRIDS)
+    if path.suffix.lower() == virtual.ENDING:
+        for source in virtual.sources_of(path):
+            if source.suffix.lower() != virtual.ENDING:
+                with _opened(source):
+                    pass
+        drivers = ["VRT"]
+    with warnings.catch_warnings(), in_words(path, "a raster", "It may be cut short or no raster that is read here. Fetch or copy it again."):
+        warnings.simplefilter("ignore")
+        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(str(path), driver=drivers) as file:
+            yield file
 
 
 def describe(path: Path, band: int | None = None) -> RasterFacts:
@@ -104,7 +115,9 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
         placed = not (file.transform.is_identity and file.crs is None)
         unit_text = file.units[chosen - 1] or ""
-        unit = unit_named(unit_text) or _vertical_unit(file) or UNKNOWN
+        tags = file.tags(chosen)
+        unit = UNITS.get(tags.get(UNIT, "")) or unit_named(unit_text) or _vertical_unit(file) or UNKNOWN
+        quantity = tags.get(QUANTITY, "")
         return RasterFacts(
             path=path,
             driver=file.driver,
@@ -120,6 +133,7 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
             scale=file.scales[chosen - 1],
             offset=file.offsets[chosen - 1],
             has_position=placed,
+            quantity=quantity if re.fullmatch("[a-z_]{1,40}", quantity) else "",
         )
 
 
@@ -158,7 +172,7 @@ def read_surface(
         values, transform = _north_up(values, transform)
         remarks.append("The grid is rotated; it was resampled to run north, with new cells.")
     values, frame = _upright(values, transform, facts.crs)
-    return Surface(values, frame, facts.unit, quantity_in(facts.unit)), remarks
+    return Surface(values, frame, facts.unit, facts.quantity or quantity_in(facts.unit)), remarks
 
 
 def quantity_in(unit: Unit) -> str:
@@ -167,7 +181,7 @@ def quantity_in(unit: Unit) -> str:
 
 
 def _read_values(
-    file: rasterio.DatasetReader,
+    file: DatasetReader,
     band: int,
     facts: RasterFacts,
     window: Window,
@@ -241,7 +255,7 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     return out, target
 
 
-def _band(file: rasterio.DatasetReader, path: Path, band: int | None) -> int:
+def _band(file: DatasetReader, path: Path, band: int | None) -> int:
     if file.count == 0:
         raise MossError(f"{path} holds no single raster.", "Choose one of the grids inside it.")
     if band is None:
@@ -256,7 +270,7 @@ def _band(file: rasterio.DatasetReader, path: Path, band: int | None) -> int:
     return band
 
 
-def _vertical_unit(file: rasterio.DatasetReader) -> Unit | None:
+def _vertical_unit(file: DatasetReader) -> Unit | None:
     if file.crs is None:
         return None
     from pyproj import CRS
@@ -276,14 +290,6 @@ def _window(facts: RasterFacts, box: Box | None) -> Window:
     return Window(cols.start, rows.start, cols.stop - cols.start, rows.stop - rows.start)
 
 
-def _first_line(error: Exception) -> str:
-    lines = str(error).strip().splitlines()
-    text = lines[0] if lines else type(error).__name__
-    if text.startswith("Read failed") and error.__cause__ is not None:
-        text = str(error.__cause__)
-    return text.rstrip(".") + "."
-
-
 def write_surface(path: Path, surface: Surface, name: str, progress: Progress | None = None) -> None:
     """Write a surface as GeoTIFF (deflate, tiled, overviews) or, by the ending ``.asc``, as an ASCII grid.
 
@@ -295,11 +301,12 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
     profile = {"dtype": kind.name, "nodata": no_data, "predictor": 3}
     smooth = Resampling.nearest if surface.cyclic or surface.whole else Resampling.average
     unit = "" if surface.unit == UNKNOWN else surface.unit.key
-    with whole_file(path) as temporary:
+    with whole_file(path, side_files) as temporary:
         target = temporary if path.suffix.lower() != ".asc" else temporary.with_suffix(".tif")
         try:
             with _created(target, path, surface.frame, profile) as file:
-                file.units, file.descriptions = (unit,), (name,)
+                file.units, file.descriptions = (unit,), (tagged(name),)
+                file.update_tags(1, **{QUANTITY: surface.quantity, UNIT: surface.unit.key})
                 for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
                     block = surface.values[first:last]
                     file.write(
@@ -323,12 +330,12 @@ def write_class_map(path: Path, classes: ClassMap, name: str, progress: Progress
     """
     if path.suffix.lower() == ".asc":
         raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
-    with whole_file(path) as temporary:
+    with whole_file(path, side_files) as temporary:
         with _created(temporary, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS, "predictor": 2}) as file:
-            file.descriptions = (name,)
+            file.descriptions = (tagged(name),)
             file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
-            file.update_tags(1, **{f"CLASS_{c.code}": c.name for c in classes.classes})
-            file.update_tags(1, **{f"RANGE_{c.code}": c.text for c in classes.classes})
+            file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes.classes})
+            file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes.classes})
             for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
                 file.write(classes.codes[first:last], 1, window=Window(0, first, classes.frame.cols, last - first))
         _add_overviews(temporary, path, classes.frame, Resampling.nearest)
@@ -414,19 +421,24 @@ def _as_ascii_grid(source: Path, target: Path, path: Path, frame: Frame, digits:
         target.with_suffix(".prj").unlink(missing_ok=True)
 
 
+def tagged(text: str) -> str:
+    """A name as the format's fields can hold it: without nulls and half characters."""
+    return printable(text)[:200]
+
+
 def _verify(temporary: Path, path: Path) -> None:
-    """Read the last block back: a disk that filled up may only show in the file itself."""
+    """Read the whole file back: a disk that filled up may only show in the file itself."""
     try:
         with rasterio.open(temporary) as file:
-            _, window = list(file.block_windows(1))[-1]
-            file.read(1, window=window)
+            for first in range(0, file.height, 512):
+                file.read(1, window=Window(0, first, file.width, min(512, file.height - first)))
     except RasterioError as error:
         raise _not_written(path, error) from error
 
 
 def _not_written(path: Path, error: Exception) -> MossError:
     return MossError(
-        f"{path} could not be written: {_first_line(error)}",
+        f"{path} could not be written: {first_line(error)}",
         "The disk may be full. Free some space, or choose another.",
     )
 

@@ -6,7 +6,7 @@ import csv
 import io
 from pathlib import Path
 
-from moss_step.formats.whole import read_text, write_text
+from moss_step.formats.whole import in_words, read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.rules import Closed, Rule, RuleSet, number_text
 
@@ -22,7 +22,8 @@ def read_rules(path: Path, closed: Closed = "upper") -> RuleSet:
     text = read_text(path)
     if "\x00" in text:
         raise MossError(f"{path} is not a text file.", "Choose another file.")
-    rows = list(csv.DictReader(io.StringIO(text)))
+    with in_words(path, "class rules", "Its first line must read from,to,class,name,color."):
+        rows = list(csv.DictReader(io.StringIO(text)))
     present = set(rows[0]) if rows else set()
     missing = [c for c in ("from", "to", "class") if c not in present]
     if missing:
@@ -46,7 +47,7 @@ def write_rules(path: Path, rules: RuleSet) -> None:
 
 def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
     try:
-        code = int((row["class"] or "").strip())
+        code = int((row["class"] or "").strip()[:20])
     except ValueError:
         raise MossError(f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line.") from None
     name = (row.get("name") or "").strip() or f"Class {code}"

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import shutil
 import warnings
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import shapely
 
-from moss_step.formats.whole import check_readable, whole_file
+from moss_step.formats.source import side_files
+from moss_step.formats.whole import check_readable, in_words, printable, whole_file
 from moss_step.model.errors import MossError
+from moss_step.model.frame import reference_system
 from moss_step.model.shapes import Shapes
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
@@ -22,22 +26,23 @@ _PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
 def split_layer(source: str) -> tuple[Path, str | None]:
     """Split ``file.gpkg#layer`` in its path and layer; the layer is None when none is named."""
     head, mark, tail = source.rpartition("#")
-    return (Path(head), tail) if mark and not Path(source).exists() else (Path(source), None)
+    there = "\0" in source or Path(source).exists()
+    return (Path(head), tail) if mark and not there else (Path(source), None)
 
 
 def layers(path: Path) -> list[str]:
     """Names of the layers in a file."""
+    check_readable(path)
+    _check_virtual(path)
     import pyogrio
 
-    check_readable(path)
-    try:
+    with in_words(path, "shapes"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
         return [str(row[0]) for row in pyogrio.list_layers(path)]
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, UnicodeDecodeError) as error:
-        raise _unreadable(path, error) from error
 
 
 def read_shapes(path: Path, layer: str | None = None) -> Shapes:
-    """Read one layer; shapes without geometry are left out.
+    """Read one layer; shapes without geometry, or with coordinates that are no numbers, are left out.
 
     Raises MossError when the file cannot be read, the layer is not there, or it holds no shapes.
     """
@@ -46,20 +51,29 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
     names = layers(path)
     if layer is not None and layer not in names:
         raise MossError(f"{path} has no layer '{layer}'.", f"It has {', '.join(names)}.")
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, UnicodeDecodeError) as error:
-        raise _unreadable(path, error) from error
-    if wkb is None:
-        raise MossError(f"{path} is a table without places.", "Give it columns x and y, or lon and lat, or choose a file with shapes.")
-    geometry = shapely.from_wkb(wkb, on_invalid="ignore")
-    kept = np.array([g is not None and not g.is_empty for g in geometry], bool)
-    if not kept.any():
-        raise MossError(f"{path} holds no shapes.", "Choose another file or layer.")
-    columns = {str(n): v[kept] for n, v in zip(meta["fields"], fields, strict=True)}
-    return Shapes(np.asarray(geometry[kept]), columns, meta["crs"] or _system_of_table(path))
+    with in_words(path, "shapes"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
+        if wkb is None:
+            raise MossError(f"{path} is a table without places.", "Give it columns x and y, or lon and lat, or choose a file with shapes.")
+        geometry = shapely.from_wkb(wkb, on_invalid="ignore")
+        kept = np.array([g is not None and not g.is_empty for g in geometry], bool)
+        kept[kept] = np.isfinite(shapely.bounds(geometry[kept])).all(axis=1)
+        if not kept.any():
+            raise MossError(f"{path} holds no shapes.", "Choose another file or layer.")
+        columns = {str(n): v[kept] for n, v in zip(meta["fields"], fields, strict=True)}
+        crs = meta["crs"] or _system_of_table(path)
+        if crs is not None:
+            reference_system(crs)
+        return Shapes(np.asarray(geometry[kept]), columns, crs)
+
+
+def _check_virtual(path: Path) -> None:
+    """Refuse what only points at other data, whatever its ending says: such files are never opened as shapes."""
+    with path.open("rb") as file:
+        head = file.read(4096).lstrip()
+    if head.startswith((b"<OGRVRT", b"<VRT", b"<GDAL")) or b'"gdal_streamed_alg"' in head:
+        raise MossError(f"{path} holds no shapes of its own: it points at other data.", "Open the data itself.")
 
 
 def _options(path: Path) -> dict[str, str]:
@@ -84,7 +98,8 @@ def _system_of_table(path: Path) -> str | None:
 def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
     """Write shapes whole or not at all; the ending chooses GeoPackage, GeoJSON or FlatGeobuf.
 
-    GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known.
+    GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known. Other layers of a GeoPackage stay.
+    What was written is read back and counted.
     """
     import pyogrio
 
@@ -94,38 +109,39 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
     if driver == "GeoJSON":
         shapes = in_system(shapes, "EPSG:4326") if shapes.crs else shapes
     kinds = {g.geom_type for g in shapes.geometry}
-    kind = kinds.pop() if len(kinds) == 1 else "Unknown"
-    with whole_file(path) as temporary:
-        temporary.unlink()
-        try:
-            pyogrio.raw.write(
-                temporary,
-                shapely.to_wkb(shapes.geometry),
-                list(shapes.columns.values()),
-                list(shapes.columns),
-                layer=layer or path.stem,
-                driver=driver,
-                geometry_type=kind,
-                crs=shapes.crs,
-                **({"RFC7946": "YES"} if driver == "GeoJSON" and shapes.crs else {}),
-            )
-        except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
-            raise MossError(f"{path} could not be written: {error}", "The disk may be full.") from error
+    options: dict[str, Any] = {"geometry_type": kinds.pop() if len(kinds) == 1 else "Unknown", "driver": driver, "crs": shapes.crs}
+    options |= {"layer": printable(layer or path.stem)[:120]}
+    if driver == "GeoJSON" and shapes.crs:
+        options["RFC7946"] = "YES"
+    if driver == "GPKG":  # the format's own columns take names that no column of the shapes has
+        taken = {c.lower() for c in shapes.columns}
+        options["FID"] = next(n for n in ("fid", "row_id", *(f"row_id_{k}" for k in range(1000))) if n not in taken)
+        options["GEOMETRY_NAME"] = next(n for n in ("geom", "outline", *(f"outline_{k}" for k in range(1000))) if n not in taken)
+    with whole_file(path, side_files) as temporary:
+        if driver == "GPKG" and path.exists() and _holds_others(path, options["layer"]):
+            shutil.copyfile(path, temporary)
+        else:
+            temporary.unlink()
+        with in_words(path, "shapes", "The disk may be full, or a name of a column too long."):
+            pyogrio.raw.write(temporary, shapely.to_wkb(shapes.geometry), list(shapes.columns.values()), list(shapes.columns), **options)
+            written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)["features"]
+        if written != len(shapes):
+            raise MossError(f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.", "The disk may be full.")
+
+
+def _holds_others(path: Path, layer: str) -> bool:
+    try:
+        return any(name != layer for name in layers(path))
+    except MossError:
+        return False
 
 
 def in_system(shapes: Shapes, crs: str | None) -> Shapes:
     """Carry shapes over to another reference system; unknown systems are taken as the same."""
     from pyproj import Transformer
 
-    from moss_step.model.frame import reference_system
-
     if crs is None or shapes.crs is None or reference_system(crs) == reference_system(shapes.crs):
         return shapes
     turn = Transformer.from_crs(shapes.crs, crs, always_xy=True)
     moved = shapely.transform(shapes.geometry, lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1])))
     return Shapes(np.asarray(moved), shapes.columns, crs, shapes.symbols)
-
-
-def _unreadable(path: Path, error: Exception) -> MossError:
-    text = str(error).splitlines()[0].rstrip(".")
-    return MossError(f"{path} could not be read as shapes: {text}.", "It may be cut short or of another kind.")

@@ -4,56 +4,113 @@ from __future__ import annotations
 
 import errno
 import os
+import stat
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from moss_step.model.errors import AskedWronglyError, MossError
 
+_HALF = ".moss-"
+"""How the names of half-written files begin; the number of the process that writes them follows."""
+
 
 @contextmanager
-def whole_file(path: Path) -> Iterator[Path]:
+def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: []) -> Iterator[Path]:
     """Give a temporary path beside ``path``; when the block ends well, it is flushed and takes the place of ``path``.
 
-    Raises MossError in plain words when the folder is missing, not writable or full; nothing is left behind then.
+    A link stays a link, and the file's mode stays; ``side_files`` name those that speak of the older content and go with it. What programs that
+    were killed left half-written in the folder is swept. Raises MossError in plain words when the folder is missing, not writable or full;
+    nothing is left behind then.
     """
+    if "\0" in str(path):
+        raise AskedWronglyError(f"{printable(path)} is no name of a file.", "Give another.")
+    path = path.resolve() if path.is_symlink() else path
     if path.is_dir():
         raise AskedWronglyError(f"{path} is a folder.", "Give the name of a file in it.")
+    if path.exists() and not path.is_file():
+        raise AskedWronglyError(f"{path} is a pipe or a device, and no file.", "Give the name of a file.")
     if not path.parent.is_dir():
         raise MossError(f"The folder {path.parent} does not exist.", "Make it, or choose another.")
     with _named(path, "written"):
-        handle, name = tempfile.mkstemp(prefix=".moss-", suffix=path.suffix, dir=path.parent)
+        sweep(path.parent)
+        mode = stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask()
+        handle, name = tempfile.mkstemp(prefix=f"{_HALF}{os.getpid()}-", suffix=path.suffix[:20], dir=path.parent)
         os.close(handle)
         temporary = Path(name)
         try:
             yield temporary
             with temporary.open("rb+") as file:
                 os.fsync(file.fileno())
-            temporary.chmod(0o666 & ~_umask())
+            temporary.chmod(mode)
+            for old in side_files(path):
+                old.unlink(missing_ok=True)
             temporary.replace(path)
         finally:
-            for left in (temporary, Path(f"{name}.aux.xml")):
-                with suppress(FileNotFoundError):
+            for left in path.parent.glob(f"{temporary.stem}*"):
+                with suppress(OSError):
                     left.unlink()
+
+
+def sweep(folder: Path) -> None:
+    """Remove what programs that no longer run left half-written in a folder."""
+    for left in folder.glob(f"{_HALF}*"):
+        pid = left.name.removeprefix(_HALF).partition("-")[0]
+        if pid.isascii() and pid.isdigit() and len(pid) < 12 and not Path(f"/proc/{pid}").exists():
+            with suppress(OSError):
+                left.unlink()
 
 
 def write_text(path: Path, text: str) -> None:
     """Write a text file whole or not at all."""
     with whole_file(path) as temporary:
-        temporary.write_text(text, encoding="utf-8")
+        temporary.write_text(text.encode("utf-8", "backslashreplace").decode(), encoding="utf-8")
 
 
 def check_readable(path: Path) -> None:
     """Refuse, in plain words, what cannot be opened for reading: missing, a folder, empty, not permitted."""
-    if "://" in str(path) or str(path).startswith("/vsi"):
-        raise AskedWronglyError(f"{path} is not a file on this machine.", "Give the path of a file.")
+    if "://" in str(path) or str(path).startswith("/vsi") or "\0" in str(path):
+        raise AskedWronglyError(f"{printable(path)} is not a file on this machine.", "Give the path of a file.")
     with _named(path, "read"):
         if path.is_dir():
             raise AskedWronglyError(f"{path} is a folder.", "Give the name of a file in it.")
+        if path.exists() and not path.is_file():
+            raise AskedWronglyError(f"{path} is a pipe or a device, and no file.", "Write what it gives into a file first.")
         with path.open("rb") as file:
             if not file.read(1):
                 raise MossError(f"{path} is empty (0 bytes).", "Fetch or copy the file again.")
+
+
+def printable(path: Path | str) -> str:
+    """A path as text that can be written anywhere: what is no character is spelled out."""
+    return str(path).replace("\0", "\\0").encode("utf-8", "backslashreplace").decode()
+
+
+@contextmanager
+def in_words(path: Path, what: str, do: str = "It may be cut short or of another kind. Fetch or copy it again.") -> Iterator[None]:
+    """Turn whatever a library throws while a file is read into one sentence; our own refusals pass as they are."""
+    try:
+        yield
+    except (MossError, KeyboardInterrupt):
+        raise
+    except MemoryError as error:
+        raise MossError(f"{printable(path)} does not fit in the memory that is free.", "Close other programs, or read a part of it.") from error
+    except OSError as error:
+        if error.errno is not None:
+            raise MossError(*_system_words(error, path, "read")) from error
+        raise MossError(f"{printable(path)} could not be read as {what}: {first_line(error)}", do) from error
+    except Exception as error:
+        raise MossError(f"{printable(path)} could not be read as {what}: {first_line(error)}", do) from error
+
+
+def first_line(error: BaseException) -> str:
+    """The first line of what an error says, as a sentence; that of its cause where it says only that reading failed."""
+    lines = str(error).strip().splitlines()
+    text = lines[0] if lines else type(error).__name__
+    if text.startswith("Read failed") and error.__cause__ is not None:
+        return first_line(error.__cause__)
+    return printable(text[:300]).rstrip(".") + "."
 
 
 def read_text(path: Path) -> str:
