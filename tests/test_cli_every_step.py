@@ -122,11 +122,16 @@ def test_a_missing_input_is_asked_for_by_name(kind, capsys, tmp_path):
     assert code == 2 and first in err
 
 
-def test_a_result_may_take_the_place_of_its_input_and_is_then_whole(capsys, tmp_path):
-    """The input is read first, and the result written whole."""
+@pytest.mark.parametrize("name", ["ground.tif", "link.tif", "hard.tif"])
+def test_a_result_never_takes_the_place_of_its_input(capsys, tmp_path, name):
+    """Nor under another name of the same file."""
     path = write(GROUND, tmp_path / "ground.tif")
-    assert run(capsys, "do", "slope", f"dem={path}", "-o", path)[0] == 0
-    assert read_surface(path)[0].unit.symbol == "°"
+    (tmp_path / "link.tif").symlink_to(path)
+    (tmp_path / "hard.tif").hardlink_to(path)
+    before = path.read_bytes()
+    code, _, said = run(capsys, "do", "slope", f"dem={path}", "-o", tmp_path / name)
+    assert code == 2 and name in said and "Traceback" not in said
+    assert path.read_bytes() == before
 
 
 def test_a_table_has_a_row_of_names_and_plain_numbers(capsys, tmp_path):

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import argparse
+import io
 import json
+import os
+import signal
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
 from moss_step import __version__
+from moss_step.formats.whole import first_line, printable
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import Progress
 
-DONE, NOT_DONE, ASKED_WRONGLY = 0, 1, 2
+DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
 
 
 class _Parser(argparse.ArgumentParser):
@@ -44,26 +49,56 @@ def _parser() -> argparse.ArgumentParser:
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the command line; returns the exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGTERM, _end)
     try:
-        asked = _parser().parse_args(arguments)
-        commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
-            None: lambda _: _window([]),
-            "open": lambda a: _window([a.study]),
-            "demo": lambda _: _window([], demo=True),
-            "steps": _steps,
-            "do": _do,
-            "run": _run,
-        }
-        return commands[asked.command](asked)
+        code = _answer(arguments)
+        sys.stdout.flush()
+        return code
     except MossError as error:
-        print("moss-step: " + " ".join(str(error).split()), file=sys.stderr)
-        return error.exit_code
+        return _said(str(error), error.exit_code)
     except KeyboardInterrupt:
-        print("moss-step: Stopped; nothing was written.", file=sys.stderr)
-        return NOT_DONE
+        return _said("Stopped; nothing half-written is left.", INTERRUPTED)
+    except TerminatedError:
+        return _said("Ended from outside; nothing half-written is left.", TERMINATED)
     except BrokenPipeError:
-        sys.stderr.close()
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # so that nothing is flushed into it at the end
         return NOT_DONE
+    except MemoryError:
+        return _said("This does not fit in the memory that is free. Crop the ground, or close other programs.", NOT_DONE)
+    except OSError as error:
+        return _said(f"{printable(error.filename or 'Standard output')}: {error.strerror or error}.", NOT_DONE)
+    except Exception as error:  # a fault of our own is one line, too
+        return _said(f"This went wrong inside Moss Step ({type(error).__name__}: {first_line(error)})", NOT_DONE)
+
+
+def _answer(arguments: Sequence[str] | None) -> int:
+    asked = _parser().parse_args(arguments)
+    commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
+        None: lambda _: _window([]),
+        "open": lambda a: _window([a.study]),
+        "demo": lambda _: _window([], demo=True),
+        "steps": _steps,
+        "do": _do,
+        "run": _run,
+    }
+    return commands[asked.command](asked)
+
+
+class TerminatedError(BaseException):
+    """The program was asked to end by a signal."""
+
+
+def _end(*_: object) -> NoReturn:
+    raise TerminatedError
+
+
+def _said(text: str, code: int) -> int:
+    print(f"moss-step: {printable(' '.join(text.split()))}", file=sys.stderr)
+    return code
 
 
 def open_window() -> int:
@@ -103,11 +138,12 @@ def _setting_line(row: dict[str, Any]) -> str:
 def _do(asked: argparse.Namespace) -> int:
     from moss_step.steps.catalogue import step_kind
     from moss_step.study.direct import do_step
-    from moss_step.study.hand_on import check_ending, hand_on
+    from moss_step.study.hand_on import check_ending, check_not_a_source, hand_on
 
     step = step_kind(asked.kind)
     given = dict(_pair(text) for text in asked.given)
     check_ending(asked.out, step.gives)
+    check_not_a_source(asked.out, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings])
     with _ProgressBar() as progress:
         outcome, name = do_step(step, given, progress)
         hand_on(outcome, name, asked.out, progress)
@@ -127,16 +163,23 @@ def _do(asked: argparse.Namespace) -> int:
 
 
 def _run(asked: argparse.Namespace) -> int:
-    from moss_step.formats.whole import write_text
+    from moss_step.formats.whole import sweep, write_text
     from moss_step.study.engine import Engine
     from moss_step.study.graph import file_name
-    from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
+    from moss_step.study.hand_on import ENDINGS, check_not_a_source, hand_on, kind_of
+    from moss_step.study.held import Held
     from moss_step.study.record import lineage
     from moss_step.study.saving import load_study
 
     study = load_study(asked.study)
     folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
     folder.mkdir(parents=True, exist_ok=True)
+    sweep(folder)
+    state = folder / "results.json"
+    write_text(state, json.dumps({"study": str(asked.study), "complete": False, "outputs": []}, indent=1) + "\n")
+    if Held().take(asked.study):
+        print(f"moss-step: {asked.study} is open in a window; what it holds now is run.", file=sys.stderr)
+    sources = [str(s.settings[n]) for s in study.steps for n in s.declared.file_settings if n in s.settings]
     engine, outputs, findings, warnings = Engine(), [], [], []
     with _ProgressBar() as progress:
         for step in study.in_order():
@@ -146,15 +189,19 @@ def _run(asked: argparse.Namespace) -> int:
             if not step.inputs:
                 continue
             base = folder / f"{step.id}_{file_name(study.name_of(step.id))}"
+            if not base.resolve().is_relative_to(folder.resolve()):
+                raise MossError(f"The result of '{step.id}' would lie outside {folder}.", "Give the step another id.")
             kind = kind_of(outcome)
             endings = (ENDINGS[kind][0], ".csv") if kind == "classes" else ENDINGS[kind][:1]
             for ending in endings:
                 target = base.with_name(base.name + ending)
+                check_not_a_source(target, sources)
                 hand_on(outcome, study.name_of(step.id), target, progress)
                 outputs.append(str(target))
             record = base.with_name(base.name + ".txt")
             write_text(record, lineage(study, step.id, engine))
             outputs.append(str(record))
+    write_text(state, json.dumps({"study": str(asked.study), "complete": True, "outputs": [Path(o).name for o in outputs]}, indent=1) + "\n")
     if asked.json:
         print(json.dumps({"kind": "run", "outputs": outputs, "findings": findings, "warnings": warnings}))
     else:

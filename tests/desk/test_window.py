@@ -8,10 +8,11 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSortFilterProxyModel, Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog, QMenu, QMessageBox, QPushButton, QSlider
+from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton, QSlider
 
 from moss_step.demo import DATA
 from moss_step.desk.keys import KEYS
+from moss_step.desk.plain import Answer
 from moss_step.desk.recent import recent
 from moss_step.formats.raster import write_surface
 from moss_step.model.frame import Frame
@@ -19,6 +20,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.study.autosave import Autosave
 from moss_step.study.graph import Step, Study
+from moss_step.study.saving import load_study
 from tests.conftest import write_tif
 from tests.desk.driving import drag, named, pixel, press, texts, wheel
 
@@ -236,18 +238,49 @@ def test_bad_files_get_a_plain_message_in_the_window(window, settle, tmp_path, n
     assert name in window.work.reason(step) and window.benches["gather"].panel.note.text == window.work.reason(step)
 
 
-def test_unsaved_work_is_found_again_after_a_kill(window, settle, monkeypatch, tmp_path):
-    lost = Study(name="Lost work", steps=(Step(id="g", kind="open_grid", settings={"source": str(DATA / "harrow_ground.tif")}),))
-    saver = Autosave()
+def left_behind(saver, name="Lost work", path=DATA / "harrow_ground.tif"):
+    """The unsaved copy of a run that was killed."""
+    lost = Study(name=name, steps=(Step(id="g", kind="open_grid", settings={"source": str(path)}),))
     saver.write(lost, None)
     file = next(saver.folder.glob("*.json"))
     file.write_text(file.read_text().replace(f'"pid": {os.getpid()}', '"pid": 999999999'))
+    return file
+
+
+def answered(monkeypatch, answer):
+    """What the window asks from here on, each answered alike."""
     asked = []
-    monkeypatch.setattr(QMessageBox, "question", lambda *a, **_: asked.append(a[2]) or QMessageBox.StandardButton.Yes)
+    monkeypatch.setattr("moss_step.desk.window.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
+    return asked
+
+
+def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monkeypatch, tmp_path):
+    """Taken up again nothing runs until asked, and the copy stays until the work is saved."""
+    file = left_behind(Autosave())
+    asked = answered(monkeypatch, Answer.Yes)
     window.offer_recovery()
     settle(window)
-    assert "'Lost work' with 1 steps was not saved" in asked[0]
-    assert window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "done"
+    assert "'Lost work' with 1 steps was not saved" in asked[0][1]
+    assert window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "waiting"
+    assert file.exists()
+    window.work.run()
+    settle(window)
+    assert window.work.state("g") == "done"
+    window.save_to(tmp_path / "kept.moss")
+    assert not file.exists() and load_study(tmp_path / "kept.moss").steps[0].id == "g"
+
+
+@pytest.mark.parametrize("answer", [Answer.Discard, Answer.Cancel])
+def test_unsaved_work_that_is_not_taken_up_is_not_lost(window, monkeypatch, answer):
+    saver = Autosave()
+    file = left_behind(saver)
+    asked = answered(monkeypatch, answer)
+    window.offer_recovery()
+    assert len(asked) == 1 and window.work.study.steps == ()
+    if answer == Answer.Cancel:
+        assert file.exists()
+    else:
+        assert not file.exists() and any("Lost work" in p.read_text() for p in (saver.folder / "old").iterdir())
 
 
 def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, tmp_path):
@@ -263,9 +296,8 @@ def test_closing_with_unsaved_changes_asks(window, settle, monkeypatch, hills_ti
 
     window.open_path(hills_tif)
     settle(window)
-    asked = []
-    monkeypatch.setattr(QMessageBox, "question", lambda *a, **_: asked.append(a[1]) or QMessageBox.StandardButton.Cancel)
-    assert not MainWindow.may_leave(window) and asked == ["Unsaved changes"]
+    asked = answered(monkeypatch, Answer.Cancel)
+    assert not MainWindow.may_leave(window) and asked[0][0] == "Unsaved changes"
 
 
 def big_grid(path, n=2600):

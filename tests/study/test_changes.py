@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from moss_step.model.errors import MossError
-from moss_step.study.autosave import Autosave
+from moss_step.study.autosave import MOST_OLD, Autosave
 from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.history import History
 from moss_step.study.saving import from_data, load_study, save_study
@@ -109,7 +109,9 @@ class Changing(RuleBasedStateMachine):
         file.write_text(json.dumps(data))
         assert [r.study for r in keeper.left_behind()] == [self.study]
         keeper.clear()
-        assert not list((self.folder / "autosave").iterdir())
+        assert not list((self.folder / "autosave").glob("*.json"))
+        copies = list((self.folder / "autosave" / "old").iterdir())
+        assert 1 <= len(copies) <= MOST_OLD, "old copies are kept, and not without end"
 
     @invariant()
     def nothing_dangles(self) -> None:

@@ -12,6 +12,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
+from moss_step.desk.plain import PlainTips
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
 from moss_step.study.autosave import state_folder
@@ -26,6 +27,8 @@ def make_app() -> QApplication:
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
+    if not app.findChild(PlainTips):
+        app.installEventFilter(PlainTips(app))
     return app
 
 
@@ -48,8 +51,7 @@ def run(paths: list[Path], demo: bool = False) -> int:
             window.open_demo()
         for path in paths:
             window.open_path(path)
-        if not demo and not paths:
-            window.offer_recovery()
+        window.offer_recovery()
 
     QTimer.singleShot(0, begin)
     return app.exec()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Sequence
 from typing import Any
 
@@ -35,7 +36,7 @@ class LineChart(QWidget):
             axis.setTextPen(INK)
             axis.setStyle(tickFont=font(11))
             axis.enableAutoSIPrefix(False)
-            axis.setLabel(title, color=MUTED, **{"font-size": "11px"})
+            axis.setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
         self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), fillLevel=0.0, brush=(76, 107, 52, 40))
         self._lines: list[Any] = []
         self.plot.scene().sigMouseClicked.connect(self._clicked)
@@ -58,7 +59,7 @@ class LineChart(QWidget):
     def show_titles(self, across: str, up: str) -> None:
         """Say what the axes are."""
         for side, title in (("bottom", across), ("left", up)):
-            self.plot.getAxis(side).setLabel(title, color=MUTED, **{"font-size": "11px"})
+            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
 
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""

@@ -51,6 +51,7 @@ class Elided(QLabel):
 
     def __init__(self, text: str = "", role: str = "") -> None:
         super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setProperty("role", role)
         self.setToolTip(text)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)

@@ -12,6 +12,7 @@ from typing import TypeVar
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.plan.pictures import Pictures
+from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import Outcome
@@ -22,6 +23,13 @@ T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
 _LONGEST_LOOK, _LONGEST_TURN = 0.3, 0.05
+
+
+def fault_text(error: BaseException) -> str:
+    """Say a fault of our own, or that memory ran out, on a card."""
+    if isinstance(error, MemoryError):
+        return "This does not fit in the memory that is free. Crop the ground, or close other programs."
+    return f"This went wrong inside Moss Step ({type(error).__name__}: {error}). Other steps are not touched."
 
 
 class Helper(QObject):
@@ -72,46 +80,42 @@ class Lane(QObject):
     def __init__(self, engine: Engine, pictures: Pictures, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._engine, self._pictures = engine, pictures
-        self._pool = ThreadPoolExecutor(1)
+        self._worker: NewestWins[tuple[Study, list[str]]] = NewestWins(self._answer, self._failed, self.ended.emit)
         self._lock = threading.Lock()
-        self._next: tuple[Study, list[str]] | None = None
         self._progress: Progress | None = None
         self._running: tuple[Study, str] | None = None
-        self._busy = False
         self._seen = threading.Event()
         self._waiting.connect(lambda: QTimer.singleShot(0, self._seen.set))
 
     @property
     def busy(self) -> bool:
         """Whether something runs or waits to."""
-        return self._busy
+        return self._worker.busy
 
     @property
     def running_step(self) -> str:
         """Id of the step that runs now; empty when none does."""
-        return self._running[1] if self._running else ""
+        running = self._running
+        return running[1] if running else ""
 
     def wish(self, study: Study, targets: list[str]) -> None:
         """Ask for targets of a study; replaces what was asked before."""
         with self._lock:
-            self._next = (study, targets)
             if self._progress is not None and not self._still_wanted(study, targets):
                 self._progress.stop()
-            if not self._busy:
-                self._busy = True
-                self._pool.submit(self._work)
+        self._worker.wish((study, targets))
 
     def stop(self) -> None:
         """Stop what runs and forget what waits."""
+        self._worker.forget()
         with self._lock:
-            self._next = None
             if self._progress is not None:
                 self._progress.stop()
 
     def close(self) -> None:
         """Stop and wait for the thread to end."""
         self.stop()
-        self._pool.shutdown(wait=True)
+        self._worker.close()
 
     def _still_wanted(self, study: Study, targets: list[str]) -> bool:
         if self._running is None:
@@ -121,16 +125,24 @@ class Lane(QObject):
             return False
         return self._engine.key(study, step_id) == self._engine.key(old, step_id)
 
-    def _work(self) -> None:
-        while True:
-            with self._lock:
-                wish, self._next = self._next, None
-                if wish is None:
-                    self._busy = False
-                    break
-                self._progress = progress = Progress(self._teller())
+    def _answer(self, wish: tuple[Study, list[str]]) -> None:
+        with self._lock:
+            self._progress = progress = Progress(self._teller())
+        try:
             self._run(*wish, progress)
-            self.ended.emit()
+        except StoppedError:
+            pass  # a stopped step simply waits again; its card says so
+        finally:
+            with self._lock:
+                self._progress, self._running = None, None
+        self.ended.emit()
+
+    def _failed(self, wish: tuple[Study, list[str]], error: BaseException) -> None:
+        """A fault outside a step: the cards of what was to be run say so, unless they have a result."""
+        study, targets = wish
+        for step_id in targets:
+            if study.has(step_id) and self._engine.outcome(study, step_id) is None:
+                self._engine.fail(study, step_id, fault_text(error))
         self.ended.emit()
 
     def _run(self, study: Study, targets: list[str], progress: Progress) -> None:
@@ -138,22 +150,18 @@ class Lane(QObject):
             self._running = (study, step_id)
             self.began.emit(step_id)
 
-        def made(outcome: Outcome) -> None:
-            if self._pictures.ready(outcome.value) is None:
+        def made(step_id: str, outcome: Outcome) -> None:
+            if self._pictures.ready(outcome.value) is not None:
+                return
+            try:
                 self._pictures.prepare(outcome.value)
-                self.ended.emit()  # it can be drawn at once, whatever else is to be run
-                self._give_way(_LONGEST_LOOK)
+            except Exception as error:
+                _log.exception("a picture could not be made")
+                self._engine.fail(study, step_id, fault_text(error))
+            self.ended.emit()  # it can be drawn at once, whatever else is to be run
+            self._give_way(_LONGEST_LOOK)
 
-        try:
-            self._engine.run(study, targets, progress, told, made)
-        except StoppedError:
-            pass  # a stopped step simply waits again; its card says so
-        except Exception:
-            _log.exception("a run failed outside its steps")
-            raise
-        finally:
-            with self._lock:
-                self._progress, self._running = None, None
+        self._engine.run(study, targets, progress, told, made)
 
     def _give_way(self, at_most: float) -> None:
         """Wait until the window has done what it has to do: it shares the interpreter with this thread."""

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -33,6 +32,7 @@ from moss_step.desk.block.view import BlockView
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
+from moss_step.desk.plain import Answer, ask
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.recent import recent, remember
@@ -50,7 +50,6 @@ from moss_step.study.graph import file_name
 from moss_step.study.saving import ENDING
 
 VECTOR_ENDINGS = (*DRIVERS, ".csv", ".shp", ".json", ".kml", ".gml")
-_LEAVE_IT = QMessageBox.StandardButton
 
 
 class MainWindow(QMainWindow):
@@ -455,7 +454,14 @@ class MainWindow(QMainWindow):
         return self.save_to(path if path.suffix == ENDING else path.with_name(path.name + ENDING))
 
     def save_to(self, path: Path) -> bool:
-        """Save the study in a file; tells when that fails."""
+        """Save the study in a file; asks before a newer one is replaced, and tells when it fails."""
+        newer = f"{path.name} was changed by another program since it was opened here. Replace it?"
+        if (
+            self.work.path == path
+            and self.work.is_newer(path)
+            and ask(self, "Newer file", newer, Answer.Yes | Answer.Cancel, Answer.Cancel) != Answer.Yes
+        ):
+            return False
         try:
             self.work.save(path)
         except MossError as error:
@@ -468,30 +474,27 @@ class MainWindow(QMainWindow):
         """Ask about unsaved changes; whether to go on."""
         if not self.work.unsaved:
             return True
-        answer = QMessageBox.question(
-            self,
-            "Unsaved changes",
-            f"Save the changes to {self.work.study.name}?",
-            _LEAVE_IT.Save | _LEAVE_IT.Discard | _LEAVE_IT.Cancel,
-            _LEAVE_IT.Save,
-        )
-        if answer == _LEAVE_IT.Save:
+        choices = Answer.Save | Answer.Discard | Answer.Cancel
+        answer = ask(self, "Unsaved changes", f"Save the changes to {self.work.study.name}?", choices, Answer.Save)
+        if answer == Answer.Save:
             return self.save()
-        return answer == _LEAVE_IT.Discard
+        return answer == Answer.Discard
 
     def offer_recovery(self) -> None:
-        """Offer unsaved work of a run that ended badly."""
+        """Offer unsaved work of a run that ended badly; whatever the answer, nothing of it is lost."""
         for left in self.work.autosaves.left_behind():
-            answer = QMessageBox.question(
-                self,
-                "Unsaved work found",
-                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. Take it up again?",
-            )
-            if answer == _LEAVE_IT.Yes:
-                self.work.recover(left.study, left.saved_as)
-                left.file.unlink(missing_ok=True)
+            answer = ask(
+                self, "Unsaved work found",
+                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. Take it up again, "
+                "without running it? Discard puts it among the old copies, Cancel asks again at the next start.",
+                Answer.Yes | Answer.Discard | Answer.Cancel, Answer.Yes,
+            )  # fmt: skip
+            if answer == Answer.Yes:
+                if self.may_leave():
+                    self.work.recover(left)
                 return
-            left.file.unlink(missing_ok=True)
+            if answer == Answer.Discard:
+                self.work.autosaves.retire(left.file)
 
     def _folder(self) -> str:
         return str(self.work.path.parent if self.work.path else Path.home())

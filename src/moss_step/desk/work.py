@@ -10,19 +10,24 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from moss_step.desk.plan.pictures import Picture, Pictures
 from moss_step.desk.recent import remember
 from moss_step.desk.runner import Helper, Lane
+from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.steps.declare import Outcome
-from moss_step.study.autosave import Autosave
+from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.engine import Engine, State
 from moss_step.study.graph import Step, Study
+from moss_step.study.held import Held, stamp_of
 from moss_step.study.history import History
 from moss_step.study.saving import load_study, save_study
 
 DRAFT = "draft"
 """Id of the step that is being made and not yet kept."""
 AUTOSAVE_AFTER = 1500
+"""Milliseconds after a change at the latest until it is kept, however many follow."""
+LOOK_EVERY = 2000
+"""Milliseconds between two looks at the source files, outside the window's thread."""
 
 
 @dataclass(frozen=True)
@@ -48,6 +53,7 @@ class Work(QObject):
     """Step id, fraction, what is done, seconds left (-1 unknown)."""
     idle = Signal()
     """Nothing runs any more."""
+    _moved = Signal()
     told = Signal(str, bool)
     """Something to tell the person; whether it is bad."""
 
@@ -62,11 +68,19 @@ class Work(QObject):
         self._saved = self.history.study
         self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
         self._autosave = autosave or Autosave()
+        self._held, self._stamp = Held(self._autosave.folder.parent), stamp_of(None)
+        self._recovered: Path | None = None
+        self._waits = False
         self._main, self._side = (
             Lane(self.engine, self.pictures, self),
             Lane(self.engine, self.pictures, self),
         )
         self.helper = Helper(self)
+        self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
+        self._moved.connect(self._start)
+        self._watch = QTimer(self, interval=LOOK_EVERY)
+        self._watch.timeout.connect(lambda: self._sources.wish(self.study))
+        self._watch.start()
         for lane in (self._main, self._side):
             lane.moved.connect(self.running)
             lane.began.connect(self._on_began)
@@ -146,7 +160,7 @@ class Work(QObject):
         if draft == self.draft:
             return
         self.draft = draft
-        if draft is not None:
+        if draft is not None and not self._waits:
             self._side.wish(self.study.adding(draft.step), [DRAFT])
         self.drafted.emit()
 
@@ -173,6 +187,7 @@ class Work(QObject):
 
     def run(self) -> None:
         """Run whatever waits; failed steps are tried again."""
+        self._waits = False
         self.engine.forget_failures()
         self._start()
 
@@ -245,21 +260,30 @@ class Work(QObject):
         """Begin an empty study."""
         self._replace(Study(), None)
 
-    def open(self, path: Path, as_copy: bool = False) -> None:
-        """Open a study file; ``as_copy`` leaves the file out of it, as for the demo.
+    def open(self, path: Path, as_copy: bool = False, waits: bool = False) -> None:
+        """Open a study file; ``as_copy`` leaves the file out of it, as for the demo, and ``waits`` runs nothing until that is asked for.
 
         Raises MossError when it cannot be read; the current study stays then.
         """
         study = load_study(path)
-        self._replace(study, None if as_copy else path)
+        self._replace(study, None if as_copy else path, waits)
         if not as_copy:
             remember(path)
+        if waits:
+            self.told.emit("Nothing was run. F5 runs the study.", False)
 
-    def recover(self, study: Study, path: Path | None) -> None:
-        """Take up unsaved work of an earlier run."""
-        self._replace(study, path)
-        self._saved = Study()
+    def recover(self, left: Recovered) -> None:
+        """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is saved."""
+        self._replace(left.study, left.saved_as, waits=True)
+        self._saved, self._recovered = Study(), left.file
+        self.changed.emit()
         self._timer.start()
+        self.told.emit("Taken up again. Nothing was run: F5 runs the study.", False)
+
+    def is_newer(self, path: Path) -> bool:
+        """Whether a study file is another than the one that was read or saved last: somebody else wrote it."""
+        there = stamp_of(path)
+        return there is not None and (self.path is None or path.resolve() != self.path.resolve() or there != self._stamp)
 
     def save(self, path: Path) -> None:
         """Save the study.
@@ -271,31 +295,51 @@ class Work(QObject):
             study = study.model_copy(update={"name": path.stem.replace("_", " ").strip().capitalize()})
             self.history.do(study, "Save")
         save_study(study, path)
-        self.path, self._saved = path, study
+        self.path, self._saved, self._stamp = path, study, stamp_of(path)
+        self._held.take(path)
         self._timer.stop()
-        self._autosave.clear()
+        self._forget_copies()
         remember(path)
         self.changed.emit()
 
     def close(self, forget: bool = True) -> None:
-        """End the threads; the autosave goes unless the work is to be found again."""
+        """End the threads; the autosave goes among the old copies unless the work is to be found again."""
         self._timer.stop()
+        self._watch.stop()
         self._main.close()
         self._side.close()
         self.helper.close()
+        self._sources.close()
+        self._held.let_go()
         if forget:
-            self._autosave.clear()
+            self._forget_copies()
+
+    def _forget_copies(self) -> None:
+        """The work is safe, or given up knowingly: what was kept of it becomes an old copy."""
+        self._autosave.clear()
+        if self._recovered is not None:
+            self._autosave.retire(self._recovered)
+            self._recovered = None
+
+    def _look_at_sources(self, study: Study) -> None:
+        if self.engine.look(study, [s.id for s in study.steps]):
+            self._moved.emit()
 
     @property
     def autosaves(self) -> Autosave:
         """Where unsaved work is kept."""
         return self._autosave
 
-    def _replace(self, study: Study, path: Path | None) -> None:
+    def _replace(self, study: Study, path: Path | None, waits: bool = False) -> None:
         self.stop()
         self.history, self.path, self._saved = History(study), path, study
+        self._stamp, self._waits = stamp_of(path), waits
         self.chosen_id, self.draft = "", None
-        self._autosave.clear()
+        self._forget_copies()
+        self.engine.keep_only(study)
+        self.pictures.forget()
+        if self._held.take(path) and path is not None:
+            self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
         self.changed.emit()
         self.chosen.emit()
         self.drafted.emit()
@@ -305,11 +349,14 @@ class Work(QObject):
         if self.chosen_id and not self.study.has(self.chosen_id):
             self.chosen_id = ""
             self.chosen.emit()
-        self._timer.start()
+        if not self._timer.isActive():
+            self._timer.start()
         self.changed.emit()
         self._start()
 
     def _start(self) -> None:
+        if self._waits:
+            return
         wanted = [s.id for s in self.study.in_order()]
         if wanted:
             self._main.wish(self.study, wanted)

@@ -33,6 +33,12 @@ class Progress:
         if self._tell is not None:
             self._tell(min(max(fraction, 0.0), 1.0), self._doing)
 
+    def part(self, low: float, high: float) -> Progress:
+        """A progress for a part of the work, from one fraction to another: what is reported in it moves this one, and stopping this stops it."""
+        part = Progress(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
+        part._stop = self._stop
+        return part
+
     def blocks(self, rows: int, size: int, doing: str) -> Iterator[tuple[int, int]]:
         """Split ``rows`` in blocks, with a report before each."""
         for start in range(0, rows, size):

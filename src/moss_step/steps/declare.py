@@ -28,7 +28,7 @@ class Settings(BaseModel):
     """Base of all settings: unknown names are refused, values are frozen."""
 
     # What checks them is built when a step is first used, not for every step at each start.
-    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, allow_inf_nan=False)
     unlisted: ClassVar[tuple[str, ...]] = ()
     """Settings of a base class that mean nothing here: they are not shown, not told of, and refused."""
 

@@ -62,7 +62,7 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     surface, remarks = read_surface(path, band, settings.box, settings.no_data, progress)
     frame = surface.frame if settings.crs is None else surface.frame.with_crs(settings.crs)
     unit = surface.unit if settings.unit == "as_stated" else UNITS[settings.unit]
-    surface = Surface(surface.values, frame, unit, quantity_in(unit))
+    surface = Surface(surface.values, frame, unit, surface.quantity if unit == surface.unit else quantity_in(unit))
     outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position, facts.unit_text)))
     width, height = frame.cell_metres
     more = (

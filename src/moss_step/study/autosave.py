@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import os
+import time
 import uuid
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,6 +25,10 @@ def state_folder() -> Path:
     return folder
 
 
+MOST_OLD, OLDEST = 10, 7 * 24 * 3600.0
+"""How many old copies are kept, and for how many seconds."""
+
+
 @dataclass(frozen=True)
 class Recovered:
     """Unsaved work of a program that ended without saving it."""
@@ -33,26 +39,36 @@ class Recovered:
 
 
 class Autosave:
-    """Writes one running program's unsaved study beside those of others, under its process id."""
+    """Writes one running program's unsaved study beside those of others, under its process id; keeps old copies for a while."""
 
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = (folder or state_folder()) / "autosave"
-        self.folder.mkdir(parents=True, exist_ok=True)
+        self.old = self.folder / "old"
+        self.old.mkdir(parents=True, exist_ok=True)
         self._file = self.folder / f"{uuid.uuid4().hex}.json"
 
     def write(self, study: Study, saved_as: Path | None) -> None:
         """Write the study as it is now."""
         data = {
             "pid": os.getpid(),
-            "started": _started(os.getpid()),
+            "started": process_started(os.getpid()),
             "saved_as": str(saved_as) if saved_as else None,
             "study": as_data(study),
         }
         write_text(self._file, json.dumps(data))
 
     def clear(self) -> None:
-        """Remove this program's autosave: the work is saved, or was given up knowingly."""
-        self._file.unlink(missing_ok=True)
+        """The work is saved, or was given up knowingly: its autosave becomes an old copy."""
+        self.retire(self._file)
+
+    def retire(self, file: Path) -> None:
+        """Put an autosave among the old copies, of which the newest ten of the last week are kept."""
+        with suppress(OSError):
+            file.replace(self.old / file.name)
+        written = sorted(((copy_written(copy), copy) for copy in self.old.glob("*.json")), reverse=True)
+        for number, (when, copy) in enumerate(written):
+            if number >= MOST_OLD or time.time() - when > OLDEST:
+                copy.unlink(missing_ok=True)
 
     def left_behind(self) -> list[Recovered]:
         """Autosaves of programs that no longer run, newest first; those that cannot be read stay where they are."""
@@ -60,7 +76,7 @@ class Autosave:
         for file in sorted(self.folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True):
             try:
                 data = json.loads(file.read_text(encoding="utf-8"))
-                if _started(int(data["pid"])) == data["started"]:
+                if process_started(int(data["pid"])) == data["started"]:
                     continue
                 saved_as = Path(data["saved_as"]) if data["saved_as"] else None
                 found.append(Recovered(from_data(data["study"], file), saved_as, file))
@@ -69,7 +85,15 @@ class Autosave:
         return found
 
 
-def _started(pid: int) -> str | None:
+def copy_written(copy: Path) -> float:
+    """When a copy was written, in seconds; long ago when another program has just removed it."""
+    try:
+        return copy.stat().st_mtime
+    except OSError:
+        return 0.0
+
+
+def process_started(pid: int) -> str | None:
     """When a process started, as the system states it; None when it does not run."""
     try:
         return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[19]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 import numpy as np
 import shapely
@@ -62,8 +61,6 @@ def read_input(spec: InputSpec, source: str, progress: Progress) -> tuple[Value,
     if spec.accepts == "classes":
         return read_class_map(split_layer(source)[0]), []
     surface, remarks = read_surface(*split_band(source), progress=progress)
-    if spec.quantity and (surface.unit.kind == "length" or spec.quantity == "seen"):
-        surface = replace(surface, quantity=spec.quantity)  # a file says its unit, not what it measures
     if surface.frame.crs is None:
         remarks.append("No reference system is stated: distances are taken as metres.")
     return surface, remarks

@@ -5,9 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
-import os
 import threading
-import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -16,20 +14,21 @@ from typing import Any, Literal
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
 from moss_step.steps.declare import Outcome, Settings, StepKind, Value
 from moss_step.study.graph import Step, Study
+from moss_step.study.sources import Sources
 
 State = Literal["done", "waiting", "failed"]
 RESULT_VERSION = "2"
 """Part of every hash; raise it when a method changes its numbers."""
 
+_KEPT_STUDIES = 6
 METRES_TAKEN = "The height unit is not stated: metres are taken."
 
-_ASK_AGAIN = 0.2
-"""Seconds for which a source file is taken as unchanged on the disk."""
 
 _log = logging.getLogger(__name__)
 
@@ -49,46 +48,48 @@ class Engine:
         self._most_bytes = most_bytes
         self._results: OrderedDict[str, Outcome] = OrderedDict()
         self._failures: dict[str, Failure] = {}
-        self._file_hashes: dict[tuple[str, int, int], str] = {}
+        self.sources = Sources()
         self._in_use: dict[int, set[str]] = {}
-        self._asked: tuple[Study | None, float, dict[str, str]] = (None, 0.0, {})
+        self._keys: OrderedDict[int, tuple[Study, int, dict[str, str | None]]] = OrderedDict()
         self._lock = threading.Lock()
 
-    def key(self, study: Study, step_id: str, hash_files: bool = False) -> str | None:
-        """Hash of a step with all that feeds it; None while a source file was not hashed yet or cannot be read.
+    def key(self, study: Study, step_id: str) -> str | None:
+        """Hash of a step with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
+        return self._keys_of(study).get(step_id)
 
-        ``hash_files`` reads the files that are new: not for the window's own thread.
-        """
-        known = self._known_keys(study)
-        if not hash_files and step_id in known:
-            return known[step_id]
-        step = study.step(step_id)
-        fed = {}
-        for name, source in step.inputs.items():
-            part = self.key(study, source, hash_files)
-            if part is None:
-                return None
-            fed[name] = part
-        files = {}
-        for name in step.declared.file_settings:
-            digest = self._file_hash(str(step.settings.get(name, "")), hash_files)
-            if digest is None:
-                return None
-            files[name] = digest
+    def look(self, study: Study, targets: Iterable[str], progress: Progress | None = None) -> bool:
+        """Look at the source files that targets need; tells whether one is another than before. Not for the window's own thread."""
+        before = self.sources.version
+        for step in study.needs(targets):
+            for name in step.declared.file_settings:
+                self.sources.look(str(step.settings.get(name, "")), progress)
+        return self.sources.version != before
+
+    def _keys_of(self, study: Study) -> dict[str, str | None]:
+        """Keys of all steps, worked out once a study in the order in which they feed one another."""
+        with self._lock:
+            kept = self._keys.get(id(study))
+        if kept is not None and kept[0] is study and kept[1] == self.sources.version:
+            return kept[2]
+        version, keys = self.sources.version, dict[str, str | None]()
+        for step in study.in_order():
+            keys[step.id] = self._key(step, keys)
+        with self._lock:
+            self._keys[id(study)] = (study, version, keys)
+            self._keys.move_to_end(id(study))
+            while len(self._keys) > _KEPT_STUDIES:
+                self._keys.popitem(last=False)
+        return keys
+
+    def _key(self, step: Step, keys: Mapping[str, str | None]) -> str | None:
+        fed = [(name, keys[source]) for name, source in step.inputs.items()]  # in their order: of grids to merge the first one counts
+        files = {n: self.sources.digest(str(step.settings.get(n, ""))) for n in step.declared.file_settings}
+        if any(part is None for _, part in fed) or None in files.values():
+            return None
         settings = {n: v for n, v in step.settings.items() if n not in files}
         layers = {n: split_layer(str(step.settings[n]))[1] for n in files}
         text = json.dumps([RESULT_VERSION, step.kind, settings, files, layers, fed], sort_keys=True)
-        known[step_id] = hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-        return known[step_id]
-
-    def _known_keys(self, study: Study) -> dict[str, str]:
-        """Keys worked out a moment ago: the window asks for all of them many times at every change."""
-        asked, since, known = self._asked
-        now = time.monotonic()
-        if asked is not study or now - since > _ASK_AGAIN:
-            known = {}
-            self._asked = (study, now, known)
-        return known
+        return hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
 
     def outcome(self, study: Study, step_id: str) -> Outcome | None:
         """Give a step's result when it is there and up to date."""
@@ -116,18 +117,20 @@ class Engine:
         targets: Iterable[str],
         progress: Progress | None = None,
         told: Callable[[str], None] | None = None,
-        made: Callable[[Outcome], None] | None = None,
+        made: Callable[[str, Outcome], None] | None = None,
     ) -> None:
         """Run targets and all that they need; what is up to date is left alone, what failed is kept as a failure.
 
-        ``told`` hears the id of each step before it runs, ``made`` gets each result, whether it is new or not.
+        ``told`` hears the id of each step before it runs, ``made`` gets the id and result of each, whether it is new or not.
         Raises StoppedError when stopped.
         """
         progress = progress or silent()
         in_use = self._in_use.setdefault(threading.get_ident(), set())
         try:
+            targets = list(targets)
+            self.look(study, targets, progress)
             for step in study.needs(targets):
-                key = self.key(study, step.id, hash_files=True)
+                key = self.key(study, step.id)
                 if key is not None:
                     in_use.add(key)
                 with self._lock:
@@ -138,7 +141,7 @@ class Engine:
                     self._run_one(study, step, key, progress)
                 outcome = self.outcome(study, step.id)
                 if made and outcome is not None:
-                    made(outcome)
+                    made(step.id, outcome)
         finally:
             in_use.clear()
             self._trim()
@@ -174,6 +177,8 @@ class Engine:
         except MossError as error:
             missing = str(step.settings.get("source", "")) if key is None and step.declared.file_settings else ""
             self._failures[at] = Failure(str(error), missing)
+        except MemoryError:
+            self._failures[at] = Failure("This does not fit in the memory that is free. Crop the ground, or close other programs.")
         except Exception as error:  # a fault of our own must show on its card, not end the window
             _log.exception("step %s failed", step.kind)
             reason = f"This went wrong inside Moss Step ({type(error).__name__}: {error}). Other steps are not touched."
@@ -211,21 +216,24 @@ class Engine:
                     break
                 size -= self._results.pop(key).value.nbytes
 
-    def _file_hash(self, source: str, read: bool) -> str | None:
-        path = source if os.path.exists(source) else str(split_layer(source)[0])  # noqa: PTH110 - asked very often
-        try:
-            about = os.stat(path)  # noqa: PTH116
-            at = (path, about.st_size, about.st_mtime_ns)
-            if at not in self._file_hashes and read:
-                with open(path, "rb") as file:  # noqa: PTH123
-                    self._file_hashes[at] = hashlib.file_digest(file, "blake2b").hexdigest()
-        except OSError:
-            return None  # the run itself says what is wrong with the file
-        return self._file_hashes.get(at)
-
     def file_hash(self, source: str) -> str | None:
-        """Give the hash of a source's content when it was read."""
-        return self._file_hash(source, read=False)
+        """Give the digest of a source's files when they were looked at."""
+        return self.sources.digest(source)
+
+    def keep_only(self, study: Study) -> None:
+        """Let go of all results that a study does not hold, and give their memory back."""
+        keys = set(self._keys_of(study).values()) if study.steps else set()
+        with self._lock:
+            for key in [k for k in self._results if k not in keys]:
+                del self._results[key]
+        give_back()
+
+    def fail(self, study: Study, step_id: str, reason: str) -> None:
+        """Keep a failure that came after a step's own work, such as while its picture was made."""
+        key = self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
+        with self._lock:
+            self._results.pop(key, None)
+        self._failures[key] = Failure(reason)
 
 
 def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress) -> Outcome:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any, Literal
+from functools import cached_property
+from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -12,14 +13,18 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import StepKind
 
-_FROZEN = ConfigDict(frozen=True, extra="forbid")
+_FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+MOST_NAME = 120
+"""Most characters of a name that is made from other names, and most bytes of a file name made from one."""
 
 
 class Step(BaseModel):
     """One operation in a study: its kind, the ids of the steps that feed it, and its settings as plain data."""
 
     model_config = _FROZEN
-    id: str
+    id: str = Field(pattern=r"^[A-Za-z0-9_-]{1,80}$")
     kind: str
     inputs: Mapping[str, str] = Field(default_factory=dict)
     settings: Mapping[str, Any] = Field(default_factory=dict)
@@ -85,27 +90,44 @@ class Study(BaseModel):
     shading: Shading = Shading()
     pins: tuple[tuple[float, float], ...] = ()
 
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """Copy with changes; what was worked out of the old steps does not go along."""
+        made = super().model_copy(update=update, deep=deep)
+        for name in ("_by_id", "_names", "_ordered"):
+            made.__dict__.pop(name, None)
+        return made
+
     def step(self, step_id: str) -> Step:
         """Give a step by its id."""
-        for step in self.steps:
-            if step.id == step_id:
-                return step
-        raise AskedWronglyError(f"The study has no step '{step_id}'.")
+        try:
+            return self._by_id[step_id]
+        except KeyError:
+            raise AskedWronglyError(f"The study has no step '{step_id}'.") from None
 
     def has(self, step_id: str) -> bool:
         """Whether there is a step of this id."""
-        return any(s.id == step_id for s in self.steps)
+        return step_id in self._by_id
+
+    @cached_property
+    def _by_id(self) -> dict[str, Step]:
+        return {s.id: s for s in reversed(self.steps)}
+
+    @cached_property
+    def _names(self) -> dict[str, str]:
+        """Names of all results, each made after those that it is made from."""
+        names: dict[str, str] = {}
+        for step in self.in_order():
+            fed = {n: names[source] for n, source in step.inputs.items()}
+            try:
+                names[step.id] = step.name or step.declared.label(step.declared.checked(step.settings), fed)
+            except MossError:
+                names[step.id] = step.declared.title
+            names[step.id] = names[step.id][:MOST_NAME]
+        return names
 
     def name_of(self, step_id: str) -> str:
         """Name of a step's result: given by the person, or made from what the step did."""
-        step = self.step(step_id)
-        if step.name:
-            return step.name
-        names = {n: self.name_of(source) for n, source in step.inputs.items()}
-        try:
-            return step.declared.label(step.declared.checked(step.settings), names)
-        except MossError:
-            return step.declared.title
+        return self.step(step_id).name or self._names[step_id]
 
     def fresh_id(self, kind: str) -> str:
         """Give an id that no step has yet."""
@@ -156,15 +178,30 @@ class Study(BaseModel):
 
         Raises MossError when steps feed each other in a circle or an input is missing.
         """
-        left, done, ordered = list(self.steps), set[str](), list[Step]()
-        while left:
-            ready = [s for s in left if set(s.inputs.values()) <= done]
-            if not ready:
-                raise MossError(f"The step '{left[0].id}' depends on itself or on a step that is not there.")
+        return list(self._ordered)
+
+    @cached_property
+    def _ordered(self) -> tuple[Step, ...]:
+        """Steps by how far they lie from those that need none, after Kahn 1962, in the order they were made."""
+        followers: dict[str, list[Step]] = {s.id: [] for s in self.steps}
+        waiting: dict[str, int] = {}
+        for step in self.steps:
+            sources = set(step.inputs.values())
+            waiting[step.id] = len(sources)
+            for source in sources & followers.keys():
+                followers[source].append(step)
+        place = {s.id: n for n, s in enumerate(self.steps)}
+        ready, ordered = [s for s in self.steps if not s.inputs], list[Step]()
+        while ready:
             ordered += ready
-            done |= {s.id for s in ready}
-            left = [s for s in left if s.id not in done]
-        return ordered
+            following = [f for s in ready for f in followers[s.id]]
+            for step in following:
+                waiting[step.id] -= 1
+            ready = sorted({s.id: s for s in following if waiting[s.id] == 0}.values(), key=lambda s: place[s.id])
+        if len(ordered) < len(self.steps):
+            stuck = next(s for s in self.steps if s not in ordered)
+            raise MossError(f"The step '{stuck.id}' depends on itself or on a step that is not there.")
+        return tuple(ordered)
 
     def with_key_row(self, row: KeyRow) -> Study:
         """Give the study with a row of the Key set, on top when it is new."""
@@ -182,5 +219,8 @@ class Study(BaseModel):
 
 
 def file_name(text: str) -> str:
-    """Make a file name of a result's name."""
-    return re.sub(r"[^\w.-]+", "_", text.strip()).strip("_.").lower() or "result"
+    """Make a file name of a result's name: of letters, digits and dashes, and short enough for any file system."""
+    clean = re.sub(r"[^\w.-]+", "_", text.strip()).strip("_.").lower()
+    while len(clean.encode("utf-8", "ignore")) > MOST_NAME:
+        clean = clean[:-1]
+    return clean.encode("utf-8", "ignore").decode().strip("_.") or "result"

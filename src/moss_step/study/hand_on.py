@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 import numpy as np
 
 from moss_step.formats.raster import write_class_map, write_surface
-from moss_step.formats.vector import DRIVERS, write_shapes
+from moss_step.formats.vector import DRIVERS, split_layer, write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
@@ -46,6 +46,14 @@ def check_ending(path: Path, kind: ValueKind) -> None:
         raise AskedWronglyError(f"{what} cannot be written as '{path.name}'.", f"End it in {', '.join(ENDINGS[kind])}.")
 
 
+def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
+    """Raise AskedWronglyError when a file to write is one that is read: it would be gone afterwards."""
+    for source in sources:
+        read = split_layer(source)[0] if "\0" not in source else None
+        if read is not None and path.exists() and read.exists() and path.samefile(read):
+            raise AskedWronglyError(f"{path} is read for this, and would be replaced by the result.", "Give the result another name.")
+
+
 def hand_on(outcome: Outcome, name: str, path: Path, progress: Progress | None = None) -> None:
     """Write a result in the format of the ending, whole or not at all."""
     check_ending(path, kind_of(outcome))
@@ -69,14 +77,19 @@ def table_text(columns: Mapping[str, np.ndarray]) -> str:
     """Give columns as CSV; missing numbers are empty."""
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
-    table.writerow(columns)
+    table.writerow([harmless(name) for name in columns])
     for row in zip(*columns.values(), strict=True):
         table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
     return out.getvalue()
 
 
 def _plain(value: object) -> object:
-    return f"{value:.10g}" if isinstance(value, float | np.floating) else value
+    return f"{value:.10g}" if isinstance(value, float | np.floating) else harmless(value) if isinstance(value, str) else value
+
+
+def harmless(text: str) -> str:
+    """A text that a spreadsheet takes as text: one that begins like a formula gets an apostrophe before it."""
+    return f"'{text}" if text[:1] in "=+-@\t\r" and text else text
 
 
 def class_table(outcome: Outcome) -> str:
@@ -92,5 +105,5 @@ def class_table(outcome: Outcome) -> str:
             f"{found[c.name, 'area_m2']:.3f}",
             f"{found[c.name, 'share']:.8f}",
         )
-        table.writerow([c.code, c.name, c.color, c.text, *numbers])
+        table.writerow([c.code, harmless(c.name), c.color, harmless(c.text), *numbers])
     return out.getvalue()

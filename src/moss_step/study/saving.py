@@ -16,6 +16,7 @@ from moss_step.study.graph import Step, Study
 
 ENDING = ".moss"
 VERSION = 1
+MOST_STEPS, MOST_PINS = 5_000, 10_000
 _MARK = "moss_step_study"
 
 
@@ -33,7 +34,7 @@ def load_study(path: Path) -> Study:
     text = read_text(path)
     try:
         data = json.loads(text)
-    except (json.JSONDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         raise MossError(f"{path} is damaged or no study: {error}.", "It was left as it is. Look for a copy.") from error
     folder = path.resolve().parent
     return _paths(from_data(data, path), lambda p: os.path.normpath(folder / p))
@@ -49,13 +50,19 @@ def from_data(data: Any, path: Path) -> Study:
     if not isinstance(data, dict) or _MARK not in data:
         raise MossError(f"{path} is not a Moss Step study.", "Choose a file that ends in .moss.")
     version = data.pop(_MARK)
-    if not isinstance(version, int) or version > VERSION:
+    if isinstance(version, bool) or not isinstance(version, int) or version < 1:
+        raise MossError(f"{path} is damaged: its version is {str(version)[:40]!r}.", "It was left as it is. Look for a copy.")
+    if version > VERSION:
         raise MossError(
             f"{path} was written by a newer Moss Step (study version {version}; this one reads {VERSION}).",
             "It was left as it is. Open it with the newer one.",
         )
     try:
+        if _has_surrogates(data):
+            raise MossError("it holds characters that are none.")
         study = Study.model_validate(data)
+        if len(study.steps) > MOST_STEPS or len(study.pins) > MOST_PINS:
+            raise MossError(f"it has {len(study.steps):,} steps and {len(study.pins):,} pins, and at most {MOST_STEPS:,} and {MOST_PINS:,} are read.")
         study.in_order()
         _check_kinds(study)
     except ValidationError as error:
@@ -73,6 +80,17 @@ def _cleaned(study: Study) -> Study:
     return study.model_copy(update={"steps": steps})
 
 
+def _has_surrogates(data: Any) -> bool:
+    """Whether a text anywhere in plain data holds half a character, which no file could be written with."""
+    left = [data]
+    while left:
+        value = left.pop()
+        if isinstance(value, str) and any("\ud800" <= c <= "\udfff" for c in value):
+            return True
+        left += [*value.keys(), *value.values()] if isinstance(value, dict) else value if isinstance(value, list) else []
+    return False
+
+
 def _check_kinds(study: Study) -> None:
     ids = [s.id for s in study.steps]
     if len(set(ids)) != len(ids):
@@ -80,6 +98,9 @@ def _check_kinds(study: Study) -> None:
     for step in study.steps:
         if step.kind not in catalogue():
             raise MossError(f"it has a step '{step.kind}' that this Moss Step does not know.")
+        strange = [n for n in step.inputs if step.declared.input(n) is None]
+        if strange:
+            raise MossError(f"step '{step.id}': {step.kind} has no input '{strange[0][:60]}'.")
         try:
             step.declared.checked({n: v for n, v in step.settings.items() if n not in step.declared.retired})
         except AskedWronglyError as error:

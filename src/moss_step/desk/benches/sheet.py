@@ -18,7 +18,7 @@ from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.study.graph import file_name
-from moss_step.study.hand_on import ENDINGS, hand_on, kind_of
+from moss_step.study.hand_on import ENDINGS, check_not_a_source, hand_on, kind_of
 from moss_step.study.record import lineage
 
 _FORMATS = {
@@ -107,7 +107,13 @@ class SheetBench(QWidget):
         outcome = self.work.outcome(self.step_id)
         if outcome is None:
             return
-        self._try(lambda: hand_on(outcome, self.work.study.name_of(self.step_id), path), path)
+        sources = [str(s.settings[n]) for s in self.work.study.steps for n in s.declared.file_settings if n in s.settings]
+
+        def write() -> None:
+            check_not_a_source(path, sources)
+            hand_on(outcome, self.work.study.name_of(self.step_id), path)
+
+        self._try(write, path)
 
     def write_record(self, path: Path) -> None:
         """Write the chosen result's lineage."""

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import logging
-import threading
 import time
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,8 +12,8 @@ from PySide6.QtGui import QImage
 
 from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
 from moss_step.desk.theme import OCHRE, PAPER
+from moss_step.desk.worker import NewestWins
 
-_log = logging.getLogger(__name__)
 REST = 560
 """Points on the longer side of the ground at rest: some 320,000 triangles."""
 MOVING = (280, 200, 140)
@@ -77,10 +74,7 @@ class Stage(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(1)
-        self._lock = threading.Lock()
-        self._next: Wish | None = None
-        self._busy = False
+        self._worker: NewestWins[Wish] = NewestWins(self._answer, self._failed)
         self._plotter: Any = None
         self._first = True
         self._shown: Ground | None = None
@@ -91,7 +85,7 @@ class Stage(QObject):
     @property
     def busy(self) -> bool:
         """Whether something is being drawn."""
-        return self._busy
+        return self._worker.busy
 
     @property
     def moving_points(self) -> int:
@@ -100,38 +94,22 @@ class Stage(QObject):
 
     def wish(self, wish: Wish) -> None:
         """Ask for a picture; it replaces what waits."""
-        with self._lock:
-            self._next = wish
-            if not self._busy:
-                self._busy = True
-                self._pool.submit(self._work)
+        self._worker.wish(wish)
 
     def close(self) -> None:
         """End the thread; what it drew with is let go in it."""
-        with self._lock:
-            self._next = None
-        self._pool.submit(self._let_go)
-        self._pool.shutdown(wait=True)
+        self._worker.close(self._let_go)
 
     def _let_go(self) -> None:
         if self._plotter is not None:
             self._plotter.close()
             self._plotter = None
 
-    def _work(self) -> None:
-        while True:
-            with self._lock:
-                wish, self._next = self._next, None
-                if wish is None:
-                    self._busy = False
-                    return
-            try:
-                image = self.draw(wish)
-            except Exception as error:
-                _log.exception("the block could not be drawn")
-                self.failed.emit(f"The block cannot be drawn here: {error}")
-            else:
-                self.drawn.emit(image, wish)
+    def _answer(self, wish: Wish) -> None:
+        self.drawn.emit(self.draw(wish), wish)
+
+    def _failed(self, wish: Wish, error: BaseException) -> None:
+        self.failed.emit(f"The block cannot be drawn here: {error}")
 
     def draw(self, wish: Wish) -> QImage:
         """Draw in this thread, which must be the only one that does; a frame that moves learns from how long the last one took."""

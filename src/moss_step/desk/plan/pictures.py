@@ -107,6 +107,11 @@ class Pictures:
                 self._made.popitem(last=False)
         return made
 
+    def forget(self) -> None:
+        """Let go of all pictures."""
+        with self._lock:
+            self._made.clear()
+
     def ready(self, value: Value) -> Picture | None:
         """Give a value's picture if it was made."""
         with self._lock:

@@ -53,11 +53,23 @@ def _crossing(top, r0, c0, by_rows, sign, slope, i):  # type: ignore[no-untyped-
 
 
 @numba.njit(cache=True, nogil=True)
-def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[no-untyped-def]  # numba infers the types
+def _steepest_near(top, ray, likely, n, eye, lengths):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Largest rise a step of the three crossings around one; -inf when there is none."""
+    (r0, c0, by_rows, sign, slope), (bend, step), best = ray, lengths, -np.inf
+    for k in range(max(likely - 1, 1), min(likely + 2, n)):
+        v = _crossing(top, r0, c0, by_rows, sign, slope, k)
+        if v == v:
+            best = max(best, (v - bend * (k * step) ** 2 - eye) / k)
+    return best
+
+
+@numba.njit(cache=True, nogil=True)
+def steepest(top, tiles, start, end, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]  # numba infers the types
     """Largest rise a step of all crossings between two cells, as the ray sees it; stops above ``limit``.
 
     ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the length of the
-    whole ray. -inf when nothing lies between. Tiles that lie too low to matter are skipped.
+    whole ray. -inf when nothing lies between. Tiles that lie too low to matter are skipped: most of them when the steepest crossing stands
+    near the step ``likely`` (0: not known), which is looked at first.
     """
     (r0, c0), (r1, c1) = start, end
     dr, dc = r1 - r0, c1 - c0
@@ -69,6 +81,8 @@ def steepest(top, tiles, start, end, eye, bend, metres, limit):  # type: ignore[
     slope = (dc if by_rows else dr) / n
     step = metres / n
     best, i = -np.inf, 1
+    if likely > 0:
+        best = _steepest_near(top, (r0, c0, by_rows, sign, slope), likely, n, eye, (bend, step))
     while i < n:
         last = min(i + TILE - 1, n - 1)
         if last - i >= TILE // 2:
@@ -141,14 +155,14 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # t
             if _blocked_near(top, (r0, c0), (r, c), eye, bend, d, limit, where[r, c]):
                 out[r, c] = 0
                 continue
-            out[r, c] = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, limit) <= limit
+            out[r, c] = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, limit, 0) <= limit
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def ray_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def ray_heights(surfaces, stand, sizes, reach, block, where, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """How high above the ground (below it: negative) the lowest free ray from a cell passes over each, where lower than ``out``.
 
-    -inf where nothing stands between the two.
+    -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most.
     """
     ground, top, tiles = surfaces
     r0, c0, eye, bend = stand
@@ -162,7 +176,7 @@ def ray_heights(surfaces, stand, sizes, reach, block, out):  # type: ignore[no-u
             n = max(abs(r - r0), abs(c - c0))
             over = -np.inf
             if n >= 2:
-                steep = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, np.inf)
+                steep = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, np.inf, where[r, c])
                 if steep > -np.inf:
                     over = steep * n + eye + bend * d * d - z
             if not out[r, c] <= over:

@@ -206,7 +206,7 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
     seen, asked, areas = [], [], []
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
-        view = seen_by(sight, observer, None)
+        view = seen_by(sight, observer, progress.part(k / len(observers), (k + 1) / len(observers)))
         hit = view == 1
         count += hit
         if which is not None:
@@ -226,7 +226,7 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring heights")
         free, some = np.full(sight.frame.shape, np.float32(np.nan)), replace(observer, down=-90.0, up=90.0)
-        cell, eye = _free_rays(sight, some, free)
+        cell, eye = _free_rays(sight, some, free, progress.part(k / len(observers), (k + 1) / len(observers)))
         if some.limited:
             free[~_within(sight, cell, eye, some)] = np.nan
         out = np.fmin(out, free)
@@ -244,7 +244,7 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring angles")
         over = np.full(sight.frame.shape, np.float32(np.nan))
-        cell, eye = _free_rays(sight, observer, over)
+        cell, eye = _free_rays(sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers)))
         over[np.isinf(over)] = np.nan
         if observer.limited:
             over[~_within(sight, cell, eye, observer)] = np.nan
@@ -257,11 +257,15 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     return Surface(out, sight.frame, ANGLE, "angle")
 
 
-def _free_rays(sight: Sight, observer: Observer, out: np.ndarray) -> tuple[tuple[int, int], float]:
+def _free_rays(sight: Sight, observer: Observer, out: np.ndarray, progress: Progress) -> tuple[tuple[int, int], float]:
     """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and eye height."""
     cell, eye = place_of(sight, observer)
+    where = np.zeros(sight.frame.shape, np.int32)
+    _preview(sight, observer, cell, eye, where)  # where each ray most likely rises most: the rest need only be shown to lie lower
     surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
-    ray_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (0, sight.frame.rows), out)
+    rows = _rows_within(sight, cell, observer.reach)
+    for first, last in progress.blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
+        ray_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (rows.start + first, rows.start + last), where, out)
     return cell, eye
 
 
