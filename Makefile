@@ -1,12 +1,15 @@
 # make demo    sets up and opens the window with Harrow Moss (on a virtual display when there is none)
 # make test    sets up and runs the tests
+# make soak    tries damaged files, hostile studies, kills and the like for MINUTES=10 from SEED=1
 # make setup   only what the two need; leaves .venv/bin/moss-step
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+MINUTES ?= 10
+SEED ?= 1
 READY := $(VENV)/.ready
 
-.PHONY: demo test setup bench screenshots lint demo-data clean
+.PHONY: demo test setup bench screenshots lint demo-data soak clean
 
 demo: setup
 	sh tools/with_display.sh $(BIN)/moss-step demo
@@ -28,12 +31,15 @@ $(READY): pyproject.toml constraints.txt tools/system_packages.sh
 bench: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.run
 
+soak: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m soak --minutes $(MINUTES) --seed $(SEED) --report docs/reliability.md
+
 screenshots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.screenshots docs/screenshots
 
 lint: setup
-	$(BIN)/ruff check src tests benchmarks tools
-	$(BIN)/ruff format --check src tests benchmarks tools
+	$(BIN)/ruff check src tests benchmarks soak tools
+	$(BIN)/ruff format --check src tests benchmarks soak tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

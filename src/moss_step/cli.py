@@ -5,12 +5,15 @@ from __future__ import annotations
 import argparse
 import io
 import json
+import logging
 import os
 import signal
 import sys
 import threading
+import warnings
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from types import TracebackType
 from typing import Any, NoReturn
 
 from moss_step import __version__
@@ -101,9 +104,46 @@ def _said(text: str, code: int) -> int:
     return code
 
 
+def program() -> int:
+    """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the log."""
+    hush_libraries()
+    if sys.argv[1:2] in (["do"], ["run"], ["steps"]):
+        keep_to_ourselves()
+    return main()
+
+
 def open_window() -> int:
     """Open the window with an empty study."""
+    hush_libraries()
     return main([])
+
+
+def keep_to_ourselves() -> None:
+    """Standard error is ours alone: what code of the libraries writes there by itself, such as on a full disk, goes nowhere."""
+    try:
+        ours = os.dup(2)
+    except OSError:
+        return  # it is closed
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    sys.stderr = open(ours, "w", buffering=1, encoding=sys.stderr.encoding, errors="backslashreplace")  # noqa: SIM115, PTH123 - a descriptor, open to the end
+
+
+def hush_libraries() -> None:
+    """Keep remarks of the libraries off standard error: what matters of them comes as errors, and is said in our words."""
+    warnings.simplefilter("ignore")
+    log = logging.getLogger("moss_step")
+    usual = sys.excepthook
+
+    def remark(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        """A raster library's log stumbles over damaged text in its own messages; everything else is shown as ever."""
+        if kind is UnicodeDecodeError:
+            log.debug("a library could not say: %s", error)
+        else:
+            usual(kind, error, trace)
+
+    sys.excepthook = remark
+    sys.unraisablehook = lambda about: log.debug("a library could not say: %s", about.exc_value)
+    logging.getLogger("rasterio").addHandler(logging.NullHandler())
 
 
 def _window(paths: list[Path], demo: bool = False) -> int:
@@ -240,4 +280,4 @@ class _ProgressBar:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(program())

@@ -17,6 +17,8 @@ _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")
 
 def files_of(path: Path) -> list[Path]:
     """The file, those beside it that a reader looks at, and what a virtual grid is made of; those that are there."""
+    if not path.name:
+        return []
     beside = [path.with_suffix(e) for e in _BESIDE if e != path.suffix.lower()] + [path.with_suffix(e.upper()) for e in _BESIDE]
     found = [path, *beside, *(Path(f"{path}{e}") for e in _AFTER)]
     if path.suffix.lower() == virtual.ENDING:

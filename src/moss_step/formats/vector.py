@@ -13,7 +13,7 @@ import shapely
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, in_words, printable, whole_file
 from moss_step.model.errors import MossError
-from moss_step.model.frame import reference_system
+from moss_step.model.frame import carried, reference_system
 from moss_step.model.shapes import Shapes
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
@@ -122,7 +122,8 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
             shutil.copyfile(path, temporary)
         else:
             temporary.unlink()
-        with in_words(path, "shapes", "The disk may be full, or a name of a column too long."):
+        with in_words(path, "shapes", "The disk may be full, or a name of a column too long."), warnings.catch_warnings():
+            warnings.simplefilter("ignore")
             pyogrio.raw.write(temporary, shapely.to_wkb(shapes.geometry), list(shapes.columns.values()), list(shapes.columns), **options)
             written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)["features"]
         if written != len(shapes):
@@ -137,11 +138,14 @@ def _holds_others(path: Path, layer: str) -> bool:
 
 
 def in_system(shapes: Shapes, crs: str | None) -> Shapes:
-    """Carry shapes over to another reference system; unknown systems are taken as the same."""
-    from pyproj import Transformer
+    """Carry shapes over to another reference system; unknown systems are taken as the same.
 
+    Raises MossError where there is no way to the other system, or it does not reach as far as the shapes.
+    """
     if crs is None or shapes.crs is None or reference_system(crs) == reference_system(shapes.crs):
         return shapes
-    turn = Transformer.from_crs(shapes.crs, crs, always_xy=True)
-    moved = shapely.transform(shapes.geometry, lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1])))
+    source, target = shapes.crs, crs
+    moved = shapely.transform(shapes.geometry, lambda xy: np.column_stack(carried(source, target, xy[:, 0], xy[:, 1])))
+    if not np.isfinite(shapely.get_coordinates(moved)).all():
+        raise MossError("Some shapes lie where the other reference system does not reach.", "Choose others, or another system.")
     return Shapes(np.asarray(moved), shapes.columns, crs, shapes.symbols)

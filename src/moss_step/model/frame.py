@@ -8,8 +8,8 @@ from functools import cached_property, lru_cache
 
 import numpy as np
 import shapely
-from pyproj import CRS, Geod
-from pyproj.exceptions import CRSError
+from pyproj import CRS, Geod, Transformer
+from pyproj.exceptions import CRSError, ProjError
 
 from moss_step.model.errors import AskedWronglyError, MossError
 
@@ -27,6 +27,18 @@ def reference_system(text: str) -> CRS:
         return CRS.from_user_input(text)
     except CRSError:
         raise AskedWronglyError(f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text.") from None
+
+
+def carried(source: CRS | str, target: CRS | str, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Coordinates in another reference system, east or longitude first; infinite where the other system does not reach.
+
+    Raises MossError where there is no way from one system to the other, as with local and damaged ones.
+    """
+    try:
+        turned = Transformer.from_crs(source, target, always_xy=True).transform(x, y)
+    except ProjError as error:
+        raise MossError("There is no way from one of these reference systems to the other.", "State the right ones in Gather.") from error
+    return np.asarray(turned[0]), np.asarray(turned[1])
 
 
 @dataclass(frozen=True)

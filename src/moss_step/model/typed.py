@@ -7,6 +7,12 @@ from typing import TypeVar
 Kind = TypeVar("Kind")
 
 
+def as_whole(text: str) -> int | None:
+    """A whole number of at most nine digits, as one types it; None for any other text."""
+    digits = text.strip()
+    return int(digits) if digits.isascii() and digits.isdecimal() and len(digits) < 10 else None
+
+
 def as_kind(value: object, kind: type[Kind]) -> Kind:
     """Give a value as the kind that it was declared to be.
 

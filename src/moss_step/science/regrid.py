@@ -14,7 +14,7 @@ from rasterio.transform import Affine, from_origin
 from rasterio.warp import calculate_default_transform, reproject
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Box, Frame, reference_system
+from moss_step.model.frame import Box, Frame, carried, reference_system
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
@@ -121,11 +121,9 @@ def metric_system(frame: Frame) -> str | None:
     """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the poles."""
     if not frame.geographic:
         return None
-    from pyproj import Transformer
-
     xmin, ymin, xmax, ymax = frame.box
-    to_degrees = Transformer.from_crs(frame.system, "EPSG:4326", always_xy=True)
-    lon, lat = to_degrees.transform((xmin + xmax) / 2.0, (ymin + ymax) / 2.0)
+    middle = np.array([(xmin + xmax) / 2.0]), np.array([(ymin + ymax) / 2.0])
+    lon, lat = (float(v[0]) for v in carried(frame.crs or "", "EPSG:4326", *middle))
     if not -80.0 <= lat <= 84.0:
         return None
     zone = int((lon + 180.0) // 6.0) % 60 + 1

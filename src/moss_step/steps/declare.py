@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 from pydantic.fields import FieldInfo
 
 from moss_step.model.class_map import ClassMap
@@ -24,18 +24,42 @@ Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
 
 
+MOST, LEAST = 1e12, 1e-12
+"""No setting is larger, up or down, or nearer to 0 without being 0: beyond any length, area or height on this earth in any unit."""
+
+
 class Settings(BaseModel):
-    """Base of all settings: unknown names are refused, values are frozen."""
+    """Base of all settings: unknown names, and numbers beyond ``MOST`` and ``LEAST`` or that are none, are refused; values are frozen."""
 
     # What checks them is built when a step is first used, not for every step at each start.
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, allow_inf_nan=False)
     unlisted: ClassVar[tuple[str, ...]] = ()
     """Settings of a base class that mean nothing here: they are not shown, not told of, and refused."""
 
+    @field_validator("*", mode="after")
+    @classmethod
+    def _within(cls, value: Any) -> Any:
+        """Refuse what no ground can have before anything is worked out with it."""
+        if beyond(value):
+            raise ValueError(f"from {-MOST:g} to {MOST:g}, and not nearer to 0 than {LEAST:g}")
+        return value
+
     @classmethod
     def listed(cls) -> dict[str, FieldInfo]:
         """The settings that count, by name in their declared order."""
         return {n: f for n, f in cls.model_fields.items() if n not in cls.unlisted}
+
+
+def beyond(value: object) -> bool:
+    """Whether a number, or one within tuples and lists, is larger or smaller than any setting may be, or is no number."""
+    if isinstance(value, (tuple, list)):
+        return any(beyond(v) for v in value)
+    return isinstance(value, (int, float)) and value != 0 and not LEAST <= abs(value) <= MOST
+
+
+def is_text(value: str) -> bool:
+    """Whether a text can be shown and written: no unpaired surrogates, no nulls."""
+    return "\0" not in value and not any("\ud800" <= c <= "\udfff" for c in value)
 
 
 def setting(
@@ -145,6 +169,9 @@ class StepKind:
         if unknown:
             allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.listed())) or "none"
             raise AskedWronglyError(f"{self.kind} has no setting '{unknown[0]}'.", f"It has: {allowed}.")
+        for name, value in given.items():
+            if isinstance(value, str) and name not in self.file_settings and not is_text(value):
+                raise AskedWronglyError(f"{name} holds characters that are no text.", "Type it again.")
         try:
             return self.settings.model_validate(dict(given))
         except ValidationError as error:

@@ -17,6 +17,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_whole
 from moss_step.science.sight.obstacles import with_shapes
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
 from moss_step.steps.declare import Inputs, InputSpec, Settings, setting
@@ -42,10 +43,11 @@ def own_values(text: str | None) -> dict[int, dict[str, str | float]]:
     """
     found: dict[int, dict[str, str | float]] = {}
     for part in (p.strip() for p in (text or "").split(";") if p.strip()):
-        number, _, rest = part.partition(":")
-        if not number.strip().isdigit() or not rest.strip():
+        before, _, rest = part.partition(":")
+        number = as_whole(before)
+        if number is None or not rest.strip():
             raise ValueError(f"values such as 2: height=20, reach=500; 3: off, and '{part[:40]}' is none")
-        own = found.setdefault(int(number), {})
+        own = found.setdefault(number, {})
         for pair in (v.strip() for v in rest.split(",")):
             word, _, value = (v.strip() for v in pair.partition("="))
             if pair == "off":
@@ -189,11 +191,22 @@ def all_observers(settings: SightSettings, inputs: Inputs, frame: Frame) -> list
     return found
 
 
+MOST_OBSERVERS = 100_000
+
+
+def check_count(count: float) -> None:
+    """Raise AskedWronglyError for more observers than can be looked from."""
+    if not count <= MOST_OBSERVERS:
+        raise AskedWronglyError(f"{count:,.0f} observers are more than the {MOST_OBSERVERS:,} that can be looked from.", "Choose fewer of them.")
+
+
 def _of_shapes(shapes: Shapes, shared: Observer, spacing: float) -> list[Observer]:
     """Points with the values of their columns; lines become points so far apart."""
     if shapes.kind == "lines":
+        check_count(float(shapely.length(shapes.geometry).sum()) / spacing + len(shapes))
         xy = np.vstack([shapely.get_coordinates(shapely.segmentize(g, spacing)) for g in shapes.geometry])
         return [replace(shared, x=float(x), y=float(y), name=f"point {k + 1}") for k, (x, y) in enumerate(xy)]
+    check_count(len(shapes))
     names, columns = shapes.names(), {c.lower(): v for c, v in shapes.columns.items()}
     found = []
     for k, point in enumerate(shapely.centroid(shapes.geometry)):

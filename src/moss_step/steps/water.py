@@ -14,6 +14,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_whole
 from moss_step.model.units import BEARING, CELLS, CUBIC_METRE, METRE, NONE, SHARE, SQUARE_METRE
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
@@ -303,10 +304,11 @@ def _named(shapes: Shapes, names: str | None) -> Shapes:
     """Put names that basins were given in the name column."""
     column = shapes.columns["name"].copy()
     for part in filter(None, (p.strip() for p in (names or "").split(";"))):
-        number, mark, name = part.partition("=")
-        if not mark or not number.strip().isdigit() or not 1 <= int(number) <= len(shapes):
+        before, mark, name = part.partition("=")
+        number = as_whole(before)
+        if not mark or number is None or not 1 <= number <= len(shapes):
             raise AskedWronglyError(f"'{part}' names no basin.", f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack.")
-        column[int(number) - 1] = name.strip()
+        column[number - 1] = name.strip()
     return replace(shapes, columns={**shapes.columns, "name": column})
 
 

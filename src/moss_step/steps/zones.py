@@ -19,7 +19,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.typed import as_kind
+from moss_step.model.typed import as_kind, as_whole
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.profile import MOST_POINTS
@@ -189,7 +189,8 @@ polygonize = StepKind(
 
 
 def _neighbour_number(value: Any) -> Any:
-    return int(value) if isinstance(value, str) and value.isdigit() else value
+    number = as_whole(value) if isinstance(value, str) else None
+    return value if number is None else number
 
 
 class PatchSettings(Settings):

@@ -120,7 +120,7 @@ class Study(BaseModel):
             fed = {n: names[source] for n, source in step.inputs.items()}
             try:
                 names[step.id] = step.name or step.declared.label(step.declared.checked(step.settings), fed)
-            except MossError:
+            except (MossError, KeyError):  # with settings or inputs missing there is nothing to make a name of; its card says which
                 names[step.id] = step.declared.title
             names[step.id] = names[step.id][:MOST_NAME]
         return names

@@ -161,6 +161,10 @@ def _position_rows(z, middle, running, disk, rows_range, whole, out):  # type: i
                 out[r, c] = np.float32(d)
 
 
+_BEYOND = 16.0
+"""A disk so many times the size of the ground covers all of it from every cell, each of its boxes, too."""
+
+
 def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
     """A disk of a radius in metres as parts for ``_strips_of_row``: exact while it is small, else of nine boxes.
 
@@ -168,6 +172,7 @@ def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
     however the ground is turned.
     """
     finest = min(float(frame.row_widths.min()), float(frame.row_heights.min()))
+    radius = min(radius, _BEYOND * (float(frame.row_widths.max()) * frame.cols + float(frame.row_heights.sum())))
     if 2 * int(radius / finest * _A_HAIR) + 1 <= MOST_ROWS:
         return np.array([[0.0, radius, 0.0, sign]])
     angles = (np.arange(BOXES) + 0.5) * (math.pi / 2.0 / BOXES)
@@ -275,11 +280,11 @@ def _extreme(z: np.ndarray, radius: float, frame: Frame, progress: Progress, hig
 
     run = ndimage.maximum_filter1d if highest else ndimage.minimum_filter1d
     out = np.empty_like(z)
-    up = np.floor(radius / frame.row_heights * _A_HAIR).astype(np.int64)
-    aside = np.minimum(np.floor(radius / frame.row_widths * _A_HAIR).astype(np.int64), frame.cols)
+    up = np.minimum(np.floor(radius / frame.row_heights * _A_HAIR), frame.rows).astype(np.int64)
+    aside = np.minimum(np.floor(radius / frame.row_widths * _A_HAIR), frame.cols).astype(np.int64)
     cuts = np.flatnonzero(np.diff(up) | np.diff(aside)) + 1  # rows that look equally far: all of them but for degrees
     for part in np.split(np.arange(frame.rows), cuts):
-        first, last, reach = part[0], part[-1] + 1, int(min(up[part[0]], frame.rows))
+        first, last, reach = part[0], part[-1] + 1, int(up[part[0]])
         progress.at((0.0 if highest else 0.5) + 0.5 * first / frame.rows, "Working out local relief")
         above = max(first - reach, 0)
         columns = run(z[above : last + reach], 2 * reach + 1, axis=0, mode="nearest")[first - above : last - above]

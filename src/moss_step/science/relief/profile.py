@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, carried
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import METRE, NONE
@@ -43,10 +43,7 @@ def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, 
     """Coordinates in the system of another frame; unknown systems are taken as the same."""
     if frame.system is None or other.system is None or frame.crs == other.crs or frame.system == other.system:
         return xy[:, 0], xy[:, 1]
-    from pyproj import Transformer
-
-    x, y = Transformer.from_crs(frame.system, other.system, always_xy=True).transform(xy[:, 0], xy[:, 1])
-    return np.asarray(x), np.asarray(y)
+    return carried(frame.system, other.system, xy[:, 0], xy[:, 1])
 
 
 def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:

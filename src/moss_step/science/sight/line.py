@@ -83,6 +83,8 @@ def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float
     if start == end:
         raise MossError("The line of sight has no length.", "Give two different ends.")
     ends = np.array([start, end], np.float64)
+    if any(sight.frame.cell_at(*place) is None for place in (start, end)):  # before points are laid along it, which would never end
+        raise MossError("An end of the line of sight has no ground.", "Draw it on the ground.")
     along = _even_and_crossing(sight.frame, ends)
     d, low, high = _read(sight, ends, along)
     if np.isnan(low[0]) or np.isnan(low[-1]):

@@ -46,10 +46,10 @@ def row_numbers(text: str, count: int) -> np.ndarray:
     """
     found: set[int] = set()
     for part in filter(None, re.split(r"[,\s]+", text.strip())):
-        match = re.fullmatch(r"(\d+)(?:-(\d+))?", part)
+        match = re.fullmatch(r"([0-9]{1,9})(?:-([0-9]{1,9}))?", part)
         first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
         if not 1 <= first <= last <= count:
-            raise AskedWronglyError(f"'{part}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6.")
+            raise AskedWronglyError(f"'{part[:40]}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6.")
         found.update(range(first - 1, last))
     return np.array(sorted(found), np.int64)
 
