@@ -113,6 +113,8 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
         chosen = _band(file, path, band)
         if file.dtypes[chosen - 1].startswith("complex"):
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
+        if not np.isfinite(file.transform[:6]).all() or not abs(file.transform.determinant) > 0.0:
+            raise MossError(f"{path} does not say where its cells lie: their size is no number.", "Fetch it again.")
         placed = not (file.transform.is_identity and file.crs is None)
         unit_text = file.units[chosen - 1] or ""
         tags = file.tags(chosen)
@@ -239,6 +241,7 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     height = float(np.hypot(transform.b, transform.e))
     new_cols = max(1, round((max(xs) - min(xs)) / cell))
     new_rows = max(1, round((max(ys) - min(ys)) / height))
+    check_memory(new_rows * new_cols, "The grid turned north", "Turn it before it is read here.")
     target = from_origin(min(xs), max(ys), cell, height)
     out = np.full((new_rows, new_cols), np.nan, values.dtype)
     reproject(

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator
 from pydantic.fields import FieldInfo
 
 from moss_step.model.class_map import ClassMap
@@ -24,8 +24,8 @@ Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
 
 
-MOST, LEAST = 1e12, 1e-12
-"""No setting is larger, up or down, or nearer to 0 without being 0: beyond any length, area or height on this earth in any unit."""
+MOST, LEAST = 1e15, 1e-12
+"""No setting is larger, up or down, or nearer to 0 without being 0: the earth has 5e14 square metres."""
 
 
 class Settings(BaseModel):
@@ -36,11 +36,14 @@ class Settings(BaseModel):
     unlisted: ClassVar[tuple[str, ...]] = ()
     """Settings of a base class that mean nothing here: they are not shown, not told of, and refused."""
 
+    marks: ClassVar[tuple[str, ...]] = ()
+    """Settings that are marks, and no amounts: they may be any number, such as the lowest that a file can hold."""
+
     @field_validator("*", mode="after")
     @classmethod
-    def _within(cls, value: Any) -> Any:
+    def _within(cls, value: Any, about: ValidationInfo) -> Any:
         """Refuse what no ground can have before anything is worked out with it."""
-        if beyond(value):
+        if about.field_name not in cls.marks and beyond(value):
             raise ValueError(f"from {-MOST:g} to {MOST:g}, and not nearer to 0 than {LEAST:g}")
         return value
 

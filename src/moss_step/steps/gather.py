@@ -40,6 +40,8 @@ StatedUnit = Literal[
 class OpenGridSettings(Settings):
     """Settings of open_grid."""
 
+    marks = ("no_data",)
+
     source: str = setting(..., "File", "The raster file to open; FILE#2 opens its second band.", control="file")
     crs: SystemField | None = setting(
         None,

@@ -7,7 +7,8 @@ import json
 import logging
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -52,6 +53,8 @@ class Engine:
         self._in_use: dict[int, set[str]] = {}
         self._keys: OrderedDict[int, tuple[Study, int, dict[str, str | None]]] = OrderedDict()
         self._lock = threading.Lock()
+        self._running: set[str] = set()
+        self._ended = threading.Condition()
 
     def key(self, study: Study, step_id: str) -> str | None:
         """Hash of a step with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
@@ -87,8 +90,7 @@ class Engine:
         if any(part is None for _, part in fed) or None in files.values():
             return None
         settings = {n: v for n, v in step.settings.items() if n not in files}
-        layers = {n: split_layer(str(step.settings[n]))[1] for n in files}
-        text = json.dumps([RESULT_VERSION, step.kind, settings, files, layers, fed], sort_keys=True)
+        text = json.dumps([RESULT_VERSION, step.kind, settings, files, fed], sort_keys=True)
         return hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
 
     def outcome(self, study: Study, step_id: str) -> Outcome | None:
@@ -133,18 +135,40 @@ class Engine:
                 key = self.key(study, step.id)
                 if key is not None:
                     in_use.add(key)
-                with self._lock:
-                    known = key is not None and key in self._results
-                if not known:
-                    if told:
-                        told(step.id)
-                    self._run_one(study, step, key, progress)
+                with self._alone(key, progress):
+                    with self._lock:
+                        known = key is not None and key in self._results
+                    if not known:
+                        if told:
+                            told(step.id)
+                        self._run_one(study, step, key, progress)
                 outcome = self.outcome(study, step.id)
                 if made and outcome is not None:
                     made(step.id, outcome)
         finally:
             in_use.clear()
             self._trim()
+
+    @contextmanager
+    def _alone(self, key: str | None, progress: Progress) -> Iterator[None]:
+        """Work out one result in one thread at a time: who asks for it meanwhile waits, and finds it done.
+
+        Raises StoppedError when stopped while it waits.
+        """
+        if key is None:
+            yield
+            return
+        with self._ended:
+            while key in self._running:
+                self._ended.wait(0.1)
+                progress.at(0.0, "Waiting for the same result")
+            self._running.add(key)
+        try:
+            yield
+        finally:
+            with self._ended:
+                self._running.discard(key)
+                self._ended.notify_all()
 
     def run_or_raise(self, study: Study, target: str, progress: Progress | None = None) -> Outcome:
         """Run one target and give its result.

@@ -24,7 +24,7 @@ class Sources:
         """Grows whenever a source is found to be another."""
 
     def digest(self, source: str) -> str | None:
-        """Digest of a source as it was when it was looked at last; None when it was not, or could not be read."""
+        """Digest of a source, with the layer that it names, as it was when it was looked at last; None when it was not, or could not be read."""
         with self._lock:
             return self._known.get(source)
 
@@ -43,8 +43,8 @@ class Sources:
     def _look(self, source: str, progress: Progress) -> str | None:
         if "\0" in source:
             return None
-        path = Path(source) if Path(source).exists() else split_layer(source)[0]
-        whole = hashlib.blake2b(digest_size=32)
+        path, layer = split_layer(source)
+        whole = hashlib.blake2b(f"{layer}\n".encode("utf-8", "backslashreplace"), digest_size=32)
         try:
             files = files_of(path)
             if path not in files:
