@@ -76,3 +76,10 @@ def rest(window, qapp, least: float = 0.4) -> None:
         time.sleep(0.01)
     qapp.processEvents()  # the last picture is handed over at the next turn
     assert window.block.image is not None
+
+
+def answered(monkeypatch, answer):
+    """What the window asks from here on, each answered alike."""
+    asked = []
+    monkeypatch.setattr("moss_step.desk.window.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
+    return asked

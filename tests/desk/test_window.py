@@ -22,14 +22,7 @@ from moss_step.study.autosave import Autosave
 from moss_step.study.graph import Step, Study
 from moss_step.study.saving import load_study
 from tests.conftest import write_tif
-from tests.desk.driving import drag, named, pixel, press, texts, wheel
-
-
-@pytest.fixture
-def demo(window, settle):
-    window.open_demo()
-    settle(window)
-    return window
+from tests.desk.driving import answered, drag, named, pixel, press, texts, wheel
 
 
 def reading(window, x, y):
@@ -245,13 +238,6 @@ def left_behind(saver, name="Lost work", path=DATA / "harrow_ground.tif"):
     file = next(saver.folder.glob("*.json"))
     file.write_text(file.read_text().replace(f'"pid": {os.getpid()}', '"pid": 999999999'))
     return file
-
-
-def answered(monkeypatch, answer):
-    """What the window asks from here on, each answered alike."""
-    asked = []
-    monkeypatch.setattr("moss_step.desk.window.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
-    return asked
 
 
 def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monkeypatch, tmp_path):

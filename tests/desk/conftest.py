@@ -1,0 +1,10 @@
+"""The window with the estate in it."""
+
+import pytest
+
+
+@pytest.fixture
+def demo(window, settle):
+    window.open_demo()
+    settle(window)
+    return window

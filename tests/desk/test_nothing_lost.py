@@ -1,0 +1,138 @@
+"""What the window does with names from outside, with faults, and with work that is not saved."""
+
+import json
+import threading
+import time
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPoint
+from PySide6.QtGui import QHelpEvent
+from PySide6.QtWidgets import QApplication, QLabel, QToolTip
+
+from moss_step.desk.plain import Answer, as_plain
+from moss_step.desk.worker import NewestWins
+from moss_step.formats.raster import write_surface
+from moss_step.model.table import Table
+from moss_step.steps.declare import Outcome
+from moss_step.study.engine import Engine
+from moss_step.study.graph import Step, Study
+from moss_step.study.hand_on import hand_on
+from moss_step.study.saving import save_study
+from tests.desk.driving import answered
+
+MARKUP = "<img src='http://127.0.0.1/x'><b>Bold</b>"
+
+
+def test_names_are_shown_as_they_are_written(demo, settle):
+    """In every label and tooltip of the window, on each bench."""
+    demo.work.rename("slope", MARKUP)
+    demo.work.choose("slope")
+    settle(demo)
+    shown = [w for w in demo.findChildren(QLabel) if "<img" in w.text()]
+    assert shown, "the name is shown somewhere"
+    assert all(w.textFormat().name == "PlainText" for w in shown), [w.textFormat() for w in shown]
+    assert "&lt;img" in as_plain(MARKUP) and "<img" not in as_plain(MARKUP)
+
+
+def test_a_tooltip_is_plain(demo, qtbot):
+    demo.header.setToolTip(MARKUP)
+    place = QPoint(5, 5)
+    QApplication.sendEvent(demo.header, QHelpEvent(QEvent.Type.ToolTip, place, demo.header.mapToGlobal(place)))
+    qtbot.waitUntil(lambda: "img" in QToolTip.text(), timeout=3000)
+    assert "<img" not in QToolTip.text() and "&lt;img" in QToolTip.text()
+
+
+def test_cells_that_a_spreadsheet_would_run_are_text(tmp_path):
+    table = Table({"name": np.array(["=1+1", "+a", "-b", "@c", "plain"], object), "value": np.array([-1.0, 2.0, 3.0, 4.0, 5.0])})
+    hand_on(Outcome(table, "5 rows"), "Table", tmp_path / "a.csv")
+    rows = [line.split(",") for line in (tmp_path / "a.csv").read_text().splitlines()[1:]]
+    assert [r[0] for r in rows] == ["'=1+1", "'+a", "'-b", "'@c", "plain"]
+    assert [float(r[1]) for r in rows] == [-1.0, 2.0, 3.0, 4.0, 5.0], "numbers stay numbers"
+
+
+def test_a_copy_is_written_while_someone_keeps_working(demo, qtbot):
+    """Thirteen changes, one every 300 ms: at no time is the copy more than two seconds behind."""
+    folder, made, worst = demo.work.autosaves.folder, [], 0.0
+    for number in range(13):
+        demo.work.rename("slope", f"Slope {number}")
+        made.append(time.monotonic())
+        qtbot.wait(300)
+        kept = [p.read_text() for p in folder.glob("*.json")]
+        missing = [at for k, at in enumerate(made) if not any(f"Slope {n}" in text for text in kept for n in range(k, number + 1))]
+        worst = max(worst, time.monotonic() - missing[0]) if missing else worst
+    assert worst < 2.5, "two seconds, and what a busy machine takes"
+
+
+def test_a_newer_file_is_not_replaced_unasked(demo, settle, monkeypatch, tmp_path):
+    path = tmp_path / "a.moss"
+    assert demo.save_to(path)
+    save_study(Study(name="By another program, later"), path)
+    asked = answered(monkeypatch, Answer.Cancel)
+    demo.work.rename("slope", "Mine")
+    assert not demo.save_to(path) and "changed by another program" in asked[0][1]
+    assert json.loads(path.read_text())["name"] == "By another program, later" and demo.work.unsaved
+    answered(monkeypatch, Answer.Yes)
+    assert demo.save_to(path) and "Mine" in path.read_text()
+
+
+def test_a_source_that_changes_runs_again_by_itself(window, qtbot, settle, hills_tif):
+    from moss_step.formats.raster import read_surface
+
+    window.open_path(hills_tif)
+    settle(window)
+    ground = window.work.chosen_id
+    before = window.work.outcome(ground).value.values
+    surface = read_surface(hills_tif)[0]
+    write_surface(hills_tif, type(surface)(surface.values + 5.0, surface.frame, surface.unit), "Ground")
+    qtbot.waitUntil(
+        lambda: window.work.outcome(ground) is not None and np.allclose(window.work.outcome(ground).value.values, before + 5.0), timeout=15000
+    )
+
+
+def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on(window, settle, monkeypatch, hills_tif):
+    """Memory that runs out while a picture is made leaves no lane busy for ever."""
+    from moss_step.desk.plan.pictures import Pictures
+
+    usual = Pictures.prepare
+    monkeypatch.setattr(Pictures, "prepare", lambda *_a, **_k: (_ for _ in ()).throw(MemoryError()))
+    window.open_path(hills_tif)
+    settle(window)
+    ground = window.work.chosen_id
+    assert window.work.state(ground) == "failed" and "memory" in window.work.reason(ground)
+    monkeypatch.setattr(Pictures, "prepare", usual)
+    window.work.engine.forget_failures()
+    window.work.run()
+    settle(window)
+    assert window.work.state(ground) == "done" and not window.work.busy
+
+
+def test_the_newest_wish_wins_and_a_fault_keeps_none_from_its_turn():
+    answered_, failed, go = [], [], threading.Event()
+
+    def answer(wish: int) -> None:
+        go.wait(5)
+        if wish == 1:
+            raise MemoryError
+        answered_.append(wish)
+
+    worker = NewestWins(answer, lambda wish, error: failed.append((wish, type(error))))
+    worker.wish(1)
+    time.sleep(0.1)
+    for wish in range(2, 50):
+        worker.wish(wish)
+    go.set()
+    worker.wish(50)
+    deadline = time.monotonic() + 10
+    while worker.busy and time.monotonic() < deadline:
+        time.sleep(0.01)
+    worker.close()
+    assert failed == [(1, MemoryError)] and answered_[-1] == 50 and len(answered_) <= 2
+
+
+def test_new_lets_go_of_what_the_study_held(demo, settle):
+    assert isinstance(demo.work.engine, Engine) and demo.work.outcome("slope") is not None
+    study = demo.work.study
+    demo.work.new()
+    settle(demo)
+    assert demo.work.engine.outcome(study, "slope") is None
+    assert isinstance(study.steps[0], Step)
