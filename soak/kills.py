@@ -23,7 +23,7 @@ from moss_step.study.autosave import Autosave
 from soak.studies import study
 from soak.watch import Judge
 
-PROGRAM = (sys.executable, "-m", "moss_step.cli")
+PROGRAM = (sys.executable, "-m", "moss_step")
 LOST_AFTER = 2.0
 _MARGIN = 0.5
 """Seconds that a change may take to reach the file, beyond the two promised, on a machine that does other work as well."""
@@ -66,7 +66,7 @@ def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
             judge.tally.fault("hang", f"{name} does not end on {how.name}")
         else:
             judge_kill(judge, name, how, process.returncode, said.decode(errors="replace"))
-        check_contents(judge, f"{name} after {how.name}", contents([out, *results.iterdir()]), new, how == signal.SIGKILL)
+        check_contents(judge, f"{name} after {how.name}", contents([out, *results.iterdir()]), new, process.pid, how == signal.SIGKILL)
         yield
 
 
@@ -86,17 +86,17 @@ def judge_kill(judge: Judge, name: str, how: signal.Signals, code: int, said: st
         judge.tally.answers["ended at once"] += 1
     elif code == by_itself and len(lines) == 1 and lines[0].startswith("moss-step:"):
         judge.tally.answers["ended with a line"] += 1
-    elif "Traceback" in said and "moss_step" not in said.replace("-m moss_step.cli", ""):
+    elif "Traceback" in said and "moss_step" not in said.replace("moss_step/__main__", ""):  # before the first line of ours was read
         judge.tally.answers["ended while Python began"] += 1
     else:
         judge.tally.fault("traceback" if "Traceback" in said else "noise", f"{name} on {how.name}: exit {code}: {said.strip()[-400:]}")
 
 
-def check_contents(judge: Judge, name: str, found: dict[str, bytes], new: dict[str, bytes], leftovers: bool) -> None:
+def check_contents(judge: Judge, name: str, found: dict[str, bytes], new: dict[str, bytes], pid: int, killed: bool) -> None:
     """Every file is as it was or as it is to be; only what a kill left no time to remove may lie beside it."""
     for file, content in found.items():
         if file.startswith(".moss-"):
-            if not leftovers:
+            if file.startswith(f".moss-{pid}-") and not killed:
                 judge.tally.fault("wrong", f"{name}: {file} is left")
         elif file == "results.json":
             if content != b"old" and json.loads(content)["complete"] not in (True, False):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -15,7 +16,7 @@ def text_of(tallies: Sequence[Tally], minutes: float, seed: int) -> str:
     rows = [f"| {t.name} | {t.tried:,} | {answers(t)} | {len(t.faults)} | {t.slowest:.1f} s |" for t in tallies]
     faults = {kind: sum(k == kind for t in tallies for k, _ in t.faults) for kind in KINDS}
     found = [f"- {kind}: {count}" for kind, count in faults.items()]
-    words = [f"- {t.name}: {what}" for t in tallies for _, what in t.faults]
+    words = [f"- {t.name}: {re.sub(r'/tmp/[^/ ]+/', '', what)}" for t in tallies for _, what in t.faults]
     return "\n".join([
         PROMISE.read_text().rstrip(), "", "## What was tried", "", f"A run of {minutes:g} minutes from seed {seed} (`make soak MINUTES={minutes:g}`):", "",
         "| Campaign | Cases | Answers | Faults | Longest answer |", "|---|---:|---|---:|---:|", *rows, "", "## What was found", "", *found,

@@ -56,7 +56,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
     if threading.current_thread() is threading.main_thread():
-        signal.signal(signal.SIGTERM, _end)
+        for number in (signal.SIGTERM, signal.SIGINT):
+            if signal.getsignal(number) is not signal.SIG_IGN:
+                signal.signal(number, _end)
     try:
         code = _answer(arguments)
         sys.stdout.flush()
@@ -64,9 +66,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except MossError as error:
         return _said(str(error), error.exit_code)
     except KeyboardInterrupt:
-        return _said("Stopped; nothing half-written is left.", INTERRUPTED)
-    except TerminatedError:
-        return _said("Ended from outside; nothing half-written is left.", TERMINATED)
+        return _said(_STOPPED, INTERRUPTED)
+    except EndedError as error:
+        return _said(_STOPPED, INTERRUPTED) if error.number == signal.SIGINT else _said(_ENDED, TERMINATED)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # so that nothing is flushed into it at the end
         return NOT_DONE
@@ -91,12 +93,22 @@ def _answer(arguments: Sequence[str] | None) -> int:
     return commands[asked.command](asked)
 
 
-class TerminatedError(BaseException):
-    """The program was asked to end by a signal."""
+_STOPPED, _ENDED = "Stopped; nothing half-written is left.", "Ended from outside; nothing half-written is left."
 
 
-def _end(*_: object) -> NoReturn:
-    raise TerminatedError
+class EndedError(BaseException):
+    """The program was asked to end by a signal.
+
+    Not Python's own KeyboardInterrupt: one that comes while a library is made out of text ends the program without its exit code.
+    """
+
+    def __init__(self, number: int) -> None:
+        super().__init__(number)
+        self.number = number
+
+
+def _end(number: int, _frame: object) -> NoReturn:
+    raise EndedError(number)
 
 
 def _said(text: str, code: int) -> int:
@@ -277,7 +289,3 @@ class _ProgressBar:
 
     def __exit__(self, *_: object) -> None:
         self._bar.close()
-
-
-if __name__ == "__main__":
-    sys.exit(program())

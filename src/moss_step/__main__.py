@@ -1,0 +1,27 @@
+"""The program: until the command line is ready to say so itself, a signal ends it at once and in silence."""
+
+import signal
+
+for _number in (signal.SIGINT, signal.SIGTERM):
+    if signal.getsignal(_number) is not signal.SIG_IGN:
+        signal.signal(_number, signal.SIG_DFL)
+
+
+def program() -> int:
+    """Run ``moss-step``."""
+    from moss_step.cli import program as run
+
+    return run()
+
+
+def window() -> int:
+    """Open the window with an empty study."""
+    from moss_step.cli import open_window
+
+    return open_window()
+
+
+if __name__ == "__main__":
+    import sys
+
+    sys.exit(program())
