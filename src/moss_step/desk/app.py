@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import signal
 import sys
 from pathlib import Path
 
@@ -42,6 +43,8 @@ def run(paths: list[Path], demo: bool = False) -> int:
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)
+    for number in (signal.SIGTERM, signal.SIGINT):  # they end the window at once: its autosave holds what was not saved
+        signal.signal(number, signal.SIG_DFL)
     app = make_app()
     window = MainWindow()
     window.show()
