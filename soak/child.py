@@ -82,7 +82,8 @@ class Child:
 
 def serve(pipe: Connection) -> None:
     """Answer command lines with the exit code and all that came on standard error, of the libraries' own code, too."""
-    from moss_step.cli import hush_libraries, main
+    from moss_step.cli import main
+    from moss_step.process import hush_libraries
     from moss_step.steps.catalogue import catalogue
 
     catalogue()

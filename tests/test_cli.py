@@ -1,7 +1,10 @@
 import csv
 import json
+import os
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +15,8 @@ from moss_step.cli import main
 from moss_step.demo import DATA
 from moss_step.formats.rules_csv import write_rules
 from moss_step.model.rules import Rule, RuleSet
+from moss_step.study.graph import Step, Study
+from moss_step.study.saving import save_study
 from tests.conftest import write_tif
 
 
@@ -199,3 +204,84 @@ def test_observers_from_a_table_have_the_heights_of_their_rows(capsys, tmp_path,
         assert np.array_equal(a.read(1), b.read(1) + c.read(1)) and a.read(1).max() >= 1
     code, out, _ = run(capsys, "do", "viewshed", f"dem={hills_tif}", f"observers={table}", "own=2: name=Low, height=1; 1: off", "-o", both, "--json")
     assert code == 0 and {f.get("class") for f in json.loads(out)["findings"] if f["name"] == "share"} == {"Low"}
+
+
+def started(folder, *words, **environment):
+    """The installed command, with a home of its own."""
+    command = Path(sys.executable).with_name("moss-step")
+    mine = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": str(folder), "XDG_CONFIG_HOME": str(folder), **environment}
+    return subprocess.Popen([command, *map(str, words)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=mine)
+
+
+@pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGINT])
+def test_a_signal_ends_the_window_at_once(tmp_path, number):
+    """It may come while an event is handled, through which no exception can pass."""
+    process = started(tmp_path, "demo")
+    deadline = time.monotonic() + 30
+    while not any(tmp_path.rglob("moss-step.log")) and time.monotonic() < deadline:
+        time.sleep(0.1)
+    time.sleep(2.0)
+    assert process.poll() is None, "the window is open"
+    process.send_signal(number)
+    _, said = process.communicate(timeout=5)
+    assert process.returncode == -number and "Traceback" not in said
+
+
+@pytest.mark.parametrize(("number", "code"), [(signal.SIGTERM, 143), (signal.SIGINT, 130)])
+def test_a_signal_ends_a_step_with_one_line(tmp_path, number, code):
+    grid = np.random.default_rng(1).normal(size=(1500, 1500)).cumsum(0).astype(np.float32)
+    path = write_tif(tmp_path / "ground.tif", grid)
+    process = started(tmp_path, "do", "position", f"dem={path}", "radius=500", "standardised=yes", "-o", tmp_path / "out.tif")
+    deadline = time.monotonic() + 30
+    while process.poll() is None and time.monotonic() < deadline and not reads(process.pid, path):
+        time.sleep(0.002)
+    process.send_signal(number)
+    _, said = process.communicate(timeout=10)
+    assert process.returncode == code
+    assert said.startswith("moss-step: ") and said.count("\n") == 1
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["ground.tif"]
+
+
+def reads(pid: int, path: Path) -> bool:
+    """Whether a process has a file open or has read it: its step has begun."""
+    try:
+        return str(path) in {str(f.readlink()) for f in Path(f"/proc/{pid}/fd").iterdir()}
+    except OSError:
+        return False
+
+
+def test_a_full_standard_output_is_one_line(tmp_path, hills_tif):
+    command = Path(sys.executable).with_name("moss-step")
+    with Path("/dev/full").open("w") as full:
+        ran = subprocess.run([command, "steps"], stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+    assert ran.returncode == 1 and ran.stderr.count("\n") == 1 and "No space left" in ran.stderr
+    ran = subprocess.run(
+        ["sh", "-c", f"{command} do slope dem={hills_tif} -o {tmp_path / 's.tif'} >&- 2>&-"], capture_output=True, text=True, check=False
+    )
+    assert ran.stderr == "" and (tmp_path / "s.tif").exists()
+
+
+def test_a_study_runs_where_nothing_can_be_kept_of_it(tmp_path, hills_tif):
+    """As on a server whose home is closed: whether a window has the study open is then not known."""
+    study = tmp_path / "a.moss"
+    save_study(
+        Study(steps=(Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}), Step(id="s", kind="slope", inputs={"dem": "g"}))), study
+    )
+    process = started(Path("/proc/nowhere"), "run", study, "-o", tmp_path / "out", HOME="/proc/nowhere")
+    out, said = process.communicate(timeout=60)
+    assert (process.returncode, said) == (0, "") and "s_slope" in out
+    assert json.loads((tmp_path / "out" / "results.json").read_text())["complete"] is True
+
+
+def test_a_run_that_fails_leaves_its_folder_marked(tmp_path, hills_tif):
+    study = tmp_path / "a.moss"
+    steps = (
+        Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}),
+        Step(id="s", kind="slope", inputs={"dem": "g"}),
+        Step(id="c", kind="crop", inputs={"surface": "s"}, settings={"box": [0.0, 0.0, 1.0, 1.0]}),
+    )
+    save_study(Study(steps=steps), study)
+    process = started(tmp_path / "home", "run", study, "-o", tmp_path / "out")
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 1 and said.count("\n") == 1
+    assert json.loads((tmp_path / "out" / "results.json").read_text())["complete"] is False

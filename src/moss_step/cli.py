@@ -5,21 +5,18 @@ from __future__ import annotations
 import argparse
 import io
 import json
-import logging
 import os
 import signal
 import sys
-import threading
-import warnings
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from types import TracebackType
 from typing import Any, NoReturn
 
 from moss_step import __version__
-from moss_step.formats.whole import first_line, printable
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.formats.whole import printable
+from moss_step.model.errors import AskedWronglyError, MossError, fault_text
 from moss_step.model.progress import Progress
+from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_ourselves, stand_in_for_closed
 
 DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
 
@@ -55,10 +52,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
-    if threading.current_thread() is threading.main_thread():
-        for number in (signal.SIGTERM, signal.SIGINT):
-            if signal.getsignal(number) is not signal.SIG_IGN:
-                signal.signal(number, _end)
+    end_by_word()
     try:
         code = _answer(arguments)
         sys.stdout.flush()
@@ -70,14 +64,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except EndedError as error:
         return _said(_STOPPED, INTERRUPTED) if error.number == signal.SIGINT else _said(_ENDED, TERMINATED)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # so that nothing is flushed into it at the end
+        _leave_standard_output()
         return NOT_DONE
-    except MemoryError:
-        return _said("This does not fit in the memory that is free. Crop the ground, or close other programs.", NOT_DONE)
     except OSError as error:
+        if error.filename is None:
+            _leave_standard_output()
         return _said(f"{printable(error.filename or 'Standard output')}: {error.strerror or error}.", NOT_DONE)
     except Exception as error:  # a fault of our own is one line, too
-        return _said(f"This went wrong inside Moss Step ({type(error).__name__}: {first_line(error)})", NOT_DONE)
+        return _said(fault_text(error), NOT_DONE)
 
 
 def _answer(arguments: Sequence[str] | None) -> int:
@@ -96,19 +90,9 @@ def _answer(arguments: Sequence[str] | None) -> int:
 _STOPPED, _ENDED = "Stopped; nothing half-written is left.", "Ended from outside; nothing half-written is left."
 
 
-class EndedError(BaseException):
-    """The program was asked to end by a signal.
-
-    Not Python's own KeyboardInterrupt: one that comes while a library is made out of text ends the program without its exit code.
-    """
-
-    def __init__(self, number: int) -> None:
-        super().__init__(number)
-        self.number = number
-
-
-def _end(number: int, _frame: object) -> NoReturn:
-    raise EndedError(number)
+def _leave_standard_output() -> None:
+    """Have what it still holds go nowhere, so that nothing is flushed into it at the end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _said(text: str, code: int) -> int:
@@ -118,6 +102,7 @@ def _said(text: str, code: int) -> int:
 
 def program() -> int:
     """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the log."""
+    stand_in_for_closed()
     hush_libraries()
     if sys.argv[1:2] in (["do"], ["run"], ["steps"]):
         keep_to_ourselves()
@@ -126,36 +111,9 @@ def program() -> int:
 
 def open_window() -> int:
     """Open the window with an empty study."""
+    stand_in_for_closed()
     hush_libraries()
     return main([])
-
-
-def keep_to_ourselves() -> None:
-    """Standard error is ours alone: what code of the libraries writes there by itself, such as on a full disk, goes nowhere."""
-    try:
-        ours = os.dup(2)
-    except OSError:
-        return  # it is closed
-    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
-    sys.stderr = open(ours, "w", buffering=1, encoding=sys.stderr.encoding, errors="backslashreplace")  # noqa: SIM115, PTH123 - a descriptor, open to the end
-
-
-def hush_libraries() -> None:
-    """Keep remarks of the libraries off standard error: what matters of them comes as errors, and is said in our words."""
-    warnings.simplefilter("ignore")
-    log = logging.getLogger("moss_step")
-    usual = sys.excepthook
-
-    def remark(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        """A raster library's log stumbles over damaged text in its own messages; everything else is shown as ever."""
-        if kind is UnicodeDecodeError:
-            log.debug("a library could not say: %s", error)
-        else:
-            usual(kind, error, trace)
-
-    sys.excepthook = remark
-    sys.unraisablehook = lambda about: log.debug("a library could not say: %s", about.exc_value)
-    logging.getLogger("rasterio").addHandler(logging.NullHandler())
 
 
 def _window(paths: list[Path], demo: bool = False) -> int:
@@ -229,9 +187,9 @@ def _run(asked: argparse.Namespace) -> int:
     sweep(folder)
     state = folder / "results.json"
     write_text(state, json.dumps({"study": str(asked.study), "complete": False, "outputs": []}, indent=1) + "\n")
-    if Held().take(asked.study):
-        print(f"moss-step: {asked.study} is open in a window; what it holds now is run.", file=sys.stderr)
-    sources = [str(s.settings[n]) for s in study.steps for n in s.declared.file_settings if n in s.settings]
+    if Held.elsewhere(asked.study):
+        print(f"moss-step: {asked.study} is open in a window; what its file holds now is run.", file=sys.stderr)
+    sources = study.source_files
     engine, outputs, findings, warnings = Engine(), [], [], []
     with _ProgressBar() as progress:
         for step in study.in_order():

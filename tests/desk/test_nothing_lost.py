@@ -5,17 +5,21 @@ import threading
 import time
 
 import numpy as np
+import shapely
 from PySide6.QtCore import QEvent, QPoint
 from PySide6.QtGui import QHelpEvent
 from PySide6.QtWidgets import QApplication, QLabel, QToolTip
 
 from moss_step.desk.plain import Answer, as_plain
+from moss_step.desk.plan.grading import grading_of
+from moss_step.desk.plan.pictures import Pictures, picture_of
 from moss_step.desk.worker import NewestWins
 from moss_step.formats.raster import write_surface
+from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.steps.declare import Outcome
 from moss_step.study.engine import Engine
-from moss_step.study.graph import Step, Study
+from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.hand_on import hand_on
 from moss_step.study.saving import save_study
 from tests.desk.driving import answered
@@ -91,8 +95,6 @@ def test_a_source_that_changes_runs_again_by_itself(window, qtbot, settle, hills
 
 def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on(window, settle, monkeypatch, hills_tif):
     """Memory that runs out while a picture is made leaves no lane busy for ever."""
-    from moss_step.desk.plan.pictures import Pictures
-
     usual = Pictures.prepare
     monkeypatch.setattr(Pictures, "prepare", lambda *_a, **_k: (_ for _ in ()).throw(MemoryError()))
     window.open_path(hills_tif)
@@ -136,3 +138,11 @@ def test_new_lets_go_of_what_the_study_held(demo, settle):
     settle(demo)
     assert demo.work.engine.outcome(study, "slope") is None
     assert isinstance(study.steps[0], Step)
+
+
+def test_names_with_very_long_numbers_are_put_in_order():
+    names = ["lot " + "9" * 5000, "lot 10", "lot 9", "lot ²", "lot 009"]
+    geometry = np.array([shapely.Point(k, 0) for k in range(len(names))], object)
+    picture = picture_of(Shapes(geometry, {"name": np.array(names, object)}, None))
+    grading = grading_of(picture, KeyRow(step="s", column="name", method="unique"))
+    assert [name for name, _ in grading.classes] == ["lot 009", "lot 9", "lot 10", names[0], "lot ²"]

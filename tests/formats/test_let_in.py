@@ -1,10 +1,14 @@
 """What files from outside may not do, and what writing beside other files may not break."""
 
+import csv
 import json
 import os
 import socket
+import sqlite3
 import subprocess
 import sys
+import time
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -15,10 +19,13 @@ import shapely
 
 from moss_step.formats.drivers import GRIDS, LEFT_OUT, SHAPES, WITHIN
 from moss_step.formats.raster import read_class_map, read_surface, write_class_map, write_surface
+from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.formats.vector import layers, read_shapes, write_shapes
+from moss_step.formats.whole import sweep
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.rules import Rule, RuleSet
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, METRE, NONE
@@ -192,3 +199,114 @@ def test_pipes_and_devices_are_refused(tmp_path):
     for path in (tmp_path / "pipe.tif", Path("/dev/zero"), Path("a\0b.tif")):
         with pytest.raises(MossError, match="pipe or a device|not a file"):
             read_surface(path)
+
+
+KILLED = """
+import os, sys
+from pathlib import Path
+import numpy as np
+from moss_step.formats.raster import write_surface
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+path, number = Path(sys.argv[1]), int(sys.argv[2])
+usual, count = Path.replace, 0
+def replace(self, target):
+    global count
+    count += 1
+    if count == number:
+        os._exit(9)
+    return usual(self, target)
+Path.replace = replace
+write_surface(path, Surface(np.full((20, 30), 7.0, np.float32), Frame(20, 30, 412000.0, 5872000.0, 2.0, 2.0, "EPSG:32628"), METRE), "New")
+os._exit(0)
+"""
+
+
+@pytest.mark.parametrize("number", [1, 2, 3, 4])
+def test_a_kill_between_any_two_moves_leaves_old_or_new_with_its_side_files(number, tmp_path):
+    """Two side files are put aside, then the new file takes its place: a kill before each of these three moves, and none."""
+    path = tmp_path / "result.tif"
+    write_surface(path, GROUND, "Old")
+    sides = {f"{path}.aux.xml": b"<PAMDataset/>", f"{path}.msk": b"not read here"}
+    for name, content in sides.items():
+        Path(name).write_bytes(content)
+    old = path.read_bytes()
+    code = subprocess.run([sys.executable, "-c", KILLED, str(path), str(number)], check=False).returncode
+    sweep(tmp_path)
+    assert [p.name for p in tmp_path.iterdir() if p.name.startswith(".moss-")] == []
+    if number < 4:
+        assert code == 9 and path.read_bytes() == old
+        assert {str(p): p.read_bytes() for p in tmp_path.iterdir() if p != path} == sides
+    else:
+        assert code == 0 and list(tmp_path.iterdir()) == [path] and read_surface(path)[0].values[0, 0] == 7.0
+
+
+def test_side_files_come_back_when_the_new_file_cannot_take_its_place(tmp_path, monkeypatch):
+    path, side = tmp_path / "a.tif", tmp_path / "a.tif.aux.xml"
+    write_surface(path, GROUND, "Old")
+    side.write_text("<PAMDataset/>")
+    usual = Path.replace
+
+    def refused(self, target):
+        if Path(target) == path:
+            raise PermissionError(13, "Permission denied")
+        return usual(self, target)
+
+    monkeypatch.setattr(Path, "replace", refused)
+    with pytest.raises(MossError, match="no permission"):
+        write_surface(path, GROUND, "New")
+    monkeypatch.undo()
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["a.tif", "a.tif.aux.xml"] and side.read_text() == "<PAMDataset/>"
+
+
+def test_layers_that_another_program_has_just_written_stay(tmp_path):
+    """What is committed lies in the journal beside the file until that program ends."""
+    path = tmp_path / "all.gpkg"
+    write_shapes(path, PLACES, "first")
+    write_shapes(path, PLACES, "second")
+    with closing(sqlite3.connect(path)) as other:
+        other.execute("PRAGMA journal_mode=WAL")
+        other.execute("CREATE TABLE kept (word TEXT)")
+        other.execute("INSERT INTO kept VALUES ('yes')")
+        other.commit()
+        assert (tmp_path / "all.gpkg-wal").stat().st_size > 0
+        write_shapes(path, PLACES, "first")
+    with closing(sqlite3.connect(path)) as again:
+        assert again.execute("SELECT word FROM kept").fetchall() == [("yes",)]
+    assert len(read_shapes(path, "first")) == len(read_shapes(path, "second")) == 1
+
+
+def test_what_cannot_be_written_is_not_said_to_be_unreadable(tmp_path):
+    shapes = Shapes(PLACES.geometry, {"a": np.array([1j])}, PLACES.crs)
+    with pytest.raises(MossError, match="could not be written as shapes"):
+        write_shapes(tmp_path / "a.gpkg", shapes)
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_virtual_grids_within_one_another_are_bounded(tmp_path):
+    """Two hundred that name each of two hundred others would be forty thousand."""
+    write_surface(tmp_path / "ground.tif", GROUND, "Ground")
+    one = virtual_grid("ground.tif")
+    part = one[one.index("<SimpleSource>") : one.index("</VRTRasterBand>")]
+    for k in range(200):
+        (tmp_path / f"in{k}.vrt").write_text(one.replace(part, part * 200))
+    (tmp_path / "all.vrt").write_text(one.replace(part, "".join(part.replace("ground.tif", f"in{k}.vrt") for k in range(200))))
+    began = time.perf_counter()
+    with pytest.raises(MossError, match="more than 10,000 sources"):
+        read_surface(tmp_path / "all.vrt")
+    assert time.perf_counter() - began < 20
+
+
+def test_names_of_classes_come_back_from_a_table_that_runs_nothing(tmp_path):
+    rules = RuleSet((Rule(-5, 10, 1, "=cmd()", "#CAD39B"), Rule(10, None, 2, "'quoted'", "#CF7340"), Rule(None, -5, 3, "'=odd", "#336655")))
+    write_rules(tmp_path / "rules.csv", rules)
+    cells = [row["name"] for row in csv.DictReader((tmp_path / "rules.csv").open())]
+    assert cells == ["'=cmd()", "'quoted'", "''=odd"] and not any(c[0] in "=+-@" for c in cells)
+    assert read_rules(tmp_path / "rules.csv") == rules
+
+
+def test_a_class_of_many_digits_is_refused_whole(tmp_path):
+    (tmp_path / "rules.csv").write_text(f"from,to,class,name,color\n0,1,{'0' * 19}1{'0' * 5000},A,#336655\n")
+    with pytest.raises(MossError, match="is not a whole number"):
+        read_rules(tmp_path / "rules.csv")

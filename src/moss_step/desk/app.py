@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import os
-import signal
 import sys
 from pathlib import Path
 
@@ -16,6 +15,7 @@ from moss_step.desk import theme
 from moss_step.desk.plain import PlainTips
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
+from moss_step.process import end_at_once
 from moss_step.study.autosave import state_folder
 
 
@@ -43,8 +43,7 @@ def run(paths: list[Path], demo: bool = False) -> int:
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)
-    for number in (signal.SIGTERM, signal.SIGINT):  # they end the window at once: its autosave holds what was not saved
-        signal.signal(number, signal.SIG_DFL)
+    end_at_once()  # the autosave holds what was not saved
     app = make_app()
     window = MainWindow()
     window.show()

@@ -16,7 +16,7 @@ from moss_step.desk.parts import Choices, label, row
 from moss_step.desk.theme import OCHRE, WASH
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
-from moss_step.steps.declare import extra
+from moss_step.steps.declare import MOST, extra
 
 _FEW = 3
 _DECIMALS = 12
@@ -105,7 +105,7 @@ class NumberControl(Control):
             self._spin.setRange(int(-1e9 if low is None else low), int(1e9 if high is None else high))
         else:
             self._spin = PlainSpin()
-            self._spin.setRange(-1e12 if low is None else low, 1e12 if high is None else high)
+            self._spin.setRange(-MOST if low is None else low, MOST if high is None else high)
         unit = extra(field, "unit")
         self._spin.setSuffix(f" {unit}" if unit and unit != "°" else unit)
         self._spin.setAccessibleName(title)

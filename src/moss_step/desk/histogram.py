@@ -54,18 +54,22 @@ class HistogramView(QWidget):
         """Whether a bound is being dragged."""
         return self._held is not None
 
+    @property
+    def _span(self) -> tuple[float, float]:
+        """Lowest and highest value that are shown; 0 and 1 while none are."""
+        return (0.0, 1.0) if self._bins is None else (self._bins.low, self._bins.high)
+
     def x_of(self, value: float) -> float:
         """Pixel of a value."""
-        assert self._bins is not None  # noqa: S101 - asked only while values are shown
-        return 6 + (value - self._bins.low) / (self._bins.high - self._bins.low) * (self.width() - 12)
+        low, high = self._span
+        return 6 + (value - low) / (high - low) * (self.width() - 12)
 
     def value_at(self, x: float) -> float:
         """Value at a pixel, rounded to what a pixel can tell."""
-        assert self._bins is not None  # noqa: S101 - asked only while values are shown
-        span = self._bins.high - self._bins.low
-        value = self._bins.low + (x - 6) / (self.width() - 12) * span
-        digits = int(np.ceil(-np.log10(span / max(self.width(), 1)))) if span > 0 else 0
-        return round(min(max(value, self._bins.low), self._bins.high), max(digits, 0))
+        low, high = self._span
+        value = low + (x - 6) / (self.width() - 12) * (high - low)
+        digits = int(np.ceil(-np.log10((high - low) / max(self.width(), 1)))) if high > low else 0
+        return round(min(max(value, low), high), max(digits, 0))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw bars, bounds and their values."""

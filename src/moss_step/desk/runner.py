@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.plan.pictures import Pictures
 from moss_step.desk.worker import NewestWins
-from moss_step.model.errors import MossError, StoppedError
+from moss_step.model.errors import MossError, StoppedError, fault_text
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import Outcome
 from moss_step.study.engine import Engine
@@ -23,13 +23,6 @@ T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
 _LONGEST_LOOK, _LONGEST_TURN = 0.3, 0.05
-
-
-def fault_text(error: BaseException) -> str:
-    """Say a fault of our own, or that memory ran out, on a card."""
-    if isinstance(error, MemoryError):
-        return "This does not fit in the memory that is free. Crop the ground, or close other programs."
-    return f"This went wrong inside Moss Step ({type(error).__name__}: {error}). Other steps are not touched."
 
 
 class Helper(QObject):
@@ -55,7 +48,7 @@ class Helper(QObject):
                 answer = error
             except Exception as error:
                 _log.exception("a question failed")
-                answer = MossError(f"This went wrong inside Moss Step ({type(error).__name__}: {error}).")
+                answer = MossError(fault_text(error))
             self._answered.emit(lambda: then(answer))
 
         self._pool.submit(work)

@@ -1,7 +1,7 @@
 """Which formats are read: a closed list for grids and one for shapes; every other driver of the libraries is never loaded.
 
-The libraries choose a driver by a file's content. Some drivers start programs, write, run pipelines or ask servers: they are named here so that
-the libraries leave them out when they are loaded (GDAL's own setting ``GDAL_SKIP``), in this process and those that it starts.
+The libraries choose a driver by a file's content. Some drivers start programs, write, run pipelines or ask servers: they are named here, by the
+libraries' own identifiers, so that they are never loaded (GDAL's own setting ``GDAL_SKIP``), in this process and those that it starts.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 
 GRIDS = (
-    "GTiff", "AAIGrid", "GRASSASCIIGrid", "EHdr", "ENVI", "HFA", "SRTMHGT", "USGSDEM", "DTED", "GSAG", "GSBG", "GS7BG", "SAGA",
+    "GTiff", "AAIGrid", "EHdr", "ENVI", "HFA", "SRTMHGT", "USGSDEM", "DTED",
 )  # fmt: skip
 """Drivers that open a grid."""
 SHAPES = ("GPKG", "GeoJSON", "FlatGeobuf", "ESRI Shapefile", "CSV", "KML")
@@ -20,13 +20,14 @@ LEFT_OUT = (
     "ACE2", "ADBC", "ADRG", "AIG", "AIVector", "AVCBin", "AVCE00", "AirSAR", "AmigoCloud", "BAG", "BIGGIF", "BLX", "BMP", "BSB", "BT", "BYN", "CALS",
     "CEOS", "COASP", "COG", "COSAR", "CPG", "CSW", "CTG", "CTable2", "Carto", "DAAS", "DGN", "DIMAP", "DIPEx", "DOQ1", "DOQ2", "DXF", "ECRGTOC",
     "EDIGEO", "EEDA", "EEDAI", "EIR", "ELAS", "ERS", "ESAT", "ESRIC", "ESRIJSON", "Elasticsearch", "FAST", "FIT", "GDALG", "GFF", "GIF", "GML",
-    "GNMDatabase", "GNMFile", "GPSBabel", "GPX", "GRIB", "GSC", "GTFS", "GTI", "GTX", "GXF", "GenBin", "GeoJSONSeq", "GeoRSS", "HDF5", "HDF5Image",
+    "GNMDatabase", "GNMFile", "GPSBabel", "GPX", "GRASSASCIIGrid",
+    "GRIB", "GS7BG", "GSAG", "GSBG", "GSC", "GTFS", "GTI", "GTX", "GXF", "GenBin", "GeoJSONSeq", "GeoRSS", "HDF5", "HDF5Image",
     "HF2", "HTTP", "ILWIS", "IRIS", "ISCE", "ISG", "ISIS2", "ISIS3", "Idrisi", "JAXAPALSAR", "JDEM", "JML", "JP2OpenJPEG", "JPEG", "JSONFG",
     "KMLSUPEROVERLAY", "KRO", "L1B", "LAN", "LCP", "LIBKML", "LOSLAS", "LVBAG", "Leveller", "MAP", "MBTiles", "MFF", "MFF2", "MRF", "MSGN",
     "MVT", "MapInfo File", "MapML", "MiraMonVector", "NDF", "NGSGEOID", "NGW", "NITF", "NOAA_B", "NSIDCbin", "NTv2", "NWT_GRC", "NWT_GRD",
     "OAPIF", "ODS", "OGCAPI", "OGR_GMT", "OGR_PDS", "OGR_VRT", "OSM", "OZI", "OpenFileGDB", "PAux", "PCIDSK", "PCRaster", "PDF", "PDS", "PDS4",
     "PGDUMP", "PLMOSAIC", "PLSCENES", "PMTiles", "PNG", "PNM", "PRF", "R", "RIK", "RMF", "ROI_PAC", "RPFTOC", "RRASTER", "RS2", "RST", "Rasterlite",
-    "S102", "S104", "S111", "S57", "SAFE", "SAR_CEOS", "SDTS", "SENTINEL2", "SGI", "SIGDEM", "SNAP_TIFF", "SNODAS", "SQLite", "SRP", "STACIT",
+    "S102", "S104", "S111", "S57", "SAFE", "SAGA", "SAR_CEOS", "SDTS", "SENTINEL2", "SGI", "SIGDEM", "SNAP_TIFF", "SNODAS", "SQLite", "SRP", "STACIT",
     "STACTA", "SXF", "Selafin", "TGA", "TIL", "TSX", "Terragen", "TopoJSON", "VDV", "VFK", "VICAR", "WAsP", "WCS", "WEBP", "WFS", "WMS", "WMTS",
     "XLSX", "XPM", "XYZ", "ZMap", "Zarr", "netCDF",
 )  # fmt: skip

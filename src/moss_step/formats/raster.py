@@ -78,13 +78,9 @@ class RasterFacts:
 def split_band(source: str) -> tuple[Path, int | None]:
     """Split ``file.tif#2`` in its path and band; the band is None when none is named."""
     head, mark, tail = source.rpartition("#")
-    if mark and re.fullmatch("[0-9]{1,6}", tail) and not _is_there(source):
+    if mark and re.fullmatch("[0-9]{1,6}", tail) and not Path(source).exists():
         return Path(head), int(tail)
     return Path(source), None
-
-
-def _is_there(source: str) -> bool:
-    return "\0" not in source and Path(source).exists()
 
 
 @contextmanager
@@ -98,7 +94,7 @@ def _opened(path: Path) -> Iterator[DatasetReader]:
                 with _opened(source):
                     pass
         drivers = ["VRT"]
-    with warnings.catch_warnings(), in_words(path, "a raster", "It may be cut short or no raster that is read here. Fetch or copy it again."):
+    with warnings.catch_warnings(), in_words(path, "read as a raster", "It may be cut short or no raster that is read here. Fetch or copy it again."):
         warnings.simplefilter("ignore")
         with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(str(path), driver=drivers) as file:
             yield file

@@ -6,9 +6,11 @@ import csv
 import io
 from pathlib import Path
 
+from moss_step.formats.cells import as_meant, harmless
 from moss_step.formats.whole import in_words, read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.rules import Closed, Rule, RuleSet, number_text
+from moss_step.model.typed import as_whole
 
 COLUMNS = ("from", "to", "class", "name", "color")
 _SPARE_COLOR = "#9A9A8C"
@@ -22,7 +24,7 @@ def read_rules(path: Path, closed: Closed = "upper") -> RuleSet:
     text = read_text(path)
     if "\x00" in text:
         raise MossError(f"{path} is not a text file.", "Choose another file.")
-    with in_words(path, "class rules", "Its first line must read from,to,class,name,color."):
+    with in_words(path, "read as class rules", "Its first line must read from,to,class,name,color."):
         rows = list(csv.DictReader(io.StringIO(text)))
     present = set(rows[0]) if rows else set()
     missing = [c for c in ("from", "to", "class") if c not in present]
@@ -41,16 +43,15 @@ def write_rules(path: Path, rules: RuleSet) -> None:
     table = csv.writer(out, lineterminator="\n")
     table.writerow(COLUMNS)
     for r in rules.rules:
-        table.writerow([number_text(r.low), number_text(r.high), r.code, r.name, r.color])
+        table.writerow([number_text(r.low), number_text(r.high), r.code, harmless(r.name), r.color])
     write_text(path, out.getvalue())
 
 
 def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
-    try:
-        code = int((row["class"] or "").strip()[:20])
-    except ValueError:
-        raise MossError(f"{path}, line {line}: class '{row['class']}' is not a whole number.", "Mend the line.") from None
-    name = (row.get("name") or "").strip() or f"Class {code}"
+    code = as_whole(row["class"] or "")
+    if code is None:
+        raise MossError(f"{path}, line {line}: class '{(row['class'] or '')[:40]}' is not a whole number.", "Mend the line.")
+    name = as_meant((row.get("name") or "").strip()) or f"Class {code}"
     color = (row.get("color") or "").strip() or _SPARE_COLOR
     try:
         return Rule(_bound(row, "from", line, path), _bound(row, "to", line, path), code, name, color)

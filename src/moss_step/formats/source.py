@@ -8,7 +8,7 @@ from moss_step.formats import virtual
 from moss_step.model.errors import MossError
 
 _BESIDE = (
-    ".prj", ".dbf", ".shx", ".cpg", ".qix", ".tfw", ".tifw", ".wld", ".hdr", ".csvt", ".aux", ".ige", ".rrd", ".ovr", ".sdat", ".mgrd", ".stx",
+    ".prj", ".dbf", ".shx", ".cpg", ".qix", ".tfw", ".tifw", ".wld", ".hdr", ".csvt", ".aux", ".ige", ".rrd", ".ovr", ".stx",
 )  # fmt: skip
 """Endings that take the place of the file's own."""
 _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import shutil
+import sqlite3
 import warnings
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, in_words, printable, whole_file
 from moss_step.model.errors import MossError
 from moss_step.model.frame import carried, reference_system
-from moss_step.model.shapes import Shapes
+from moss_step.model.shapes import Shapes, free_name
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
 DRIVERS = {".gpkg": "GPKG", ".geojson": "GeoJSON", ".fgb": "FlatGeobuf"}
@@ -26,8 +27,7 @@ _PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
 def split_layer(source: str) -> tuple[Path, str | None]:
     """Split ``file.gpkg#layer`` in its path and layer; the layer is None when none is named."""
     head, mark, tail = source.rpartition("#")
-    there = "\0" in source or Path(source).exists()
-    return (Path(head), tail) if mark and not there else (Path(source), None)
+    return (Path(head), tail) if mark and not Path(source).exists() else (Path(source), None)
 
 
 def layers(path: Path) -> list[str]:
@@ -36,7 +36,7 @@ def layers(path: Path) -> list[str]:
     _check_virtual(path)
     import pyogrio
 
-    with in_words(path, "shapes"), warnings.catch_warnings():
+    with in_words(path, "read as shapes"), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         return [str(row[0]) for row in pyogrio.list_layers(path)]
 
@@ -51,7 +51,7 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
     names = layers(path)
     if layer is not None and layer not in names:
         raise MossError(f"{path} has no layer '{layer}'.", f"It has {', '.join(names)}.")
-    with in_words(path, "shapes"), warnings.catch_warnings():
+    with in_words(path, "read as shapes"), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
         if wkb is None:
@@ -115,14 +115,13 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
         options["RFC7946"] = "YES"
     if driver == "GPKG":  # the format's own columns take names that no column of the shapes has
         taken = {c.lower() for c in shapes.columns}
-        options["FID"] = next(n for n in ("fid", "row_id", *(f"row_id_{k}" for k in range(1000))) if n not in taken)
-        options["GEOMETRY_NAME"] = next(n for n in ("geom", "outline", *(f"outline_{k}" for k in range(1000))) if n not in taken)
+        options |= {"FID": free_name("fid", taken), "GEOMETRY_NAME": free_name("geom", taken)}
     with whole_file(path, side_files) as temporary:
         if driver == "GPKG" and path.exists() and _holds_others(path, options["layer"]):
-            shutil.copyfile(path, temporary)
+            _copy_package(path, temporary)
         else:
             temporary.unlink()
-        with in_words(path, "shapes", "The disk may be full, or a name of a column too long."), warnings.catch_warnings():
+        with in_words(path, "written as shapes", "The disk may be full, or a name of a column too long."), warnings.catch_warnings():
             warnings.simplefilter("ignore")
             pyogrio.raw.write(temporary, shapely.to_wkb(shapes.geometry), list(shapes.columns.values()), list(shapes.columns), **options)
             written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)["features"]
@@ -135,6 +134,12 @@ def _holds_others(path: Path, layer: str) -> bool:
         return any(name != layer for name in layers(path))
     except MossError:
         return False
+
+
+def _copy_package(path: Path, temporary: Path) -> None:
+    """Copy a GeoPackage with what its journals hold, as one that another program has open may have some of its content there."""
+    with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=rw", uri=True)) as old, closing(sqlite3.connect(temporary)) as new:
+        old.backup(new)
 
 
 def in_system(shapes: Shapes, crs: str | None) -> Shapes:

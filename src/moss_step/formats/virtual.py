@@ -18,11 +18,17 @@ _PARTS = {
 """What a virtual grid may consist of: no derived bands, no warping, no raw bytes, no options for opening."""
 
 
-def sources_of(path: Path, depth: int = 0) -> list[Path]:
-    """The files that a virtual grid is made of.
+def sources_of(path: Path) -> list[Path]:
+    """The files that a virtual grid is made of, those of virtual grids within it included.
 
-    Raises MossError for anything but plain sources by their names in the same folder.
+    Raises MossError for anything but plain sources by their names in the same folder, and for more of them than can be opened.
     """
+    found: list[Path] = []
+    _collect(path, 0, found)
+    return found
+
+
+def _collect(path: Path, depth: int, found: list[Path]) -> None:
     check_readable(path)
     if path.stat().st_size > _MOST_BYTES or depth > _DEEPEST:
         raise MossError(f"{path} is no virtual grid that can be opened here: it is too large or too deep.", "Open its sources.")
@@ -33,17 +39,17 @@ def sources_of(path: Path, depth: int = 0) -> list[Path]:
         root = ElementTree.fromstring(text)  # noqa: S314 - without a document type there is nothing to expand
     except ElementTree.ParseError as error:
         raise MossError(f"{path} could not be read as a virtual grid: {error}.", "It may be cut short. Fetch or copy it again.") from error
-    found = []
+    named = []
     for part in root.iter():
         if part.tag not in _PARTS or part.get("subClass"):
             raise _refused(path, f"'{part.get('subClass') or part.tag}'")
         if part.tag == "SourceFilename":
-            found.append(_source(path, part))
+            named.append(_source(path, part))
+    found += named
     if len(found) > _MOST_SOURCES:
-        raise _refused(path, f"{len(found):,} sources")
-    for source in [s for s in found if s.suffix.lower() == ENDING]:
-        found += sources_of(source, depth + 1)
-    return found
+        raise _refused(path, f"more than {_MOST_SOURCES:,} sources")
+    for source in [s for s in named if s.suffix.lower() == ENDING]:
+        _collect(source, depth + 1, found)
 
 
 def _source(path: Path, part: ElementTree.Element) -> Path:

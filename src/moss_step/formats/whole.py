@@ -11,18 +11,19 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.typed import as_whole
 
-_HALF = ".moss-"
-"""How the names of half-written files begin; the number of the process that writes them follows."""
+_HALF, _ASIDE = ".moss-", "~"
+"""How names of half-written files begin, before the number of their process; and what parts them from the own name of a side file put aside."""
 
 
 @contextmanager
 def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: []) -> Iterator[Path]:
     """Give a temporary path beside ``path``; when the block ends well, it is flushed and takes the place of ``path``.
 
-    A link stays a link, and the file's mode stays; ``side_files`` name those that speak of the older content and go with it. What programs that
-    were killed left half-written in the folder is swept. Raises MossError in plain words when the folder is missing, not writable or full;
-    nothing is left behind then.
+    A link stays a link, and the file's mode stays; ``side_files`` name those that speak of the older content: they are put aside before, and go
+    once the new file stands there, or come back. What programs that were killed left half-written in the folder is swept. Raises MossError in
+    plain words when the folder is missing, not writable or full; nothing is left behind then.
     """
     if "\0" in str(path):
         raise AskedWronglyError(f"{printable(path)} is no name of a file.", "Give another.")
@@ -36,7 +37,7 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
     with _named(path, "written"):
         sweep(path.parent)
         mode = stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask()
-        handle, name = tempfile.mkstemp(prefix=f"{_HALF}{os.getpid()}-", suffix=path.suffix[:20], dir=path.parent)
+        handle, name = tempfile.mkstemp(prefix=f"{_HALF}{os.getpid()}-", suffix=path.suffix[:20].replace(_ASIDE, ""), dir=path.parent)
         os.close(handle)
         temporary = Path(name)
         try:
@@ -45,20 +46,30 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
                 os.fsync(file.fileno())
             temporary.chmod(mode)
             for old in side_files(path):
-                old.unlink(missing_ok=True)
+                old.replace(path.with_name(f"{temporary.name}{_ASIDE}{old.name}"))
             temporary.replace(path)
         finally:
-            for left in path.parent.glob(f"{temporary.stem}*"):
-                with suppress(OSError):
-                    left.unlink()
+            _clear(list(path.parent.glob(f"{temporary.stem}*")))
 
 
 def sweep(folder: Path) -> None:
-    """Remove what programs that no longer run left half-written in a folder."""
-    for left in folder.glob(f"{_HALF}*"):
-        pid = left.name.removeprefix(_HALF).partition("-")[0]
-        if pid.isascii() and pid.isdigit() and len(pid) < 12 and not Path(f"/proc/{pid}").exists():
-            with suppress(OSError):
+    """Remove what programs that no longer run left half-written in a folder; side files of a file that was not replaced come back."""
+    _clear([left for left in folder.glob(f"{_HALF}*") if not _still_written(left)])
+
+
+def _still_written(left: Path) -> bool:
+    pid = as_whole(left.name.removeprefix(_HALF).partition("-")[0])
+    return pid is None or Path(f"/proc/{pid}").exists()
+
+
+def _clear(leftovers: list[Path]) -> None:
+    """Remove half-written files, after side files that were put aside for one that never took its place."""
+    for left in sorted(leftovers, key=lambda p: _ASIDE not in p.name):
+        half, aside, own_name = left.name.partition(_ASIDE)
+        with suppress(OSError):
+            if aside and left.with_name(half).exists() and not left.with_name(own_name).exists():
+                left.replace(left.with_name(own_name))
+            else:
                 left.unlink()
 
 
@@ -88,20 +99,20 @@ def printable(path: Path | str) -> str:
 
 
 @contextmanager
-def in_words(path: Path, what: str, do: str = "It may be cut short or of another kind. Fetch or copy it again.") -> Iterator[None]:
-    """Turn whatever a library throws while a file is read into one sentence; our own refusals pass as they are."""
+def in_words(path: Path, doing: str, do: str = "It may be cut short or of another kind. Fetch or copy it again.") -> Iterator[None]:
+    """Turn whatever a library throws into one sentence, while a file is ``read as shapes`` or the like; our own refusals pass as they are."""
     try:
         yield
-    except (MossError, KeyboardInterrupt):
+    except MossError:
         raise
     except MemoryError as error:
         raise MossError(f"{printable(path)} does not fit in the memory that is free.", "Close other programs, or read a part of it.") from error
     except OSError as error:
         if error.errno is not None:
-            raise MossError(*_system_words(error, path, "read")) from error
-        raise MossError(f"{printable(path)} could not be read as {what}: {first_line(error)}", do) from error
+            raise MossError(*_system_words(error, path, doing.partition(" ")[0])) from error
+        raise MossError(f"{printable(path)} could not be {doing}: {first_line(error)}", do) from error
     except Exception as error:
-        raise MossError(f"{printable(path)} could not be read as {what}: {first_line(error)}", do) from error
+        raise MossError(f"{printable(path)} could not be {doing}: {first_line(error)}", do) from error
 
 
 def first_line(error: BaseException) -> str:

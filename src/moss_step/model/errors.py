@@ -23,3 +23,11 @@ class StoppedError(MossError):
 
     def __init__(self) -> None:
         super().__init__("Stopped before it was done.", "Nothing was changed.")
+
+
+def fault_text(error: BaseException) -> str:
+    """Say in one sentence or two that memory ran out, or that a fault of our own came up."""
+    if isinstance(error, MemoryError):
+        return "This does not fit in the memory that is free. Crop the ground, or close other programs."
+    lines = str(error).strip().splitlines()
+    return f"This went wrong inside Moss Step ({type(error).__name__}: {lines[0][:300] if lines else 'no more is known'}). Nothing else is touched."

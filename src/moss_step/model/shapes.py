@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import itertools
+from collections.abc import Container, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -68,3 +69,8 @@ class Shapes:
         """The shapes' own names, from a column called name (any case); empty where there is none."""
         column = next((c for c in self.columns if c.lower() == "name"), None)
         return [""] * len(self) if column is None else [str(v) for v in self.columns[column]]
+
+
+def free_name(name: str, taken: Container[str]) -> str:
+    """A name for a column that none has yet: itself, or with a number behind it."""
+    return name if name not in taken else next(f"{name}_{k}" for k in itertools.count(2) if f"{name}_{k}" not in taken)

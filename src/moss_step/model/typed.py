@@ -13,6 +13,11 @@ def as_whole(text: str) -> int | None:
     return int(digits) if digits.isascii() and digits.isdecimal() and len(digits) < 10 else None
 
 
+def is_text(value: str) -> bool:
+    """Whether a text can be shown and written: no unpaired surrogates, no nulls."""
+    return "\0" not in value and not any("\ud800" <= c <= "\udfff" for c in value)
+
+
 def as_kind(value: object, kind: type[Kind]) -> Kind:
     """Give a value as the kind that it was declared to be.
 

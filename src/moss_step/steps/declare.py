@@ -16,6 +16,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import is_text
 
 Value = Surface | ClassMap | Shapes | Table
 ValueKind = Literal["surface", "classes", "shapes", "table"]
@@ -58,11 +59,6 @@ def beyond(value: object) -> bool:
     if isinstance(value, (tuple, list)):
         return any(beyond(v) for v in value)
     return isinstance(value, (int, float)) and value != 0 and not LEAST <= abs(value) <= MOST
-
-
-def is_text(value: str) -> bool:
-    """Whether a text can be shown and written: no unpaired surrogates, no nulls."""
-    return "\0" not in value and not any("\ud800" <= c <= "\udfff" for c in value)
 
 
 def setting(

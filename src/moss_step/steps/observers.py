@@ -32,6 +32,8 @@ _OWN = {
     "height": ("height", "observer_height"), "target": ("target", "target_height"), "reach": ("reach",), "near": ("near",),
     "bearing_from": ("bearing_from",), "bearing_to": ("bearing_to",), "down": ("down",), "up": ("up",),
 }  # fmt: skip
+MOST_OBSERVERS = 100_000
+"""How many can be looked from in one step."""
 OWN_WORDS = ("name", *_OWN)
 """What an observer may have of its own, beside being off."""
 
@@ -189,9 +191,6 @@ def all_observers(settings: SightSettings, inputs: Inputs, frame: Frame) -> list
             values = {word: value for word, value in own.items() if word != "off"}
             found[number - 1] = replace(found[number - 1], **values)  # type: ignore[arg-type]  # names are texts, the others numbers
     return found
-
-
-MOST_OBSERVERS = 100_000
 
 
 def check_count(count: float) -> None:

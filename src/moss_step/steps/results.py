@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
@@ -65,3 +67,9 @@ def class_findings(totals: ClassTotals) -> tuple[Finding, ...]:
             Finding("share", row.share, SHARE, row.entry.name),
         ]
     return (*found, Finding("unclassified_count", totals.outside_cells, CELLS))
+
+
+def unweighted(weights: Surface, dem: Surface) -> list[str]:
+    """Say how many cells of the ground have no weight."""
+    missing = int(np.count_nonzero(np.isnan(weights.values) & ~np.isnan(dem.values)))
+    return [f"{missing:,} cells of the ground have no weight, and count as 0."] if missing else []

@@ -27,9 +27,8 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
-from moss_step.steps.results import class_outcome, surface_outcome
+from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
-from moss_step.steps.water import unweighted
 
 
 def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:

@@ -27,7 +27,7 @@ from moss_step.science.water.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas
 from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, PointsField
-from moss_step.steps.results import measured, surface_outcome
+from moss_step.steps.results import measured, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, GRID_NORTH, ground
 
 FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pass."
@@ -198,12 +198,6 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
         made = replace(made, values=np.where(fed, np.float32(np.nan), made.values))
     outcome = surface_outcome(made, tuple(warnings))
     return Outcome(made, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings)
-
-
-def unweighted(weights: Surface, dem: Surface) -> list[str]:
-    """Say how many cells of the ground have no weight."""
-    missing = int(np.count_nonzero(np.isnan(weights.values) & ~np.isnan(dem.values)))
-    return [f"{missing:,} cells of the ground have no weight, and count as 0."] if missing else []
 
 
 def _edge_cells(drainage: Drainage) -> np.ndarray:

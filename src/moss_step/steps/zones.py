@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Mapping
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
@@ -17,7 +15,7 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
-from moss_step.model.shapes import Shapes
+from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, as_whole
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
@@ -273,11 +271,6 @@ tessellate = StepKind(
 )  # fmt: skip
 
 
-def _free(name: str, columns: Mapping[str, np.ndarray]) -> str:
-    """A name that no column has yet."""
-    return name if name not in columns else next(f"{name}_{k}" for k in itertools.count(2) if f"{name}_{k}" not in columns)
-
-
 def _listed(value: Any) -> Any:
     return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
 
@@ -304,7 +297,7 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
         warnings = (*warnings, f"Cells count alike, though the ground they cover differs by up to {apart:.1%}: weigh=area counts their ground.")
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, values in found.items():
-        column = _free(name, columns)
+        column = free_name(name, columns)
         columns[column] = values
         if name not in ("count", "variety"):
             symbols[column] = surface.unit.symbol
@@ -344,7 +337,7 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     for name, areas in found.items():
         with np.errstate(invalid="ignore"):
             share = np.where(total > 0, 100.0 * areas / total, np.nan)
-        column = _free(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
+        column = free_name(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
         columns[column] = areas if settings.measure == "area" else share
         symbols[column] = "m²" if settings.measure == "area" else "%"
     sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in found.items())

@@ -18,9 +18,14 @@ from moss_step.study.graph import Study
 from moss_step.study.saving import as_data, from_data
 
 
+def state_path() -> Path:
+    """Where the folder for autosaves and recent studies is, or will be."""
+    return user_state_path("moss-step")
+
+
 def state_folder() -> Path:
     """Folder for autosaves and recent studies; made when it is missing."""
-    folder = user_state_path("moss-step")
+    folder = state_path()
     folder.mkdir(parents=True, exist_ok=True)
     return folder
 
@@ -65,7 +70,7 @@ class Autosave:
         """Put an autosave among the old copies, of which the newest ten of the last week are kept."""
         with suppress(OSError):
             file.replace(self.old / file.name)
-        written = sorted(((copy_written(copy), copy) for copy in self.old.glob("*.json")), reverse=True)
+        written = sorted(((_written(copy), copy) for copy in self.old.glob("*.json")), reverse=True)
         for number, (when, copy) in enumerate(written):
             if number >= MOST_OLD or time.time() - when > OLDEST:
                 copy.unlink(missing_ok=True)
@@ -85,7 +90,7 @@ class Autosave:
         return found
 
 
-def copy_written(copy: Path) -> float:
+def _written(copy: Path) -> float:
     """When a copy was written, in seconds; long ago when another program has just removed it."""
     try:
         return copy.stat().st_mtime

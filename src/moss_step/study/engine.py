@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
-from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
 from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -104,8 +104,7 @@ class Engine:
 
     def failure(self, study: Study, step_id: str) -> Failure | None:
         """Say why a step has no result, when it was tried."""
-        key = self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
-        return self._failures.get(key)
+        return self._failures.get(self._place(study, step_id))
 
     def state(self, study: Study, step_id: str) -> State:
         """Whether a step is done, waiting to be run, or failed."""
@@ -190,7 +189,7 @@ class Engine:
         self._failures.clear()
 
     def _run_one(self, study: Study, step: Step, key: str | None, progress: Progress) -> None:
-        at = key or f"{step.id}:{step.settings}"
+        at = self._place(study, step.id)
         try:
             if key is None:
                 self._check_sources(study, step)
@@ -201,12 +200,9 @@ class Engine:
         except MossError as error:
             missing = str(step.settings.get("source", "")) if key is None and step.declared.file_settings else ""
             self._failures[at] = Failure(str(error), missing)
-        except MemoryError:
-            self._failures[at] = Failure("This does not fit in the memory that is free. Crop the ground, or close other programs.")
         except Exception as error:  # a fault of our own must show on its card, not end the window
             _log.exception("step %s failed", step.kind)
-            reason = f"This went wrong inside Moss Step ({type(error).__name__}: {error}). Other steps are not touched."
-            self._failures[at] = Failure(reason)
+            self._failures[at] = Failure(fault_text(error))
         else:
             self._failures.pop(at, None)
             if key is not None:
@@ -254,10 +250,14 @@ class Engine:
 
     def fail(self, study: Study, step_id: str, reason: str) -> None:
         """Keep a failure that came after a step's own work, such as while its picture was made."""
-        key = self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
+        at = self._place(study, step_id)
         with self._lock:
-            self._results.pop(key, None)
-        self._failures[key] = Failure(reason)
+            self._results.pop(at, None)
+        self._failures[at] = Failure(reason)
+
+    def _place(self, study: Study, step_id: str) -> str:
+        """Where a step's failure is kept: under its key, or under its settings while its sources have none."""
+        return self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
 
 
 def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress) -> Outcome:

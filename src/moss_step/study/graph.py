@@ -93,8 +93,8 @@ class Study(BaseModel):
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Copy with changes; what was worked out of the old steps does not go along."""
         made = super().model_copy(update=update, deep=deep)
-        for name in ("_by_id", "_names", "_ordered"):
-            made.__dict__.pop(name, None)
+        for worked_out in made.__dict__.keys() - type(self).model_fields.keys():
+            del made.__dict__[worked_out]
         return made
 
     def step(self, step_id: str) -> Step:
@@ -128,6 +128,11 @@ class Study(BaseModel):
     def name_of(self, step_id: str) -> str:
         """Name of a step's result: given by the person, or made from what the step did."""
         return self.step(step_id).name or self._names[step_id]
+
+    @property
+    def source_files(self) -> list[str]:
+        """The files that steps read, as their settings name them."""
+        return [str(s.settings[n]) for s in self.steps for n in s.declared.file_settings if n in s.settings]
 
     def fresh_id(self, kind: str) -> str:
         """Give an id that no step has yet."""
@@ -221,6 +226,4 @@ class Study(BaseModel):
 def file_name(text: str) -> str:
     """Make a file name of a result's name: of letters, digits and dashes, and short enough for any file system."""
     clean = re.sub(r"[^\w.-]+", "_", text.strip()).strip("_.").lower()
-    while len(clean.encode("utf-8", "ignore")) > MOST_NAME:
-        clean = clean[:-1]
-    return clean.encode("utf-8", "ignore").decode().strip("_.") or "result"
+    return clean.encode("utf-8", "ignore")[:MOST_NAME].decode("utf-8", "ignore").strip("_.") or "result"

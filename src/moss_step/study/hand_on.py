@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from moss_step.formats.cells import harmless
 from moss_step.formats.raster import write_class_map, write_surface
 from moss_step.formats.vector import DRIVERS, split_layer, write_shapes
 from moss_step.formats.whole import write_text
@@ -49,8 +50,8 @@ def check_ending(path: Path, kind: ValueKind) -> None:
 def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
     """Raise AskedWronglyError when a file to write is one that is read: it would be gone afterwards."""
     for source in sources:
-        read = split_layer(source)[0] if "\0" not in source else None
-        if read is not None and path.exists() and read.exists() and path.samefile(read):
+        read = split_layer(source)[0]
+        if path.exists() and read.exists() and path.samefile(read):
             raise AskedWronglyError(f"{path} is read for this, and would be replaced by the result.", "Give the result another name.")
 
 
@@ -85,11 +86,6 @@ def table_text(columns: Mapping[str, np.ndarray]) -> str:
 
 def _plain(value: object) -> object:
     return f"{value:.10g}" if isinstance(value, float | np.floating) else harmless(value) if isinstance(value, str) else value
-
-
-def harmless(text: str) -> str:
-    """A text that a spreadsheet takes as text: one that begins like a formula gets an apostrophe before it."""
-    return f"'{text}" if text[:1] in "=+-@\t\r" and text else text
 
 
 def class_table(outcome: Outcome) -> str:

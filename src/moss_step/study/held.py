@@ -8,7 +8,7 @@ import os
 from pathlib import Path
 
 from moss_step.formats.whole import write_text
-from moss_step.study.autosave import process_started, state_folder
+from moss_step.study.autosave import process_started, state_path
 
 Stamp = tuple[int, int] | None
 """Size and time of a file as it was read or written; None when there is none."""
@@ -18,7 +18,7 @@ class Held:
     """Marks the study that this program has open."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self._folder = (folder or state_folder()) / "open"
+        self._folder = _marks(folder)
         self._folder.mkdir(parents=True, exist_ok=True)
         self._mark: Path | None = None
 
@@ -27,8 +27,8 @@ class Held:
         self.let_go()
         if path is None:
             return False
-        mark = self._folder / f"{hashlib.blake2b(str(path.resolve()).encode('utf-8', 'backslashreplace'), digest_size=16).hexdigest()}.json"
-        if self._is_held(mark):
+        mark = self._folder / _mark_of(path)
+        if _is_held(mark):
             return True
         write_text(mark, json.dumps({"pid": os.getpid(), "started": process_started(os.getpid()), "study": str(path)}))
         self._mark = mark
@@ -41,13 +41,26 @@ class Held:
             self._mark = None
 
     @staticmethod
-    def _is_held(mark: Path) -> bool:
-        try:
-            data = json.loads(mark.read_text(encoding="utf-8"))
-            pid = int(data["pid"])
-            return process_started(pid) == data["started"] and pid != os.getpid()
-        except (OSError, ValueError, KeyError, TypeError):
-            return False
+    def elsewhere(path: Path, folder: Path | None = None) -> bool:
+        """Whether another program has a study open; leaves no mark."""
+        return _is_held(_marks(folder) / _mark_of(path))
+
+
+def _marks(folder: Path | None) -> Path:
+    return (folder or state_path()) / "open"
+
+
+def _mark_of(path: Path) -> str:
+    return f"{hashlib.blake2b(str(path.resolve()).encode('utf-8', 'backslashreplace'), digest_size=16).hexdigest()}.json"
+
+
+def _is_held(mark: Path) -> bool:
+    try:
+        data = json.loads(mark.read_text(encoding="utf-8"))
+        pid = int(data["pid"])
+        return process_started(pid) == data["started"] and pid != os.getpid()
+    except (OSError, ValueError, KeyError, TypeError):
+        return False
 
 
 def stamp_of(path: Path | None) -> Stamp:

@@ -41,8 +41,6 @@ class Sources:
         return found
 
     def _look(self, source: str, progress: Progress) -> str | None:
-        if "\0" in source:
-            return None
         path, layer = split_layer(source)
         whole = hashlib.blake2b(f"{layer}\n".encode("utf-8", "backslashreplace"), digest_size=32)
         try:

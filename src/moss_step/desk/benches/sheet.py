@@ -107,10 +107,9 @@ class SheetBench(QWidget):
         outcome = self.work.outcome(self.step_id)
         if outcome is None:
             return
-        sources = [str(s.settings[n]) for s in self.work.study.steps for n in s.declared.file_settings if n in s.settings]
 
         def write() -> None:
-            check_not_a_source(path, sources)
+            check_not_a_source(path, self.work.study.source_files)
             hand_on(outcome, self.work.study.name_of(self.step_id), path)
 
         self._try(write, path)

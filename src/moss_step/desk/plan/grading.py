@@ -109,10 +109,16 @@ def _first(picture: ShapesPicture) -> int:
     return 20 if picture.value.kind == "areas" else 90
 
 
+def _in_order(text: str) -> list[tuple[int, str]]:
+    """What puts texts in order: words by their letters and numbers within them by size, however many digits they have."""
+    parts = re.split(r"([0-9]+)", text)
+    return [(len(p.lstrip("0")), p.lstrip("0")) if k % 2 else (0, p) for k, p in enumerate(parts)]
+
+
 def _by_value(values: np.ndarray, ramp_name: str, reverse: bool, first: int) -> Grading:
     distinct, places = np.unique(values if values.dtype.kind in "iuf" else values.astype(str), return_inverse=True)
     if distinct.dtype.kind not in "iuf":
-        order = sorted(range(len(distinct)), key=lambda k: [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", str(distinct[k]))])
+        order = sorted(range(len(distinct)), key=lambda k: _in_order(str(distinct[k])))
         distinct, places = distinct[order], np.argsort(order)[places]
     colors = _spread(min(len(distinct), _MOST_VALUES), ramp_name, reverse, first)
     if distinct.dtype.kind not in "iuf":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
@@ -147,12 +148,13 @@ def _stretches(starts: np.ndarray) -> list[tuple[int, int]]:
 
 
 @lru_cache(maxsize=1)
-def _packer():  # type: ignore[no-untyped-def]  # a function of a library without types
+def _packer() -> Callable[..., QPainterPath]:
+    """What makes a path of coordinates at once."""
     from pyqtgraph.functions import arrayToQPath
 
-    return arrayToQPath
+    packer: Callable[..., QPainterPath] = arrayToQPath
+    return packer
 
 
 def _packed(xy: np.ndarray, joined: np.ndarray) -> QPainterPath:
-    path: QPainterPath = _packer()(np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1]), connect=joined, finiteCheck=False)
-    return path
+    return _packer()(np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1]), connect=joined, finiteCheck=False)

@@ -9,12 +9,13 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+Grid = np.ndarray
 _RB, _G, _SOLID = np.uint32(0x00FF00FF), np.uint32(0x0000FF00), np.uint32(0xFF000000)
 _EIGHT, _WHOLE = np.uint32(8), np.uint32(256)
 
 
 @numba.njit(inline="always", cache=True)
-def _mix(old, new, strength):  # type: ignore[no-untyped-def]  # numba infers the types
+def _mix(old: np.uint32, new: np.uint32, strength: np.uint32) -> np.uint32:
     """Blend two pixels; ``strength`` of the new one is 0 to 256."""
     rest = _WHOLE - strength
     rb = (((old & _RB) * rest + (new & _RB) * strength) >> _EIGHT) & _RB
@@ -23,7 +24,18 @@ def _mix(old, new, strength):  # type: ignore[no-untyped-def]  # numba infers th
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def paint_surface(values, rows, cols, colors, below, low, scale, strength, clear, picture):  # type: ignore[no-untyped-def]  # numba infers the types
+def paint_surface(
+    values: Grid,
+    rows: Grid,
+    cols: Grid,
+    colors: Grid,
+    below: int,
+    low: np.float32,
+    scale: np.float32,
+    strength: np.uint32,
+    clear: np.float32,
+    picture: Grid,
+) -> None:
     """Blend a surface into ``picture``; ``rows`` and ``cols`` give each pixel's cell or -1.
 
     ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under ``low``; ``clear`` is a
@@ -46,7 +58,7 @@ def paint_surface(values, rows, cols, colors, below, low, scale, strength, clear
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def paint_classes(codes, rows, cols, colors, drawn, strength, picture):  # type: ignore[no-untyped-def]  # numba infers the types
+def paint_classes(codes: Grid, rows: Grid, cols: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid) -> None:
     """Blend a class map into ``picture``; ``drawn`` says which of the 256 codes are drawn."""
     for y in numba.prange(rows.size):
         r = rows[y]
@@ -60,7 +72,9 @@ def paint_classes(codes, rows, cols, colors, drawn, strength, picture):  # type:
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def paint_ranges(values, rows, cols, bounds, lookup, colors, drawn, strength, picture):  # type: ignore[no-untyped-def]  # numba infers the types
+def paint_ranges(
+    values: Grid, rows: Grid, cols: Grid, bounds: Grid, lookup: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid
+) -> None:
     """Blend a surface as classes by its bounds, without classifying it first: for bounds that are being dragged."""
     for y in numba.prange(rows.size):
         r = rows[y]
@@ -82,7 +96,7 @@ def paint_ranges(values, rows, cols, bounds, lookup, colors, drawn, strength, pi
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def shade_picture(heights, rows, cols, ax, ay, light, strength, picture):  # type: ignore[no-untyped-def]  # numba infers the types
+def shade_picture(heights: Grid, rows: Grid, cols: Grid, ax: Grid, ay: Grid, light: Grid, strength: np.float32, picture: Grid) -> None:
     """Darken and lighten ``picture`` by the light on the ground; level ground keeps its colour.
 
     ``ax`` and ``ay`` turn height differences over one cell into gradients, by row of ``heights``; ``light`` is the
@@ -129,7 +143,7 @@ def shade_picture(heights, rows, cols, ax, ay, light, strength, picture):  # typ
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def half_mean(values):  # type: ignore[no-untyped-def]  # numba infers the types
+def half_mean(values: Grid) -> Grid:
     """Halve a surface by the mean of the cells that have values in each 2 x 2 block."""
     rows, cols = (values.shape[0] + 1) // 2, (values.shape[1] + 1) // 2
     out = np.empty((rows, cols), np.float32)

@@ -343,15 +343,14 @@ def _steepest_in_cell(heights, near, far, eye, bend):  # type: ignore[no-untyped
             rise, at = first, near
     length = far - near
     if low == low and middle == middle and high == high and length > 0.0:
-        bow = 2.0 * (low + high - 2.0 * middle) / (length * length) - bend
+        bow = 2.0 * (low + high - 2.0 * middle) / (length * length)
         run = (4.0 * middle - 3.0 * low - high) / length
         # Ground less eye and bend as a + b d + c d² of the distance from the eye: the rise a / d + b + c d has its top at sqrt(a / c).
-        square = bow
-        flat = low - run * near + (bow + bend) * near * near - eye
+        flat, square = low - run * near + bow * near * near - eye, bow - bend
         if flat < 0.0 and square < 0.0:
             d = np.sqrt(flat / square)
             if near < d < far:
-                inner = flat / d + (run - 2.0 * (bow + bend) * near) + square * d
+                inner = flat / d + (run - 2.0 * bow * near) + square * d
                 if inner > rise:
                     rise, at = inner, d
     return rise, at
