@@ -24,9 +24,9 @@ from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec, Outcome
 from moss_step.steps.water import stream_area
 from moss_step.study.engine import METRES_TAKEN, run_declared
+from tests.cases import KINDS, as_is, given_for, input_for
 from tests.conftest import UTM, plane, surface
 from tests.grounds import holed, in_degrees, metric, relief
-from tests.steps.test_common_grounds import KINDS, as_is, given_for, input_for
 
 
 def run(kind: str, settings: dict[str, object] | None = None, **inputs: object) -> Outcome:

@@ -4,8 +4,16 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+import numpy as np
 
 from moss_step.model.errors import StoppedError
+
+_BEAT = 0.2
+"""Seconds between two reports of a kernel."""
+Pulse = np.ndarray
+"""Two int64: a kernel adds to the first what it has done, and returns early once the second is not 0."""
 
 
 class Progress:
@@ -38,6 +46,32 @@ class Progress:
         part = Progress(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
         part._stop = self._stop
         return part
+
+    @contextmanager
+    def pulse(self, total: int, low: float = 0.0, high: float = 1.0, doing: str = "") -> Iterator[Pulse]:
+        """Have one long call of a kernel report and stop: it adds to a ``Pulse`` what it has done of ``total``, here or in any thread.
+
+        Raises StoppedError at the end when stopped meanwhile: what the kernel gave is incomplete then.
+        """
+        self.at(low, doing)
+        pulse, over = np.zeros(2, np.int64), threading.Event()
+
+        def beat() -> None:
+            while not over.wait(_BEAT):
+                try:
+                    self.at(low + (high - low) * min(int(pulse[0]) / max(total, 1), 1.0), doing)
+                except StoppedError:
+                    pulse[1] = 1
+                    return
+
+        beater = threading.Thread(target=beat, daemon=True)
+        beater.start()
+        try:
+            yield pulse
+        finally:
+            over.set()
+            beater.join()
+        self.at(high, doing)
 
     def blocks(self, rows: int, size: int, doing: str) -> Iterator[tuple[int, int]]:
         """Split ``rows`` in blocks, with a report before each."""

@@ -17,21 +17,36 @@ EARTH_RADIUS = 6_371_000.0
 """Mean radius in metres."""
 _TINY = 1e-9
 """Parts of a cell, or of a distance, that are rounding."""
-TILE = 16
-"""Cells on the side of the tiles whose highest point lets a ray skip them."""
+PATCH, TILE, LONG = 4, 16, 128
+"""Cells on the side of the tiles whose highest point lets a ray skip them, and of the tiles of tiles that long stretches skip."""
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def highest_of_tiles(top):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Highest value of each tile of 16 x 16 cells; -inf where there is none."""
-    rows, cols = (top.shape[0] + TILE - 1) // TILE, (top.shape[1] + TILE - 1) // TILE
+def highest_of(top, size):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Highest value of each tile of so many cells on a side; -inf where there is none."""
+    rows, cols = (top.shape[0] + size - 1) // size, (top.shape[1] + size - 1) // size
     out = np.full((rows, cols), np.float32(-np.inf))
     for i in numba.prange(rows):
-        for r in range(i * TILE, min((i + 1) * TILE, top.shape[0])):
+        for r in range(i * size, min((i + 1) * size, top.shape[0])):
             for c in range(top.shape[1]):
                 v = top[r, c]
-                out[i, c // TILE] = max(out[i, c // TILE], v)
+                out[i, c // size] = max(out[i, c // size], v)
     return out
+
+
+def bounds_of(top: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Highest values of patches, of tiles and of tiles of tiles, each with those south and east of it.
+
+    As many steps of a ray as one has cells on its side lie within one of these, whichever way it goes: one look tells whether they matter.
+    """
+    patches = highest_of(top, PATCH)
+    tiles = highest_of(patches, TILE // PATCH)
+    return _with_next(patches), _with_next(tiles), _with_next(highest_of(tiles, LONG // TILE))
+
+
+def _with_next(tiles: np.ndarray) -> np.ndarray:
+    down = np.maximum(tiles, np.vstack([tiles[1:], tiles[-1:]]))
+    return np.asarray(np.maximum(down, np.hstack([down[:, 1:], down[:, -1:]])))
 
 
 @numba.njit(inline="always", cache=True)
@@ -63,15 +78,29 @@ def _steepest_near(top, ray, likely, n, eye, lengths):  # type: ignore[no-untype
     return best
 
 
+@numba.njit(inline="always", cache=True)
+def _under(highest, size, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Bound on the ground within ``size`` cells south and east of a cell."""
+    return highest[int(r) // size, int(c) // size]
+
+
+@numba.njit(inline="always", cache=True)
+def _too_low(high, i, last, fall, eye, bound):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Whether ground no higher than ``high`` can raise a ray no more than a bound within some steps; it falls away by ``fall`` a step squared."""
+    rise = high - fall * i * i - eye
+    return rise <= bound * (i if rise > 0 else last)
+
+
 @numba.njit(cache=True, nogil=True)
-def steepest(top, tiles, start, end, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]  # numba infers the types
+def steepest(top, bounds, start, target, eye, bend, metres, limit, likely):  # type: ignore[no-untyped-def]  # numba infers the types
     """Largest rise a step of all crossings between two cells, as the ray sees it; stops above ``limit``.
 
     ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the length of the
-    whole ray. -inf when nothing lies between. Tiles that lie too low to matter are skipped: most of them when the steepest crossing stands
-    near the step ``likely`` (0: not known), which is looked at first.
+    whole ray. -inf when nothing lies between. ``bounds`` are those of ``bounds_of``: long stretches that lie too low to matter are skipped, then
+    short ones: most of them when the steepest crossing stands near the step ``likely`` (0: not known), which is looked at first.
     """
-    (r0, c0), (r1, c1) = start, end
+    (r0, c0), (r1, c1) = start, target
+    near, short, long = bounds
     dr, dc = r1 - r0, c1 - c0
     by_rows = abs(dr) >= abs(dc)
     n = max(abs(dr), abs(dc))
@@ -80,37 +109,43 @@ def steepest(top, tiles, start, end, eye, bend, metres, limit, likely):  # type:
     sign = (1 if dr > 0 else -1) if by_rows else (1 if dc > 0 else -1)
     slope = (dc if by_rows else dr) / n
     step = metres / n
+    fall = bend * step * step
+    down, across = (float(sign), slope) if by_rows else (slope, float(sign))
     best, i = -np.inf, 1
     if likely > 0:
         best = _steepest_near(top, (r0, c0, by_rows, sign, slope), likely, n, eye, (bend, step))
+    bound = best if limit == np.inf else max(best, limit)
     while i < n:
-        last = min(i + TILE - 1, n - 1)
-        if last - i >= TILE // 2:
-            # The highest that the tiles under this stretch can rise, seen from the eye.
-            if by_rows:
-                ra, rb, ca, cb = r0 + sign * i, r0 + sign * last, c0 + slope * i, c0 + slope * last
-            else:
-                ra, rb, ca, cb = r0 + slope * i, r0 + slope * last, c0 + sign * i, c0 + sign * last
-            high = -np.inf
-            for a in range(int(np.floor(min(ra, rb))) // TILE, int(np.ceil(max(ra, rb))) // TILE + 1):
-                for b in range(int(np.floor(min(ca, cb))) // TILE, int(np.ceil(max(ca, cb))) // TILE + 1):
-                    high = max(high, tiles[min(a, tiles.shape[0] - 1), min(b, tiles.shape[1] - 1)])
-            rise = high - bend * (i * step) ** 2 - eye
-            if (rise / i if rise > 0 else rise / last) <= max(best, -1e300):
-                i = last + 1
+        far = min(i + LONG - 1, n - 1)
+        if bound > -1e300 and far - i >= TILE:
+            r, c = r0 + (down * i if down > 0 else down * far), c0 + (across * i if across > 0 else across * far)
+            if _too_low(_under(long, LONG, r, c), i, far, fall, eye, bound):
+                i = far + 1
                 continue
-            if limit < np.inf and (rise / i if rise > 0 else rise / last) <= limit:
-                i = last + 1
-                continue
-        while i <= last:
-            v = _crossing(top, r0, c0, by_rows, sign, slope, i)
-            if v == v:
-                rise = (v - bend * (i * step) ** 2 - eye) / i
-                if rise > best:
-                    best = rise
-                    if best > limit:
-                        return best
-            i += 1
+        while i <= far:
+            last = min(i + TILE - 1, far)
+            if bound > -1e300 and last - i >= TILE // 2:
+                r, c = r0 + (down * i if down > 0 else down * last), c0 + (across * i if across > 0 else across * last)
+                if _too_low(_under(short, TILE, r, c), i, last, fall, eye, bound):
+                    i = last + 1
+                    continue
+            while i <= last:
+                end = min(i + PATCH - 1, last)
+                if bound > -1e300 and end > i:
+                    r, c = r0 + (down * i if down > 0 else down * end), c0 + (across * i if across > 0 else across * end)
+                    if _too_low(_under(near, PATCH, r, c), i, end, fall, eye, bound):
+                        i = end + 1
+                        continue
+                while i <= end:
+                    v = _crossing(top, r0, c0, by_rows, sign, slope, i)
+                    if v == v:
+                        rise = (v - fall * i * i - eye) / i
+                        if rise > best:
+                            best = rise
+                            if best > limit:
+                                return best
+                            bound = max(bound, best)
+                    i += 1
     return best
 
 
@@ -133,11 +168,11 @@ def _blocked_near(top, start, end, eye, bend, metres, limit, likely):  # type: i
 def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # type: ignore[no-untyped-def]  # numba infers the types
     """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
 
-    ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` the observer's row and column, eye height and the bend
+    ``surfaces`` are the ground, what blocks, and the bounds of its tiles; ``stand`` the observer's row and column, eye height and the bend
     of the earth; ``heights`` those of targets above the ground; ``sizes`` the cell's width and height by row; ``reach`` the
     nearest and farthest distance in metres. ``where`` says at which step a ray is most likely blocked: looked at first.
     """
-    ground, top, tiles = surfaces
+    ground, top, bounds = surfaces
     r0, c0, eye, bend = stand
     for r in numba.prange(block[0], block[1]):
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
@@ -155,7 +190,7 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):  # t
             if _blocked_near(top, (r0, c0), (r, c), eye, bend, d, limit, where[r, c]):
                 out[r, c] = 0
                 continue
-            out[r, c] = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, limit, 0) <= limit
+            out[r, c] = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, limit, 0) <= limit
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -164,7 +199,7 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):  # type: igno
 
     -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most.
     """
-    ground, top, tiles = surfaces
+    ground, top, bounds = surfaces
     r0, c0, eye, bend = stand
     for r in numba.prange(block[0], block[1]):
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
@@ -176,25 +211,30 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):  # type: igno
             n = max(abs(r - r0), abs(c - c0))
             over = -np.inf
             if n >= 2:
-                steep = steepest(top, tiles, (r0, c0), (r, c), eye, bend, d, np.inf, where[r, c])
+                steep = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, np.inf, where[r, c])
                 if steep > -np.inf:
                     over = steep * n + eye + bend * d * d - z
             if not out[r, c] <= over:
                 out[r, c] = np.float32(over)
 
 
+def sheaves_of(cells: int) -> int:
+    """Number of sheaves that the rays to the rim of a square go out in."""
+    return 4 * -(-(2 * cells + 1) // _SHEAF)
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
-def see_fast(surfaces, stand, heights, cells, reach, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
+def see_fast(surfaces, stand, heights, cells, reach, part, out, where):  # type: ignore[no-untyped-def]  # numba infers the types
     """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
 
-    ``surfaces`` are as in ``see_exactly``; ``stand`` is the observer's row and column, eye height, the bend of the earth, and the
-    size of a cell there. ``where`` gains the step of the ray at which the highest crossing before each cell stands, unless it is
-    empty. Rays beside each other go out together, step by step: they lie near each other in memory.
+    ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` is the observer's row and column, eye height, the bend of the
+    earth, and the size of a cell there; ``part`` the first of the sheaves of rays that are sent out, and the end of them. ``where``
+    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty. Rays beside each other go
+    out together, step by step: they lie near each other in memory.
     """
     side = 2 * cells + 1
-    sheaves = (side + _SHEAF - 1) // _SHEAF
     per_step, inverse = cells / np.maximum(np.arange(cells + 1), 1), 1.0 / np.maximum(np.arange(cells + 1), 1)
-    for k in numba.prange(4 * sheaves):
+    for k in numba.prange(part[0], part[1]):
         first = k // 4 * _SHEAF  # sides in turn: those along columns take longer, and both threads get their share
         ends = (first - cells, min(first + _SHEAF, side) - cells)
         _send_sheaf(surfaces, stand, heights, cells, reach, (per_step, inverse), (k % 4, *ends), out, where)

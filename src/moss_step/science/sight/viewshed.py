@@ -14,9 +14,9 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
-from moss_step.science.sight.rays import EARTH_RADIUS, highest_of_tiles, ray_heights, see_exactly, see_fast
+from moss_step.science.sight.rays import EARTH_RADIUS, TILE, bounds_of, highest_of, ray_heights, see_exactly, see_fast, sheaves_of
 
-BLOCK = 64
+BLOCK, SHEAVES = 64, 64
 MOST_OBSERVERS = 10_000
 
 
@@ -55,6 +55,7 @@ class Sight:
     ground: np.ndarray
     top: np.ndarray
     tiles: np.ndarray
+    bounds: tuple[np.ndarray, np.ndarray, np.ndarray]
     sizes: np.ndarray
     bend: float
     datum: float = 0.0
@@ -87,7 +88,7 @@ def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: boo
     bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
     for array in (ground, top):
         array.flags.writeable = False
-    return Sight(dem, ground, top, highest_of_tiles(top), sizes, bend, datum)
+    return Sight(dem, ground, top, highest_of(top, TILE), bounds_of(top), sizes, bend, datum)
 
 
 def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
@@ -113,13 +114,14 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
     """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data (uint8)."""
     cell, eye = place_of(sight, observer)
+    progress = progress or silent()
     where = np.zeros(sight.frame.shape, np.int32)
-    _preview(sight, observer, cell, eye, where)
+    _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.3))
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows = _rows_within(sight, cell, observer.reach)
-    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
+    surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
     reach = (observer.near, observer.reach)
-    for first, last in (progress or silent()).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
+    for first, last in progress.part(0.3, 1.0).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
         see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), where, out)
     if observer.limited:
         out[~_within(sight, cell, eye, observer)] = 2
@@ -129,7 +131,7 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
 def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     """The preview of ``seen_by``: each cell by the nearest of the rays to the rim."""
     cell, eye = place_of(sight, observer)
-    out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32))
+    out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32), silent())
     if observer.near <= 0:
         out[cell] = 1
     if observer.limited:
@@ -137,7 +139,7 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     return out
 
 
-def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray) -> np.ndarray:
+def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray, progress: Progress) -> np.ndarray:
     """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked, unless empty."""
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows, cols = sight.frame.shape
@@ -146,7 +148,9 @@ def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float
     cells = int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
     reach = (observer.near, observer.reach)
     surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend, wide, high)
-    see_fast(surfaces, stand, observer.target, max(cells, 1), reach, out, where)
+    cells = max(cells, 1)
+    for part in progress.blocks(sheaves_of(cells), max(SHEAVES * 512 // cells, 4), "Looking along rays"):
+        see_fast(surfaces, stand, observer.target, cells, reach, part, out, where)
     return out
 
 
@@ -261,10 +265,11 @@ def _free_rays(sight: Sight, observer: Observer, out: np.ndarray, progress: Prog
     """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and eye height."""
     cell, eye = place_of(sight, observer)
     where = np.zeros(sight.frame.shape, np.int32)
-    _preview(sight, observer, cell, eye, where)  # where each ray most likely rises most: the rest need only be shown to lie lower
-    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend)
+    # Where each ray most likely rises most: the rest need only be shown to lie lower.
+    _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.1))
+    surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
     rows = _rows_within(sight, cell, observer.reach)
-    for first, last in progress.blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
+    for first, last in progress.part(0.1, 1.0).blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
         ray_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (rows.start + first, rows.start + last), where, out)
     return cell, eye
 

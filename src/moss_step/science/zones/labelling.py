@@ -117,7 +117,7 @@ def _number(codes, strips, parent, before, owner, labels):  # type: ignore[no-un
 def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.ndarray, np.ndarray]:
     """Number the connected components of equal codes (int32 grid, 0 for ``none``) and give the code of each number.
 
-    ``codes`` is a uint8 grid; cells hang together along edges (4 neighbours) or also at corners (8). Numbers run in the
+    ``codes`` is an integer grid; cells hang together along edges (4 neighbours) or also at corners (8). Numbers run in the
     order of each component's first cell.
     """
     parent = np.empty(codes.size, np.int32 if codes.size < 2**31 else np.int64)

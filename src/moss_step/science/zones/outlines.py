@@ -7,8 +7,6 @@ from typing import Literal
 import numpy as np
 import shapely
 from rasterio.features import geometry_mask, rasterize
-from rasterio.features import shapes as trace
-from shapely.geometry import shape
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -22,7 +20,7 @@ from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
 from moss_step.science.zones.labelling import count_labels, label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed
-from moss_step.science.zones.tracing import areas_of
+from moss_step.science.zones.tracing import areas_of, collected, parts_of
 
 MOST_PATCHES = 500_000
 
@@ -52,22 +50,20 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
     ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and area_m2 is
     always that of the cells.
     """
-    (progress or silent()).at(0.1, "Tracing outlines")
-    mask = classes.codes != NO_CLASS
-    parts: dict[int, list[shapely.Geometry]] = {}
-    for geometry, code in trace(classes.codes, mask=mask, transform=affine(classes.frame)):
-        parts.setdefault(int(code), []).append(shape(geometry))
+    found = parts_of(classes.codes, NO_CLASS, classes.frame, progress)
+    if not len(found.number):
+        raise MossError("No cell has a class.", "Choose another class map.")
+    order = np.argsort(found.number, kind="stable")
+    geometry, number = found.geometry[order], found.number[order]
     if smoothing:
         pins = fixed_corners(classes.codes)
-        parts = {c: [smoothed(g, pins, classes.frame, smoothing) for g in gs] for c, gs in parts.items()}
-    if not parts:
-        raise MossError("No cell has a class.", "Choose another class map.")
+        geometry = np.array([smoothed(g, pins, classes.frame, smoothing) for g in geometry], object)
     _, areas = count_codes(classes.codes, classes.frame)
-    codes = sorted(parts)
+    codes, place = np.unique(number, return_inverse=True)
     names = [(e.name if (e := classes.entry(c)) else f"Class {c}") for c in codes]
     return Shapes(
-        np.array([shapely.multipolygons(parts[c]) if len(parts[c]) > 1 else parts[c][0] for c in codes], object),
-        {"class": np.array(codes, np.int32), "name": np.array(names, object), "area_m2": areas[codes]},
+        collected(geometry, place, len(codes)),
+        {"class": codes.astype(np.int32), "name": np.array(names, object), "area_m2": areas[codes]},
         classes.frame.crs,
     )
 
@@ -93,8 +89,7 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
     number = np.zeros(len(owner), np.int32)
     number[order] = np.arange(1, order.size + 1)
     numbered = number[labels]
-    progress.at(0.6, "Tracing outlines")
-    geometry = areas_of(numbered, classes.frame, order.size)
+    geometry = areas_of(numbered, classes.frame, order.size, progress.part(0.4, 1.0))
     names = {c.code: c.name for c in classes.classes}
     columns: dict[str, np.ndarray] = {
         "patch": np.arange(1, order.size + 1, dtype=np.int32), "class": owner[order].astype(np.int32),

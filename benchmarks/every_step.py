@@ -1,0 +1,154 @@
+"""Every step on one large ground: its time, the longest it is silent for, and the memory it takes: ``python -m benchmarks.every_step``.
+
+Each step runs in a process of its own, on a small ground first: what is compiled then counts for nothing.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import multiprocessing
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import psutil
+from tests.cases import KINDS, Place, given_for, inputs_for
+from tests.grounds import COLS, ROWS, metric
+
+from benchmarks.measure import rough_ground
+from moss_step.model.errors import MossError
+from moss_step.model.memory import give_back
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.steps.catalogue import step_kind
+from moss_step.study.engine import run_declared
+
+SIDE, SMALL = 4096, 300
+LONGEST = 1.0
+"""Seconds that a step may be silent for."""
+
+
+@dataclass(frozen=True)
+class Told:
+    """What one step did: seconds in all, the longest without a report and what it did then, bytes beside its inputs, and bytes of its result."""
+
+    kind: str
+    seconds: float
+    silence: float
+    doing: str
+    extra: int
+    result: int
+    failed: str = ""
+
+
+class Listener:
+    """Hears the reports of a step, and keeps the longest time between two."""
+
+    def __init__(self) -> None:
+        self.begun = self.last = time.perf_counter()
+        self.longest, self.during, self._doing = 0.0, "", "before the first report"
+
+    def hear(self, fraction: float, doing: str) -> None:
+        """Take a report."""
+        now = time.perf_counter()
+        if now - self.last > self.longest:
+            self.longest, self.during = now - self.last, self._doing
+        self.last, self._doing = now, f"{doing} {fraction:.0%}"
+
+
+class Peak:
+    """The most memory of this process while it is entered, beyond what it held before."""
+
+    def __enter__(self) -> Peak:
+        give_back()
+        Path("/proc/self/clear_refs").write_text("5")  # the kernel's own record of the most, begun anew
+        self._before = psutil.Process().memory_info().rss
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        lines = Path("/proc/self/status").read_text().splitlines()
+        most = next(int(line.split()[1]) * 1024 for line in lines if line.startswith("VmHWM:"))
+        self.extra = max(most - self._before, 0)
+
+
+def place_on(ground: Surface) -> Place:
+    """Places of the small common ground, spread over a large one."""
+    down, across = ground.frame.rows / ROWS, ground.frame.cols / COLS
+    return lambda at: (ground.frame.x_of(at[1] * across), ground.frame.y_of(at[0] * down))
+
+
+def measure(name: str, side: int) -> Told:
+    """Run one step here."""
+    kind, told = step_kind(name), Told(name, 0.0, 0.0, "", 0, 0)
+    for n in (SMALL, side):
+        ground = metric(rough_ground(n) if n == side else rough_ground(n, 1))
+        _ = ground.summary
+        given, inputs = given_for(kind, place_on(ground), ground), inputs_for(kind, ground, place_on(ground))
+        for value in inputs.values():
+            _ = getattr(value, "summary", None)
+        heard, peak = Listener(), Peak()
+        with peak:
+            try:
+                outcome = run_declared(kind, given, inputs, Progress(heard.hear))
+            except (MossError, MemoryError) as error:  # the table says it
+                return Told(name, time.perf_counter() - heard.begun, 0.0, "", 0, 0, str(error) or type(error).__name__)
+        heard.hear(1.0, "")
+        told = Told(name, time.perf_counter() - heard.begun, heard.longest, heard.during, peak.extra, outcome.value.nbytes)
+    return told
+
+
+def _child(name: str, side: int, answer: multiprocessing.Queue[dict[str, object]]) -> None:
+    answer.put(asdict(measure(name, side)))
+
+
+def measure_apart(name: str, side: int, at_most: float) -> Told:
+    """Run one step in a process of its own, for some seconds at most."""
+    context = multiprocessing.get_context("spawn")
+    answer: multiprocessing.Queue[dict[str, object]] = context.Queue()
+    process = context.Process(target=_child, args=(name, side, answer))
+    process.start()
+    watch = threading.Timer(at_most, process.kill)
+    watch.start()
+    process.join()
+    watch.cancel()
+    return Told(**answer.get()) if process.exitcode == 0 else Told(name, at_most, at_most, "", 0, 0, f"ended with {process.exitcode}")  # type: ignore[arg-type]  # as it was put in
+
+
+def every(names: list[str], side: int, at_most: float) -> Iterator[Told]:
+    """Measure steps one after another."""
+    for name in names:
+        yield measure_apart(name, side, at_most)
+
+
+def line(told: Told, side: int) -> str:
+    """A line of the table."""
+    held = "" if told.silence <= LONGEST and not told.failed else "  <-"
+    return (
+        f"{told.kind:18} {told.seconds:8.2f} s  silent {told.silence:6.2f} s  {told.extra / side**2:7.1f} B/cell"
+        f"  result {told.result / side**2:6.2f}  {told.failed or told.doing}{held}"
+    )
+
+
+def main() -> int:
+    """Measure the steps that are named, or all; say whether none is silent for too long."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("kinds", nargs="*")
+    parser.add_argument("--side", type=int, default=SIDE)
+    parser.add_argument("--at-most", type=float, default=300.0, help="seconds for one step")
+    parser.add_argument("--json", type=Path, help="file to write what was found into")
+    asked = parser.parse_args()
+    found = []
+    for told in every(asked.kinds or list(KINDS), asked.side, asked.at_most):
+        print(line(told, asked.side), flush=True)
+        found.append(told)
+    if asked.json:
+        asked.json.write_text(json.dumps([asdict(t) for t in found], indent=1) + "\n")
+    return 0 if all(t.silence <= LONGEST and not t.failed for t in found) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,98 @@
+"""A case of every step of the catalogue on any ground: settings that ask the same wherever it lies, and an input of each kind."""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import shapely
+
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.steps.catalogue import catalogue
+from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value, extra
+from moss_step.study.engine import run_declared
+
+KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
+PLACES = [(11, 13), (22, 30)]
+LINE = ((6, 7), (29, 33))
+BUND = ((18, 4), (18, 30))
+ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
+"""Corners of boxes in rows and columns, on the borders of cells."""
+
+Place = Callable[[tuple[float, float]], tuple[float, float]]
+
+
+def as_is(ground: Surface) -> Place:
+    return lambda at: (ground.frame.x_of(at[1]), ground.frame.y_of(at[0]))
+
+
+def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object]:
+    """Settings that ask the same of a ground in any guise: places by their cells, lengths in metres, heights in the unit of the ground."""
+    low, high = ground.range
+    unit = ground.metres_per_height
+    height = lambda share: low + share * (high - low)  # noqa: E731 - a height of the ground, in its own unit
+    relief_ = (high - low) * unit
+    given: dict[str, object] = {}
+    for name, field in kind.settings.listed().items():
+        control = extra(field, "control")
+        if control == "points" and name != "cut":
+            given[name] = tuple(place(at) for at in PLACES)
+        elif control == "line" and kind.kind != "catchment":
+            given[name] = sum((place(at) for at in (BUND if kind.kind in {"pond", "pond_curve"} else LINE)), ())
+        elif control == "box":
+            corners = np.array([place((2.5, 3.5)), place((30.5, 35.5))])
+            given[name] = (*corners.min(axis=0), *corners.max(axis=0))
+    fixed = {
+        "interval": relief_ / 7.3 / unit, "crest": height(0.62), "column": "value", "among": "high", "radius": 34.0, "small": 24.0,
+        "large": 64.0, "expression": f"a > {height(0.5)!r}", "at_least": height(0.5), "min_area": 2500.0, "detail": 2500.0, "least_length": 20.0,
+        "least_steepness": -0.0, "stage": relief_ * 0.2 / unit, "base": height(0.0), "weights": "2,1", "steps": 20, "snap": 25.0,
+        "observer_height": 0.1 * relief_, "target_height": 0.05 * relief_, "statistics": "mean,min,max,std,median", "rules": "natural",
+    }  # fmt: skip
+    given |= {n: v for n, v in fixed.items() if n in kind.settings.listed()}
+    if kind.kind in ("contours", "relief_tint"):
+        given["base"] = height(0.013)
+    if kind.kind in ("reproject", "resample"):
+        given |= {n: v for n, v in {"crs": "EPSG:32628", "cell": 15.0}.items() if n in kind.settings.listed()}
+    if kind.kind == "combine":
+        del given["weights"]
+    if kind.kind == "convert_units":
+        given["to"] = "metre"
+    return given
+
+
+def boxes(ground: Surface, place: Place) -> Shapes:
+    made = []
+    for first, last in ZONES:
+        corners = np.array([place((first[0] - 0.5, first[1] - 0.5)), place((last[0] - 0.5, last[1] - 0.5))])
+        made.append(shapely.box(*corners.min(axis=0), *corners.max(axis=0)))
+    return Shapes(np.array(made, object), {"value": np.array([1.0, 2.0])}, ground.frame.crs)
+
+
+def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) -> Value:
+    if spec.accepts == "surface":
+        quantity = spec.quantity or ground.quantity
+        values = ground.values
+        if quantity == "seen":
+            values = np.where(np.isnan(ground.values), np.nan, ground.values > np.nanmedian(ground.values)).astype(np.float32)
+        if quantity == "drain_height":
+            values = (ground.values - np.nanmin(ground.values)).astype(np.float32)
+        return replace(ground, values=values, quantity=quantity)
+    if spec.accepts == "classes":
+        codes = np.full(ground.frame.shape, NO_CLASS, np.uint8)
+        known = ~np.isnan(ground.values)
+        codes[known] = ground.values[known] > np.median(ground.values[known])
+        return ClassMap(codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340")))
+    return boxes(ground, place)
+
+
+def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:
+    inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
+    if kind.further is not None:
+        inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}
+    return inputs
+
+
+def run(kind: StepKind, ground: Surface, place: Place, progress: Progress | None = None, **more: object) -> Outcome:
+    return run_declared(kind, given_for(kind, place, ground) | more, inputs_for(kind, ground, place), progress or silent())
