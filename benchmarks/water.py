@@ -65,8 +65,8 @@ def _whole(z: np.ndarray) -> list[Line]:
     def accumulate_d8() -> None:
         cells[:] = 0
         descend(z, metres, 0, z.shape[0], ways)
-        descend_water(z, pools.labels, pools.level, metres, ways)
-        drain_flats(z, pools.labels, pools.level, ways, cells)
+        descend_water(z, pools.labels, pools.level, metres, 0, z.shape[0], ways)
+        drain_flats(z, pools.labels, pools.level, ways, cells, silent())
         accumulation.count_donors(ways, donors)
         np.not_equal(ways, NONE, out=cells)
         accumulation.accumulate(ways, donors, cells)
@@ -76,7 +76,7 @@ def _whole(z: np.ndarray) -> list[Line]:
 
     def accumulate_dinf() -> None:
         accumulation.facet_ways(filled, ways, metres, 0, z.shape[0], share)
-        accumulation.accumulate_facets(share, np.ones(z.shape))
+        accumulation.accumulate_facets(share, np.ones(z.shape), np.zeros(2, np.int64))
 
     dinf = best(accumulate_dinf, 2)
     under = float(np.mean(filled > z))

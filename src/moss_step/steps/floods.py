@@ -35,7 +35,7 @@ class WetnessSettings(Settings):
 
 
 def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = indices.wetness(drainage_of(inputs, progress), settings.method, settings.exponent)
+    made = indices.wetness(drainage_of(inputs, progress.part(0.0, 0.7)), settings.method, settings.exponent, progress.part(0.7, 1.0))
     return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
 
 
@@ -58,7 +58,9 @@ class PowerSettings(Settings):
 
 
 def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    return surface_outcome(indices.stream_power(drainage_of(inputs, progress), settings.index, settings.method, settings.exponent), (FILLED_FIRST,))
+    drainage = drainage_of(inputs, progress.part(0.0, 0.7))
+    made = indices.stream_power(drainage, settings.index, settings.method, settings.exponent, progress.part(0.7, 1.0))
+    return surface_outcome(made, (FILLED_FIRST,))
 
 
 stream_power = StepKind(
@@ -77,9 +79,9 @@ class DrainHeightSettings(Settings):
 
 
 def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     area = stream_area(settings.min_area, drainage)
-    made = indices.drain_height(drainage, network.stream_cells(drainage, area))
+    made = indices.drain_height(drainage, network.stream_cells(drainage, area, progress=progress.part(0.7, 0.8)), progress.part(0.8, 1.0))
     outcome = surface_outcome(made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value."))
     return Outcome(made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings)
 

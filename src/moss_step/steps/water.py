@@ -65,8 +65,8 @@ class DepressionSettings(Settings):
 
 
 def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
-    made = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.6))
+    made = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area, progress.part(0.6, 1.0))
     depth = float(made.columns["depth"].max()) if len(made) else 0.0
     found = (
         Finding("depressions", len(made), CELLS), Finding("deepest", depth, drainage.dem.unit),
@@ -107,8 +107,8 @@ def _changed(before: Surface, after: Surface, result: str, more: tuple[Finding, 
 
 
 def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
-    made = hollows.filled_surface(drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.7))
+    made = hollows.filled_surface(drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress.part(0.7, 1.0))
     return _changed(drainage.dem, made, settings.result, (), ())
 
 
@@ -129,8 +129,8 @@ class BreachSettings(Settings):
 
 
 def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
-    made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.5))
+    made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress.part(0.5, 1.0))
     warnings = (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
     return _changed(drainage.dem, made, settings.result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings)
 
@@ -229,12 +229,11 @@ class LengthSettings(Settings):
 
 
 def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
-    progress.at(0.9, "Measuring ways")
+    drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     numbered = None
     if isinstance(area := inputs.get("area"), Shapes):
         numbered = number_areas(in_system(area, drainage.frame.crs), drainage.frame)
-    lengths = trace.flow_lengths(drainage, settings.side == "up", numbered).astype(np.float32)
+    lengths = trace.flow_lengths(drainage, settings.side == "up", numbered, progress.part(0.7, 1.0)).astype(np.float32)
     if np.isnan(lengths).all():
         raise MossError("Nothing of the ground lies in the area.", "Choose another.")
     return surface_outcome(Surface(lengths, drainage.frame, METRE, "length"), (FILLED_FIRST,))
@@ -263,11 +262,12 @@ class StreamSettings(Settings):
 
 
 def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     area = stream_area(settings.min_area, drainage)
     slope = derive_slope(drainage.dem, "percent").values / 100.0 if settings.slope_exponent else None
-    found = network.network(drainage, network.stream_cells(drainage, area, slope, settings.slope_exponent), progress)
-    lines = network.stream_lines(drainage, found)
+    stream = network.stream_cells(drainage, area, slope, settings.slope_exponent, progress=progress.part(0.5, 0.6))
+    found = network.network(drainage, stream, progress.part(0.6, 0.8))
+    lines = network.stream_lines(drainage, found, progress.part(0.8, 1.0))
     length = float(lines.columns["length_m"].sum())
     findings = (
         Finding("links", len(lines), CELLS), Finding("length", length, METRE), Finding("highest_order", int(found.strahler.max()), NONE),
@@ -317,9 +317,9 @@ class BasinSettings(Settings):
 
 
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
-    stream = network.stream_cells(drainage, stream_area(None, drainage))
-    made = _named(dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, stream, progress), settings.names)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.5))
+    stream = network.stream_cells(drainage, stream_area(None, drainage), progress=progress.part(0.5, 0.6))
+    made = _named(dividing.basin_shapes(drainage, settings.min_depth, settings.min_area, stream, progress.part(0.6, 1.0)), settings.names)
     left = float(drainage.dem.area - made.columns["area_m2"].sum())
     findings = (Finding("basins", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
     warnings = (f"{measured(left)} m² in smaller basins are left out.",) if settings.min_area and left > 0.5 else ()
@@ -357,11 +357,13 @@ class JunctionSettings(Settings):
 
 
 def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     area = stream_area(settings.min_area, drainage)
-    found = network.network(drainage, network.stream_cells(drainage, area), progress)
+    stream = network.stream_cells(drainage, area, progress=progress.part(0.5, 0.6))
+    found = network.network(drainage, stream, progress.part(0.6, 0.7))
     ends = network.last_own_cells(drainage, found)
-    made = dividing.catchments(drainage, [np.array([e]) for e in ends], nested=True, names=[f"Link {k + 1}" for k in range(len(ends))])
+    names = [f"Link {k + 1}" for k in range(len(ends))]
+    made = dividing.catchments(drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0))
     return Outcome(made, f"{len(made):,} basins", (Finding("basins", len(made), CELLS),), (FILLED_FIRST,))
 
 
@@ -390,7 +392,7 @@ class CatchmentSettings(Settings):
 
 
 def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, outlets = drainage_of(inputs, progress), inputs.get("outlets")
+    drainage, outlets = drainage_of(inputs, progress.part(0.0, 0.7)), inputs.get("outlets")
     names = None
     if isinstance(outlets, Shapes):
         moved = in_system(outlets, drainage.frame.crs)
@@ -406,9 +408,8 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         raise AskedWronglyError("catchment needs a place.", "Click on the plan, or give at=x,y, line=x1,y1,x2,y2 or outlets=FILE.")
     if settings.snap and not any(g.geom_type == "Point" for g in geometry):
         raise AskedWronglyError("snap moves points, and there is none.", "Leave it out.")
-    progress.at(0.7, "Walking upstream")
     seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
-    made = _named(dividing.catchments(drainage, seeds, settings.nested, names), settings.names)
+    made = _named(dividing.catchments(drainage, seeds, settings.nested, names, progress.part(0.7, 1.0)), settings.names)
     findings: list[Finding] = []
     for k, (g, own) in enumerate(zip(geometry, seeds, strict=True)):
         name = str(made.columns["name"][k])

@@ -189,7 +189,7 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
     known = drainage.ways != NONE
     assert np.isnan(share[~known]).all() and ((share[known] == -1) | ((share[known] >= 0) & (share[known] < 8))).all()
     total = np.where(known, 1.0, 0.0)
-    accumulation.accumulate_facets(share, total)
+    accumulation.accumulate_facets(share, total, np.zeros(2, np.int64))
     assert total[(drainage.ways == OUT)].sum() == pytest.approx(known.sum())
     assert (total[known] >= 1.0 - 1e-9).all()
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from moss_step.model.surface import FLAT
 
+_ROWS = 64
 _NO_DIRECTION = 1e-6
 """Length of a mean vector below which it points nowhere."""
 
@@ -31,12 +32,18 @@ def bearing_of(east: np.ndarray, north: np.ndarray) -> np.ndarray:
 
 def mean_bearing(bearings: np.ndarray, weights: np.ndarray | None = None) -> float:
     """Mean direction of bearings in degrees; NaN when none points anywhere, or all cancel out."""
-    known = ~np.isnan(bearings) & (bearings >= 0)
-    share = np.ones(int(known.sum())) if weights is None else weights[known]
-    if share.sum() <= 0:
+    east = north = total = 0.0
+    rows = np.atleast_2d(bearings)
+    shares = None if weights is None else np.atleast_2d(weights)
+    for first in range(0, len(rows), _ROWS):  # some rows at a time: unit vectors take four times the memory of bearings
+        some = rows[first : first + _ROWS]
+        known = ~np.isnan(some) & (some >= 0)
+        share = np.ones(int(known.sum())) if shares is None else shares[first : first + _ROWS][known]
+        one, other = vectors(some[known])
+        east, north, total = east + float((one * share).sum()), north + float((other * share).sum()), total + float(share.sum())
+    if total <= 0:
         return float("nan")
-    east, north = (float((part * share).sum() / share.sum()) for part in vectors(bearings[known]))
-    mean = float(bearing_of(np.array([east]), np.array([north]))[0])
+    mean = float(bearing_of(np.array([east / total]), np.array([north / total]))[0])
     return mean if mean >= 0 else float("nan")
 
 

@@ -144,8 +144,11 @@ def _two(share):  # type: ignore[no-untyped-def]  # numba infers the types
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_facets(share, total):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Add to each cell of ``total`` its part of all that runs to it, divided between two receivers by angle."""
+def accumulate_facets(share, total, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Add to each cell of ``total`` its part of all that runs to it, divided between two receivers by angle.
+
+    ``pulse`` is that of ``Progress.pulse``.
+    """
     rows, cols = share.shape
     donors = np.zeros((rows, cols), np.uint8)
     for r in range(rows):
@@ -158,9 +161,12 @@ def accumulate_facets(share, total):  # type: ignore[no-untyped-def]  # numba in
                     donors[r + DR[q], c + DC[q]] += 1
     stack = np.empty(1024, np.int64)
     for r in range(rows):
+        pulse[0] += cols
         for c in range(cols):
             if donors[r, c] != 0:
                 continue
+            if pulse[1]:
+                return
             stack[0], top = r * cols + c, 1
             donors[r, c] = 255
             while top > 0:
@@ -204,11 +210,14 @@ def _freeman_shares(z, ways, metres, exponent, r, c, shares):  # type: ignore[no
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_freeman(z, ways, metres, exponent, total):  # type: ignore[no-untyped-def]  # numba infers the types
+def accumulate_freeman(z, ways, metres, exponent, total, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Add to each cell of ``total`` its share of all that runs to it from higher neighbours."""
     rows, cols = z.shape
     donors, shares = np.zeros((rows, cols), np.uint8), np.zeros(8)
     for r in range(rows):
+        pulse[0] += cols
+        if pulse[1]:
+            return
         for c in range(cols):
             _freeman_shares(z, ways, metres, exponent, r, c, shares)
             for k in range(8):
@@ -216,9 +225,12 @@ def accumulate_freeman(z, ways, metres, exponent, total):  # type: ignore[no-unt
                     donors[r + DR[k], c + DC[k]] += 1
     stack = np.empty(1024, np.int64)
     for r in range(rows):
+        pulse[0] += cols
         for c in range(cols):
             if donors[r, c] != 0 or ways[r, c] == NONE:
                 continue
+            if pulse[1]:
+                return
             stack[0], top = r * cols + c, 1
             donors[r, c] = 255
             while top > 0:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numba
 import numpy as np
+import shapely
 from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
@@ -17,7 +18,7 @@ from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span, stands
 from moss_step.science.water.pools import label_ends, number_ends
-from moss_step.science.water.trace import cell_at, down_order, mark_upstream, snapped
+from moss_step.science.water.trace import cell_at, down_order, mark_upstream, order_within, snapped
 from moss_step.science.zones.tracing import areas_of
 
 MOST_BASINS, MOST_OUTLETS = 100_000, 2000
@@ -77,20 +78,19 @@ def basin_shapes(
     nothing back, and counts as none. Raises MossError when there are more than 100,000, or none of ``least_area`` square metres.
     """
     progress = progress or silent()
-    progress.at(0.5, "Dividing the ground")
+    progress.at(0.0, "Dividing the ground")
     frame, pools = drainage.frame, drainage.pools
     numbered, ends, nodes = divided(drainage, least_depth, least_area)
     if len(nodes) > MOST_BASINS:
         raise MossError(f"There would be {len(nodes):,} basins.", "Ask for deeper pools or larger basins.")
     if len(nodes) == 0:
         raise MossError(f"No basin has {least_area:g} m².", "Ask for smaller ones.")
-    progress.at(0.7, "Measuring basins")
-    columns = figures(drainage, numbered, ends)
+    columns = figures(drainage, numbered, ends, steepness(drainage), None, progress.part(0.1, 0.6))
     depth = pools.depth[nodes].astype(float)
     depth[depth < (least_depth or 0.0)] = 0.0
     columns["pool_depth"] = depth
     columns["pool_m3"] = _pool_volumes(drainage, numbered, nodes, depth)
-    geometry = areas_of(numbered, frame, len(nodes))
+    geometry = areas_of(numbered, frame, len(nodes), progress.part(0.6, 1.0))
     columns |= _of_outline(geometry, columns, frame)
     if stream is not None:
         columns["drainage_density"] = stream_lengths(drainage, stream, numbered, len(nodes)) / columns["area_m2"] * 1000.0
@@ -118,57 +118,95 @@ def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray, p
     pools, z = drainage.pools, drainage.z
     full = np.append(np.float32(0), z.reshape(-1)[pools.cell[nodes]] + pools.depth[nodes])
     full[1:][pool_depth == 0] = -np.inf
-    with np.errstate(invalid="ignore"):
-        depth = np.maximum(full[numbered] - z, 0.0)
-    depth[(numbered == 0) | np.isnan(depth)] = 0.0
-    volume = np.bincount(numbered.ravel(), (depth * drainage.frame.row_areas[:, None]).ravel(), minlength=len(nodes) + 1)
+    volume = np.zeros(len(nodes) + 1)
+    _add_depths(numbered, z, full, drainage.frame.row_areas, volume)
     cubic: np.ndarray = volume[1:] * drainage.dem.metres_per_height
     return cubic
 
 
-def figures(drainage: Drainage, numbered: np.ndarray, ends: np.ndarray) -> dict[str, np.ndarray]:
+def steepness(drainage: Drainage) -> np.ndarray:
+    """Slope in degrees of every cell; no-data on a ground of one row or column."""
+    if min(drainage.frame.shape) < 2:
+        return np.full(drainage.frame.shape, np.float32(np.nan))
+    return derive_slope(drainage.dem, "degrees").values
+
+
+@numba.njit(cache=True, nogil=True)
+def _add_depths(numbered, z, full, row_areas, volume):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Add up what stands over the cells of each basin whose pool is filled to a height."""
+    for r in range(z.shape[0]):
+        for c in range(z.shape[1]):
+            k = numbered[r, c]
+            if k > 0 and full[k] > z[r, c]:
+                volume[k] += (np.float64(full[k]) - z[r, c]) * row_areas[r]
+
+
+def figures(
+    drainage: Drainage, numbered: np.ndarray, ends: np.ndarray, steep: np.ndarray, order: np.ndarray | None = None, progress: Progress | None = None
+) -> dict[str, np.ndarray]:
     """Figures of numbered basins whose water ends in the cells ``ends``: areas, heights, slopes, longest way.
 
-    Means of heights and slopes, and so the hypsometric integral, weigh each cell by its ground area.
+    Means of heights and of the slope ``steep``, and so the hypsometric integral, weigh each cell by its ground area. ``order`` are the
+    cells of all basins, each before the one it runs to; all of the ground when left out.
     """
-    dem, frame, n = drainage.dem, drainage.frame, len(ends)
-    inside = numbered > 0
-    which, z = numbered[inside], dem.values[inside].astype(np.float64)
-    area_of_row = np.broadcast_to(frame.row_areas[:, None], numbered.shape)[inside]
-    cells = np.bincount(which, minlength=n + 1)[1:]
-    area = np.bincount(which, area_of_row, minlength=n + 1)[1:]
-    low, high = np.full(n + 1, np.inf), np.full(n + 1, -np.inf)
-    np.minimum.at(low, which, z)
-    np.maximum.at(high, which, z)
-    mean = _weighted_mean(which, z, area_of_row, n)
-    steepness = np.full(n, np.nan)
-    if min(frame.shape) > 1:
-        steepness = _weighted_mean(which, derive_slope(dem, "degrees").values[inside], area_of_row, n)
-    lengths, drops = _longest(drainage, numbered, n)
+    dem, frame, n, progress = drainage.dem, drainage.frame, len(ends), progress or silent()
+    sums = np.zeros((n + 1, len(Sums._fields)))
+    with progress.pulse(frame.rows, 0.0, 0.4, "Measuring basins") as pulse:
+        _add_up(numbered, dem.values, steep, frame.row_areas, sums, pulse)
+    found = Sums(*sums[1:].T)
+    lengths, drops = _longest(drainage, numbered, n, order, progress.part(0.4, 1.0))
     x = frame.x0 + (ends % frame.cols + 0.5) * frame.dx
     y = frame.y0 - (ends // frame.cols + 0.5) * frame.dy
     outlet = dem.values.reshape(-1)[ends].astype(np.float64)
     with np.errstate(divide="ignore", invalid="ignore"):
-        relief = (high - low)[1:]
+        mean, relief = found.moment / found.area, found.high - found.low
         gradient = drops * dem.metres_per_height / lengths
-        integral = (mean - low[1:]) / relief
+        integral = (mean - found.low) / relief
+        slope = found.steep / found.sloping
     return {
-        "basin": np.arange(1, n + 1), "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object), "cells": cells, "area_m2": area,
-        "longest_path_m": lengths, "path_gradient": gradient, "mean_slope_deg": steepness, "lowest": low[1:], "highest": high[1:],
-        "relief": relief, "hypsometric_integral": integral, "outlet_x": x, "outlet_y": y, "outlet_height": outlet,
+        "basin": np.arange(1, n + 1), "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object), "cells": found.cells.astype(np.int64),
+        "area_m2": found.area, "longest_path_m": lengths, "path_gradient": gradient, "mean_slope_deg": slope, "lowest": found.low,
+        "highest": found.high, "relief": relief, "hypsometric_integral": integral, "outlet_x": x, "outlet_y": y, "outlet_height": outlet,
     }  # fmt: skip
 
 
-def _weighted_mean(which: np.ndarray, values: np.ndarray, weights: np.ndarray, n: int) -> np.ndarray:
-    """Mean of values by number from 1, weighed by ground area; cells without a value are left out, NaN where there is none."""
-    known = ~np.isnan(values)
-    total = np.bincount(which[known], weights[known], minlength=n + 1)[1:]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(np.bincount(which[known], values[known] * weights[known], minlength=n + 1)[1:] / total)
+class Sums(NamedTuple):
+    """Of each basin: cells, ground area, lowest and highest cell, heights by area, slopes by area, and the area that has a slope."""
+
+    cells: np.ndarray
+    area: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    moment: np.ndarray
+    steep: np.ndarray
+    sloping: np.ndarray
 
 
 @numba.njit(cache=True, nogil=True)
-def _ways_within(drainage, metres, order, numbered, longest, fall):  # type: ignore[no-untyped-def]  # numba infers the types
+def _add_up(numbered, z, steep, row_areas, sums, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Add the cells of each basin up into its row of ``sums``, as ``Sums`` names them."""
+    sums[:, 2], sums[:, 3] = np.inf, -np.inf
+    for r in range(z.shape[0]):
+        pulse[0] = r
+        if pulse[1]:
+            return
+        area = row_areas[r]
+        for c in range(z.shape[1]):
+            k = numbered[r, c]
+            if k == 0:
+                continue
+            v, own = np.float64(z[r, c]), sums[k]
+            own[0] += 1.0
+            own[1] += area
+            own[2], own[3] = min(own[2], v), max(own[3], v)
+            own[4] += area * v
+            if steep[r, c] == steep[r, c]:
+                own[5] += area * steep[r, c]
+                own[6] += area
+
+
+@numba.njit(cache=True, nogil=True)
+def _ways_within(drainage, metres, order, numbered, longest, fall, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Longest way that water runs within each numbered basin, and how far it falls along it.
 
     ``drainage`` are ways, ground, labels and levels; ``order`` has every cell before its receiver.
@@ -177,6 +215,10 @@ def _ways_within(drainage, metres, order, numbered, longest, fall):  # type: ign
     cols = ways.shape[1]
     length, foot = np.zeros(ways.shape), np.zeros(ways.shape, np.float32)
     for n in range(order.size - 1, -1, -1):
+        if n & 0xFFFF == 0:
+            pulse[0] += 0x10000
+            if pulse[1]:
+                return
         r, c = order[n] // cols, order[n] % cols
         number, k = numbered[r, c], ways[r, c]
         stood = stands(z, labels, level, (r, c))
@@ -192,12 +234,15 @@ def _ways_within(drainage, metres, order, numbered, longest, fall):  # type: ign
                 longest[number], fall[number] = length[r, c], drop
 
 
-def _longest(drainage: Drainage, numbered: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.ndarray | None, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
     """Longest way down within each basin, in metres, and how far the water falls along it, in the unit of the ground."""
     longest, fall = np.zeros(count + 1), np.zeros(count + 1)
     pools = drainage.pools
     ground = (drainage.ways, drainage.z, pools.labels, pools.level)
-    _ways_within(ground, drainage.metres, down_order(drainage), numbered, longest, fall)
+    if order is None:
+        order = down_order(drainage, progress.part(0.0, 0.5))
+    with progress.pulse(order.size, 0.5, 1.0, "Measuring ways") as pulse:
+        _ways_within(ground, drainage.metres, order, numbered, longest, fall, pulse)
     return longest[1:], fall[1:]
 
 
@@ -229,21 +274,39 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
     return cells
 
 
-def _nested(drainage: Drainage, seeds: list[np.ndarray]) -> np.ndarray:
+def _nested(drainage: Drainage, seeds: list[np.ndarray], progress: Progress) -> np.ndarray:
     """Number what drains to each set of cells, without what drains to those further upstream (int32).
 
     Raises MossError for two in one cell.
     """
     numbered = np.zeros(drainage.frame.shape, np.int32)
     sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
-    for k in np.argsort(sizes, kind="stable"):  # the smallest first, so that larger ones leave them out
+    for done, k in enumerate(np.argsort(sizes, kind="stable")):  # the smallest first, so that larger ones leave them out
+        progress.at(done / len(seeds), "Walking upstream")
         count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
         if count == 0:
             raise MossError("Two outlets lie in one cell.", "Move one of them.")
     return numbered
 
 
-def catchments(drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None) -> Shapes:
+def _one_catchment(
+    drainage: Drainage, seeds: np.ndarray, low: np.ndarray, steep: np.ndarray, progress: Progress
+) -> tuple[dict[str, np.ndarray], shapely.Geometry]:
+    """Figures and outline of what drains to some cells, worked out on the part of the ground that holds it."""
+    progress.at(0.0, "Walking upstream")
+    frame = drainage.frame
+    numbered = np.zeros(frame.shape, np.int32)
+    count, r0, r1, c0, c1 = mark_upstream(drainage.ways, seeds, 1, numbered)
+    order = order_within(drainage.ways, np.unique(seeds), numbered, 1, count)
+    rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
+    found = figures(drainage, numbered, low, steep, order, progress.part(0.2, 0.7))
+    area = areas_of(np.ascontiguousarray(numbered[rows, cols]), frame.part(rows, cols), 1, progress.part(0.7, 1.0))[0]
+    return found, area
+
+
+def catchments(
+    drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None, progress: Progress | None = None
+) -> Shapes:
     """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream.
 
     Raises MossError for more than 2,000 of them, or two nested ones in one cell.
@@ -252,16 +315,16 @@ def catchments(drainage: Drainage, seeds: list[np.ndarray], nested: bool = False
     if len(seeds) > MOST_OUTLETS:
         raise MossError(f"There are {len(seeds):,} outlets.", f"Give up to {MOST_OUTLETS:,} at a time, or divide the whole ground with basins.")
     lows = np.array([cells[np.argmin(drainage.z.reshape(-1)[cells])] for cells in seeds])
+    progress, steep = progress or silent(), steepness(drainage)
     if nested:
-        numbered = _nested(drainage, seeds)
-        columns = figures(drainage, numbered, lows)
-        geometry = areas_of(numbered, frame, len(seeds))
+        numbered = _nested(drainage, seeds, progress.part(0.0, 0.3))
+        columns = figures(drainage, numbered, lows, steep, None, progress.part(0.3, 0.7))
+        geometry = areas_of(numbered, frame, len(seeds), progress.part(0.7, 1.0))
     else:
-        parts = []
-        for k, cells in enumerate(seeds):
-            numbered = np.zeros(frame.shape, np.int32)
-            mark_upstream(drainage.ways, cells, 1, numbered)
-            parts.append((figures(drainage, numbered, lows[k : k + 1]), areas_of(numbered, frame, 1)[0]))
+        parts = [
+            _one_catchment(drainage, cells, lows[k : k + 1], steep, progress.part(k / len(seeds), (k + 1) / len(seeds)))
+            for k, cells in enumerate(seeds)
+        ]
         columns = {n: np.concatenate([found[n] for found, _ in parts]) for n in parts[0][0]}
         geometry = np.array([area for _, area in parts], object)
     columns |= _of_outline(geometry, columns, frame)

@@ -33,12 +33,15 @@ class Lakes(NamedTuple):
     level: np.ndarray
 
 
-def find_lakes(drainage: Drainage) -> Lakes:
+def find_lakes(drainage: Drainage, progress: Progress | None = None) -> Lakes:
     """Find all depressions; depths and levels in the unit of the ground, areas in m² and volumes in m³."""
+    progress = progress or silent()
+    progress.at(0.0, "Finding depressions")
     filled, z = drainage.filled(), drainage.z
     under = np.where(filled > z, np.uint8(1), np.uint8(255))
     numbered, owner = label_components(under, 8, 255)
     n = len(owner)
+    progress.at(0.5, "Measuring depressions")
     cells, area = count_labels(numbered, drainage.frame.row_areas, n)
     depth, volume, level = _measure_lakes(numbered, filled, z, drainage.frame.row_areas, n)
     cells[0] = area[0] = 0
@@ -59,9 +62,10 @@ def _measure_lakes(numbered, filled, z, row_areas, n):  # type: ignore[no-untype
     return depth, volume, level
 
 
-def lake_shapes(drainage: Drainage, least_depth: float = 0.0, least_area: float = 0.0) -> Shapes:
+def lake_shapes(drainage: Drainage, least_depth: float = 0.0, least_area: float = 0.0, progress: Progress | None = None) -> Shapes:
     """Depressions as areas, the largest volume first, with depth, area, volume, level and the point they spill at."""
-    lakes = find_lakes(drainage)
+    progress = progress or silent()
+    lakes = find_lakes(drainage, progress.part(0.0, 0.3))
     kept = np.flatnonzero((lakes.depth >= least_depth) & (lakes.area >= least_area) & (lakes.cells > 0))
     order = kept[np.argsort(-lakes.volume[kept], kind="stable")]
     number = np.zeros(len(lakes.cells), np.int32)
@@ -72,7 +76,7 @@ def lake_shapes(drainage: Drainage, least_depth: float = 0.0, least_area: float 
         "volume_m3": lakes.volume[order], "level": lakes.level[order], "cells": lakes.cells[order],
         "spill_x": x[order], "spill_y": y[order],
     }  # fmt: skip
-    geometry = areas_of(number[lakes.numbered], drainage.frame, len(order)) if len(order) else np.empty(0, object)
+    geometry = areas_of(number[lakes.numbered], drainage.frame, len(order), progress.part(0.4, 1.0)) if len(order) else np.empty(0, object)
     unit = drainage.dem.unit.symbol
     return Shapes(geometry, columns, drainage.frame.crs, {"depth": unit, "level": unit, "volume_m3": "m³"})
 
@@ -109,14 +113,15 @@ def filled_surface(
     Depressions of at least ``keep_depth`` (in the ground's unit) or ``keep_area`` (m²) stay as they are.
     """
     dem = drainage.dem
+    progress = progress or silent()
     if gradient > 0:
-        (progress or silent()).at(0.5, "Filling with a gradient")
         metres = drainage.metres / np.float32(dem.metres_per_height)
-        out: np.ndarray = _fill_with_gradient(drainage.z, drainage.ways, metres, gradient)
+        with progress.pulse(dem.values.size, 0.0, 0.8, "Filling with a gradient") as pulse:
+            out: np.ndarray = _fill_with_gradient(drainage.z, drainage.ways, metres, gradient, pulse)
     else:
         out = drainage.filled()
     if keep_depth is not None or keep_area is not None:
-        lakes = find_lakes(drainage)
+        lakes = find_lakes(drainage, progress.part(0.8, 1.0))
         kept = np.zeros(len(lakes.cells), bool)
         if keep_depth is not None:
             kept |= lakes.depth >= keep_depth
@@ -135,7 +140,7 @@ def _raised(drainage: Drainage, z: np.ndarray) -> Surface:
 
 
 @numba.njit(cache=True, nogil=True)
-def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-def]  # numba infers the types
+def _fill_with_gradient(z, ways, metres, gradient, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Priority flood with a least rise a metre (Barnes, Lehman & Mulla 2014, algorithm 3, with a gradient for its step)."""
     rows, cols = z.shape
     out, done = np.full(z.shape, np.float32(np.inf)), np.zeros(z.shape, np.bool_)
@@ -157,6 +162,9 @@ def _fill_with_gradient(z, ways, metres, gradient):  # type: ignore[no-untyped-d
         if done[r, c]:
             continue
         done[r, c] = True
+        pulse[0] += 1
+        if pulse[1]:
+            break
         for k in range(8):
             i, j = r + DR[k], c + DC[k]
             if i < 0 or j < 0 or i >= rows or j >= cols or done[i, j] or ways[i, j] == NONE:

@@ -104,10 +104,10 @@ def _water_at_edge(z, labels, level, metres, r, c):  # type: ignore[no-untyped-d
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend_water(z, labels, level, metres, ways):  # type: ignore[no-untyped-def]  # numba infers the types
+def descend_water(z, labels, level, metres, first, last, ways):  # type: ignore[no-untyped-def]  # numba infers the types
     """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
     rows, cols = z.shape
-    for r in numba.prange(rows):
+    for r in numba.prange(first, last):
         for c in range(cols):
             if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
                 continue

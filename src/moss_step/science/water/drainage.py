@@ -130,17 +130,18 @@ def check_ground(dem: Surface) -> None:
 def _prepared(dem: Surface, progress: Progress) -> Drainage:
     check_ground(dem)
     z, metres = dem.levelled[0].values, distances(dem.frame) / np.float32(dem.metres_per_height)
-    pools, ways = find_pools(z, metres, progress)
+    pools, ways = find_pools(z, metres, progress.part(0.0, 0.6))
     give_back()
-    progress.at(0.6, "Finding receivers")
-    descend_water(z, pools.labels, pools.level, metres, ways)
+    for first, last in progress.part(0.6, 0.7).blocks(len(z), 1024, "Finding receivers"):
+        descend_water(z, pools.labels, pools.level, metres, first, last, ways)
     cells = np.zeros(z.shape, np.int32)
-    drain_flats(z, pools.labels, pools.level, ways, cells)
+    drain_flats(z, pools.labels, pools.level, ways, cells, progress.part(0.7, 0.8))
     give_back()
     progress.at(0.8, "Adding up what lies upstream")
     donors = np.empty(z.shape, np.uint8)
     accumulation.count_donors(ways, donors)
     np.not_equal(ways, NONE, out=cells)
+    progress.at(0.9, "Adding up what lies upstream")
     accumulation.accumulate(ways, donors, cells)
     for array in (ways, cells):
         array.flags.writeable = False
@@ -180,10 +181,13 @@ def accumulated(
             accumulation.count_donors(ways, donors)
             accumulation.accumulate(ways, donors, total)
         elif method == "dinf":
-            accumulation.accumulate_facets(facet_directions(drainage), total)
+            share = facet_directions(drainage)
+            with progress.pulse(total.size, 0.3, 0.95) as pulse:
+                accumulation.accumulate_facets(share, total, pulse)
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-            accumulation.accumulate_freeman(drainage.filled(), ways, metres, exponent, total)
+            with progress.pulse(2 * total.size, 0.2, 0.95) as pulse:
+                accumulation.accumulate_freeman(drainage.filled(), ways, metres, exponent, total, pulse)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, _unit_of(unit, weights), "accumulation")

@@ -11,6 +11,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+from moss_step.model.progress import Progress
 from moss_step.science.water.neighbours import DC, DR, LOWEST, PIT, stands
 
 _HIGHER, _LOWER, _OUT = 256, 512, 10
@@ -165,13 +166,14 @@ def _drain_all(ways, steps, place, lists, starts):  # type: ignore[no-untyped-de
             _drain(ways, steps, place, cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])
 
 
-def drain_flats(z: np.ndarray, labels: np.ndarray, level: np.ndarray, ways: np.ndarray, place: np.ndarray) -> None:
+def drain_flats(z: np.ndarray, labels: np.ndarray, level: np.ndarray, ways: np.ndarray, place: np.ndarray, progress: Progress) -> None:
     """Give the cells of ``ways`` without a way (PIT) one: out of their flat, or without lower ground beside it to its one pit.
 
     ``z`` is the ground and ``level`` the height of water over cells of each of the ``labels``; ``place`` is an int32 grid of
     zeros to work in, which is left in disorder. Cells at the edge always have a way, so
     that the neighbours of all others lie within the grid.
     """
+    progress.at(0.0, "Draining level ground")
     level_cells = _look_around(z, labels, level, ways, place)
     flat_ways, flat_place, steps = ways.reshape(-1), place.reshape(-1), DR * z.shape[1] + DC
     at = 0
@@ -179,5 +181,6 @@ def drain_flats(z: np.ndarray, labels: np.ndarray, level: np.ndarray, ways: np.n
     lists = (np.empty(level_cells, np.int32), np.empty(level_cells, np.int16), *(np.empty(level_cells, np.int32) for _ in range(3)))
     starts = np.empty(min(level_cells, _AT_ONCE) + 1, np.int32)
     while level_cells and at < ways.size:
+        progress.at(at / ways.size, "Draining level ground")
         at, flats = _gather_some(at, steps, flat_place, lists[0], lists[1], starts)
         _drain_all(flat_ways, steps, flat_place, lists, starts[: flats + 1])

@@ -7,6 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.relief.gradient import slope as derive_slope
@@ -15,40 +16,47 @@ from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated
 from moss_step.science.water.neighbours import DC, DR, OUT
 from moss_step.science.water.trace import down_order
 
+_ROWS = 256
 Power = Literal["power", "sediment", "length_slope"]
 LEAST_SLOPE = 0.001
 """Tangent that level cells are given, so that the index stays finite; common practice."""
 
 
-def specific_area(drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE) -> np.ndarray:
+def specific_area(drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE, progress: Progress | None = None) -> np.ndarray:
     """Area upstream of each metre of contour: square metres a metre, by the mean width of a cell."""
     frame = drainage.frame
     width = np.sqrt(frame.row_areas)[:, None]
-    return np.asarray(accumulated(drainage, method, "area", exponent=exponent).values / width)
+    return np.asarray(accumulated(drainage, method, "area", exponent=exponent, progress=progress).values / width)
 
 
-def wetness(drainage: Drainage, method: FlowMethod = "dinf", exponent: float = CONVERGENCE) -> Surface:
+def wetness(drainage: Drainage, method: FlowMethod = "dinf", exponent: float = CONVERGENCE, progress: Progress | None = None) -> Surface:
     """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24."""
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
-        values = np.log(specific_area(drainage, method, exponent) / tangent)
+        values = np.log(specific_area(drainage, method, exponent, progress) / tangent)
     return Surface(values.astype(np.float32), drainage.frame, NO_UNIT, "wetness")
 
 
-def stream_power(drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf", exponent: float = CONVERGENCE) -> Surface:
+def stream_power(
+    drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf", exponent: float = CONVERGENCE, progress: Progress | None = None
+) -> Surface:
     """Power (a tan b), sediment transport capacity, or length-slope factor.
 
     Moore & Burch 1986, Soil Science Society of America Journal 50: (a / 22.13)^0.6 (sin b / 0.0896)^1.3 for transport; for
     the length-slope factor 1.4 times that with 0.4 as the first exponent (Moore & Wilson 1992), without the 1.4 here so that
     the unit plot of 22.13 m at 9 % gives 1 (Wischmeier & Smith 1978).
     """
-    area, tangent = specific_area(drainage, method, exponent), _tangent(drainage)
-    if index == "power":
-        values = area * tangent
-    else:
-        sine = tangent / np.hypot(1.0, tangent)
-        values = (area / 22.13) ** (0.6 if index == "sediment" else 0.4) * (sine / 0.0896) ** 1.3
-    return Surface(values.astype(np.float32), drainage.frame, NO_UNIT, "index")
+    progress = progress or silent()
+    area, tangent = specific_area(drainage, method, exponent, progress.part(0.0, 0.8)), _tangent(drainage)
+    values = np.empty(area.shape, np.float32)
+    for first, last in progress.part(0.8, 1.0).blocks(len(area), _ROWS, "Working out the index"):
+        some, steep = area[first:last], tangent[first:last]
+        if index == "power":
+            values[first:last] = some * steep
+        else:
+            sine = steep / np.hypot(1.0, steep)
+            values[first:last] = (some / 22.13) ** (0.6 if index == "sediment" else 0.4) * (sine / 0.0896) ** 1.3
+    return Surface(values, drainage.frame, NO_UNIT, "index")
 
 
 def _tangent(drainage: Drainage) -> np.ndarray:
@@ -56,10 +64,14 @@ def _tangent(drainage: Drainage) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def _down_to(z, ways, stream, order, drain, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def _down_to(z, ways, stream, order, drain, out, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Height of each cell above the stream cell that its water first meets; NaN where it meets none."""
     cols = z.shape[1]
     for n in range(order.size - 1, -1, -1):
+        if n & 0xFFFF == 0:
+            pulse[0] += 0x10000
+            if pulse[1]:
+                return
         r, c = order[n] // cols, order[n] % cols
         k = ways[r, c]
         drain[r, c] = np.nan
@@ -70,14 +82,17 @@ def _down_to(z, ways, stream, order, drain, out):  # type: ignore[no-untyped-def
         out[r, c] = max(z[r, c] - drain[r, c], np.float32(0.0)) if drain[r, c] == drain[r, c] else np.float32(np.nan)
 
 
-def drain_height(drainage: Drainage, stream: np.ndarray) -> Surface:
+def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Surface:
     """Height above the nearest drain along the way of the water, in the unit of the ground; no-data where none is met.
 
     Rennó et al. 2008, HAND, a new terrain descriptor, Remote Sensing of Environment 112.
     """
     dem = drainage.dem
     drain, out = np.empty(dem.values.shape, np.float32), np.full(dem.values.shape, np.float32(np.nan))
-    _down_to(drainage.z, drainage.ways, stream, down_order(drainage), drain, out)
+    progress = progress or silent()
+    order = down_order(drainage, progress.part(0.0, 0.5))
+    with progress.pulse(order.size, 0.5, 1.0, "Measuring heights above drains") as pulse:
+        _down_to(drainage.z, drainage.ways, stream, order, drain, out, pulse)
     return Surface(out, dem.frame, dem.unit, "drain_height")
 
 

@@ -18,9 +18,11 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, OUT
-from moss_step.science.water.trace import centres, flow_lengths, path_metres
+from moss_step.science.water.trace import centres, flow_lengths, lengths_of
 
 MOST_LINKS = 500_000
+_AT_ONCE = 20_000
+"""Links that are worked on between two reports."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,13 +101,16 @@ def _walk(ways, feeders, ends, total):  # type: ignore[no-untyped-def]  # numba 
 
 
 def stream_cells(
-    drainage: Drainage, least_area: float, slope: np.ndarray | None = None, exponent: float = 0.0, within: np.ndarray | None = None
-) -> np.ndarray:
+    drainage: Drainage, least_area: float, slope: np.ndarray | None = None, exponent: float = 0.0, within: np.ndarray | None = None,
+    progress: Progress | None = None,
+) -> np.ndarray:  # fmt: skip
     """Cells that streams run through (uint8): where the area upstream in square metres is ``least_area`` or more.
 
     With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads follow both
     (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits them to some cells.
     """
+    progress = progress or silent()
+    progress.at(0.0, "Finding streams")
     area = drainage.upstream_area
     if slope is not None:
         area = area * slope**exponent
@@ -114,6 +119,7 @@ def stream_cells(
     stream: np.ndarray = np.where(drainage.cells == 0, np.uint8(0), passed)
     if within is not None:
         stream &= within
+    progress.at(0.5, "Following streams")
     _carry_down(drainage.ways, stream)
     _drop_lone(drainage.ways, stream)
     return stream
@@ -140,15 +146,18 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
 
     Raises MossError when there is no stream, or more than 500,000 links.
     """
-    (progress or silent()).at(0.5, "Joining links")
+    progress = progress or silent()
+    progress.at(0.0, "Joining links")
     feeders = np.empty(stream.shape, np.uint8)
     ends = _feeders(drainage.ways, stream, feeders)
     if ends > MOST_LINKS:
         raise MossError(f"There would be about {ends:,} links.", "Ask for a larger area.")
+    progress.at(0.3, "Walking links")
     cells, starts = _walk(drainage.ways, feeders, ends, int(stream.sum()) + ends + 1)
     if len(starts) < 2:
         raise MossError("No stream has as much ground upstream.", "Ask for a smaller area.")
     upper, lower = cells[starts[:-1]], cells[starts[1:] - 1]
+    progress.at(0.6, "Ordering links")
     order = np.argsort(upper)
     place = np.searchsorted(upper[order], lower)
     hit = (place < len(order)) & (upper[order][np.minimum(place, len(order) - 1)] == lower)
@@ -210,14 +219,16 @@ def horton_orders(below, sizes, strahler, queue):  # type: ignore[no-untyped-def
     return horton
 
 
-def main_stems(drainage: Drainage, found: Network) -> tuple[list[np.ndarray], np.ndarray]:
+def main_stems(drainage: Drainage, found: Network, progress: Progress | None = None) -> tuple[list[np.ndarray], np.ndarray]:
     """Whole streams: cells of each from its spring to where it joins a larger one or ends, and its highest Strahler order.
 
     At each junction the link of the larger catchment goes on, after Horton 1945; of two as large the one with the longer way, then the
     higher one.
     """
+    progress = progress or silent()
     ends = np.array([c[-2] for c in found.cells])
-    sizes, ways = drainage.cells.reshape(-1)[ends], flow_lengths(drainage, upstream=True).reshape(-1)[ends]
+    sizes, ways = drainage.cells.reshape(-1)[ends], flow_lengths(drainage, True, progress=progress.part(0.0, 0.6)).reshape(-1)[ends]
+    progress.at(0.6, "Joining lines")
     main = np.full(len(sizes), -1)  # the link above that each link goes on from
     for k in np.lexsort((drainage.z.reshape(-1)[ends], np.round(ways, 6), sizes)):
         if found.below[k] >= 0:
@@ -225,7 +236,9 @@ def main_stems(drainage: Drainage, found: Network) -> tuple[list[np.ndarray], np
     carried_on = np.zeros(len(sizes), bool)
     carried_on[main[main >= 0]] = True
     stems, orders = [], []
-    for end in np.flatnonzero(~carried_on):
+    for n, end in enumerate(last := np.flatnonzero(~carried_on)):
+        if n % _AT_ONCE == 0:
+            progress.at(0.8 + 0.2 * n / len(last), "Joining lines")
         links, k = [], int(end)
         while k >= 0:
             links.append(k)
@@ -236,29 +249,40 @@ def main_stems(drainage: Drainage, found: Network) -> tuple[list[np.ndarray], np
     return stems, np.array(orders)
 
 
-def stream_lines(drainage: Drainage, found: Network) -> Shapes:
+def stream_lines(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
     """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream.
 
     Drops are those of the water, which stands in pools at the height that they spill at: never below 0.
     """
     pools = drainage.pools
-    lines = [centres(drainage, c) for c in found.cells]
+    progress = progress or silent()
+    progress.at(0.0, "Measuring links")
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
-    length = np.array([path_metres(drainage, c)[-1] for c in found.cells])
+    length = lengths_of(drainage, found.cells)
+    progress.at(0.4, "Measuring links")
     z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
     drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
-    straight = drainage.frame.distances(np.array([x[0] for x in lines]), np.array([x[-1] for x in lines]))
+    straight = drainage.frame.distances(centres(drainage, upper), centres(drainage, lower))
     upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in found.cells]]
     with np.errstate(divide="ignore", invalid="ignore"):
         sinuosity = np.where(straight > 0, length / straight, np.nan)
     columns: dict[str, np.ndarray] = {
-        "link": np.arange(1, len(lines) + 1), "from_node": np.searchsorted(nodes, upper) + 1, "to_node": np.searchsorted(nodes, lower) + 1,
+        "link": np.arange(1, len(length) + 1), "from_node": np.searchsorted(nodes, upper) + 1, "to_node": np.searchsorted(nodes, lower) + 1,
         "strahler": found.strahler, "shreve": found.shreve, "horton": found.horton, "length_m": length, "drop_m": drop,
         "gradient": drop / length, "sinuosity": sinuosity, "upstream_m2": upstream,
     }  # fmt: skip
-    which = np.repeat(np.arange(len(lines)), [len(x) for x in lines])
-    return Shapes(np.asarray(shapely.linestrings(np.vstack(lines), indices=which)), columns, drainage.frame.crs)
+    return Shapes(paths_as_lines(drainage, found.cells, progress.part(0.6, 1.0)), columns, drainage.frame.crs)
+
+
+def paths_as_lines(drainage: Drainage, paths: list[np.ndarray], progress: Progress | None = None) -> np.ndarray:
+    """Paths of cells as lines through their centres."""
+    out = np.empty(len(paths), object)
+    for first, last in (progress or silent()).blocks(len(paths), _AT_ONCE, "Drawing lines"):
+        some = paths[first:last]
+        which = np.repeat(np.arange(len(some)), [len(c) for c in some])
+        out[first:last] = shapely.linestrings(centres(drainage, np.concatenate(some)), indices=which)
+    return out
 
 
 def stream_nodes(drainage: Drainage, found: Network) -> Shapes:

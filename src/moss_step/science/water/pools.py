@@ -52,20 +52,24 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     """
     rows = z.shape[0]
     descent, labels = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)
-    for first, last in progress.blocks(rows, 1024, "Finding ways down"):
+    for first, last in progress.part(0.0, 0.2).blocks(rows, 1024, "Finding ways down"):
         descend(z, metres, first, last, descent)
-    drain_flats(z, labels, DRY, descent, np.zeros(z.shape, np.int32))
+    drain_flats(z, labels, DRY, descent, np.zeros(z.shape, np.int32), progress.part(0.2, 0.3))
     give_back()
     progress.at(0.3, "Following ways down")
     cell = number_ends(descent, labels)
+    progress.at(0.35, "Following ways down")
     label_ends(descent, labels)
     progress.at(0.4, "Finding passes")
     leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
-    height, one, other, at, way = _spanning_tree(z, labels, cell, leaves)
+    height, one, other, at, way = _spanning_tree(z, labels, cell, leaves, progress.part(0.4, 0.6))
     bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
+    progress.at(0.6, "Finding levels")
     level = _levels(len(cell), height, one, other)
+    progress.at(0.65, "Ordering passes")
     order = np.argsort(height, kind="stable")
     height, one, other, at, way = (some[order] for some in (height, one, other, at, way))
+    progress.at(0.7, "Filling pools")
     spill, far = _deaths(bottom, leaves, height, one, other)
     depth, across, over = _spills(z, metres, labels, (cell, bottom, level, leaves, spill, far), (height, at, way))
     return Pools(labels, cell, level, depth, across, over), descent
@@ -211,7 +215,7 @@ def _join_parts(z, labels, part, best, where, tree):  # type: ignore[no-untyped-
     return fresh
 
 
-def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray) -> tuple[np.ndarray, ...]:
+def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray, progress: Progress) -> tuple[np.ndarray, ...]:
     """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and direction.
 
     Nodes that water ``leaves`` the ground at are joined to the outside from the start.
@@ -225,8 +229,10 @@ def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: 
     at[: len(out)], way[: len(out)], count[0] = cell[out], 8, len(out)
     parts, strips = nodes - len(out), max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
     while count[0] < nodes - 1:
+        progress.at(count[0] / max(nodes - 1, 1), "Finding passes")
         best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32)
         _lowest_passes(z, labels, part, strips, best, where)
+        progress.at(count[0] / max(nodes - 1, 1), "Joining pools")
         parts = _join_parts(z, labels, part, best, where, (height, one, other, at, way, count))
     return height, one, other, at, way
 

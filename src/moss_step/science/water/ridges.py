@@ -15,8 +15,8 @@ from moss_step.model.surface import Surface
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.relief.profile import between_cells
 from moss_step.science.water.drainage import Drainage, prepare
-from moss_step.science.water.network import Network, main_stems, network, stream_cells
-from moss_step.science.water.trace import centres, path_metres
+from moss_step.science.water.network import Network, main_stems, network, paths_as_lines, stream_cells
+from moss_step.science.water.trace import lengths_of
 
 Which = Literal["ridges", "valleys", "both"]
 _REACH = 3
@@ -41,12 +41,14 @@ def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_0
     for kind in ("valleys", "ridges"):
         if which not in (kind, "both"):
             continue
-        progress.at(0.1 if kind == "valleys" else 0.5, f"Finding {kind}")
+        part = progress if which == kind else progress.part(0.0, 0.5) if kind == "valleys" else progress.part(0.5, 1.0)
+        part.at(0.0, f"Finding {kind}")
         ground = dem if kind == "valleys" else replace(dem, values=_turned(dem.values))
-        drainage = prepare(ground, progress)
-        stream = stream_cells(drainage, detail)
+        drainage = prepare(ground, part.part(0.0, 0.5))
+        stream = stream_cells(drainage, detail, progress=part.part(0.5, 0.55))
         if stream.any():  # the other kind may still be there
-            parts.append(_lines(drainage, network(drainage, stream), dem, steep, kind[:-1]))
+            found = network(drainage, stream, part.part(0.55, 0.65))
+            parts.append(_lines(drainage, found, dem, steep, kind[:-1], part.part(0.65, 1.0)))
     if not parts:
         raise MossError("No ridge or valley has as much ground.", "Ask for more detail: a smaller area.")
     columns = {n: np.concatenate([p.columns[n] for p in parts]) for n in parts[0].columns}
@@ -60,19 +62,24 @@ def _turned(values: np.ndarray) -> np.ndarray:
     return turned
 
 
-def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str) -> Shapes:
+def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str, progress: Progress) -> Shapes:
     """Whole ridges or valleys as lines with their figures."""
-    stems, orders = main_stems(drainage, found)
-    sides = [_side_steepness(dem, cells, 1.0 if kind == "valley" else -1.0) for cells in stems]
-    slopes = [steep.reshape(-1)[cells] for cells in stems]
+    stems, orders = main_stems(drainage, found, progress.part(0.0, 0.3))
+    sides, slopes = np.empty(len(stems)), np.empty(len(stems))
+    for first, last in progress.part(0.3, 0.8).blocks(len(stems), 2000, f"Measuring {kind}s"):
+        for k in range(first, last):
+            sides[k] = _side_steepness(dem, stems[k], 1.0 if kind == "valley" else -1.0)
+            along = steep.reshape(-1)[stems[k]]
+            known = ~np.isnan(along)
+            slopes[k] = np.mean(along[known]) if known.any() else np.nan
     columns: dict[str, np.ndarray] = {
         "line": np.arange(1, len(stems) + 1), "kind": np.full(len(stems), kind, object),
-        "length_m": np.array([path_metres(drainage, cells)[-1] for cells in stems]), "steepness_deg": np.array(sides),
-        "mean_slope_deg": np.array([np.mean(s[~np.isnan(s)]) if (~np.isnan(s)).any() else np.nan for s in slopes]), "order": orders,
+        "length_m": lengths_of(drainage, stems), "steepness_deg": sides,
+        "mean_slope_deg": slopes, "order": orders,
     }  # fmt: skip
-    which = np.repeat(np.arange(len(stems)), [len(c) for c in stems])
-    geometry = np.asarray(shapely.linestrings(centres(drainage, np.concatenate(stems)), indices=which))
-    return Shapes(geometry, columns, drainage.frame.crs, {"steepness_deg": "°", "mean_slope_deg": "°"})
+    return Shapes(
+        paths_as_lines(drainage, stems, progress.part(0.8, 1.0)), columns, drainage.frame.crs, {"steepness_deg": "°", "mean_slope_deg": "°"}
+    )
 
 
 def _side_steepness(dem: Surface, cells: np.ndarray, sign: float) -> float:

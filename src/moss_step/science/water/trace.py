@@ -6,6 +6,7 @@ import numba
 import numpy as np
 
 from moss_step.model.errors import MossError
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.neighbours import DC, DR, LOWEST, NONE, OUT, span
@@ -149,11 +150,14 @@ def mark_catchment(drainage: Drainage, seed: int, number: int, marks: np.ndarray
 
 
 @numba.njit(cache=True, nogil=True)
-def _down_order(ways, donors):  # type: ignore[no-untyped-def]  # numba infers the types
+def _down_order(ways, donors, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Cells in an order in which every cell comes before its receiver; uses ``donors`` up."""
     rows, cols = ways.shape
     order, count = np.empty(ways.size, np.int32), 0
     for r in range(rows):
+        pulse[0] = r
+        if pulse[1]:
+            break
         for c in range(cols):
             if donors[r, c] != 0 or ways[r, c] == NONE:
                 continue
@@ -173,10 +177,39 @@ def _down_order(ways, donors):  # type: ignore[no-untyped-def]  # numba infers t
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_down(ways, metres, order, inside, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def order_within(ways, seeds, marks, number, count):  # type: ignore[no-untyped-def]  # numba infers the types
+    """The ``count`` cells of a number, which all run to some seeds, each before the one it runs to (int32)."""
+    cols = ways.shape[1]
+    order, at = np.empty(count, np.int32), count
+    for seed in seeds:
+        r, c = seed // cols, seed % cols
+        k = ways[r, c]
+        if k >= OUT or marks[r + DR[k], c + DC[k]] != number:  # its water leaves the marked cells here
+            at -= 1
+            order[at] = seed
+    here = count
+    while here > at:
+        here -= 1
+        r, c = order[here] // cols, order[here] % cols
+        bits = _donors(ways, r, c)
+        while bits:
+            k = LOWEST[bits]
+            bits &= bits - 1
+            if marks[r + DR[k], c + DC[k]] == number:
+                at -= 1
+                order[at] = (r + DR[k]) * cols + c + DC[k]
+    return order
+
+
+@numba.njit(cache=True, nogil=True)
+def _lengths_down(ways, metres, order, inside, out, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Metres down to where water leaves the ground, or the numbered area of ``inside`` unless that is empty."""
     cols = ways.shape[1]
     for n in range(order.size - 1, -1, -1):
+        if n & 0xFFFF == 0:
+            pulse[0] += 0x10000
+            if pulse[1]:
+                return
         r, c = order[n] // cols, order[n] % cols
         k = ways[r, c]
         if k < OUT and (inside.size == 0 or inside[r, c] == inside[r + DR[k], c + DC[k]]):
@@ -185,10 +218,14 @@ def _lengths_down(ways, metres, order, inside, out):  # type: ignore[no-untyped-
 
 
 @numba.njit(cache=True, nogil=True)
-def _lengths_up(ways, metres, order, inside, out):  # type: ignore[no-untyped-def]  # numba infers the types
+def _lengths_up(ways, metres, order, inside, out, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
     """Metres of the longest way down to each cell, from within its own area unless ``inside`` is empty."""
     cols = ways.shape[1]
     for n in range(order.size):
+        if n & 0xFFFF == 0:
+            pulse[0] += 0x10000
+            if pulse[1]:
+                return
         r, c = order[n] // cols, order[n] % cols
         k = ways[r, c]
         if k < OUT and (inside.size == 0 or inside[r, c] == inside[r + DR[k], c + DC[k]]):
@@ -197,24 +234,28 @@ def _lengths_up(ways, metres, order, inside, out):  # type: ignore[no-untyped-de
             out[i, j] = max(out[i, j], out[r, c] + span(metres, here, k))
 
 
-def down_order(drainage: Drainage) -> np.ndarray:
+def down_order(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
     """All cells, each before the one it runs to (int32)."""
     from moss_step.science.water.accumulation import count_donors
 
     donors = np.empty(drainage.ways.shape, np.uint8)
     count_donors(drainage.ways, donors)
-    order: np.ndarray = _down_order(drainage.ways, donors)
+    with (progress or silent()).pulse(len(donors), doing="Ordering cells downstream") as pulse:
+        order: np.ndarray = _down_order(drainage.ways, donors, pulse)
     return order
 
 
-def flow_lengths(drainage: Drainage, upstream: bool = False, areas: np.ndarray | None = None) -> np.ndarray:
+def flow_lengths(drainage: Drainage, upstream: bool = False, areas: np.ndarray | None = None, progress: Progress | None = None) -> np.ndarray:
     """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way that reaches it.
 
     With numbered ``areas`` (int32, 0 for none) ways begin and end within the area of each cell; cells of none are NaN.
     """
     out = np.zeros(drainage.ways.shape, np.float64)
     inside = np.empty((0, 0), np.int32) if areas is None else areas
-    (_lengths_up if upstream else _lengths_down)(drainage.ways, drainage.metres, down_order(drainage), inside, out)
+    progress = progress or silent()
+    order = down_order(drainage, progress.part(0.0, 0.5))
+    with progress.pulse(order.size, 0.5, 1.0, "Measuring ways") as pulse:
+        (_lengths_up if upstream else _lengths_down)(drainage.ways, drainage.metres, order, inside, out, pulse)
     out[drainage.ways == NONE] = np.nan
     if areas is not None:
         out[areas == 0] = np.nan
@@ -280,14 +321,24 @@ def snapped(drainage: Drainage, cell: int, distance: float) -> int:
 
 def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     """Metres along a path of neighbouring cells, from its first cell."""
-    if len(cells) < 2:
-        return np.zeros(len(cells))
+    return np.concatenate([[0.0], np.cumsum(step_metres(drainage, cells))]) if len(cells) else np.zeros(0)
+
+
+def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
+    """Metres of each of many paths of at least two neighbouring cells."""
+    starts = np.cumsum([0, *(len(p) for p in paths[:-1])])
+    steps = np.append(step_metres(drainage, np.concatenate(paths)), 0.0)
+    steps[starts[1:] - 1] = 0.0  # from one path to the next is no step
+    return np.asarray(np.add.reduceat(steps, starts))
+
+
+def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+    """Metres from each cell to the next; for those that are no neighbours it means nothing."""
     rows, cols = np.divmod(cells, drainage.frame.cols)
     dr, dc = np.diff(rows), np.diff(cols)
     row = np.minimum(rows[1:], rows[:-1])
     east, diagonal, south = (drainage.metres[row, k].astype(np.float64) for k in range(3))
-    steps = np.where(dr == 0, east, np.where(dc == 0, south, diagonal))
-    return np.concatenate([[0.0], np.cumsum(steps)])
+    return np.asarray(np.where(dr == 0, east, np.where(dc == 0, south, diagonal)))
 
 
 def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
