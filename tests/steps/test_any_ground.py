@@ -68,7 +68,7 @@ REFUSED = {
     f"sight_stretches stream_basins streams {_BUND}",
     "stripes": f"{_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line sight_stretches {_BUND}",
-    "huge heights": f"contours landform relief_tint ruggedness stream_power wetness {_BUND}",
+    "huge heights": f"contours relief_tint ruggedness stream_power wetness {_BUND}",
     "feet over degrees": f"landform resample tessellate {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",

@@ -180,7 +180,7 @@ def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress
     dem, area = ground(inputs), inputs.get("area")
     if isinstance(area, Shapes):
         dem = crop_to_area(dem, in_system(area, dem.frame.crs))
-    table, integral = hypsometric.hypsometry(dem, settings.steps)
+    table, integral = hypsometric.hypsometry(dem, settings.steps, progress)
     low, high = dem.range or (0.0, 0.0)
     findings = (
         Finding("integral", integral, NONE),

@@ -105,10 +105,9 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
     if len(observers) > 64:
         raise MossError(f"There are {len(observers):,} observers, and which of them see a place is told for 64.", "Use viewshed for their number.")
     seen = viewshed.viewshed(sight, observers, progress)
-    kinds, places_in = np.unique(as_kind(seen.which, np.ndarray), return_inverse=True)
-    if len(kinds) > 254:
-        raise MossError(f"There are {len(kinds):,} combinations of observers, and a class map holds 254.", "Use fewer observers.")
-    codes = places_in.reshape(sight.frame.shape).astype(np.uint8)
+    kinds, codes = viewshed.combinations(as_kind(seen.which, np.ndarray), NO_CLASS)
+    if len(kinds) > NO_CLASS - 1:
+        raise MossError("There are more than 254 combinations of observers, and a class map holds 254.", "Use fewer observers.")
     codes[np.isnan(sight.ground)] = NO_CLASS
     colors = colors_between(len(kinds))
     names = [" and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it" for kind in kinds]
@@ -341,10 +340,10 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
         weights = _on_the_ground(given, sight)
     views = np.empty((len(candidates), int(wanted.sum())), bool)
     for k, candidate in enumerate(candidates):
-        progress.at(0.05 + 0.85 * k / len(candidates), f"Looking from candidate {k + 1} of {len(candidates)}")
-        views[k] = viewshed.seen_by(sight, candidate)[wanted] == 1
-    progress.at(0.92, "Choosing")
-    choice = places.best_places(views, weights[wanted], settings.count)
+        part = progress.part(0.05 + 0.85 * k / len(candidates), 0.05 + 0.85 * (k + 1) / len(candidates))
+        part.at(0.0, f"Looking from candidate {k + 1} of {len(candidates)}")
+        views[k] = viewshed.seen_by(sight, candidate, part)[wanted] == 1
+    choice = places.best_places(views, weights[wanted], settings.count, progress=progress.part(0.9, 1.0))
     total = float(weights[wanted].sum())
     share = np.cumsum(choice.gains) / total
     columns = {

@@ -255,7 +255,7 @@ def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress
     progress.at(0.1, "Laying tiles")
     extent = as_kind(inputs["extent"], Surface)
     keep, warnings = _shapes(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
-    return _counted(cover(extent.frame, settings.shape, settings.spacing, keep), warnings=warnings)
+    return _counted(cover(extent.frame, settings.shape, settings.spacing, keep, progress), warnings=warnings)
 
 
 tessellate = StepKind(

@@ -5,12 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from moss_step.model.errors import MossError
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import SHARE, SQUARE_METRE
 
+_ROWS = 256
 
-def hypsometry(dem: Surface, steps: int = 100) -> tuple[Table, float]:
+
+def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None) -> tuple[Table, float]:
     """Area above each of ``steps + 1`` heights, and the hypsometric integral.
 
     The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson 1971, GSA
@@ -20,14 +23,16 @@ def hypsometry(dem: Surface, steps: int = 100) -> tuple[Table, float]:
         raise MossError("The ground has no relief, so it has no hypsometric curve.", "Choose another ground or area.")
     _ = dem.metres_per_height
     low, high = dem.range
-    valid = ~np.isnan(dem.values)
-    heights = dem.values[valid].astype(np.float64)
-    areas = np.broadcast_to(dem.frame.row_areas[:, None], dem.frame.shape)[valid]
     levels = np.linspace(low, high, steps + 1)
-    binned, _ = np.histogram(heights, levels, weights=areas)
+    binned, total, moment = np.zeros(steps), 0.0, 0.0
+    for first, last in (progress or silent()).blocks(dem.frame.rows, _ROWS, "Adding up heights"):
+        valid = ~np.isnan(dem.values[first:last])
+        heights = dem.values[first:last][valid].astype(np.float64)
+        areas = np.broadcast_to(dem.frame.row_areas[first:last, None], valid.shape)[valid]
+        binned += np.histogram(heights, levels, weights=areas)[0]
+        total, moment = total + float(areas.sum()), moment + float(((heights - low) * areas).sum())
     above = np.concatenate([np.cumsum(binned[::-1])[::-1], [0.0]])
-    total = float(areas.sum())
-    integral = (float(np.average(heights, weights=areas)) - low) / (high - low)
+    integral = moment / total / (high - low)
     table = Table(
         {"height": levels, "area_above_m2": above, "area_share": above / total,
          "height_share": (levels - low) / (high - low)},

@@ -19,6 +19,7 @@ from moss_step.science.relief.gradient import slope
 Window = Literal["disk", "ring"]
 MOST_ROWS, BOXES = 129, 9
 """A disk of up to 129 rows and columns is exact to the cell; a larger one is made of nine boxes, so that any radius takes the same time."""
+_PIECE = 512
 _A_HAIR = 1.0 + 1e-9
 """A distance that is a whole number of cells but for rounding counts as that number."""
 
@@ -245,17 +246,26 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
     """
     if not small < large:
         raise AskedWronglyError(f"The small radius {small:g} m must be below the large one {large:g} m.", "Change one.")
-    near, far = (_standardised(position(dem, r, progress=progress).values) for r in (small, large))
-    steep = slope(dem, progress=progress).values > 5.0
+    progress = progress or silent()
+    near = _standardised(position(dem, small, progress=progress.part(0.0, 0.4)).values)
+    far = _standardised(position(dem, large, progress=progress.part(0.4, 0.8)).values)
+    steep = slope(dem, progress=progress.part(0.8, 0.9)).values
+    code = np.empty(dem.frame.shape, np.uint8)
+    for first, last in progress.part(0.9, 1.0).blocks(dem.frame.rows, 256, "Putting cells in classes"):
+        code[first:last] = _landform_codes(near[first:last], far[first:last], steep[first:last] > 5.0)
+    named = zip(_LANDFORMS, _LANDFORM_COLORS, strict=True)
+    entries = tuple(ClassEntry(i, name, color) for i, (name, color) in enumerate(named, 1))
+    return ClassMap(code, dem.frame, entries)
+
+
+def _landform_codes(near: np.ndarray, far: np.ndarray, steep: np.ndarray) -> np.ndarray:
     code = np.select(
         [(near <= -1) & (far <= -1), (near <= -1) & (far < 1), near <= -1, (near < 1) & (far <= -1),
          (near < 1) & (far < 1) & ~steep, (near < 1) & (far < 1), near < 1, far <= -1, far < 1],
         np.arange(1, 10, dtype=np.uint8), np.uint8(10),
     )  # fmt: skip
     code[np.isnan(near) | np.isnan(far)] = NO_CLASS
-    named = zip(_LANDFORMS, _LANDFORM_COLORS, strict=True)
-    entries = tuple(ClassEntry(i, name, color) for i, (name, color) in enumerate(named, 1))
-    return ClassMap(code.astype(np.uint8), dem.frame, entries)
+    return code
 
 
 def local_relief(dem: Surface, radius: float, progress: Progress | None = None) -> Surface:
@@ -283,20 +293,33 @@ def _extreme(z: np.ndarray, radius: float, frame: Frame, progress: Progress, hig
     up = np.minimum(np.floor(radius / frame.row_heights * _A_HAIR), frame.rows).astype(np.int64)
     aside = np.minimum(np.floor(radius / frame.row_widths * _A_HAIR), frame.cols).astype(np.int64)
     cuts = np.flatnonzero(np.diff(up) | np.diff(aside)) + 1  # rows that look equally far: all of them but for degrees
-    for part in np.split(np.arange(frame.rows), cuts):
-        first, last, reach = part[0], part[-1] + 1, int(up[part[0]])
+    pieces = [(part[k], min(part[k] + _PIECE, part[-1] + 1)) for part in np.split(np.arange(frame.rows), cuts) for k in range(0, len(part), _PIECE)]
+    for first, last in pieces:
+        reach = int(up[first])
         progress.at((0.0 if highest else 0.5) + 0.5 * first / frame.rows, "Working out local relief")
         above = max(first - reach, 0)
         columns = run(z[above : last + reach], 2 * reach + 1, axis=0, mode="nearest")[first - above : last - above]
-        out[first:last] = run(columns, 2 * int(aside[part[0]]) + 1, axis=1, mode="nearest")
+        out[first:last] = run(columns, 2 * int(aside[first]) + 1, axis=1, mode="nearest")
     return out
 
 
 def _standardised(values: np.ndarray) -> np.ndarray:
     if np.isnan(values).all():
         raise MossError("The ground holds no values.", "Choose another ground.")
-    with np.errstate(over="ignore"):
-        deviation = float(np.nanstd(values, dtype=np.float64))
+    with np.errstate(over="ignore", invalid="ignore"):
+        mean, deviation = _mean_and_deviation(values)
     if not np.isfinite(deviation):
         raise MossError("The heights are too large to be worked with.", "Check their unit, and which value stands for no-data.")
-    return (values - float(np.nanmean(values, dtype=np.float64))) / (deviation or 1.0)
+    return np.asarray((values - mean) / (deviation or 1.0), values.dtype)
+
+
+def _mean_and_deviation(values: np.ndarray) -> tuple[float, float]:
+    """Mean and standard deviation in double precision, some rows at a time: the whole would take twice the memory once more."""
+    count = total = square = 0.0
+    blocks = [values[k : k + _PIECE] for k in range(0, len(values), _PIECE)]
+    for some in blocks:
+        count, total = count + np.count_nonzero(~np.isnan(some)), total + float(np.nansum(some, dtype=np.float64))
+    mean = total / count
+    for some in blocks:
+        square += float(np.nansum((some.astype(np.float64) - mean) ** 2))
+    return mean, math.sqrt(square / count)

@@ -13,6 +13,8 @@ from math import comb
 
 import numpy as np
 
+from moss_step.model.progress import Progress, silent
+
 MOST_EXACT = 20_000
 """Up to this many sets of candidates are all tried."""
 
@@ -27,22 +29,23 @@ class Choice:
     exact: bool
 
 
-def best_places(views: np.ndarray, weights: np.ndarray, count: int, exact: bool | None = None) -> Choice:
+def best_places(views: np.ndarray, weights: np.ndarray, count: int, exact: bool | None = None, progress: Progress | None = None) -> Choice:
     """Choose ``count`` candidates whose views (rows of booleans over places) cover the most weight together.
 
     ``exact`` None tries all sets where there are few, else the lazy greedy choice is taken.
     """
     count = min(count, len(views))
     if exact or (exact is None and comb(len(views), count) <= MOST_EXACT):
-        return _all_sets(views, weights, count)
-    return lazy_greedy(views, weights, count)
+        return _all_sets(views, weights, count, progress or silent())
+    return lazy_greedy(views, weights, count, progress)
 
 
-def _all_sets(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
+def _all_sets(views: np.ndarray, weights: np.ndarray, count: int, progress: Progress) -> Choice:
     best, found, tried = -1.0, tuple(range(count)), 0
     for chosen in itertools.combinations(range(len(views)), count):
+        progress.at(tried / comb(len(views), count), "Trying sets")
         tried += 1
-        total = float(weights[views[list(chosen)].any(axis=0)].sum())
+        total = _weight(weights, np.asarray(views[list(chosen)].any(axis=0)))
         if total > best + 1e-9:
             best, found = total, chosen
     # The places are told in the order in which each adds most.
@@ -50,10 +53,18 @@ def _all_sets(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
     return Choice(tuple(found[k] for k in inner.chosen), inner.gains, tried, True)
 
 
-def lazy_greedy(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
+def _weight(weights: np.ndarray, places: np.ndarray) -> float:
+    """Weight of the places that are true, without a copy of theirs."""
+    return float(np.sum(weights, where=places))
+
+
+def lazy_greedy(views: np.ndarray, weights: np.ndarray, count: int, progress: Progress | None = None) -> Choice:
     """Take the candidate that adds most, again and again; stale gains are only bounds and looked at again when they lead."""
     covered = np.zeros(views.shape[1], bool)
-    heap = [(-float(weights[v].sum()), k, 0) for k, v in enumerate(views)]
+    progress, heap = progress or silent(), []
+    for k, view in enumerate(views):
+        progress.at(0.5 * k / len(views), "Choosing")
+        heap.append((-_weight(weights, view), k, 0))
     heapq.heapify(heap)
     evaluations = len(views)
     chosen: list[int] = []
@@ -66,5 +77,6 @@ def lazy_greedy(views: np.ndarray, weights: np.ndarray, count: int) -> Choice:
             covered |= views[k]
             continue
         evaluations += 1
-        heapq.heappush(heap, (-float(weights[views[k] & ~covered].sum()), k, len(chosen)))
+        progress.at(0.5 + 0.5 * len(chosen) / count, "Choosing")
+        heapq.heappush(heap, (-_weight(weights, views[k] & ~covered), k, len(chosen)))
     return Choice(tuple(chosen), tuple(gains), evaluations, False)

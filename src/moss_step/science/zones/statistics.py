@@ -142,12 +142,14 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
     found = _moments(sums, base)
     if any(s in _ORDERED or s in _BY_VALUE for s in wanted):
         progress.at(0.6, "Ordering values")
-        inside = (ids > 0) & ~np.isnan(surface.values)
-        order = np.lexsort((surface.values[inside], ids[inside]))
-        which, values = ids[inside][order], surface.values[inside][order]
-        cuts = np.searchsorted(which, np.arange(1, n + 2))
+        cuts = np.concatenate([[0], np.cumsum(sums.number.astype(np.int64))])
+        values = np.empty(cuts[-1], surface.values.dtype)
+        _by_zone(ids, surface.values, cuts[:-1].copy(), values)
         groups = [values[a:b] for a, b in itertools.pairwise(cuts)]
-        found |= _of_groups(groups, wanted)
+        for k, group in enumerate(groups):
+            progress.at(0.6 + 0.2 * k / n, "Ordering values")
+            group.sort()
+        found |= _of_groups(groups, wanted, progress.part(0.8, 1.0))
     return {s: found[s] for s in wanted}
 
 
@@ -166,8 +168,19 @@ def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh
         ends = (values.min(), values.max()) if len(values) else (np.inf, -np.inf)
         rows_of_sums.append((float(len(d)), share.sum(), d.sum(), (share * d).sum(), (share * d * d).sum(), *map(float, ends)))
         groups.append(np.sort(values))
-    found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted)
+    found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
     return {s: found[s] for s in wanted}
+
+
+@numba.njit(cache=True, nogil=True)
+def _by_zone(ids, values, place, out):  # type: ignore[no-untyped-def]  # numba infers the types
+    """Lay the values of each zone side by side, those of a zone from its ``place`` on."""
+    for r in range(ids.shape[0]):
+        for c in range(ids.shape[1]):
+            k, v = ids[r, c] - 1, values[r, c]
+            if k >= 0 and v == v:
+                out[place[k]] = v
+                place[k] += 1
 
 
 def _base(surface: Surface) -> float:
@@ -230,13 +243,15 @@ def _moments(sums: Sums, base: float) -> dict[str, np.ndarray]:
     }
 
 
-def _of_groups(groups: list[np.ndarray], wanted: list[str]) -> dict[str, np.ndarray]:
+def _of_groups(groups: list[np.ndarray], wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
     """Order statistics and statistics of distinct values, from the sorted values of each zone."""
     found: dict[str, np.ndarray] = {}
     for s, percent in _ORDERED.items():
+        progress.at(0.0, "Reading values off")
         if s in wanted:
             found[s] = np.array([np.percentile(g, percent) if len(g) else np.nan for g in groups])
     for s in _BY_VALUE:
+        progress.at(0.5, "Counting values")
         if s in wanted:
             found[s] = np.array([_of_values(g, s) for g in groups])
     return found

@@ -10,13 +10,14 @@ import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 
 Tile = Literal["hexagon", "square", "triangle"]
 MOST_TILES = 1_000_000
 
 
-def tessellate(frame: Frame, tile: Tile, spacing: float, keep: Shapes | None = None) -> Shapes:
+def tessellate(frame: Frame, tile: Tile, spacing: float, keep: Shapes | None = None, progress: Progress | None = None) -> Shapes:
     """Tiles that cover a frame's extent, ``spacing`` metres apart, with columns zone and area_m2.
 
     The spacing is the distance between the centres of neighbouring hexagons or squares (flat sides of a hexagon lie that
@@ -34,14 +35,25 @@ def tessellate(frame: Frame, tile: Tile, spacing: float, keep: Shapes | None = N
     if rough > MOST_TILES:
         raise MossError(f"That would make about {rough:,.0f} tiles.", "Use a larger spacing.")
     corners = {"hexagon": _hexagons, "square": _squares, "triangle": _triangles}[tile](frame, size)
-    geometry = np.asarray(shapely.polygons(np.round(corners, 6)))  # neighbours share their corners exactly
-    extent = shapely.box(*frame.box)
-    geometry = geometry[shapely.area(shapely.intersection(geometry, extent)) > 1e-9 * size * size]
+    corners = corners[_meets(corners, frame.box, size)]
+    geometry = np.empty(len(corners), object)
+    for first, last in (progress or silent()).blocks(len(corners), 50_000, "Laying tiles"):
+        geometry[first:last] = shapely.polygons(np.round(corners[first:last], 6))  # neighbours share their corners exactly
     if keep is not None:
         geometry = _meeting(geometry, keep)
     count = len(geometry)
     area = shapely.area(geometry) * frame.metres_per_unit**2
     return Shapes(geometry, {"zone": np.arange(1, count + 1, dtype=np.int32), "area_m2": area}, frame.crs)
+
+
+def _meets(corners: np.ndarray, box: tuple[float, float, float, float], size: float) -> np.ndarray:
+    """Which tiles share more than their border with a box."""
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    inside: np.ndarray = (low >= box[:2]).all(axis=1) & (high <= box[2:]).all(axis=1)
+    near = np.flatnonzero(~inside & (low < box[2:]).all(axis=1) & (high > box[:2]).all(axis=1))
+    shared = shapely.area(shapely.intersection(shapely.polygons(corners[near]), shapely.box(*box)))
+    inside[near] = shared > 1e-9 * size * size
+    return inside
 
 
 def _meeting(geometry: np.ndarray, keep: Shapes) -> np.ndarray:
