@@ -67,7 +67,7 @@ def _weighted(weights: object, sight: Sight, observers: list[Observer], seen: vi
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
-    seen = viewshed.viewshed(sight, observers, progress)
+    seen = viewshed.viewshed(sight, observers, progress, telling="weights" in inputs)
     cells, count = sight.dem.valid_count, seen.count.values
     some = count > 0
     found = [

@@ -13,7 +13,7 @@ from moss_step.model.surface import Surface
 BreakMethod = Literal["equal_interval", "equal_count", "natural"]
 BINS = 4096
 """Most distinct values, or bins of values, that natural breaks are searched over; every cell counts in its bin."""
-_FEW, _BLOCKS = 4 * BINS, 8
+_FEW, _BLOCKS, _ROWS = 4 * BINS, 8, 256
 
 
 def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
@@ -34,7 +34,7 @@ def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
         found = np.linspace(low, high, count + 1)
     elif method == "equal_count":
         valid = surface.values[~np.isnan(surface.values)]
-        found = np.quantile(valid, np.linspace(0.0, 1.0, count + 1))
+        found = np.quantile(valid, np.linspace(0.0, 1.0, count + 1), overwrite_input=True)
     else:
         found = np.concatenate([[low], natural_breaks(surface.values, count)])
     found[0], found[-1] = low, high
@@ -149,11 +149,14 @@ def variance_fit(surface: Surface, bounds: list[float]) -> float:
 
     Jenks 1967; over all cells, those on a bound with the class below it.
     """
-    known = surface.values[~np.isnan(surface.values)].astype(np.float64)
-    inner = np.unique(np.array(bounds, np.float64))[1:-1]
-    which = np.searchsorted(inner.astype(surface.values.dtype).astype(np.float64), known, side="left")
-    above = known - known.mean()
-    cells, total = np.bincount(which), np.bincount(which, above)
-    whole = float((above * above).sum())
+    inner = np.unique(np.array(bounds, np.float64))[1:-1].astype(surface.values.dtype).astype(np.float64)
+    cells, total, whole, mean = np.zeros(len(inner) + 1), np.zeros(len(inner) + 1), 0.0, surface.summary.mean
+    for first in range(0, surface.frame.rows, _ROWS):
+        some = surface.values[first : first + _ROWS]
+        known = some[~np.isnan(some)].astype(np.float64)
+        which, above = np.searchsorted(inner, known, side="left"), known - mean
+        cells += np.bincount(which, minlength=len(cells))
+        total += np.bincount(which, above, minlength=len(cells))
+        whole += float((above * above).sum())
     held = float((total[cells > 0] ** 2 / cells[cells > 0]).sum())
     return held / whole if whole > 0 else 1.0

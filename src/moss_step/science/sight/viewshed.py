@@ -77,14 +77,18 @@ def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: boo
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
     level, base = dem.levelled
-    ground, datum = np.ascontiguousarray(level.values * np.float32(dem.metres_per_height)), base * dem.metres_per_height
+    scale = np.float32(dem.metres_per_height)
+    ground, datum = np.ascontiguousarray(level.values if scale == 1 else level.values * scale), base * dem.metres_per_height
     top = ground
     if obstacles is not None:
         if not same_frame(obstacles.frame, dem.frame):
             raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
-        raised = (obstacles.values.astype(np.float64) * obstacles.metres_per_height - datum).astype(np.float32)
-        with np.errstate(invalid="ignore"):
-            top = np.where(raised > ground, raised, ground).astype(np.float32)
+        top = ground.copy()
+        for first in range(0, len(top), BLOCK):  # some rows at a time: the heights are compared in double precision
+            some = slice(first, first + BLOCK)
+            raised = (obstacles.values[some].astype(np.float64) * obstacles.metres_per_height - datum).astype(np.float32)
+            with np.errstate(invalid="ignore"):
+                np.copyto(top[some], raised, where=raised > ground[some])
     sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
     bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
     for array in (ground, top):
@@ -114,8 +118,34 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
 
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
     """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data (uint8)."""
+    out = np.full(sight.frame.shape, 2, np.uint8)
+    rows, cols, view = _seen_within(sight, observer, progress or silent())
+    out[rows, cols] = view
+    return out
+
+
+def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[slice, slice, Sight]:
+    """Rows and columns that a reach can touch, and the ground there: rays between cells of it never leave it."""
+    rows, aside = _rows_within(sight, cell, reach), sight.frame.cols
+    if math.isfinite(reach):
+        aside = min(math.ceil(reach / float(0.5 * (sight.sizes[rows, 0].min() + sight.sizes[cell[0], 0]))), aside)
+    cols = slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, sight.frame.cols))
+    if (rows.stop - rows.start, cols.stop - cols.start) == sight.frame.shape:
+        return rows, cols, sight
+    dem = replace(sight.dem, values=np.ascontiguousarray(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
+    ground = np.ascontiguousarray(sight.ground[rows, cols])
+    top = ground if sight.top is sight.ground else np.ascontiguousarray(sight.top[rows, cols])
+    for array in (ground, top):
+        array.flags.writeable = False
+    sizes = np.ascontiguousarray(sight.sizes[rows])
+    return rows, cols, replace(sight, dem=dem, ground=ground, top=top, tiles=highest_of(top, TILE), bounds=bounds_of(top), sizes=sizes)
+
+
+def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[slice, slice, np.ndarray]:
+    """What ``seen_by`` gives, of the rows and columns within reach."""
     cell, eye = place_of(sight, observer)
-    progress = progress or silent()
+    around, aside, sight = _within_reach(sight, cell, observer.reach)
+    cell = (cell[0] - around.start, cell[1] - aside.start)
     where = np.zeros(sight.frame.shape, np.int32)
     _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.3))
     out = np.full(sight.frame.shape, 2, np.uint8)
@@ -124,9 +154,8 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
     reach = (observer.near, observer.reach)
     for first, last in progress.part(0.3, 1.0).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
         see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), where, out)
-    if observer.limited:
-        out[~_within(sight, cell, eye, observer)] = 2
-    return out
+    _limit(out, 2, sight, cell, eye, observer)
+    return around, aside, out
 
 
 def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
@@ -135,8 +164,7 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32), silent())
     if observer.near <= 0:
         out[cell] = 1
-    if observer.limited:
-        out[~_within(sight, cell, eye, observer)] = 2
+    _limit(out, 2, sight, cell, eye, observer)
     return out
 
 
@@ -161,17 +189,26 @@ def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
     return slice(max(cell[0] - up, 0), min(cell[0] + up + 1, sight.frame.rows))
 
 
-def _within(sight: Sight, cell: tuple[int, int], eye: float, observer: Observer) -> np.ndarray:
-    """Cells within the bearings and angles of an observer."""
-    r, c = np.mgrid[0 : sight.frame.rows, 0 : sight.frame.cols]
+def _limit(out: np.ndarray, outside: float, sight: Sight, cell: tuple[int, int], eye: float, observer: Observer) -> None:
+    """Give cells beyond the bearings and angles of an observer the value ``outside``, some rows at a time."""
+    if not observer.limited:
+        return
+    for first in range(0, sight.frame.rows, BLOCK):
+        last = min(first + BLOCK, sight.frame.rows)
+        out[first:last][~_within(sight, (first, last), cell, eye, observer)] = outside
+
+
+def _within(sight: Sight, rows: tuple[int, int], cell: tuple[int, int], eye: float, observer: Observer) -> np.ndarray:
+    """Cells of some rows within the bearings and angles of an observer."""
+    r, c = np.mgrid[rows[0] : rows[1], 0 : sight.frame.cols]
     east = (c - cell[1]) * 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
     north = (cell[0] - r) * sight.sizes[r, 1]
     inside = within_bearings(np.degrees(np.arctan2(east, north)), observer)
     d = np.hypot(east, north)
     with np.errstate(invalid="ignore", divide="ignore"):
-        angle = np.degrees(np.arctan2(sight.ground + observer.target - sight.bend * d**2 - eye, d))
+        angle = np.degrees(np.arctan2(sight.ground[rows[0] : rows[1]] + observer.target - sight.bend * d**2 - eye, d))
         inside &= (angle >= observer.down) & (angle <= observer.up)
-    inside[cell] = True
+    inside[(r == cell[0]) & (c == cell[1])] = True
     return np.asarray(inside)
 
 
@@ -194,12 +231,12 @@ class Seen:
 
     def by(self, number: int) -> np.ndarray:
         """Cells that one of up to 64 observers sees (boolean)."""
-        found: np.ndarray = (as_kind(self.which, np.ndarray) >> np.uint64(number)) & np.uint64(1) == 1
-        return found
+        which = as_kind(self.which, np.ndarray)
+        return np.asarray(which & which.dtype.type(1 << number) != 0)
 
 
-def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Seen:
-    """Look from all observers; counts add up the single views (Wheatley 1995).
+def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None, telling: bool = True) -> Seen:
+    """Look from all observers; counts add up the single views (Wheatley 1995). ``telling`` also says which of up to 64 see a cell.
 
     Raises MossError for no observer or more than 10,000.
     """
@@ -207,18 +244,19 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
         raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
     progress = progress or silent()
     count = np.zeros(sight.frame.shape, np.uint16)
-    which = np.zeros(sight.frame.shape, np.uint64) if len(observers) <= 64 else None
+    kind = np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= 64 else None  # a bit for each
+    which = np.zeros(sight.frame.shape, kind) if telling and kind is not None else None
     seen, asked, areas = [], [], []
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
-        view = seen_by(sight, observer, progress.part(k / len(observers), (k + 1) / len(observers)))
+        rows, cols, view = _seen_within(sight, observer, progress.part(k / len(observers), (k + 1) / len(observers)))
         hit = view == 1
-        count += hit
+        count[rows, cols] += hit
         if which is not None:
-            which |= hit.astype(np.uint64) << np.uint64(k)
+            which[rows, cols] |= hit * which.dtype.type(1 << k)
         seen.append(int(hit.sum()))
         asked.append(int((view != 2).sum()))
-        areas.append(cell_areas(sight, hit))
+        areas.append(float((np.count_nonzero(hit, axis=1) * sight.frame.row_areas[rows]).sum()))
     values = count.astype(np.float32)
     values[np.isnan(sight.ground)] = np.nan
     return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, areas, which)
@@ -226,7 +264,7 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
 
 def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     """The different values of a grid of bits in ascending order, up to ``most``, and the place of each cell's among them (uint8)."""
-    codes, found = np.empty(which.shape, np.uint8), np.empty(most, np.uint64)
+    codes, found = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
     kinds = found[: _number(which, found, codes)]
     order = np.argsort(kinds)
     return kinds[order], np.argsort(order).astype(np.uint8)[codes]
@@ -260,8 +298,7 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
         progress.at(k / len(observers), "Measuring heights")
         free, some = np.full(sight.frame.shape, np.float32(np.nan)), replace(observer, down=-90.0, up=90.0)
         cell, eye = _free_rays(sight, some, free, progress.part(k / len(observers), (k + 1) / len(observers)))
-        if some.limited:
-            free[~_within(sight, cell, eye, some)] = np.nan
+        _limit(free, np.nan, sight, cell, eye, some)
         out = np.fmin(out, free)
     return Surface(np.maximum(out, np.float32(0.0)), sight.frame, METRE, "height")
 
@@ -279,8 +316,7 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
         over = np.full(sight.frame.shape, np.float32(np.nan))
         cell, eye = _free_rays(sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers)))
         over[np.isinf(over)] = np.nan
-        if observer.limited:
-            over[~_within(sight, cell, eye, observer)] = np.nan
+        _limit(over, np.nan, sight, cell, eye, observer)
         for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
             wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
             d = np.hypot((np.arange(sight.frame.cols) - cell[1]) * wide, (r - cell[0]) * sight.sizes[r, 1])

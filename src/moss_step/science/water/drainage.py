@@ -181,8 +181,8 @@ def accumulated(
             accumulation.count_donors(ways, donors)
             accumulation.accumulate(ways, donors, total)
         elif method == "dinf":
-            share = facet_directions(drainage)
-            with progress.pulse(total.size, 0.3, 0.95) as pulse:
+            share = facet_directions(drainage, progress.part(0.1, 0.4))
+            with progress.pulse(total.size, 0.4, 0.95, "Adding up what lies upstream") as pulse:
                 accumulation.accumulate_facets(share, total, pulse)
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
@@ -224,9 +224,11 @@ def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
     return np.asarray(start + (end - start) % 360.0 * (share - np.floor(share)))
 
 
-def facet_directions(drainage: Drainage) -> np.ndarray:
+def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
     """Direction over the steepest facet in eighths of a turn from east, clockwise; -1 out of the ground, NaN none."""
     share = np.empty(drainage.ways.shape, np.float32)
     metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-    accumulation.facet_ways(drainage.filled(), drainage.ways, metres, 0, drainage.frame.rows, share)
+    filled = drainage.filled()
+    for first, last in (progress or silent()).blocks(drainage.frame.rows, 1024, "Finding facets"):
+        accumulation.facet_ways(filled, drainage.ways, metres, first, last, share)
     return share
