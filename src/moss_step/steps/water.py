@@ -35,6 +35,7 @@ EXPONENT = setting(
     CONVERGENCE, "Exponent", "Power of the slope in the shares of freeman: higher gathers water, lower spreads it (Freeman 1991: 1.1).",
     when={"method": ("freeman",)}, gt=0, le=20,
 )  # fmt: skip
+_ROWS = 256
 METHODS = "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the steepest facet."
 
 
@@ -96,11 +97,17 @@ class FillDepressionSettings(Settings):
 
 def _changed(before: Surface, after: Surface, result: str, more: tuple[Finding, ...], warnings: tuple[str, ...]) -> Outcome:
     """The new ground or what changed, with volume in and out."""
-    change = after.values.astype(np.float64) - before.values
-    areas = before.frame.row_areas[:, None] * before.metres_per_height
-    put_in, out = float(np.nansum(np.maximum(change, 0) * areas)), float(-np.nansum(np.minimum(change, 0) * areas))
-    cells = int(np.count_nonzero(np.nan_to_num(change)))
-    value = after if result == "ground" else Surface(change.astype(np.float32), before.frame, before.unit, "change")
+    put_in, out, cells = 0.0, 0.0, 0
+    changes = np.empty(before.frame.shape if result == "change" else (0, 0), np.float32)
+    for first in range(0, before.frame.rows, _ROWS):  # some rows at a time: changes are taken in double precision
+        rows = slice(first, first + _ROWS)
+        change = after.values[rows].astype(np.float64) - before.values[rows]
+        areas = before.frame.row_areas[rows, None] * before.metres_per_height
+        put_in, out = put_in + float(np.nansum(np.maximum(change, 0) * areas)), out - float(np.nansum(np.minimum(change, 0) * areas))
+        cells += int(np.count_nonzero(np.nan_to_num(change)))
+        if changes.size:
+            changes[rows] = change
+    value = after if result == "ground" else Surface(changes, before.frame, before.unit, "change")
     outcome = surface_outcome(value, warnings)
     found = (Finding("volume_in_m3", put_in, CUBIC_METRE), Finding("volume_out_m3", out, CUBIC_METRE), Finding("changed_cells", cells, CELLS))
     return Outcome(value, f"{cells:,} cells changed", (*found, *more, *outcome.findings), outcome.warnings)
@@ -154,9 +161,9 @@ class DirectionSettings(Settings):
 
 
 def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage = drainage_of(inputs, progress)
+    drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     outlets = int(np.count_nonzero(drainage.ways == OUT))
-    made = Surface(flow_bearings(drainage, settings.method), drainage.frame, BEARING, "aspect")
+    made = Surface(flow_bearings(drainage, settings.method, progress.part(0.7, 1.0)), drainage.frame, BEARING, "aspect")
     outcome = surface_outcome(made, (FILLED_FIRST, GRID_NORTH))
     return Outcome(outcome.value, f"{outlets:,} outlets", (Finding("outlets", outlets, CELLS), *outcome.findings), outcome.warnings)
 

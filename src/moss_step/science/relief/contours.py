@@ -17,6 +17,10 @@ from moss_step.model.surface import Surface
 MANY_POINTS = 5_000_000
 _BYTES_A_POINT = 64
 _SAMPLED_LINES = 512
+_BAND_CELLS = 4_000_000
+"""Cells that are traced at a time."""
+_NEAR = 1e-6
+"""Parts of a cell within which two points are the same."""
 
 
 def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
@@ -65,31 +69,27 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data.
     Raises AskedWronglyError before it begins when there would be very many and that is not said to be wanted.
     """
-    from contourpy import LineType, contour_generator
-
     progress = progress or silent()
     level_ground, datum = dem.levelled
     z = _smoothed(level_ground.values) if smooth else level_ground.values
     if min(z.shape) < 2:
         raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
     check_amount(dem, interval, however_many)
-    generator = contour_generator(z=np.ma.masked_invalid(z), line_type=LineType.ChunkCombinedOffset)
     levels = levels_of(dem, interval, base)
+    traced = _traced(z, levels - datum, progress.part(0.0, 0.7))
     lines, heights, numbers = [], [], []
     for k, level in enumerate(levels):
-        progress.at(k / len(levels), f"Tracing {level:g}")
-        traced: Any = generator.lines(float(level - datum))
-        (points,), (offsets,) = traced
-        if points is None:
-            continue
-        made = _lines(points, offsets, dem)
+        progress.at(0.7 + 0.2 * k / len(levels), f"Joining {level:g}")
+        made = _lines(traced[k], dem)
+        traced[k] = []  # what is joined need not be held twice
         made = made[shapely.length(made) > 0]  # a height that a single cell just reaches
         lines.append(made)
         heights.append(np.full(len(made), level))
         numbers.append(np.full(len(made), round((level - base) / interval)))
-    if not lines:
+    if not any(map(len, lines)):
         raise MossError(f"No contour falls in the ground's range with an interval of {interval:g}.", "Use a smaller interval.")
     geometry, number = np.concatenate(lines), np.concatenate(numbers)
+    progress.at(0.9, "Measuring lines")
     closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
     columns = {
         "elevation": np.concatenate(heights), "index": (number % index_every == 0).astype(np.int32),
@@ -99,16 +99,78 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     return Shapes(geometry, columns, dem.frame.crs, {"elevation": dem.unit.symbol})
 
 
-def _lines(points: np.ndarray, offsets: np.ndarray, dem: Surface) -> np.ndarray:
-    """Lines from points in columns and rows, one for each stretch of offsets."""
-    f = dem.frame
+def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[np.ndarray]]:
+    """Lines of each level as points in columns and rows, traced in bands of rows and joined across the rows where these meet.
+
+    What the tracer holds beside the grid then takes the memory of one band, and it can be stopped between two.
+    """
+    from contourpy import LineType, contour_generator
+
+    rows = max(_BAND_CELLS // z.shape[1], 2)
+    starts = list(range(0, max(z.shape[0] - 1, 1), rows))
+    found: list[list[np.ndarray]] = [[] for _ in levels]
+    open_: list[list[np.ndarray]] = [[] for _ in levels]
+    for n, first in enumerate(starts):
+        progress.at(0.9 * n / len(starts), "Tracing")
+        last = min(first + rows, z.shape[0] - 1)
+        some = z[first : last + 1]
+        generator = contour_generator(z=np.ma.masked_invalid(some) if np.isnan(some).any() else some, line_type=LineType.ChunkCombinedOffset)
+        seams = [float(r) for r in (first, last) if 0 < r < z.shape[0] - 1]
+        for k, level in enumerate(levels):
+            progress.at(0.9 * (n + k / len(levels)) / len(starts), "Tracing")
+            traced: Any = generator.lines(float(level))
+            (points,), (offsets,) = traced
+            if points is None:
+                continue
+            points[:, 1] += first
+            for line in np.split(points, np.asarray(offsets[1:-1], np.int64)):
+                if len(line) >= 2:
+                    (open_ if seams and _meets_seam(line, seams) else found)[k].append(line)
+    for k, pieces in enumerate(open_):
+        progress.at(0.9 + 0.1 * k / len(levels), "Joining bands")
+        found[k] += _joined(pieces)
+    return found
+
+
+def _meets_seam(line: np.ndarray, seams: list[float]) -> bool:
+    """Whether an open line begins or ends on the row where two bands meet."""
+    ends = (line[0, 1], line[-1, 1])
+    return any(abs(y - seam) < _NEAR for y in ends for seam in seams) and not np.array_equal(line[0], line[-1])
+
+
+def _joined(pieces: list[np.ndarray]) -> list[np.ndarray]:
+    """Join lines whose end is the beginning of another, as lines of one level in neighbouring bands are: higher ground lies on one side of all."""
+    place = {_key(line[0]): k for k, line in enumerate(pieces)}
+    after = [place.get(_key(line[-1]), -1) for line in pieces]
+    begins = set(range(len(pieces))) - set(after)
+    done, found = [False] * len(pieces), []
+    for first in [*sorted(begins), *range(len(pieces))]:  # what has no beginning runs around
+        chain: list[np.ndarray] = []
+        at = first
+        while at >= 0 and not done[at]:
+            done[at] = True
+            chain.append(pieces[at] if not chain else pieces[at][1:])
+            at = after[at]
+        if chain:
+            line = np.concatenate(chain)
+            if at >= 0 and _key(line[-1]) == _key(line[0]):
+                line[-1] = line[0]
+            found.append(line)
+    return found
+
+
+def _key(point: np.ndarray) -> tuple[int, int]:
+    """A point on the row where bands meet, as a number that is the same from both of them."""
+    return round(float(point[0]) / _NEAR), round(float(point[1]) / _NEAR)
+
+
+def _lines(pieces: list[np.ndarray], dem: Surface) -> np.ndarray:
+    """Lines from points in columns and rows."""
+    if not pieces:
+        return np.empty(0, object)
+    f, points = dem.frame, np.concatenate(pieces)
     xy = np.column_stack([f.x0 + (points[:, 0] + 0.5) * f.dx, f.y0 - (points[:, 1] + 0.5) * f.dy])
-    counts: np.ndarray = np.diff(np.asarray(offsets, np.int64))
-    kept = counts >= 2
-    which = np.repeat(np.arange(len(counts)), counts)
-    use = kept[which]
-    renumbered = np.cumsum(kept) - 1
-    return np.asarray(shapely.linestrings(xy[use], indices=renumbered[which[use]]))
+    return np.asarray(shapely.linestrings(xy, indices=np.repeat(np.arange(len(pieces)), [len(p) for p in pieces])))
 
 
 def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:

@@ -199,21 +199,22 @@ def _unit_of(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
     return weights.unit if unit == "cells" else NO_UNIT
 
 
-def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8") -> np.ndarray:
+def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8", progress: Progress | None = None) -> np.ndarray:
     """Bearing on the ground that water leaves each cell in, degrees clockwise from the grid's north (float32).
 
     -1 where it leaves the ground, NaN where there is none.
     """
-    ways, by_row = drainage.ways, bearings(drainage.frame)
-    if method == "d8":
-        rows = np.arange(len(by_row))[:, None]
-        found = by_row[rows, np.minimum(ways, 7)]
-    else:
-        found = _facet_bearings(facet_directions(drainage), by_row)
-    found = np.where(ways == OUT, -1.0, found % 360.0).astype(np.float32)
-    found[found == np.float32(360.0)] = 0.0
-    found[ways == NONE] = np.nan
-    return found
+    by_row, progress = bearings(drainage.frame), progress or silent()
+    share = facet_directions(drainage, progress.part(0.0, 0.6)) if method == "dinf" else None
+    out = np.empty(drainage.frame.shape, np.float32)
+    for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
+        ways, rows = drainage.ways[first:last], by_row[first:last]
+        found = rows[np.arange(len(rows))[:, None], np.minimum(ways, 7)] if share is None else _facet_bearings(share[first:last], rows)
+        found = np.where(ways == OUT, -1.0, found % 360.0).astype(np.float32)
+        found[found == np.float32(360.0)] = 0.0
+        found[ways == NONE] = np.nan
+        out[first:last] = found
+    return out
 
 
 def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:

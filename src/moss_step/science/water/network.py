@@ -263,6 +263,7 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     progress.at(0.4, "Measuring links")
     z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
     drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
+    progress.at(0.5, "Measuring links")
     straight = drainage.frame.distances(centres(drainage, upper), centres(drainage, lower))
     upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in found.cells]]
     with np.errstate(divide="ignore", invalid="ignore"):

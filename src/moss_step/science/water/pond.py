@@ -9,7 +9,7 @@ import shapely
 from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import affine
 from moss_step.science.water.drainage import prepare
@@ -37,14 +37,18 @@ def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progres
     if crest <= lowest:
         raise MossError(f"A crest of {crest:g} {dem.unit.symbol} lies below the ground, whose lowest point under the bund is {lowest:.2f}.",
                         "Raise the crest.")  # fmt: skip
-    natural = prepare(dem, progress)
+    progress = progress or silent()
+    natural = prepare(dem, progress.part(0.0, 0.45))
     z, top = natural.z, np.float32(crest - natural.base)
     raised = np.where(wall, np.maximum(z, top), z).astype(np.float32)
     raised.flags.writeable = False
-    filled, before = prepare(replace(dem, values=raised), progress).filled(), natural.filled()
+    filled = prepare(replace(dem, values=raised), progress.part(0.45, 0.9)).filled()
+    progress.at(0.9, "Finding what is held")
+    before = natural.filled()
     depth = filled - raised
     held = (depth > 0) & (filled > before)
     numbered, owner = label_components(np.where(held, np.uint8(1), np.uint8(255)), 8, 255)
+    progress.at(0.95, "Measuring the water")
     near = np.zeros(len(owner), bool)
     near[np.unique(numbered[_grown(wall)])] = True
     near[0] = False

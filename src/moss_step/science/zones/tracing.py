@@ -113,18 +113,21 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
 
 def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress | None = None) -> np.ndarray:
     """Outlines of the cells of each number from 1 (``count`` geometries); an empty area for a number without cells."""
-    found = parts_of(numbered, 0, frame, progress)
+    progress = progress or silent()
+    found = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
     order = np.argsort(found.number, kind="stable")
-    return collected(found.geometry[order], found.number[order] - 1, count)
+    return collected(found.geometry[order], found.number[order] - 1, count, progress.part(0.8, 1.0))
 
 
-def collected(geometry: np.ndarray, place: np.ndarray, count: int) -> np.ndarray:
+def collected(geometry: np.ndarray, place: np.ndarray, count: int, progress: Progress | None = None) -> np.ndarray:
     """Areas by their places, in ascending order: one as it is, several as one area of several parts, none as an empty area."""
-    many = np.bincount(place, minlength=count)
     out = np.full(count, shapely.MultiPolygon(), object)
-    single = many[place] == 1
-    out[place[single]] = geometry[single]
-    if not single.all():
-        several, index = np.unique(place[~single], return_inverse=True)
-        out[several] = shapely.multipolygons(geometry[~single], indices=index)
+    for first, last in (progress or silent()).blocks(count, _AT_ONCE, "Putting areas together"):
+        i, j = np.searchsorted(place, [first, last])
+        some, at = geometry[i:j], place[i:j]
+        single = np.bincount(at - first, minlength=last - first)[at - first] == 1
+        out[at[single]] = some[single]
+        if not single.all():
+            several, index = np.unique(at[~single], return_inverse=True)
+            out[several] = shapely.multipolygons(some[~single], indices=index)
     return out
