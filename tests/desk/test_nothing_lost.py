@@ -10,9 +10,10 @@ from PySide6.QtCore import QEvent, QPoint
 from PySide6.QtGui import QHelpEvent
 from PySide6.QtWidgets import QApplication, QLabel, QToolTip
 
+from moss_step.desk import runner
 from moss_step.desk.plain import Answer, as_plain
 from moss_step.desk.plan.grading import grading_of
-from moss_step.desk.plan.pictures import Pictures, picture_of
+from moss_step.desk.plan.pictures import picture_of
 from moss_step.desk.worker import NewestWins
 from moss_step.formats.raster import write_surface
 from moss_step.model.shapes import Shapes
@@ -95,13 +96,13 @@ def test_a_source_that_changes_runs_again_by_itself(window, qtbot, settle, hills
 
 def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on(window, settle, monkeypatch, hills_tif):
     """Memory that runs out while a picture is made leaves no lane busy for ever."""
-    usual = Pictures.prepare
-    monkeypatch.setattr(Pictures, "prepare", lambda *_a, **_k: (_ for _ in ()).throw(MemoryError()))
+    usual = runner.prepared_picture
+    monkeypatch.setattr(runner, "prepared_picture", lambda *_: (_ for _ in ()).throw(MemoryError()))
     window.open_path(hills_tif)
     settle(window)
     ground = window.work.chosen_id
     assert window.work.state(ground) == "failed" and "memory" in window.work.reason(ground)
-    monkeypatch.setattr(Pictures, "prepare", usual)
+    monkeypatch.setattr(runner, "prepared_picture", usual)
     window.work.engine.forget_failures()
     window.work.run()
     settle(window)

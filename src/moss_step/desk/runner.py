@@ -5,13 +5,13 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from moss_step.desk.plan.pictures import Pictures
+from moss_step.desk.plan.pictures import prepared_picture, ready_picture
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError, StoppedError, fault_text
 from moss_step.model.progress import Progress
@@ -62,6 +62,14 @@ class Helper(QObject):
         answer()
 
 
+class Wish(NamedTuple):
+    """Steps of a study that are to be up to date, and those whose values are wanted in memory."""
+
+    study: Study
+    targets: list[str]
+    wanted: Collection[str]
+
+
 class Lane(QObject):
     """One thread that runs the newest wish; a wish that no longer needs what is running stops it."""
 
@@ -70,10 +78,10 @@ class Lane(QObject):
     ended = Signal()
     _waiting = Signal()
 
-    def __init__(self, engine: Engine, pictures: Pictures, parent: QObject | None = None) -> None:
+    def __init__(self, engine: Engine, parent: QObject | None = None, passing: Collection[str] = ()) -> None:
         super().__init__(parent)
-        self._engine, self._pictures = engine, pictures
-        self._worker: NewestWins[tuple[Study, list[str]]] = NewestWins(self._answer, self._failed, self.ended.emit)
+        self._engine, self._passing = engine, passing
+        self._worker: NewestWins[Wish] = NewestWins(self._answer, self._failed, self.ended.emit)
         self._lock = threading.Lock()
         self._progress: Progress | None = None
         self._running: tuple[Study, str] | None = None
@@ -91,12 +99,12 @@ class Lane(QObject):
         running = self._running
         return running[1] if running else ""
 
-    def wish(self, study: Study, targets: list[str]) -> None:
-        """Ask for targets of a study; replaces what was asked before."""
+    def wish(self, study: Study, targets: list[str], wanted: Collection[str] = ()) -> None:
+        """Ask for targets of a study, and for the values of those that are ``wanted``; replaces what was asked before."""
         with self._lock:
             if self._progress is not None and not self._still_wanted(study, targets):
                 self._progress.stop()
-        self._worker.wish((study, targets))
+        self._worker.wish(Wish(study, targets, wanted))
 
     def stop(self) -> None:
         """Stop what runs and forget what waits."""
@@ -118,11 +126,11 @@ class Lane(QObject):
             return False
         return self._engine.key(study, step_id) == self._engine.key(old, step_id)
 
-    def _answer(self, wish: tuple[Study, list[str]]) -> None:
+    def _answer(self, wish: Wish) -> None:
         with self._lock:
             self._progress = progress = Progress(self._teller())
         try:
-            self._run(*wish, progress)
+            self._run(wish, progress)
         except StoppedError:
             pass  # a stopped step simply waits again; its card says so
         finally:
@@ -130,31 +138,31 @@ class Lane(QObject):
                 self._progress, self._running = None, None
         self.ended.emit()
 
-    def _failed(self, wish: tuple[Study, list[str]], error: BaseException) -> None:
+    def _failed(self, wish: Wish, error: BaseException) -> None:
         """A fault outside a step: the cards of what was to be run say so, unless they have a result."""
-        study, targets = wish
-        for step_id in targets:
-            if study.has(step_id) and self._engine.outcome(study, step_id) is None:
+        study = wish.study
+        for step_id in wish.targets:
+            if study.has(step_id) and self._engine.said(study, step_id) is None:
                 self._engine.fail(study, step_id, fault_text(error))
         self.ended.emit()
 
-    def _run(self, study: Study, targets: list[str], progress: Progress) -> None:
+    def _run(self, wish: Wish, progress: Progress) -> None:
         def told(step_id: str) -> None:
-            self._running = (study, step_id)
+            self._running = (wish.study, step_id)
             self.began.emit(step_id)
 
         def made(step_id: str, outcome: Outcome) -> None:
-            if self._pictures.ready(outcome.value) is not None:
+            if ready_picture(outcome.value) is not None:
                 return
             try:
-                self._pictures.prepare(outcome.value)
+                prepared_picture(outcome.value)
             except Exception as error:
                 _log.exception("a picture could not be made")
-                self._engine.fail(study, step_id, fault_text(error))
+                self._engine.fail(wish.study, step_id, fault_text(error))
             self.ended.emit()  # it can be drawn at once, whatever else is to be run
             self._give_way(_LONGEST_LOOK)
 
-        self._engine.run(study, targets, progress, told, made)
+        self._engine.run(wish.study, wish.targets, progress, told, made, wish.wanted, self._passing)
 
     def _give_way(self, at_most: float) -> None:
         """Wait until the window has done what it has to do: it shares the interpreter with this thread."""

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from moss_step.desk.plan.pictures import Picture, Pictures
+from moss_step.desk.plan.pictures import Picture, ready_picture
 from moss_step.desk.recent import remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
@@ -21,6 +21,8 @@ from moss_step.study.graph import Step, Study
 from moss_step.study.held import Held, stamp_of
 from moss_step.study.history import History
 from moss_step.study.saving import load_study, save_study
+from moss_step.study.shelf import Shelf
+from moss_step.study.store import Said
 
 DRAFT = "draft"
 """Id of the step that is being made and not yet kept."""
@@ -59,8 +61,7 @@ class Work(QObject):
 
     def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
         super().__init__()
-        self.engine = engine or Engine()
-        self.pictures = Pictures()
+        self.engine = engine or Engine(shelf=Shelf())
         self.history = History(Study())
         self.path: Path | None = None
         self.chosen_id = ""
@@ -71,9 +72,10 @@ class Work(QObject):
         self._held, self._stamp = Held(self._autosave.folder.parent), stamp_of(None)
         self._recovered: Path | None = None
         self._waits = False
+        self._fetched: set[str] = set()
         self._main, self._side = (
-            Lane(self.engine, self.pictures, self),
-            Lane(self.engine, self.pictures, self),
+            Lane(self.engine, self),
+            Lane(self.engine, self, passing=(DRAFT,)),
         )
         self.helper = Helper(self)
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
@@ -161,13 +163,15 @@ class Work(QObject):
             return
         self.draft = draft
         if draft is not None and not self._waits:
-            self._side.wish(self.study.adding(draft.step), [DRAFT])
+            self._fetched.clear()
+            self._side.wish(self.study.adding(draft.step), [DRAFT], [DRAFT])
         self.drafted.emit()
 
     def choose(self, step_id: str) -> None:
         """Choose a step: its bench shows it."""
         if step_id != self.chosen_id:
             self.chosen_id = step_id
+            self._fetched.clear()
             self.chosen.emit()
 
     def rename(self, step_id: str, name: str) -> None:
@@ -210,14 +214,25 @@ class Work(QObject):
         return self._with_draft[1]
 
     def outcome(self, step_id: str) -> Outcome | None:
-        """Result of a step (or of the draft) when it is up to date."""
+        """Result of a step (or of the draft) when it is up to date and in memory; one that was let go is fetched."""
         study = self.study_with_draft
-        return self.engine.outcome(study, step_id) if study.has(step_id) else None
+        if not study.has(step_id):
+            return None
+        found = self.engine.outcome(study, step_id)
+        if found is None and step_id != DRAFT and step_id not in self._fetched and self.engine.away(study, step_id):
+            self._fetched.add(step_id)  # once a change: two that do not fit together must not take turns for ever
+            QTimer.singleShot(0, self._start)
+        return found
+
+    def said(self, step_id: str) -> Said | None:
+        """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
+        study = self.study_with_draft
+        return self.engine.said(study, step_id) if study.has(step_id) else None
 
     def picture(self, step_id: str) -> Picture | None:
         """Picture of a step's result when it is made."""
         outcome = self.outcome(step_id)
-        return None if outcome is None else self.pictures.ready(outcome.value)
+        return None if outcome is None else ready_picture(outcome.value)
 
     def state(self, step_id: str) -> State | str:
         """State of a step: done, waiting, running or failed."""
@@ -240,7 +255,7 @@ class Work(QObject):
         """Frame that the plan is drawn in: that of the shaded ground, or of the first grid there is."""
         ids = [self.study.shading.ground, *(s.id for s in self.study.steps)]
         for step_id in ids:
-            outcome = self.outcome(step_id) if step_id else None
+            outcome = self.engine.outcome(self.study, step_id) if step_id and self.study.has(step_id) else None
             if outcome is not None and hasattr(outcome.value, "frame"):
                 return outcome.value.frame
         return None
@@ -249,8 +264,8 @@ class Work(QObject):
         """Ids of the steps whose result is a surface (of one quantity)."""
         found = []
         for step in self.study.steps:
-            outcome = self.outcome(step.id)
-            if outcome and isinstance(outcome.value, Surface) and quantity in ("", outcome.value.quantity):
+            said = self.said(step.id)
+            if said is not None and said.kind is Surface and quantity in ("", said.quantity):
                 found.append(step.id)
         return found
 
@@ -309,6 +324,7 @@ class Work(QObject):
         self._main.close()
         self._side.close()
         self.helper.close()
+        self.engine.close()
         self._sources.close()
         self._held.let_go()
         if forget:
@@ -336,8 +352,8 @@ class Work(QObject):
         self._stamp, self._waits = stamp_of(path), waits
         self.chosen_id, self.draft = "", None
         self._forget_copies()
+        self._fetched.clear()
         self.engine.keep_only(study)
-        self.pictures.forget()
         if self._held.take(path) and path is not None:
             self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
         self.changed.emit()
@@ -351,6 +367,7 @@ class Work(QObject):
             self.chosen.emit()
         if not self._timer.isActive():
             self._timer.start()
+        self._fetched.clear()
         self.changed.emit()
         self._start()
 
@@ -359,7 +376,7 @@ class Work(QObject):
             return
         wanted = [s.id for s in self.study.in_order()]
         if wanted:
-            self._main.wish(self.study, wanted)
+            self._main.wish(self.study, wanted, frozenset(self._fetched))
 
     def _on_began(self, step_id: str) -> None:
         self.running.emit(step_id, 0.0, "", -1.0)

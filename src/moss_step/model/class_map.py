@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
+from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 
@@ -30,6 +31,7 @@ class ClassMap:
     codes: np.ndarray
     frame: Frame
     classes: tuple[ClassEntry, ...]
+    derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
         """Refuse codes that do not fit the frame."""

@@ -10,6 +10,7 @@ from functools import cached_property
 import numpy as np
 import shapely
 
+from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 
@@ -23,6 +24,7 @@ class Shapes:
     crs: str | None = None
     symbols: Mapping[str, str] = field(default_factory=dict)
     """Unit symbols of columns; those whose names end in _m2 or _m need none."""
+    derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def symbol(self, column: str) -> str:
         """Unit symbol of a column; empty when it has none."""

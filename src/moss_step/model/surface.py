@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 
+from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.summary import Summary, summarise
@@ -27,6 +28,7 @@ class Surface:
     frame: Frame
     unit: Unit = UNKNOWN
     quantity: str = "elevation"
+    derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
         """Refuse values that do not fit the frame."""
@@ -36,8 +38,9 @@ class Surface:
 
     @property
     def nbytes(self) -> int:
-        """Size in memory."""
-        return int(self.values.nbytes)
+        """Size in memory, with that of the same heights above a base where these were made."""
+        own = self.__dict__.get("levelled")
+        return int(self.values.nbytes) + (0 if own is None or own[0] is self else int(own[0].values.nbytes))
 
     @cached_property
     def summary(self) -> Summary:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.units import NONE, Unit
 
@@ -19,6 +20,7 @@ class Table:
     units: Mapping[str, Unit] = field(default_factory=dict)
     x: str = ""
     y: str = ""
+    derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
         """Refuse columns of several lengths."""

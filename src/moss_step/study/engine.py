@@ -6,11 +6,13 @@ import hashlib
 import json
 import logging
 import threading
-from collections import OrderedDict
-from collections.abc import Callable, Iterable, Iterator, Mapping
+import time
+from collections import Counter, OrderedDict
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
@@ -21,13 +23,17 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
 from moss_step.steps.declare import Outcome, Settings, StepKind, Value
 from moss_step.study.graph import Step, Study
+from moss_step.study.shelf import Shelf
 from moss_step.study.sources import Sources
+from moss_step.study.store import Said, Store
 
 State = Literal["done", "waiting", "failed"]
 RESULT_VERSION = "2"
 """Part of every hash; raise it when a method changes its numbers."""
 
 _KEPT_STUDIES = 6
+WORTH_SHELVING, SHELF_SPEED = 0.2, 3e8
+"""Results that took more seconds than these, and longer than a disk of so many bytes a second takes to write and read them, go to the shelf."""
 METRES_TAKEN = "The height unit is not stated: metres are taken."
 
 
@@ -42,12 +48,28 @@ class Failure:
     missing_source: str = ""
 
 
-class Engine:
-    """Keeps results by hash, up to a number of bytes, and runs what is missing. Safe to ask from several threads."""
+class Run(NamedTuple):
+    """What is asked of one run; see ``Engine.run``."""
 
-    def __init__(self, most_bytes: int = 4_000_000_000) -> None:
-        self._most_bytes = most_bytes
-        self._results: OrderedDict[str, Outcome] = OrderedDict()
+    study: Study
+    targets: list[str]
+    wanted: set[str]
+    passing: set[str]
+    told: Callable[[str], None] | None
+    made: Callable[[str, Outcome], None] | None
+
+    @property
+    def steps(self) -> list[Step]:
+        """All steps that targets need, in the order in which they feed one another."""
+        return self.study.needs(self.targets)
+
+
+class Engine:
+    """Keeps results by hash, in memory and on a shelf where there is one, and runs what is missing. Safe to ask from several threads."""
+
+    def __init__(self, most_bytes: int | None = None, shelf: Shelf | None = None) -> None:
+        self.store, self._shelf = Store(most_bytes), shelf
+        self._shelving = ThreadPoolExecutor(1)
         self._failures: dict[str, Failure] = {}
         self.sources = Sources()
         self._in_use: dict[int, set[str]] = {}
@@ -94,13 +116,17 @@ class Engine:
         return hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
 
     def outcome(self, study: Study, step_id: str) -> Outcome | None:
-        """Give a step's result when it is there and up to date."""
+        """Give a step's result when it is up to date and in memory."""
+        return self.store.get(self.key(study, step_id))
+
+    def said(self, study: Study, step_id: str) -> Said | None:
+        """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
+        return self.store.said(self.key(study, step_id))
+
+    def away(self, study: Study, step_id: str) -> bool:
+        """Whether a result is up to date and its value was let go."""
         key = self.key(study, step_id)
-        with self._lock:
-            if key is None or key not in self._results:
-                return None
-            self._results.move_to_end(key)
-            return self._results[key]
+        return key not in self.store and self.store.said(key) is not None
 
     def failure(self, study: Study, step_id: str) -> Failure | None:
         """Say why a step has no result, when it was tried."""
@@ -108,7 +134,7 @@ class Engine:
 
     def state(self, study: Study, step_id: str) -> State:
         """Whether a step is done, waiting to be run, or failed."""
-        if self.outcome(study, step_id) is not None:
+        if self.said(study, step_id) is not None:
             return "done"
         return "failed" if self.failure(study, step_id) else "waiting"
 
@@ -119,34 +145,85 @@ class Engine:
         progress: Progress | None = None,
         told: Callable[[str], None] | None = None,
         made: Callable[[str, Outcome], None] | None = None,
+        wanted: Collection[str] | None = None,
+        passing: Collection[str] = (),
     ) -> None:
-        """Run targets and all that they need; what is up to date is left alone, what failed is kept as a failure.
+        """Bring targets up to date with all that they need; what is up to date is left alone, what failed is kept as a failure.
 
-        ``told`` hears the id of each step before it runs, ``made`` gets the id and result of each, whether it is new or not.
-        Raises StoppedError when stopped.
+        ``told`` hears the id of each step before it runs, ``made`` gets the id and result of each that is in memory then, whether it is new
+        or not. ``wanted`` are those whose values are to be in memory at the end, all targets when left out; others may lie on the shelf.
+        ``passing`` are steps whose results go first when memory is short. Raises StoppedError when stopped.
         """
         progress = progress or silent()
         in_use = self._in_use.setdefault(threading.get_ident(), set())
+        targets = list(targets)
+        wanted = set(targets if wanted is None else wanted)
         try:
-            targets = list(targets)
             self.look(study, targets, progress)
-            for step in study.needs(targets):
-                key = self.key(study, step.id)
-                if key is not None:
-                    in_use.add(key)
-                with self._alone(key, progress):
-                    with self._lock:
-                        known = key is not None and key in self._results
-                    if not known:
-                        if told:
-                            told(step.id)
-                        self._run_one(study, step, key, progress)
-                outcome = self.outcome(study, step.id)
-                if made and outcome is not None:
-                    made(step.id, outcome)
+            while not self._run_as_planned(Run(study, targets, wanted, set(passing), told, made), progress, in_use):
+                pass  # a result on the shelf was damaged, and is gone: it is worked out
         finally:
             in_use.clear()
-            self._trim()
+            self.store.trim(self._all_in_use())
+
+    def _plan(self, run: Run) -> tuple[set[str], set[str]]:
+        """Steps to be run, and steps whose results are to be read from the shelf."""
+        to_run, to_read, needed, targets = set[str](), set[str](), set(run.wanted), set(run.targets)
+        for step in reversed(run.steps):
+            key = self.key(run.study, step.id)
+            if key in self.store or not (step.id in needed or step.id in targets):
+                continue
+            size = self._shelf.size_of(key) if self._shelf is not None else None
+            if size is not None and (step.id in needed or self.store.said(key) is None or self.store.room_for(size)):
+                to_read.add(step.id)
+            elif step.id in needed or self.store.said(key) is None:
+                to_run.add(step.id)
+                needed.update(step.inputs.values())
+        return to_run, to_read
+
+    def _run_as_planned(self, run: Run, progress: Progress, in_use: set[str]) -> bool:
+        """Run and read what is missing; says whether all that was to be read could be."""
+        to_run, to_read = self._plan(run)
+        waiting = Counter(source for step in run.steps if step.id in to_run for source in step.inputs.values())
+        waiting.update(run.wanted)
+        in_use.update(key for i in waiting if (key := self.key(run.study, i) if run.study.has(i) else None) is not None)
+        for step in run.steps:
+            key = self.key(run.study, step.id)
+            with self._alone(key if step.id in to_run or step.id in to_read else None, progress):
+                if key not in self.store and step.id in to_read and key is not None and not self._take_from_shelf(key, step.id in run.passing):
+                    return False
+                if key not in self.store and step.id in to_run:
+                    if run.told:
+                        run.told(step.id)
+                    self._run_one(run.study, step, key, progress, step.id in run.passing)
+            if step.id not in run.passing:
+                self.store.settle(key)
+            outcome = self.store.get(key)
+            if run.made and outcome is not None:
+                run.made(step.id, outcome)
+            if step.id in to_run:
+                self._done_with(run.study, step, waiting, in_use)
+        return True
+
+    def _done_with(self, study: Study, step: Step, waiting: Counter[str], in_use: set[str]) -> None:
+        """Inputs that no further step of a run waits for may go when memory is short."""
+        for source in step.inputs.values():
+            waiting[source] -= 1
+            if waiting[source] <= 0:
+                in_use.discard(self.key(study, source) or "")
+        self.store.trim(self._all_in_use())
+
+    def _take_from_shelf(self, key: str, passing: bool) -> bool:
+        start = time.monotonic()
+        outcome = self._shelf.read(key) if self._shelf is not None else None
+        if outcome is None:
+            return False
+        self.store.put(key, outcome, time.monotonic() - start, passing)
+        self.store.trim(self._all_in_use() | {key})
+        return True
+
+    def _all_in_use(self) -> set[str]:
+        return set().union(*self._in_use.values())
 
     @contextmanager
     def _alone(self, key: str | None, progress: Progress) -> Iterator[None]:
@@ -188,8 +265,8 @@ class Engine:
         """Let failed steps be tried again."""
         self._failures.clear()
 
-    def _run_one(self, study: Study, step: Step, key: str | None, progress: Progress) -> None:
-        at = self._place(study, step.id)
+    def _run_one(self, study: Study, step: Step, key: str | None, progress: Progress, passing: bool) -> None:
+        at, start = self._place(study, step.id), time.monotonic()
         try:
             if key is None:
                 self._check_sources(study, step)
@@ -206,7 +283,7 @@ class Engine:
         else:
             self._failures.pop(at, None)
             if key is not None:
-                self._keep(key, result)
+                self._keep(key, result, time.monotonic() - start, passing)
 
     def _value(self, study: Study, step_id: str) -> Value:
         outcome = self.outcome(study, step_id)
@@ -221,20 +298,15 @@ class Engine:
             if self.outcome(study, source) is None:
                 raise MossError(f"'{study.name_of(source)}' has no result to work from.", "See its card.")
 
-    def _keep(self, key: str, outcome: Outcome) -> None:
-        with self._lock:
-            self._results[key] = outcome
-        self._trim()
+    def _keep(self, key: str, outcome: Outcome, seconds: float, passing: bool) -> None:
+        self.store.put(key, outcome, seconds, passing)
+        if self._shelf is not None and not passing and seconds > max(WORTH_SHELVING, outcome.value.nbytes / SHELF_SPEED):
+            self._shelving.submit(self._shelf.write, key, outcome)
+        self.store.trim(self._all_in_use() | {key})
 
-    def _trim(self) -> None:
-        """Drop the results used longest ago until the rest fits; never those of a run that still goes on."""
-        with self._lock:
-            needed = set().union(*self._in_use.values())
-            size = sum(o.value.nbytes for o in self._results.values())
-            for key in [k for k in self._results if k not in needed]:
-                if size <= self._most_bytes or len(self._results) == 1:
-                    break
-                size -= self._results.pop(key).value.nbytes
+    def close(self) -> None:
+        """Wait for what is being written to the shelf; nothing else is begun."""
+        self._shelving.shutdown(wait=True, cancel_futures=True)
 
     def file_hash(self, source: str) -> str | None:
         """Give the digest of a source's files when they were looked at."""
@@ -242,17 +314,13 @@ class Engine:
 
     def keep_only(self, study: Study) -> None:
         """Let go of all results that a study does not hold, and give their memory back."""
-        keys = set(self._keys_of(study).values()) if study.steps else set()
-        with self._lock:
-            for key in [k for k in self._results if k not in keys]:
-                del self._results[key]
+        self.store.keep_only({k for k in self._keys_of(study).values() if k is not None} if study.steps else set())
         give_back()
 
     def fail(self, study: Study, step_id: str, reason: str) -> None:
         """Keep a failure that came after a step's own work, such as while its picture was made."""
         at = self._place(study, step_id)
-        with self._lock:
-            self._results.pop(at, None)
+        self.store.drop(at)
         self._failures[at] = Failure(reason)
 
     def _place(self, study: Study, step_id: str) -> str:

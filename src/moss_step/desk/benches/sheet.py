@@ -78,7 +78,7 @@ class SheetBench(QWidget):
 
     def refresh(self) -> None:
         """List the results that are there."""
-        done = [s.id for s in self.work.study.steps if self.work.outcome(s.id) is not None]
+        done = [s.id for s in self.work.study.steps if self.work.said(s.id) is not None]
         names = [self.work.study.name_of(i) for i in done]
         listed = [(self.result.itemData(i), self.result.itemText(i)) for i in range(self.result.count())]
         if listed == list(zip(done, names, strict=True)):

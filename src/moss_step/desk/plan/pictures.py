@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -23,7 +21,6 @@ from moss_step.science.classes.histogram import Histogram, histogram
 from moss_step.steps.declare import Value
 
 _SMALLEST = 300
-_MOST = 64
 _BY_POWERS = ("accumulation", "index")
 LEAST = 1e-3
 """Lowest value that is told apart where colours follow powers of ten."""
@@ -45,6 +42,12 @@ class GridPicture:
         return self.value.frame
 
     @property
+    def nbytes(self) -> int:
+        """Bytes beside the value's own."""
+        own = self.value.values if isinstance(self.value, Surface) else self.value.codes
+        return sum(level.nbytes for level in self.levels if level is not own)
+
+    @property
     def logarithmic(self) -> bool:
         """Whether the levels hold logarithms to the base of ten: of what grows by powers downstream."""
         return isinstance(self.value, Surface) and self.value.quantity in _BY_POWERS
@@ -60,6 +63,11 @@ class ShapesPicture:
     """Shapes as one path each, in the coordinates of their reference system."""
 
     value: Shapes
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes beside the value's own, about: lines at all levels of detail are a third more than the finest."""
+        return self.value.nbytes * 4 // 3 if "detail" in self.__dict__ else 0
 
     @cached_property
     def detail(self) -> Detail:
@@ -83,42 +91,24 @@ class TablePicture:
     """A table; it has no place on the plan."""
 
     value: Table
+    nbytes = 0
 
 
 Picture = GridPicture | ShapesPicture | TablePicture
 
 
-class Pictures:
-    """Pictures of results, made outside the window's thread and kept while their results are."""
+def prepared_picture(value: Value) -> Picture:
+    """Make a value's picture, or give the one that is kept with it. Not for the window's own thread."""
+    return value.derived.make(_picture_type(value), lambda: picture_of(value))
 
-    def __init__(self) -> None:
-        self._made: OrderedDict[int, tuple[Value, Picture]] = OrderedDict()
-        self._lock = threading.Lock()
 
-    def prepare(self, value: Value) -> Picture:
-        """Make a value's picture, or give the one that is there."""
-        found = self.ready(value)
-        if found is not None:
-            return found
-        made = picture_of(value)
-        with self._lock:
-            self._made[id(value)] = (value, made)
-            while len(self._made) > _MOST:
-                self._made.popitem(last=False)
-        return made
+def ready_picture(value: Value) -> Picture | None:
+    """Give a value's picture if it was made."""
+    return value.derived.ready(_picture_type(value))
 
-    def forget(self) -> None:
-        """Let go of all pictures."""
-        with self._lock:
-            self._made.clear()
 
-    def ready(self, value: Value) -> Picture | None:
-        """Give a value's picture if it was made."""
-        with self._lock:
-            kept = self._made.get(id(value))
-            if kept is not None:
-                self._made.move_to_end(id(value))
-        return kept[1] if kept else None
+def _picture_type(value: Value) -> type[Picture]:
+    return ShapesPicture if isinstance(value, Shapes) else TablePicture if isinstance(value, Table) else GridPicture
 
 
 def picture_of(value: Value) -> Picture:

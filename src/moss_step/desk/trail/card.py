@@ -69,15 +69,15 @@ class Card(QWidget):
 
     def figure(self) -> str:
         """The main figure, or why there is none."""
-        outcome = self.work.outcome(self.step_id)
-        if outcome is not None:
-            return outcome.figure
+        said = self.work.said(self.step_id)
+        if said is not None:
+            return said.figure
         return self.work.reason(self.step_id) or _STATE_WORDS[self.work.state(self.step_id)]
 
     def warnings(self) -> list[str]:
         """Remarks of the step's run."""
-        outcome = self.work.outcome(self.step_id)
-        return list(outcome.warnings) if outcome else []
+        said = self.work.said(self.step_id)
+        return list(said.warnings) if said else []
 
     @property
     def in_key(self) -> bool:
@@ -214,7 +214,7 @@ class Card(QWidget):
         menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))
         menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
         menu.addSeparator()
-        done = self.work.outcome(self.step_id) is not None
+        done = self.work.said(self.step_id) is not None
         menu.addAction("Hand on …", lambda: self.export_wanted.emit(self.step_id)).setEnabled(done)
         menu.addAction("Write its lineage …", lambda: self.record_wanted.emit(self.step_id)).setEnabled(done)
         menu.addSeparator()

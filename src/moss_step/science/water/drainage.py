@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -24,7 +22,6 @@ from moss_step.science.water.neighbours import NONE, OUT, bearings, distances
 from moss_step.science.water.pools import Pools, fill_rows, find_pools
 
 FlowMethod = Literal["d8", "freeman", "dinf"]
-_KEPT = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,7 +76,8 @@ class Drainage:
         """Bytes beside the ground."""
         pools = self.pools
         arrays = (self.ways, self.cells, pools.labels, pools.cell, pools.level, pools.depth, pools.across, pools.over)
-        return sum(a.nbytes for a in arrays)
+        made = self.__dict__.get("upstream_area")
+        return sum(a.nbytes for a in arrays) + (0 if made is None else int(made.nbytes))
 
 
 def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
@@ -90,33 +88,17 @@ def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
 
 
 def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
-    """Prepare a ground; grounds prepared lately are kept.
+    """Prepare a ground; what was worked out is kept with it, and worked out once where several ask.
 
     Raises MossError for a ground without values, or of more cells than can be numbered.
     """
-    found = prepared(dem)
-    if found is not None:
-        return found
-    made = _prepared(dem, progress or silent())
-    with _LOCK:
-        _READY[id(dem)] = made
-        while len(_READY) > _KEPT:
-            _READY.popitem(last=False)
-    return made
+    progress = progress or silent()
+    return dem.derived.make(Drainage, lambda: work_out(dem, progress), progress)
 
 
 def prepared(dem: Surface) -> Drainage | None:
     """Give a ground's drainage when it is ready."""
-    with _LOCK:
-        found = _READY.get(id(dem))
-        if found is None or found.dem is not dem:
-            return None
-        _READY.move_to_end(id(dem))
-        return found
-
-
-_READY: OrderedDict[int, Drainage] = OrderedDict()
-_LOCK = threading.Lock()
+    return dem.derived.ready(Drainage)
 
 
 def check_ground(dem: Surface) -> None:
@@ -127,7 +109,8 @@ def check_ground(dem: Surface) -> None:
         raise MossError(f"{dem.values.size:,} cells are too many for one piece.", "Crop the ground, or resample it to larger cells.")
 
 
-def _prepared(dem: Surface, progress: Progress) -> Drainage:
+def work_out(dem: Surface, progress: Progress) -> Drainage:
+    """Prepare a ground that nobody else will ask for: nothing is kept."""
     check_ground(dem)
     z, metres = dem.levelled[0].values, distances(dem.frame) / np.float32(dem.metres_per_height)
     pools, ways = find_pools(z, metres, progress.part(0.0, 0.6))

@@ -12,7 +12,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import affine
-from moss_step.science.water.drainage import prepare
+from moss_step.science.water.drainage import prepare, work_out
 from moss_step.science.zones.labelling import label_components
 
 
@@ -42,7 +42,7 @@ def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progres
     z, top = natural.z, np.float32(crest - natural.base)
     raised = np.where(wall, np.maximum(z, top), z).astype(np.float32)
     raised.flags.writeable = False
-    filled = prepare(replace(dem, values=raised), progress.part(0.45, 0.9)).filled()
+    filled = work_out(replace(dem, values=raised), progress.part(0.45, 0.9)).filled()
     progress.at(0.9, "Finding what is held")
     before = natural.filled()
     depth = filled - raised

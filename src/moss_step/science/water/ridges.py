@@ -14,7 +14,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.relief.profile import between_cells
-from moss_step.science.water.drainage import Drainage, prepare
+from moss_step.science.water.drainage import Drainage, prepare, work_out
 from moss_step.science.water.network import Network, main_stems, network, paths_as_lines, stream_cells
 from moss_step.science.water.trace import lengths_of
 
@@ -44,7 +44,7 @@ def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_0
         part = progress if which == kind else progress.part(0.0, 0.5) if kind == "valleys" else progress.part(0.5, 1.0)
         part.at(0.0, f"Finding {kind}")
         ground = dem if kind == "valleys" else replace(dem, values=_turned(dem.values))
-        drainage = prepare(ground, part.part(0.0, 0.5))
+        drainage = (prepare if ground is dem else work_out)(ground, part.part(0.0, 0.5))
         stream = stream_cells(drainage, detail, progress=part.part(0.5, 0.55))
         if stream.any():  # the other kind may still be there
             found = network(drainage, stream, part.part(0.55, 0.65))
