@@ -44,6 +44,8 @@ def _parser() -> argparse.ArgumentParser:
     run.add_argument("study", type=Path)
     run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
+    cached = commands.add_parser("cache", help="tell how much results on disk take, or remove them")
+    cached.add_argument("--clear", action="store_true", help="remove them: studies are run anew when they are opened")
     return parser
 
 
@@ -83,6 +85,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "steps": _steps,
         "do": _do,
         "run": _run,
+        "cache": _cache,
     }
     return commands[asked.command](asked)
 
@@ -216,6 +219,15 @@ def _run(asked: argparse.Namespace) -> int:
         print(json.dumps({"kind": "run", "outputs": outputs, "findings": findings, "warnings": warnings}))
     else:
         print("\n".join(outputs))
+    return DONE
+
+
+def _cache(asked: argparse.Namespace) -> int:
+    from moss_step.study.shelf import Shelf
+
+    shelf = Shelf()
+    count, nbytes = shelf.clear() if asked.clear else shelf.measured()
+    print(f"{shelf.folder}: {count:,} result{'s' if count != 1 else ''}, {nbytes / 1e6:,.1f} MB{', removed' if asked.clear else ''}")
     return DONE
 
 

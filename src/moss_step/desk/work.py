@@ -219,10 +219,15 @@ class Work(QObject):
         if not study.has(step_id):
             return None
         found = self.engine.outcome(study, step_id)
-        if found is None and step_id != DRAFT and step_id not in self._fetched and self.engine.away(study, step_id):
-            self._fetched.add(step_id)  # once a change: two that do not fit together must not take turns for ever
-            QTimer.singleShot(0, self._start)
+        if found is None and step_id != DRAFT and self.engine.away(study, step_id):
+            self._fetch(step_id)
         return found
+
+    def _fetch(self, step_id: str) -> None:
+        """Bring a value back, once a change: two that do not fit together must not take turns for ever."""
+        if step_id not in self._fetched:
+            self._fetched.add(step_id)
+            QTimer.singleShot(0, self._start)
 
     def said(self, step_id: str) -> Said | None:
         """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
@@ -232,7 +237,10 @@ class Work(QObject):
     def picture(self, step_id: str) -> Picture | None:
         """Picture of a step's result when it is made."""
         outcome = self.outcome(step_id)
-        return None if outcome is None else ready_picture(outcome.value)
+        found = None if outcome is None else ready_picture(outcome.value)
+        if outcome is not None and found is None and step_id != DRAFT and not self.busy:  # it was let go
+            self._fetch(step_id)
+        return found
 
     def state(self, step_id: str) -> State | str:
         """State of a step: done, waiting, running or failed."""

@@ -7,6 +7,7 @@ Nothing in it is ever run.
 
 from __future__ import annotations
 
+import itertools
 import json
 import logging
 import os
@@ -167,7 +168,7 @@ def _shape_parts(value: Shapes) -> tuple[dict[str, Any], list[np.ndarray]]:
 
 def _shapes(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
     whole, ends = arrays[0].tobytes(), arrays[1].tolist()
-    texts = [whole[a:b] for a, b in zip([0, *ends[:-1]], ends, strict=True)]
+    texts = [whole[a:b] for a, b in itertools.pairwise([0, *ends])]
     geometry = np.asarray(shapely.from_wkb(np.array(texts, object))) if texts else np.empty(0, object)
     return Shapes(geometry, _columns(about, arrays[2:]), about["crs"], about["symbols"])
 
