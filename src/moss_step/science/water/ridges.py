@@ -20,6 +20,8 @@ from moss_step.science.water.trace import lengths_of
 
 Which = Literal["ridges", "valleys", "both"]
 _REACH = 3
+_AT_ONCE = 20_000
+"""Lines that are measured between two reports."""
 
 
 def usual_detail(dem: Surface) -> float:
@@ -66,12 +68,11 @@ def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, 
     """Whole ridges or valleys as lines with their figures."""
     stems, orders = main_stems(drainage, found, progress.part(0.0, 0.3))
     sides, slopes = np.empty(len(stems)), np.empty(len(stems))
-    for first, last in progress.part(0.3, 0.8).blocks(len(stems), 2000, f"Measuring {kind}s"):
-        for k in range(first, last):
-            sides[k] = _side_steepness(dem, stems[k], 1.0 if kind == "valley" else -1.0)
-            along = steep.reshape(-1)[stems[k]]
-            known = ~np.isnan(along)
-            slopes[k] = np.mean(along[known]) if known.any() else np.nan
+    for first, last in progress.part(0.3, 0.8).blocks(len(stems), _AT_ONCE, f"Measuring {kind}s"):
+        some = stems[first:last]
+        cells, starts = np.concatenate(some), np.cumsum([0, *(len(c) for c in some[:-1])])
+        sides[first:last] = _side_steepness(dem, cells, starts, 1.0 if kind == "valley" else -1.0)
+        slopes[first:last] = _means(steep.reshape(-1)[cells].astype(np.float64), starts)
     columns: dict[str, np.ndarray] = {
         "line": np.arange(1, len(stems) + 1), "kind": np.full(len(stems), kind, object),
         "length_m": lengths_of(drainage, stems), "steepness_deg": sides,
@@ -82,24 +83,33 @@ def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, 
     )
 
 
-def _side_steepness(dem: Surface, cells: np.ndarray, sign: float) -> float:
-    """Mean angle at which the ground rises (or falls, for ridges) from a line to both sides, square to its run on the ground.
+def _side_steepness(dem: Surface, cells: np.ndarray, starts: np.ndarray, sign: float) -> np.ndarray:
+    """Mean angle at which the ground rises (or falls, for ridges) from each line to both sides, square to its run on the ground.
 
-    Sides that lie beyond the ground do not count.
+    Lines are cells one after another, each from its place in ``starts`` on. Sides that lie beyond the ground do not count.
     """
     frame, z = dem.frame, dem.levelled[0].values
     rows, cols = np.divmod(cells, frame.cols)
     width, height = frame.row_widths[rows], frame.row_heights[rows]
-    south, east = np.gradient(rows.astype(float)) * height, np.gradient(cols.astype(float)) * width
+    before, after = np.arange(-1, len(cells) - 1), np.arange(1, len(cells) + 1)
+    before[starts], after[np.append(starts[1:], len(cells)) - 1] = starts, np.append(starts[1:], len(cells)) - 1
+    south, east = ((v[after] - v[before]) / (after - before) for v in (rows, cols))
+    south, east = south * height, east * width
     norm = np.maximum(np.hypot(south, east), 1e-9)
     far = _REACH * np.minimum(width, height)
-    rises = []
-    for side in (-1.0, 1.0):
+    rises = np.empty((2, len(cells)))
+    for k, side in enumerate((-1.0, 1.0)):
         beside = between_cells(z, rows + side * far * east / norm / height, cols - side * far * south / norm / width)
-        rises.append(sign * (beside - z[rows, cols]) * dem.metres_per_height / far)
-    rise = np.concatenate(rises)
-    rise = rise[~np.isnan(rise)]
-    return float(np.degrees(np.arctan(rise.mean()))) if rise.size else 0.0
+        rises[k] = sign * (beside - z[rows, cols]) * dem.metres_per_height / far
+    return np.asarray(np.nan_to_num(np.degrees(np.arctan(_means(rises.T.reshape(-1), 2 * starts)))))
+
+
+def _means(values: np.ndarray, starts: np.ndarray) -> np.ndarray:
+    """Mean of the values that are not NaN of each stretch from a start on; NaN where there is none."""
+    known = ~np.isnan(values)
+    total, count = np.add.reduceat(np.where(known, values, 0.0), starts), np.add.reduceat(known.astype(np.int64), starts)
+    with np.errstate(invalid="ignore"):
+        return np.asarray(total / np.where(count > 0, count, np.nan))
 
 
 def strong_enough(lines: Shapes, least_length: float, least_steepness: float) -> np.ndarray:
