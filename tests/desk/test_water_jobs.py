@@ -113,6 +113,7 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
     control = panel.form.control("min_depth")
     control.slider.setSliderDown(True)
     control.slider.setValue(500)
+    settle(window)
     assert "basins" in panel.said.text() and window.plan.view.live.veil is not None
     control.slider.setSliderDown(False)
     control.edit.clear()
@@ -179,6 +180,7 @@ def test_a_flood_follows_its_slider_with_area_and_volume(wet, settle):
     control.slider.setSliderDown(True)
     control.slider.setValue(150)
     stage = control.value()
+    settle(window)
     heights = values(window, above)
     said = panel.said.text()
     assert float(said.split(" ha")[0]) == pytest.approx((heights < stage).sum() * 4e-4, rel=0.03)

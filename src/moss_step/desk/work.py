@@ -7,6 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from moss_step.desk.follower import Follower
 from moss_step.desk.plan.pictures import Picture, ready_picture
 from moss_step.desk.recent import remember
 from moss_step.desk.runner import Helper, Lane
@@ -77,7 +78,7 @@ class Work(QObject):
             Lane(self.engine, self),
             Lane(self.engine, self, passing=(DRAFT,)),
         )
-        self.helper = Helper(self)
+        self.helper, self.follower = Helper(self), Follower(self)
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
         self._moved.connect(self._start)
         self._watch = QTimer(self, interval=LOOK_EVERY)
@@ -103,7 +104,7 @@ class Work(QObject):
     @property
     def busy(self) -> bool:
         """Whether something runs."""
-        return self._main.busy or self._side.busy or self.helper.waiting > 0
+        return self._main.busy or self._side.busy or self.helper.waiting > 0 or self.follower.busy
 
     # --- changing the study
 
@@ -332,6 +333,7 @@ class Work(QObject):
         self._main.close()
         self._side.close()
         self.helper.close()
+        self.follower.close()
         self.engine.close()
         self._sources.close()
         self._held.let_go()

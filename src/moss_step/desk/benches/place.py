@@ -9,7 +9,9 @@ from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.controls import TextControl
 from moss_step.desk.parts import button, label
+from moss_step.desk.plan.live import Preview
 from moss_step.desk.work import Work
+from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.steps.declare import StepKind, extra
 
@@ -90,9 +92,21 @@ class PlacePanel(StepPanel):
 
     def leave(self) -> None:
         """Draw nothing any more."""
-        self.live.emit(None)
+        self.draw_nothing()
         self.handles.emit(())
         super().leave()
+
+    def draw_nothing(self) -> None:
+        """Nothing follows the pointer now; answers that are under way are not drawn."""
+        self.work.follower.drop()
+        self.live.emit(None)
+
+    def draw(self, answer: Preview | MossError) -> None:
+        """Draw what follows the pointer with what it says, or say why there is nothing."""
+        if self._left:
+            return
+        self.said.setText(str(answer) if isinstance(answer, MossError) else answer.said)
+        self.live.emit(None if isinstance(answer, MossError) else answer.live)
 
     def ground(self) -> Surface | None:
         """The ground chosen, when there is one."""

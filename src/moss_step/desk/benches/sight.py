@@ -9,9 +9,10 @@ from PySide6.QtWidgets import QVBoxLayout
 from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import TextControl
+from moss_step.desk.follower import LARGE
 from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import button
-from moss_step.desk.plan.live import Live, mask_veil
+from moss_step.desk.plan.live import Live, Preview, mask_veil
 from moss_step.desk.theme import LICHEN, OCHRE
 from moss_step.desk.work import Work
 from moss_step.formats.vector import in_system
@@ -20,7 +21,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.science.sight.line import sight_line
-from moss_step.science.sight.viewshed import Sight, prepare_sight, seen_fast
+from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
 from moss_step.steps.declare import Outcome, Value
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
 from moss_step.steps.results import measured
@@ -33,6 +34,7 @@ class SightPanel(PlacePanel):
         """The sentence on top; a button to begin anew."""
         self.places = "at" if "at" in self.kind.settings.model_fields else ""
         self._ready: tuple[object, Sight] | None = None
+        self._preparing: object = None
         super().build(layout)
         if self.places:
             self._table = self.form.control("own", ObserversControl)
@@ -47,14 +49,31 @@ class SightPanel(PlacePanel):
             return None
         given, inputs = self.settings(), self._values("dem", "obstacles", "barriers")
         key = (*map(id, inputs.values()), *(given.get(n) for n in ("curvature", "refraction", "barrier_height")))
-        if self._ready is None or self._ready[0] != key:
-            try:
-                obstacles = blocking(float(given.get("barrier_height", 10.0)), inputs)
-                made = prepare_sight(dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13)))
-            except MossError:
-                return None
-            self._ready = (key, made)
-        return self._ready[1]
+        if self._ready is not None and self._ready[0] == key:
+            return self._ready[1]
+        if self._preparing == key:
+            return None
+
+        def prepared() -> Sight:
+            obstacles = blocking(float(given.get("barrier_height", 10.0)), inputs)
+            return prepare_sight(dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13)))
+
+        self._preparing = key
+        if dem.values.size > LARGE:
+            self.work.helper.ask(prepared, lambda found: self._on_prepared(key, found))
+            return None
+        try:
+            self._on_prepared(key, prepared())
+        except MossError:
+            return None
+        return None if self._ready is None else self._ready[1]
+
+    def _on_prepared(self, key: object, found: Sight | MossError) -> None:
+        if not self._left and isinstance(found, Sight) and self._preparing == key:
+            later = found.ground.size > LARGE
+            self._ready = (key, found)
+            if later:
+                self.show_places()
 
     def load(self) -> None:
         """Show the observers of a step that is changed too."""
@@ -98,7 +117,7 @@ class SightPanel(PlacePanel):
             return
         at[number] = (x, y)
         if ended:
-            self.live.emit(None)
+            self.draw_nothing()
             self._set_at(at)
             return
         sight = self.sight()
@@ -106,14 +125,10 @@ class SightPanel(PlacePanel):
             return
         try:
             observer = all_observers(self._checked().model_copy(update={"at": tuple(at)}), {}, sight.frame)[number]
-            seen = seen_fast(sight, observer)
         except MossError as error:
-            self.said.setText(str(error))
-            self.live.emit(None)
+            self.draw(error)
             return
-        asked = int(np.count_nonzero(seen != 2)) or 1
-        self.said.setText(f"Preview: {np.count_nonzero(seen == 1) / asked:.1%} of the ground in reach is seen.")
-        self.live.emit(Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), (at[number],)))
+        self.work.follower.ask(lambda: _seen_from(sight, observer), self.draw, sight.ground.size)
 
     def _checked(self) -> SightSettings:
         return as_kind(self.kind.checked(self.settings()), SightSettings)
@@ -154,6 +169,13 @@ class SightPanel(PlacePanel):
         """Results that are chosen as inputs and ready."""
         outcomes = {n: self.work.outcome(str(self._inputs[n].currentData() or "")) for n in names if n in self._inputs}
         return {n: o.value for n, o in outcomes.items() if o is not None}
+
+
+def _seen_from(sight: Sight, observer: Observer) -> Preview:
+    seen = seen_fast(sight, observer)
+    asked = int(np.count_nonzero(seen != 2)) or 1
+    said = f"Preview: {np.count_nonzero(seen == 1) / asked:.1%} of the ground in reach is seen."
+    return Preview(said, Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), ((observer.x, observer.y),)))
 
 
 class LinePanel(SightPanel):

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QVBoxLayout
 from moss_step.desk.benches.place import Place, PlaceBench, PlacePanel
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.parts import button
-from moss_step.desk.plan.live import Live, mask_veil, number_veil
+from moss_step.desk.plan.live import Live, Preview, mask_veil, number_veil
 from moss_step.desk.theme import OCHRE, WATER
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
@@ -73,21 +73,15 @@ class PathPanel(WaterPanel):
         """Draw the path from the pointer, with its length and drop."""
         drainage = self.drainage
         if drainage is None or place is None:
-            self.live.emit(None)
+            self.draw_nothing()
             return
         try:
             cell = trace.cell_at(drainage.dem, *place)
         except MossError:
-            self.live.emit(None)
+            self.draw_nothing()
             return
         up = self.settings().get("side") == "up"
-        cells = trace.longest_up(drainage.ways, drainage.metres, cell) if up else trace.path_down(drainage.ways, cell)
-        xy = trace.centres(drainage, cells)
-        length = trace.path_metres(drainage, cells)[-1]
-        z = drainage.z.reshape(-1)
-        drop = float(z[cells[0]] - z[cells[-1]])
-        self.said.setText(f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to keep it.")
-        self.live.emit(Live(((xy, WATER),), None, (place,)))
+        self.work.follower.ask(lambda: _path(drainage, cell, up, place), self.draw, int(drainage.cells.reshape(-1)[cell]) if up else 0)
 
     def use_point(self, x: float, y: float) -> bool:
         """Take the start, or the place to cut at."""
@@ -118,22 +112,43 @@ class CatchmentPanel(WaterPanel):
         """Veil the catchment of the pointer."""
         drainage = self.drainage
         if drainage is None or place is None:
-            self.live.emit(None)
+            self.draw_nothing()
             return
         try:
             cell = trace.cell_at(drainage.dem, *place)
             snap = float(self.settings().get("snap") or 0.0)
         except (MossError, ValueError):
-            self.live.emit(None)
+            self.draw_nothing()
             return
-        cell = trace.snapped(drainage, cell, snap) if snap > 0 else cell
-        marks = np.zeros(drainage.ways.shape, np.uint8)
-        count, r0, r1, c0, c1 = trace.mark_catchment(drainage, cell, 1, marks)
-        rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
-        area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
-        self.said.setText(f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(",", " "))
-        x, y = trace.centres(drainage, np.array([cell]))[0]
-        self.live.emit(Live((), mask_veil(marks[rows, cols], drainage.frame.part(rows, cols)), ((float(x), float(y)),)))
+        cells = int(drainage.cells.reshape(-1)[cell])
+        if snap > 0:  # where it snaps to is not known yet: at most all of the ground drains there
+            cells = drainage.cells.size
+        self.work.follower.ask(lambda: _catchment(drainage, cell, snap), self.draw, cells)
+
+
+def _path(drainage: Drainage, cell: int, up: bool, place: Place) -> Preview:
+    cells = trace.longest_up(drainage.ways, drainage.metres, cell) if up else trace.path_down(drainage.ways, cell)
+    length = trace.path_metres(drainage, cells)[-1]
+    z = drainage.z.reshape(-1)
+    drop = float(z[cells[0]] - z[cells[-1]])
+    said = f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to keep it."
+    return Preview(said, Live(((trace.centres(drainage, cells), WATER),), None, (place,)))
+
+
+def _catchment(drainage: Drainage, cell: int, snap: float) -> Preview:
+    cell = trace.snapped(drainage, cell, snap) if snap > 0 else cell
+    marks = np.zeros(drainage.ways.shape, np.uint8)
+    count, r0, r1, c0, c1 = trace.mark_catchment(drainage, cell, 1, marks)
+    rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
+    area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
+    x, y = trace.centres(drainage, np.array([cell]))[0]
+    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(",", " ")
+    return Preview(said, Live((), mask_veil(marks[rows, cols], drainage.frame.part(rows, cols)), ((float(x), float(y)),)))
+
+
+def _basins(drainage: Drainage, depth: float) -> Preview:
+    numbered, nodes, _ = divided(drainage, depth)
+    return Preview(f"{len(nodes):,} basins".replace(",", " "), Live((), number_veil(numbered, drainage.frame)))
 
 
 class BasinPanel(WaterPanel):
@@ -158,9 +173,7 @@ class BasinPanel(WaterPanel):
     def _slide(self, depth: float) -> None:
         drainage = self.drainage
         if drainage is not None:
-            numbered, nodes, _ = divided(drainage, depth)
-            self.said.setText(f"{len(nodes):,} basins".replace(",", " "))
-            self.live.emit(Live((), number_veil(numbered, drainage.frame)))
+            self.work.follower.ask(lambda: _basins(drainage, depth), self.draw, drainage.cells.size)
 
 
 class FloodPanel(WaterPanel):
@@ -180,13 +193,22 @@ class FloodPanel(WaterPanel):
         if outcome is None or not isinstance(outcome.value, Surface):
             return
         above = outcome.value
-        if self._curve is None or self._curve[0] is not above:
-            self._curve = above, stage_curve(above, 400, 25.0 / above.metres_per_height)
-        stages, *sums = self._curve[1]
+        known = self._curve is not None and self._curve[0] is above
+        self.work.follower.ask(lambda: self._flooded(above, stage), self.draw, 0 if known else above.values.size)
+
+    def _flooded(self, above: Surface, stage: float) -> Preview:
+        curve = self._curve
+        if curve is None or curve[0] is not above:
+            self._curve = curve = above, stage_curve(above, 400, 25.0 / above.metres_per_height)
+        stages, *sums = curve[1]
         area, volume = (float(np.interp(stage, stages, v)) for v in sums)
-        self.said.setText(f"{measured(area / 1e4)} ha under water, {measured(volume)} m³")
         step = max(1, max(above.values.shape) // 1400)
-        self.live.emit(Live((), mask_veil(above.values[::step, ::step] < stage, above.frame)))
+        veil = mask_veil(above.values[::step, ::step] < stage, above.frame)
+        return Preview(f"{measured(area / 1e4)} ha under water, {measured(volume)} m³", Live((), veil))
+
+
+_MOST_LINES = 3000
+"""The longest lines, which are drawn while a slider moves."""
 
 
 class RidgePanel(WaterPanel):
@@ -219,6 +241,8 @@ class RidgePanel(WaterPanel):
         rows = ridges.strong_enough(lines, float(settings["least_length"]), float(settings["least_steepness"]))
         self.said.setText(f"{len(rows):,} of {len(lines):,} lines".replace(",", " "))
         kinds = lines.columns["kind"]
+        if len(rows) > _MOST_LINES:  # the plan draws all of them once they are kept
+            rows = rows[np.argsort(-lines.columns["length_m"][rows])[:_MOST_LINES]]
         drawn = [(shapely.get_coordinates(lines.geometry[k]), WATER if kinds[k] == "valley" else OCHRE) for k in rows]
         self.live.emit(Live(tuple(drawn)))
 

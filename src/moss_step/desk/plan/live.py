@@ -35,6 +35,14 @@ class Live:
     marks: tuple[tuple[float, float], ...] = ()
 
 
+@dataclass(frozen=True, eq=False)
+class Preview:
+    """What follows the pointer, and what is said of it."""
+
+    said: str
+    live: Live
+
+
 def mask_veil(cells: np.ndarray, frame: Frame, color: str = WATER, alpha: int = 120) -> Veil:
     """Veil the cells of a boolean grid that lies in a frame."""
     paint = QColor(color)
