@@ -32,6 +32,7 @@ def _parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", parser_class=_Parser)
     opened = commands.add_parser("open", help="open a study, grid or shapes in the window")
     opened.add_argument("study", type=Path)
+    opened.add_argument("--nothing-run", action="store_true", help="open a study without running its steps, such as one that ended the program")
     commands.add_parser("demo", help="open the window with Harrow Moss")
     listed = commands.add_parser("steps", help="list every step with its inputs and settings")
     listed.add_argument("--json", action="store_true", help="print the catalogue as JSON")
@@ -80,7 +81,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
     asked = _parser().parse_args(arguments)
     commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
         None: lambda _: _window([]),
-        "open": lambda a: _window([a.study]),
+        "open": lambda a: _window([a.study], waits=a.nothing_run),
         "demo": lambda _: _window([], demo=True),
         "steps": _steps,
         "do": _do,
@@ -119,13 +120,13 @@ def open_window() -> int:
     return main([])
 
 
-def _window(paths: list[Path], demo: bool = False) -> int:
+def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     for path in paths:
         if not path.exists():
             raise MossError(f"{path} was not found.", "Check the name.")
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
-    return run(paths, demo)
+    return run(paths, demo, waits)
 
 
 def _steps(asked: argparse.Namespace) -> int:

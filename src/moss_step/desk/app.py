@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import sys
+from importlib import import_module
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
@@ -33,8 +34,11 @@ def make_app() -> QApplication:
     return app
 
 
-def run(paths: list[Path], demo: bool = False) -> int:
-    """Open the window on files or the demo; returns when it is closed.
+_LOOK_AHEAD_AFTER = 2000
+
+
+def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
+    """Open the window on files or the demo; returns when it is closed. A study that ``waits`` is opened with nothing run.
 
     Raises MossError when there is no display.
     """
@@ -52,8 +56,13 @@ def run(paths: list[Path], demo: bool = False) -> int:
         if demo:
             window.open_demo()
         for path in paths:
-            window.open_path(path)
+            window.open_path(path, waits)
         window.offer_recovery()
 
+    def look_ahead() -> None:
+        """Load what the first chart needs, so that the window need not wait for it then."""
+        window.work.helper.ask(lambda: import_module("pyqtgraph"), lambda _: None)
+
     QTimer.singleShot(0, begin)
+    QTimer.singleShot(_LOOK_AHEAD_AFTER, look_ahead)
     return app.exec()

@@ -29,7 +29,7 @@ def main() -> None:
     folder.mkdir(parents=True, exist_ok=True)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = state
+        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
         from PySide6.QtCore import QPoint, QPointF
         from PySide6.QtTest import QTest
 

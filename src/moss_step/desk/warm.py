@@ -39,7 +39,7 @@ def main() -> None:
 
     app = make_app()
     with tempfile.TemporaryDirectory() as folder:
-        os.environ["XDG_STATE_HOME"] = folder
+        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = folder
         window = MainWindow(Work(autosave=Autosave(Path(folder))))
         window.show()
         window.open_demo()

@@ -407,12 +407,12 @@ class MainWindow(QMainWindow):
         for name in names:
             self.open_path(Path(name))
 
-    def open_path(self, path: Path) -> None:
-        """Open a study, or add a grid or shapes to this one."""
+    def open_path(self, path: Path, waits: bool = False) -> None:
+        """Open a study (``waits``: with nothing run), or add a grid or shapes to this one."""
         try:
             if path.suffix.lower() == ENDING:
                 if self.may_leave():
-                    self.work.open(path)
+                    self.work.open(path, waits=waits)
                 return
             if path.suffix.lower() in VECTOR_ENDINGS:
                 for layer in layers(path):

@@ -29,6 +29,8 @@ DRAFT = "draft"
 """Id of the step that is being made and not yet kept."""
 AUTOSAVE_AFTER = 1500
 """Milliseconds after a change at the latest until it is kept, however many follow."""
+_LARGE_STUDY = 100_000
+"""Bytes of a study that takes longer to read than the window should wait."""
 LOOK_EVERY = 2000
 """Milliseconds between two looks at the source files, outside the window's thread."""
 
@@ -249,6 +251,12 @@ class Work(QObject):
             return "running"
         return self.engine.state(self.study_with_draft, step_id)
 
+    def states(self) -> dict[str, State | str]:
+        """State of every step of the study."""
+        found: dict[str, State | str] = {**self.engine.states(self.study)}
+        found.update({i: "running" for i in (self._main.running_step, self._side.running_step) if i in found})
+        return found
+
     def reason(self, step_id: str) -> str:
         """Why a step failed; empty when it did not."""
         failed = self.engine.failure(self.study_with_draft, step_id)
@@ -271,12 +279,8 @@ class Work(QObject):
 
     def surfaces(self, quantity: str = "") -> list[str]:
         """Ids of the steps whose result is a surface (of one quantity)."""
-        found = []
-        for step in self.study.steps:
-            said = self.said(step.id)
-            if said is not None and said.kind is Surface and quantity in ("", said.quantity):
-                found.append(step.id)
-        return found
+        said = self.engine.all_said(self.study)
+        return [i for i, s in said.items() if s is not None and s.kind is Surface and quantity in ("", s.quantity)]
 
     # --- files
 
@@ -287,9 +291,22 @@ class Work(QObject):
     def open(self, path: Path, as_copy: bool = False, waits: bool = False) -> None:
         """Open a study file; ``as_copy`` leaves the file out of it, as for the demo, and ``waits`` runs nothing until that is asked for.
 
-        Raises MossError when it cannot be read; the current study stays then.
+        A large one is read in a thread, and there a little later. Raises MossError when it cannot be read; the current study stays then.
         """
+        if path.is_file() and path.stat().st_size > _LARGE_STUDY:
+            self.helper.ask(lambda: self._read(path), lambda found: self._opened(found, path, as_copy, waits))
+        else:
+            self._opened(load_study(path), path, as_copy, waits)
+
+    def _read(self, path: Path) -> Study:
         study = load_study(path)
+        self.engine.prepare(study)
+        return study
+
+    def _opened(self, study: Study | MossError, path: Path, as_copy: bool, waits: bool) -> None:
+        if isinstance(study, MossError):
+            self.told.emit(str(study), True)
+            return
         self._replace(study, None if as_copy else path, waits)
         if not as_copy:
             remember(path)

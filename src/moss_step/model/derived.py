@@ -53,6 +53,11 @@ class Derived:
         finally:
             making.release()
 
+    def put(self, made: Sized) -> None:
+        """Keep something in the place of what was made of its type before."""
+        with self._lock:
+            self._made[type(made)] = made
+
     @property
     def nbytes(self) -> int:
         """Bytes of all that was made."""

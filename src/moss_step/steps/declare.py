@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
+from functools import cache, cached_property
 from typing import Any, ClassVar, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator
@@ -51,7 +52,12 @@ class Settings(BaseModel):
     @classmethod
     def listed(cls) -> dict[str, FieldInfo]:
         """The settings that count, by name in their declared order."""
-        return {n: f for n, f in cls.model_fields.items() if n not in cls.unlisted}
+        return _listed(cls)
+
+
+@cache
+def _listed(kind: type[Settings]) -> dict[str, FieldInfo]:
+    return {n: f for n, f in kind.model_fields.items() if n not in kind.unlisted}
 
 
 def beyond(value: object) -> bool:
@@ -110,9 +116,11 @@ class InputSpec:
 
     def takes(self, value: Value) -> bool:
         """Whether a value can be this input."""
-        if not isinstance(value, VALUE_TYPES[self.accepts]):
-            return False
-        return not self.quantity or not isinstance(value, Surface) or value.quantity == self.quantity
+        return self.takes_one_of(type(value), getattr(value, "quantity", ""))
+
+    def takes_one_of(self, kind: type, quantity: str) -> bool:
+        """Whether values of a type, and surfaces of a quantity, can be this input."""
+        return issubclass(kind, VALUE_TYPES[self.accepts]) and (not self.quantity or kind is not Surface or quantity == self.quantity)
 
 
 @dataclass(frozen=True)
@@ -149,8 +157,9 @@ class StepKind:
 
     def idle(self, settings: Settings, inputs: Collection[str]) -> dict[str, str]:
         """Settings that differ from their default and count for nothing as the others stand, with the reason."""
-        values = {n: getattr(settings, n) for n in self.settings.listed()}
-        changed = {n: f for n, f in self.settings.listed().items() if not f.is_required() and values[n] != f.default}
+        listed = self.settings.listed()
+        values = {n: getattr(settings, n) for n in listed}
+        changed = {n: listed[n] for n in settings.model_fields_set if n in listed and not listed[n].is_required() and values[n] != listed[n].default}
         found = {n: idle_reason(f, values, inputs) for n, f in changed.items()}
         return {n: why for n, why in found.items() if why}
 
@@ -183,7 +192,7 @@ class StepKind:
             return self.further if name.isidentifier() else None
         return found
 
-    @property
+    @cached_property
     def file_settings(self) -> list[str]:
         """Names of the settings that are paths of files."""
         return [n for n, f in self.settings.listed().items() if extra(f, "control") == "file"]

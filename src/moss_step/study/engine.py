@@ -74,6 +74,7 @@ class Engine:
         self.sources = Sources()
         self._in_use: dict[int, set[str]] = {}
         self._keys: OrderedDict[int, tuple[Study, int, dict[str, str | None]]] = OrderedDict()
+        self._hashed: dict[str, tuple[Step, tuple[object, ...], str]] = {}
         self._lock = threading.Lock()
         self._running: set[str] = set()
         self._ended = threading.Condition()
@@ -81,6 +82,12 @@ class Engine:
     def key(self, study: Study, step_id: str) -> str | None:
         """Hash of a step with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
         return self._keys_of(study).get(step_id)
+
+    def prepare(self, study: Study) -> None:
+        """Work out what the window asks for at every turn: keys and names of all steps. For another thread, where there are many."""
+        self._keys_of(study)
+        for step in study.steps[:1]:
+            study.name_of(step.id)
 
     def look(self, study: Study, targets: Iterable[str], progress: Progress | None = None) -> bool:
         """Look at the source files that targets need; tells whether one is another than before. Not for the window's own thread."""
@@ -111,9 +118,14 @@ class Engine:
         files = {n: self.sources.digest(str(step.settings.get(n, ""))) for n in step.declared.file_settings}
         if any(part is None for _, part in fed) or None in files.values():
             return None
+        last = self._hashed.get(step.id)
+        if last is not None and last[0] is step and last[1] == (fed, files):
+            return last[2]  # of thousands of steps a change leaves most as they are
         settings = {n: v for n, v in step.settings.items() if n not in files}
         text = json.dumps([RESULT_VERSION, step.kind, settings, files, fed], sort_keys=True)
-        return hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
+        key = hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
+        self._hashed[step.id] = step, (fed, files), key
+        return key
 
     def outcome(self, study: Study, step_id: str) -> Outcome | None:
         """Give a step's result when it is up to date and in memory."""
@@ -122,6 +134,11 @@ class Engine:
     def said(self, study: Study, step_id: str) -> Said | None:
         """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
         return self.store.said(self.key(study, step_id))
+
+    def all_said(self, study: Study) -> dict[str, Said | None]:
+        """What the results of all steps say of themselves."""
+        keys = self._keys_of(study)
+        return {step.id: self.store.said(keys[step.id]) for step in study.steps}
 
     def away(self, study: Study, step_id: str) -> bool:
         """Whether a result is up to date and its value was let go."""
@@ -137,6 +154,14 @@ class Engine:
         if self.said(study, step_id) is not None:
             return "done"
         return "failed" if self.failure(study, step_id) else "waiting"
+
+    def states(self, study: Study) -> dict[str, State]:
+        """State of every step."""
+        keys, found = self._keys_of(study), dict[str, State]()
+        for step in study.steps:
+            failed = (keys[step.id] or self._place(study, step.id)) in self._failures
+            found[step.id] = "done" if self.store.said(keys[step.id]) is not None else "failed" if failed else "waiting"
+        return found
 
     def run(
         self,
@@ -314,7 +339,9 @@ class Engine:
 
     def keep_only(self, study: Study) -> None:
         """Let go of all results that a study does not hold, and give their memory back."""
-        self.store.keep_only({k for k in self._keys_of(study).values() if k is not None} if study.steps else set())
+        kept = {k for k in self._keys_of(study).values() if k is not None} if study.steps else set()
+        self._hashed = {i: last for i, last in self._hashed.items() if study.has(i)}
+        self.store.keep_only(kept)
         give_back()
 
     def fail(self, study: Study, step_id: str, reason: str) -> None:

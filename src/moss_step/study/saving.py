@@ -82,12 +82,10 @@ def _cleaned(study: Study) -> Study:
 
 def _has_surrogates(data: Any) -> bool:
     """Whether a text anywhere in plain data holds half a character, which no file could be written with."""
-    left = [data]
-    while left:
-        value = left.pop()
-        if isinstance(value, str) and any("\ud800" <= c <= "\udfff" for c in value):
-            return True
-        left += [*value.keys(), *value.values()] if isinstance(value, dict) else value if isinstance(value, list) else []
+    try:
+        json.dumps(data, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        return True
     return False
 
 

@@ -19,6 +19,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.steps.declare import InputSpec, Outcome, StepKind, plain
 from moss_step.study.graph import Step
+from moss_step.study.store import Said
 
 _FINDING_WORDS = {
     "lowest": "Lowest",
@@ -215,7 +216,8 @@ class StepPanel(QWidget):
             return []
         study = self.work.study
         barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
-        return [(s.id, study.name_of(s.id)) for s in study.steps if s.id not in barred and self._fits(spec, s.id)]
+        said = self.work.engine.all_said(study)
+        return [(s.id, study.name_of(s.id)) for s in study.steps if s.id not in barred and _fits(spec, s, said[s.id])]
 
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:
@@ -247,12 +249,6 @@ class StepPanel(QWidget):
         box.setEnabled(bool(new))
         box.blockSignals(False)
 
-    def _fits(self, spec: InputSpec, step_id: str) -> bool:
-        outcome = self.work.outcome(step_id)
-        if outcome is None:
-            return self.work.study.step(step_id).declared.gives == spec.accepts and not spec.quantity
-        return spec.takes(outcome.value)
-
     def _usual(self, fitting: list[str], spec: InputSpec) -> str:
         """What a new step most likely works on: the chosen step, the shaded ground, or the newest that fits."""
         if spec.optional:
@@ -264,6 +260,13 @@ class StepPanel(QWidget):
 
     def _same_settings(self, stored: Step, step: Step) -> bool:
         return plain(self.kind.checked(stored.settings)) == step.settings
+
+
+def _fits(spec: InputSpec, step: Step, said: Said | None) -> bool:
+    """Whether a step's result can be an input; before it has one, whether what it gives can."""
+    if said is None:
+        return step.declared.gives == spec.accepts and not spec.quantity
+    return spec.takes_one_of(said.kind, said.quantity)
 
 
 def finding_text(finding: Finding) -> str:

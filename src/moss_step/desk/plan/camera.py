@@ -43,6 +43,10 @@ class Camera:
         """Pixel of coordinates."""
         return (x - self.left) * self.scale, (self.top - y) * self.scale * self.stretch
 
+    def pixels(self, xy: np.ndarray) -> np.ndarray:
+        """Pixels of many coordinates: (n, 2)."""
+        return np.column_stack([(xy[:, 0] - self.left) * self.scale, (self.top - xy[:, 1]) * self.scale * self.stretch])
+
     def sized(self, width: int, height: int) -> Camera:
         """The same view in another window."""
         return replace(self, width=max(width, 1), height=max(height, 1))

@@ -334,13 +334,8 @@ def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading
     names = max((QFontMetricsF(face).horizontalAdvance(r.name) for r in rows), default=0.0)
     texts = max((QFontMetricsF(bold).horizontalAdvance(r.text) for r in rows), default=0.0)
     card = QRectF(at.x() + 14, at.y() - 12, names + texts + 30, 17 * len(rows) + 12)
+    draw_pin_mark(painter, at, number)
     painter.save()
-    painter.setPen(QPen(QColor(DEEP), 1.5))
-    painter.setBrush(QColor(LICHEN))
-    painter.drawEllipse(at, 9, 9)
-    painter.setPen(QColor(INK))
-    painter.setFont(bold)
-    painter.drawText(QRectF(at.x() - 10, at.y() - 10, 20, 20), Qt.AlignmentFlag.AlignCenter, str(number))
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QColor(255, 255, 255, 235))
     painter.drawRoundedRect(card, 5, 5)
@@ -354,6 +349,18 @@ def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading
         painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, row.text)
     painter.restore()
     return card
+
+
+def draw_pin_mark(painter: QPainter, at: QPointF, number: int) -> None:
+    """Draw the numbered mark of a pin."""
+    painter.save()
+    painter.setPen(QPen(QColor(DEEP), 1.5))
+    painter.setBrush(QColor(LICHEN))
+    painter.drawEllipse(at, 9, 9)
+    painter.setPen(QColor(INK))
+    painter.setFont(font(12 if number < 100 else 8, QFont.Weight.DemiBold))
+    painter.drawText(QRectF(at.x() - 12, at.y() - 10, 24, 20), Qt.AlignmentFlag.AlignCenter, str(number))
+    painter.restore()
 
 
 def scale_length(metres_per_pixel: float, most_pixels: float = 150.0) -> tuple[float, str]:

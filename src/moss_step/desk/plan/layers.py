@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 import numpy as np
 
@@ -98,10 +97,28 @@ def _layer(work: Work, row: KeyRow, step_id: str) -> Layer | None:
     return Layer(step_id, name, picture, row)
 
 
-@lru_cache(maxsize=32)
+@dataclass(frozen=True, eq=False)
+class _CarriedOver:
+    """Shapes in the reference system of the plan, kept with those that they were made from."""
+
+    picture: ShapesPicture
+    crs: str | None
+
+    @property
+    def nbytes(self) -> int:
+        return self.picture.nbytes + self.picture.value.nbytes
+
+
 def _carried_over(picture: ShapesPicture, crs: str | None) -> ShapesPicture:
+    kept = picture.value.derived.ready(_CarriedOver)
+    if kept is not None and kept.crs == crs:
+        return kept.picture
     moved = in_system(picture.value, crs)
-    return picture if moved is picture.value else ShapesPicture(moved)
+    if moved is picture.value:
+        return picture
+    made = _CarriedOver(ShapesPicture(moved), crs)
+    picture.value.derived.put(made)
+    return made.picture
 
 
 def _live_ranges(work: Work) -> tuple[GridPicture, RuleSet] | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
+import numpy as np
 import shapely
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
@@ -30,6 +31,7 @@ from moss_step.desk.plan.drawing import (
     draw_frame_box,
     draw_marked,
     draw_pin,
+    draw_pin_mark,
     draw_scale_bar,
     draw_section_line,
     draw_shapes,
@@ -44,6 +46,10 @@ from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 
 Tool = Literal["look", "box", "line"]
+MOST_CARDS = 60
+"""Pins in view that show their readings."""
+_PIN_REACH, _PIN_GAP = 400, 14
+"""Pixels beyond the view that the card of a pin may reach over, and between pins of which one is drawn for several."""
 _CORNER = 10  # the rounding of cards, with room
 _PAN_KEYS = {
     Qt.Key.Key_Left: (1, 0),
@@ -86,7 +92,8 @@ class PlanView(QWidget):
         self._dragged = False
         self._box: tuple[QPointF, QPointF] | None = None
         self._pointer: QPointF | None = None
-        self._pin_cards: list[QRectF] = []
+        self._pin_cards: dict[int, QRectF] = {}
+        self._pin_pixels = np.empty((0, 2))
         self._by_keys = False
         self._drawn: object = None
         self.marked: list[QPainterPath] = []
@@ -218,11 +225,7 @@ class PlanView(QWidget):
         if self.scene.shading.arrows and self.scene.ground is not None:
             draw_arrows(painter, self.scene.ground, self.camera)
         draw_marked(painter, self.marked, self.camera)
-        self._pin_cards = []
-        for number, (x, y) in enumerate(self.work.study.pins, start=1):
-            at = QPointF(*self.camera.pixel(x, y))
-            rows = [*readings(self.scene, x, y), *place_text(self.work.frame, x, y)]
-            self._pin_cards.append(draw_pin(painter, at, number, rows))
+        self._draw_pins(painter)
         if self.work.frame is not None:
             draw_scale_bar(painter, self.width() - 20, self.height() - 20, self.metres_per_pixel)
         if self._box is not None:
@@ -233,6 +236,25 @@ class PlanView(QWidget):
         if self._by_keys and self.hasFocus():
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def _draw_pins(self, painter: QPainter) -> None:
+        """Draw the pins in view: with their readings while there are few, and of many that stand together one."""
+        self._pin_cards = {}
+        pins = np.array(self.work.study.pins).reshape(-1, 2)
+        self._pin_pixels = self.camera.pixels(pins)
+        x, y = self._pin_pixels.T
+        seen = np.flatnonzero((x > -_PIN_REACH) & (x < self.width() + 20) & (y > -20) & (y < self.height() + 20))
+        few = len(seen) <= MOST_CARDS
+        if not few:
+            _, first = np.unique(np.floor(self._pin_pixels[seen] / _PIN_GAP), axis=0, return_index=True)
+            seen = seen[np.sort(first)]
+        for k in seen.tolist():
+            at, place = QPointF(x[k], y[k]), (float(pins[k, 0]), float(pins[k, 1]))
+            if few:
+                rows = [*readings(self.scene, *place), *place_text(self.work.frame, *place)]
+                self._pin_cards[k] = draw_pin(painter, at, k + 1, rows)
+            else:
+                draw_pin_mark(painter, at, k + 1)
 
     def standing(self) -> list[Standing]:
         """Points and names of all layers, which stand upright where the ground is seen from the side."""
@@ -436,8 +458,7 @@ class PlanView(QWidget):
         self.work.do(self.work.study.model_copy(update={"pins": pins}), what)
 
     def _pin_near(self, at: QPointF) -> int | None:
-        for i, (x, y) in enumerate(self.work.study.pins):
-            px, py = self.camera.pixel(x, y)
-            if abs(px - at.x()) + abs(py - at.y()) < 16 or self._pin_cards[i].contains(at):
-                return i
-        return None
+        away = np.abs(self._pin_pixels - [at.x(), at.y()]).sum(axis=1)
+        if (away < 16).any():
+            return int(np.argmax(away < 16))
+        return next((k for k, card in self._pin_cards.items() if card.contains(at)), None)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+import time
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later, label, row, tool
@@ -12,50 +16,109 @@ from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
 
 GAP = 22
+_LONGEST_TURN = 0.02
 _LINE, _TOP = "#A9A693", 2
 
 
+class OnDemand(dict[str, Card]):
+    """Cards by the ids of their steps, each made when it is asked for first."""
+
+    def __init__(self, make: Callable[[str], Card]) -> None:
+        super().__init__()
+        self._make = make
+
+    def __missing__(self, step_id: str) -> Card:
+        self[step_id] = made = self._make(step_id)
+        return made
+
+
 class Cards(QWidget):
-    """The cards side by side with their lines."""
+    """The cards side by side with their lines. A card is made when it comes into view: a study may have thousands of steps."""
+
+    export_wanted = Signal(str)
+    record_wanted = Signal(str)
 
     def __init__(self, work: Work) -> None:
         super().__init__()
         self.work = work
-        self.cards: dict[str, Card] = {}
+        self.cards = OnDemand(self._made)
+        self._places: dict[str, int] = {}
+        self._stale: list[str] = []
+        self._again = QTimer(self, singleShot=True, interval=0)
+        self._again.timeout.connect(self._refresh_some)
+        self._lines = np.empty((0, 3), np.int64)
         self.next = QPushButton("+ Next step", self)
         self.next.setToolTip("Find the next step (Ctrl+K)")
         self.next.setStyleSheet("color: #4C6B34; font-weight: 600; background: transparent;")
         self.setAutoFillBackground(False)
 
     def place(self) -> None:
-        """Put the cards in the order of the study."""
-        x = 18
-        for step in self.work.study.steps:
-            self.cards[step.id].move(x, _TOP)
-            self.cards[step.id].show()
-            x += WIDTH + GAP
+        """Put the cards in the order of the study; those of steps that are gone go."""
+        steps = self.work.study.steps
+        self._places = {step.id: i for i, step in enumerate(steps)}
+        for gone in self.cards.keys() - self._places.keys():
+            card = self.cards.pop(gone)
+            card.hide()
+            card.deleteLater()
+        lines, below = list[tuple[int, int, int]](), 0
+        for i, step in enumerate(steps):
+            for source in step.inputs.values():
+                lines.append((self._places[source], i, below % 3))
+                below += self._places[source] != i - 1
+        self._lines = np.array(lines, np.int64).reshape(-1, 3)
+        x = round(self._x(len(steps)))
         self.next.setGeometry(x, _TOP, WIDTH, HEIGHT)
-        self.next.setVisible(bool(self.work.study.steps))
+        self.next.setVisible(bool(steps))
         self.setFixedSize(x + WIDTH + 18, HEIGHT + 16)
+        for step_id, card in self.cards.items():
+            card.move(round(self._x(self._places[step_id])), _TOP)
         self.update()
+
+    def show_between(self, left: int, right: int) -> None:
+        """Bring the cards that lie in view up to date, and those beside them, so that the keyboard finds them."""
+        first, last = (int((x - 18) / (WIDTH + GAP)) for x in (left, right))
+        self._stale = [step.id for step in self.work.study.steps[max(first - 2, 0) : last + 3]]
+        self._refresh_some()
+
+    def _refresh_some(self) -> None:
+        """Bring cards up to date for as long as the window can wait, and the others at its next turn: small pictures take a while."""
+        end = time.monotonic() + _LONGEST_TURN
+        while self._stale and time.monotonic() < end:
+            step_id = self._stale.pop(0)
+            if step_id in self._places:
+                self.cards[step_id].refresh()
+        if self._stale:
+            self._again.start()
+
+    def x_of(self, step_id: str) -> int | None:
+        """Where a step's card begins; None for a step that is not in the study."""
+        return round(self._x(self._places[step_id])) if step_id in self._places else None
+
+    def _made(self, step_id: str) -> Card:
+        card = Card(self.work, step_id, self)
+        card.export_wanted.connect(self.export_wanted)
+        card.record_wanted.connect(self.record_wanted)
+        card.move(round(self._x(self._places[step_id])), _TOP)
+        card.show()
+        return card
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw a line from each step to those that it feeds; lines to distant cards run below."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        steps = self.work.study.steps
-        place = {s.id: i for i, s in enumerate(steps)}
-        lane = 0
-        for i, step in enumerate(steps):
-            for source in step.inputs.values():
-                marked = self.work.chosen_id in (step.id, source)
-                painter.setPen(QPen(QColor(LICHEN if marked else _LINE), 2.2 if marked else 1.4))
-                if place[source] == i - 1:
-                    y = _TOP + HEIGHT / 2
-                    painter.drawLine(QPointF(self._x(i - 1) + WIDTH, y), QPointF(self._x(i), y))
-                else:
-                    painter.drawPath(self._round(place[source], i, lane % 3))
-                    lane += 1
+        chosen, seen = self._places.get(self.work.chosen_id, -1), event.rect()
+        first, last = (int((x - 18) // (WIDTH + GAP)) for x in (seen.left(), seen.right()))
+        marked = (self._lines[:, :2] == chosen).any(axis=1)
+        # Beyond the view thousands of lines may end: of those that look the same one is drawn.
+        looks = np.column_stack([np.clip(self._lines[:, :2], first - 2, last + 2), self._lines[:, 2], marked])
+        drawn = np.unique(looks[(looks[:, 0] != looks[:, 1])], axis=0).tolist()
+        for source, target, lane, bright in sorted(drawn, key=lambda line: line[3]):
+            painter.setPen(QPen(QColor(LICHEN if bright else _LINE), 2.2 if bright else 1.4))
+            if source == target - 1:
+                y = _TOP + HEIGHT / 2
+                painter.drawLine(QPointF(self._x(source) + WIDTH, y), QPointF(self._x(target), y))
+            else:
+                painter.drawPath(self._round(source, target, lane))
 
     def _round(self, source: int, target: int, lane: int) -> QPainterPath:
         """A way from the foot of one card, below those between, to the foot of another."""
@@ -91,8 +154,11 @@ class Trail(QWidget):
         self._run = tool("play", "Run what waits (F5)", work.run)
         self._cards = Cards(work)
         self._cards.next.clicked.connect(self.next_wanted)
+        self._cards.export_wanted.connect(self.export_wanted)
+        self._cards.record_wanted.connect(self.record_wanted)
         self._scroll = QScrollArea()
         self._scroll.setWidget(self._cards)
+        self._scroll.horizontalScrollBar().valueChanged.connect(lambda _: self._show_view())
         self._scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 3, 0, 0)
@@ -115,33 +181,24 @@ class Trail(QWidget):
 
     def refresh(self) -> None:
         """Bring the cards up to date with the study."""
-        steps = self.work.study.steps
-        wanted = {s.id for s in steps}
-        for gone in set(self.cards) - wanted:
-            card = self.cards.pop(gone)
-            card.hide()
-            card.deleteLater()
-        for step in steps:
-            if step.id not in self.cards:
-                card = Card(self.work, step.id, self._cards)
-                card.export_wanted.connect(self.export_wanted)
-                card.record_wanted.connect(self.record_wanted)
-                self.cards[step.id] = card
-            self.cards[step.id].refresh()
         self._cards.place()
-        self._summary.setText(self.summary())
-        self._run.setVisible(any(self.work.state(s.id) in ("waiting", "failed") for s in steps) and not self.work.busy)
+        self._show_view()
+        states = list(self.work.states().values())
+        self._summary.setText(_summary(states))
+        self._run.setVisible(("waiting" in states or "failed" in states) and not self.work.busy)
 
     def summary(self) -> str:
         """Number of steps and what is the matter with them."""
-        states = [self.work.state(s.id) for s in self.work.study.steps]
-        if not states:
-            return "no steps yet"
-        parts = [f"{len(states)} step{'s' if len(states) != 1 else ''}"]
-        for state in ("running", "waiting", "failed"):
-            if state in states:
-                parts.append(f"{states.count(state)} {state}")
-        return " · ".join(parts if len(parts) > 1 else [*parts, "all up to date"])
+        return _summary(list(self.work.states().values()))
+
+    def _show_view(self) -> None:
+        left = self._scroll.horizontalScrollBar().value()
+        self._cards.show_between(left, left + self._scroll.viewport().width())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """More cards may have come into view."""
+        super().resizeEvent(event)
+        self._show_view()
 
     def _on_running(self, step_id: str, fraction: float, doing: str, left: float) -> None:
         card = self.cards.get(step_id)
@@ -150,12 +207,23 @@ class Trail(QWidget):
             card.update()
 
     def _show_chosen(self) -> None:
-        card = self.cards.get(self.work.chosen_id)
-        if card is not None:
-            self._scroll.ensureWidgetVisible(card, 40, 0)
+        x = self._cards.x_of(self.work.chosen_id)
+        if x is not None:
+            self._scroll.ensureVisible(x + WIDTH // 2, 0, WIDTH // 2 + 40, 0)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the strip's ground."""
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(TRAIL))
         painter.fillRect(QRectF(0, 0, self.width(), 1), QColor("#DAD7CA"))
+
+
+def _summary(states: list[str]) -> str:
+    """Number of steps and what is the matter with them."""
+    if not states:
+        return "no steps yet"
+    parts = [f"{len(states):,} step{'s' if len(states) != 1 else ''}".replace(",", " ")]
+    for state in ("running", "waiting", "failed"):
+        if state in states:
+            parts.append(f"{states.count(state)} {state}")
+    return " · ".join(parts if len(parts) > 1 else [*parts, "all up to date"])

@@ -259,6 +259,7 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     progress.at(0.0, "Measuring links")
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
+    progress.at(0.2, "Measuring links")
     length = lengths_of(drainage, found.cells)
     progress.at(0.4, "Measuring links")
     z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
