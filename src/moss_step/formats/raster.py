@@ -26,7 +26,7 @@ from moss_step.formats.whole import check_readable, first_line, in_words, printa
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
-from moss_step.model.memory import check_memory
+from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
@@ -154,7 +154,7 @@ def read_surface(
     with _opened(path) as file:
         chosen = _band(file, path, band)
         window = _window(facts, box)
-        check_memory(
+        check_grid(
             int(window.height) * int(window.width),
             str(path),
             "Read a part of it with box=xmin,ymin,xmax,ymax.",
@@ -237,7 +237,7 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     height = float(np.hypot(transform.b, transform.e))
     new_cols = max(1, round((max(xs) - min(xs)) / cell))
     new_rows = max(1, round((max(ys) - min(ys)) / height))
-    check_memory(new_rows * new_cols, "The grid turned north", "Turn it before it is read here.")
+    check_grid(new_rows * new_cols, "The grid turned north", "Turn it before it is read here.")
     target = from_origin(min(xs), max(ys), cell, height)
     out = np.full((new_rows, new_cols), np.nan, values.dtype)
     reproject(

@@ -15,7 +15,7 @@ from rasterio.warp import calculate_default_transform, reproject
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, carried, reference_system
-from moss_step.model.memory import check_memory
+from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -85,7 +85,7 @@ def carry_over(
         raise MossError("The surface has no reference system to come from.", "State it in Gather first.")
     try:
         target = _target_frame(frame, crs, cell)
-        check_memory(target.rows * target.cols, "The result", "Use a larger cell size.")
+        check_grid(target.rows * target.cols, "The result", "Use a larger cell size.")
         if surface.cyclic and resampling != "nearest":
             out = bearing_of(*(_resampled(part, frame, target, resampling, progress) for part in vectors(surface.values)))
         else:

@@ -63,6 +63,7 @@ formula = StepKind(
     help="Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing is run as code.",
     words=("calculator", "map algebra", "expression", "arithmetic", "conditional", "con", "where"),
     inputs=(), settings=FormulaSettings, gives="surface", run=_formula,
+    memory=7,
     label=lambda s, names: s.expression if len(s.expression) <= 40 else f"{s.expression[:38]} …",
     further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each name in the expression.", optional=True),
 )  # fmt: skip
@@ -103,6 +104,7 @@ threshold = StepKind(
     help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
     words=("binary", "yes no", "boolean", "greater than", "less than", "criterion", "cutoff", "limit"),
     inputs=(SURFACE,), settings=ThresholdSettings, gives="classes", run=_threshold,
+    memory=5,
     label=lambda s, names: f"{names['surface']} {s.text()}",
 )  # fmt: skip
 
@@ -136,6 +138,7 @@ class_among = StepKind(
     words=("land cover", "select classes", "reclassify", "is one of", "criterion", "in list"),
     inputs=(InputSpec("classes", "classes", "Class map", "The classes to look at."),),
     settings=AmongSettings, gives="classes", run=_among,
+    memory=11,
     label=lambda s, names: f"{names['classes']} among {', '.join(s.among)}",
 )  # fmt: skip
 
@@ -208,6 +211,7 @@ combine = StepKind(
     help="Lays yes/no or class maps over one another: how many hold, all, any, the worst class, or each combination by name.",
     words=("overlay", "criteria", "hazard", "suitability", "intersection", "multi-criteria", "and", "or"),
     inputs=(), settings=CombineSettings, gives="classes", run=_combine,
+    memory=28,
     label=lambda s, names: f"{s.rule.capitalize()} of {', '.join(names.values())}",
     further=InputSpec("maps", "classes", "Maps", "NAME=PATH for each criterion; the names appear in the result."),
 )  # fmt: skip
@@ -234,6 +238,7 @@ weigh = StepKind(
     help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
     words=("weighted overlay", "ahp", "analytic hierarchy", "suitability", "pairwise", "score", "weights"),
     inputs=(), settings=WeightSettings, gives="surface", run=_weigh,
+    memory=10,
     label=lambda s, names: f"Weighted sum of {', '.join(names.values())}",
     further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each criterion, in the order of the weights."),
 )  # fmt: skip
@@ -262,6 +267,7 @@ difference = StepKind(
         InputSpec("second", "surface", "Second", "The surface to take off."),
     ),
     settings=DifferenceSettings, gives="surface", run=_difference,
+    memory=12,
     label=lambda s, names: f"{s.measure.capitalize()} of {names['first']} and {names['second']}",
 )  # fmt: skip
 
@@ -291,6 +297,7 @@ convert_units = StepKind(
     help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
     words=("feet to metres", "units", "scale", "z factor", "exaggeration", "percent to degrees"),
     inputs=(SURFACE,), settings=ConvertSettings, gives="surface", run=_convert,
+    memory=15,
     label=lambda s, names: f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else ""),
 )  # fmt: skip
 
@@ -314,6 +321,7 @@ fill_voids = StepKind(
     help="Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and those at the edge stay.",
     words=("nodata", "gaps", "holes", "interpolate", "void filling"),
     inputs=(SURFACE,), settings=FillSettings, gives="surface", run=_fill,
+    memory=32,
     label=lambda s, names: f"{names['surface']}, voids filled",
 )  # fmt: skip
 
@@ -336,6 +344,7 @@ resample = StepKind(
     kind="resample", bench="surface", title="Resample", question="Which cell size do you need?",
     help="Gives a surface another cell size in the same reference system.", words=("cell size", "resolution", "coarsen", "aggregate"),
     inputs=(SURFACE,), settings=ResampleSettings, gives="surface", run=_resample,
+    memory=8,
     label=lambda s, names: f"{names['surface']}, cells of {s.cell:g}",
 )  # fmt: skip
 
@@ -357,6 +366,7 @@ merge = StepKind(
     help="Joins grids of one reference system and cell size; where they overlap the first one counts.",
     words=("mosaic", "tiles", "join", "stitch", "append"),
     inputs=(), settings=MergeSettings, gives="surface", run=_merge,
+    memory=11,
     label=lambda s, names: f"{', '.join(names.values())}, merged",
     further=InputSpec("grids", "surface", "Grids", "NAME=PATH for each grid; the first counts where they overlap."),
 )  # fmt: skip

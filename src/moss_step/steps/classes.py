@@ -118,5 +118,6 @@ classify = StepKind(
     settings=ClassifySettings,
     gives="classes",
     run=_classify,
+    memory=16,
     label=lambda s, names: f"Classes of {names['surface']}",
 )

@@ -152,6 +152,9 @@ class StepKind:
     """Any number of further inputs of one kind, under names that the person gives."""
     look: Mapping[str, Any] = field(default_factory=dict)
     """How the Key draws a result at first: values of a row of the Key."""
+    memory: float | Callable[[Any, Inputs], float] = 0.0
+    """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest grid among these, or in all, as a
+    function of settings and inputs says. ``benchmarks.every_step`` measures them, and a test holds them against it."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 
@@ -192,6 +195,12 @@ class StepKind:
             return self.further if name.isidentifier() else None
         return found
 
+    def bytes_needed(self, settings: Settings, inputs: Inputs) -> int:
+        """Bytes that a run takes at the most beside its inputs."""
+        if callable(self.memory):
+            return int(self.memory(settings, inputs))
+        return int(self.memory * largest_grid(inputs))
+
     @cached_property
     def file_settings(self) -> list[str]:
         """Names of the settings that are paths of files."""
@@ -207,6 +216,11 @@ class StepKind:
             return f"{self.kind} needs {where}.", f"Give {where}=..."
         said = first["msg"].removeprefix("Value error, ").removeprefix("Input should be ")
         return f"{where} = {first['input']!r} is not possible.", f"It should be {said}."
+
+
+def largest_grid(inputs: Inputs) -> int:
+    """Cells of the largest grid among some values."""
+    return max((v.frame.rows * v.frame.cols for v in inputs.values() if isinstance(v, (Surface, ClassMap))), default=0)
 
 
 def plain(settings: Settings) -> dict[str, Any]:

@@ -44,6 +44,7 @@ wetness = StepKind(
     help="Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & Kirkby 1979).",
     words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
     inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
+    memory=36,
     label=lambda s, names: f"Wetness of {names['dem']}",
     look={"ramp": "water"},
 )  # fmt: skip
@@ -68,6 +69,7 @@ stream_power = StepKind(
     help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
     words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
     inputs=(DEM,), settings=PowerSettings, gives="surface", run=_stream_power,
+    memory=32,
     label=lambda s, names: f"{s.index.replace('_', ' ').capitalize()} index of {names['dem']}",
 )  # fmt: skip
 
@@ -91,6 +93,7 @@ drain_height = StepKind(
     help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
     words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
     inputs=(DEM,), settings=DrainHeightSettings, gives="surface", run=_drain_height,
+    memory=38,
     label=lambda s, names: f"Height above drain of {names['dem']}",
 )  # fmt: skip
 
@@ -121,6 +124,7 @@ flood = StepKind(
     help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
     words=("inundation", "flood level", "stage", "flood map", "exposure"),
     inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
+    memory=29,
     label=lambda s, names: f"Flooded at {s.stage:g}",
     look={"ramp": "water"},
 )  # fmt: skip
@@ -171,6 +175,7 @@ pond_step = StepKind(
     help="Depth, extent and volume of the water that a bund with its crest at a height adds to what stands there.",
     words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
     inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
+    memory=53,
     label=lambda s, names: f"Pond at {s.crest:g}",
     look={"ramp": "water"},
 )  # fmt: skip
@@ -189,5 +194,6 @@ pond_curve = StepKind(
     kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
     help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
     inputs=(DEM, _BUND), settings=PondSettings, gives="table", run=_pond_curve,
+    memory=53,
     label=lambda s, names: f"Stage and storage up to {s.crest:g}",
 )  # fmt: skip

@@ -176,6 +176,7 @@ crop = StepKind(
     settings=CropSettings,
     gives="surface",
     run=_crop,
+    memory=6,
     label=lambda s, names: f"{names['surface']}, cut to {names.get('area') or 'a box'}",
 )
 
@@ -216,5 +217,6 @@ reproject = StepKind(
     settings=ReprojectSettings,
     gives="surface",
     run=_reproject,
+    memory=10,
     label=lambda s, names: f"{names['surface']}, in {reference_system(s.crs).name}",
 )

@@ -43,6 +43,7 @@ curvature = StepKind(
     help="Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans 1980).",
     words=("convexity", "concavity", "bend", "profile curvature", "plan curvature", "convergence", "divergence"),
     inputs=(DEM,), settings=CurvatureSettings, gives="surface", run=_curvature,
+    memory=6,
     label=lambda s, names: f"{s.kind.capitalize()} curvature of {names['dem']}",
 )  # fmt: skip
 
@@ -66,6 +67,7 @@ ruggedness = StepKind(
     help="How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute difference).",
     words=("tri", "terrain ruggedness index", "rugged", "heterogeneity", "rough"),
     inputs=(DEM,), settings=RuggednessSettings, gives="surface", run=_ruggedness,
+    memory=6,
     label=lambda s, names: f"Ruggedness of {names['dem']}",
 )  # fmt: skip
 
@@ -82,6 +84,7 @@ roughness = StepKind(
     kind="roughness", bench="shape", title="Roughness", question="How much do heights vary from cell to cell?",
     help="Highest less lowest of a cell and its eight neighbours.", words=("range", "variability", "texture"),
     inputs=(DEM,), settings=NoSettings, gives="surface", run=_roughness,
+    memory=6,
     label=lambda s, names: f"Roughness of {names['dem']}",
 )  # fmt: skip
 
@@ -105,6 +108,7 @@ position = StepKind(
     help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
     words=("tpi", "topographic position index", "relative height", "ridge", "valley", "exposure"),
     inputs=(DEM,), settings=PositionSettings, gives="surface", run=_position,
+    memory=36,
     label=lambda s, names: f"Position within {s.radius:g} m, of {names['dem']}",
 )  # fmt: skip
 
@@ -126,6 +130,7 @@ landform = StepKind(
     help="Ten landforms from position at two radii and slope (Weiss 2001, Jenness 2006).",
     words=("geomorphology", "ridge", "valley", "plain", "classification", "slope position"),
     inputs=(DEM,), settings=LandformSettings, gives="classes", run=_landform,
+    memory=32,
     label=lambda s, names: f"Landforms of {names['dem']}",
 )  # fmt: skip
 
@@ -144,6 +149,7 @@ relief = StepKind(
     kind="relief", bench="shape", title="Local relief", question="How much height is there around each place?",
     help="Highest less lowest height in a square around each cell.", words=("relief energy", "range", "relative relief"),
     inputs=(DEM,), settings=ReliefSettings, gives="surface", run=_relief,
+    memory=26,
     label=lambda s, names: f"Relief within {s.radius:g} m, of {names['dem']}",
 )  # fmt: skip
 
@@ -165,6 +171,7 @@ openness = StepKind(
     help="Mean angle to the horizon in eight directions (Yokoyama, Shirasawa & Pike 2002).",
     words=("sky view", "horizon", "enclosure", "visibility"),
     inputs=(DEM,), settings=OpennessSettings, gives="surface", run=_openness,
+    memory=6,
     label=lambda s, names: f"{s.side.capitalize()} openness of {names['dem']}",
 )  # fmt: skip
 
@@ -196,5 +203,6 @@ hypsometry = StepKind(
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
     inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
     settings=HypsometrySettings, gives="table", run=_hypsometry,
+    memory=8,
     label=lambda s, names: f"Hypsometric curve of {names['dem']}",
 )  # fmt: skip

@@ -54,6 +54,7 @@ slope = StepKind(
     settings=SlopeSettings,
     gives="surface",
     run=_slope,
+    memory=6,
     label=lambda s, names: f"Slope, {s.unit}, of {names['dem']}",
 )
 
@@ -83,6 +84,7 @@ aspect = StepKind(
     settings=AspectSettings,
     gives="surface",
     run=_aspect,
+    memory=7,
     label=lambda s, names: f"Aspect of {names['dem']}",
 )
 
@@ -118,6 +120,7 @@ hillshade = StepKind(
     settings=HillshadeSettings,
     gives="surface",
     run=_hillshade,
+    memory=7,
     label=lambda s, names: f"Hillshade of {names['dem']}",
 )
 
@@ -139,6 +142,7 @@ several_lights = StepKind(
     help="Shading by four lamps from the west and north, each weighed by how far across it the slope faces (Mark 1992).",
     words=("multidirectional hillshade", "shading", "relief shading", "oblique-weighted", "lamps"),
     inputs=(DEM,), settings=LightsSettings, gives="surface", run=_several_lights,
+    memory=26,
     label=lambda s, names: f"Several lights on {names['dem']}",
 )  # fmt: skip
 
@@ -161,5 +165,6 @@ relief_tint = StepKind(
     help="Bands of height in tints from low to high, with the area of each.",
     words=("hypsometric tint", "layer tint", "elevation bands", "height zones", "elevation classes"),
     inputs=(DEM,), settings=TintSettings, gives="classes", run=_relief_tint,
+    memory=21,
     label=lambda s, names: f"Relief tint of {names['dem']}",
 )  # fmt: skip

@@ -25,7 +25,7 @@ from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, largest_grid, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
@@ -94,6 +94,7 @@ viewshed_step = StepKind(
     words=("visibility", "line of sight", "visible area", "intervisibility", "lookout", "mast coverage", "cumulative viewshed"),
     inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
     settings=SightSettings, gives="surface", run=_viewshed,
+    memory=14,
     label=lambda s, names: f"Seen in {names['dem']}",
     look={"clear_zero": True},
 )  # fmt: skip
@@ -120,6 +121,7 @@ which_see = StepKind(
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
+    memory=14,
     label=lambda s, names: f"Which see {names['dem']}",
 )  # fmt: skip
 
@@ -141,6 +143,7 @@ mast_height = StepKind(
     help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=MastSettings, gives="surface", run=_mast, retired=("target_height", "down", "up"),
+    memory=22,
     label=lambda s, names: f"Height to be seen in {names['dem']}",
 )  # fmt: skip
 
@@ -156,6 +159,7 @@ horizon_angle = StepKind(
     help="Degrees between the top of a target and the horizon before it, from the observer that sees it best; negative where it is hidden.",
     words=("skyline", "visibility angle", "prominence", "apparent height", "horizon", "hidden by how much"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_above,
+    memory=18,
     label=lambda s, names: f"Angle above the horizon in {names['dem']}",
 )  # fmt: skip
 
@@ -203,6 +207,7 @@ horizon = StepKind(
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon, retired=("target_height", "down", "up"),
+    memory=3,
     label=lambda s, names: f"Horizon in {names['dem']}",
 )  # fmt: skip
 
@@ -238,6 +243,7 @@ horizon_line = StepKind(
     words=("skyline", "horizon line", "view limit", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="shapes", run=_horizon_line,
     retired=("target_height", "down", "up"),
+    memory=3,
     label=lambda s, names: f"Horizon on {names['dem']}",
 )  # fmt: skip
 
@@ -266,6 +272,7 @@ blind_patches = StepKind(
     kind="blind_patches", bench="sight", title="Blind patches", question="Which ground does nobody see?",
     help="Connected ground that no observer sees, as areas, the largest first.", words=("blind spots", "dead ground", "shadow", "unseen"),
     inputs=(SEEN,), settings=BlindSettings, gives="shapes", run=_blind,
+    memory=25,
     label=lambda s, names: f"Blind patches of {names['seen']}",
 )  # fmt: skip
 
@@ -295,6 +302,7 @@ compare_sight = StepKind(
         InputSpec("after", "surface", "After", "A viewshed.", quantity="seen"),
     ),
     settings=NoSightSettings, gives="classes", run=_compare,
+    memory=8,
     label=lambda s, names: f"{names['after']} against {names['before']}",
 )  # fmt: skip
 
@@ -361,6 +369,16 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
     )
 
 
+def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
+    """Views of all candidates are held at once, a byte a cell each."""
+    cells, given = largest_grid(inputs), inputs.get("observers")
+    if isinstance(given, Shapes) or settings.at is not None:
+        count = (len(given) if isinstance(given, Shapes) else 0) + len(settings.at or ())
+    else:
+        count = int(ground(inputs).frame.area / settings.spacing**2) if settings.spacing else 0
+    return cells * (28.0 + min(count, 2000))
+
+
 best_places = StepKind(
     kind="best_places", bench="sight", title="Best places", question="Which places together see most?",
     help="Of candidates, or of a grid of them, the places that together see most of the ground or of a weight; the gain of each.",
@@ -368,5 +386,6 @@ best_places = StepKind(
     inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
             InputSpec("weights", "surface", "Weights", "Such as people per cell.", True)),
     settings=BestSettings, gives="shapes", run=_best,
+    memory=_best_memory,
     label=lambda s, names: f"Best {s.count} places in {names['dem']}",
 )  # fmt: skip

@@ -77,6 +77,7 @@ sight_line = StepKind(
     words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="table", run=_sight_line,
+    memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",
 )  # fmt: skip
 
@@ -101,6 +102,7 @@ sight_stretches = StepKind(
     help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="shapes", run=_stretches,
+    memory=4,
     label=lambda s, names: f"Stretches seen in {names['dem']}",
     look={"column": "state", "method": "unique"},
 )  # fmt: skip

@@ -82,6 +82,7 @@ depressions = StepKind(
     help="Areas that would fill before they spill, with depth, area, volume, level and the point where each spills.",
     words=("sinks", "pits", "hollows", "closed depressions", "potholes", "lakes", "ponding"),
     inputs=(DEM,), settings=DepressionSettings, gives="shapes", run=_depressions,
+    memory=100,
     label=lambda s, names: f"Depressions of {names['dem']}",
 )  # fmt: skip
 
@@ -124,6 +125,7 @@ fill_depressions = StepKind(
     help="Raises depressions to where they spill, level or with a gradient; deep or large ones can stay as lakes.",
     words=("fill sinks", "pit removal", "hydrological conditioning", "depressionless", "sinks"),
     inputs=(DEM,), settings=FillDepressionSettings, gives="surface", run=_fill,
+    memory=40,
     label=lambda s, names: f"{names['dem']}, depressions filled" + (", change" if s.result == "change" else ""),
 )  # fmt: skip
 
@@ -147,6 +149,7 @@ breach = StepKind(
     help="Cuts the channel of least volume from each pit to lower ground (Lindsay & Dhun 2015), up to a length.",
     words=("carve", "breach depressions", "least cost", "culvert", "embankment", "hydro-enforcement"),
     inputs=(DEM,), settings=BreachSettings, gives="surface", run=_breach,
+    memory=45,
     label=lambda s, names: f"{names['dem']}, breached" + (", change" if s.result == "change" else ""),
 )  # fmt: skip
 
@@ -174,6 +177,7 @@ flow_directions = StepKind(
     "away from higher and toward lower ground (Barnes et al. 2014).",
     words=("d8", "d-infinity", "flow direction", "aspect of flow", "receiver", "routing"),
     inputs=(DEM,), settings=DirectionSettings, gives="surface", run=_flow_directions,
+    memory=24,
     label=lambda s, names: f"Flow directions of {names['dem']}",
 )  # fmt: skip
 
@@ -224,6 +228,7 @@ flow_accumulation = StepKind(
     words=("upslope area", "contributing area", "catchment area", "drainage area", "runoff", "flow accumulation"),
     inputs=(DEM, InputSpec("weights", "surface", "Weights", "Rain or runoff per cell, added up downstream.", optional=True)),
     settings=AccumulationSettings, gives="surface", run=_accumulation,
+    memory=45,
     label=lambda s, names: f"Flow accumulation of {names['dem']}, {s.method}",
     look={"ramp": "water"},
 )  # fmt: skip
@@ -253,6 +258,7 @@ flow_length = StepKind(
     words=("travel distance", "distance to outlet", "upstream length", "time of travel"),
     inputs=(DEM, InputSpec("area", "shapes", "Catchment", "Only inside; the way down counts to where it leaves its own area.", True)),
     settings=LengthSettings, gives="surface", run=_flow_length,
+    memory=27,
     label=lambda s, names: f"Flow length {s.side}stream of {names['dem']}",
 )  # fmt: skip
 
@@ -289,6 +295,7 @@ streams = StepKind(
     help="Connected lines where enough ground drains, with Strahler, Shreve and Horton orders, length, drop, gradient and sinuosity.",
     words=("channel network", "drainage network", "stream order", "rivers", "strahler", "shreve", "junctions", "gullies"),
     inputs=(DEM,), settings=StreamSettings, gives="shapes", run=_streams,
+    memory=66,
     label=lambda s, names: f"{'Streams' if s.result == 'lines' else 'Stream nodes'} of {names['dem']}",
     look={"column": "strahler", "method": "unique", "ramp": "water"},
 )  # fmt: skip
@@ -352,6 +359,7 @@ basins = StepKind(
     help="Divides the whole ground by outlet, with pools deeper than a limit as ends of their own; figures of each basin.",
     words=("watersheds", "drainage basins", "sub-basins", "divides", "pool depth", "catchments"),
     inputs=(DEM,), settings=BasinSettings, gives="shapes", run=_basins,
+    memory=53,
     label=lambda s, names: f"Basins of {names['dem']}" + (f", pools from {s.min_depth:g}" if s.min_depth is not None else ""),
     look={"column": "name", "method": "unique", "opacity": 0.6},
 )  # fmt: skip
@@ -379,6 +387,7 @@ stream_basins = StepKind(
     help="One basin for each link between junctions of the stream network.",
     words=("sub-catchments", "subwatersheds", "hillslopes", "link basins", "interbasins"),
     inputs=(DEM,), settings=JunctionSettings, gives="shapes", run=_stream_basins,
+    memory=55,
     label=lambda s, names: f"Basins by junction of {names['dem']}",
     look={"column": "name", "method": "unique", "opacity": 0.6},
 )  # fmt: skip
@@ -437,6 +446,7 @@ catchment = StepKind(
     help="All the ground that drains to points, to a line drawn across a valley, or to areas, with its figures.",
     words=("watershed", "pour point", "upslope area", "drainage area", "contributing area", "dam site"),
     inputs=(DEM, _OUTLETS), settings=CatchmentSettings, gives="shapes", run=_catchment,
+    memory=34,
     label=lambda s, names: f"Catchment in {names['dem']}",
 )  # fmt: skip
 
@@ -495,6 +505,7 @@ flow_path = StepKind(
     words=("trace", "raindrop", "downstream trace", "drainage path", "longest flow path", "upstream"),
     inputs=(DEM, InputSpec("starts", "shapes", "Starts", "Points to start from.", optional=True)),
     settings=PathSettings, gives="shapes", run=_flow_path,
+    memory=34,
     label=lambda s, names: f"Flow path {s.side} in {names['dem']}",
 )  # fmt: skip
 
@@ -533,6 +544,7 @@ ridges_valleys = StepKind(
     help="Whole ridges and valleys from the topology of the flow, kept by their length and steepness.",
     words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
     inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
+    memory=105,
     label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",
     look={"column": "kind", "method": "unique"},
 )  # fmt: skip

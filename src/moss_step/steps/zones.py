@@ -20,6 +20,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, as_whole
 from moss_step.model.units import CELLS, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
+from moss_step.science.relief.contours import memory_of
 from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
 from moss_step.science.zones import choose as choosing
@@ -73,6 +74,7 @@ contours = StepKind(
     help="Contour lines with their elevation, index lines and closed depressions marked.",
     words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
     inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
+    memory=lambda s, inputs: memory_of(ground(inputs), s.interval),
     label=lambda s, names: f"Contours every {s.interval:g}, of {names['dem']}",
 )  # fmt: skip
 
@@ -129,6 +131,7 @@ profile = StepKind(
         InputSpec("path", "shapes", "Path", "A line from a file.", optional=True),
     ),
     settings=ProfileSettings, gives="table", run=_profile,
+    memory=2,
     label=lambda s, names: f"Profile of {names['surface']}",
     further=InputSpec("others", "surface", "Other surfaces", "NAME=PATH for further columns.", optional=True),
 )  # fmt: skip
@@ -156,6 +159,7 @@ rasterize = StepKind(
         InputSpec("like", "surface", "Frame of", "The grid whose cells to use."),
     ),
     settings=RasterizeSettings, gives="classes", run=_rasterize,
+    memory=3,
     label=lambda s, names: f"{names['shapes']} by {s.column}",
 )  # fmt: skip
 
@@ -182,6 +186,7 @@ polygonize = StepKind(
     help="One area for each class, along the exact outlines of its cells, or rounded for the eye.",
     words=("polygonize", "vectorize", "raster to polygon", "outline"),
     inputs=(CLASSES,), settings=PolygonizeSettings, gives="shapes", run=_polygonize,
+    memory=13,
     label=lambda s, names: f"Areas of {names['classes']}",
 )  # fmt: skip
 
@@ -215,6 +220,7 @@ patches = StepKind(
         InputSpec("surface", "surface", "Surface", "Its lowest, highest and mean per patch.", optional=True),
     ),
     settings=PatchSettings, gives="shapes", run=_patches,
+    memory=23,
     label=lambda s, names: f"Patches of {names['classes']}",
 )  # fmt: skip
 
@@ -240,6 +246,7 @@ mask = StepKind(
         InputSpec("areas", "shapes", "Areas", "The outlines."),
     ),
     settings=MaskSettings, gives="surface", run=_mask,
+    memory=8,
     label=lambda s, names: f"{names['surface']}, {s.keep} {names['areas']}",
 )  # fmt: skip
 
@@ -267,6 +274,7 @@ tessellate = StepKind(
         InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", optional=True),
     ),
     settings=TessellateSettings, gives="shapes", run=_tessellate,
+    memory=10,
     label=lambda s, names: f"{s.shape.capitalize()}s of {s.spacing:g} m over {names['extent']}",
 )  # fmt: skip
 
@@ -317,6 +325,7 @@ zone_statistics = StepKind(
         InputSpec("surface", "surface", "Surface", "The values."),
     ),
     settings=ZoneSettings, gives="shapes", run=_zone_statistics,
+    memory=14,
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
 )  # fmt: skip
 
@@ -350,6 +359,7 @@ zone_classes = StepKind(
     words=("tabulate area", "class area per zone", "cross tabulation", "land cover per catchment", "zonal classes"),
     inputs=(InputSpec("zones", "shapes", "Zones", "The areas."), CLASSES),
     settings=ZoneClassSettings, gives="shapes", run=_zone_classes,
+    memory=10,
     label=lambda s, names: f"{names['classes']} in {names['zones']}",
 )  # fmt: skip
 
@@ -386,5 +396,6 @@ choose_shapes = StepKind(
         InputSpec("others", "shapes", "Other shapes", "Shapes that the chosen meet, lie within or stay apart from.", optional=True),
     ),
     settings=ChooseSettings, gives="shapes", run=_choose,
+    memory=2,
     label=lambda s, names: f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}",
 )  # fmt: skip

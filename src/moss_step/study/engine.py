@@ -17,7 +17,7 @@ from typing import Any, Literal, NamedTuple
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
-from moss_step.model.memory import give_back
+from moss_step.model.memory import check_memory, give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
@@ -376,6 +376,7 @@ def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs:
                 raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
     for name, why in step.idle(checked, inputs).items():
         raise AskedWronglyError(f"{name} counts {why}.", f"Leave {name} out, or change the other.")
+    check_memory(step.bytes_needed(checked, inputs), step.title, "Crop the ground, resample it to larger cells, or close other programs.")
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
 

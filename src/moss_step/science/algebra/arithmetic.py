@@ -9,7 +9,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame, same_frame
-from moss_step.model.memory import check_memory
+from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, METRE, NONE, PERCENT, UNKNOWN, Unit, convert
@@ -134,7 +134,7 @@ def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tup
     boxes = np.array([s.frame.box for s in surfaces])
     x0, y0 = boxes[:, 0].min(), boxes[:, 3].max()
     cols, rows = round((boxes[:, 2].max() - x0) / base.frame.dx), round((y0 - boxes[:, 1].min()) / base.frame.dy)
-    check_memory(rows * cols, "The merged grid", "Merge fewer or crop them first.")
+    check_grid(rows * cols, "The merged grid", "Merge fewer or crop them first.")
     frame = Frame(rows, cols, x0, y0, base.frame.dx, base.frame.dy, base.frame.crs)
     out, overlap = np.full((rows, cols), np.nan, np.result_type(*(s.values for s in surfaces))), 0
     for k, s in enumerate(surfaces):

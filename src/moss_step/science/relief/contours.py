@@ -47,6 +47,14 @@ def points_expected(dem: Surface, interval: float) -> float:
     return float(total / interval)
 
 
+def memory_of(dem: Surface, interval: float) -> float:
+    """Bytes that tracing takes, about: of a band with what the tracer keeps beside it, of cells that are looked at, and of the points."""
+    if dem.range is None:
+        return 0.0
+    cells = dem.values.size
+    return 45.0 * min(cells, _BAND_CELLS) + 2.0 * cells + _BYTES_A_POINT * points_expected(dem, interval)
+
+
 def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into memory.
 

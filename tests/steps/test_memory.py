@@ -1,0 +1,74 @@
+"""What steps say that they will take of the memory, against what they take: by the kernel's own record of the most (VmHWM, proc(5))."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from moss_step.model import memory
+from moss_step.model.errors import MossError
+from moss_step.model.progress import silent
+from moss_step.steps.catalogue import catalogue
+from moss_step.study.engine import run_declared
+from tests.cases import KINDS, as_is, given_for, inputs_for
+from tests.grounds import metric, relief
+
+SIDE = 1200
+AROUND = 12e6
+"""Bytes that a process takes and gives back by itself: kernels, threads, small things."""
+
+
+@pytest.fixture(scope="module")
+def taken(tmp_path_factory) -> dict[str, dict[str, float]]:
+    """What each step took on one ground, beside its inputs, in a process of its own."""
+    file = tmp_path_factory.mktemp("memory") / "taken.json"
+    command = [sys.executable, "-m", "benchmarks.every_step", "--here", "--side", str(SIDE), "--json", str(file)]
+    subprocess.run(command, cwd=Path(__file__).parents[2], capture_output=True, check=False, timeout=300)
+    return {row["kind"]: row for row in json.loads(file.read_text())}
+
+
+@pytest.mark.parametrize("name", sorted(KINDS))
+def test_a_step_takes_no_more_memory_than_it_says_and_does_not_say_far_too_much(name, taken):
+    row, said = taken[name], taken[name]["said"]
+    assert not row["failed"]
+    assert row["extra"] <= said + AROUND, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
+    assert said <= 3.5 * row["extra"] + 8.0 * SIDE**2, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
+
+
+def test_every_step_that_takes_a_grid_says_what_it_takes():
+    silent_ones = [k for k, kind in catalogue().items() if kind.memory == 0.0 and not kind.file_settings]
+    assert silent_ones == []
+
+
+@pytest.mark.parametrize("name", sorted(set(KINDS) - {"choose_shapes"}))
+def test_what_does_not_fit_is_refused_before_it_begins_with_its_figure(name, monkeypatch):
+    ground, kind = metric(relief(21)), KINDS[name]
+    given, inputs = given_for(kind, as_is(ground), ground), inputs_for(kind, ground, as_is(ground))
+    monkeypatch.setattr(memory, "free_memory", lambda: 100)
+    begun = []
+    with pytest.raises(MossError) as caught:
+        run_declared(kind, given, inputs, silent().part(0.0, 1.0))
+    assert "GB of memory" in str(caught.value) and "GB are free" in str(caught.value) and begun == []
+
+
+def test_memory_of_a_container_is_what_is_left_under_its_limit(tmp_path, monkeypatch):
+    monkeypatch.setattr(memory, "_CGROUP", tmp_path)
+    whole = memory.free_memory()
+    assert whole > 1e8
+    for name, text in {"memory.max": "500000000\n", "memory.current": "480000000\n", "memory.stat": "anon 5\ninactive_file 30000000\n"}.items():
+        (tmp_path / name).write_text(text)
+    assert memory.free_memory() == 50_000_000
+    (tmp_path / "memory.max").write_text("max\n")
+    assert memory.free_memory() > 1e8
+
+
+def test_a_step_that_follows_its_formula_grows_with_it():
+    small, large = (metric(relief(3, n, n)) for n in (40, 160))
+    for name in ("slope", "contours", "best_places"):
+        kind = KINDS[name]
+        needs = [kind.bytes_needed(kind.checked(given_for(kind, as_is(g), g)), inputs_for(kind, g, as_is(g))) for g in (small, large)]
+        assert needs[1] > 3 * needs[0] > 0
+    assert np.isfinite(needs).all()
