@@ -140,7 +140,13 @@ def window_kills(judge: Judge, rng: random.Random) -> Iterator[None]:
     for number in range(10**9):
         log, state = folder / "log.txt", folder / f"state{number}"
         log.write_text("")
-        environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": str(state), "XDG_CONFIG_HOME": str(state)}
+        environment = {
+            **os.environ,
+            "QT_QPA_PLATFORM": "offscreen",
+            "XDG_STATE_HOME": str(state),
+            "XDG_CONFIG_HOME": str(state),
+            "XDG_CACHE_HOME": str(state),
+        }
         words = [sys.executable, str(folder / "window.py"), str(folder / "ground.tif"), str(log), str(rng.choice((50, 300, 900)))]
         process = subprocess.Popen(words, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         time.sleep(rng.uniform(3.0, 8.0))
