@@ -1,6 +1,7 @@
 """Moss Step: terrain analysis on the desk, from elevation grids to classes and areas."""
 
 import os
+from importlib import import_module
 
 # The plan is coloured by parallel kernels while a step may run others in its own thread: only a
 # threading layer that is safe for that may be used.
@@ -9,3 +10,24 @@ os.environ.setdefault("NUMBA_THREADING_LAYER", "omp")
 os.environ.setdefault("OMP_WAIT_POLICY", "passive")
 
 __version__ = "0.1.0"
+
+
+def __getattr__(name: str) -> object:
+    """Steps as functions, results and errors, loaded when they are first asked for: they need all that the package holds."""
+    if name.startswith("_"):
+        raise AttributeError(name)
+    door, errors = (import_module(f"moss_step.{module}") for module in ("door", "model.errors"))
+    if name in ("MossError", "AskedWronglyError"):
+        return getattr(errors, name)
+    if name == "Result":
+        return door.Result
+    try:
+        found = globals()[name] = door.function(name)
+    except errors.MossError as error:
+        raise AttributeError(str(error)) from None
+    return found
+
+
+def __dir__() -> list[str]:
+    catalogue = import_module("moss_step.steps.catalogue").catalogue
+    return [*catalogue(), "Result", "MossError", "AskedWronglyError", "__version__"]

@@ -82,4 +82,3 @@ def hush_libraries() -> None:
 
     sys.excepthook = remark
     sys.unraisablehook = lambda about: _log.debug("a library could not say: %s", about.exc_value)
-    logging.getLogger("rasterio").addHandler(logging.NullHandler())

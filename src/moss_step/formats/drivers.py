@@ -6,6 +6,7 @@ libraries' own identifiers, so that they are never loaded (GDAL's own setting ``
 
 from __future__ import annotations
 
+import logging
 import os
 
 GRIDS = (
@@ -43,4 +44,5 @@ def close_the_list() -> None:
     os.environ["CPL_VSIL_CURL_ALLOWED_EXTENSIONS"] = ".none"
     os.environ["OGR_SQLITE_LOAD_EXTENSIONS"] = ""
     os.environ["PROJ_NETWORK"] = "OFF"
+    logging.getLogger("rasterio").addHandler(logging.NullHandler())  # or its remarks on drivers that it has not would go to standard error
     os.environ["CPL_LOG"] = os.devnull  # what the libraries have to say comes as errors, not on standard error

@@ -1,0 +1,688 @@
+"""Types of the steps as functions; written by tools/make_stub.py from their declarations."""
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Literal
+
+from moss_step.door import Result as Result
+from moss_step.model.errors import AskedWronglyError as AskedWronglyError
+from moss_step.model.errors import MossError as MossError
+from moss_step.steps.declare import Value
+
+__version__: str
+
+def aspect(
+    dem: Result | Value | str | Path,
+    *,
+    method: Literal["horn", "quadratic"] = "horn",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def basins(
+    dem: Result | Value | str | Path,
+    *,
+    min_depth: float | None = None,
+    min_area: float = 0.0,
+    names: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def best_places(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    area: Result | Value | str | Path | None = None,
+    weights: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    down: float = -90.0,
+    up: float = 90.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    count: int = 3,
+    spacing: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def blind_patches(
+    seen: Result | Value | str | Path,
+    *,
+    least_cells: int = 10,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def breach(
+    dem: Result | Value | str | Path,
+    *,
+    most_cells: int = 50,
+    result: Literal["ground", "change"] = "ground",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def catchment(
+    dem: Result | Value | str | Path,
+    outlets: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    line: Sequence[float] | str | None = None,
+    snap: float = 0.0,
+    nested: bool = False,
+    names: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def choose_shapes(
+    shapes: Result | Value | str | Path,
+    others: Result | Value | str | Path | None = None,
+    *,
+    where: str | None = None,
+    relation: Literal["meets", "within", "apart"] = "meets",
+    rows: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def class_among(
+    classes: Result | Value | str | Path,
+    *,
+    among: Sequence[str],
+    elsewhere: Literal["no", "no_data"] = "no",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def classify(
+    surface: Result | Value | str | Path,
+    *,
+    rules: str | Sequence[object] = "equal_interval",
+    closed: Literal["upper", "lower"] = "upper",
+    count: int = 5,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def combine(
+    *,
+    weights: Sequence[float] | None = None,
+    comparisons: str | None = None,
+    rule: Literal["sum", "all", "any", "worst", "which", "weighted"] = "sum",
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def compare_sight(
+    before: Result | Value | str | Path,
+    after: Result | Value | str | Path,
+    *,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def contours(
+    dem: Result | Value | str | Path,
+    *,
+    interval: float = 10.0,
+    base: float = 0.0,
+    index_every: int = 5,
+    smooth: bool = False,
+    however_many: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def convert_units(
+    surface: Result | Value | str | Path,
+    *,
+    to: Literal["metre", "centimetre", "millimetre", "kilometre", "foot", "us_survey_foot", "degree", "percent"] = "metre",
+    exaggeration: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def crop(
+    surface: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    box: Sequence[float] | str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def curvature(
+    dem: Result | Value | str | Path,
+    *,
+    kind: Literal["profile", "plan", "tangential", "mean"] = "profile",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def depressions(
+    dem: Result | Value | str | Path,
+    *,
+    least_depth: float = 0.0,
+    least_area: float = 0.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def difference(
+    first: Result | Value | str | Path,
+    second: Result | Value | str | Path,
+    *,
+    measure: Literal["difference", "ratio", "change"] = "difference",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def drain_height(
+    dem: Result | Value | str | Path,
+    *,
+    min_area: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def fill_depressions(
+    dem: Result | Value | str | Path,
+    *,
+    gradient: float = 0.0,
+    keep_depth: float | None = None,
+    keep_area: float | None = None,
+    result: Literal["ground", "change"] = "ground",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def fill_voids(
+    surface: Result | Value | str | Path,
+    *,
+    most_cells: int = 100,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def flood(
+    above: Result | Value | str | Path,
+    *,
+    stage: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def flow_accumulation(
+    dem: Result | Value | str | Path,
+    weights: Result | Value | str | Path | None = None,
+    *,
+    method: Literal["d8", "freeman", "dinf"] = "d8",
+    unit: Literal["cells", "area"] = "cells",
+    edges: Literal["keep", "blank"] = "keep",
+    exponent: float = 1.1,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def flow_directions(
+    dem: Result | Value | str | Path,
+    *,
+    method: Literal["d8", "dinf"] = "d8",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def flow_length(
+    dem: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    side: Literal["down", "up"] = "down",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def flow_path(
+    dem: Result | Value | str | Path,
+    starts: Result | Value | str | Path | None = None,
+    *,
+    start: Sequence[Sequence[float]] | str | None = None,
+    side: Literal["down", "up"] = "down",
+    cut: Sequence[Sequence[float]] | str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def formula(
+    *,
+    expression: str,
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def hillshade(
+    dem: Result | Value | str | Path,
+    *,
+    azimuth: float = 315.0,
+    altitude: float = 45.0,
+    z_factor: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def horizon(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    bearings: int = 360,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def horizon_angle(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    down: float = -90.0,
+    up: float = 90.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def horizon_line(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    bearings: int = 360,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def hypsometry(
+    dem: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    steps: int = 100,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def landform(
+    dem: Result | Value | str | Path,
+    *,
+    small: float = 50.0,
+    large: float = 250.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def mask(
+    surface: Result | Value | str | Path,
+    areas: Result | Value | str | Path,
+    *,
+    keep: Literal["inside", "outside"] = "inside",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def mast_height(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def merge(
+    *,
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def open_grid(
+    source: str,
+    *,
+    crs: str | None = None,
+    unit: Literal["as_stated", "metre", "centimetre", "millimetre", "decimetre", "yard", "foot", "us_survey_foot", "degree", "percent", "bearing", "none"] = "as_stated",
+    no_data: float | None = None,
+    box: Sequence[float] | str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def open_shapes(
+    source: str,
+    *,
+    crs: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def openness(
+    dem: Result | Value | str | Path,
+    *,
+    radius: float = 100.0,
+    side: Literal["positive", "negative"] = "positive",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def patches(
+    classes: Result | Value | str | Path,
+    surface: Result | Value | str | Path | None = None,
+    *,
+    neighbours: Literal[4, 8] = 8,
+    least_cells: int = 1,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def polygonize(
+    classes: Result | Value | str | Path,
+    *,
+    smoothing: int = 0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def pond(
+    dem: Result | Value | str | Path,
+    bund: Result | Value | str | Path | None = None,
+    *,
+    line: Sequence[float] | str | None = None,
+    crest: float,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def pond_curve(
+    dem: Result | Value | str | Path,
+    bund: Result | Value | str | Path | None = None,
+    *,
+    line: Sequence[float] | str | None = None,
+    crest: float,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def position(
+    dem: Result | Value | str | Path,
+    *,
+    radius: float = 100.0,
+    window: Literal["disk", "ring"] = "disk",
+    inner: float = 0.0,
+    standardised: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def profile(
+    surface: Result | Value | str | Path,
+    path: Result | Value | str | Path | None = None,
+    *,
+    line: Sequence[float] | str | None = None,
+    step: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def rasterize(
+    shapes: Result | Value | str | Path,
+    like: Result | Value | str | Path,
+    *,
+    column: str = "name",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def relief(
+    dem: Result | Value | str | Path,
+    *,
+    radius: float = 100.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def relief_tint(
+    dem: Result | Value | str | Path,
+    *,
+    interval: float | None = None,
+    base: float = 0.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def reproject(
+    surface: Result | Value | str | Path,
+    *,
+    crs: str,
+    cell: float | None = None,
+    resampling: Literal["nearest", "bilinear", "cubic", "average"] = "bilinear",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def resample(
+    surface: Result | Value | str | Path,
+    *,
+    cell: float,
+    resampling: Literal["nearest", "bilinear", "cubic", "average"] = "bilinear",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def ridges_valleys(
+    dem: Result | Value | str | Path,
+    *,
+    which: Literal["ridges", "valleys", "both"] = "both",
+    least_length: float = 50.0,
+    least_steepness: float = 2.0,
+    detail: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def roughness(
+    dem: Result | Value | str | Path,
+    *,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def ruggedness(
+    dem: Result | Value | str | Path,
+    *,
+    method: Literal["riley", "mean_absolute"] = "riley",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def several_lights(
+    dem: Result | Value | str | Path,
+    *,
+    altitude: float = 30.0,
+    z_factor: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def sight_line(
+    dem: Result | Value | str | Path,
+    line: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    ends: Sequence[float] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def sight_stretches(
+    dem: Result | Value | str | Path,
+    line: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    ends: Sequence[float] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def slope(
+    dem: Result | Value | str | Path,
+    *,
+    unit: Literal["degrees", "percent"] = "degrees",
+    method: Literal["horn", "quadratic"] = "horn",
+    z_factor: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def stream_basins(
+    dem: Result | Value | str | Path,
+    *,
+    min_area: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def stream_power(
+    dem: Result | Value | str | Path,
+    *,
+    index: Literal["power", "sediment", "length_slope"] = "power",
+    method: Literal["d8", "freeman", "dinf"] = "dinf",
+    exponent: float = 1.1,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def streams(
+    dem: Result | Value | str | Path,
+    *,
+    min_area: float | None = None,
+    slope_exponent: float = 0.0,
+    result: Literal["lines", "nodes"] = "lines",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def tessellate(
+    extent: Result | Value | str | Path,
+    keep: Result | Value | str | Path | None = None,
+    *,
+    shape: Literal["hexagon", "square", "triangle"] = "hexagon",
+    spacing: float = 100.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def threshold(
+    surface: Result | Value | str | Path,
+    *,
+    at_least: float | None = None,
+    above: float | None = None,
+    at_most: float | None = None,
+    below: float | None = None,
+    elsewhere: Literal["no", "no_data"] = "no",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def viewshed(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    weights: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    down: float = -90.0,
+    up: float = 90.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def weigh(
+    *,
+    weights: Sequence[float] | None = None,
+    comparisons: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def wetness(
+    dem: Result | Value | str | Path,
+    *,
+    method: Literal["d8", "freeman", "dinf"] = "dinf",
+    exponent: float = 1.1,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def which_see(
+    dem: Result | Value | str | Path,
+    observers: Result | Value | str | Path | None = None,
+    obstacles: Result | Value | str | Path | None = None,
+    barriers: Result | Value | str | Path | None = None,
+    *,
+    at: Sequence[Sequence[float]] | str | None = None,
+    observer_height: float = 1.7,
+    target_height: float = 0.0,
+    own: str | None = None,
+    reach: float | None = None,
+    near: float = 0.0,
+    bearing_from: float = 0.0,
+    bearing_to: float = 360.0,
+    down: float = -90.0,
+    up: float = 90.0,
+    absolute: bool = False,
+    curvature: bool = True,
+    refraction: float = 0.13,
+    barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def zone_classes(
+    zones: Result | Value | str | Path,
+    classes: Result | Value | str | Path,
+    *,
+    measure: Literal["area", "share"] = "area",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def zone_statistics(
+    zones: Result | Value | str | Path,
+    surface: Result | Value | str | Path,
+    *,
+    statistics: Sequence[Literal["count", "sum", "mean", "median", "min", "max", "range", "std", "majority", "minority", "variety", "p10", "p25", "p75", "p90"]] = ('count', 'mean', 'min', 'max'),
+    weighting: Literal["centre", "coverage"] = "centre",
+    weigh: Literal["cells", "area"] = "cells",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...

@@ -1,0 +1,208 @@
+"""Every step as a function of Python, made from its declaration: ``moss_step.slope(ground, unit="percent").save("s.tif")``."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from types import NoneType, UnionType
+from typing import Any, Literal, Union, get_args, get_origin
+
+import numpy as np
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.steps.catalogue import catalogue, describe, step_kind
+from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value, ValueKind
+from moss_step.study.direct import read_input
+from moss_step.study.engine import run_declared
+from moss_step.study.hand_on import check_not_a_source, hand_on
+
+Given = "Result | Value | str | Path"
+"""What an input takes: a result, a value, or the path of a file."""
+
+
+_GIVEN: dict[ValueKind, str] = {"surface": "a surface", "classes": "a class map", "shapes": "shapes", "table": "a table"}
+
+
+@dataclass(frozen=True, eq=False)
+class Result:
+    """What a step gave: its ``value`` (a surface, class map, shapes or table), its name and main figure, findings and warnings."""
+
+    value: Value
+    name: str
+    figure: str
+    findings: tuple[Finding, ...] = ()
+    warnings: tuple[str, ...] = ()
+    sources: tuple[str, ...] = ()
+    """Files that it came from: none of them can be written over."""
+
+    @property
+    def array(self) -> np.ndarray:
+        """Heights or other values (rows, cols), or class codes; no-data is NaN, no class 255. It cannot be written into.
+
+        Raises MossError for shapes and tables.
+        """
+        if isinstance(self.value, Surface):
+            return self.value.values
+        if isinstance(self.value, ClassMap):
+            return self.value.codes
+        raise MossError(f"{self.name} is no grid.", "Its columns are in .columns.")
+
+    @property
+    def columns(self) -> Mapping[str, np.ndarray]:
+        """Columns of shapes or a table.
+
+        Raises MossError for grids.
+        """
+        found = getattr(self.value, "columns", None)
+        if found is None:
+            raise MossError(f"{self.name} has no columns.", "Its cells are in .array.")
+        columns: Mapping[str, np.ndarray] = found
+        return columns
+
+    def finding(self, name: str, of: str = "") -> float:
+        """The number of a finding, in the unit that it carries; ``of`` names the class or observer where there are several.
+
+        Raises AskedWronglyError when there is none.
+        """
+        for found in self.findings:
+            if found.name == name and found.of == of:
+                return found.value
+        known = ", ".join(dict.fromkeys(f.name for f in self.findings)) or "none"
+        raise AskedWronglyError(f"{self.name} has no finding '{name}'{f' of {of}' if of else ''}.", f"It has: {known}.")
+
+    def save(self, path: str | Path) -> Path:
+        """Write the result, whole or not at all, in the open format of the ending; gives the path.
+
+        Raises MossError when it cannot be written, AskedWronglyError for an ending of another kind or a file that it came from.
+        """
+        target = Path(path)
+        check_not_a_source(target, self.sources)
+        hand_on(Outcome(self.value, self.figure, self.findings, self.warnings), self.name, target)
+        return target
+
+    def __repr__(self) -> str:
+        return f"<{self.name}: {self.figure}>"
+
+
+def function_of(step: StepKind) -> Callable[..., Result]:
+    """A step as a function: inputs and files by place or name, settings by name."""
+    signature = _signature(step)
+
+    def run(*args: Any, **kwargs: Any) -> Result:
+        further = {n: kwargs.pop(n) for n in list(kwargs) if step.further is not None and _is_further(step, n)}
+        given = signature.bind(*args, **kwargs).arguments
+        tell = given.pop("progress", None)
+        progress = Progress(tell)
+        values, names, sources = dict[str, Value](), dict[str, str](), list[str]()
+        for name, what in (given | further).items():
+            spec = step.input(name)
+            if spec is not None and what is not None:
+                values[name], names[name] = _value(spec, what, sources, progress)
+        settings = {n: _plain(v) for n, v in given.items() if step.input(n) is None}
+        sources += [str(settings[n]) for n in step.file_settings if n in settings]
+        outcome = run_declared(step, settings, values, progress)
+        name = step.label(step.checked(settings), names)
+        return Result(outcome.value, name, outcome.figure, outcome.findings, outcome.warnings, tuple(sources))
+
+    run.__name__ = run.__qualname__ = step.kind
+    run.__module__ = "moss_step"
+    run.__doc__ = documented(step)
+    run.__signature__ = signature  # type: ignore[attr-defined]  # read by help() and editors
+    return run
+
+
+def _is_further(step: StepKind, name: str) -> bool:
+    return name not in step.settings.listed() and name != "progress" and all(i.name != name for i in step.inputs)
+
+
+def _value(spec: InputSpec, what: Any, sources: list[str], progress: Progress) -> tuple[Value, str]:
+    """The value of an input and its name; files are read."""
+    if isinstance(what, Result):
+        sources += what.sources
+        return what.value, what.name
+    if isinstance(what, (str, Path)):
+        value, _ = read_input(spec, str(what), progress)
+        sources.append(str(what))
+        return value, Path(what).stem
+    return what, spec.title
+
+
+def _plain(value: Any) -> Any:
+    """Paths and arrays as settings are written."""
+    return str(value) if isinstance(value, Path) else value.tolist() if isinstance(value, (np.ndarray, np.generic)) else value
+
+
+def _signature(step: StepKind) -> inspect.Signature:
+    place, word = inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.KEYWORD_ONLY
+    parameters = []
+    for spec in sorted(step.inputs, key=lambda i: i.optional):
+        wanted, default = (f"{Given} | None", None) if spec.optional else (Given, inspect.Parameter.empty)
+        parameters.append(inspect.Parameter(spec.name, place, annotation=wanted, default=default))
+    settings = sorted(step.settings.listed().items(), key=lambda item: item[0] not in step.file_settings)
+    for name, field in settings:
+        by_place = name in step.file_settings
+        default = inspect.Parameter.empty if field.is_required() else field.default
+        parameters.append(inspect.Parameter(name, place if by_place else word, annotation=words_of(field.annotation), default=default))
+    if step.further is not None:
+        parameters.append(inspect.Parameter("inputs", inspect.Parameter.VAR_KEYWORD, annotation=Given))
+    tell = inspect.Parameter("progress", word, annotation="Callable[[float, str], None] | None", default=None)
+    named = [p for p in parameters if p.kind != inspect.Parameter.VAR_KEYWORD]
+    last = [p for p in parameters if p.kind == inspect.Parameter.VAR_KEYWORD]
+    order = sorted([*named, tell], key=lambda p: (p.kind, p.default is not inspect.Parameter.empty if p.kind == place else False))
+    return inspect.Signature([*order, *last], return_annotation="Result")
+
+
+def words_of(annotation: Any) -> str:
+    """The type of a setting as it is written: what counts for the one who calls, not how it is checked."""
+    origin = get_origin(annotation)
+    if origin is Literal:
+        return f"Literal[{', '.join(map(repr, get_args(annotation)))}]"
+    if origin in (Union, UnionType):
+        each = ["None" if a is NoneType else words_of(a) for a in get_args(annotation)]
+        return " | ".join(dict.fromkeys(word for words in each for word in words.split(" | ")))
+    if annotation in (str, int, float, bool):
+        return str(annotation.__name__)
+    if hasattr(annotation, "__metadata__"):
+        return f"{words_of(get_args(annotation)[0])} | str"
+    if origin in (tuple, list):
+        inner = [words_of(a) if a is not ... else "..." for a in get_args(annotation)]
+        return f"Sequence[{inner[0]}]" if len(set(inner) - {"..."}) == 1 else f"tuple[{', '.join(inner)}]"
+    return "object"
+
+
+def documented(step: StepKind) -> str:
+    """The text of help() for a step, from its declaration."""
+    said = describe(step)
+    lines = [step.question, "", step.help, ""]
+    taken = [f"{i.name}: {i.help}{' May be left out.' if i.optional else ''}" for i in step.inputs]
+    if step.further is not None:
+        taken.append(f"any name: {step.further.help}")
+    lines += ["Inputs, each a result, a value or the path of a file:", *(f"    {t}" for t in taken), ""] if taken else []
+    if said["settings"]:
+        lines.append("Settings:")
+        for row in said["settings"]:
+            unit = f" In {row['unit']}." if row["unit"] else ""
+            default = "" if row["required"] else f" Default {row['default']!r}."
+            lines.append(f"    {row['name']}: {row['help']}{unit}{default}")
+        lines.append("")
+    lines.append(f"Gives {_GIVEN[step.gives]}. Raises MossError.")
+    return "\n".join(lines)
+
+
+def functions() -> dict[str, Callable[..., Result]]:
+    """Functions of all steps by their names."""
+    return {kind: function_of(step) for kind, step in catalogue().items()}
+
+
+def function(name: str) -> Callable[..., Result]:
+    """The function of one step.
+
+    Raises AskedWronglyError when there is none.
+    """
+    return function_of(step_kind(name))
