@@ -179,7 +179,7 @@ def values() -> list[object]:
 @pytest.mark.parametrize("number", range(6))
 def test_a_result_comes_back_from_disk_as_it_was(tmp_path, number):
     value, shelf = values()[number], Shelf(tmp_path / "shelf")
-    given = Outcome(value, "a – b", (Finding("area", np.float64(2.5), SQUARE_METRE, "low"), Finding("n", 3)), ("note",))
+    given = Outcome(value, "a – b", (Finding("area_m2", np.float64(2.5), SQUARE_METRE, "low"), Finding("cells", 3)), ("note",))
     assert shelf.write("k", given)
     back = Shelf(tmp_path / "shelf").read("k")
     assert (back.figure, back.findings, back.warnings) == (given.figure, given.findings, given.warnings)

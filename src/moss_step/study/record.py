@@ -92,4 +92,4 @@ def _frame_text(frame: Frame) -> str:
 def _finding_text(finding: Finding) -> str:
     of = f"{finding.of}: " if finding.of else ""
     value = f"{finding.value:,.0f}" if float(finding.value).is_integer() else f"{finding.value:,.6g}"
-    return f"{of}{finding.name} = {value} {finding.unit.symbol}".rstrip()
+    return f"{of}{finding.title}, {finding.name} = {value} {finding.unit.symbol}".rstrip()

@@ -12,7 +12,7 @@ from shiboken6 import isValid
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.class_table import ClassTable, Row
 from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
-from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.benches.panel import StepPanel, finding_rows
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Choices, button, label, row, tool
 from moss_step.desk.plan.pictures import GridPicture
@@ -234,7 +234,7 @@ class ClassifyPanel(StepPanel):
         """The table itself shows the figures."""
         key = str(self.measure.currentData())
         self.table.show_areas(measure_texts(outcome, key), self.measure.currentText())
-        return []
+        return finding_rows([f for f in outcome.findings if not f.of])
 
     def show_remarks(self, outcome: Outcome) -> None:
         """Name gaps, overlaps and empty classes; say so when there are none."""

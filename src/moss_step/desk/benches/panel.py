@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -17,18 +17,14 @@ from moss_step.desk.work import DRAFT, Work
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
+from moss_step.model.units import HECTARE
 from moss_step.steps.declare import InputSpec, Outcome, StepKind, plain
+from moss_step.steps.results import measured
 from moss_step.study.graph import Step
 from moss_step.study.store import Said
 
-_FINDING_WORDS = {
-    "lowest": "Lowest",
-    "highest": "Highest",
-    "mean": "Mean",
-    "cells": "Cells with values",
-    "flat_share": "Flat",
-    "share_unlit": "Unlit",
-}
+_MOST_OF_SEVERAL = 12
+"""Numbers of classes, observers or places that are listed in a panel; the table has them all."""
 
 
 class StepPanel(QWidget):
@@ -104,7 +100,7 @@ class StepPanel(QWidget):
 
     def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
         """Figures of the result in words."""
-        return [(_FINDING_WORDS[f.name], finding_text(f)) for f in outcome.findings if f.name in _FINDING_WORDS]
+        return finding_rows(outcome.findings)
 
     # --- loading and drafting
 
@@ -269,13 +265,27 @@ def _fits(spec: InputSpec, step: Step, said: Said | None) -> bool:
     return spec.takes_one_of(said.kind, said.quantity)
 
 
+def finding_rows(findings: Sequence[Finding]) -> list[tuple[str, str]]:
+    """All numbers of a result in words, those that it is run for first; of many of one kind the first, and how many more there are."""
+    own = [(f.title, finding_text(f)) for f in sorted((f for f in findings if not f.of), key=lambda f: f.rank)]
+    several = [(f"{f.of}: {f.title.lower()}", finding_text(f)) for f in findings if f.of]
+    if len(several) > _MOST_OF_SEVERAL:
+        several = [*several[:_MOST_OF_SEVERAL], ("and more", f"{len(several) - _MOST_OF_SEVERAL}, in the table and the record")]
+    return own + several
+
+
 def finding_text(finding: Finding) -> str:
-    """Say a finding's value with its unit."""
-    if finding.unit.kind == "share":
-        return f"{finding.value:.1%}".replace("%", " %")
-    if finding.unit.kind == "count":
-        return f"{finding.value:,.0f}".replace(",", " ")
-    return value_text(float(finding.value), finding.unit)
+    """Say a finding's value with its unit, large areas in hectares."""
+    value, unit = float(finding.value), finding.unit
+    if unit.kind == "share":
+        return f"{value:.1%}".replace("%", " %")
+    if unit.kind == "count":
+        return f"{value:,.0f}".replace(",", " ")
+    if unit.kind == "area" and abs(value) * unit.factor >= HECTARE.factor:
+        value, unit = value * unit.factor / HECTARE.factor, HECTARE
+    if unit.kind in ("area", "volume"):
+        return f"{measured(value)} {unit.symbol}"
+    return value_text(value, unit)
 
 
 def heading(question: str, sub: str = "") -> QWidget:
