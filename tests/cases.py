@@ -7,11 +7,12 @@ import numpy as np
 import shapely
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import catalogue
-from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value, extra
+from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.study.engine import run_declared
 
 KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}

@@ -41,7 +41,7 @@ def test_the_thread_from_grid_to_class_areas(capsys, tmp_path, hills_tif, hills)
         percent = file.read(1)
         assert file.units == ("percent",)
     gentle = int((percent <= 10).sum())
-    assert found["Gentle", "count"] == {"name": "count", "value": gentle, "unit": "cells", "class": "Gentle"}
+    assert found["Gentle", "count"] == {"name": "count", "title": "Cells", "value": gentle, "unit": "cells", "class": "Gentle"}
     assert found["Gentle", "area_m2"]["value"] == gentle * 4 and found["Gentle", "area_m2"]["unit"] == "m2"
     assert found["Gentle", "share"]["value"] + found["Steep", "share"]["value"] == pytest.approx(1)
     with rasterio.open(classes) as file:

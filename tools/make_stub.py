@@ -17,7 +17,7 @@ from typing import Literal
 from moss_step.door import Result as Result
 from moss_step.model.errors import AskedWronglyError as AskedWronglyError
 from moss_step.model.errors import MossError as MossError
-from moss_step.steps.declare import Value
+from moss_step.model.outcome import Value
 
 __version__: str
 '''

@@ -150,13 +150,14 @@ def _setting_line(row: dict[str, Any]) -> str:
 
 
 def _do(asked: argparse.Namespace) -> int:
+    from moss_step.kinds.registry import kind_named
     from moss_step.steps.catalogue import step_kind
     from moss_step.study.direct import do_step
     from moss_step.study.hand_on import check_ending, check_not_a_source, hand_on
 
     step = step_kind(asked.kind)
     given = dict(_pair(text) for text in asked.given)
-    check_ending(asked.out, step.gives)
+    check_ending(asked.out, kind_named(step.gives))
     check_not_a_source(asked.out, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings])
     with _ProgressBar() as progress:
         outcome, name = do_step(step, given, progress)
@@ -178,9 +179,10 @@ def _do(asked: argparse.Namespace) -> int:
 
 def _run(asked: argparse.Namespace) -> int:
     from moss_step.formats.whole import sweep, write_text
+    from moss_step.kinds.registry import kind_of
     from moss_step.study.engine import Engine
     from moss_step.study.graph import file_name
-    from moss_step.study.hand_on import ENDINGS, check_not_a_source, hand_on, kind_of
+    from moss_step.study.hand_on import check_not_a_source, hand_on
     from moss_step.study.held import Held
     from moss_step.study.record import lineage
     from moss_step.study.saving import load_study
@@ -205,9 +207,8 @@ def _run(asked: argparse.Namespace) -> int:
             base = folder / f"{step.id}_{file_name(study.name_of(step.id))}"
             if not base.resolve().is_relative_to(folder.resolve()):
                 raise MossError(f"The result of '{step.id}' would lie outside {folder}.", "Give the step another id.")
-            kind = kind_of(outcome)
-            endings = (ENDINGS[kind][0], ".csv") if kind == "classes" else ENDINGS[kind][:1]
-            for ending in endings:
+            kind = kind_of(outcome.value)
+            for ending in (kind.endings[0], *kind.beside):
                 target = base.with_name(base.name + ending)
                 check_not_a_source(target, sources)
                 hand_on(outcome, study.name_of(step.id), target, progress)

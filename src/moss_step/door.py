@@ -11,22 +11,20 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 import numpy as np
 
+from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import catalogue, describe, step_kind
-from moss_step.steps.declare import InputSpec, Outcome, StepKind, Value, ValueKind
-from moss_step.study.direct import read_input
+from moss_step.steps.declare import InputSpec, StepKind
 from moss_step.study.engine import run_declared
 from moss_step.study.hand_on import check_not_a_source, hand_on
 
 Given = "Result | Value | str | Path"
 """What an input takes: a result, a value, or the path of a file."""
-
-
-_GIVEN: dict[ValueKind, str] = {"surface": "a surface", "classes": "a class map", "shapes": "shapes", "table": "a table"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -127,7 +125,7 @@ def _value(spec: InputSpec, what: Any, sources: list[str], progress: Progress) -
         sources += what.sources
         return what.value, what.name
     if isinstance(what, (str, Path)):
-        value, _ = read_input(spec, str(what), progress)
+        value, _ = kind_named(spec.accepts).read(str(what), progress)
         sources.append(str(what))
         return value, Path(what).stem
     return what, spec.title
@@ -191,7 +189,7 @@ def documented(step: StepKind) -> str:
             default = "" if row["required"] else f" Default {row['default']!r}."
             lines.append(f"    {row['name']}: {row['help']}{unit}{default}")
         lines.append("")
-    lines.append(f"Gives {_GIVEN[step.gives]}. Raises MossError.")
+    lines.append(f"Gives {kind_named(step.gives).noun}. Raises MossError.")
     return "\n".join(lines)
 
 

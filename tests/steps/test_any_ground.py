@@ -7,16 +7,18 @@ import numpy as np
 import pytest
 import shapely
 
+from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE, UNKNOWN
 from moss_step.steps.catalogue import catalogue
-from moss_step.steps.declare import VALUE_TYPES, InputSpec, Outcome, StepKind, extra
+from moss_step.steps.declare import InputSpec, StepKind, extra
 from tests.conftest import UTM, surface
 
 KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
@@ -155,7 +157,7 @@ def test_a_step_gives_a_result_or_says_what_is_wrong_and_what_to_do(name, ground
         assert error.what.endswith((".", "?")) and len(error.what) > 12 and error.do, error.what
         return
     outcome = outcome_of(kind, GROUNDS[ground])
-    assert isinstance(outcome.value, VALUE_TYPES[kind.gives])
+    assert isinstance(outcome.value, kind_named(kind.gives).type)
     assert outcome.figure
     if isinstance(outcome.value, Surface):
         assert not np.isinf(outcome.value.values).any(), "an infinite value is no value"

@@ -13,11 +13,11 @@ import shapely
 
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import MossError
+from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE
-from moss_step.steps.declare import Outcome
 from tests.cases import KINDS, as_is, given_for, run
 from tests.grounds import GROUNDS, TURNS, Turn, metric, relief
 

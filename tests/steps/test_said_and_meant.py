@@ -9,6 +9,7 @@ from scipy.ndimage import label
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -21,7 +22,7 @@ from moss_step.science.water.drainage import accumulated, prepare
 from moss_step.science.water.neighbours import OUT
 from moss_step.science.zones.statistics import class_areas, zone_statistics
 from moss_step.steps.catalogue import catalogue
-from moss_step.steps.declare import InputSpec, Outcome
+from moss_step.steps.declare import InputSpec
 from moss_step.steps.water import stream_area
 from moss_step.study.engine import METRES_TAKEN, run_declared
 from tests.cases import KINDS, as_is, given_for, input_for

@@ -15,12 +15,12 @@ from moss_step.cli import main
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import METRE, SQUARE_METRE
 from moss_step.science.water.drainage import Drainage, prepare, prepared
-from moss_step.steps.declare import Outcome
 from moss_step.study import engine as engines
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study

@@ -14,8 +14,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from moss_step.desk.plan.pictures import prepared_picture, ready_picture
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError, StoppedError, fault_text
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.steps.declare import Outcome
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
 

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk.warm import settle
+from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.science.water.drainage import prepare
-from moss_step.steps.declare import Outcome
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:

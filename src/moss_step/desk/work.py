@@ -14,8 +14,8 @@ from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
-from moss_step.steps.declare import Outcome
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.engine import Engine, State
 from moss_step.study.graph import Step, Study

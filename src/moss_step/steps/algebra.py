@@ -12,6 +12,7 @@ from pydantic import BeforeValidator
 from moss_step.model.class_map import NO_CLASS, ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -19,7 +20,7 @@ from moss_step.model.units import CELLS, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome, surface_outcome
 
 SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")

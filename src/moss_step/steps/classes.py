@@ -12,6 +12,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 from moss_step.formats.rules_csv import read_rules
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
@@ -20,7 +21,7 @@ from moss_step.model.units import UNKNOWN
 from moss_step.science.classes.breaks import variance_fit
 from moss_step.science.classes.classify import classify as put_in_classes
 from moss_step.science.classes.presets import PRESET_NAMES, PRESETS, preset
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome
 
 COUNTED = ("equal_interval", "equal_count", "natural")

@@ -5,23 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from functools import cache, cached_property
-from typing import Any, ClassVar, Literal, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator
 from pydantic.fields import FieldInfo
 
-from moss_step.model.class_map import ClassMap
+from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import AskedWronglyError
-from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
-from moss_step.model.shapes import Shapes
-from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.typed import is_text
 
-Value = Surface | ClassMap | Shapes | Table
-ValueKind = Literal["surface", "classes", "shapes", "table"]
-VALUE_TYPES: dict[ValueKind, type] = {"surface": Surface, "classes": ClassMap, "shapes": Shapes, "table": Table}
 Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
 
@@ -108,7 +102,7 @@ class InputSpec:
     """One input: its name, the kind of value it takes, and whether it may be left out."""
 
     name: str
-    accepts: ValueKind
+    accepts: str
     title: str
     help: str
     optional: bool = False
@@ -120,17 +114,7 @@ class InputSpec:
 
     def takes_one_of(self, kind: type, quantity: str) -> bool:
         """Whether values of a type, and surfaces of a quantity, can be this input."""
-        return issubclass(kind, VALUE_TYPES[self.accepts]) and (not self.quantity or kind is not Surface or quantity == self.quantity)
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What a run gives: the value, the card's main figure, findings and warnings."""
-
-    value: Value
-    figure: str
-    findings: tuple[Finding, ...] = ()
-    warnings: tuple[str, ...] = ()
+        return issubclass(kind, kind_named(self.accepts).type) and self.quantity in ("", quantity)
 
 
 @dataclass(frozen=True)
@@ -145,7 +129,7 @@ class StepKind:
     words: tuple[str, ...]
     inputs: tuple[InputSpec, ...]
     settings: type[Settings]
-    gives: ValueKind
+    gives: str
     run: Callable[[Any, Inputs, Progress], Outcome]
     label: Callable[[Any, Mapping[str, str]], str]
     further: InputSpec | None = None
@@ -220,7 +204,7 @@ class StepKind:
 
 def largest_grid(inputs: Inputs) -> int:
     """Cells of the largest grid among some values."""
-    return max((v.frame.rows * v.frame.cols for v in inputs.values() if isinstance(v, (Surface, ClassMap))), default=0)
+    return max((kind_of(v).cells(v) for v in inputs.values()), default=0)
 
 
 def plain(settings: Settings) -> dict[str, Any]:

@@ -10,6 +10,7 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -18,7 +19,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.water import indices, network, pond
 from moss_step.science.water.drainage import FlowMethod
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import measured, surface_outcome
 from moss_step.steps.shape import DEM, ground

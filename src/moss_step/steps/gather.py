@@ -10,6 +10,7 @@ from moss_step.formats.vector import in_system, read_shapes, split_layer
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import reference_system
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -17,7 +18,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, METRE, UNITS
 from moss_step.science.grid_check import suspicions
 from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, SystemField
 from moss_step.steps.results import surface_outcome
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from moss_step.formats.vector import in_system
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import NONE
@@ -18,7 +19,7 @@ from moss_step.science.relief import openness as open_sky
 from moss_step.science.relief.curvature import curvature as derive_curvature
 from moss_step.science.relief.position import landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 

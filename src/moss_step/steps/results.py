@@ -9,11 +9,11 @@ import numpy as np
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
 from moss_step.science.algebra.bearings import mean_bearing
 from moss_step.science.classes.classify import ClassTotals, class_totals
-from moss_step.steps.declare import Outcome
 
 
 def measured(value: float) -> str:

@@ -7,6 +7,7 @@ from typing import Literal
 import numpy as np
 
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -16,7 +17,7 @@ from moss_step.science.relief.gradient import aspect as derive_aspect
 from moss_step.science.relief.gradient import flat_share
 from moss_step.science.relief.gradient import hillshade as derive_hillshade
 from moss_step.science.relief.gradient import slope as derive_slope
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.results import class_outcome, surface_outcome
 
 DEM = InputSpec("dem", "surface", "Ground", "The elevation grid.", quantity="elevation")

@@ -12,6 +12,7 @@ from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import same_frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -25,7 +26,7 @@ from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, largest_grid, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground

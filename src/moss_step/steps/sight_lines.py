@@ -8,13 +8,14 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import CELLS, METRE, SHARE
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
 from moss_step.steps.results import measured

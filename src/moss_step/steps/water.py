@@ -11,6 +11,7 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -25,7 +26,7 @@ from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, 
 from moss_step.science.water.neighbours import NONE as NO_WAY
 from moss_step.science.water.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, PointsField
 from moss_step.steps.results import measured, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, GRID_NORTH, ground

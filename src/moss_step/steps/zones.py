@@ -14,6 +14,7 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
@@ -28,7 +29,7 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
-from moss_step.steps.declare import Inputs, InputSpec, Outcome, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground

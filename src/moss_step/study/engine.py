@@ -18,10 +18,11 @@ from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
 from moss_step.model.memory import check_memory, give_back
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
-from moss_step.steps.declare import Outcome, Settings, StepKind, Value
+from moss_step.steps.declare import Settings, StepKind
 from moss_step.study.graph import Step, Study
 from moss_step.study.shelf import Shelf
 from moss_step.study.sources import Sources

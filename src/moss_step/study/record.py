@@ -6,13 +6,10 @@ from datetime import UTC, datetime
 
 from moss_step import __version__
 from moss_step.model.findings import Finding
-from moss_step.model.frame import Frame, describe_box
-from moss_step.model.shapes import Shapes
-from moss_step.model.surface import Surface
-from moss_step.model.table import Table
-from moss_step.steps.declare import Outcome, Value, extra
+from moss_step.steps.declare import extra
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
+from moss_step.study.store import Said
 
 
 def lineage(study: Study, step_id: str, engine: Engine) -> str:
@@ -47,17 +44,17 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
         digest = engine.file_hash(str(step.settings.get(name, "")))
         if digest:
             lines.append(f"- content of the file (BLAKE2b): {digest[:32]}")
-    outcome = engine.outcome(study, step.id)
-    if outcome is None:
+    said = engine.said(study, step.id)
+    if said is None:
         failed = engine.failure(study, step.id)
         return [*lines, f"- no result: {failed.reason if failed else 'not run'}", ""]
-    return [*lines, *_result_lines(outcome), ""]
+    return [*lines, *_result_lines(said), ""]
 
 
-def _result_lines(outcome: Outcome) -> list[str]:
-    lines = [f"- result: {_value_text(outcome.value)}"]
-    lines += [f"- {_finding_text(f)}" for f in outcome.findings]
-    lines += [f"- note: {w}" for w in outcome.warnings]
+def _result_lines(said: Said) -> list[str]:
+    lines = [f"- result: {said.described}"]
+    lines += [f"- {_finding_text(f)}" for f in said.findings]
+    lines += [f"- note: {w}" for w in said.warnings]
     return lines
 
 
@@ -73,20 +70,6 @@ def _setting_text(value: object) -> str:
 
 def _end(value: float | None) -> str:
     return "open" if value is None else f"{value:g}"
-
-
-def _value_text(value: Value) -> str:
-    if isinstance(value, Shapes):
-        return f"{len(value):,} {value.kind}, {value.crs or 'no reference system'}"
-    if isinstance(value, Table):
-        return f"a table of {len(value):,} rows: {', '.join(value.columns)}"
-    what = f"{value.quantity} in {value.unit.key}" if isinstance(value, Surface) else f"{len(value.classes)} classes"
-    return f"{what}; {_frame_text(value.frame)}"
-
-
-def _frame_text(frame: Frame) -> str:
-    width, height = frame.cell_metres
-    return f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, {frame.system_name}, {describe_box(frame.box)}"
 
 
 def _finding_text(finding: Finding) -> str:

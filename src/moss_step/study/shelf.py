@@ -7,34 +7,29 @@ Nothing in it is ever run.
 
 from __future__ import annotations
 
-import itertools
 import json
 import logging
 import os
 import shutil
 import struct
 import zlib
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
-import shapely
 from platformdirs import user_cache_path
 from shapely.errors import ShapelyError
 
 from moss_step.formats.whole import sweep, whole_file
-from moss_step.model.class_map import ClassEntry, ClassMap
+from moss_step.kinds.kind import NotPlainError
+from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import Frame
-from moss_step.model.shapes import Shapes
-from moss_step.model.surface import Surface
-from moss_step.model.table import Table
+from moss_step.model.outcome import Outcome
 from moss_step.model.units import Unit
-from moss_step.steps.declare import Outcome, Value
 
 _MARK = b"Moss Step result 1\n"
 _ENDING = ".result"
@@ -43,10 +38,6 @@ MOST_BYTES, MOST_OF_DISK = 20_000_000_000, 0.2
 _DAMAGE = (OSError, ValueError, LookupError, TypeError, ArithmeticError, MemoryError, RecursionError, struct.error, MossError, ShapelyError)
 """Whatever a damaged file may bring up: the result is worked out again."""
 _log = logging.getLogger(__name__)
-
-
-class NotKeptError(Exception):
-    """A result that this form cannot hold."""
 
 
 def shelf_folder() -> Path:
@@ -78,7 +69,7 @@ class Shelf:
             with whole_file(self._file(key)) as temporary:
                 _write(temporary, header, arrays)
             self._trim(key)
-        except (NotKeptError, MossError, OSError) as error:
+        except (NotPlainError, MossError, OSError) as error:
             _log.info("a result is not kept on disk: %s", error)
             return False
         return True
@@ -135,96 +126,21 @@ class Shelf:
                 size -= own
 
 
-class _Kind(NamedTuple):
-    """How values of one type become plain data and arrays, and how they are made of them again."""
-
-    type: type
-    parts: Callable[[Any], tuple[dict[str, Any], list[np.ndarray]]]
-    made: Callable[[Mapping[str, Any], list[np.ndarray]], Value]
-
-
-def _surface_parts(value: Surface) -> tuple[dict[str, Any], list[np.ndarray]]:
-    return {"frame": asdict(value.frame), "unit": asdict(value.unit), "quantity": value.quantity}, [value.values]
-
-
-def _surface(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
-    return Surface(arrays[0], Frame(**about["frame"]), Unit(**about["unit"]), about["quantity"])
-
-
-def _class_parts(value: ClassMap) -> tuple[dict[str, Any], list[np.ndarray]]:
-    return {"frame": asdict(value.frame), "classes": [asdict(c) for c in value.classes]}, [value.codes]
-
-
-def _classes(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
-    return ClassMap(arrays[0], Frame(**about["frame"]), tuple(ClassEntry(**c) for c in about["classes"]))
-
-
-def _shape_parts(value: Shapes) -> tuple[dict[str, Any], list[np.ndarray]]:
-    texts = shapely.to_wkb(value.geometry, include_srid=False)
-    ends = np.cumsum([len(t) for t in texts], dtype=np.int64)
-    about, arrays = _column_parts(value.columns)
-    return {**about, "crs": value.crs, "symbols": dict(value.symbols)}, [np.frombuffer(b"".join(texts), np.uint8), ends, *arrays]
-
-
-def _shapes(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
-    whole, ends = arrays[0].tobytes(), arrays[1].tolist()
-    texts = [whole[a:b] for a, b in itertools.pairwise([0, *ends])]
-    geometry = np.asarray(shapely.from_wkb(np.array(texts, object))) if texts else np.empty(0, object)
-    return Shapes(geometry, _columns(about, arrays[2:]), about["crs"], about["symbols"])
-
-
-def _table_parts(value: Table) -> tuple[dict[str, Any], list[np.ndarray]]:
-    about, arrays = _column_parts(value.columns)
-    return {**about, "units": {n: asdict(u) for n, u in value.units.items()}, "x": value.x, "y": value.y}, arrays
-
-
-def _table(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
-    return Table(_columns(about, arrays), {n: Unit(**u) for n, u in about["units"].items()}, about["x"], about["y"])
-
-
-_KINDS = {
-    "surface": _Kind(Surface, _surface_parts, _surface), "classes": _Kind(ClassMap, _class_parts, _classes),
-    "shapes": _Kind(Shapes, _shape_parts, _shapes), "table": _Kind(Table, _table_parts, _table),
-}  # fmt: skip
-
-
-def _column_parts(columns: Mapping[str, np.ndarray]) -> tuple[dict[str, Any], list[np.ndarray]]:
-    """Columns of text and mixed ones as lists, the others as arrays."""
-    lists, arrays, order = {}, [], []
-    for name, values in columns.items():
-        if values.dtype.kind in "biuf":
-            order.append(name)
-            arrays.append(values)
-        elif values.dtype.kind in "OU":
-            lists[name] = values.tolist()
-        else:
-            raise NotKeptError(f"column {name} of {values.dtype}")
-    return {"names": list(columns), "lists": lists, "arrays": order}, arrays
-
-
-def _columns(about: Mapping[str, Any], arrays: list[np.ndarray]) -> dict[str, np.ndarray]:
-    found = dict(zip(about["arrays"], arrays, strict=True))
-    for name, values in about["lists"].items():
-        found[name] = np.empty(len(values), object)
-        found[name][:] = values
-    return {name: found[name] for name in about["names"]}
-
-
 def as_parts(outcome: Outcome) -> tuple[dict[str, Any], list[np.ndarray]]:
     """A result as plain data, and the arrays beside it.
 
-    Raises NotKeptError for what plain data cannot hold.
+    Raises NotPlainError for what plain data cannot hold.
     """
-    name, kind = next((n, k) for n, k in _KINDS.items() if isinstance(outcome.value, k.type))
+    kind = kind_of(outcome.value)
     about, arrays = kind.parts(outcome.value)
-    header = {"kind": name, "about": about, "figure": outcome.figure, "warnings": list(outcome.warnings),
+    header = {"kind": kind.name, "about": about, "figure": outcome.figure, "warnings": list(outcome.warnings),
               "findings": [asdict(f) for f in outcome.findings]}  # fmt: skip
     return header, [np.ascontiguousarray(a) for a in arrays]
 
 
 def from_parts(header: Mapping[str, Any], arrays: list[np.ndarray]) -> Outcome:
     """Make a result of what ``as_parts`` gave."""
-    value = _KINDS[header["kind"]].made(header["about"], arrays)
+    value = kind_named(header["kind"]).made(header["about"], arrays)
     findings = tuple(Finding(f["name"], f["value"], Unit(**f["unit"]), f["of"]) for f in header["findings"])
     return Outcome(value, header["figure"], findings, tuple(header["warnings"]))
 
@@ -234,7 +150,7 @@ def _write(path: Path, header: dict[str, Any], arrays: list[np.ndarray]) -> None
     try:
         text = json.dumps({**header, "listed": listed}, default=_plain).encode("utf-8")
     except (TypeError, ValueError) as error:
-        raise NotKeptError(str(error)) from error
+        raise NotPlainError(str(error)) from error
     with path.open("wb") as file:
         file.write(_MARK + struct.pack("<QI", len(text), zlib.crc32(text)) + text)
         for array in arrays:

@@ -12,9 +12,10 @@ import threading
 from collections.abc import Collection
 from dataclasses import dataclass
 
+from moss_step.kinds.registry import kind_of
 from moss_step.model.findings import Finding
 from moss_step.model.memory import free_memory
-from moss_step.steps.declare import Outcome
+from moss_step.model.outcome import Outcome
 
 SHARE = 0.5
 """Part of the memory that is free, or held by results already, that these may take."""
@@ -31,7 +32,8 @@ class Said:
     findings: tuple[Finding, ...]
     warnings: tuple[str, ...]
     kind: type
-    quantity: str = ""
+    quantity: str
+    described: str
 
 
 @dataclass
@@ -87,12 +89,13 @@ class Store:
 
     def put(self, key: str, outcome: Outcome, seconds: float, passing: bool = False) -> None:
         """Keep a result that took some seconds to work out; a ``passing`` one goes before all others."""
-        held = _Held(outcome, seconds, passing, 0.0)
+        held, described = _Held(outcome, seconds, passing, 0.0), kind_of(outcome.value).describe(outcome.value)
         with self._lock:
             held.worth = self._worth(held)
             self._held[key] = held
             value = outcome.value
-            self._said[key] = Said(outcome.figure, outcome.findings, outcome.warnings, type(value), getattr(value, "quantity", ""))
+            quantity = getattr(value, "quantity", "")
+            self._said[key] = Said(outcome.figure, outcome.findings, outcome.warnings, type(value), quantity, described)
 
     def settle(self, key: str | None) -> None:
         """A result that was passing belongs to the study now."""

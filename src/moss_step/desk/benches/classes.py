@@ -19,12 +19,13 @@ from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.work import Work
 from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.model.errors import MossError
+from moss_step.model.outcome import Outcome
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import AREAS, Unit
 from moss_step.science.classes.presets import PRESET_NAMES, from_breaks, preset
 from moss_step.steps.classes import ClassifySettings, rows_of, rule_set
-from moss_step.steps.declare import Outcome, StepKind
+from moss_step.steps.declare import StepKind
 
 _FIRST_BOUNDS = {"degree": (0, 5, 15, 30, 40), "percent": (0, 10, 20, 30, 60)}
 _FIRST_NAMES = ("Level", "Gentle", "Moderate", "Steep", "Very steep")

@@ -11,11 +11,12 @@ from moss_step.desk.parts import button, label
 from moss_step.desk.plan.readings import value_text
 from moss_step.desk.work import Work
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import metric_system
 from moss_step.steps.catalogue import step_kind
-from moss_step.steps.declare import Outcome, StepKind
+from moss_step.steps.declare import StepKind
 
 
 class GatherBench(Bench):

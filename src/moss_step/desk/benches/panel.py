@@ -17,8 +17,9 @@ from moss_step.desk.work import DRAFT, Work
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
+from moss_step.model.outcome import Outcome
 from moss_step.model.units import HECTARE
-from moss_step.steps.declare import InputSpec, Outcome, StepKind, plain
+from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.steps.results import measured
 from moss_step.study.graph import Step
 from moss_step.study.store import Said

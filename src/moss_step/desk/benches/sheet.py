@@ -16,9 +16,10 @@ from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
+from moss_step.kinds.registry import kind_of
 from moss_step.model.errors import MossError
 from moss_step.study.graph import file_name
-from moss_step.study.hand_on import ENDINGS, check_not_a_source, hand_on, kind_of
+from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.record import lineage
 
 _FORMATS = {
@@ -144,7 +145,7 @@ class SheetBench(QWidget):
             self._formats_layout.addWidget(label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True))
             return
         self._facts.show_rows([("Figure", outcome.figure)])
-        for ending in ENDINGS[kind_of(outcome)]:
+        for ending in kind_of(outcome.value).endings:
             if ending in _FORMATS:
                 text = _FORMATS[ending]
                 self._formats_layout.addWidget(

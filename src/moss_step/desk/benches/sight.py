@@ -17,12 +17,12 @@ from moss_step.desk.theme import LICHEN, OCHRE
 from moss_step.desk.work import Work
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
-from moss_step.steps.declare import Outcome, Value
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
 from moss_step.steps.results import measured
 

@@ -14,11 +14,11 @@ from moss_step.desk.plan.outlines import Detail
 from moss_step.desk.plan.paint import half_mean
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.science.classes.histogram import Histogram, histogram
-from moss_step.steps.declare import Value
 
 _SMALLEST = 300
 _BY_POWERS = ("accumulation", "index")

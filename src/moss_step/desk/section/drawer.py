@@ -17,6 +17,7 @@ from moss_step.desk.plan.readings import value_text
 from moss_step.desk.section.sight import heights_in, paint_sight
 from moss_step.desk.theme import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
 from moss_step.desk.work import Work
+from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
@@ -24,7 +25,6 @@ from moss_step.model.table import Table
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured
-from moss_step.study.hand_on import table_text
 
 Line = tuple[float, float, float, float]
 _LEFT, _RIGHT, _TOP, _FOOT = 66, 42, 10, 24

@@ -15,17 +15,17 @@ from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.table.model import RowsModel, cell_text
 from moss_step.desk.theme import MOSS
 from moss_step.desk.work import Work
+from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
+from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.science.zones.choose import numbers_text
-from moss_step.steps.declare import Outcome
 from moss_step.study.graph import KeyRow
-from moss_step.study.hand_on import table_text
 
 _MOST_MARKED = 5000
 

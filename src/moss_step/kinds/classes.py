@@ -1,0 +1,68 @@
+"""Class maps: grids of classes, in files of the raster library with names and colours, and their table as CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Mapping
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from moss_step.formats.cells import harmless
+from moss_step.formats.raster import read_class_map, write_class_map
+from moss_step.formats.vector import split_layer
+from moss_step.formats.whole import write_text
+from moss_step.kinds.grids import cells_of, frame_text
+from moss_step.kinds.kind import Kind, Parts
+from moss_step.model.class_map import ClassEntry, ClassMap
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.typed import as_kind
+
+_COLUMNS = ("class", "name", "color", "range", "count", "area_m2", "share")
+
+
+def _read(source: str, _: Progress) -> tuple[ClassMap, list[str]]:
+    return read_class_map(split_layer(source)[0]), []
+
+
+def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
+    if path.suffix.lower() == ".csv":
+        write_text(path, class_table(outcome))
+    else:
+        write_class_map(path, as_kind(outcome.value, ClassMap), name, progress)
+
+
+def class_table(outcome: Outcome) -> str:
+    """Give a class map's table as CSV: class, name, color, range, count, area_m2, share (0 to 1)."""
+    classes = as_kind(outcome.value, ClassMap).classes
+    found = {(f.of, f.name): f.value for f in outcome.findings}
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerow(_COLUMNS)
+    for c in classes:
+        numbers = (
+            int(found[c.name, "count"]),
+            f"{found[c.name, 'area_m2']:.3f}",
+            f"{found[c.name, 'share']:.8f}",
+        )
+        table.writerow([c.code, harmless(c.name), c.color, harmless(c.text), *numbers])
+    return out.getvalue()
+
+
+def _parts(value: ClassMap) -> Parts:
+    return {"frame": asdict(value.frame), "classes": [asdict(c) for c in value.classes]}, [value.codes]
+
+
+def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
+    return ClassMap(arrays[0], Frame(**about["frame"]), tuple(ClassEntry(**c) for c in about["classes"]))
+
+
+CLASSES = Kind(
+    "classes", ClassMap, "a class map", (".tif", ".tiff", ".csv"), _read, _write, lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
+    _parts, _made, beside=(".csv",), cells=cells_of,
+)  # fmt: skip

@@ -1,0 +1,43 @@
+"""What is done with the values of one kind, whatever step they come from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from moss_step.model.outcome import Outcome, Value
+from moss_step.model.progress import Progress
+
+Parts = tuple[dict[str, Any], list[np.ndarray]]
+"""Plain data, and the arrays beside it."""
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of value: its name in declarations, its type, and what to call one.
+
+    ``read`` takes the path of a file as the command line writes it, and gives a value and remarks; ``write`` takes an outcome, the name of the
+    result and a path with one of the ``endings``. ``beside`` are endings that a whole run writes, too. ``describe`` says in a line what a value is.
+    ``parts`` and ``made`` turn it into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise NotPlainError.
+    ``cells`` counts those of a grid, 0 for what has none.
+    """
+
+    name: str
+    type: type
+    noun: str
+    endings: tuple[str, ...]
+    read: Callable[[str, Progress], tuple[Value, list[str]]]
+    write: Callable[[Outcome, str, Path, Progress | None], None]
+    describe: Callable[[Any], str]
+    parts: Callable[[Any], Parts]
+    made: Callable[[Mapping[str, Any], list[np.ndarray]], Value]
+    beside: tuple[str, ...] = ()
+    cells: Callable[[Any], int] = lambda _: 0
+
+
+class NotPlainError(Exception):
+    """A value that plain data cannot hold."""

@@ -1,0 +1,29 @@
+"""All kinds of values, found in the modules of this package."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from functools import lru_cache
+
+from moss_step import kinds
+from moss_step.kinds.kind import Kind
+from moss_step.model.outcome import Value
+
+
+@lru_cache(maxsize=1)
+def all_kinds() -> dict[str, Kind]:
+    """Every kind by its name."""
+    modules = (importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__) if m.name != "registry")
+    found = [v for module in modules for v in vars(module).values() if isinstance(v, Kind)]
+    return {k.name: k for k in found}
+
+
+def kind_named(name: str) -> Kind:
+    """Give the kind of a name."""
+    return all_kinds()[name]
+
+
+def kind_of(value: Value) -> Kind:
+    """Give the kind of a value."""
+    return next(k for k in all_kinds().values() if isinstance(value, k.type))

@@ -1,0 +1,69 @@
+"""Shapes: points, lines and areas with a table, in the formats of the vector library, or typed as coordinates."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+
+from moss_step.formats.columns_csv import table_text
+from moss_step.formats.vector import DRIVERS, read_shapes, split_layer, write_shapes
+from moss_step.formats.whole import write_text
+from moss_step.kinds.columns import column_parts, columns_from
+from moss_step.kinds.kind import Kind, Parts
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.typed import as_kind
+
+
+def shapes_of(text: str) -> Shapes | None:
+    """Shapes written as coordinates: points x,y;x,y or one line x1,y1,x2,y2; None for anything else.
+
+    They lie in the system of whatever they are used with.
+    """
+    try:
+        parts = [[float(v) for v in part.split(",")] for part in text.split(";") if part.strip()]
+    except ValueError:
+        return None
+    if parts and all(len(p) == 2 for p in parts):
+        return Shapes(np.array([shapely.Point(p) for p in parts], object))
+    if len(parts) == 1 and len(parts[0]) == 4:
+        return Shapes(np.array([shapely.LineString([parts[0][:2], parts[0][2:]])], object))
+    return None
+
+
+def _read(source: str, _: Progress) -> tuple[Shapes, list[str]]:
+    typed = shapes_of(source)
+    return (typed if typed is not None else read_shapes(*split_layer(source))), []
+
+
+def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
+    value = as_kind(outcome.value, Shapes)
+    if path.suffix.lower() == ".csv":
+        write_text(path, table_text(value.columns))
+    else:
+        write_shapes(path, value)
+
+
+def _parts(value: Shapes) -> Parts:
+    texts = shapely.to_wkb(value.geometry, include_srid=False)
+    ends = np.cumsum([len(t) for t in texts], dtype=np.int64)
+    about, arrays = column_parts(value.columns)
+    return {**about, "crs": value.crs, "symbols": dict(value.symbols)}, [np.frombuffer(b"".join(texts), np.uint8), ends, *arrays]
+
+
+def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
+    whole, ends = arrays[0].tobytes(), arrays[1].tolist()
+    texts = [whole[a:b] for a, b in itertools.pairwise([0, *ends])]
+    geometry = np.asarray(shapely.from_wkb(np.array(texts, object))) if texts else np.empty(0, object)
+    return Shapes(geometry, columns_from(about, arrays[2:]), about["crs"], about["symbols"])
+
+
+SHAPES = Kind(
+    "shapes", Shapes, "shapes", (*DRIVERS, ".csv"), _read, _write, lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}", _parts, _made
+)

@@ -1,0 +1,45 @@
+"""Surfaces: grids of measured values, in files that the raster library reads and writes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from moss_step.formats.raster import ENDINGS, read_surface, split_band, write_surface
+from moss_step.kinds.grids import cells_of, frame_text
+from moss_step.kinds.kind import Kind, Parts
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.model.units import Unit
+
+
+def _read(source: str, progress: Progress) -> tuple[Surface, list[str]]:
+    surface, remarks = read_surface(*split_band(source), progress=progress)
+    if surface.frame.crs is None:
+        remarks.append("No reference system is stated: distances are taken as metres.")
+    return surface, remarks
+
+
+def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
+    write_surface(path, as_kind(outcome.value, Surface), name, progress)
+
+
+def _parts(value: Surface) -> Parts:
+    return {"frame": asdict(value.frame), "unit": asdict(value.unit), "quantity": value.quantity}, [value.values]
+
+
+def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
+    return Surface(arrays[0], Frame(**about["frame"]), Unit(**about["unit"]), about["quantity"])
+
+
+SURFACE = Kind(
+    "surface", Surface, "a surface", ENDINGS, _read, _write, lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}", _parts, _made,
+    cells=cells_of,
+)  # fmt: skip

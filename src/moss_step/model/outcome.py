@@ -1,0 +1,24 @@
+"""What a run of a step gives: a value of one of the kinds, and what it says of itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.findings import Finding
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+
+Value = Surface | ClassMap | Shapes | Table
+"""A value of any kind; ``kinds/`` holds what is done with each."""
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a run gives: the value, the card's main figure, findings and warnings."""
+
+    value: Value
+    figure: str
+    findings: tuple[Finding, ...] = ()
+    warnings: tuple[str, ...] = ()
