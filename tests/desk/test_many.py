@@ -33,6 +33,19 @@ def test_only_cards_in_view_are_made_and_the_others_when_they_are_scrolled_to(wi
     assert len(window.trail.cards) == 0
 
 
+def test_a_card_that_is_drawn_once_more_after_its_step_is_gone_does_no_harm(window, settle, hills_tif):
+    """The trail follows a moment after the study: what Qt draws in between is of a step that is no more."""
+    window.open_path(hills_tif)
+    settle(window)
+    card = window.trail.cards[window.work.chosen_id]
+    window.work.new()
+    assert not card.grab().isNull() and card.figure() == "waiting" and card.warnings() == []
+    card.refresh()
+    assert window.work.reason(card.step_id) == "" and window.work.missing_source(card.step_id) == ""
+    settle(window)
+    assert len(window.trail.cards) == 0
+
+
 def test_a_large_study_that_is_damaged_is_told_and_the_present_one_stays(window, settle, many, hills_tif):
     window.open_path(hills_tif)
     settle(window)

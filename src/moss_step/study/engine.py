@@ -147,8 +147,8 @@ class Engine:
         return key not in self.store and self.store.said(key) is not None
 
     def failure(self, study: Study, step_id: str) -> Failure | None:
-        """Say why a step has no result, when it was tried."""
-        return self._failures.get(self._place(study, step_id))
+        """Say why a step has no result, when it was tried; a step that is no more never was."""
+        return self._failures.get(self._place(study, step_id)) if study.has(step_id) else None
 
     def state(self, study: Study, step_id: str) -> State:
         """Whether a step is done, waiting to be run, or failed."""

@@ -47,7 +47,9 @@ class Card(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def refresh(self) -> None:
-        """Bring picture, tooltip and accessible name up to date."""
+        """Bring picture, tooltip and accessible name up to date; a card whose step is gone stays as it is until the trail takes it away."""
+        if not self.work.study.has(self.step_id):
+            return
         study, state, figure = self.work.study, self.work.state(self.step_id), self.figure()
         name = study.name_of(self.step_id)
         picture = self.work.picture(self.step_id)
@@ -88,7 +90,9 @@ class Card(QWidget):
     # --- painting
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the card."""
+        """Draw the card, unless its step is gone: the trail takes it away in a moment."""
+        if not self.work.study.has(self.step_id):
+            return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.step_id)
