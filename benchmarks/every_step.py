@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -84,20 +85,29 @@ def place_on(ground: Surface) -> Place:
     return lambda at: (ground.frame.x_of(at[1] * across), ground.frame.y_of(at[0] * down))
 
 
-def measure(name: str, side: int) -> Told:
-    """Run one step here."""
+@lru_cache(maxsize=2)
+def ground_of(side: int) -> Surface:
+    """A rough ground with holes of some cells, as grids from the air have them."""
+    heights = rough_ground(side)
+    for k in range(1, 8):
+        heights[k * side // 8 : k * side // 8 + 5, :: side // 9][:, :3] = np.nan
+    ground = metric(heights)
+    _ = ground.summary
+    return ground
+
+
+def measure(name: str, side: int, more: dict[str, str]) -> Told:
+    """Run one step here, with ``more`` settings than its own."""
     kind, told = step_kind(name), Told(name, 0.0, 0.0, "", 0, 0, 0)
     for n in (SMALL, side):
-        heights = rough_ground(n)
-        for k in range(1, 8):  # holes of some cells, as grids from the air have them
-            heights[k * n // 8 : k * n // 8 + 5, :: n // 9][:, :3] = np.nan
-        ground = metric(heights)
-        _ = ground.summary
+        ground = ground_of(n)
+        ground.derived.clear()
         given, inputs = given_for(kind, place_on(ground), ground), inputs_for(kind, ground, place_on(ground))
         if kind.kind == "stream_basins":  # up to 2,000 outlets are taken at a time
             given["min_area"] = ground.area / 500.0
         for value in inputs.values():
             _ = getattr(value, "summary", None)
+        given |= {k: v for k, v in more.items() if k in kind.settings.listed()}
         said = kind.bytes_needed(kind.checked(given), inputs)
         heard, peak = Listener(), Peak()
         with peak:
@@ -110,15 +120,15 @@ def measure(name: str, side: int) -> Told:
     return told
 
 
-def _child(name: str, side: int, answer: multiprocessing.Queue[dict[str, object]]) -> None:
-    answer.put(asdict(measure(name, side)))
+def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[dict[str, object]]) -> None:
+    answer.put(asdict(measure(name, side, more)))
 
 
-def measure_apart(name: str, side: int, at_most: float) -> Told:
+def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) -> Told:
     """Run one step in a process of its own, for some seconds at most."""
     context = multiprocessing.get_context("spawn")
     answer: multiprocessing.Queue[dict[str, object]] = context.Queue()
-    process = context.Process(target=_child, args=(name, side, answer))
+    process = context.Process(target=_child, args=(name, side, more, answer))
     process.start()
     watch = threading.Timer(at_most, process.kill)
     watch.start()
@@ -127,10 +137,10 @@ def measure_apart(name: str, side: int, at_most: float) -> Told:
     return Told(**answer.get()) if process.exitcode == 0 else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")  # type: ignore[arg-type]  # as it was put in
 
 
-def every(names: list[str], side: int, at_most: float) -> Iterator[Told]:
+def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Told]:
     """Measure steps one after another."""
     for name in names:
-        yield measure_apart(name, side, at_most)
+        yield measure_apart(name, side, more, at_most)
 
 
 def line(told: Told, side: int) -> str:
@@ -149,11 +159,12 @@ def main() -> int:
     parser.add_argument("--side", type=int, default=SIDE)
     parser.add_argument("--at-most", type=float, default=300.0, help="seconds for one step")
     parser.add_argument("--here", action="store_true", help="all in this process: sooner, and for memory good enough")
+    parser.add_argument("--set", nargs="*", default=[], metavar="name=value", help="settings for all steps that have them")
     parser.add_argument("--json", type=Path, help="file to write what was found into")
     asked = parser.parse_args()
     found = []
-    kinds = asked.kinds or list(KINDS)
-    for told in (measure(kind, asked.side) for kind in kinds) if asked.here else every(kinds, asked.side, asked.at_most):
+    kinds, more = asked.kinds or list(KINDS), dict(pair.split("=", 1) for pair in asked.set)
+    for told in (measure(kind, asked.side, more) for kind in kinds) if asked.here else every(kinds, asked.side, more, asked.at_most):
         print(line(told, asked.side), flush=True)
         found.append(told)
     if asked.json:

@@ -106,12 +106,30 @@ def another(_: bytes, other: bytes, __: random.Random) -> bytes:
 DAMAGE: tuple[Callable[[bytes, bytes, random.Random], bytes], ...] = (cut, scribbled, scribbled, swapped, with_something_nasty, another)
 
 
+FAR_FETCHED = ((1e308, 1e308), (1e307, 1e-300), (1e-320, 2.0), (2.0, 1e300), (1e154, 1e154), (5e-324, 5e-324))
+"""Cell sizes that a damaged header may hold: each is a number, and what follows from it may be none. The first one brought up a remark of a library."""
+
+
+def far_fetched(folder: Path) -> Iterator[tuple[Path, str]]:
+    """Grids of the far-fetched sizes, under the names of sound ones; each is there for a turn."""
+    for name, values in (("ground.tif", GROUND.values), ("classes.tif", np.ones(FRAME.shape, np.uint8))):
+        for dx, dy in FAR_FETCHED:
+            profile = {"driver": "GTiff", "width": 40, "height": 30, "count": 1, "dtype": values.dtype, "crs": FRAME.crs}
+            with rasterio.open(folder / name, "w", **profile, transform=from_origin(FRAME.x0, FRAME.y0, dx, dy)) as file:
+                file.write(values, 1)
+            yield folder / name, f"{name} of cells of {dx:g} by {dy:g}"
+
+
 def damaged_files(judge: Judge, rng: random.Random) -> Iterator[None]:
-    """One damaged file a turn, without end."""
+    """First the hand-made files, then one damaged file a turn, without end."""
     folder = judge.inside
     found = sound_files(folder)
     sound = {path: path.read_bytes() for paths in found.values() for path in paths}
     (folder / "good.tif").write_bytes(sound[folder / "ground.tif"])
+    for path, said in far_fetched(folder):
+        judge.case(words_for(path, folder), said)
+        path.write_bytes(sound[path])
+        yield
     while True:
         name = rng.choice(sorted(found))
         hit = rng.choice(found[name])

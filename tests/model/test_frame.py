@@ -59,3 +59,10 @@ def test_an_unknown_reference_system_is_refused_by_name():
     with pytest.raises(AskedWronglyError, match="'EPSG:0815x' is not a reference system"):
         Frame(1, 1, 0, 0, 1, 1).with_crs("EPSG:0815x")
     assert np.isclose(Frame(1, 1, 0, 0, 1, 1).with_crs("EPSG:32628").metres_per_unit, 1.0)
+
+
+@pytest.mark.parametrize(("dx", "dy"), [(1e308, 2.0), (2.0, 1e308), (1e154, 1e155), (5e-324, 1.0)])
+def test_a_frame_whose_extent_or_cells_are_no_numbers_is_refused(dx, dy):
+    """Each size is a number; forty of them, or the area of a cell, are not, or are nothing."""
+    with pytest.raises(MossError, match="not possible"):
+        Frame(30, 40, 412_000.0, 5_872_000.0, dx, dy, None)

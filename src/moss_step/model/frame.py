@@ -57,12 +57,18 @@ class Frame:
     crs: str | None = None
 
     def __post_init__(self) -> None:
-        """Refuse frames without cells or with a cell size that is no positive number."""
+        """Refuse frames without cells, or whose cells or extent are no positive numbers."""
         if self.rows < 1 or self.cols < 1:
             raise MossError(f"A grid of {self.rows} rows and {self.cols} columns has no cells.")
-        sizes = (self.dx, self.dy, self.x0, self.y0)
-        if not all(map(math.isfinite, sizes)) or self.dx <= 0 or self.dy <= 0:
+        told = (self.dx, self.dy, self.x0, self.y0, *self.box, self.dx * self.dy * self.rows * self.cols)
+        if not all(map(math.isfinite, told)) or self.dx <= 0 or self.dy <= 0 or not self._has_extent:
             raise MossError(f"A cell size of {self.dx} by {self.dy} is not possible.", "Check the file's header.")
+
+    @property
+    def _has_extent(self) -> bool:
+        """Whether the coordinates of the edges are told apart."""
+        xmin, ymin, xmax, ymax = self.box
+        return self.dx * self.dy > 0 and xmin < xmax and ymin < ymax
 
     @property
     def shape(self) -> tuple[int, int]:
