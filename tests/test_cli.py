@@ -285,3 +285,14 @@ def test_a_run_that_fails_leaves_its_folder_marked(tmp_path, hills_tif):
     _, said = process.communicate(timeout=60)
     assert process.returncode == 1 and said.count("\n") == 1
     assert json.loads((tmp_path / "out" / "results.json").read_text())["complete"] is False
+
+
+@pytest.mark.parametrize(("words", "waits"), [([], False), (["--nothing-run"], True)])
+def test_a_study_can_be_opened_with_nothing_run(tmp_path, monkeypatch, words, waits):
+    from moss_step.desk import app
+
+    study, opened = tmp_path / "a.moss", []
+    save_study(Study(), study)
+    monkeypatch.setattr(app, "run", lambda *a: opened.append(a) or 0)
+    assert main(["open", str(study), *words]) == 0
+    assert opened == [([study], False, waits)]

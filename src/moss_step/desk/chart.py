@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from moss_step.desk.parts import Later
 from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, font
 
 
@@ -20,37 +21,61 @@ class LineChart(QWidget):
 
     def __init__(self, across: str, up: str) -> None:
         super().__init__()
-        import pyqtgraph  # slow to load, and few views need it
-
-        self._plots = pyqtgraph
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
         self.marks: list[float] = []
-        self.plot: Any = pyqtgraph.PlotWidget(background=CARD)
+        self.plot: Any = None
+        self._lines: list[Any] = []
+        self._drawn: tuple[np.ndarray, np.ndarray] | None = None
+        self._later = Later(self._draw, self)  # the plot takes a while to make, and many changes are drawn once
+        self._holder = QVBoxLayout(self)
+        self._holder.setContentsMargins(0, 0, 0, 0)
+        self.setMinimumHeight(150)
+        self.setAccessibleName(f"Chart of {up} against {across}")
+        self._later.ask()
+
+    def _make_plot(self) -> None:
+        import pyqtgraph  # slow to load, and few views need it
+
+        self._plots = pyqtgraph
+        self.plot = pyqtgraph.PlotWidget(background=CARD)
         self.plot.setMenuEnabled(False)
         self.plot.setMouseEnabled(False, False)
         self.plot.hideButtons()
-        for side, title in (("bottom", across), ("left", up)):
+        for side in ("bottom", "left"):
             axis = self.plot.getAxis(side)
             axis.setPen(MUTED)
             axis.setTextPen(INK)
             axis.setStyle(tickFont=font(11))
             axis.enableAutoSIPrefix(False)
-            axis.setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
         self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), fillLevel=0.0, brush=(76, 107, 52, 40))
-        self._lines: list[Any] = []
         self.plot.scene().sigMouseClicked.connect(self._clicked)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(self.plot)
-        self.setMinimumHeight(150)
-        self.setAccessibleName(f"Chart of {up} against {across}")
+        self._holder.addWidget(self.plot)
+
+    def _draw(self) -> None:
+        """Bring the plot up to date."""
+        if self.plot is None:
+            self._make_plot()
+        for side, title in (("bottom", self.across), ("left", self.up)):
+            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
+        if self.curve is not self._drawn:
+            self._drawn = self.curve
+            self._curve.setData(*self.curve)
+            self.plot.autoRange(padding=0.03)
+        for line in self._lines:
+            self.plot.removeItem(line)
+        self._lines = []
+        for value in self.marks:
+            for color, width in ((DEEP, 4), (LICHEN, 2)):
+                line = self._plots.InfiniteLine(value, pen=self._plots.mkPen(color, width=width))
+                self.plot.addItem(line)
+                self._lines.append(line)
 
     def show_curve(self, x: np.ndarray, y: np.ndarray) -> None:
         """Show another curve."""
-        self.curve = (x, y)
-        self._curve.setData(x, y)
-        self.plot.autoRange(padding=0.03)
+        if not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])):
+            self.curve = (x, y)
+            self._later.ask()
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:
         """Show counts between edges as steps."""
@@ -58,20 +83,15 @@ class LineChart(QWidget):
 
     def show_titles(self, across: str, up: str) -> None:
         """Say what the axes are."""
-        for side, title in (("bottom", across), ("left", up)):
-            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
+        if (across, up) != (self.across, self.up):
+            self.across, self.up = across, up
+            self._later.ask()
 
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""
-        self.marks = list(values)
-        for line in self._lines:
-            self.plot.removeItem(line)
-        self._lines = []
-        for value in values:
-            for color, width in ((DEEP, 4), (LICHEN, 2)):
-                line = self._plots.InfiniteLine(value, pen=self._plots.mkPen(color, width=width))
-                self.plot.addItem(line)
-                self._lines.append(line)
+        if list(values) != self.marks:
+            self.marks = list(values)
+            self._later.ask()
 
     def _clicked(self, event: Any) -> None:
         place = self.plot.getViewBox().mapSceneToView(event.scenePos())

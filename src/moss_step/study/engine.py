@@ -216,7 +216,12 @@ class Engine:
         for step in run.steps:
             key = self.key(run.study, step.id)
             with self._alone(key if step.id in to_run or step.id in to_read else None, progress):
-                if key not in self.store and step.id in to_read and key is not None and not self._take_from_shelf(key, step.id in run.passing):
+                if (
+                    key not in self.store
+                    and step.id in to_read
+                    and key is not None
+                    and not self._take_from_shelf(key, step.id in run.passing, progress)
+                ):
                     return False
                 if key not in self.store and step.id in to_run:
                     if run.told:
@@ -239,8 +244,9 @@ class Engine:
                 in_use.discard(self.key(study, source) or "")
         self.store.trim(self._all_in_use())
 
-    def _take_from_shelf(self, key: str, passing: bool) -> bool:
+    def _take_from_shelf(self, key: str, passing: bool, progress: Progress) -> bool:
         start = time.monotonic()
+        progress.at(0.0, "Fetching a result that was kept")
         outcome = self._shelf.read(key) if self._shelf is not None else None
         if outcome is None:
             return False
