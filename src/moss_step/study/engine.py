@@ -209,25 +209,22 @@ class Engine:
 
     def _run_as_planned(self, run: Run, progress: Progress, in_use: set[str]) -> bool:
         """Run and read what is missing; says whether all that was to be read could be."""
+        in_use.update(filter(None, (self.key(run.study, step.id) for step in run.steps)))  # nothing goes while it is planned
         to_run, to_read = self._plan(run)
         waiting = Counter(source for step in run.steps if step.id in to_run for source in step.inputs.values())
-        waiting.update(run.wanted)
-        in_use.update(key for i in waiting if (key := self.key(run.study, i) if run.study.has(i) else None) is not None)
+        waiting.update(i for i in run.wanted if run.study.has(i))
+        in_use.intersection_update(filter(None, (self.key(run.study, i) for i in waiting)))
         for step in run.steps:
-            key = self.key(run.study, step.id)
+            key, passing = self.key(run.study, step.id), step.id in run.passing
             with self._alone(key if step.id in to_run or step.id in to_read else None, progress):
-                if (
-                    key not in self.store
-                    and step.id in to_read
-                    and key is not None
-                    and not self._take_from_shelf(key, step.id in run.passing, progress)
-                ):
+                missing = key not in self.store
+                if missing and step.id in to_read and not self._take_from_shelf(key, passing, progress):
                     return False
-                if key not in self.store and step.id in to_run:
+                if missing and step.id in to_run:
                     if run.told:
                         run.told(step.id)
-                    self._run_one(run.study, step, key, progress, step.id in run.passing)
-            if step.id not in run.passing:
+                    self._run_one(run.study, step, key, progress, passing)
+            if not passing:
                 self.store.settle(key)
             outcome = self.store.get(key)
             if run.made and outcome is not None:
@@ -244,11 +241,11 @@ class Engine:
                 in_use.discard(self.key(study, source) or "")
         self.store.trim(self._all_in_use())
 
-    def _take_from_shelf(self, key: str, passing: bool, progress: Progress) -> bool:
+    def _take_from_shelf(self, key: str | None, passing: bool, progress: Progress) -> bool:
         start = time.monotonic()
         progress.at(0.0, "Fetching a result that was kept")
-        outcome = self._shelf.read(key) if self._shelf is not None else None
-        if outcome is None:
+        outcome = self._shelf.read(key) if self._shelf is not None and key is not None else None
+        if outcome is None or key is None:
             return False
         self.store.put(key, outcome, time.monotonic() - start, passing)
         self.store.trim(self._all_in_use() | {key})
