@@ -9,7 +9,7 @@ MINUTES ?= 10
 SEED ?= 1
 READY := $(VENV)/.ready
 
-.PHONY: demo test setup bench screenshots lint demo-data soak clean
+.PHONY: demo test setup bench every-step screenshots lint demo-data soak clean
 
 demo: setup
 	sh tools/with_display.sh $(BIN)/moss-step demo
@@ -30,6 +30,9 @@ $(READY): pyproject.toml constraints.txt tools/system_packages.sh
 
 bench: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.run
+
+every-step: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks.every_step --page docs/every-step.md
 
 soak: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m soak --minutes $(MINUTES) --seed $(SEED) --report docs/reliability.md

@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
 
@@ -152,6 +153,22 @@ def line(told: Told, side: int) -> str:
     )
 
 
+def page(found: list[Told], side: int) -> str:
+    """The page of the docs, from a run of all steps."""
+    head = (
+        "# Every step on a large ground\n\n"
+        f"Written by `make every-step` on {datetime.now(UTC):%Y-%m-%d}: {side} x {side} cells of float32 with holes, {psutil.cpu_count()} cores, one run,\n"
+        f"each step in a process of its own with the settings of the tests. The bound for silence is {LONGEST:g} s: as often a step reports, and can be\n"
+        "stopped. Memory is the most beside the inputs, by the kernel's record; *said* is what the declaration says beforehand.\n\n"
+        "| step | time, s | longest silence, s | bytes a cell | said | of the result |\n| --- | ---: | ---: | ---: | ---: | ---: |\n"
+    )
+    cells, rows = side**2, []
+    for t in found:
+        sizes = f"{t.extra / cells:.1f} | {t.said / cells:.1f} | {t.result / cells:.2f}"
+        rows.append(f"| {t.kind} | {t.seconds:.2f} | {t.silence:.2f} | {sizes} |{' ' + t.failed if t.failed else ''}")
+    return head + "\n".join(rows) + "\n"
+
+
 def main() -> int:
     """Measure the steps that are named, or all; say whether none is silent for too long."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -161,12 +178,15 @@ def main() -> int:
     parser.add_argument("--here", action="store_true", help="all in this process: sooner, and for memory good enough")
     parser.add_argument("--set", nargs="*", default=[], metavar="name=value", help="settings for all steps that have them")
     parser.add_argument("--json", type=Path, help="file to write what was found into")
+    parser.add_argument("--page", type=Path, help="page of the docs to write")
     asked = parser.parse_args()
     found = []
     kinds, more = asked.kinds or list(KINDS), dict(pair.split("=", 1) for pair in asked.set)
     for told in (measure(kind, asked.side, more) for kind in kinds) if asked.here else every(kinds, asked.side, more, asked.at_most):
         print(line(told, asked.side), flush=True)
         found.append(told)
+    if asked.page:
+        asked.page.write_text(page(found, asked.side))
     if asked.json:
         asked.json.write_text(json.dumps([asdict(t) for t in found], indent=1) + "\n")
     return 0 if all(t.silence <= LONGEST and not t.failed for t in found) else 1
