@@ -157,9 +157,10 @@ def page(found: list[Told], side: int) -> str:
     """The page of the docs, from a run of all steps."""
     head = (
         "# Every step on a large ground\n\n"
-        f"Written by `make every-step` on {datetime.now(UTC):%Y-%m-%d}: {side} x {side} cells of float32 with holes, {psutil.cpu_count()} cores, one run,\n"
-        f"each step in a process of its own with the settings of the tests. The bound for silence is {LONGEST:g} s: as often a step reports, and can be\n"
-        "stopped. Memory is the most beside the inputs, by the kernel's record; *said* is what the declaration says beforehand.\n\n"
+        f"Written by `make every-step` on {datetime.now(UTC):%Y-%m-%d}: {side} x {side} cells of float32 with holes, {psutil.cpu_count()} cores,\n"
+        "one run, each step in a process of its own with the settings of the tests. A step reports as often as its longest silence, and can be\n"
+        f"stopped as often: {LONGEST:g} s is the bound. Memory is the most beside the inputs, by the kernel's record; *said* is what the\n"
+        "declaration says beforehand.\n\n"
         "| step | time, s | longest silence, s | bytes a cell | said | of the result |\n| --- | ---: | ---: | ---: | ---: | ---: |\n"
     )
     cells, rows = side**2, []

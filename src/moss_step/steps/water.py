@@ -281,13 +281,13 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
     slope = derive_slope(drainage.dem, "percent").values / 100.0 if settings.slope_exponent else None
     stream = network.stream_cells(drainage, area, slope, settings.slope_exponent, progress=progress.part(0.5, 0.6))
     found = network.network(drainage, stream, progress.part(0.6, 0.8))
-    lines = network.stream_lines(drainage, found, progress.part(0.8, 1.0))
+    lines = network.stream_lines(drainage, found, progress.part(0.8, 0.95))
     length = float(lines.columns["length_m"].sum())
     findings = (
         Finding("links", len(lines), CELLS), Finding("length", length, METRE), Finding("highest_order", int(found.strahler.max()), NONE),
         Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE), Finding("min_area", area, SQUARE_METRE),
     )  # fmt: skip
-    value = lines if settings.result == "lines" else network.stream_nodes(drainage, found)
+    value = lines if settings.result == "lines" else network.stream_nodes(drainage, found, progress.part(0.95, 1.0))
     return Outcome(value, f"{len(lines):,} links, {measured(length / 1000)} km", findings, (FILLED_FIRST,))
 
 

@@ -29,7 +29,7 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
@@ -326,7 +326,7 @@ zone_statistics = StepKind(
         InputSpec("surface", "surface", "Surface", "The values."),
     ),
     settings=ZoneSettings, gives="shapes", run=_zone_statistics,
-    memory=14,
+    memory=lambda s, inputs: largest_grid(inputs) * (26.0 if s.weighting == "coverage" else 14.0),
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
 )  # fmt: skip
 

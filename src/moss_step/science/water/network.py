@@ -287,10 +287,13 @@ def paths_as_lines(drainage: Drainage, paths: list[np.ndarray], progress: Progre
     return out
 
 
-def stream_nodes(drainage: Drainage, found: Network) -> Shapes:
+def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
     """Springs, junctions and outlets of a network as points."""
+    progress = progress or silent()
+    progress.at(0.0, "Finding nodes")
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
+    progress.at(0.4, "Counting what meets")
     into = np.bincount(np.searchsorted(nodes, lower), minlength=len(nodes))
     leaves = ~np.isin(nodes, upper)
     kinds = np.where(leaves, "outlet", np.where(into == 0, "spring", "junction")).astype(object)

@@ -50,14 +50,17 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
     ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and area_m2 is
     always that of the cells.
     """
-    found = parts_of(classes.codes, NO_CLASS, classes.frame, progress)
+    progress = progress or silent()
+    found = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
     if not len(found.number):
         raise MossError("No cell has a class.", "Choose another class map.")
     order = np.argsort(found.number, kind="stable")
     geometry, number = found.geometry[order], found.number[order]
     if smoothing:
         pins = fixed_corners(classes.codes)
-        geometry = np.array([smoothed(g, pins, classes.frame, smoothing) for g in geometry], object)
+        for k, area in enumerate(geometry):
+            part = progress.part(0.5 + 0.5 * k / len(geometry), 0.5 + 0.5 * (k + 1) / len(geometry))
+            geometry[k] = smoothed(area, pins, classes.frame, smoothing, part)
     _, areas = count_codes(classes.codes, classes.frame)
     codes, place = np.unique(number, return_inverse=True)
     names = [(e.name if (e := classes.entry(c)) else f"Class {c}") for c in codes]

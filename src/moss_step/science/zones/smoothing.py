@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
 from moss_step.model.typed import as_kind
 
 _OUTSIDE = -1
@@ -28,13 +29,16 @@ def fixed_corners(codes: np.ndarray) -> np.ndarray:
     return pins
 
 
-def smoothed(area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int) -> shapely.Polygon:
+def smoothed(area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int, progress: Progress | None = None) -> shapely.Polygon:
     """Round an outline of cells: Chaikin 1974, An algorithm for high-speed curve generation, between fixed corners.
 
     Two areas that share a line between fixed corners are rounded alike, so they still share it.
     """
     polygon = as_kind(area, shapely.Polygon)
-    rings = [_ring(np.asarray(r.coords), pins, frame, rounds) for r in (polygon.exterior, *polygon.interiors)]
+    rings, progress = [], progress or silent()
+    for k, ring in enumerate(outlines := (polygon.exterior, *polygon.interiors)):
+        progress.at(k / len(outlines), "Rounding outlines")
+        rings.append(_ring(np.asarray(ring.coords), pins, frame, rounds))
     return shapely.Polygon(rings[0], rings[1:])
 
 

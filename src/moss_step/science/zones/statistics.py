@@ -29,6 +29,7 @@ Weigh = Literal["cells", "area"]
 STATISTICS: tuple[str, ...] = get_args(Statistic)
 _ORDERED = {"median": 50.0, "p10": 10.0, "p25": 25.0, "p75": 75.0, "p90": 90.0}
 _POLYGONS = (int(shapely.GeometryType.POLYGON), int(shapely.GeometryType.MULTIPOLYGON))
+_PIECES = 200
 _BY_VALUE = ("majority", "minority", "variety")
 
 
@@ -86,7 +87,7 @@ def _measured(
     geometry: np.ndarray, surface: Surface, wanted: list[str], weighting: Weighting, weigh: Weigh, progress: Progress
 ) -> dict[str, np.ndarray]:
     if weighting == "coverage":
-        return _by_coverage(geometry, surface, wanted, weigh)
+        return _by_coverage(geometry, surface, wanted, weigh, progress)
     weights = surface.frame.row_areas if weigh == "area" else np.ones(surface.frame.rows)
     if _disjoint(geometry, surface.frame):
         return _by_grid(geometry, surface, wanted, weights, progress)
@@ -187,7 +188,7 @@ def _base(surface: Surface) -> float:
     return surface.summary.mean if surface.valid_count else 0.0
 
 
-def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh) -> dict[str, np.ndarray]:
+def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh, progress: Progress) -> dict[str, np.ndarray]:
     import json
 
     from exactextract import exact_extract
@@ -201,13 +202,16 @@ def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weig
     source = NumPyRasterSource(np.asarray(surface.values, np.float64), xmin, ymin, xmax, ymax, nodata=np.nan)
     areas = np.broadcast_to(surface.frame.row_areas[:, None], surface.frame.shape)
     weights = NumPyRasterSource(np.ascontiguousarray(areas), xmin, ymin, xmax, ymax) if weigh == "area" else None
-    features = [{"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(g))} for g in geometry]
     asked = list(dict.fromkeys(s for s in wanted if s != "range")) + (["min", "max"] if "range" in wanted else [])
     plain = [s for s in dict.fromkeys(asked) if s in words]
     quantiles = [s for s in asked if s in _ORDERED and s not in words]
     operations = [f"{s}={words[s]}" for s in plain] + [f"q=quantile(q={_ORDERED[s] / 100.0:g})" for s in quantiles]
     names = {s: s for s in plain} | {s: f"q_{_ORDERED[s]:.0f}" for s in quantiles}  # the library adds the percentage itself
-    rows = [f["properties"] for f in exact_extract(source, features, operations, weights=weights)]
+    rows = []
+    for k in range(0, len(geometry), step := max(1, len(geometry) // _PIECES)):  # some zones at a time: the library cannot be stopped within
+        progress.at(0.1 + 0.9 * k / len(geometry), "Zone by zone")
+        some = [{"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(g))} for g in geometry[k : k + step]]
+        rows += [f["properties"] for f in exact_extract(source, some, operations, weights=weights)]
     found = {s: np.array([np.nan if r[n] is None else r[n] for r in rows], np.float64) for s, n in names.items()}
     if "range" in wanted:
         found["range"] = found["max"] - found["min"]
