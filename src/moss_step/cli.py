@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import io
-import itertools
 import json
 import os
 import signal
@@ -14,10 +13,10 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from moss_step import __version__
-from moss_step.formats.whole import printable, sweep
+from moss_step.formats.whole import printable
 from moss_step.model.errors import AskedWronglyError, MossError, fault_text
 from moss_step.model.progress import Progress
-from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_ourselves, stand_in_for_closed, watched
+from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_ourselves, stand_in_for_closed
 
 DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
 
@@ -109,29 +108,9 @@ def program() -> int:
     """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the log."""
     stand_in_for_closed()
     hush_libraries()
-    if sys.argv[1:2] in (["do"], ["run"]):
-        return _watched_main()
-    if sys.argv[1:2] == ["steps"]:
+    if sys.argv[1:2] in (["do"], ["run"], ["steps"]):
         keep_to_ourselves()
     return main()
-
-
-def _watched_main() -> int:
-    """Do the work in a process of its own: where native code ends it, such as for want of memory, that is one line, and nothing is left."""
-
-    def work() -> int:
-        keep_to_ourselves()
-        return main()
-
-    ended = watched(work)
-    if ended.is_child or not ended.ended_by:
-        return ended.code
-    for word, value in itertools.pairwise(sys.argv):
-        if word in ("-o", "--out"):
-            for folder in (Path(value), Path(value).parent):
-                if folder.is_dir():
-                    sweep(folder)
-    return _said("The work was ended from outside or for want of memory. Free some memory and try again.", NOT_DONE)
 
 
 def open_window() -> int:
@@ -199,7 +178,7 @@ def _do(asked: argparse.Namespace) -> int:
 
 
 def _run(asked: argparse.Namespace) -> int:
-    from moss_step.formats.whole import write_text
+    from moss_step.formats.whole import sweep, write_text
     from moss_step.kinds.registry import kind_of
     from moss_step.study.engine import Engine
     from moss_step.study.graph import file_name

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import ctypes
 import logging
 import os
 import signal
 import sys
 import threading
 import warnings
-from collections.abc import Callable
 from types import TracebackType
-from typing import NamedTuple, NoReturn
+from typing import NoReturn
 
-_DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
 _log = logging.getLogger("moss_step")
 
 
@@ -62,33 +59,6 @@ def stand_in_for_closed() -> None:
                 os.dup2(nowhere, number)
                 os.close(nowhere)
             setattr(sys, name, os.fdopen(number, "w", encoding="utf-8", closefd=False))
-
-
-class Watched(NamedTuple):
-    """How watched work ended: as the child itself, that has done it, or as the one who watched; ``ended_by`` is the signal that ended the child."""
-
-    is_child: bool
-    code: int
-    ended_by: int = 0
-
-
-def watched(work: Callable[[], int]) -> Watched:
-    """Do work in a child process and wait for its end, so that one that native code ends for want of memory can be told.
-
-    Signals that ask the program to end go on to the child, which ends with this process in any case.
-    """
-    child = os.fork()  # before any library has begun threads of its own that count
-    if child == 0:
-        os.setpgid(0, 0)  # what is typed on a terminal reaches it by way of the one who watches
-        ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL)
-        return Watched(True, work())
-    for number in (signal.SIGTERM, signal.SIGINT):
-        if signal.getsignal(number) is not signal.SIG_IGN:
-            signal.signal(number, lambda n, _: os.kill(child, n))
-    _, status = os.waitpid(child, 0)
-    if os.WIFSIGNALED(status):
-        return Watched(False, -os.WTERMSIG(status), os.WTERMSIG(status))
-    return Watched(False, os.waitstatus_to_exitcode(status))
 
 
 def keep_to_ourselves() -> None:
