@@ -121,21 +121,21 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
     return told
 
 
-def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[dict[str, object]]) -> None:
-    answer.put(asdict(measure(name, side, more)))
+def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[Told]) -> None:
+    answer.put(measure(name, side, more))
 
 
 def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) -> Told:
     """Run one step in a process of its own, for some seconds at most."""
     context = multiprocessing.get_context("spawn")
-    answer: multiprocessing.Queue[dict[str, object]] = context.Queue()
+    answer: multiprocessing.Queue[Told] = context.Queue()
     process = context.Process(target=_child, args=(name, side, more, answer))
     process.start()
     watch = threading.Timer(at_most, process.kill)
     watch.start()
     process.join()
     watch.cancel()
-    return Told(**answer.get()) if process.exitcode == 0 else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")  # type: ignore[arg-type]  # as it was put in
+    return answer.get() if process.exitcode == 0 else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")
 
 
 def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Told]:

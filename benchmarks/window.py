@@ -7,6 +7,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from importlib import import_module
 from pathlib import Path
 
 import numpy as np
@@ -149,8 +150,7 @@ def _many_block(window: object, folder: Path, source: Path, gaps: list[float], l
 
 
 def _restart(gaps: list[float], last: list[float], timer: object) -> None:
-    import pyqtgraph  # noqa: F401 - as the window has loaded it by then
-
+    import_module("pyqtgraph")  # as the window has loaded it by then
     gaps.clear()
     last[0] = time.perf_counter()
     timer.start()

@@ -111,7 +111,7 @@ def function_of(step: StepKind) -> Callable[..., Result]:
     run.__name__ = run.__qualname__ = step.kind
     run.__module__ = "moss_step"
     run.__doc__ = documented(step)
-    run.__signature__ = signature  # type: ignore[attr-defined]  # read by help() and editors
+    vars(run)["__signature__"] = signature  # read by help() and editors
     return run
 
 

@@ -22,10 +22,12 @@ from moss_step.model.table import Table
 from moss_step.model.units import METRE, SQUARE_METRE
 from moss_step.science.water.drainage import Drainage, prepare, prepared
 from moss_step.study import engine as engines
+from moss_step.study import shelf as shelves
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import LEAST, SETTING, SHARE, Store, budget_from
+from tests.conftest import write_tif
 from tests.grounds import metric, relief
 
 FRAME = Frame(30, 40, 412_000.0, 5_872_000.0, 2.0, 2.0, "EPSG:32628")
@@ -284,3 +286,42 @@ def test_the_command_tells_what_results_take_and_removes_them(capsys):
     assert main(["cache"]) == 0 and "1 result," in capsys.readouterr().out
     assert main(["cache", "--clear"]) == 0 and "removed" in capsys.readouterr().out
     assert main(["cache"]) == 0 and "0 results, 0.0 MB" in capsys.readouterr().out
+
+
+def test_a_damaged_result_that_cannot_be_removed_is_worked_out_and_never_tried_again(study, slow, tmp_path, monkeypatch):
+    engine = Engine(shelf=Shelf(tmp_path / "shelf"))
+    ran(engine, study)
+    engine._shelving.shutdown(wait=True)
+    for file in (tmp_path / "shelf").iterdir():
+        file.write_bytes(b"another kind of file")
+    monkeypatch.setattr(Path, "unlink", lambda *_a, **_k: (_ for _ in ()).throw(PermissionError()))
+    shelf, read = Shelf(tmp_path / "shelf"), []
+    usual = shelf.read
+    monkeypatch.setattr(shelf, "read", lambda key: (read.append(key), usual(key))[1] if len(read) < 20 else pytest.fail("it goes on for ever"))
+    assert ran(Engine(shelf=shelf), study) == ["g", "s", "a", "c"] and len(read) == len(set(read))
+
+
+def test_results_of_another_program_are_not_taken(study, slow, tmp_path, monkeypatch):
+    """A method may have changed since: the sources of the program are part of what a result is kept under."""
+    engine = Engine(shelf=Shelf(tmp_path / "shelf"))
+    ran(engine, study)
+    engine._shelving.shutdown(wait=True)
+    monkeypatch.setattr(shelves, "program_digest", lambda: "another")
+    assert ran(Engine(shelf=Shelf(tmp_path / "shelf")), study) == ["g", "s", "a", "c"]
+
+
+def test_a_source_that_changes_while_it_is_read_is_not_kept_under_what_it_was(study, slow, tmp_path, hills_tif, hills, monkeypatch):
+    engine = Engine(shelf=Shelf(tmp_path / "shelf"))
+    engine.look(study, ["g"])
+    before, usual = engine.key(study, "g"), engines.run_declared
+
+    def changed_meanwhile(step, *more):
+        if step.kind == "open_grid":
+            write_tif(hills_tif, hills + 50.0, unit="metre")
+        return usual(step, *more)
+
+    monkeypatch.setattr(engines, "run_declared", changed_meanwhile)
+    monkeypatch.setattr(engine, "look", lambda *_a, **_k: False)
+    ran(engine, study, ["g"])
+    engine._shelving.shutdown(wait=True)
+    assert engine.store.said(before) is None and not (tmp_path / "shelf" / f"{before}.result").exists()

@@ -12,6 +12,7 @@ from pyproj import CRS, Geod, Transformer
 from pyproj.exceptions import CRSError, ProjError
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.typed import as_kind
 
 Box = tuple[float, float, float, float]
 """xmin, ymin, xmax, ymax in the units of the reference system."""
@@ -100,8 +101,7 @@ class Frame:
     @property
     def degrees_per_unit(self) -> float:
         """Degrees in one unit of a geographic system: 1 for degrees, 0.9 for grads."""
-        assert self.system is not None  # noqa: S101 - only asked of geographic frames
-        axes = self.system.axis_info
+        axes = as_kind(self.system, CRS).axis_info  # only asked of geographic frames
         return math.degrees(float(axes[0].unit_conversion_factor)) if axes else 1.0
 
     @property
@@ -232,8 +232,7 @@ class Frame:
 
     @cached_property
     def _geod(self) -> Geod:
-        assert self.system is not None  # noqa: S101 - only asked of geographic frames
-        return self.system.get_geod() or Geod(ellps="WGS84")
+        return as_kind(self.system, CRS).get_geod() or Geod(ellps="WGS84")
 
     @property
     def _row_latitudes(self) -> np.ndarray:

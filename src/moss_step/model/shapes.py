@@ -40,7 +40,7 @@ class Shapes:
     def __len__(self) -> int:
         return len(self.geometry)
 
-    @property
+    @cached_property
     def nbytes(self) -> int:
         """Approximate size in memory."""
         return int(shapely.get_num_coordinates(self.geometry).sum() * 16 + 200 * len(self.geometry))

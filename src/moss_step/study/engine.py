@@ -86,16 +86,15 @@ class Engine:
 
     def prepare(self, study: Study) -> None:
         """Work out what the window asks for at every turn: keys and names of all steps. For another thread, where there are many."""
-        self._keys_of(study)
-        for step in study.steps[:1]:
-            study.name_of(step.id)
+        if self._keys_of(study):
+            study.name_of(study.steps[0].id)  # all names are made with the first
 
     def look(self, study: Study, targets: Iterable[str], progress: Progress | None = None) -> bool:
         """Look at the source files that targets need; tells whether one is another than before. Not for the window's own thread."""
         before = self.sources.version
         for step in study.needs(targets):
-            for name in step.declared.file_settings:
-                self.sources.look(str(step.settings.get(name, "")), progress)
+            for file in step.files:
+                self.sources.look(file, progress)
         return self.sources.version != before
 
     def _keys_of(self, study: Study) -> dict[str, str | None]:
@@ -300,7 +299,10 @@ class Engine:
             if key is None:
                 self._check_sources(study, step)
             inputs = {n: self._value(study, source) for n, source in step.inputs.items()}
+            before = [self.sources.digest(f) for f in step.files]
             result = run_declared(step.declared, step.settings, inputs, progress)
+            if before != [self.sources.look(f, progress) for f in step.files]:
+                raise MossError(f"{step.files[0]} changed while it was read.", "Run the step again.")
         except StoppedError:
             raise
         except MossError as error:
@@ -321,8 +323,8 @@ class Engine:
         return outcome.value
 
     def _check_sources(self, study: Study, step: Step) -> None:
-        for name in step.declared.file_settings:
-            check_readable(split_layer(str(step.settings.get(name, "")))[0])
+        for file in step.files:
+            check_readable(split_layer(file)[0])
         for source in step.inputs.values():
             if self.outcome(study, source) is None:
                 raise MossError(f"'{study.name_of(source)}' has no result to work from.", "See its card.")

@@ -35,6 +35,11 @@ class Step(BaseModel):
         """The declaration of this step's kind."""
         return step_kind(self.kind)
 
+    @property
+    def files(self) -> list[str]:
+        """The files that it reads, as its settings name them."""
+        return [str(self.settings[n]) for n in self.declared.file_settings if n in self.settings]
+
 
 class KeyRow(BaseModel):
     """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
@@ -132,7 +137,7 @@ class Study(BaseModel):
     @property
     def source_files(self) -> list[str]:
         """The files that steps read, as their settings name them."""
-        return [str(s.settings[n]) for s in self.steps for n in s.declared.file_settings if n in s.settings]
+        return [file for step in self.steps for file in step.files]
 
     def fresh_id(self, kind: str) -> str:
         """Give an id that no step has yet."""

@@ -40,8 +40,8 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     for name, field in declared.settings.listed().items():
         unit = extra(field, "unit")
         lines.append(f"- {field.title}: {_setting_text(getattr(settings, name))}{' ' + unit if unit else ''}")
-    for name in declared.file_settings:
-        digest = engine.file_hash(str(step.settings.get(name, "")))
+    for file in step.files:
+        digest = engine.file_hash(file)
         if digest:
             lines.append(f"- content of the file (BLAKE2b): {digest[:32]}")
     said = engine.said(study, step.id)

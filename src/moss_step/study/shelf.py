@@ -7,6 +7,7 @@ Nothing in it is ever run.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import logging
 import os
@@ -16,6 +17,7 @@ import zlib
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import asdict
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +25,7 @@ import numpy as np
 from platformdirs import user_cache_path
 from shapely.errors import ShapelyError
 
+import moss_step
 from moss_step.formats.whole import sweep, whole_file
 from moss_step.kinds.kind import NotPlainError
 from moss_step.kinds.registry import kind_named, kind_of
@@ -45,17 +48,28 @@ def shelf_folder() -> Path:
     return user_cache_path("moss-step") / "results"
 
 
+@cache
+def program_digest() -> str:
+    """Digest of all that results are worked out by: one of another program may differ, whatever its version says."""
+    package, whole = Path(moss_step.__file__).parent, hashlib.blake2b(digest_size=16)
+    for part in ("model", "science", "formats", "kinds", "steps"):
+        for file in sorted((package / part).rglob("*.py")):
+            whole.update(file.read_bytes())
+    return whole.hexdigest()
+
+
 class Shelf:
     """A folder of results by their keys, the oldest of which go when it is full."""
 
     def __init__(self, folder: Path | None = None, most_bytes: int = MOST_BYTES) -> None:
         self.folder, self._most_bytes = folder or shelf_folder(), most_bytes
+        self._unreadable: set[str] = set()
         if self.folder.is_dir():
             sweep(self.folder)
 
     def size_of(self, key: str | None) -> int | None:
         """Bytes of a result; None when it is not here. Touches the disk: not for the window's own thread."""
-        if key is None:
+        if key is None or key in self._unreadable:
             return None
         with suppress(OSError):
             return self._file(key).stat().st_size
@@ -68,6 +82,7 @@ class Shelf:
             header, arrays = as_parts(outcome)
             with whole_file(self._file(key)) as temporary:
                 _write(temporary, header, arrays)
+            self._unreadable.discard(key)
             self._trim(key)
         except (NotPlainError, MossError, OSError) as error:
             _log.info("a result is not kept on disk: %s", error)
@@ -80,10 +95,9 @@ class Shelf:
         try:
             outcome = _read(file)
             os.utime(file)
-        except FileNotFoundError:
-            return None
         except _DAMAGE as error:
             _log.info("a result on disk could not be read: %s", error)
+            self._unreadable.add(key)  # it may not go: the folder may be one that cannot be written
             with suppress(OSError):
                 file.unlink()
             return None
@@ -134,7 +148,7 @@ def as_parts(outcome: Outcome) -> tuple[dict[str, Any], list[np.ndarray]]:
     kind = kind_of(outcome.value)
     about, arrays = kind.parts(outcome.value)
     header = {"kind": kind.name, "about": about, "figure": outcome.figure, "warnings": list(outcome.warnings),
-              "findings": [asdict(f) for f in outcome.findings]}  # fmt: skip
+              "findings": [asdict(f) for f in outcome.findings], "program": program_digest()}  # fmt: skip
     return header, [np.ascontiguousarray(a) for a in arrays]
 
 
@@ -176,6 +190,8 @@ def _read(path: Path) -> Outcome:
         if zlib.crc32(text) != crc:
             raise ValueError("a damaged header")
         header = json.loads(text)
+        if header["program"] != program_digest():
+            raise ValueError("a result of another program")
         arrays = []
         for about in header["listed"]:
             dtype = np.dtype(about["dtype"])

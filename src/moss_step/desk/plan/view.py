@@ -44,6 +44,7 @@ from moss_step.desk.plan.pictures import ShapesPicture, path_of
 from moss_step.desk.plan.readings import place_text, readings
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
+from moss_step.model.typed import as_kind
 
 Tool = Literal["look", "box", "line"]
 MOST_CARDS = 60
@@ -367,10 +368,10 @@ class PlanView(QWidget):
         return None
 
     def _drag_handle(self, at: QPointF, ended: bool) -> None:
-        assert self._handle is not None  # noqa: S101 - dragged only while it is held
+        held = as_kind(self._handle, int)
         x, y = self.camera.world(at.x(), at.y())
-        self.handles = tuple((x, y) if i == self._handle else p for i, p in enumerate(self.handles))
-        self.handle_moved.emit(self._handle, x, y, ended)
+        self.handles = tuple((x, y) if i == held else p for i, p in enumerate(self.handles))
+        self.handle_moved.emit(held, x, y, ended)
         self.update(self._bare())
 
     def show_live(self, live: Live | None) -> None:

@@ -22,6 +22,7 @@ from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured
@@ -114,9 +115,9 @@ class SectionChart(QWidget):
                 painter.drawEllipse(QPointF(xs[self.at], ys[self.at]), 5, 5)
 
     def _paint_axes(self, painter: QPainter, plot: QRectF, span: tuple[float, float], length: float) -> None:
-        assert self.table is not None  # noqa: S101 - asked while a table is shown
+        table = as_kind(self.table, Table)
         painter.setFont(font(11))
-        unit = self.table.unit(self.names[0])
+        unit = table.unit(self.names[0])
         for k in range(4):
             value = span[0] + (span[1] - span[0]) * k / 3
             y = plot.bottom() - plot.height() * k / 3
