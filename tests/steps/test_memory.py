@@ -16,6 +16,7 @@ from moss_step.study.engine import run_declared
 from tests.cases import KINDS, as_is, given_for, inputs_for
 from tests.grounds import metric, relief
 
+ROOT = Path(__file__).parents[2]
 SIDE = 1200
 AROUND = 12e6
 """Bytes that a process takes and gives back by itself: kernels, threads, small things."""
@@ -26,14 +27,29 @@ def taken(tmp_path_factory) -> dict[str, dict[str, float]]:
     """What each step took on one ground, beside its inputs, in a process of its own."""
     file = tmp_path_factory.mktemp("memory") / "taken.json"
     command = [sys.executable, "-m", "benchmarks.every_step", "--here", "--side", str(SIDE), "--json", str(file)]
-    subprocess.run(command, cwd=Path(__file__).parents[2], capture_output=True, check=False, timeout=300)
+    subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
     return {row["kind"]: row for row in json.loads(file.read_text())}
 
 
+@pytest.fixture
+def taken_alone(tmp_path):
+    """Measure one step again, in a process that has done nothing else: what earlier ones left behind is not its own."""
+
+    def measure(name: str) -> dict[str, float]:
+        file = tmp_path / "alone.json"
+        command = [sys.executable, "-m", "benchmarks.every_step", name, "--side", str(SIDE), "--json", str(file)]
+        subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
+        return json.loads(file.read_text())[0]
+
+    return measure
+
+
 @pytest.mark.parametrize("name", sorted(KINDS))
-def test_a_step_takes_no_more_memory_than_it_says_and_does_not_say_far_too_much(name, taken):
+def test_a_step_takes_no_more_memory_than_it_says_and_does_not_say_far_too_much(name, taken, taken_alone):
     row, said = taken[name], taken[name]["said"]
     assert not row["failed"]
+    if row["extra"] > said:
+        row = taken_alone(name)
     assert row["extra"] <= said + AROUND, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
     assert said <= 3.5 * row["extra"] + 8.0 * SIDE**2, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
 

@@ -119,6 +119,6 @@ classify = StepKind(
     settings=ClassifySettings,
     gives="classes",
     run=_classify,
-    memory=16,
+    memory=18,
     label=lambda s, names: f"Classes of {names['surface']}",
 )

@@ -204,6 +204,6 @@ hypsometry = StepKind(
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
     inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
     settings=HypsometrySettings, gives="table", run=_hypsometry,
-    memory=8,
+    memory=10,
     label=lambda s, names: f"Hypsometric curve of {names['dem']}",
 )  # fmt: skip

@@ -166,6 +166,6 @@ relief_tint = StepKind(
     help="Bands of height in tints from low to high, with the area of each.",
     words=("hypsometric tint", "layer tint", "elevation bands", "height zones", "elevation classes"),
     inputs=(DEM,), settings=TintSettings, gives="classes", run=_relief_tint,
-    memory=21,
+    memory=27,
     label=lambda s, names: f"Relief tint of {names['dem']}",
 )  # fmt: skip

@@ -122,7 +122,7 @@ which_see = StepKind(
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
-    memory=14,
+    memory=16,
     label=lambda s, names: f"Which see {names['dem']}",
 )  # fmt: skip
 

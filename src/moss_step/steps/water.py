@@ -447,7 +447,7 @@ catchment = StepKind(
     help="All the ground that drains to points, to a line drawn across a valley, or to areas, with its figures.",
     words=("watershed", "pour point", "upslope area", "drainage area", "contributing area", "dam site"),
     inputs=(DEM, _OUTLETS), settings=CatchmentSettings, gives="shapes", run=_catchment,
-    memory=34,
+    memory=36,
     label=lambda s, names: f"Catchment in {names['dem']}",
 )  # fmt: skip
 
@@ -545,7 +545,7 @@ ridges_valleys = StepKind(
     help="Whole ridges and valleys from the topology of the flow, kept by their length and steepness.",
     words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
     inputs=(DEM,), settings=RidgeSettings, gives="shapes", run=_ridges_valleys,
-    memory=105,
+    memory=122,
     label=lambda s, names: f"{'Ridges and valleys' if s.which == 'both' else s.which.capitalize()} of {names['dem']}",
     look={"column": "kind", "method": "unique"},
 )  # fmt: skip

@@ -275,7 +275,7 @@ tessellate = StepKind(
         InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", optional=True),
     ),
     settings=TessellateSettings, gives="shapes", run=_tessellate,
-    memory=10,
+    memory=13,
     label=lambda s, names: f"{s.shape.capitalize()}s of {s.spacing:g} m over {names['extent']}",
 )  # fmt: skip
 
