@@ -157,7 +157,8 @@ def test_differences_convert_units_and_say_so():
     high, low = plane(4, 4, 0.1, 0.0), plane(4, 4, 0.1, 0.0)
     in_feet = Surface(low.values / np.float32(0.3048), low.frame, FOOT)
     made, remarks = difference(high, in_feet)
-    assert_allclose(made.values, 0, atol=1e-3) and "converted from foot to metre" in remarks[0]
+    assert_allclose(made.values, 0, atol=1e-3)
+    assert "converted from foot to metre" in remarks[0]
     assert_allclose(difference(high, low, "ratio")[0].values, 1)
     assert_allclose(difference(exaggerated(high, 1.1), low, "change")[0].values, 10, rtol=1e-3)
     assert_allclose(converted(high, FOOT).values, in_feet.values, rtol=1e-6)

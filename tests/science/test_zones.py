@@ -3,17 +3,19 @@ import pytest
 import shapely
 from exactextract import exact_extract
 from exactextract.raster import NumPyRasterSource
-from numpy.testing import assert_allclose
+from numpy.testing import assert_allclose, assert_array_equal
 from pyproj import Geod
 from skimage.measure import label
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.relief.profile import profile
+from moss_step.science.zones import coverage, ordering
 from moss_step.science.zones.outlines import classes_to_areas, mask_surface, patches, shapes_to_grid
 from moss_step.science.zones.statistics import STATISTICS, class_areas, zone_statistics
 from moss_step.science.zones.tessellate import tessellate
@@ -56,7 +58,8 @@ def test_classes_to_areas_and_back():
     classes = random_classes(3)
     areas = classes_to_areas(classes)
     counts = [(classes.codes == c).sum() * 4.0 for c in (0, 1)]
-    assert_allclose(areas.columns["area_m2"], counts) and assert_allclose(shapely.area(areas.geometry), counts)
+    assert_allclose(areas.columns["area_m2"], counts)
+    assert_allclose(shapely.area(areas.geometry), counts)
     again = shapes_to_grid(areas, classes.frame, "name")
     names = {c.code: c.name for c in again.classes}
     for code, name in ((0, "no"), (1, "yes")):
@@ -132,7 +135,8 @@ def test_coverage_weights_equal_exactextract():
     source = NumPyRasterSource(dem.values.astype(float), *(dem.frame.box[i] for i in (0, 1, 2, 3)), nodata=np.nan)
     features = [{"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry]
     theirs = [f["properties"] for f in exact_extract(source, features, ["mean", "count", "min", "max"])]
-    assert_allclose(found["mean"], [t["mean"] for t in theirs]) and assert_allclose(found["count"], [t["count"] for t in theirs])
+    assert_allclose(found["mean"], [t["mean"] for t in theirs])
+    assert_allclose(found["count"], [t["count"] for t in theirs])
     assert_allclose(found["range"], [t["max"] - t["min"] for t in theirs])
 
 
@@ -169,3 +173,48 @@ def test_a_profile_reads_planes_exactly_and_measures_true_distances():
     assert table.columns["distance"][-1] == pytest.approx(Geod(ellps="WGS84").inv(10.1, 49.9, 10.3, 49.7)[2], rel=1e-6)
     with pytest.raises(AskedWronglyError, match="no length"):
         profile({"value": dem}, shapely.LineString([(0, 0), (0, 0)]))
+
+
+@pytest.mark.parametrize("weigh", ["cells", "area"])
+def test_statistics_by_coverage_are_those_of_the_library_with_large_areas_in_bands(weigh, monkeypatch):
+    """exactextract's own statistics of the whole areas (general library), where ours are added up band by band."""
+    rng = np.random.default_rng(4)
+    values = rng.normal(300.0, 20.0, (90, 70))
+    values[rng.random((90, 70)) < 0.1] = np.nan
+    frame = Frame(90, 70, -2.0, 60.0, 0.02, 0.01, "EPSG:4326")
+    dem = Surface(values, frame, METRE)
+    west, south, east, north = frame.box
+    round_one = shapely.Point((west + east) / 2, (south + north) / 2).buffer(0.4213)
+    beyond = shapely.box(west - 1.0, north - 0.3334, west + 0.1117, north + 1.0)
+    ring = round_one.difference(round_one.buffer(-0.2)).union(shapely.box(east - 0.013, south, east, south + 0.005))
+    zones = Shapes(np.array([round_one, beyond, ring, shapely.box(70, 0, 71, 1)], object), {}, "EPSG:4326")
+    monkeypatch.setattr(coverage, "_PIECE", 300)
+    monkeypatch.setattr(ordering, "_PIECE", 100)
+    plain = ["count", "sum", "min", "max", "variety", "median"]
+    found = zone_statistics(zones, dem, [*plain, "mean", "std", "p10", "p90"], "coverage", weigh=weigh)
+    source = NumPyRasterSource(values, *frame.box, nodata=np.nan)
+    areas = NumPyRasterSource(np.ascontiguousarray(np.broadcast_to(frame.row_areas[:, None], frame.shape)), *frame.box)
+    features = [{"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry[:3]]
+    of = {"mean": "mean", "std": "stdev"} if weigh == "cells" else {"mean": "weighted_mean", "std": "weighted_stdev"}
+    asked = [*plain, *(f"{ours}={theirs}" for ours, theirs in of.items()), "q=quantile(q=0.1)", "r=quantile(q=0.9)"]
+    theirs = [f["properties"] for f in exact_extract(source, features, asked, weights=areas if weigh == "area" else None)]
+    for name, other in {**{n: n for n in plain}, "mean": "mean", "std": "std", "p10": "q_10", "p90": "r_90"}.items():
+        assert_allclose(found[name][:3], [float(t[other]) for t in theirs], rtol=1e-6, err_msg=name)
+    assert found["count"][3] == 0 and np.isnan(found["median"][3]) and found["variety"][3] == 0
+    rounded = Surface(np.round(values / 20.0), frame, METRE)
+    source = NumPyRasterSource(rounded.values, *frame.box, nodata=np.nan)
+    found = zone_statistics(zones, rounded, ["majority", "minority", "variety"], "coverage")
+    for name in ("majority", "minority", "variety"):
+        assert_allclose(found[name][:3], [f["properties"][name] for f in exact_extract(source, features, [name])])
+
+
+def test_values_in_order_are_those_of_one_sort(monkeypatch):
+    rng, heard = np.random.default_rng(5), []
+    monkeypatch.setattr(ordering, "_PIECE", 50)
+    for values in (rng.normal(size=2_345), np.repeat([3.0, 1.0, 2.0], 400), np.zeros(333)):
+        weights = rng.random(len(values))
+        ours, theirs = ordering.in_order(Progress(lambda f, _: heard.append(f)), values, weights)
+        assert_array_equal(ours, np.sort(values))
+        assert_allclose(np.bincount(np.searchsorted(np.unique(ours), ours), theirs), np.bincount(np.unique(values, return_inverse=True)[1], weights))
+        assert_array_equal(ordering.in_order(silent(), values)[0], ours)
+    assert len(heard) > 100

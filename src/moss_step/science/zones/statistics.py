@@ -20,16 +20,21 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
 from moss_step.science.algebra.bearings import bearing_of, spread, vectors
 from moss_step.science.regrid import affine
+from moss_step.science.zones.coverage import covered
+from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles
 
 Statistic = Literal[
     "count", "sum", "mean", "median", "min", "max", "range", "std", "majority", "minority", "variety", "p10", "p25", "p75", "p90",
 ]  # fmt: skip
 Weighting = Literal["centre", "coverage"]
 Weigh = Literal["cells", "area"]
+Pair = tuple[np.ndarray, np.ndarray]
+"""Values, and what each weighs."""
 STATISTICS: tuple[str, ...] = get_args(Statistic)
 _ORDERED = {"median": 50.0, "p10": 10.0, "p25": 25.0, "p75": 75.0, "p90": 90.0}
 _POLYGONS = (int(shapely.GeometryType.POLYGON), int(shapely.GeometryType.MULTIPOLYGON))
-_PIECES = 200
+_AT_ONCE = 1 << 21
+"""Cells between two reports."""
 _BY_VALUE = ("majority", "minority", "variety")
 
 
@@ -132,24 +137,24 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
     n, frame = len(geometry), surface.frame
     pairs = ((g, k) for k, g in enumerate(geometry, start=1))
     ids = rasterize(pairs, frame.shape, fill=0, transform=affine(frame), dtype="int32")
-    progress.at(0.4, "Adding up")
     shape = (min(4, frame.rows), n + 1)
     count, mass, total, moment, square = (np.zeros(shape) for _ in range(5))
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
     base = _base(surface)
-    _accumulate(ids, surface.values, base, weights, (count, mass, total, moment, square, low, high))
+    for a, b in progress.part(0.4, 0.6).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Adding up"):
+        _accumulate(ids[a:b], surface.values[a:b], base, weights[a:b], (count, mass, total, moment, square, low, high))
     added = [v.sum(0)[1:] for v in (count, mass, total, moment, square)]
     sums = Sums(added[0], added[1], added[2], added[3], added[4], low.min(0)[1:], high.max(0)[1:])
     found = _moments(sums, base)
     if any(s in _ORDERED or s in _BY_VALUE for s in wanted):
-        progress.at(0.6, "Ordering values")
         cuts = np.concatenate([[0], np.cumsum(sums.number.astype(np.int64))])
         values = np.empty(cuts[-1], surface.values.dtype)
-        _by_zone(ids, surface.values, cuts[:-1].copy(), values)
+        places = cuts[:-1].copy()
+        for a, b in progress.part(0.6, 0.65).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Ordering values"):
+            _by_zone(ids[a:b], surface.values[a:b], places, values)
         groups = [values[a:b] for a, b in itertools.pairwise(cuts)]
         for k, group in enumerate(groups):
-            progress.at(0.6 + 0.2 * k / n, "Ordering values")
-            group.sort()
+            groups[k] = in_order(progress.part(0.65 + 0.15 * k / n, 0.65 + 0.15 * (k + 1) / n), group)[0]
         found |= _of_groups(groups, wanted, progress.part(0.8, 1.0))
     return {s: found[s] for s in wanted}
 
@@ -168,7 +173,7 @@ def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh
         d = values.astype(np.float64) - base
         ends = (values.min(), values.max()) if len(values) else (np.inf, -np.inf)
         rows_of_sums.append((float(len(d)), share.sum(), d.sum(), (share * d).sum(), (share * d * d).sum(), *map(float, ends)))
-        groups.append(np.sort(values))
+        groups.append(in_order(progress.part(0.1 + 0.9 * k / len(geometry), 0.1 + 0.9 * (k + 1) / len(geometry)), values)[0])
     found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
     return {s: found[s] for s in wanted}
 
@@ -189,33 +194,51 @@ def _base(surface: Surface) -> float:
 
 
 def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh, progress: Progress) -> dict[str, np.ndarray]:
-    import json
-
-    from exactextract import exact_extract
-    from exactextract.raster import NumPyRasterSource
-
-    words = {"min": "min", "max": "max", "sum": "sum", "mean": "mean", "count": "count", "median": "median", "std": "stdev",
-             "majority": "majority", "minority": "minority", "variety": "variety"}  # fmt: skip
-    if weigh == "area":
-        words |= {"mean": "weighted_mean", "std": "weighted_stdev"}
-    xmin, ymin, xmax, ymax = surface.frame.box
-    source = NumPyRasterSource(np.asarray(surface.values, np.float64), xmin, ymin, xmax, ymax, nodata=np.nan)
-    areas = np.broadcast_to(surface.frame.row_areas[:, None], surface.frame.shape)
-    weights = NumPyRasterSource(np.ascontiguousarray(areas), xmin, ymin, xmax, ymax) if weigh == "area" else None
-    asked = list(dict.fromkeys(s for s in wanted if s != "range")) + (["min", "max"] if "range" in wanted else [])
-    plain = [s for s in dict.fromkeys(asked) if s in words]
-    quantiles = [s for s in asked if s in _ORDERED and s not in words]
-    operations = [f"{s}={words[s]}" for s in plain] + [f"q=quantile(q={_ORDERED[s] / 100.0:g})" for s in quantiles]
-    names = {s: s for s in plain} | {s: f"q_{_ORDERED[s]:.0f}" for s in quantiles}  # the library adds the percentage itself
-    rows = []
-    for k in range(0, len(geometry), step := max(1, len(geometry) // _PIECES)):  # some zones at a time: the library cannot be stopped within
-        progress.at(0.1 + 0.9 * k / len(geometry), "Zone by zone")
-        some = [{"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(g))} for g in geometry[k : k + step]]
-        rows += [f["properties"] for f in exact_extract(source, some, operations, weights=weights)]
-    found = {s: np.array([np.nan if r[n] is None else r[n] for r in rows], np.float64) for s, n in names.items()}
-    if "range" in wanted:
-        found["range"] = found["max"] - found["min"]
+    n, base, areas = len(geometry), _base(surface), surface.frame.row_areas if weigh == "area" else None
+    number, mass, total, moment, square = np.zeros((5, n))
+    low, high = np.full(n, np.inf), np.full(n, -np.inf)
+    kept: list[list[Pair]] = [[] for _ in range(n)]
+    by_order = any(s in _ORDERED or s in _BY_VALUE for s in wanted)
+    for part in covered(geometry, surface, progress.part(0.1, 0.5 if by_order else 1.0)):
+        k, d = part.zone, part.values - base
+        weight = part.share if areas is None else part.share * areas[part.rows]
+        number[k] += part.share.sum()
+        mass[k] += weight.sum()
+        total[k] += part.share @ d
+        moment[k] += weight @ d
+        square[k] += weight @ (d * d)
+        if len(d):
+            low[k], high[k] = min(low[k], part.values.min()), max(high[k], part.values.max())
+        if by_order:  # in short form: all of a large zone are kept
+            kept[k].append((part.values.astype(surface.values.dtype), part.share.astype(np.float32)))
+    found = _moments(Sums(number, mass, total, moment, square, low, high), base)
+    if by_order:
+        found |= _of_covered(kept, wanted, progress.part(0.5, 1.0))
     return {s: found[s] for s in wanted}
+
+
+def _of_covered(kept: list[list[Pair]], wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
+    """Order statistics and statistics of distinct values, cells weighed by the share that is covered."""
+    shares = {s: percent / 100.0 for s, percent in _ORDERED.items() if s in wanted}
+    found = {s: np.full(len(kept), np.nan) for s in (*shares, *_BY_VALUE)}
+    found["variety"][:] = 0.0
+    for k, parts in enumerate(kept):
+        progress.at(k / len(kept), "Ordering values")
+        if not sum(len(v) for v, _ in parts):
+            continue
+        some = np.concatenate([v for v, _ in parts]), np.concatenate([w for _, w in parts])
+        parts.clear()
+        values, weights = in_order(progress.part(k / len(kept), (k + 1) / len(kept)), *some)
+        progress.at((k + 0.99) / len(kept), "Reading values off")
+        for s, quantile in zip(shares, weighed_quantiles(values, weights, list(shares.values())), strict=True):
+            found[s][k] = quantile
+        if not any(s in wanted for s in _BY_VALUE):
+            continue
+        progress.at((k + 0.995) / len(kept), "Counting values")
+        different, weighs = distinct(values, weights)
+        found["variety"][k] = len(different)
+        found["majority"][k], found["minority"][k] = different[np.argmax(weighs)], different[np.argmin(weighs)]
+    return {s: v for s, v in found.items() if s in wanted}
 
 
 class Sums(NamedTuple):
@@ -264,10 +287,10 @@ def _of_groups(groups: list[np.ndarray], wanted: list[str], progress: Progress) 
 def _of_values(values: np.ndarray, statistic: str) -> float:
     if len(values) == 0:
         return 0.0 if statistic == "variety" else float("nan")
-    distinct, counts = np.unique(values, return_counts=True)
+    different, counts = distinct(values)
     if statistic == "variety":
-        return float(len(distinct))
-    return float(distinct[np.argmax(counts) if statistic == "majority" else np.argmin(counts)])
+        return float(len(different))
+    return float(different[np.argmax(counts) if statistic == "majority" else np.argmin(counts)])
 
 
 def _window(geometry: shapely.Geometry, frame: Frame) -> tuple[slice, slice, np.ndarray | None]:
