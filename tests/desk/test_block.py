@@ -300,11 +300,13 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
     assert view.patch[1] is None, "from afar the whole ground's picture is enough"
 
 
-def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp):
+def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp, settle):
     window = block
     window.block.write(tmp_path / "block.png")
+    settle(window)
     assert QImage(str(tmp_path / "block.png")).size() == window.block.image.size()
     window.block.write(tmp_path / "nowhere" / "block.png")
+    settle(window)
     assert "nowhere" in window.plan.message.text
     press(window.plan, "View: Plan")
     assert not window.block.isVisible()

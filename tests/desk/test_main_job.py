@@ -77,8 +77,11 @@ def test_from_grid_to_class_areas_and_back(window, settle, tmp_path, hills_tif, 
     assert sheet.step_id == classes
     for ending in (".tif", ".csv"):
         sheet.write(tmp_path / f"classes{ending}")
+        settle(window)
     sheet.write_record(tmp_path / "lineage.txt")
+    settle(window)
     sheet.write_picture(tmp_path / "plan.png")
+    settle(window)
     assert "Written:" in window.plan.message.text
     assert (tmp_path / "plan.png").read_bytes().startswith(b"\x89PNG")
     assert "FAO" not in (tmp_path / "lineage.txt").read_text().split("Ranges")[0]

@@ -83,6 +83,7 @@ def test_hazard_from_three_criteria_cut_to_the_boundary(estate, settle, tmp_path
     sheet = window.benches["sheet"]
     sheet.choose(combined)
     sheet.write(tmp_path / "hazard.tif")
+    settle(window)
     assert np.array_equal(read_class_map(tmp_path / "hazard.tif").codes, codes)
 
 
@@ -181,6 +182,7 @@ def test_contours_and_the_highest_found_from_the_table(estate, settle, tmp_path)
     bounds = shapely.bounds(shapes.geometry[int(np.argmax(shapes.columns["elevation"]))])
     assert box[0] < bounds[0] and box[3] > bounds[3]
     window.table.write(tmp_path / "lines.geojson")
+    settle(window)
     assert len(read_shapes(tmp_path / "lines.geojson")) == len(shapes)
 
 
@@ -260,6 +262,7 @@ def test_a_section_along_a_line_drawn_on_the_plan(estate, settle, tmp_path):
     assert "slope along the line" in window.section.said.text() and len(window.plan.view.marked) == 1
     assert "heights drawn" in window.section.said.text()
     window.section.write(tmp_path / "section.csv")
+    settle(window)
     assert (tmp_path / "section.csv").read_text().startswith("distance,x,y,Ground")
     window.section.keep()
     settle(window)

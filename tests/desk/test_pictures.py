@@ -3,7 +3,7 @@
 import pytest
 from PySide6.QtGui import QColor, QImage
 
-from moss_step.desk.pictures import write_png
+from moss_step.desk.png import write_png
 from moss_step.model.errors import MossError
 
 

@@ -112,8 +112,10 @@ def test_rows_are_copied_with_tabs_and_handed_on_in_three_formats(fields, settle
     assert "Field 03" in cells and len(cells) == window.table.model.columnCount()
     for ending in ("gpkg", "geojson"):
         window.table.write(tmp_path / f"out.{ending}")
+        settle(window)
         assert read_shapes(tmp_path / f"out.{ending}").columns["name"].tolist() == [f"Field {k:02d}" for k in range(16)]
     window.table.write(tmp_path / "out.csv")
+    settle(window)
     rows = list(csv.DictReader((tmp_path / "out.csv").open()))
     assert [float(r["sheep"]) for r in rows] == (np.arange(16.0) * 3 % 17).tolist()
 

@@ -163,6 +163,7 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
         window.work.undo()
     settle(window)
     table.write(tmp_path / "basins.geojson")
+    settle(window)
     assert "Long Slack" in (tmp_path / "basins.geojson").read_text()
     window.work.undo()
     settle(window)

@@ -253,6 +253,7 @@ def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monk
     settle(window)
     assert window.work.state("g") == "done"
     window.save_to(tmp_path / "kept.moss")
+    settle(window)
     assert not file.exists() and load_study(tmp_path / "kept.moss").steps[0].id == "g"
 
 
@@ -269,11 +270,12 @@ def test_unsaved_work_that_is_not_taken_up_is_not_lost(window, monkeypatch, answ
         assert not file.exists() and any("Lost work" in p.read_text() for p in (saver.folder / "old").iterdir())
 
 
-def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, tmp_path):
+def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, settle, tmp_path):
     demo.work.rename("slope", "Steepness")
     folder = demo.work.autosaves.folder
     qtbot.waitUntil(lambda: any("Steepness" in p.read_text() for p in folder.glob("*.json")), timeout=5000)
     demo.save_to(tmp_path / "s.moss")
+    settle(demo)
     assert list(folder.glob("*.json")) == []
 
 
@@ -391,6 +393,7 @@ def test_grids_shapes_and_studies_are_opened_again_from_the_recent_ones(window, 
     window.open_path(DATA / "harrow_places.gpkg")
     settle(window)
     window.save_to(tmp_path / "moor.moss")
+    settle(window)
     older = window.study_menu().findChildren(QMenu)[0]
     assert [a.text() for a in older.actions()] == ["moor.moss", "harrow_places.gpkg", "harrow_ground.tif"]
     window.new()

@@ -24,8 +24,9 @@ def recent() -> list[Path]:
         return []
 
 
-def remember(path: Path) -> None:
-    """Put a file at the head of the list."""
+def remember(path: Path) -> list[Path]:
+    """Put a file at the head of the list; gives the list."""
     path = path.resolve()
     kept = [path, *(p for p in recent() if p != path)][:_MOST]
     write_text(_file(), json.dumps([str(p) for p in kept]))
+    return kept

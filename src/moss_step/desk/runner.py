@@ -7,9 +7,10 @@ import threading
 import time
 from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import wait as wait_for
 from typing import NamedTuple, TypeVar
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QEventLoop, QObject, QTimer, Signal
 
 from moss_step.desk.plan.pictures import prepared_picture, ready_picture
 from moss_step.desk.worker import NewestWins
@@ -23,12 +24,15 @@ T = TypeVar("T")
 _log = logging.getLogger(__name__)
 _TELL_EVERY = 0.05
 _LONGEST_LOOK, _LONGEST_TURN = 0.3, 0.05
+_LONGEST_WAIT = 0.02
+"""Seconds that the window waits for a thread without painting."""
 
 
 class Helper(QObject):
-    """One thread for small questions whose answers a panel waits for."""
+    """One thread that does one thing after another: questions whose answers a panel waits for, or all that touches files."""
 
     _answered = Signal(object)
+    _ended = Signal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -41,25 +45,47 @@ class Helper(QObject):
         self.waiting += 1
 
         def work() -> None:
-            answer: T | MossError
-            try:
-                answer = question()
-            except MossError as error:
-                answer = error
-            except Exception as error:
-                _log.exception("a question failed")
-                answer = MossError(fault_text(error))
+            answer = _answer_of(question)
             self._answered.emit(lambda: then(answer))
 
         self._pool.submit(work)
 
-    def close(self) -> None:
-        """Wait for the thread to end."""
-        self._pool.shutdown(wait=True, cancel_futures=True)
+    def now(self, question: Callable[[], T]) -> T:
+        """Give the answer of a question when it is there: the window is painted meanwhile, and what the person does waits its turn.
+
+        Raises MossError where the question is refused.
+        """
+        self.waiting += 1
+        future = self._pool.submit(_answer_of, question)
+        wait_for([future], _LONGEST_WAIT)
+        loop = QEventLoop()
+        self._ended.connect(loop.quit)
+        future.add_done_callback(lambda _: self._ended.emit())
+        while not future.done():
+            loop.exec(QEventLoop.ProcessEventsFlag.ExcludeUserInputEvents)
+        self.waiting -= 1
+        answer = future.result()
+        if isinstance(answer, MossError):
+            raise answer
+        return answer
+
+    def close(self, forget: bool = True) -> None:
+        """Wait for the thread to end; ``forget`` what it has not begun."""
+        self._pool.shutdown(wait=True, cancel_futures=forget)
 
     def _deliver(self, answer: Callable[[], object]) -> None:
         self.waiting -= 1
         answer()
+
+
+def _answer_of(question: Callable[[], T]) -> T | MossError:
+    try:
+        return question()
+    except MossError as error:
+        return error
+    except Exception as error:
+        _log.exception("a question failed")
+        return MossError(fault_text(error))
 
 
 class Wish(NamedTuple):

@@ -23,6 +23,7 @@ def apply(app: QApplication) -> None:
     """Give the application its typeface, palette and style."""
     for file in sorted((ASSETS / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
+    _icon_texts()
     app.setStyle("Fusion")
     app.setFont(font(13))
     palette = QPalette()
@@ -54,10 +55,16 @@ def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
     return made
 
 
+@lru_cache(maxsize=1)
+def _icon_texts() -> dict[str, str]:
+    """All icons, read once: the window's thread touches no file while it is used."""
+    return {file.stem: file.read_text() for file in (ASSETS / "icons").glob("*.svg")}
+
+
 @lru_cache(maxsize=256)
 def pixmap(name: str, color: str = INK, size: int = 16, ratio: float = 2.0) -> QPixmap:
     """Draw an icon in one colour, ``size`` logical pixels high."""
-    text = (ASSETS / "icons" / f"{name}.svg").read_text().replace("currentColor", color)
+    text = _icon_texts()[name].replace("currentColor", color)
     drawn = QPixmap(round(size * ratio), round(size * ratio))
     drawn.fill(Qt.GlobalColor.transparent)
     painter = QPainter(drawn)

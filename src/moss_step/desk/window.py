@@ -35,7 +35,6 @@ from moss_step.desk.parts import Later
 from moss_step.desk.plain import Answer, ask
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
-from moss_step.desk.recent import recent, remember
 from moss_step.desk.search import Search, SearchBox
 from moss_step.desk.section.drawer import SectionDrawer
 from moss_step.desk.table.drawer import TableDrawer
@@ -213,7 +212,7 @@ class MainWindow(QMainWindow):
         menu.addAction("New study\tCtrl+N", self.new)
         menu.addAction("Open …\tCtrl+O", self.ask_open)
         older = menu.addMenu("Recent")
-        for path in recent():
+        for path in self.work.recent:
             older.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
         older.setEnabled(not older.isEmpty())
         menu.addAction("Open the demo", self.open_demo)
@@ -415,12 +414,13 @@ class MainWindow(QMainWindow):
                     self.work.open(path, waits=waits)
                 return
             if path.suffix.lower() in VECTOR_ENDINGS:
-                for layer in layers(path):
-                    several = len(layers(path)) > 1
+                names = self.work.files.now(lambda: layers(path))
+                several = len(names) > 1
+                for layer in names:
                     self.work.add_step("open_shapes", {}, {"source": f"{path}#{layer}" if several else str(path)})
             else:
                 self.work.add_step("open_grid", {}, {"source": str(path)})
-            remember(path)
+            self.work.remember(path)
         except MossError as error:
             self.work.told.emit(str(error), True)
 
@@ -482,7 +482,7 @@ class MainWindow(QMainWindow):
 
     def offer_recovery(self) -> None:
         """Offer unsaved work of a run that ended badly; whatever the answer, nothing of it is lost."""
-        for left in self.work.autosaves.left_behind():
+        for left in self.work.files.now(self.work.autosaves.left_behind):
             answer = ask(
                 self, "Unsaved work found",
                 f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. Take it up again, "
@@ -494,7 +494,7 @@ class MainWindow(QMainWindow):
                     self.work.recover(left)
                 return
             if answer == Answer.Discard:
-                self.work.autosaves.retire(left.file)
+                self.work.files.now(partial(self.work.autosaves.retire, left.file))
 
     def _folder(self) -> str:
         return str(self.work.path.parent if self.work.path else Path.home())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -9,7 +10,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.follower import Follower
 from moss_step.desk.plan.pictures import Picture, ready_picture
-from moss_step.desk.recent import remember
+from moss_step.desk.recent import recent, remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
@@ -19,7 +20,7 @@ from moss_step.model.surface import Surface
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.engine import Engine, State
 from moss_step.study.graph import Step, Study
-from moss_step.study.held import Held, stamp_of
+from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
 from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
@@ -59,6 +60,8 @@ class Work(QObject):
     idle = Signal()
     """Nothing runs any more."""
     _moved = Signal()
+    remembered = Signal()
+    """The list of files used lately changed."""
     told = Signal(str, bool)
     """Something to tell the person; whether it is bad."""
 
@@ -72,15 +75,18 @@ class Work(QObject):
         self._saved = self.history.study
         self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
         self._autosave = autosave or Autosave()
-        self._held, self._stamp = Held(self._autosave.folder.parent), stamp_of(None)
+        self._held = Held(self._autosave.folder.parent)
+        self._stamp: Stamp = None
         self._recovered: Path | None = None
-        self._waits = False
+        self._waits = self._closed = False
         self._fetched: set[str] = set()
         self._main, self._side = (
             Lane(self.engine, self),
             Lane(self.engine, self, passing=(DRAFT,)),
         )
         self.helper, self.follower = Helper(self), Follower(self)
+        self.files = Helper(self)
+        self.recent: list[Path] = []
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
         self._moved.connect(self._start)
         self._watch = QTimer(self, interval=LOOK_EVERY)
@@ -92,6 +98,7 @@ class Work(QObject):
             lane.ended.connect(self._on_ended)
         self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_AFTER)
         self._timer.timeout.connect(self._write_autosave)
+        self.files.ask(recent, self._on_recent)
 
     @property
     def study(self) -> Study:
@@ -106,7 +113,7 @@ class Work(QObject):
     @property
     def busy(self) -> bool:
         """Whether something runs."""
-        return self._main.busy or self._side.busy or self.helper.waiting > 0 or self.follower.busy
+        return self._main.busy or self._side.busy or self.helper.waiting > 0 or self.files.waiting > 0 or self.follower.busy
 
     # --- changing the study
 
@@ -286,36 +293,38 @@ class Work(QObject):
 
     def new(self) -> None:
         """Begin an empty study."""
-        self._replace(Study(), None)
+        self._replace(Study(), None, None)
 
     def open(self, path: Path, as_copy: bool = False, waits: bool = False) -> None:
         """Open a study file; ``as_copy`` leaves the file out of it, as for the demo, and ``waits`` runs nothing until that is asked for.
 
-        A large one is read in a thread, and there a little later. Raises MossError when it cannot be read; the current study stays then.
+        A large one is there a little later. Raises MossError when it cannot be read; the current study stays then.
         """
-        if path.is_file() and path.stat().st_size > _LARGE_STUDY:
-            self.helper.ask(lambda: self._read(path), lambda found: self._opened(found, path, as_copy, waits))
+        if (self.files.now(lambda: stamp_of(path)) or (0, 0))[0] > _LARGE_STUDY:
+            self.files.ask(lambda: self._read(path), lambda found: self._opened(found, path, as_copy, waits))
         else:
-            self._opened(load_study(path), path, as_copy, waits)
+            self._opened(self.files.now(lambda: self._read(path)), path, as_copy, waits)
 
-    def _read(self, path: Path) -> Study:
+    def _read(self, path: Path) -> tuple[Study, Stamp]:
+        stamp = stamp_of(path)
         study = load_study(path)
         self.engine.prepare(study)
-        return study
+        return study, stamp
 
-    def _opened(self, study: Study | MossError, path: Path, as_copy: bool, waits: bool) -> None:
-        if isinstance(study, MossError):
-            self.told.emit(str(study), True)
+    def _opened(self, found: tuple[Study, Stamp] | MossError, path: Path, as_copy: bool, waits: bool) -> None:
+        if isinstance(found, MossError):
+            self.told.emit(str(found), True)
             return
-        self._replace(study, None if as_copy else path, waits)
+        study, stamp = found
+        self._replace(study, None if as_copy else path, stamp, waits)
         if not as_copy:
-            remember(path)
+            self.remember(path)
         if waits:
             self.told.emit("Nothing was run. F5 runs the study.", False)
 
     def recover(self, left: Recovered) -> None:
         """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is saved."""
-        self._replace(left.study, left.saved_as, waits=True)
+        self._replace(left.study, left.saved_as, self.files.now(lambda: stamp_of(left.saved_as)), waits=True)
         self._saved, self._recovered = Study(), left.file
         self.changed.emit()
         self._timer.start()
@@ -323,8 +332,33 @@ class Work(QObject):
 
     def is_newer(self, path: Path) -> bool:
         """Whether a study file is another than the one that was read or saved last: somebody else wrote it."""
-        there = stamp_of(path)
-        return there is not None and (self.path is None or path.resolve() != self.path.resolve() or there != self._stamp)
+        here = self.path
+
+        def other() -> bool:
+            there = stamp_of(path)
+            return there is not None and (here is None or path.resolve() != here.resolve() or there != self._stamp)
+
+        return self.files.now(other)
+
+    def remember(self, path: Path) -> None:
+        """Put a file at the head of those used lately."""
+        self.files.ask(lambda: remember(path), self._on_recent)
+
+    def _on_recent(self, found: list[Path] | MossError) -> None:
+        if isinstance(found, MossError):
+            self.told.emit(str(found), True)
+        elif found != self.recent:
+            self.recent = found
+            self.remembered.emit()
+
+    def write(self, write: Callable[[], object], path: Path) -> None:
+        """Write a file in the files' thread; the person is told when it is there, or why it is not."""
+
+        def tell(answer: object) -> None:
+            bad = isinstance(answer, MossError)
+            self.told.emit(str(answer) if bad else f"Written: {path}", bad)
+
+        self.files.ask(write, tell)
 
     def save(self, path: Path) -> None:
         """Save the study.
@@ -335,16 +369,19 @@ class Work(QObject):
         if study.name in ("", Study().name):
             study = study.model_copy(update={"name": path.stem.replace("_", " ").strip().capitalize()})
             self.history.do(study, "Save")
-        save_study(study, path)
-        self.path, self._saved, self._stamp = path, study, stamp_of(path)
-        self._held.take(path)
+        self._stamp = self.files.now(lambda: _written(study, path))
+        self.path, self._saved = path, study
+        self.files.ask(lambda: self._held.take(path), lambda _: None)
         self._timer.stop()
         self._forget_copies()
-        remember(path)
+        self.remember(path)
         self.changed.emit()
 
     def close(self, forget: bool = True) -> None:
         """End the threads; the autosave goes among the old copies unless the work is to be found again."""
+        if self._closed:
+            return
+        self._closed = True
         self._timer.stop()
         self._watch.stop()
         self._main.close()
@@ -353,16 +390,21 @@ class Work(QObject):
         self.follower.close()
         self.engine.close()
         self._sources.close()
-        self._held.let_go()
         if forget:
             self._forget_copies()
+        self.files.ask(self._held.let_go, lambda _: None)
+        self.files.close(forget=False)
 
     def _forget_copies(self) -> None:
         """The work is safe, or given up knowingly: what was kept of it becomes an old copy."""
-        self._autosave.clear()
-        if self._recovered is not None:
-            self._autosave.retire(self._recovered)
-            self._recovered = None
+        recovered, self._recovered = self._recovered, None
+
+        def retire() -> None:
+            self._autosave.clear()
+            if recovered is not None:
+                self._autosave.retire(recovered)
+
+        self.files.ask(retire, lambda _: None)
 
     def _look_at_sources(self, study: Study) -> None:
         if self.engine.look(study, [s.id for s in study.steps]):
@@ -373,20 +415,25 @@ class Work(QObject):
         """Where unsaved work is kept."""
         return self._autosave
 
-    def _replace(self, study: Study, path: Path | None, waits: bool = False) -> None:
+    def _replace(self, study: Study, path: Path | None, stamp: Stamp, waits: bool = False) -> None:
         self.stop()
         self.history, self.path, self._saved = History(study), path, study
-        self._stamp, self._waits = stamp_of(path), waits
+        self._stamp, self._waits = stamp, waits
         self.chosen_id, self.draft = "", None
         self._forget_copies()
         self._fetched.clear()
         self.engine.keep_only(study)
-        if self._held.take(path) and path is not None:
-            self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
+        self.files.ask(lambda: self._held.take(path), lambda taken: self._on_taken(taken, path))
         self.changed.emit()
         self.chosen.emit()
         self.drafted.emit()
         self._start()
+
+    def _on_taken(self, taken: bool | MossError, path: Path | None) -> None:
+        if isinstance(taken, MossError):
+            self.told.emit(str(taken), True)
+        elif taken and path is not None:
+            self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
 
     def _after_change(self) -> None:
         if self.chosen_id and not self.study.has(self.chosen_id):
@@ -417,7 +464,15 @@ class Work(QObject):
     def _write_autosave(self) -> None:
         if not self.unsaved:
             return
-        try:
-            self._autosave.write(self.study, self.path)
-        except MossError as error:
-            self.told.emit(f"Autosave failed. {error}", True)
+        study, path = self.study, self.path
+
+        def tell(answer: MossError | None) -> None:
+            if answer is not None:
+                self.told.emit(f"Autosave failed. {answer}", True)
+
+        self.files.ask(lambda: self._autosave.write(study, path), tell)
+
+
+def _written(study: Study, path: Path) -> Stamp:
+    save_study(study, path)
+    return stamp_of(path)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -11,13 +10,13 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QScrollArea, QVBoxLayout, 
 
 from moss_step.desk.benches.panel import heading
 from moss_step.desk.parts import Facts, Later, button, clear, label, line
-from moss_step.desk.plan.sheet_picture import save_picture
+from moss_step.desk.plan.sheet_picture import plan_picture
 from moss_step.desk.plan.view import PlanView
+from moss_step.desk.png import write_png
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
-from moss_step.model.errors import MossError
 from moss_step.study.graph import file_name
 from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.record import lineage
@@ -109,33 +108,29 @@ class SheetBench(QWidget):
         if outcome is None:
             return
 
-        def write() -> None:
-            check_not_a_source(path, self.work.study.source_files)
-            hand_on(outcome, self.work.study.name_of(self.step_id), path)
+        study, name = self.work.study, self.work.study.name_of(self.step_id)
 
-        self._try(write, path)
+        def write() -> None:
+            check_not_a_source(path, study.source_files)
+            hand_on(outcome, name, path)
+
+        self.work.write(write, path)
 
     def write_record(self, path: Path) -> None:
         """Write the chosen result's lineage."""
-        self._try(lambda: write_text(path, lineage(self.work.study, self.step_id, self.work.engine)), path)
+        study, step_id, engine = self.work.study, self.step_id, self.work.engine
+        self.work.write(lambda: write_text(path, lineage(study, step_id, engine)), path)
 
     def write_picture(self, path: Path) -> None:
         """Write the plan's picture."""
-        self._try(lambda: save_picture(self.view, path), path)
+        picture = plan_picture(self.view)
+        self.work.write(lambda: write_png(picture, path), path)
 
     def ask_record(self) -> None:
         """Ask where the record goes, and write it."""
         name, _ = QFileDialog.getSaveFileName(self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)")
         if name:
             self.write_record(Path(name))
-
-    def _try(self, write: Callable[[], None], path: Path) -> None:
-        try:
-            write()
-        except MossError as error:
-            self.work.told.emit(str(error), True)
-        else:
-            self.work.told.emit(f"Written: {path}", False)
 
     def _show_formats(self) -> None:
         clear(self._formats_layout)

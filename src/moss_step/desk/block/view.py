@@ -15,14 +15,13 @@ from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, heigh
 from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
-from moss_step.desk.pictures import write_png
 from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.view import PlanView
+from moss_step.desk.png import write_png
 from moss_step.desk.theme import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.desk.work import Work
-from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 
@@ -396,9 +395,4 @@ class BlockView(QWidget):
         if image is None:
             self.work.told.emit("There is no picture yet.", True)
             return
-        try:
-            write_png(image, path)
-        except MossError as error:
-            self.work.told.emit(str(error), True)
-        else:
-            self.work.told.emit(f"Written: {path}", False)
+        self.work.write(lambda: write_png(image, path), path)

@@ -142,6 +142,19 @@ def shade_picture(heights: Grid, rows: Grid, cols: Grid, ax: Grid, ay: Grid, lig
             line[x] = _SOLID | rb | g
 
 
+def rehearse(grid: Grid) -> None:
+    """Have the kernels that draw a grid compiled, or taken from their cache, here and not in the window's thread; nothing is painted."""
+    nowhere, picture, strength = np.full(1, -1, np.int32), np.zeros((1, 1), np.uint32), np.uint32(0)
+    colors, drawn = np.zeros(257, np.uint32), np.zeros(256, np.bool_)
+    if grid.dtype == np.uint8:
+        paint_classes(grid, nowhere, nowhere, colors, drawn, strength, picture)
+        return
+    some, zero = np.zeros(1, np.float32), np.float32(0.0)
+    paint_surface(grid, nowhere, nowhere, colors, 0, zero, zero, strength, zero, picture)
+    paint_ranges(grid, nowhere, nowhere, some, np.zeros(3, np.uint8), colors, drawn, strength, picture)
+    shade_picture(grid, nowhere, nowhere, some, some, np.zeros(3, np.float32), zero, picture)
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
 def half_mean(values: Grid) -> Grid:
     """Halve a surface by the mean of the cells that have values in each 2 x 2 block."""

@@ -13,7 +13,6 @@ from moss_step.desk.parts import Choices, button, clear, label, tool
 from moss_step.desk.plan.key import KeyPanel
 from moss_step.desk.plan.readings import Reading, place_text, readings
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.recent import recent
 from moss_step.desk.theme import DEEP, LICHEN, OCHRE, PAPER, pixmap
 from moss_step.desk.work import Work
 
@@ -88,8 +87,10 @@ class Welcome(QFrame):
     demo_wanted = Signal()
     recent_wanted = Signal(object)
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, work: Work, parent: QWidget) -> None:
         super().__init__(parent)
+        self._work = work
+        work.remembered.connect(self.fill)
         self.setProperty("role", "card")
         self.setFixedWidth(380)
         self._layout = QVBoxLayout(self)
@@ -112,7 +113,7 @@ class Welcome(QFrame):
                 "map-trifold",
             )
         )
-        paths = recent()
+        paths = self._work.recent
         if paths:
             self._layout.addWidget(label("Recent", "head"))
         for path in paths[:5]:
@@ -138,7 +139,7 @@ class PlanPane(QWidget):
         self.key = KeyPanel(work, self)
         self.reading = ReadingBar(self)
         self.message = Message(self)
-        self.welcome = Welcome(self)
+        self.welcome = Welcome(work, self)
         views = [
             ("plan", "Plan", "The ground from above alone"),
             ("section", "Section", "Values along a line drawn on the plan (Ctrl+L)"),

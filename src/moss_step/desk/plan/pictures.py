@@ -11,7 +11,7 @@ from PySide6.QtCore import QPointF
 from PySide6.QtGui import QPainterPath
 
 from moss_step.desk.plan.outlines import Detail
-from moss_step.desk.plan.paint import half_mean
+from moss_step.desk.plan.paint import half_mean, rehearse
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Value
@@ -137,6 +137,8 @@ def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
         coarser = half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
         coarser.flags.writeable = False  # as the finest is: one compiled kernel then serves all levels
         levels.append(coarser)
+    for level in (levels[0], levels[-1]):
+        rehearse(level)
     return tuple(levels)
 
 

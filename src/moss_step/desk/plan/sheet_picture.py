@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
 
-from moss_step.desk.pictures import write_png
 from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
 from moss_step.desk.plan.grading import grading_of
 from moss_step.desk.plan.layers import Layer, surface_colors, surface_span
@@ -39,14 +36,6 @@ def plan_picture(view: PlanView, width: int = 1600, height: int = 1100) -> QImag
     draw_scale_bar(painter, plan.right() - 18, plan.bottom() - 18, metres)
     painter.end()
     return image
-
-
-def save_picture(view: PlanView, path: Path) -> None:
-    """Write the plan's picture as PNG, whole or not at all.
-
-    Raises MossError when it cannot be written.
-    """
-    write_png(plan_picture(view), path)
 
 
 def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:

@@ -19,7 +19,6 @@ from moss_step.desk.theme import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, 
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
-from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
@@ -219,12 +218,8 @@ class SectionDrawer(QWidget):
         """Write the section as CSV."""
         if self.chart.table is None:
             return
-        try:
-            write_text(path, table_text(self.chart.table.columns))
-        except MossError as error:
-            self.work.told.emit(str(error), True)
-        else:
-            self.work.told.emit(f"Written: {path}", False)
+        columns = self.chart.table.columns
+        self.work.write(lambda: write_text(path, table_text(columns)), path)
 
     def _ask(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Hand the section on", "section.csv", "CSV (*.csv)")

@@ -19,7 +19,6 @@ from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.model.class_map import ClassMap
-from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
@@ -298,15 +297,15 @@ class TableDrawer(QWidget):
         """Write the rows that are shown, in their order; the ending chooses CSV, GeoPackage or GeoJSON."""
         order = self.model.order
         columns = {n: v[order] for n, v in self.model.columns.items()}
-        try:
-            if path.suffix.lower() == ".csv" or not isinstance(self._value, Shapes):
+        value = self._value
+
+        def write() -> None:
+            if path.suffix.lower() == ".csv" or not isinstance(value, Shapes):
                 write_text(path, table_text(columns))
             else:
-                write_shapes(path, Shapes(self._value.geometry[order], columns, self._value.crs))
-        except MossError as error:
-            self.work.told.emit(str(error), True)
-        else:
-            self.work.told.emit(f"Written: {path}", False)
+                write_shapes(path, Shapes(value.geometry[order], columns, value.crs))
+
+        self.work.write(write, path)
 
 
 def columns_of(outcome: Outcome) -> tuple[dict[str, np.ndarray], dict[str, str]]:

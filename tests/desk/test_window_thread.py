@@ -1,0 +1,59 @@
+"""What the window's own thread must not do while the window is used: touch files, and compile kernels."""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from moss_step.desk.runner import Helper
+from moss_step.model.errors import MossError
+
+ROOT = Path(__file__).parents[2]
+
+
+def test_the_window_touches_no_file_and_compiles_nothing_in_its_own_thread(tmp_path):
+    """Every step looked at and begun, files opened and written, autosave and recovery's lists, in a process that begins with no picture made."""
+    out = tmp_path / "seen.json"
+    folders = {"XDG_STATE_HOME": str(tmp_path / "state"), "XDG_CACHE_HOME": str(tmp_path / "cache")}
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.desk.watched", str(out)], cwd=ROOT, env=os.environ | folders, capture_output=True, text=True, timeout=240,
+        check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert json.loads(out.read_text()) == []
+    written = {p.name for p in tmp_path.iterdir()}
+    assert {"a.moss", "slope.tif", "slope.txt", "plan.png"} <= written, "the files are there all the same"
+    assert list((tmp_path / "state").rglob("old/*.json")), "and so was the autosave"
+
+
+def test_an_answer_is_waited_for_while_the_window_is_painted(qtbot):
+    import threading
+    import time
+
+    from PySide6.QtCore import QTimer
+
+    helper, turns, threads = Helper(), [], []
+    timer = QTimer(interval=10)
+    timer.timeout.connect(lambda: turns.append(1))
+    timer.start()
+
+    def slow() -> int:
+        threads.append(threading.get_ident())
+        time.sleep(0.3)
+        return 7
+
+    assert helper.now(slow) == 7 and len(turns) > 5 and threads != [threading.get_ident()]
+    assert helper.now(lambda: 8) == 8 and helper.waiting == 0
+
+    def refuse() -> None:
+        raise MossError("Not so.", "Do otherwise.")
+
+    with pytest.raises(MossError, match="Not so"):
+        helper.now(refuse)
+    with pytest.raises(MossError, match="division"):
+        helper.now(lambda: 1 / 0)
+    assert helper.waiting == 0
+    helper.close()
