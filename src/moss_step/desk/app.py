@@ -13,7 +13,6 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
-from moss_step.desk.plain import PlainTips
 from moss_step.desk.plan.ramps import ramp_names
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
@@ -31,8 +30,6 @@ def make_app() -> QApplication:
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
     ramp_names()  # read here: the window's thread touches no file later
-    if not app.findChild(PlainTips):
-        app.installEventFilter(PlainTips(app))
     return app
 
 

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 from moss_step.desk.controls import ChoiceControl, Control, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl
 from moss_step.desk.observers import ObserversControl
 from moss_step.desk.parts import label, row, tool
+from moss_step.desk.plain import set_tip
 from moss_step.model.typed import as_kind
 from moss_step.steps.declare import Settings, extra, idle_reason
 
@@ -40,7 +41,7 @@ class Form(QWidget):
             if name in leave_out:
                 continue
             control = self._control(name, field)
-            control.setToolTip(field.description or "")
+            set_tip(control, field.description or "")
             self._controls[name] = control
             self._holders[name] = self._titled(field, control)
             layout.addWidget(self._holders[name])
@@ -114,7 +115,7 @@ class Form(QWidget):
 
     def _titled(self, field: FieldInfo, control: Control) -> QWidget:
         title = label(field.title or "")
-        title.setToolTip(field.description or "")
+        set_tip(title, field.description or "")
         holder = QWidget()
         layout = QVBoxLayout(holder)
         layout.setContentsMargins(0, 0, 0, 0)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QWidget
 
 from moss_step.desk.benches.bench import TITLES
 from moss_step.desk.parts import Elided, label
+from moss_step.desk.plain import set_tip
 from moss_step.desk.search import SearchBox
 from moss_step.desk.theme import DEEP, HEADER_HEIGHT, LICHEN, PAPER, icon
 from moss_step.desk.work import Work
@@ -64,7 +65,7 @@ class Header(QWidget):
         self.study = QPushButton()
         self.study.setStyleSheet("text-align: left; padding-left: 8px;")
         self.study.setFixedWidth(172)
-        self.study.setToolTip("The study: open, save, undo, recent")
+        set_tip(self.study, "The study: open, save, undo, recent")
         self.study.clicked.connect(self.menu_wanted)
         layout.addWidget(Mark())
         layout.addSpacing(4)
@@ -77,7 +78,7 @@ class Header(QWidget):
             made = QPushButton(TITLES[bench])
             made.setCheckable(True)
             made.setEnabled(bench in filled)
-            made.setToolTip(f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version")
+            set_tip(made, f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version")
             made.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
             self.benches[bench] = made
             layout.addWidget(made)
@@ -86,7 +87,7 @@ class Header(QWidget):
         self.state.setAccessibleName("State of the run")
         self.stop = QToolButton()
         self.stop.setIcon(icon("stop", PAPER))
-        self.stop.setToolTip("Stop what runs (Ctrl+.)")
+        set_tip(self.stop, "Stop what runs (Ctrl+.)")
         self.stop.setAccessibleName("Stop what runs")
         self.stop.clicked.connect(work.stop)
         self.stop.hide()

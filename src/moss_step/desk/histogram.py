@@ -7,6 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import CARD, INK, LICHEN, MUTED, font
 from moss_step.model.rules import RuleSet, number_text
 from moss_step.science.classes.histogram import Histogram
@@ -34,7 +35,7 @@ class HistogramView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram with class bounds")
-        self.setToolTip("Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it")
+        set_tip(self, "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it")
 
     def show_values(self, bins: Histogram | None, rules: RuleSet | None, unit: str) -> None:
         """Show counts and ranges."""

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 
 from moss_step.desk.controls import Control
 from moss_step.desk.parts import button, label
+from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import INK, MUTED, font
 from moss_step.science.sight.viewshed import Observer
 from moss_step.steps.observers import own_text, own_values
@@ -95,7 +96,7 @@ class ObserversControl(Control):
                 if column == 0:
                     item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                     item.setCheckState(Qt.CheckState.Unchecked if "off" in own else Qt.CheckState.Checked)
-                    item.setToolTip(f"{observer.x:.2f}, {observer.y:.2f}. Take the tick away to switch it off.")
+                    set_tip(item, f"{observer.x:.2f}, {observer.y:.2f}. Take the tick away to switch it off.")
                 self.table.setItem(k, column, item)
         self.table.blockSignals(False)
         self.table.setFixedHeight(_ROW * (min(len(shown), 6) + 2))

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import OCHRE, icon, pixmap
 
 
@@ -53,13 +54,13 @@ class Elided(QLabel):
         super().__init__(text)
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setProperty("role", role)
-        self.setToolTip(text)
+        set_tip(self, text)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def setText(self, text: str) -> None:
         """Set the whole text."""
         super().setText(text)
-        self.setToolTip(text)
+        set_tip(self, text)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw as much of the text as fits."""
@@ -72,7 +73,7 @@ def button(text: str, tip: str, pressed: Callable[[], object], role: str = "", p
     """A push button with tooltip and accessible name."""
     made = QPushButton(text)
     made.setProperty("role", role)
-    made.setToolTip(tip)
+    set_tip(made, tip)
     made.setAccessibleName(text or tip)
     if picture:
         made.setIcon(icon(picture, "#FFFFFF" if role == "main" else "#1F261D"))
@@ -85,7 +86,7 @@ def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = "#1
     made = QToolButton()
     made.setIcon(icon(picture, color))
     made.setIconSize(QSize(16, 16))
-    made.setToolTip(tip)
+    set_tip(made, tip)
     made.setAccessibleName(tip)
     made.clicked.connect(lambda: pressed())
     return made

@@ -3,39 +3,29 @@
 from __future__ import annotations
 
 import html
+from typing import Protocol
 
-from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QHelpEvent
-from PySide6.QtWidgets import QAbstractItemView, QMessageBox, QToolTip, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QMessageBox, QWidget
 
 Answer = QMessageBox.StandardButton
 
 
-class PlainTips(QObject):
-    """Shows every tooltip of the application as plain text."""
+class Tipped(Protocol):
+    """What has a tooltip: a control, an action, a row of a list or table."""
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Take over what a tooltip shows."""
-        if event.type() != QEvent.Type.ToolTip or not isinstance(watched, QWidget) or not isinstance(event, QHelpEvent):
-            return False
-        text = tip_of(watched, event)
-        if not text:
-            return False
-        QToolTip.showText(event.globalPos(), as_plain(text), watched)
-        return True
+    def setToolTip(self, text: str, /) -> None:
+        """Show a text."""
 
 
-def tip_of(widget: QWidget, event: QHelpEvent) -> str:
-    """The tooltip under the pointer: of a widget, or of a row in a list or table."""
-    view = widget.parent()
-    if isinstance(view, QAbstractItemView) and widget is view.viewport():
-        return str(view.indexAt(event.pos()).data(Qt.ItemDataRole.ToolTipRole) or "")
-    return widget.toolTip()
+def set_tip(of: Tipped, text: str) -> None:
+    """Give something a tooltip that is shown as it is written. An event filter would do as much, and be called for every event of the window."""
+    of.setToolTip(as_plain(text))
 
 
 def as_plain(text: str) -> str:
-    """Text that a tooltip shows as it is written."""
-    return f"<span>{html.escape(text)}</span>".replace("\n", "<br>")
+    """Text that a tooltip shows as it is written: what could be taken for markup is made harmless."""
+    return f"<span>{html.escape(text)}</span>".replace("\n", "<br>") if "<" in text or "&" in text else text
 
 
 def ask(parent: QWidget, title: str, text: str, answers: Answer, usual: Answer) -> Answer:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, Q
 from rapidfuzz import fuzz
 
 from moss_step.desk.benches.bench import TITLES
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.work import Work
 from moss_step.steps.catalogue import catalogue
@@ -94,7 +95,7 @@ class SearchBox(QLineEdit):
         self._hits: list[Hit] = []
         self.setPlaceholderText("Find a step or a place")
         self.setAccessibleName("Find a step or a place")
-        self.setToolTip("Ctrl+K")
+        set_tip(self, "Ctrl+K")
         self.popup = QFrame(window)
         self.popup.setProperty("role", "card")
         self.list = QListWidget()

@@ -32,7 +32,7 @@ from moss_step.desk.block.view import BlockView
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
-from moss_step.desk.plain import Answer, ask
+from moss_step.desk.plain import Answer, ask, set_tip
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.search import Search, SearchBox
@@ -213,7 +213,7 @@ class MainWindow(QMainWindow):
         menu.addAction("Open …\tCtrl+O", self.ask_open)
         older = menu.addMenu("Recent")
         for path in self.work.recent:
-            older.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
+            set_tip(older.addAction(path.name, partial(self.open_path, path)), str(path))
         older.setEnabled(not older.isEmpty())
         menu.addAction("Open the demo", self.open_demo)
         menu.addSeparator()

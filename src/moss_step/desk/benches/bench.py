@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.panel import StepPanel, heading
 from moss_step.desk.parts import Choices, button, clear, label
+from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
@@ -134,7 +135,7 @@ class Bench(QWidget):
             return choices
         box = QComboBox()
         box.setAccessibleName("Step")
-        box.setToolTip("Another step of this bench")
+        set_tip(box, "Another step of this bench")
         for kind in self.choosable:
             box.addItem(kind.title, kind.kind)
         box.setCurrentIndex(box.findData(marked))

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.parts import clear, label
+from moss_step.desk.plain import set_tip
 from moss_step.model.rules import Rule, number_text
 
 _COLUMNS = (("From", 50), ("To", 50), ("Class", 88))
@@ -86,7 +87,7 @@ class RowWidget(QFrame):
             self.name.setText(row.name)
         self.name.setAccessibleName(f"Name of class {row.code}")
         self.swatch.setAccessibleName(f"Colour of {row.name}")
-        self.swatch.setToolTip(f"Colour of {row.name}")
+        set_tip(self.swatch, f"Colour of {row.name}")
         self.swatch.setIcon(_patch(row.color))
 
     def menu(self) -> QMenu:
@@ -100,7 +101,7 @@ class RowWidget(QFrame):
         edit = QLineEdit()
         edit.setFixedWidth(_COLUMNS[0][1])
         edit.setPlaceholderText("open")
-        edit.setToolTip(f"{title}: a number; empty is an open end")
+        set_tip(edit, f"{title}: a number; empty is an open end")
         edit.textEdited.connect(lambda text: self._typed(edit, field, text))
         return edit
 
@@ -110,7 +111,7 @@ class RowWidget(QFrame):
             value = float(clean) if clean else None
         except ValueError:
             edit.setProperty("wrong", True)
-            edit.setToolTip(f"'{text}' is not a number")
+            set_tip(edit, f"'{text}' is not a number")
             return
         edit.setProperty("wrong", False)
         self.edited.emit(replace(self.row, low=value) if field == "low" else replace(self.row, high=value))

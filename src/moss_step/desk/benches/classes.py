@@ -15,6 +15,7 @@ from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
 from moss_step.desk.benches.panel import StepPanel, finding_rows
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Choices, button, label, row, tool
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.work import Work
 from moss_step.formats.rules_csv import read_rules, write_rules
@@ -59,7 +60,7 @@ class ClassifyPanel(StepPanel):
         self.histogram.added.connect(self.table.split_at)
         self.presets, self.count = QComboBox(), QSpinBox()
         self.presets.setAccessibleName("Ready set of classes")
-        self.presets.setToolTip("Fill the table from a ready set")
+        set_tip(self.presets, "Fill the table from a ready set")
         self.presets.addItem("Ready sets …", "")
         for key, name in PRESET_NAMES.items():
             self.presets.addItem(name, key)
@@ -69,7 +70,7 @@ class ClassifyPanel(StepPanel):
         self.count.setSuffix(" classes")
         self.count.setFixedSize(92, 28)
         self.count.setAccessibleName("Number of classes of a ready set")
-        self.count.setToolTip("How many classes equal interval, equal count and natural breaks make")
+        set_tip(self.count, "How many classes equal interval, equal count and natural breaks make")
         self.count.valueChanged.connect(lambda _: self.use_preset(self._counted))
         self.table.edited.connect(self._edited)
         self.ends = Choices(
@@ -83,7 +84,7 @@ class ClassifyPanel(StepPanel):
         self.end_text = label("", "muted", wrap=True)
         self.measure = QComboBox()
         self.measure.setAccessibleName("What is shown beside each class")
-        self.measure.setToolTip("Unit of area, share or number of cells")
+        set_tip(self.measure, "Unit of area, share or number of cells")
         for unit in AREAS:
             self.measure.addItem(unit.symbol, unit.key)
         self.measure.addItem("% of cells", "share")

@@ -10,6 +10,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import clear, label
+from moss_step.desk.plain import set_tip
 from moss_step.science.algebra.formula import CONSTANTS, FUNCTIONS, names_in
 from moss_step.steps.declare import InputSpec
 
@@ -44,7 +45,7 @@ class FurtherInputs(QWidget):
         for name, step_id in self.names.items():
             box = QCheckBox(dict(choices)[step_id])
             box.setChecked(step_id in stored)
-            box.setToolTip(f"As {name}")
+            set_tip(box, f"As {name}")
             box.toggled.connect(lambda _: self.changed.emit())
             self._boxes[name] = box
             self._layout.addWidget(box)

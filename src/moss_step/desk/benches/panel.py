@@ -12,6 +12,7 @@ from moss_step.desk.benches.further import FurtherInputs
 from moss_step.desk.controls import TextControl
 from moss_step.desk.form import Form
 from moss_step.desk.parts import Facts, Later, Note, button, label, row
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.readings import value_text
 from moss_step.desk.work import DRAFT, Work
 from moss_step.model.errors import MossError
@@ -48,7 +49,7 @@ class StepPanel(QWidget):
         self._inputs = {spec.name: self._input(spec) for spec in kind.inputs}
         for spec in kind.inputs:
             title = label(spec.title)
-            title.setToolTip(spec.help)
+            set_tip(title, spec.help)
             layout.addWidget(row(title, self._inputs[spec.name], gap=10))
         self.note, self.facts = Note(), Facts()
         if self.facts_first:
@@ -196,7 +197,7 @@ class StepPanel(QWidget):
     def _input(self, spec: InputSpec) -> QComboBox:
         box = QComboBox()
         box.setAccessibleName(spec.title)
-        box.setToolTip(spec.help)
+        set_tip(box, spec.help)
         box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         box.setMinimumContentsLength(10)
         box.currentIndexChanged.connect(lambda _: self.update_draft())

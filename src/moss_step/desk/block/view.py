@@ -15,6 +15,7 @@ from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, heigh
 from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.pictures import GridPicture
@@ -83,7 +84,7 @@ class BlockView(QWidget):
         self._slider.setValue(10)
         self._slider.setFixedWidth(90)
         self._slider.setAccessibleName("Vertical exaggeration")
-        self._slider.setToolTip("How many times heights are drawn larger than distances")
+        set_tip(self._slider, "How many times heights are drawn larger than distances")
         self._slider.valueChanged.connect(lambda v: self.exaggerate(v / 10.0))
         layout.addWidget(self.stated)
         layout.addWidget(self._slider)

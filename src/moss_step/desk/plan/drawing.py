@@ -10,7 +10,7 @@ from functools import lru_cache
 import numpy as np
 import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QTransform
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPixmap, QTransform
 
 from moss_step.desk.plan.camera import Camera, overlap
 from moss_step.desk.plan.grading import Grading, grading_of
@@ -25,6 +25,8 @@ from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS)
 _MOST_LABELS, _LEAST_LINE = 300, 90.0
+_DISC = 11
+"""Half the side of a pin's disc with its rim, in pixels."""
 _CROWDED = 4_000
 """Points in view from which lines are drawn thin and without a rim: they would run into one another."""
 
@@ -334,7 +336,7 @@ def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading
     names = max((QFontMetricsF(face).horizontalAdvance(r.name) for r in rows), default=0.0)
     texts = max((QFontMetricsF(bold).horizontalAdvance(r.text) for r in rows), default=0.0)
     card = QRectF(at.x() + 14, at.y() - 12, names + texts + 30, 17 * len(rows) + 12)
-    draw_pin_mark(painter, at, number)
+    draw_pin_marks(painter, [at], [number])
     painter.save()
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QColor(255, 255, 255, 235))
@@ -351,16 +353,32 @@ def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading
     return card
 
 
-def draw_pin_mark(painter: QPainter, at: QPointF, number: int) -> None:
-    """Draw the numbered mark of a pin."""
+def draw_pin_marks(painter: QPainter, places: list[QPointF], numbers: list[int]) -> None:
+    """Draw the numbered marks of pins: one disc for all of them, as there may be many."""
     painter.save()
+    painter.setPen(QColor(INK))
+    disc, fonts = _pin_disc(), [font(size, QFont.Weight.DemiBold) for size in (12, 8)]
+    for few in (True, False):
+        painter.setFont(fonts[0] if few else fonts[1])
+        for at, number in zip(places, numbers, strict=True):
+            if (number < 100) == few:
+                painter.drawPixmap(QPointF(at.x() - _DISC, at.y() - _DISC), disc)
+                painter.drawText(QRectF(at.x() - 12, at.y() - 10, 24, 20), Qt.AlignmentFlag.AlignCenter, str(number))
+    painter.restore()
+
+
+@lru_cache(maxsize=1)
+def _pin_disc() -> QPixmap:
+    disc = QPixmap(4 * _DISC, 4 * _DISC)
+    disc.setDevicePixelRatio(2.0)
+    disc.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(disc)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(QPen(QColor(DEEP), 1.5))
     painter.setBrush(QColor(LICHEN))
-    painter.drawEllipse(at, 9, 9)
-    painter.setPen(QColor(INK))
-    painter.setFont(font(12 if number < 100 else 8, QFont.Weight.DemiBold))
-    painter.drawText(QRectF(at.x() - 12, at.y() - 10, 24, 20), Qt.AlignmentFlag.AlignCenter, str(number))
-    painter.restore()
+    painter.drawEllipse(QPointF(_DISC, _DISC), 9, 9)
+    painter.end()
+    return disc
 
 
 def scale_length(metres_per_pixel: float, most_pixels: float = 150.0) -> tuple[float, str]:

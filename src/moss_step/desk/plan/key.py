@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.plan.grading import METHODS, column_bins, grading_of, grading_rules
 from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
@@ -47,7 +48,7 @@ class Legend(QWidget):
         self._rows, self._as_lines = rows, as_lines
         self.setFixedHeight(_LEGEND_LINE * len(rows))
         self.setAccessibleName("Legend: " + ", ".join(name for name, _ in rows))
-        self.setToolTip("\n".join(name for name, _ in rows))
+        set_tip(self, "\n".join(name for name, _ in rows))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw patches and names."""
@@ -268,7 +269,7 @@ class KeyPanel(QFrame):
     def _add_ramp_controls(self, layout: QVBoxLayout, key: KeyRow, picture: GridPicture, surface: Surface) -> None:
         ramps = QComboBox()
         ramps.setAccessibleName("Ramp")
-        ramps.setToolTip("Colours from low to high")
+        set_tip(ramps, "Colours from low to high")
         ramps.addItems([n.capitalize() for n in ramp_names()])
         ramps.setCurrentText((key.ramp or usual_ramp(surface)).capitalize())
         ramps.currentTextChanged.connect(lambda t: self._set(key, "Ramp", ramp=t.lower()))
@@ -281,14 +282,14 @@ class KeyPanel(QFrame):
         if surface.cyclic:
             return
         zero = QCheckBox("Leave 0 clear")
-        zero.setToolTip("Cells of value 0 show what lies below")
+        set_tip(zero, "Cells of value 0 show what lies below")
         zero.setAccessibleName("Leave 0 clear")
         zero.setChecked(key.clear_zero)
         zero.toggled.connect(lambda on: self._set(key, "Leave 0 clear", clear_zero=on))
         layout.addWidget(zero)
         span = QComboBox()
         span.setAccessibleName("Range of the ramp")
-        span.setToolTip("Which values the ramp spans")
+        set_tip(span, "Which values the ramp spans")
         for text, value in (
             ("Lowest to highest", "range"),
             ("Leave out the ends", "cut"),
@@ -344,7 +345,7 @@ class KeyPanel(QFrame):
         layout.addWidget(view)
         edit = QLineEdit(", ".join(f"{b:.6g}" for b in grading.bounds[1:-1]))
         edit.setAccessibleName("Typed breaks")
-        edit.setToolTip("Bounds between classes, with commas")
+        set_tip(edit, "Bounds between classes, with commas")
         edit.editingFinished.connect(lambda: self._type_breaks(key.step, edit.text()))
         layout.addWidget(edit)
 
@@ -372,7 +373,7 @@ class KeyPanel(QFrame):
     def _choice(self, key: KeyRow, title: str, field: str, options: Sequence[tuple[str, object]], usual: object = "") -> QComboBox:
         box = QComboBox()
         box.setAccessibleName(title)
-        box.setToolTip(title)
+        set_tip(box, title)
         for text, value in options:
             box.addItem(text, value)
         box.setCurrentIndex(max(box.findData(getattr(key, field) or usual), 0))
@@ -473,7 +474,7 @@ def _slider(name: str, low: int, high: int, value: int, moved: Callable[[int], N
     slider.setRange(low, high)
     slider.setValue(value)
     slider.setAccessibleName(name)
-    slider.setToolTip(name)
+    set_tip(slider, name)
     slider.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
     slider.valueChanged.connect(moved)
     return slider

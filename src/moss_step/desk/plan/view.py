@@ -31,7 +31,7 @@ from moss_step.desk.plan.drawing import (
     draw_frame_box,
     draw_marked,
     draw_pin,
-    draw_pin_mark,
+    draw_pin_marks,
     draw_scale_bar,
     draw_section_line,
     draw_shapes,
@@ -249,13 +249,12 @@ class PlanView(QWidget):
         if not few:
             _, first = np.unique(np.floor(self._pin_pixels[seen] / _PIN_GAP), axis=0, return_index=True)
             seen = seen[np.sort(first)]
-        for k in seen.tolist():
+        for k in seen.tolist() if few else ():
             at, place = QPointF(x[k], y[k]), (float(pins[k, 0]), float(pins[k, 1]))
-            if few:
-                rows = [*readings(self.scene, *place), *place_text(self.work.frame, *place)]
-                self._pin_cards[k] = draw_pin(painter, at, k + 1, rows)
-            else:
-                draw_pin_mark(painter, at, k + 1)
+            rows = [*readings(self.scene, *place), *place_text(self.work.frame, *place)]
+            self._pin_cards[k] = draw_pin(painter, at, k + 1, rows)
+        if not few:
+            draw_pin_marks(painter, [QPointF(x[k], y[k]) for k in seen.tolist()], [k + 1 for k in seen.tolist()])
 
     def standing(self) -> list[Standing]:
         """Points and names of all layers, which stand upright where the ground is seen from the side."""

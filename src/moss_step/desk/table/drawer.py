@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QApplication, QColorDialog, QFi
 
 from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
+from moss_step.desk.plain import set_tip
 from moss_step.desk.table.model import RowsModel, cell_text
 from moss_step.desk.theme import MOSS
 from moss_step.desk.work import Work
@@ -282,7 +283,7 @@ class TableDrawer(QWidget):
     def _filter(self) -> None:
         wrong = self.model.filter(self.filter_edit.text())
         self.filter_edit.setProperty("wrong", bool(wrong))
-        self.filter_edit.setToolTip(wrong or "Rows that hold a text, or meet a condition")
+        set_tip(self.filter_edit, wrong or "Rows that hold a text, or meet a condition")
         if wrong:
             self.work.told.emit(wrong, True)
         self._say()

@@ -17,6 +17,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.theme import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE, font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
@@ -62,7 +63,7 @@ class Card(QWidget):
         self._shown = shown
         self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}")
         reason = self.work.reason(self.step_id) or f"{figure} · {_STATE_WORDS[state]}"
-        self.setToolTip("\n".join([name, reason, *self.warnings()[:3]]))
+        set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
             shaded = ground if isinstance(ground, GridPicture) else None
             self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))

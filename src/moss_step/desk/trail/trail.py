@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEve
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later, label, row, tool
+from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import LICHEN, TRAIL, TRAIL_HEIGHT
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
@@ -48,7 +49,7 @@ class Cards(QWidget):
         self._again.timeout.connect(self._refresh_some)
         self._lines = np.empty((0, 3), np.int64)
         self.next = QPushButton("+ Next step", self)
-        self.next.setToolTip("Find the next step (Ctrl+K)")
+        set_tip(self.next, "Find the next step (Ctrl+K)")
         self.next.setStyleSheet("color: #4C6B34; font-weight: 600; background: transparent;")
         self.setAutoFillBackground(False)
 
