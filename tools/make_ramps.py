@@ -31,7 +31,7 @@ def main() -> None:
     for name, (source, turned) in RAMPS.items():
         colors = (cm.cmaps[source](range(256))[:, :3] * 255).round().astype("uint8")
         found[name] = (colors[::-1] if turned else colors).tobytes().hex()
-    target = Path(__file__).parent.parent / "src/moss_step/desk/assets/ramps.json"
+    target = Path(__file__).parent.parent / "src/moss_step/scene/ramps.json"
     target.write_text(json.dumps(found, indent=0) + "\n")
 
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QPushButton,
 
 from moss_step.desk.controls import ChoiceControl, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl, limits
 from moss_step.desk.form import Form
-from moss_step.desk.observers import ObserversControl
+from moss_step.desk.observer_list import ObserversControl
 from moss_step.model.errors import AskedWronglyError
 from moss_step.science.sight.viewshed import Observer
 from moss_step.steps.catalogue import catalogue

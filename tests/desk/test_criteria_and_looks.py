@@ -8,7 +8,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox
 
 from moss_step.desk.histogram import HistogramView
-from moss_step.desk.plan.grading import grading_of
+from moss_step.scene.grading import grading_of
 from moss_step.study.graph import KeyRow
 from tests.desk.driving import drag, named, press, type_in
 from tests.desk.jobs import by_name, choose_input, fill, keep, values

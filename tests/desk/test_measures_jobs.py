@@ -146,7 +146,7 @@ def test_highest_ground_per_hexagon_in_the_table(estate, settle):
     type_in(table.filter_edit, "max > 550")
     assert table.model.rowCount() == int((shapes.columns["max"] > 550).sum())
     table.rows.selectAll()
-    from moss_step.desk.plan.grading import grading_of
+    from moss_step.scene.grading import grading_of
     from moss_step.study.graph import KeyRow
 
     row = KeyRow(step=zones, column="max", method="natural", count=10, outline="fill")
@@ -270,7 +270,7 @@ def test_a_section_along_a_line_drawn_on_the_plan(estate, settle, tmp_path):
 
 
 def test_shapes_are_graded_by_a_column_and_lines_labelled(estate, settle):
-    from moss_step.desk.plan.grading import grading_of
+    from moss_step.scene.grading import grading_of
     from moss_step.study.graph import KeyRow
 
     window = estate

@@ -12,13 +12,13 @@ from PySide6.QtWidgets import QLabel, QWidget
 from moss_step import desk
 from moss_step.desk import runner
 from moss_step.desk.plain import Answer, as_plain
-from moss_step.desk.plan.grading import grading_of
-from moss_step.desk.plan.pictures import picture_of
 from moss_step.desk.worker import NewestWins
 from moss_step.formats.raster import write_surface
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
+from moss_step.scene.grading import grading_of
+from moss_step.scene.pictures import picture_of
 from moss_step.study.engine import Engine
 from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.hand_on import hand_on

@@ -5,7 +5,8 @@ import pytest
 import shapely
 from PySide6.QtCore import QPointF
 
-from moss_step.desk.plan.outlines import Detail
+from moss_step.desk.plan.paths import path_of_parts
+from moss_step.scene.detail import Detail
 
 
 def coast(points: int, seed: int = 1) -> shapely.LineString:
@@ -68,7 +69,7 @@ def test_a_path_holds_the_lines_one_after_another(count):
     """Few points are added one by one, many are packed: both give the same path."""
     lines = np.array([coast(count, 1), coast(count, 2), coast(count, 3)], object)
     finest = Detail(lines).at(0.0)
-    path = finest.path(np.array([True, False, True]))
+    path = path_of_parts(finest, np.array([True, False, True]))
     assert path.elementCount() == 2 * count
     starts = [k for k in range(path.elementCount()) if path.elementAt(k).isMoveTo()]
     assert starts == [0, count]
@@ -79,7 +80,7 @@ def test_a_path_holds_the_lines_one_after_another(count):
 def test_areas_over_one_another_fill_as_one_and_holes_stay_open():
     ring = shapely.box(0, 0, 10, 10).difference(shapely.box(4, 4, 6, 6))
     turned = shapely.Polygon([(8, 8), (8, 12), (12, 12), (12, 8)])  # runs the other way round
-    path = Detail(np.array([ring, turned], object)).at(0.0).path(np.ones(3, bool))
+    path = path_of_parts(Detail(np.array([ring, turned], object)).at(0.0), np.ones(3, bool))
     assert path.contains(QPointF(9, 9)) and path.contains(QPointF(1, 1)) and path.contains(QPointF(11, 11))
     assert not path.contains(QPointF(5, 5)) and not path.contains(QPointF(11, 1))
 
@@ -97,4 +98,4 @@ def test_no_shapes_and_empty_shapes_have_no_outlines():
     for shapes in ([], [shapely.LineString(), shapely.Polygon()]):
         detail = Detail(np.array(shapes, object))
         outlines, seen = detail.seen_in((0, 0, 1, 1), 1.0)
-        assert len(outlines.owner) == 0 and outlines.path(seen).isEmpty() and not detail.lengths.any()
+        assert len(outlines.owner) == 0 and path_of_parts(outlines, seen).isEmpty() and not detail.lengths.any()

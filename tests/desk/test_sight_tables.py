@@ -7,16 +7,16 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 
-from moss_step.desk.theme import LICHEN, OCHRE
-from moss_step.desk.work import DRAFT
 from moss_step.formats.raster import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
+from moss_step.scene.colors import LICHEN, OCHRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.study.draft import DRAFT
 from tests.desk.driving import LEFT, drag, pixel, press
 from tests.desk.jobs import by_name, choose_input, fill, keep, values
 

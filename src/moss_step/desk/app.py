@@ -13,10 +13,10 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
-from moss_step.desk.plan.ramps import ramp_names
 from moss_step.desk.window import MainWindow
 from moss_step.model.errors import MossError
 from moss_step.process import end_at_once
+from moss_step.scene.ramps import ramp_names
 from moss_step.study.autosave import state_folder
 
 

@@ -11,7 +11,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
-from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, font
+from moss_step.desk.theme import font
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
 
 class LineChart(QWidget):

@@ -13,9 +13,9 @@ from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor, QValidator
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPlainTextEdit, QSlider, QSpinBox, QTextEdit, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Choices, label, row
-from moss_step.desk.theme import OCHRE, WASH
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
+from moss_step.scene.colors import OCHRE, WASH
 from moss_step.steps.declare import MOST, extra
 
 _FEW = 3

@@ -12,7 +12,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 
 from moss_step.desk.controls import ChoiceControl, Control, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl
-from moss_step.desk.observers import ObserversControl
+from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import label, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.model.typed import as_kind

@@ -10,8 +10,9 @@ from moss_step.desk.benches.bench import TITLES
 from moss_step.desk.parts import Elided, label
 from moss_step.desk.plain import set_tip
 from moss_step.desk.search import SearchBox
-from moss_step.desk.theme import DEEP, HEADER_HEIGHT, LICHEN, PAPER, icon
+from moss_step.desk.theme import HEADER_HEIGHT, icon
 from moss_step.desk.work import Work
+from moss_step.scene.colors import DEEP, LICHEN, PAPER
 from moss_step.steps.catalogue import BENCHES, catalogue
 
 _STYLE = f"""

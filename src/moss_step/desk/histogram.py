@@ -8,8 +8,9 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent,
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from moss_step.desk.plain import set_tip
-from moss_step.desk.theme import CARD, INK, LICHEN, MUTED, font
+from moss_step.desk.theme import font
 from moss_step.model.rules import RuleSet, number_text
+from moss_step.scene.colors import CARD, INK, LICHEN, MUTED
 from moss_step.science.classes.histogram import Histogram
 
 _HANDLE, _TOP, _FOOT = 5.0, 14.0, 20.0

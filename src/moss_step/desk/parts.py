@@ -22,7 +22,8 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.plain import set_tip
-from moss_step.desk.theme import OCHRE, icon, pixmap
+from moss_step.desk.theme import icon, pixmap
+from moss_step.scene.colors import OCHRE
 
 
 class Later(QTimer):

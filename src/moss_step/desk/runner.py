@@ -12,11 +12,12 @@ from typing import NamedTuple, TypeVar
 
 from PySide6.QtCore import QEventLoop, QObject, QTimer, Signal
 
-from moss_step.desk.plan.pictures import prepared_picture, ready_picture
+from moss_step.desk.plan.paths import packer
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError, StoppedError, fault_text
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
+from moss_step.scene.pictures import prepared_picture, ready_picture
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
 
@@ -182,6 +183,7 @@ class Lane(QObject):
                 return
             try:
                 prepared_picture(outcome.value)
+                packer()
             except Exception as error:
                 _log.exception("a picture could not be made")
                 self._engine.fail(wish.study, step_id, fault_text(error))

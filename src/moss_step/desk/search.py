@@ -13,8 +13,8 @@ from rapidfuzz import fuzz
 
 from moss_step.desk.benches.bench import TITLES
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.pictures import ShapesPicture
 from moss_step.desk.work import Work
+from moss_step.scene.pictures import ShapesPicture
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import StepKind
 
@@ -66,10 +66,10 @@ class Search(QObject):
             picture = self.work.picture(step.id)
             if not isinstance(picture, ShapesPicture) or len(picture.value) > 20_000:
                 continue
-            for name, point in zip(picture.value.names(), picture.points, strict=True):
+            for name, (x, y) in zip(picture.value.names(), picture.points.tolist(), strict=True):
                 score = _score(text, name.lower()) if name else 0.0
                 if score >= _LEAST_SCORE:
-                    go = partial(self.place_wanted.emit, point.x(), point.y())
+                    go = partial(self.place_wanted.emit, x, y)
                     found.append(Hit(name, f"Place · {self.work.study.name_of(step.id)}", score, go))
         return found
 

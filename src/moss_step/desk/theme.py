@@ -10,11 +10,9 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalett
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
 
-ASSETS = Path(__file__).parent / "assets"
+from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, LINE, MOSS, MUTED, OCHRE, PAPER, WASH
 
-PAPER, CARD, INK, MUTED, LINE = "#F6F4EC", "#FFFFFF", "#1F261D", "#63695D", "#DAD7CA"
-MOSS, DEEP, LICHEN, WASH = "#4C6B34", "#26331E", "#D9C24A", "#F3ECCB"
-WATER, OCHRE, TRAIL, GROUND = "#2C6E91", "#A3551F", "#ECE9DC", "#E3E0D2"
+ASSETS = Path(__file__).parent / "assets"
 
 HEADER_HEIGHT, PANEL_WIDTH, TRAIL_HEIGHT = 44, 324, 148
 

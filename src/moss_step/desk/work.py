@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.follower import Follower
-from moss_step.desk.plan.pictures import Picture, ready_picture
 from moss_step.desk.recent import recent, remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
@@ -17,7 +15,9 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
+from moss_step.scene.pictures import Picture, ready_picture
 from moss_step.study.autosave import Autosave, Recovered
+from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine, State
 from moss_step.study.graph import Step, Study
 from moss_step.study.held import Held, Stamp, stamp_of
@@ -26,22 +26,12 @@ from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
 
-DRAFT = "draft"
-"""Id of the step that is being made and not yet kept."""
 AUTOSAVE_AFTER = 1500
 """Milliseconds after a change at the latest until it is kept, however many follow."""
 _LARGE_STUDY = 100_000
 """Bytes of a study that takes longer to read than the window should wait."""
 LOOK_EVERY = 2000
 """Milliseconds between two looks at the source files, outside the window's thread."""
-
-
-@dataclass(frozen=True)
-class Draft:
-    """A step that is being made, or changed: ``replaces`` is the id of the step it will change."""
-
-    step: Step
-    replaces: str = ""
 
 
 class Work(QObject):

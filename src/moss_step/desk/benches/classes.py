@@ -16,7 +16,6 @@ from moss_step.desk.benches.panel import StepPanel, finding_rows
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Choices, button, label, row, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.work import Work
 from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.model.errors import MossError
@@ -24,6 +23,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import AREAS, Unit
+from moss_step.scene.pictures import GridPicture
 from moss_step.science.classes.presets import PRESET_NAMES, from_breaks, preset
 from moss_step.steps.classes import ClassifySettings, rows_of, rule_set
 from moss_step.steps.declare import StepKind

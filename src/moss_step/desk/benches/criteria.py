@@ -12,9 +12,9 @@ from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import FormulaControl, TextControl
 from moss_step.desk.parts import button
-from moss_step.desk.plan.pictures import GridPicture
 from moss_step.model.surface import Surface
 from moss_step.model.units import HECTARE
+from moss_step.scene.pictures import GridPicture
 from moss_step.science.algebra.formula import FormulaError, parse
 from moss_step.study.graph import Step
 

@@ -8,12 +8,12 @@ from PySide6.QtWidgets import QVBoxLayout
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.parts import button, label
-from moss_step.desk.plan.readings import value_text
 from moss_step.desk.work import Work
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.scene.readings import value_text
 from moss_step.science.regrid import metric_system
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import StepKind

@@ -13,15 +13,16 @@ from moss_step.desk.controls import TextControl
 from moss_step.desk.form import Form
 from moss_step.desk.parts import Facts, Later, Note, button, label, row
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.readings import value_text
-from moss_step.desk.work import DRAFT, Work
+from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.units import HECTARE
+from moss_step.scene.readings import value_text
 from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.steps.results import measured
+from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step
 from moss_step.study.store import Said
 

@@ -10,10 +10,9 @@ from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import TextControl
 from moss_step.desk.follower import LARGE
-from moss_step.desk.observers import ObserversControl
+from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, Preview, mask_veil
-from moss_step.desk.theme import LICHEN, OCHRE
 from moss_step.desk.work import Work
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
@@ -21,6 +20,7 @@ from moss_step.model.outcome import Outcome, Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
+from moss_step.scene.colors import LICHEN, OCHRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence

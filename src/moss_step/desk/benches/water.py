@@ -13,11 +13,11 @@ from moss_step.desk.benches.place import Place, PlaceBench, PlacePanel
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, Preview, mask_veil, number_veil
-from moss_step.desk.theme import OCHRE, WATER
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.scene.colors import OCHRE, WATER
 from moss_step.science.water import ridges, trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import Drainage, prepare, prepared

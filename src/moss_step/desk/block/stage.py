@@ -11,8 +11,8 @@ from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QImage
 
 from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
-from moss_step.desk.theme import OCHRE, PAPER
 from moss_step.desk.worker import NewestWins
+from moss_step.scene.colors import OCHRE, PAPER
 
 REST = 560
 """Points on the longer side of the ground at rest: some 320,000 triangles."""

@@ -16,15 +16,15 @@ from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.drawing import Standing, draw_standing
-from moss_step.desk.plan.pictures import GridPicture
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.png import write_png
-from moss_step.desk.theme import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
+from moss_step.scene.camera import Camera
+from moss_step.scene.colors import DEEP, LICHEN, MUTED, OCHRE, PAPER
+from moss_step.scene.pictures import GridPicture
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
 _BOLD = 3

@@ -8,10 +8,10 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 
-from moss_step.desk.plan.camera import Camera
-from moss_step.desk.plan.pictures import GridPicture
-from moss_step.desk.theme import CARD, DEEP
 from moss_step.model.surface import Surface
+from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CARD, DEEP
+from moss_step.scene.pictures import GridPicture
 from moss_step.science.relief.gradient import gradient_weights
 
 _APART = 46

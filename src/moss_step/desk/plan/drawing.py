@@ -12,15 +12,17 @@ import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPixmap, QTransform
 
-from moss_step.desk.plan.camera import Camera, overlap
-from moss_step.desk.plan.grading import Grading, grading_of
-from moss_step.desk.plan.layers import Layer
-from moss_step.desk.plan.outlines import Outlines
+from moss_step.desk.plan.paths import path_of_part, path_of_parts
 from moss_step.desk.plan.pens import screen_pen
-from moss_step.desk.plan.pictures import ShapesPicture
-from moss_step.desk.plan.readings import Reading
-from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
+from moss_step.desk.theme import font
 from moss_step.model.typed import as_kind
+from moss_step.scene.camera import Camera, overlap
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
+from moss_step.scene.detail import Outlines
+from moss_step.scene.grading import Grading, grading_of
+from moss_step.scene.layers import Layer
+from moss_step.scene.pictures import ShapesPicture
+from moss_step.scene.readings import Reading
 from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS)
@@ -80,10 +82,13 @@ def standing(layer: Layer, color: str) -> list[Standing]:
     if shapes.kind == "points":
         grading = grading_of(picture, row)
         inks = [grading.color(k) if grading else color for k in range(len(shapes))]
-        return [Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, picture.points, inks, strict=True)]
+        places = [QPointF(x, y) for x, y in picture.points.tolist()]
+        return [Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, places, inks, strict=True)]
     if not labelled:
         return []
-    return [Standing(names[k], picture.points[k], color, "", 0.0) for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]]
+    return [
+        Standing(names[k], QPointF(*picture.points[k].tolist()), color, "", 0.0) for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]
+    ]
 
 
 def draw_standing(painter: QPainter, found: Standing, at: QPointF, taken: list[QRectF]) -> None:
@@ -165,7 +170,7 @@ def _graded_ink(grading: Grading, k: int, shapes: np.ndarray, outline: str | Non
 def _paths(outlines: Outlines, parts: bytes, together: bool) -> list[QPainterPath]:
     """Some parts as one path or a path each, kept while the plan is moved over the same ones."""
     chosen = np.frombuffer(parts, bool)
-    return [outlines.path(chosen)] if together else [outlines.path_of_part(int(k)) for k in np.flatnonzero(chosen)]
+    return [path_of_parts(outlines, chosen)] if together else [path_of_part(outlines, int(k)) for k in np.flatnonzero(chosen)]
 
 
 def _transform(camera: Camera) -> QTransform:
@@ -275,7 +280,7 @@ def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera:
         width = QFontMetricsF(face).horizontalAdvance(text)
         if written >= _MOST_LABELS or (bounds[k, 2] - bounds[k, 0]) * camera.scale < width:
             continue
-        at = QPointF(*camera.pixel(picture.points[k].x(), picture.points[k].y()))
+        at = QPointF(*camera.pixel(*picture.points[k].tolist()))
         box = QRectF(at.x() - width / 2 - 3, at.y() - 9, width + 6, 18)
         if window.contains(at) and not any(box.intersects(t) for t in taken):
             _write_turned(painter, at, 0.0, text)
@@ -286,7 +291,7 @@ def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera:
 def _draw_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]) -> None:
     shapes, grading = picture.value, grading_of(picture, row)
     names = [cell_label(v) for v in shapes.columns[row.labels]] if row.labels in shapes.columns else shapes.names()
-    marks = [QPointF(*camera.pixel(p.x(), p.y())) for p in picture.points]
+    marks = [QPointF(x, y) for x, y in camera.pixels(picture.points).tolist()]
     window, reach = QRectF(-20, -20, camera.width + 40, camera.height + 40), row.size / 2
     painter.setPen(QPen(QColor(CARD), 2.0))
     for k, mark in enumerate(marks):

@@ -23,15 +23,16 @@ from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
-from moss_step.desk.plan.grading import METHODS, column_bins, grading_of, grading_rules
-from moss_step.desk.plan.layers import Layer, scene_of, surface_colors, surface_span
-from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
-from moss_step.desk.plan.ramps import ramp_names, usual_ramp
-from moss_step.desk.plan.readings import value_text
-from moss_step.desk.theme import INK, MUTED
-from moss_step.desk.work import DRAFT, Work
+from moss_step.desk.work import Work
 from moss_step.model.class_map import ClassMap
 from moss_step.model.surface import Surface
+from moss_step.scene.colors import INK, MUTED
+from moss_step.scene.grading import METHODS, column_bins, grading_of, grading_rules
+from moss_step.scene.layers import Layer, scene_of, surface_colors, surface_span
+from moss_step.scene.pictures import GridPicture, ShapesPicture
+from moss_step.scene.ramps import ramp_names, usual_ramp
+from moss_step.scene.readings import value_text
+from moss_step.study.draft import DRAFT
 from moss_step.study.graph import KeyRow, Shading
 
 WIDTH = 232

@@ -8,10 +8,11 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QTransform
 
-from moss_step.desk.plan.camera import Camera
 from moss_step.desk.plan.pens import screen_pen
-from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, WATER, font
+from moss_step.desk.theme import font
 from moss_step.model.frame import Box, Frame
+from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, WATER
 
 _MOST_PIXELS = 1400
 _HUES = 37

@@ -11,10 +11,11 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLay
 
 from moss_step.desk.parts import Choices, button, clear, label, tool
 from moss_step.desk.plan.key import KeyPanel
-from moss_step.desk.plan.readings import Reading, place_text, readings
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.theme import DEEP, LICHEN, OCHRE, PAPER, pixmap
+from moss_step.desk.theme import pixmap
 from moss_step.desk.work import Work
+from moss_step.scene.colors import DEEP, LICHEN, OCHRE, PAPER
+from moss_step.scene.readings import Reading, place_text, readings
 
 _MESSAGE_FOR = 9000
 

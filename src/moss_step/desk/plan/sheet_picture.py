@@ -6,13 +6,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
 
 from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
-from moss_step.desk.plan.grading import grading_of
-from moss_step.desk.plan.layers import Layer, surface_colors, surface_span
-from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
-from moss_step.desk.plan.readings import value_text
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.theme import INK, MUTED, PAPER, font
+from moss_step.desk.theme import font
 from moss_step.model.class_map import ClassMap
+from moss_step.scene.colors import INK, MUTED, PAPER
+from moss_step.scene.grading import grading_of
+from moss_step.scene.layers import Layer, surface_colors, surface_span
+from moss_step.scene.pictures import GridPicture, ShapesPicture
+from moss_step.scene.readings import value_text
 
 _SIDE, _HEAD, _MARGIN = 250, 56, 24
 _LINE = 22

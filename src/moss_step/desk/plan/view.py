@@ -25,7 +25,6 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QMenu, QWidget
 
 from moss_step.desk.plan.arrows import draw_arrows
-from moss_step.desk.plan.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.desk.plan.drawing import (
     Standing,
     draw_frame_box,
@@ -38,13 +37,15 @@ from moss_step.desk.plan.drawing import (
     shape_color,
     standing,
 )  # fmt: skip
-from moss_step.desk.plan.layers import Scene, draw_grids, scene_of
 from moss_step.desk.plan.live import Live, draw_handles, draw_live
-from moss_step.desk.plan.pictures import ShapesPicture, path_of
-from moss_step.desk.plan.readings import place_text, readings
+from moss_step.desk.plan.paths import path_of
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.model.typed import as_kind
+from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
+from moss_step.scene.layers import Scene, draw_grids, scene_of
+from moss_step.scene.pictures import ShapesPicture
+from moss_step.scene.readings import place_text, readings
 
 Tool = Literal["look", "box", "line"]
 MOST_CARDS = 60

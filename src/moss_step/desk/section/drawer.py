@@ -11,17 +11,18 @@ from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPol
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import label, tool
-from moss_step.desk.plan.layers import Scene
-from moss_step.desk.plan.pictures import GridPicture
-from moss_step.desk.plan.readings import value_text
 from moss_step.desk.section.sight import heights_in, paint_sight
-from moss_step.desk.theme import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER, font
+from moss_step.desk.theme import font
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
+from moss_step.scene.colors import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
+from moss_step.scene.layers import Scene
+from moss_step.scene.pictures import GridPicture
+from moss_step.scene.readings import value_text
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured

@@ -8,7 +8,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from moss_step.desk.theme import CARD, DEEP, INK, LICHEN, OCHRE, font
+from moss_step.desk.theme import font
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, OCHRE
 from moss_step.science.sight.line import SightLine, runs_of
 from moss_step.steps.results import measured
 

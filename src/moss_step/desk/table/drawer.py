@@ -14,7 +14,6 @@ from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.table.model import RowsModel, cell_text
-from moss_step.desk.theme import MOSS
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
@@ -24,6 +23,7 @@ from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
+from moss_step.scene.colors import MOSS
 from moss_step.science.zones.choose import numbers_text
 from moss_step.study.graph import KeyRow
 

@@ -18,10 +18,11 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.pictures import GridPicture
-from moss_step.desk.theme import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE, font, pixmap
+from moss_step.desk.theme import font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
+from moss_step.scene.colors import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
+from moss_step.scene.pictures import GridPicture
 from moss_step.study.graph import KeyRow
 
 WIDTH, HEIGHT = 150, 96

@@ -6,13 +6,13 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
 
-from moss_step.desk.plan.camera import Camera, stretch_of
 from moss_step.desk.plan.drawing import draw_shapes, shape_color
-from moss_step.desk.plan.layers import Layer, Scene, draw_grids
-from moss_step.desk.plan.pictures import GridPicture, Picture, ShapesPicture, TablePicture
-from moss_step.desk.theme import CARD, GROUND, MOSS
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.scene.camera import Camera, stretch_of
+from moss_step.scene.colors import CARD, GROUND, MOSS
+from moss_step.scene.layers import Layer, Scene, draw_grids
+from moss_step.scene.pictures import GridPicture, Picture, ShapesPicture, TablePicture
 from moss_step.study.graph import KeyRow, Shading
 
 RATIO = 2.0
@@ -74,8 +74,8 @@ def _shapes(layer: Layer, picture: ShapesPicture, width: int, height: int) -> QI
         if picture.value.kind == "points":
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(shape_color(0)))
-            for p in picture.points[:2000]:
-                painter.drawEllipse(QPointF(*camera.pixel(p.x(), p.y())), 2.5 * RATIO, 2.5 * RATIO)
+            for x, y in camera.pixels(picture.points[:2000]).tolist():
+                painter.drawEllipse(QPointF(x, y), 2.5 * RATIO, 2.5 * RATIO)
         else:
             draw_shapes(painter, layer, camera, shape_color(0), [])
         painter.end()

@@ -12,9 +12,10 @@ from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later, label, row, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.theme import LICHEN, TRAIL, TRAIL_HEIGHT
+from moss_step.desk.theme import TRAIL_HEIGHT
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
+from moss_step.scene.colors import LICHEN, TRAIL
 
 GAP = 22
 _LONGEST_TURN = 0.02

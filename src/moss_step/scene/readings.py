@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 import shapely
 
-from moss_step.desk.plan.layers import Layer, Scene
-from moss_step.desk.plan.pictures import GridPicture, ShapesPicture
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.rules import Region
 from moss_step.model.surface import Surface
 from moss_step.model.units import Unit
+from moss_step.scene.layers import Layer, Scene
+from moss_step.scene.pictures import GridPicture, ShapesPicture
 
 
 @dataclass(frozen=True)

@@ -4,24 +4,25 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 
-from moss_step.desk.plan.camera import Camera, overlap
-from moss_step.desk.plan.paint import paint_classes, paint_ranges, paint_surface, shade_picture
-from moss_step.desk.plan.pictures import LEAST, GridPicture, ShapesPicture, TablePicture
-from moss_step.desk.plan.ramps import ramp, usual_ramp
-from moss_step.desk.theme import GROUND
-from moss_step.desk.work import DRAFT, Work
 from moss_step.formats.vector import in_system
 from moss_step.model.class_map import ClassMap
-from moss_step.model.frame import Box
+from moss_step.model.frame import Box, Frame
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
+from moss_step.scene.camera import Camera, overlap
+from moss_step.scene.colors import GROUND
+from moss_step.scene.paint import paint_classes, paint_ranges, paint_surface, shade_picture
+from moss_step.scene.pictures import LEAST, GridPicture, Picture, ShapesPicture, TablePicture
+from moss_step.scene.ramps import ramp, usual_ramp
 from moss_step.science.relief.gradient import gradient_weights, light_vector
 from moss_step.steps.classes import ClassifySettings, rule_set
-from moss_step.study.graph import KeyRow, Shading
+from moss_step.study.draft import DRAFT, Draft
+from moss_step.study.graph import KeyRow, Shading, Study
 
 _FLAT_COLOR = (201, 199, 188)
 _BACKGROUND = "#EDEADF"
@@ -54,7 +55,34 @@ class Scene:
         return drawn, self.ground, self.shading, self.undrawn
 
 
-def scene_of(work: Work) -> Scene:
+class Shown(Protocol):
+    """A study as it is now: its steps, the one being made, what is chosen, and the pictures that are there."""
+
+    @property
+    def study(self) -> Study:
+        """The study."""
+
+    @property
+    def study_with_draft(self) -> Study:
+        """The study with the step being made."""
+
+    @property
+    def draft(self) -> Draft | None:
+        """The step being made."""
+
+    @property
+    def chosen_id(self) -> str:
+        """Id of the chosen step."""
+
+    @property
+    def frame(self) -> Frame | None:
+        """Frame of the plan."""
+
+    def picture(self, step_id: str) -> Picture | None:
+        """Picture of a result, when it is there."""
+
+
+def scene_of(work: Shown) -> Scene:
     """Gather what the plan draws now."""
     study = work.study
     rows = [(k, k.step) for k in study.key if k.shown]
@@ -79,7 +107,7 @@ def scene_of(work: Work) -> Scene:
     return Scene(tuple(layers), ground if isinstance(ground, GridPicture) else None, study.shading, tuple(undrawn))
 
 
-def _layer(work: Work, row: KeyRow, step_id: str) -> Layer | None:
+def _layer(work: Shown, row: KeyRow, step_id: str) -> Layer | None:
     study = work.study_with_draft
     if step_id == DRAFT and work.draft is not None:
         replaced = work.draft.replaces
@@ -121,7 +149,7 @@ def _carried_over(picture: ShapesPicture, crs: str | None) -> ShapesPicture:
     return made.picture
 
 
-def _live_ranges(work: Work) -> tuple[GridPicture, RuleSet] | None:
+def _live_ranges(work: Shown) -> tuple[GridPicture, RuleSet] | None:
     """The surface and the ranges of a class table that is being made: drawn without running anything."""
     draft = work.draft
     if draft is None or draft.step.kind != "classify":
@@ -133,7 +161,7 @@ def _live_ranges(work: Work) -> tuple[GridPicture, RuleSet] | None:
     return (picture, rule_set(settings.rules, settings.closed)) if isinstance(picture, GridPicture) else None
 
 
-def _elsewhere(work: Work, picture: GridPicture | ShapesPicture) -> str:
+def _elsewhere(work: Shown, picture: GridPicture | ShapesPicture) -> str:
     frame = work.frame
     if isinstance(picture, ShapesPicture) or frame is None or frame.system is None or picture.frame.crs is None:
         return ""

@@ -13,7 +13,8 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 from moss_step.desk.controls import Control
 from moss_step.desk.parts import button, label
 from moss_step.desk.plain import set_tip
-from moss_step.desk.theme import INK, MUTED, font
+from moss_step.desk.theme import font
+from moss_step.scene.colors import INK, MUTED
 from moss_step.science.sight.viewshed import Observer
 from moss_step.steps.observers import own_text, own_values
 

@@ -9,9 +9,9 @@ from functools import lru_cache
 
 import numpy as np
 
-from moss_step.desk.plan.pictures import ShapesPicture
-from moss_step.desk.plan.ramps import ramp
 from moss_step.model.rules import Rule, RuleSet, number_text
+from moss_step.scene.pictures import ShapesPicture
+from moss_step.scene.ramps import ramp
 from moss_step.science.classes.breaks import natural_breaks
 from moss_step.science.classes.histogram import Histogram
 from moss_step.study.graph import KeyRow

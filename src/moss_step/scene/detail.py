@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 import shapely
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QPainterPath, QPolygonF
 
 _FEW_POINTS = 5_000
 _COARSER = 4.0
@@ -43,29 +40,6 @@ class Outlines:
         """How many points some parts (mask) have."""
         return int(np.diff(self.starts)[parts].sum())
 
-    def path(self, parts: np.ndarray) -> QPainterPath:
-        """Some parts (mask) as one path; where areas lie over one another they fill as one."""
-        numbers = np.flatnonzero(parts)
-        counts = np.diff(self.starts)[numbers]
-        begins = np.cumsum(counts) - counts
-        xy = self.xy[np.repeat(self.starts[numbers] - begins, counts) + np.arange(counts.sum())]
-        path = QPainterPath()
-        if len(xy) > _FEW_POINTS:
-            joined = np.ones(len(xy), np.int32)
-            joined[begins + counts - 1] = 0
-            path = _packed(xy, joined)
-        else:
-            for k in numbers:
-                path.addPath(self.path_of_part(int(k)))
-        path.setFillRule(Qt.FillRule.WindingFill)
-        return path
-
-    def path_of_part(self, part: int) -> QPainterPath:
-        """One part as a path."""
-        path = QPainterPath()
-        path.addPolygon(QPolygonF([QPointF(x, y) for x, y in self.xy[self.starts[part] : self.starts[part + 1]].tolist()]))
-        return path
-
     def line(self, shape: int) -> np.ndarray:
         """Points of the longest part of a shape; empty when it has none."""
         own = np.flatnonzero(self.owner == shape)
@@ -81,8 +55,6 @@ class Detail:
     def __init__(self, geometry: np.ndarray) -> None:
         self._levels = [_finest(geometry)]
         finest = self._levels[0]
-        if len(finest.xy) > _FEW_POINTS:
-            _packer()  # slow to load: here, not when a frame is drawn
         span = np.ptp(finest.xy, axis=0).max() if len(finest.xy) else 0.0
         detail = span * _FINEST_SHARE / _COARSER
         while len(self._levels[-1].xy) > _FEW_POINTS and detail < span:
@@ -145,16 +117,3 @@ def _stretches(starts: np.ndarray) -> list[tuple[int, int]]:
     cuts = np.unique(np.searchsorted(starts, np.arange(0, starts[-1], _AT_ONCE)))
     bounds = [*cuts.tolist(), len(starts) - 1]
     return list(itertools.pairwise(bounds))
-
-
-@lru_cache(maxsize=1)
-def _packer() -> Callable[..., QPainterPath]:
-    """What makes a path of coordinates at once."""
-    from pyqtgraph.functions import arrayToQPath
-
-    packer: Callable[..., QPainterPath] = arrayToQPath
-    return packer
-
-
-def _packed(xy: np.ndarray, joined: np.ndarray) -> QPainterPath:
-    return _packer()(np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1]), connect=joined, finiteCheck=False)

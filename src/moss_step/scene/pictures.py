@@ -7,17 +7,15 @@ from functools import cached_property
 
 import numpy as np
 import shapely
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import QPainterPath
 
-from moss_step.desk.plan.outlines import Detail
-from moss_step.desk.plan.paint import half_mean, rehearse
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.scene.detail import Detail
+from moss_step.scene.paint import half_mean, rehearse
 from moss_step.science.classes.histogram import Histogram, histogram
 
 _SMALLEST = 300
@@ -75,10 +73,10 @@ class ShapesPicture:
         return Detail(self.value.geometry)
 
     @cached_property
-    def points(self) -> list[QPointF]:
-        """A point of each shape to mark it at."""
+    def points(self) -> np.ndarray:
+        """A point of each of n shapes to mark it at: (n, 2)."""
         inside = shapely.point_on_surface(self.value.geometry)
-        return [QPointF(p.x, p.y) for p in inside]
+        return np.column_stack([shapely.get_x(inside), shapely.get_y(inside)])
 
     @cached_property
     def tree(self) -> shapely.STRtree:
@@ -140,21 +138,3 @@ def _halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
     for level in (levels[0], levels[-1]):
         rehearse(level)
     return tuple(levels)
-
-
-def path_of(geometry: shapely.Geometry) -> QPainterPath:
-    """Make a painter path of outlines and lines; a point becomes a short stroke."""
-    path = QPainterPath()
-    for part in shapely.get_parts(geometry):
-        lines = [part.exterior, *part.interiors] if part.geom_type == "Polygon" else [part]
-        for line in lines:
-            if line.geom_type == "Point":
-                path.moveTo(line.x, line.y)
-                path.lineTo(line.x, line.y)
-            if line.geom_type not in ("LineString", "LinearRing"):
-                continue
-            xy = shapely.get_coordinates(line)
-            path.moveTo(xy[0, 0], xy[0, 1])
-            for x, y in xy[1:]:
-                path.lineTo(x, y)
-    return path

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 
-from moss_step.desk.theme import ASSETS
 from moss_step.model.surface import Surface
 
 CYCLIC = ("compass", "rose")
@@ -18,7 +18,7 @@ _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 
 @lru_cache(maxsize=1)
 def _all() -> dict[str, np.ndarray]:
-    texts = json.loads((ASSETS / "ramps.json").read_text())
+    texts = json.loads(Path(__file__).with_name("ramps.json").read_text())
     found = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
     return found | {"lookout": _between(_LOOKOUT)}
 
