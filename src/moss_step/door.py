@@ -11,13 +11,11 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 import numpy as np
 
-from moss_step.kinds.registry import kind_named
-from moss_step.model.class_map import ClassMap
+from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
-from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import catalogue, describe, step_kind
 from moss_step.steps.declare import InputSpec, StepKind
 from moss_step.study.engine import run_declared
@@ -45,11 +43,10 @@ class Result:
 
         Raises MossError for shapes and tables.
         """
-        if isinstance(self.value, Surface):
-            return self.value.values
-        if isinstance(self.value, ClassMap):
-            return self.value.codes
-        raise MossError(f"{self.name} is no grid.", "Its columns are in .columns.")
+        array = kind_of(self.value).array
+        if array is None:
+            raise MossError(f"{self.name} is no grid.", "Its columns are in .columns.")
+        return array(self.value)
 
     @property
     def columns(self) -> Mapping[str, np.ndarray]:

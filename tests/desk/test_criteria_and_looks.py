@@ -153,7 +153,7 @@ def test_breaks_of_a_column_are_typed_and_dragged_on_its_histogram(estate, settl
     settle(window)
     row = window.work.study.key_row(zones)
     assert row.method == "typed" and row.breaks == (400.0, 430.0, 460.0)
-    grading, mean = grading_of(window.work.picture(zones), row), window.work.outcome(zones).value.columns["mean"]
+    grading, mean = grading_of(window.work.picture(zones).value, row), window.work.outcome(zones).value.columns["mean"]
     assert [n.split(" – ")[1] for n, _ in grading.classes[:3]] == ["400", "430", "460"]
     for k, (low, high) in enumerate([(0, 400), (400, 430), (430, 460), (460, 9e9)]):
         assert np.array_equal(grading.places == k, (mean > low) & (mean <= high))

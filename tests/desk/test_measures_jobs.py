@@ -152,7 +152,7 @@ def test_highest_ground_per_hexagon_in_the_table(estate, settle):
     row = KeyRow(step=zones, column="max", method="natural", count=10, outline="fill")
     window.work.do(window.work.study.with_key_row(row), "Key")
     settle(window)
-    assert len(grading_of(window.work.picture(zones), row).classes) == 10
+    assert len(grading_of(window.work.picture(zones).value, row).classes) == 10
     assert len(window.plan.view.marked) == table.model.rowCount() and "mean" in table.summary.text()
     table.rows.copy()
     assert QApplication.clipboard().text().count("\n") == table.model.rowCount() - 1
@@ -279,7 +279,7 @@ def test_shapes_are_graded_by_a_column_and_lines_labelled(estate, settle):
     settle(window)
     picture, highest = window.work.picture(zones), window.work.outcome(zones).value.columns["max"]
     for method in ("equal_interval", "equal_count", "natural", "deviation", "unique"):
-        grading = grading_of(picture, KeyRow(step=zones, column="max", method=method, count=5))
+        grading = grading_of(picture.value, KeyRow(step=zones, column="max", method=method, count=5))
         order = np.argsort(highest, kind="stable")
         if method != "unique":
             known = order[grading.places[order] >= 0]

@@ -147,5 +147,5 @@ def test_names_with_very_long_numbers_are_put_in_order():
     names = ["lot " + "9" * 5000, "lot 10", "lot 9", "lot ²", "lot 009"]
     geometry = np.array([shapely.Point(k, 0) for k in range(len(names))], object)
     picture = picture_of(Shapes(geometry, {"name": np.array(names, object)}, None))
-    grading = grading_of(picture, KeyRow(step="s", column="name", method="unique"))
+    grading = grading_of(picture.value, KeyRow(step="s", column="name", method="unique"))
     assert [name for name, _ in grading.classes] == ["lot 009", "lot 9", "lot 10", names[0], "lot ²"]

@@ -13,9 +13,12 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
+from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.window import MainWindow
+from moss_step.kinds.registry import all_kinds
 from moss_step.model.errors import MossError
 from moss_step.process import end_at_once
+from moss_step.scene.pictures import picture_types
 from moss_step.scene.ramps import ramp_names
 from moss_step.study.autosave import state_folder
 
@@ -29,7 +32,8 @@ def make_app() -> QApplication:
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
-    ramp_names()  # read here: the window's thread touches no file later
+    for read in (ramp_names, all_looks, all_kinds, picture_types):
+        read()  # here: the window's thread touches no file later
     return app
 
 

@@ -126,6 +126,14 @@ def column(parts: Iterable[QWidget] = (), gap: int = 8, margins: tuple[int, int,
     return holder
 
 
+def close_column(box: QWidget) -> QVBoxLayout:
+    """Lay out controls one below another, as close as in the Key."""
+    layout = QVBoxLayout(box)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(5)
+    return layout
+
+
 def clear(layout: QLayout) -> None:
     """Take everything out of a layout."""
     while layout.count():

@@ -14,7 +14,6 @@ from rapidfuzz import fuzz
 from moss_step.desk.benches.bench import TITLES
 from moss_step.desk.plain import set_tip
 from moss_step.desk.work import Work
-from moss_step.scene.pictures import ShapesPicture
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import StepKind
 
@@ -63,8 +62,9 @@ class Search(QObject):
     def _places(self, text: str) -> list[Hit]:
         found = []
         for step in self.work.study.steps:
-            picture = self.work.picture(step.id)
-            if not isinstance(picture, ShapesPicture) or len(picture.value) > 20_000:
+            drawn = self.work.picture(step.id)
+            picture = drawn.shapes if drawn is not None else None
+            if picture is None or len(picture.value) > 20_000:
                 continue
             for name, (x, y) in zip(picture.value.names(), picture.points.tolist(), strict=True):
                 score = _score(text, name.lower()) if name else 0.0

@@ -66,22 +66,23 @@ def main() -> None:
 def _follow_the_pointer(window: MainWindow) -> None:
     """Kernels that run only while the pointer or a slider moves."""
     outcome = window.work.outcome("ground")
-    if outcome is None or not isinstance(outcome.value, Surface):
+    ground = outcome.of(Surface) if outcome is not None else None
+    if ground is None:
         return
-    drainage = prepare(outcome.value)
+    drainage = prepare(ground)
     cell = drainage.frame.cols * 500 + 500
     trace.path_down(drainage.ways, cell)
     trace.longest_up(drainage.ways, drainage.metres, cell)
     trace.mark_catchment(drainage, int(np.argmax(drainage.cells)), 1, np.zeros(drainage.ways.shape, np.uint8))
     divided(drainage, 1.0)
-    sight = prepare_sight(outcome.value)
+    sight = prepare_sight(ground)
     at = Observer(drainage.frame.x_of(500), drainage.frame.y_of(500))
     seen_fast(sight, at)
     viewshed(sight, [at])
     mast_heights(sight, [at])
     eye, extent = Eye(30.0, 35.0, 4000.0), extent_metres(drainage.frame)
-    height_at(np.zeros((1, 2)), outcome.value.values, extent)
-    under_pixel(eye, (100.0, 100.0), (200, 200), outcome.value.values.copy(), extent)
+    height_at(np.zeros((1, 2)), ground.values, extent)
+    under_pixel(eye, (100.0, 100.0), (200, 200), ground.values.copy(), extent)
 
 
 def settle(app: QCoreApplication, window: MainWindow) -> None:

@@ -15,7 +15,8 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
-from moss_step.scene.pictures import Picture, ready_picture
+from moss_step.scene.picture import Picture
+from moss_step.scene.pictures import ready_picture
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine, State

@@ -16,7 +16,7 @@ from moss_step.formats.raster import read_class_map, write_class_map
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import write_text
 from moss_step.kinds.grids import cells_of, frame_text
-from moss_step.kinds.kind import Kind, Parts
+from moss_step.kinds.kind import Columns, Kind, Parts
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
@@ -62,7 +62,20 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
     return ClassMap(arrays[0], Frame(**about["frame"]), tuple(ClassEntry(**c) for c in about["classes"]))
 
 
+def _columns(outcome: Outcome) -> Columns:
+    """Classes with cells, area and share."""
+    classes = as_kind(outcome.value, ClassMap).classes
+    found = {(f.of, f.name): f.value for f in outcome.findings}
+    columns = {
+        "class": np.array([c.code for c in classes]), "name": np.array([c.name for c in classes], object),
+        "cells": np.array([found.get((c.name, "count"), 0) for c in classes]),
+        "area_ha": np.array([found.get((c.name, "area_m2"), 0.0) / 1e4 for c in classes]),
+        "share": np.array([found.get((c.name, "share"), 0.0) for c in classes]),
+    }  # fmt: skip
+    return columns, {"area_ha": "ha"}
+
+
 CLASSES = Kind(
     "classes", ClassMap, "a class map", (".tif", ".tiff", ".csv"), _read, _write, lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
-    _parts, _made, beside=(".csv",), cells=cells_of,
+    _parts, _made, beside=(".csv",), cells=cells_of, columns=_columns, array=lambda v: v.codes,
 )  # fmt: skip

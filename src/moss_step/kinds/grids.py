@@ -16,3 +16,11 @@ def frame_text(frame: Frame) -> str:
 def cells_of(value: Any) -> int:
     """Cells of a grid."""
     return int(value.frame.rows * value.frame.cols)
+
+
+def extent_text(frame: Frame) -> str:
+    """Width and height of a frame on the ground."""
+    width, height = frame.cell_metres
+    across, up = width * frame.cols, height * frame.rows
+    unit, factor = ("km", 1000.0) if max(across, up) >= 1000 else ("m", 1.0)
+    return f"{across / factor:.4g} × {up / factor:.4g} {unit}"

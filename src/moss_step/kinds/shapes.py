@@ -14,7 +14,8 @@ from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import DRIVERS, read_shapes, split_layer, write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.kinds.columns import column_parts, columns_from
-from moss_step.kinds.kind import Kind, Parts
+from moss_step.kinds.kind import Columns, Kind, Parts
+from moss_step.model.frame import reference_system
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -64,6 +65,19 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
     return Shapes(geometry, columns_from(about, arrays[2:]), about["crs"], about["symbols"])
 
 
+def _columns(outcome: Outcome) -> Columns:
+    shapes = as_kind(outcome.value, Shapes)
+    return dict(shapes.columns), {n: shapes.symbol(n) for n in shapes.columns}
+
+
+def _facts(shapes: Shapes) -> list[tuple[str, str]]:
+    """What a set of shapes is, in words."""
+    system = reference_system(shapes.crs).name if shapes.crs else "none"
+    columns = ", ".join(shapes.columns) or "none"
+    return [("Shapes", shapes.count_text), ("Reference system", system), ("Columns", columns)]
+
+
 SHAPES = Kind(
-    "shapes", Shapes, "shapes", (*DRIVERS, ".csv"), _read, _write, lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}", _parts, _made
-)
+    "shapes", Shapes, "shapes", (*DRIVERS, ".csv"), _read, _write, lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}", _parts, _made,
+    columns=_columns, facts=_facts,
+)  # fmt: skip

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.raster import ENDINGS, read_surface, split_band, write_surface
-from moss_step.kinds.grids import cells_of, frame_text
+from moss_step.kinds.grids import cells_of, extent_text, frame_text
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
@@ -18,6 +18,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import Unit
+from moss_step.model.words import value_text
 
 
 def _read(source: str, progress: Progress) -> tuple[Surface, list[str]]:
@@ -39,7 +40,25 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
     return Surface(arrays[0], Frame(**about["frame"]), Unit(**about["unit"]), about["quantity"])
 
 
+def _facts(surface: Surface) -> list[tuple[str, str]]:
+    """What a surface is, in words."""
+    frame = surface.frame
+    width, height = frame.cell_metres
+    share = 1.0 - surface.valid_count / surface.values.size
+    low, high = surface.range or (float("nan"), float("nan"))
+    stated = surface.unit.key if surface.unit.kind != "unknown" else "not stated"
+    return [
+        ("Reference system", frame.system_name),
+        ("Unit", stated.replace("_", " ")),
+        ("Extent", extent_text(frame)),
+        ("Cell", f"{width:.4g} × {height:.4g} m"),
+        ("Rows × columns", f"{frame.rows:,} × {frame.cols:,}".replace(",", " ")),
+        ("No data", f"{share:.1%}".replace("%", " %")),
+        ("Range", f"{value_text(low, surface.unit)} to {value_text(high, surface.unit)}"),
+    ]
+
+
 SURFACE = Kind(
     "surface", Surface, "a surface", ENDINGS, _read, _write, lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}", _parts, _made,
-    cells=cells_of,
+    cells=cells_of, array=lambda v: v.values, facts=_facts,
 )  # fmt: skip

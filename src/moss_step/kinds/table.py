@@ -12,7 +12,7 @@ import numpy as np
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
 from moss_step.kinds.columns import column_parts, columns_from
-from moss_step.kinds.kind import Kind, Parts
+from moss_step.kinds.kind import Columns, Kind, Parts
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -38,4 +38,12 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
     return Table(columns_from(about, arrays), {n: Unit(**u) for n, u in about["units"].items()}, about["x"], about["y"])
 
 
-TABLE = Kind("table", Table, "a table", (".csv",), _read, _write, lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}", _parts, _made)
+def _columns(outcome: Outcome) -> Columns:
+    table = as_kind(outcome.value, Table)
+    return dict(table.columns), {n: table.unit(n).symbol for n in table.columns}
+
+
+TABLE = Kind(
+    "table", Table, "a table", (".csv",), _read, _write, lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}", _parts, _made,
+    columns=_columns,
+)  # fmt: skip

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
 
 from moss_step.model.class_map import ClassMap
 from moss_step.model.findings import Finding
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.typed import of_kind
 
+K = TypeVar("K")
 Value = Surface | ClassMap | Shapes | Table
 """A value of any kind; ``kinds/`` holds what is done with each."""
 
@@ -22,3 +25,7 @@ class Outcome:
     figure: str
     findings: tuple[Finding, ...] = ()
     warnings: tuple[str, ...] = ()
+
+    def of(self, kind: type[K]) -> K | None:
+        """The value when it is of a kind; for those who have something to ask of that kind alone."""
+        return of_kind(self.value, kind)

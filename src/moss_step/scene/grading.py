@@ -10,7 +10,7 @@ from functools import lru_cache
 import numpy as np
 
 from moss_step.model.rules import Rule, RuleSet, number_text
-from moss_step.scene.pictures import ShapesPicture
+from moss_step.model.shapes import Shapes
 from moss_step.scene.ramps import ramp
 from moss_step.science.classes.breaks import natural_breaks
 from moss_step.science.classes.histogram import Histogram
@@ -44,22 +44,22 @@ class Grading:
         return self.classes[place][1] if place >= 0 else _NONE
 
 
-def grading_of(picture: ShapesPicture, row: KeyRow) -> Grading | None:
+def grading_of(shapes: Shapes, row: KeyRow) -> Grading | None:
     """Grade shapes by the column that the Key's row names; None when it names none that is there."""
-    if not row.column or row.column not in picture.value.columns:
+    if not row.column or row.column not in shapes.columns:
         return None
-    return _graded(picture, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
+    return _graded(shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
 
 
 @lru_cache(maxsize=64)
-def _graded(picture: ShapesPicture, column: str, method: str, count: int, breaks: tuple[float, ...], ramp_name: str, reverse: bool) -> Grading:
-    values = picture.value.columns[column]
+def _graded(shapes: Shapes, column: str, method: str, count: int, breaks: tuple[float, ...], ramp_name: str, reverse: bool) -> Grading:
+    values = shapes.columns[column]
     if method == "unique" or values.dtype.kind not in "iuf":
-        return _by_value(values, ramp_name, reverse, _first(picture))
+        return _by_value(values, ramp_name, reverse, _first(shapes))
     numbers = values.astype(np.float64)
     known = numbers[np.isfinite(numbers)]
     if known.size == 0 or known.min() == known.max():
-        return _by_value(values, ramp_name, reverse, _first(picture))
+        return _by_value(values, ramp_name, reverse, _first(shapes))
     if method == "typed" and breaks:
         inner = np.array(breaks)
         bounds = np.unique([known.min(), *inner[(inner > known.min()) & (inner < known.max())], known.max()])
@@ -67,7 +67,7 @@ def _graded(picture: ShapesPicture, column: str, method: str, count: int, breaks
         bounds = np.unique(_bounds(known, method, count))
     places = np.clip(np.searchsorted(bounds, numbers, side="left") - 1, 0, len(bounds) - 2)
     places[~np.isfinite(numbers)] = -1
-    colors = _spread(len(bounds) - 1, ramp_name, reverse, _first(picture))
+    colors = _spread(len(bounds) - 1, ramp_name, reverse, _first(shapes))
     names = [f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}" for a, b in itertools.pairwise(bounds)]
     return Grading(places, tuple(zip(names, colors, strict=True)), tuple(float(b) for b in bounds))
 
@@ -88,9 +88,9 @@ def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
     return np.linspace(low, high, count + 1)
 
 
-def column_bins(picture: ShapesPicture, column: str, bins: int = 60) -> Histogram | None:
+def column_bins(shapes: Shapes, column: str, bins: int = 60) -> Histogram | None:
     """How often the values of a column occur; None for a column without different numbers."""
-    values = picture.value.columns[column]
+    values = shapes.columns[column]
     known = values[np.isfinite(values.astype(np.float64))].astype(np.float64) if values.dtype.kind in "iuf" else np.empty(0)
     if known.size == 0 or known.min() == known.max():
         return None
@@ -104,9 +104,9 @@ def grading_rules(grading: Grading) -> RuleSet:
     return RuleSet(tuple(Rule(a, b, k + 1, name, color) for k, ((a, b), (name, color)) in enumerate(ranges)))
 
 
-def _first(picture: ShapesPicture) -> int:
+def _first(shapes: Shapes) -> int:
     """Where on a ramp the colours begin: lines and points need more contrast than areas."""
-    return 20 if picture.value.kind == "areas" else 90
+    return 20 if shapes.kind == "areas" else 90
 
 
 def _in_order(text: str) -> list[tuple[int, str]]:

@@ -20,7 +20,7 @@ from moss_step.model.units import CELLS, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, setting
 from moss_step.steps.results import class_outcome, surface_outcome
 
 SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
@@ -31,7 +31,7 @@ def _surface(inputs: Inputs, name: str = "surface") -> Surface:
 
 
 def _surfaces(inputs: Inputs) -> dict[str, Surface]:
-    return {n: v for n, v in inputs.items() if isinstance(v, Surface)}
+    return every(inputs, Surface)
 
 
 class FormulaSettings(Settings):
@@ -195,7 +195,7 @@ class CombineSettings(WeightSettings):
 
 def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying maps over one another")
-    maps = {n.replace("_", " "): v for n, v in inputs.items() if isinstance(v, ClassMap)}
+    maps = {n.replace("_", " "): v for n, v in every(inputs, ClassMap).items()}
     found: tuple[Finding, ...] = ()
     warnings: tuple[str, ...] = ()
     if settings.rule == "weighted":

@@ -14,10 +14,11 @@ from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
-from moss_step.model.typed import is_text
+from moss_step.model.typed import is_text, of_kind
 
 Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
+K = TypeVar("K")
 
 
 MOST, LEAST = 1e15, 1e-12
@@ -205,6 +206,16 @@ class StepKind:
 def largest_grid(inputs: Inputs) -> int:
     """Cells of the largest grid among some values."""
     return max((kind_of(v).cells(v) for v in inputs.values()), default=0)
+
+
+def optional(inputs: Inputs, name: str, kind: type[K]) -> K | None:
+    """Give an input that may be left out, as the kind that it was declared to be."""
+    return of_kind(inputs.get(name), kind)
+
+
+def every(inputs: Inputs, kind: type[K]) -> dict[str, K]:
+    """The inputs of one kind, by name."""
+    return {n: v for n in inputs if (v := of_kind(inputs[n], kind)) is not None}
 
 
 def plain(settings: Settings) -> dict[str, Any]:

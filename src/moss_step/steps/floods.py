@@ -19,7 +19,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.water import indices, network, pond
 from moss_step.science.water.drainage import FlowMethod
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
@@ -142,8 +142,8 @@ class PondSettings(Settings):
 
 
 def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
-    bund = inputs.get("bund")
-    if isinstance(bund, Shapes):
+    bund = optional(inputs, "bund", Shapes)
+    if bund is not None:
         return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
     if settings.line is None:
         raise AskedWronglyError("pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE.")

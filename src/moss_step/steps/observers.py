@@ -20,7 +20,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_whole
 from moss_step.science.sight.obstacles import with_shapes
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
-from moss_step.steps.declare import Inputs, InputSpec, Settings, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, optional, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.shape import ground
 
@@ -118,9 +118,8 @@ class SightSettings(Settings):
 
 def blocking(barrier_height: float, inputs: Inputs) -> Surface | None:
     """The surface that blocks the view, when one is given or shapes stand on the ground."""
-    obstacles, shapes, dem = inputs.get("obstacles"), inputs.get("barriers"), ground(inputs)
-    surface = obstacles if isinstance(obstacles, Surface) else None
-    if not isinstance(shapes, Shapes):
+    surface, shapes, dem = optional(inputs, "obstacles", Surface), optional(inputs, "barriers", Shapes), ground(inputs)
+    if shapes is None:
         return surface
     heights = _own_heights(shapes)
     return with_shapes(dem, surface, in_system(shapes, dem.frame.crs), np.where(np.isnan(heights), barrier_height, heights))
@@ -134,8 +133,8 @@ def _own_heights(shapes: Shapes) -> np.ndarray:
 
 def standing(barrier_height: float, inputs: Inputs) -> tuple[str, ...]:
     """Say how high shapes stand that have no height of their own."""
-    shapes = inputs.get("barriers")
-    without = int(np.isnan(_own_heights(shapes)).sum()) if isinstance(shapes, Shapes) else 0
+    shapes = optional(inputs, "barriers", Shapes)
+    without = int(np.isnan(_own_heights(shapes)).sum()) if shapes is not None else 0
     return (f"{without:,} standing shapes have no height of their own, and stand {barrier_height:g} m above the ground.",) if without else ()
 
 
@@ -181,8 +180,8 @@ def all_observers(settings: SightSettings, inputs: Inputs, frame: Frame) -> list
         0, 0, "", settings.observer_height, settings.target_height, settings.absolute, settings.near,
         math.inf if settings.reach is None else settings.reach, settings.bearing_from, settings.bearing_to, settings.down, settings.up,
     )  # fmt: skip
-    shapes = inputs.get("observers")
-    if isinstance(shapes, Shapes):
+    shapes = optional(inputs, "observers", Shapes)
+    if shapes is not None:
         found = _of_shapes(in_system(shapes, frame.crs), shared, 4.0 * max(frame.dx, frame.dy))
     else:
         found = [replace(shared, x=x, y=y, name=f"observer {k + 1}") for k, (x, y) in enumerate(settings.at or ())]

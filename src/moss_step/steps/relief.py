@@ -19,7 +19,7 @@ from moss_step.science.relief import openness as open_sky
 from moss_step.science.relief.curvature import curvature as derive_curvature
 from moss_step.science.relief.position import landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
@@ -185,8 +185,8 @@ class HypsometrySettings(Settings):
 
 def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Adding up heights")
-    dem, area = ground(inputs), inputs.get("area")
-    if isinstance(area, Shapes):
+    dem, area = ground(inputs), optional(inputs, "area", Shapes)
+    if area is not None:
         dem = crop_to_area(dem, in_system(area, dem.frame.crs))
     table, integral = hypsometric.hypsometry(dem, settings.steps, progress)
     low, high = dem.range or (0.0, 0.0)

@@ -26,7 +26,7 @@ from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, optional, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
@@ -34,8 +34,8 @@ from moss_step.steps.shape import DEM, ground
 
 def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:
     """Say how many cells of the ground have no weight, when there are weights."""
-    weights = inputs.get("weights")
-    return unweighted(weights, dem) if isinstance(weights, Surface) else []
+    weights = optional(inputs, "weights", Surface)
+    return unweighted(weights, dem) if weights is not None else []
 
 
 def _on_the_ground(weights: Surface, sight: Sight) -> np.ndarray:
@@ -48,9 +48,9 @@ def _on_the_ground(weights: Surface, sight: Sight) -> np.ndarray:
     return np.asarray(np.nan_to_num(weights.values).astype(np.float64))
 
 
-def _weighted(weights: object, sight: Sight, observers: list[Observer], seen: viewshed.Seen) -> list[Finding]:
+def _weighted(weights: Surface | None, sight: Sight, observers: list[Observer], seen: viewshed.Seen) -> list[Finding]:
     """How much of a weight, such as people per cell, is seen: by any, by each number of observers, by each of up to 64."""
-    if not isinstance(weights, Surface):
+    if weights is None:
         return []
     amount = _on_the_ground(weights, sight)
     count = seen.count.values
@@ -76,7 +76,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
         Finding("seen_share", float(some.sum()) / cells, SHARE),
         Finding("observers", len(observers), CELLS),
     ]
-    found += _weighted(inputs.get("weights"), sight, observers, seen)
+    found += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
     for k in range(min(len(observers), 254) + 1):
         hit = count == k
         if hit.any():
@@ -342,10 +342,10 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
     if not 1 <= len(candidates) <= 2000:
         raise MossError(f"There are {len(candidates):,} candidates.", "Give up to 2,000.")
     wanted = ~np.isnan(sight.ground)
-    if isinstance(area := inputs.get("area"), Shapes):
+    if (area := optional(inputs, "area", Shapes)) is not None:
         wanted &= ~np.isnan(mask_surface(sight.dem, in_system(area, sight.frame.crs), "inside").values)
     weights = np.repeat(sight.frame.row_areas[:, None], sight.frame.cols, axis=1)
-    if isinstance(given := inputs.get("weights"), Surface):
+    if (given := optional(inputs, "weights", Surface)) is not None:
         weights = _on_the_ground(given, sight)
     views = np.empty((len(candidates), int(wanted.sum())), bool)
     for k, candidate in enumerate(candidates):
@@ -372,9 +372,9 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
     """Views of all candidates are held at once, a byte a cell each."""
-    cells, given = largest_grid(inputs), inputs.get("observers")
-    if isinstance(given, Shapes) or settings.at is not None:
-        count = (len(given) if isinstance(given, Shapes) else 0) + len(settings.at or ())
+    cells, given = largest_grid(inputs), optional(inputs, "observers", Shapes)
+    if given is not None or settings.at is not None:
+        count = (len(given) if given is not None else 0) + len(settings.at or ())
     else:
         count = int(ground(inputs).frame.area / settings.spacing**2) if settings.spacing else 0
     return cells * (28.0 + min(count, 2000))

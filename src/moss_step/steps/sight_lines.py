@@ -15,7 +15,7 @@ from moss_step.model.units import CELLS, METRE, SHARE
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
 from moss_step.steps.results import measured
@@ -35,9 +35,9 @@ class LineSettings(Settings):
 
 def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
     """Look along the line of the settings or of a file."""
-    lines = inputs.get("line")
+    lines = optional(inputs, "line", Shapes)
     sight = prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
-    if isinstance(lines, Shapes):
+    if lines is not None:
         xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
         if len(xy) < 2:
             raise AskedWronglyError("The line has one point.", "Give a line with two ends.")

@@ -26,7 +26,7 @@ from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, 
 from moss_step.science.water.neighbours import NONE as NO_WAY
 from moss_step.science.water.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField
 from moss_step.steps.results import measured, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, GRID_NORTH, ground
@@ -193,8 +193,7 @@ class AccumulationSettings(Settings):
 
 
 def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, weights = drainage_of(inputs, progress), inputs.get("weights")
-    rain = weights if isinstance(weights, Surface) else None
+    drainage, rain = drainage_of(inputs, progress), optional(inputs, "weights", Surface)
     made = accumulated(drainage, settings.method, settings.unit, rain, progress, settings.exponent)
     edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
     fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
@@ -244,7 +243,7 @@ class LengthSettings(Settings):
 def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     numbered = None
-    if isinstance(area := inputs.get("area"), Shapes):
+    if (area := optional(inputs, "area", Shapes)) is not None:
         numbered = number_areas(in_system(area, drainage.frame.crs), drainage.frame)
     lengths = trace.flow_lengths(drainage, settings.side == "up", numbered, progress.part(0.7, 1.0)).astype(np.float32)
     if np.isnan(lengths).all():
@@ -409,9 +408,9 @@ class CatchmentSettings(Settings):
 
 
 def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, outlets = drainage_of(inputs, progress.part(0.0, 0.7)), inputs.get("outlets")
+    drainage, outlets = drainage_of(inputs, progress.part(0.0, 0.7)), optional(inputs, "outlets", Shapes)
     names = None
-    if isinstance(outlets, Shapes):
+    if outlets is not None:
         moved = in_system(outlets, drainage.frame.crs)
         geometry, names = list(moved.geometry), [n or f"Catchment {k + 1}" for k, n in enumerate(moved.names())]
     elif settings.line is not None and settings.at is not None:
@@ -466,8 +465,8 @@ class PathSettings(Settings):
 
 
 def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, starts = drainage_of(inputs, progress), inputs.get("starts")
-    if isinstance(starts, Shapes):
+    drainage, starts = drainage_of(inputs, progress), optional(inputs, "starts", Shapes)
+    if starts is not None:
         points = [(float(p.x), float(p.y)) for p in shapely.centroid(in_system(starts, drainage.frame.crs).geometry)]
     elif settings.start is not None:
         points = list(settings.start)

@@ -29,7 +29,7 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, largest_grid, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
@@ -90,7 +90,7 @@ class ProfileSettings(Settings):
 def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Reading along the line")
     surface = as_kind(inputs["surface"], Surface)
-    surfaces = {"value": surface, **{n: v for n, v in inputs.items() if isinstance(v, Surface) and n != "surface"}}
+    surfaces = {"value": surface, **{n: v for n, v in every(inputs, Surface).items() if n != "surface"}}
     warnings: tuple[str, ...] = ()
     if "path" in inputs:
         lines, warnings = _shapes(inputs, "path", surface.frame)
@@ -207,8 +207,8 @@ class PatchSettings(Settings):
 
 
 def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    surface = inputs.get("surface")
-    made = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface if isinstance(surface, Surface) else None, progress)
+    surface = optional(inputs, "surface", Surface)
+    made = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
     return _counted(made, Finding("patches", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
 
 
@@ -382,13 +382,13 @@ class ChooseSettings(Settings):
 
 def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Choosing")
-    value, others = as_kind(inputs["shapes"], Shapes), inputs.get("others")
+    value, others = as_kind(inputs["shapes"], Shapes), optional(inputs, "others", Shapes)
     rows, warnings = np.arange(len(value)), tuple[str, ...]()
     if settings.where:
         rows = np.intersect1d(rows, choosing.rows_matching(value.columns, settings.where))
     if settings.rows:
         rows = np.intersect1d(rows, choosing.row_numbers(settings.rows, len(value)))
-    if isinstance(others, Shapes):
+    if others is not None:
         moved = in_system(others, value.crs)
         warnings = () if moved is others else ("The other shapes were carried over to the system of the first.",)
         rows = np.intersect1d(rows, choosing.related(value, moved, settings.relation))

@@ -23,7 +23,6 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import AREAS, Unit
-from moss_step.scene.pictures import GridPicture
 from moss_step.science.classes.presets import PRESET_NAMES, from_breaks, preset
 from moss_step.steps.classes import ClassifySettings, rows_of, rule_set
 from moss_step.steps.declare import StepKind
@@ -145,7 +144,7 @@ class ClassifyPanel(StepPanel):
         """The surface that is put in classes, when it is there."""
         source = str(self._inputs["surface"].currentData() or "")
         outcome = self.work.outcome(source) if source else None
-        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+        return outcome.of(Surface) if outcome is not None else None
 
     @property
     def rules(self) -> RuleSet | None:
@@ -215,7 +214,7 @@ class ClassifyPanel(StepPanel):
     def _show_histogram(self) -> None:
         source = str(self._inputs["surface"].currentData() or "")
         picture = self.work.picture(source) if source else None
-        bins = picture.bins if isinstance(picture, GridPicture) else None
+        bins = picture.bins if picture is not None else None
         surface = self.surface
         symbol = surface.unit.symbol if surface is not None and surface.unit.symbol in ("°", "%") else ""
         self.histogram.show_values(bins, self.rules, symbol)

@@ -14,7 +14,6 @@ from moss_step.desk.controls import FormulaControl, TextControl
 from moss_step.desk.parts import button
 from moss_step.model.surface import Surface
 from moss_step.model.units import HECTARE
-from moss_step.scene.pictures import GridPicture
 from moss_step.science.algebra.formula import FormulaError, parse
 from moss_step.study.graph import Step
 
@@ -37,8 +36,9 @@ class ThresholdPanel(StepPanel):
         super().show_outcome()
         if self._left:
             return
-        picture = self.work.picture(str(self._inputs["surface"].currentData() or ""))
-        if isinstance(picture, GridPicture) and picture.bins is not None and isinstance(picture.value, Surface):
+        drawn = self.work.picture(str(self._inputs["surface"].currentData() or ""))
+        picture = drawn.surface if drawn is not None else None
+        if picture is not None and picture.bins is not None:
             surface, counts = picture.value, picture.bins.counts
             cell = surface.area / max(surface.valid_count, 1) / HECTARE.factor
             passed = np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
@@ -97,7 +97,7 @@ class FormulaPanel(StepPanel):
     def _surfaces(self) -> dict[str, Surface]:
         names = self.further.names if self.further is not None else {}
         found = {n: self.work.outcome(i) for n, i in names.items()}
-        return {n: o.value for n, o in found.items() if o is not None and isinstance(o.value, Surface)}
+        return {n: s for n, o in found.items() if o is not None and (s := o.of(Surface)) is not None}
 
     def _convert(self) -> None:
         if self._mixed is None or self.further is None:

@@ -9,11 +9,9 @@ from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.parts import button, label
 from moss_step.desk.work import Work
-from moss_step.model.frame import Frame
+from moss_step.kinds.registry import kind_of
 from moss_step.model.outcome import Outcome
-from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.scene.readings import value_text
 from moss_step.science.regrid import metric_system
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import StepKind
@@ -66,12 +64,8 @@ class StatedPanel(StepPanel):
 
     def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
         """Reference system, unit, extent, cells, no-data share and range."""
-        value = outcome.value
-        if isinstance(value, Surface):
-            return surface_rows(value)
-        if isinstance(value, Shapes):
-            return shapes_rows(value)
-        return super().fact_rows(outcome)
+        facts = kind_of(outcome.value).facts
+        return facts(outcome.value) if facts is not None else super().fact_rows(outcome)
 
 
 class OpenedPanel(StatedPanel):
@@ -91,9 +85,9 @@ class OpenedPanel(StatedPanel):
         """Offer the file chooser when the file is missing, and a metric system for degrees."""
         super().show_outcome()
         outcome = self.work.outcome(self.step_id) if self.step_id else None
-        value = outcome.value if outcome else None
+        surface = outcome.of(Surface) if outcome else None
         self._relink.setVisible(bool(self.step_id and self.work.missing_source(self.step_id)))
-        self._metric.setVisible(isinstance(value, Surface) and value.frame.geographic)
+        self._metric.setVisible(surface is not None and surface.frame.geographic)
 
     def show_remarks(self, outcome: Outcome) -> None:
         """Say what is suspicious."""
@@ -130,45 +124,10 @@ class ReprojectPanel(StatedPanel):
         """A new step begins with the suggestion."""
         if not settings:
             source = self.work.outcome(str(self._inputs["surface"].currentData() or ""))
-            if source is not None and isinstance(source.value, Surface):
-                frame = source.value.frame
-                self.form.set_values({"crs": metric_system(frame) or "", "resampling": "bilinear"}, self.kind.settings)
+            surface = source.of(Surface) if source is not None else None
+            if surface is not None:
+                self.form.set_values({"crs": metric_system(surface.frame) or "", "resampling": "bilinear"}, self.kind.settings)
                 return
             self.form.set_values({}, self.kind.settings)
             return
         super().load_settings(settings)
-
-
-def surface_rows(surface: Surface) -> list[tuple[str, str]]:
-    """What a surface is, in words."""
-    frame = surface.frame
-    width, height = frame.cell_metres
-    share = 1.0 - surface.valid_count / surface.values.size
-    low, high = surface.range or (float("nan"), float("nan"))
-    stated = surface.unit.key if surface.unit.kind != "unknown" else "not stated"
-    return [
-        ("Reference system", frame.system_name),
-        ("Unit", stated.replace("_", " ")),
-        ("Extent", extent_text(frame)),
-        ("Cell", f"{width:.4g} × {height:.4g} m"),
-        ("Rows × columns", f"{frame.rows:,} × {frame.cols:,}".replace(",", " ")),
-        ("No data", f"{share:.1%}".replace("%", " %")),
-        ("Range", f"{value_text(low, surface.unit)} to {value_text(high, surface.unit)}"),
-    ]
-
-
-def shapes_rows(shapes: Shapes) -> list[tuple[str, str]]:
-    """What a set of shapes is, in words."""
-    from moss_step.model.frame import reference_system
-
-    system = reference_system(shapes.crs).name if shapes.crs else "none"
-    columns = ", ".join(shapes.columns) or "none"
-    return [("Shapes", shapes.count_text), ("Reference system", system), ("Columns", columns)]
-
-
-def extent_text(frame: Frame) -> str:
-    """Width and height of a frame on the ground."""
-    width, height = frame.cell_metres
-    across, up = width * frame.cols, height * frame.rows
-    unit, factor = ("km", 1000.0) if max(across, up) >= 1000 else ("m", 1.0)
-    return f"{across / factor:.4g} × {up / factor:.4g} {unit}"

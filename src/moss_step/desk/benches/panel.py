@@ -19,7 +19,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.units import HECTARE
-from moss_step.scene.readings import value_text
+from moss_step.model.words import value_text
 from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.steps.results import measured
 from moss_step.study.draft import DRAFT

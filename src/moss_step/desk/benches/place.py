@@ -113,7 +113,7 @@ class PlacePanel(StepPanel):
         if "dem" not in self._inputs:
             return None
         outcome = self.work.outcome(str(self._inputs["dem"].currentData() or ""))
-        return outcome.value if outcome is not None and isinstance(outcome.value, Surface) else None
+        return outcome.of(Surface) if outcome is not None else None
 
 
 class PlaceBench(Bench):

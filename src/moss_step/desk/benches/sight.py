@@ -19,7 +19,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
-from moss_step.model.typed import as_kind
+from moss_step.model.typed import as_kind, of_kind
 from moss_step.scene.colors import LICHEN, OCHRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
@@ -236,8 +236,8 @@ class LinePanel(SightPanel):
 
     def line(self) -> Line | None:
         """The line as it is set, or the first of a file."""
-        shapes, dem = self._values("line").get("line"), self.ground()
-        if isinstance(shapes, Shapes) and dem is not None:
+        shapes, dem = of_kind(self._values("line").get("line"), Shapes), self.ground()
+        if shapes is not None and dem is not None:
             xy = shapely.get_coordinates(in_system(shapes, dem.frame.crs).geometry[0])
             return (float(xy[0, 0]), float(xy[0, 1]), float(xy[-1, 0]), float(xy[-1, 1])) if len(xy) > 1 else None
         try:

@@ -94,10 +94,11 @@ class PathPanel(WaterPanel):
 
     def _catchment(self) -> None:
         outcome = self.work.outcome("draft" if self.work.draft else self.step_id)
-        if outcome is None or not isinstance(outcome.value, Shapes):
+        path = outcome.of(Shapes) if outcome is not None else None
+        if path is None:
             self.work.told.emit("Click on the plan first: the path needs a start.", True)
             return
-        x, y = shapely.get_coordinates(outcome.value.geometry[0])[-1]
+        x, y = shapely.get_coordinates(path.geometry[0])[-1]
         if self.work.draft is not None and not self.step_id:
             self.work.keep_draft()
         self.catchment_wanted.emit(float(x), float(y))
@@ -190,9 +191,9 @@ class FloodPanel(WaterPanel):
     def slide(self, stage: float) -> None:
         """Veil what lies under a stage."""
         outcome = self.work.outcome(str(self._inputs["above"].currentData() or ""))
-        if outcome is None or not isinstance(outcome.value, Surface):
+        above = outcome.of(Surface) if outcome is not None else None
+        if above is None:
             return
-        above = outcome.value
         known = self._curve is not None and self._curve[0] is above
         self.work.follower.ask(lambda: self._flooded(above, stage), self.draw, 0 if known else above.values.size)
 
@@ -247,7 +248,7 @@ class RidgePanel(WaterPanel):
         self.live.emit(Live(tuple(drawn)))
 
     def _on_lines(self, wanted: object, found: Shapes | MossError) -> None:
-        if isinstance(found, Shapes) and not self._left:
+        if not isinstance(found, MossError) and not self._left:
             self._lines = (wanted, found)
             self.slide()
 

@@ -24,7 +24,7 @@ from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import DEEP, LICHEN, MUTED, OCHRE, PAPER
-from moss_step.scene.pictures import GridPicture
+from moss_step.scene.kinds.surface import SurfacePicture
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
 _BOLD = 3
@@ -125,7 +125,7 @@ class BlockView(QWidget):
     def _build(self) -> None:
         scene = self.plan.scene
         grid = scene.ground
-        if grid is None or not isinstance(grid.value, Surface):
+        if grid is None:
             self.ground = None
             return
         surface, frame = grid.value, grid.frame
@@ -143,7 +143,7 @@ class BlockView(QWidget):
             self.eye = Eye(30.0, 35.0, 1.9 * max(extent) * min(max(1.0, self.height() / max(self.width(), 1)), _NARROW))
 
     @staticmethod
-    def _heights(grid: GridPicture) -> np.ndarray:
+    def _heights(grid: SurfacePicture) -> np.ndarray:
         level = next((lv for lv in grid.levels if max(lv.shape) <= 1200), grid.levels[-1])
         return np.asarray(level, np.float32)
 
@@ -163,7 +163,7 @@ class BlockView(QWidget):
     def _near_patch(self) -> Patch | None:
         """What is seen from so near that the whole ground's picture would show its pixels, with all the detail there is."""
         grid, ground = self.plan.scene.ground, self.ground
-        if grid is None or ground is None or not isinstance(grid.value, Surface):
+        if grid is None or ground is None:
             return None
         key = (ground, self.eye, self.width(), self.height())
         if self.patch[0] == key:
@@ -175,7 +175,7 @@ class BlockView(QWidget):
             self.patch = (key, self._make_patch(grid, grid.value, near[0], max(near[1], coarse / 64)))
         return self.patch[1]
 
-    def _make_patch(self, grid: GridPicture, surface: Surface, edges: Extent, pixel: float) -> Patch | None:
+    def _make_patch(self, grid: SurfacePicture, surface: Surface, edges: Extent, pixel: float) -> Patch | None:
         frame, (wide, high) = grid.frame, extent_metres(grid.frame)
         c0, c1 = (int((e / wide + 0.5) * frame.cols) for e in (edges[0], edges[2]))
         r0, r1 = (int((0.5 - e / high) * frame.rows) for e in (edges[3], edges[1]))
@@ -311,7 +311,7 @@ class BlockView(QWidget):
         for found, at in seen:
             draw_standing(painter, found, at, taken)
         grid = self.plan.scene.ground
-        if self._place is None or self.ground is None or grid is None or not isinstance(grid.value, Surface):
+        if self._place is None or self.ground is None or grid is None:
             return
         spot = np.array([self._metres(*self._place, grid.value)])
         foot = np.column_stack([spot, height_at(spot, self.ground.heights, self.ground.extent)])

@@ -8,10 +8,9 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 
-from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP
-from moss_step.scene.pictures import GridPicture
+from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.science.relief.gradient import gradient_weights
 
 _APART = 46
@@ -19,11 +18,9 @@ _LEAST = math.tan(math.radians(0.5))
 """Ground flatter than this has no arrow."""
 
 
-def arrows_of(ground: GridPicture, camera: Camera) -> list[tuple[QPointF, float, float]]:
+def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, float, float]]:
     """Places in pixels, bearing of the way down in degrees from north, and slope, every 46 pixels of the plan."""
     surface = ground.value
-    if not isinstance(surface, Surface):
-        return []
     level = ground.level_for(_APART / 4 / (camera.scale * ground.frame.dx))
     z, step = ground.levels[level], 2**level
     ax, ay = gradient_weights(surface)
@@ -46,7 +43,7 @@ def arrows_of(ground: GridPicture, camera: Camera) -> list[tuple[QPointF, float,
     return found
 
 
-def draw_arrows(painter: QPainter, ground: GridPicture, camera: Camera) -> None:
+def draw_arrows(painter: QPainter, ground: SurfacePicture, camera: Camera) -> None:
     """Draw the arrows; steeper ground has longer ones."""
     path = QPainterPath()
     for at, bearing, slope in arrows_of(ground, camera):

@@ -20,8 +20,8 @@ from moss_step.scene.camera import Camera, overlap
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
 from moss_step.scene.detail import Outlines
 from moss_step.scene.grading import Grading, grading_of
+from moss_step.scene.kinds.shapes import ShapesPicture
 from moss_step.scene.layers import Layer
-from moss_step.scene.pictures import ShapesPicture
 from moss_step.scene.readings import Reading
 from moss_step.study.graph import KeyRow
 
@@ -74,13 +74,13 @@ class Standing:
 
 def standing(layer: Layer, color: str) -> list[Standing]:
     """What of a layer stands upright: points with their names, and names of areas, the largest first."""
-    picture, row = layer.picture, layer.row
-    if not isinstance(picture, ShapesPicture) or picture.value.kind == "lines":
+    picture, row = layer.picture.shapes, layer.row
+    if picture is None or picture.value.kind == "lines":
         return []
     shapes, labelled = picture.value, row.labels in picture.value.columns
     names = [cell_label(v) for v in shapes.columns[row.labels]] if labelled else shapes.names()
     if shapes.kind == "points":
-        grading = grading_of(picture, row)
+        grading = grading_of(picture.value, row)
         inks = [grading.color(k) if grading else color for k in range(len(shapes))]
         places = [QPointF(x, y) for x, y in picture.points.tolist()]
         return [Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, places, inks, strict=True)]
@@ -137,7 +137,7 @@ class _Ink:
 def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
     """The inks of a layer, lowest first: plain or by class, then shapes that were painted by hand."""
     count = len(picture.value.geometry)
-    areas, grading = picture.value.kind == "areas", grading_of(picture, row)
+    areas, grading = picture.value.kind == "areas", grading_of(picture.value, row)
     shown = np.ones(count, bool)
     shown[[k for k in row.hidden if k < count]] = False
     painted = {k: ink for k, ink in row.paint if k < count and shown[k]}
@@ -289,7 +289,7 @@ def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera:
 
 
 def _draw_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]) -> None:
-    shapes, grading = picture.value, grading_of(picture, row)
+    shapes, grading = picture.value, grading_of(picture.value, row)
     names = [cell_label(v) for v in shapes.columns[row.labels]] if row.labels in shapes.columns else shapes.names()
     marks = [QPointF(x, y) for x, y in camera.pixels(picture.points).tolist()]
     window, reach = QRectF(-20, -20, camera.width + 40, camera.height + 40), row.size / 2

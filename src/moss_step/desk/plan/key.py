@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import QPoint, QRectF, Qt
@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QFrame,
-    QLineEdit,
     QScrollArea,
     QSizePolicy,
     QSlider,
@@ -20,18 +19,14 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.histogram import HistogramView
+from moss_step.desk.looks.registry import look_of
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.work import Work
-from moss_step.model.class_map import ClassMap
-from moss_step.model.surface import Surface
 from moss_step.scene.colors import INK, MUTED
-from moss_step.scene.grading import METHODS, column_bins, grading_of, grading_rules
-from moss_step.scene.layers import Layer, scene_of, surface_colors, surface_span
-from moss_step.scene.pictures import GridPicture, ShapesPicture
-from moss_step.scene.ramps import ramp_names, usual_ramp
-from moss_step.scene.readings import value_text
+from moss_step.scene.layers import Layer, scene_of, shape_order
+from moss_step.scene.picture import Ramp
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import KeyRow, Shading
 
@@ -69,20 +64,12 @@ class Legend(QWidget):
 class RampBar(QWidget):
     """A ramp as a bar with the values at its ends."""
 
-    def __init__(self, picture: GridPicture, surface: Surface, row_: KeyRow) -> None:
+    def __init__(self, ramp: Ramp) -> None:
         super().__init__()
-        colors = surface_colors(surface, row_)[0][:256].copy()
-        self._image = QImage(colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
-        low, high = surface_span(picture, surface, row_)
-        if surface.cyclic:
-            self._ends = ["N", "E", "S", "W", "N"]
-        else:
-            places = [low, (low + high) / 2, high]
-            if picture.logarithmic:
-                places = [10.0**v for v in places]
-            self._ends = [value_text(v, surface.unit, surface.quantity) for v in places]
+        self._image = QImage(ramp.colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
+        self._texts = ramp.texts
         self.setFixedHeight(30)
-        self.setAccessibleName("Ramp from " + " to ".join((self._ends[0], self._ends[-1])))
+        self.setAccessibleName("Ramp from " + " to ".join(ramp.ends))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the bar and its values."""
@@ -92,8 +79,8 @@ class RampBar(QWidget):
         small.setPixelSize(11)
         painter.setFont(small)
         painter.setPen(QColor(MUTED))
-        n = len(self._ends)
-        for i, text in enumerate(self._ends):
+        n = len(self._texts)
+        for i, text in enumerate(self._texts):
             width = painter.fontMetrics().horizontalAdvance(text)
             x = i / (n - 1) * self.width() - (0 if i == 0 else width if i == n - 1 else width / 2)
             painter.drawText(QPoint(round(x), 26), text)
@@ -198,7 +185,7 @@ class KeyPanel(QFrame):
             seen = tool(
                 "eye" if key.shown else "eye-slash",
                 f"{'Hide' if key.shown else 'Show'} {name}",
-                lambda: self._set(key, f"{'Hide' if key.shown else 'Show'} {name}", shown=not key.shown),
+                lambda: self.set(key, f"{'Hide' if key.shown else 'Show'} {name}", shown=not key.shown),
             )
             share = label("" if key.opacity == 1.0 else f"{key.opacity:.0%}".replace("%", " %"), "muted")
             more = tool("sliders-horizontal", f"How {name} is drawn", lambda: self._toggle(key.step))
@@ -214,29 +201,17 @@ class KeyPanel(QFrame):
             self._layout.addWidget(self._controls(key, layer))
 
     def _add_legend(self, layer: Layer) -> None:
-        picture = layer.picture
-        if layer.ranges is not None:
-            seen: dict[int, tuple[str, str]] = {}
-            for r in layer.ranges.rules:
-                seen.setdefault(r.code, (r.name, r.color))
-            self._add_classes(list(seen.values()))
-        elif isinstance(picture, ShapesPicture):
-            shapes = [k.step for k in self.work.study.key if isinstance(self.work.picture(k.step), ShapesPicture)]
-            color = shape_color(shapes.index(layer.step) if layer.step in shapes else 0)
-            grading = grading_of(picture, layer.row)
-            if grading is not None:
-                self._layout.addWidget(label(f"by {layer.row.column.replace('_', ' ')}", "muted"))
-                self._add_classes(list(grading.classes))
-                return
-            as_lines = picture.value.kind != "points"
-            self._layout.addWidget(Legend([(picture.value.count_text, color)], as_lines))
-        elif isinstance(picture.value, ClassMap):
-            self._add_classes([(c.name, c.color) for c in picture.value.classes])
-        else:
-            self._layout.addWidget(RampBar(picture, picture.value, layer.row))
+        order = shape_order(self.work)
+        legend = layer.picture.legend(layer.row, layer.ranges, shape_color(order.get(layer.step, 0)))
+        if legend.title:
+            self._layout.addWidget(label(legend.title, "muted"))
+        if legend.ramp is not None:
+            self._layout.addWidget(RampBar(legend.ramp))
+        if legend.classes:
+            self._add_classes(list(legend.classes), legend.as_lines)
 
-    def _add_classes(self, classes: list[tuple[str, str]]) -> None:
-        self._layout.addWidget(Legend(classes[:_MOST_CLASSES]))
+    def _add_classes(self, classes: list[tuple[str, str]], as_lines: bool) -> None:
+        self._layout.addWidget(Legend(classes[:_MOST_CLASSES], as_lines))
         if len(classes) > _MOST_CLASSES:
             self._layout.addWidget(label(f"and {len(classes) - _MOST_CLASSES} more", "muted"))
 
@@ -250,13 +225,13 @@ class KeyPanel(QFrame):
             0,
             100,
             round(key.opacity * 100),
-            lambda v: self._set(key, "Opacity", join=True, opacity=v / 100.0),
+            lambda v: self.set(key, "Opacity", join=True, opacity=v / 100.0),
         )
         layout.addWidget(row(label("Opacity", "muted"), opacity))
-        if layer is not None and isinstance(layer.picture, GridPicture) and isinstance(layer.picture.value, Surface) and layer.ranges is None:
-            self._add_ramp_controls(layout, key, layer.picture, layer.picture.value)
-        if layer is not None and isinstance(layer.picture, ShapesPicture):
-            self._add_shape_controls(layout, key, layer.picture)
+        if layer is not None and layer.ranges is None:
+            controls = look_of(layer.picture).controls(self, key, layer.picture)
+            if controls is not None:
+                layout.addWidget(controls)
         layout.addWidget(
             row(
                 tool("caret-up", "Draw it higher", lambda: self._move(key, -1)),
@@ -265,120 +240,6 @@ class KeyPanel(QFrame):
                 tool("trash", "Take it out of the Key", lambda: self._drop(key)),
             )
         )
-        return box
-
-    def _add_ramp_controls(self, layout: QVBoxLayout, key: KeyRow, picture: GridPicture, surface: Surface) -> None:
-        ramps = QComboBox()
-        ramps.setAccessibleName("Ramp")
-        set_tip(ramps, "Colours from low to high")
-        ramps.addItems([n.capitalize() for n in ramp_names()])
-        ramps.setCurrentText((key.ramp or usual_ramp(surface)).capitalize())
-        ramps.currentTextChanged.connect(lambda t: self._set(key, "Ramp", ramp=t.lower()))
-        turn = tool(
-            "arrows-out-simple",
-            "Turn the ramp round",
-            lambda: self._set(key, "Turn ramp", reverse=not key.reverse),
-        )
-        layout.addWidget(row(ramps, turn, gap=4))
-        if surface.cyclic:
-            return
-        zero = QCheckBox("Leave 0 clear")
-        set_tip(zero, "Cells of value 0 show what lies below")
-        zero.setAccessibleName("Leave 0 clear")
-        zero.setChecked(key.clear_zero)
-        zero.toggled.connect(lambda on: self._set(key, "Leave 0 clear", clear_zero=on))
-        layout.addWidget(zero)
-        span = QComboBox()
-        span.setAccessibleName("Range of the ramp")
-        set_tip(span, "Which values the ramp spans")
-        for text, value in (
-            ("Lowest to highest", "range"),
-            ("Leave out the ends", "cut"),
-            ("Typed", "typed"),
-        ):
-            span.addItem(text, value)
-        span.setCurrentIndex(span.findData(key.span))
-        span.currentIndexChanged.connect(lambda i: self._set_span(key, span.itemData(i), picture, surface))
-        layout.addWidget(span)
-        if key.span == "cut":
-            cut = QLineEdit(f"{key.cut:g}")
-            cut.setAccessibleName("Percent left out at each end")
-            cut.editingFinished.connect(lambda: self._set_number(key, "cut", cut.text(), 0.0, 49.0))
-            layout.addWidget(row(label("Percent at each end", "muted"), cut))
-        elif key.span == "typed":
-            low, high = surface_span(picture, surface, key)
-            edits = []
-            for name, end in (("low", low), ("high", high)):
-                edit = QLineEdit(f"{end:.6g}")
-                edit.setAccessibleName(f"{name.capitalize()} end of the ramp")
-                edit.editingFinished.connect(partial(self._type_end, key, name, edit))
-                edits.append(edit)
-            layout.addWidget(row(*edits, gap=4))
-
-    def _add_shape_controls(self, layout: QVBoxLayout, key: KeyRow, picture: ShapesPicture) -> None:
-        columns = [("one colour", ""), *((f"by {c}", c) for c in picture.value.columns)]
-        layout.addWidget(self._choice(key, "Coloured", "column", columns))
-        if key.column:
-            layout.addWidget(self._choice(key, "Breaks", "method", [(text, m) for m, text in METHODS.items()]))
-            self._add_breaks(layout, key, picture)
-            counts = [(f"{n} classes", n) for n in range(2, 13)]
-            layout.addWidget(self._choice(key, "Number of classes", "count", counts))
-            layout.addWidget(self._choice(key, "Ramp", "ramp", [(n.capitalize(), n) for n in ramp_names()], "spectrum"))
-            if picture.value.kind == "areas":
-                outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
-                layout.addWidget(self._choice(key, "Outline", "outline", outlines))
-        layout.addWidget(self._choice(key, "Labels", "labels", [("own labels", ""), *((f"label {c}", c) for c in picture.value.columns)]))
-        if picture.value.kind == "points":
-            marks = self._choice(key, "Mark", "mark", [("Round", "round"), ("Square", "square"), ("Triangle", "triangle")])
-            sizes = self._choice(key, "Size of the mark", "size", [(f"{n} px", float(n)) for n in (6, 8, 10, 14, 18, 24)])
-            layout.addWidget(row(marks, sizes, gap=4))
-
-    def _add_breaks(self, layout: QVBoxLayout, key: KeyRow, picture: ShapesPicture) -> None:
-        """The histogram of the column with the breaks, to drag and to type."""
-        grading, bins = grading_of(picture, key), column_bins(picture, key.column) if key.column in picture.value.columns else None
-        if grading is None or bins is None or not grading.bounds:
-            return
-        view = HistogramView()
-        view.show_values(bins, grading_rules(grading), "")
-        view.moved.connect(partial(self._move_break, key.step, view))
-        view.added.connect(lambda value: self._set_breaks(key.step, [*grading.bounds[1:-1], value]))
-        view.released.connect(self.refresh)
-        layout.addWidget(view)
-        edit = QLineEdit(", ".join(f"{b:.6g}" for b in grading.bounds[1:-1]))
-        edit.setAccessibleName("Typed breaks")
-        set_tip(edit, "Bounds between classes, with commas")
-        edit.editingFinished.connect(lambda: self._type_breaks(key.step, edit.text()))
-        layout.addWidget(edit)
-
-    def _move_break(self, step: str, view: HistogramView, old: float, new: float) -> None:
-        bounds = [new if b == old else b for b in view.bounds]
-        self._set_breaks(step, bounds[1:-1] if len(bounds) > 2 else bounds)
-        picture, row_ = self.work.picture(step), self.work.study.key_row(step)
-        if isinstance(picture, ShapesPicture) and row_ is not None and (grading := grading_of(picture, row_)) is not None:
-            view.show_values(column_bins(picture, row_.column), grading_rules(grading), "")
-
-    def _set_breaks(self, step: str, breaks: Sequence[float]) -> None:
-        key = self.work.study.key_row(step) or KeyRow(step=step)
-        self._set(key, "Breaks", join=True, method="typed", breaks=tuple(sorted(breaks)))
-
-    def _type_breaks(self, step: str, text: str) -> None:
-        try:
-            breaks = [float(part) for part in text.replace(";", ",").split(",") if part.strip()]
-        except ValueError:
-            self.work.told.emit(f"'{text}' cannot be read as breaks: write numbers with commas.", True)
-            return
-        key = self.work.study.key_row(step)
-        if breaks and key is not None and tuple(sorted(breaks)) != key.breaks:
-            self._set_breaks(step, breaks)
-
-    def _choice(self, key: KeyRow, title: str, field: str, options: Sequence[tuple[str, object]], usual: object = "") -> QComboBox:
-        box = QComboBox()
-        box.setAccessibleName(title)
-        set_tip(box, title)
-        for text, value in options:
-            box.addItem(text, value)
-        box.setCurrentIndex(max(box.findData(getattr(key, field) or usual), 0))
-        box.currentIndexChanged.connect(lambda i: self._set(key, title, **{field: box.itemData(i)}))
         return box
 
     def _add_shading(self, shading: Shading) -> None:
@@ -425,26 +286,10 @@ class KeyPanel(QFrame):
 
     # --- changes
 
-    def _set(self, key: KeyRow, what: str, join: bool = False, **values: object) -> None:
+    def set(self, key: KeyRow, what: str, join: bool = False, **values: object) -> None:
+        """Change a row of the Key."""
         current = self.work.study.key_row(key.step) or key
         self.work.do(self.work.study.with_key_row(current.model_copy(update=values)), what, join)
-
-    def _set_span(self, key: KeyRow, span: str, picture: GridPicture, surface: Surface) -> None:
-        low, high = surface_span(picture, surface, key)
-        self._set(key, "Range of the ramp", span=span, low=low, high=high)
-
-    def _set_number(self, key: KeyRow, field: str, text: str, low: float, high: float) -> None:
-        try:
-            value = float(text)
-        except ValueError:
-            self.work.told.emit(f"'{text}' is not a number.", True)
-            return
-        current = self.work.study.key_row(key.step) or key
-        row = current.model_copy(update={field: min(max(value, low), high)})
-        self.work.do(self.work.study.with_key_row(row), "Range of the ramp")
-
-    def _type_end(self, key: KeyRow, field: str, edit: QLineEdit) -> None:
-        self._set_number(key, field, edit.text(), -1e12, 1e12)
 
     def _slide_light(self, field: str, factor: float, value: int) -> None:
         shading = self.work.study.shading.model_copy(update={field: value * factor})

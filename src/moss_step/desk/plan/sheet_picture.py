@@ -8,12 +8,9 @@ from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter
 from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import font
-from moss_step.model.class_map import ClassMap
 from moss_step.scene.colors import INK, MUTED, PAPER
-from moss_step.scene.grading import grading_of
-from moss_step.scene.layers import Layer, surface_colors, surface_span
-from moss_step.scene.pictures import GridPicture, ShapesPicture
-from moss_step.scene.readings import value_text
+from moss_step.scene.layers import Layer, shape_order
+from moss_step.scene.picture import Ramp
 
 _SIDE, _HEAD, _MARGIN = 250, 56, 24
 _LINE = 22
@@ -55,41 +52,21 @@ def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
 
 
 def _draw_legend(painter: QPainter, view: PlanView, layer: Layer, box: QRectF, y: float) -> float:
-    picture = layer.picture
-    if isinstance(picture, ShapesPicture):
-        grading = grading_of(picture, layer.row)
-        if grading is not None:
-            for name, color in grading.classes:
-                y = _patch(painter, color, name, box, y)
-            return y
-        steps = [k.step for k in view.work.study.key if isinstance(view.work.picture(k.step), ShapesPicture)]
-        color = shape_color(steps.index(layer.step) if layer.step in steps else 0)
-        return _patch(painter, color, picture.value.count_text, box, y)
-    if layer.ranges is not None:
-        for name, color in {r.code: (r.name, r.color) for r in layer.ranges.rules}.values():
-            y = _patch(painter, color, name, box, y)
-        return y
-    if isinstance(picture.value, ClassMap):
-        for c in picture.value.classes:
-            y = _patch(painter, c.color, c.name, box, y)
-        return y
-    return _ramp(painter, layer, picture, box, y)
+    color = shape_color(shape_order(view.work).get(layer.step, 0))
+    legend = layer.picture.legend(layer.row, layer.ranges, color)
+    for name, ink in legend.classes:
+        y = _patch(painter, ink, name, box, y)
+    return y if legend.ramp is None else _ramp(painter, legend.ramp, box, y)
 
 
-def _ramp(painter: QPainter, layer: Layer, picture: GridPicture, box: QRectF, y: float) -> float:
-    surface = picture.value
-    if isinstance(surface, ClassMap):
-        return y
-    colors = surface_colors(surface, layer.row)[0][:256].copy()
-    bar = QImage(colors.data, 256, 1, 768, QImage.Format.Format_RGB888)
+def _ramp(painter: QPainter, ramp: Ramp, box: QRectF, y: float) -> float:
+    bar = QImage(ramp.colors.data, 256, 1, 768, QImage.Format.Format_RGB888)
     painter.drawImage(QRectF(box.left(), y + 4, box.width(), 12), bar)
-    low, high = surface_span(picture, surface, layer.row)
-    ends = ("N", "N") if surface.cyclic else (value_text(low, surface.unit), value_text(high, surface.unit))
     painter.setFont(font(12))
     painter.setPen(QColor(MUTED))
     line = QRectF(box.left(), y + 18, box.width(), 16)
-    painter.drawText(line, Qt.AlignmentFlag.AlignLeft, ends[0])
-    painter.drawText(line, Qt.AlignmentFlag.AlignRight, ends[1])
+    painter.drawText(line, Qt.AlignmentFlag.AlignLeft, ramp.ends[0])
+    painter.drawText(line, Qt.AlignmentFlag.AlignRight, ramp.ends[1])
     return y + 38
 
 

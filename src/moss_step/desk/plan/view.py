@@ -24,6 +24,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QWidget
 
+from moss_step.desk.looks.registry import look_of
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.drawing import (
     Standing,
@@ -33,7 +34,6 @@ from moss_step.desk.plan.drawing import (
     draw_pin_marks,
     draw_scale_bar,
     draw_section_line,
-    draw_shapes,
     shape_color,
     standing,
 )  # fmt: skip
@@ -43,8 +43,7 @@ from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.model.typed import as_kind
 from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
-from moss_step.scene.layers import Scene, draw_grids, scene_of
-from moss_step.scene.pictures import ShapesPicture
+from moss_step.scene.layers import Scene, draw_grids, scene_of, shape_order
 from moss_step.scene.readings import place_text, readings
 
 Tool = Literal["look", "box", "line"]
@@ -263,19 +262,16 @@ class PlanView(QWidget):
         return [s for layer in self.scene.layers for s in standing(layer, colors.get(layer.step, shape_color(0)))]
 
     def _colors(self) -> dict[str, str]:
-        return {k.step: shape_color(i) for i, k in enumerate(k for k in self.work.study.key if self._is_shapes(k.step))}
+        return {step: shape_color(place) for step, place in shape_order(self.work).items()}
 
     def _draw_all_shapes(self, painter: QPainter, camera: Camera, flat: bool = False) -> None:
         taken: list[QRectF] = []
         colors = self._colors()
-        shapes = [(la, la.picture) for la in reversed(self.scene.layers) if isinstance(la.picture, ShapesPicture)]
         # Points and their names go above lines and areas whatever the order, or they could not be read.
-        shapes.sort(key=lambda pair: pair[1].value.kind == "points")
-        for layer, _ in shapes:
-            draw_shapes(painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat)
-
-    def _is_shapes(self, step_id: str) -> bool:
-        return isinstance(self.work.picture(step_id), ShapesPicture)
+        upward = list(reversed(self.scene.layers))
+        upward.sort(key=lambda la: la.picture.on_top)
+        for layer in upward:
+            look_of(layer.picture).draw(painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat)
 
     # --- pointer and keys
 

@@ -19,10 +19,9 @@ from moss_step.formats.whole import write_text
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
+from moss_step.model.words import value_text
 from moss_step.scene.colors import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
 from moss_step.scene.layers import Scene
-from moss_step.scene.pictures import GridPicture
-from moss_step.scene.readings import value_text
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured
@@ -190,11 +189,11 @@ class SectionDrawer(QWidget):
         """Show every surface of a scene along a path of coordinates."""
         surfaces: dict[str, Surface] = {}
         self._steps = []
-        if scene.ground is not None and isinstance(scene.ground.value, Surface):
+        if scene.ground is not None:
             surfaces["Ground"] = scene.ground.value
         for layer in scene.layers:
-            if isinstance(layer.picture, GridPicture) and isinstance(layer.picture.value, Surface) and layer.picture is not scene.ground:
-                surfaces.setdefault(layer.name, layer.picture.value)
+            if (picture := layer.picture.surface) is not None and picture is not scene.ground:
+                surfaces.setdefault(layer.name, picture.value)
         path = shapely.LineString(xy) if len(xy) > 1 else shapely.LineString()
         if not surfaces or path.length == 0:
             self.chart.show_table(None, [])

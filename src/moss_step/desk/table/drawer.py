@@ -18,9 +18,8 @@ from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
 from moss_step.formats.whole import write_text
-from moss_step.model.class_map import ClassMap
+from moss_step.kinds.registry import kind_of
 from moss_step.model.frame import Box
-from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.scene.colors import MOSS
@@ -62,7 +61,8 @@ class TableDrawer(QWidget):
         self.setObjectName("panel")
         self.setAccessibleName("Table")
         self.model, self.rows = RowsModel(), Rows()
-        self._value: object = None
+        self._shapes: Shapes | None = None
+        self._table: Table | None = None
         self._shown: object = None
         self.title, self.summary = Elided("", "head"), label("", "muted")
         self.filter_edit = QLineEdit()
@@ -119,8 +119,10 @@ class TableDrawer(QWidget):
         if outcome is self._shown:
             return
         self._shown = outcome
-        self._value = outcome.value if outcome else None
-        columns, symbols = columns_of(outcome) if outcome else ({}, {})
+        self._shapes = outcome.of(Shapes) if outcome else None
+        self._table = outcome.of(Table) if outcome else None
+        listed = kind_of(outcome.value).columns if outcome else None
+        columns, symbols = listed(outcome) if outcome and listed else ({}, {})
         self.model.names_can_change = bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
         self.model.show_columns(columns, symbols)
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
@@ -132,7 +134,7 @@ class TableDrawer(QWidget):
         ids = [self.work.chosen_id, *(k.step for k in self.work.study.key)]
         for step_id in ids:
             outcome = self.work.outcome(step_id) if step_id else None
-            if outcome is not None and isinstance(outcome.value, Shapes | Table | ClassMap):
+            if outcome is not None and kind_of(outcome.value).columns is not None:
                 return step_id
         return ""
 
@@ -155,10 +157,10 @@ class TableDrawer(QWidget):
 
     def select_at(self, x: float, y: float, reach: float) -> None:
         """Select the shape at a place of the plan; the nearest within ``reach`` when none holds it."""
-        if not isinstance(self._value, Shapes) or not len(self._value):
+        if self._shapes is None or not len(self._shapes):
             return
         frame = self.work.frame
-        geometry = in_system(self._value, frame.crs if frame else None).geometry
+        geometry = in_system(self._shapes, frame.crs if frame else None).geometry
         distances = shapely.distance(geometry, shapely.Point(x, y))
         nearest = int(np.argmin(distances))
         if distances[nearest] <= reach:
@@ -174,10 +176,10 @@ class TableDrawer(QWidget):
             self.box_wanted.emit(box)
 
     def _geometry(self) -> np.ndarray | None:
-        if not isinstance(self._value, Shapes):
+        if self._shapes is None:
             return None
         frame = self.work.frame
-        moved = in_system(self._value, frame.crs if frame else None)
+        moved = in_system(self._shapes, frame.crs if frame else None)
         return np.asarray(moved.geometry[self.selected[:_MOST_MARKED]])
 
     def _on_selected(self) -> None:
@@ -215,9 +217,9 @@ class TableDrawer(QWidget):
         """Draw the curve that a table holds, or how often values of the current column occur among the rows shown."""
         if self.chart is None or self.chart.isHidden():
             return
-        if isinstance(self._value, Table) and self._value.x and self._value.y:
-            self.chart.show_curve(self._value.columns[self._value.x], self._value.columns[self._value.y])
-            self.chart.show_titles(self._value.x.replace("_", " "), self._value.y.replace("_", " "))
+        if self._table is not None and self._table.x and self._table.y:
+            self.chart.show_curve(self._table.columns[self._table.x], self._table.columns[self._table.y])
+            self.chart.show_titles(self._table.x.replace("_", " "), self._table.y.replace("_", " "))
             return
         name = self._column()
         values = self.model.columns[name][self.model.order].astype(np.float64) if name else np.empty(0)
@@ -249,7 +251,7 @@ class TableDrawer(QWidget):
 
     def _key_row(self) -> KeyRow | None:
         """The row of the Key that draws the shapes whose rows are selected; says so when there is none."""
-        if not isinstance(self._value, Shapes) or not self.selected.size:
+        if self._shapes is None or not self.selected.size:
             self.work.told.emit("Select rows of shapes first.", True)
             return None
         return self.work.study.key_row(self._source()) or self.work.study.first_row(self._source())
@@ -265,7 +267,7 @@ class TableDrawer(QWidget):
 
     def keep_selected(self) -> None:
         """Add a step that holds the shapes whose rows are selected."""
-        if not isinstance(self._value, Shapes) or not self.selected.size:
+        if self._shapes is None or not self.selected.size:
             self.work.told.emit("Select rows of shapes first.", True)
             return
         self.work.choose(self.work.add_step("choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}))
@@ -298,32 +300,12 @@ class TableDrawer(QWidget):
         """Write the rows that are shown, in their order; the ending chooses CSV, GeoPackage or GeoJSON."""
         order = self.model.order
         columns = {n: v[order] for n, v in self.model.columns.items()}
-        value = self._value
+        shapes = self._shapes
 
         def write() -> None:
-            if path.suffix.lower() == ".csv" or not isinstance(value, Shapes):
+            if path.suffix.lower() == ".csv" or shapes is None:
                 write_text(path, table_text(columns))
             else:
-                write_shapes(path, Shapes(value.geometry[order], columns, value.crs))
+                write_shapes(path, Shapes(shapes.geometry[order], columns, shapes.crs))
 
         self.work.write(write, path)
-
-
-def columns_of(outcome: Outcome) -> tuple[dict[str, np.ndarray], dict[str, str]]:
-    """Columns and unit symbols of a result: shapes and tables as they are, classes with cells, area and share."""
-    value = outcome.value
-    if isinstance(value, Table):
-        return dict(value.columns), {n: value.unit(n).symbol for n in value.columns}
-    if isinstance(value, Shapes):
-        return dict(value.columns), {n: value.symbol(n) for n in value.columns}
-    if not isinstance(value, ClassMap):
-        return {}, {}
-    found = {(f.of, f.name): f.value for f in outcome.findings}
-    names = [c.name for c in value.classes]
-    columns = {
-        "class": np.array([c.code for c in value.classes]), "name": np.array(names, object),
-        "cells": np.array([found.get((n, "count"), 0) for n in names]),
-        "area_ha": np.array([found.get((n, "area_m2"), 0.0) / 1e4 for n in names]),
-        "share": np.array([found.get((n, "share"), 0.0) for n in names]),
-    }  # fmt: skip
-    return columns, {"area_ha": "ha"}

@@ -22,7 +22,6 @@ from moss_step.desk.theme import font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
 from moss_step.scene.colors import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
-from moss_step.scene.pictures import GridPicture
 from moss_step.study.graph import KeyRow
 
 WIDTH, HEIGHT = 150, 96
@@ -66,7 +65,7 @@ class Card(QWidget):
         reason = self.work.reason(self.step_id) or f"{figure} · {_STATE_WORDS[state]}"
         set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
-            shaded = ground if isinstance(ground, GridPicture) else None
+            shaded = ground.surface if ground is not None else None
             self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))
             self._image_of = look
         self.update()

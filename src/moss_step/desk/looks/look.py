@@ -1,0 +1,40 @@
+"""What the window can do with pictures of one kind; what a kind does not say, it leaves as it is here."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtWidgets import QWidget
+
+from moss_step.scene.camera import Camera
+from moss_step.scene.layers import Layer
+from moss_step.scene.picture import Picture
+from moss_step.study.graph import KeyRow
+
+if TYPE_CHECKING:
+    from moss_step.desk.plan.key import KeyPanel
+
+
+class Look:
+    """Base of the looks, one class a kind."""
+
+    kind: ClassVar[str] = ""
+    """Name of the kind in ``kinds/``."""
+
+    def draw(self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool) -> None:
+        """Draw with a pen above all grids; ``taken`` gains the places of names, ``flat`` leaves out what stands upright in the block."""
+
+    def thumbnail(self, picture: Any, row: KeyRow, width: int, height: int) -> QImage | None:
+        """Draw it small for the trail; None for what is painted as on the plan."""
+        return None
+
+    def controls(self, panel: KeyPanel, key: KeyRow, picture: Any) -> QWidget | None:
+        """How it is drawn, to be changed in the Key."""
+        return None
+
+
+def is_drawn(picture: Picture) -> bool:
+    """Whether a picture is drawn with a pen."""
+    return picture.shapes is not None

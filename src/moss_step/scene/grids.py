@@ -1,0 +1,82 @@
+"""What pictures of grids share: coarser copies, each half as fine as the one before, and where pixels lie in them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from moss_step.model.frame import Frame
+from moss_step.scene.camera import Camera
+from moss_step.scene.paint import half_mean, rehearse
+from moss_step.scene.picture import Picture
+from moss_step.science.classes.histogram import Histogram
+
+_SMALLEST = 300
+
+
+@dataclass(frozen=True, eq=False)
+class GridPicture(Picture):
+    """A grid with coarser copies."""
+
+    value: Any
+    levels: tuple[np.ndarray, ...]
+    bins: Histogram | None = None
+    base: float = 0.0
+    """What the levels hold less than the values: single precision draws small relief on a large base that way."""
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the finest level."""
+        frame: Frame = self.value.frame
+        return frame
+
+    def placed(self, frame: Frame | None) -> tuple[Picture, str]:
+        """A grid is drawn in its own reference system alone."""
+        if frame is None or frame.system is None or self.frame.crs is None:
+            return self, ""
+        same = self.frame.crs == frame.crs or self.frame.system == frame.system
+        return self, "" if same else "in another reference system; reproject it to draw it here"
+
+    def level_for(self, cells_per_pixel: float) -> int:
+        """The coarsest level that still has a cell for each pixel."""
+        level = int(np.floor(np.log2(max(cells_per_pixel, 1.0))))
+        return min(level, len(self.levels) - 1)
+
+    def cells(self, camera: Camera, ratio: float) -> tuple[np.ndarray, np.ndarray, int]:
+        """Row and column of each row and column of pixels (-1 outside), in the level that they are of."""
+        level = self.level_for(1.0 / (camera.scale * ratio * self.frame.dx))
+        return *camera.cells(self.frame, level, ratio), level
+
+
+def halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
+    """A grid and its coarser copies."""
+    levels = [finest]
+    while min(levels[-1].shape) > _SMALLEST:
+        last = levels[-1]
+        coarser = half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
+        coarser.flags.writeable = False  # as the finest is: one compiled kernel then serves all levels
+        levels.append(coarser)
+    for level in (levels[0], levels[-1]):
+        rehearse(level)
+    return tuple(levels)
+
+
+def class_colors(colors: dict[int, str]) -> tuple[np.ndarray, np.ndarray]:
+    """Pixels of the 256 codes of classes, and which of them are drawn."""
+    table, drawn = np.zeros(256, np.uint32), np.zeros(256, np.bool_)
+    for code, color in colors.items():
+        table[code], drawn[code] = pixel_of(color), True
+    return table, drawn
+
+
+def packed(colors: np.ndarray) -> np.ndarray:
+    """Pixels of an array of red, green and blue bytes."""
+    red, green, blue = (colors[:, i].astype(np.uint32) for i in range(3))
+    return np.uint32(0xFF000000) | red << np.uint32(16) | green << np.uint32(8) | blue
+
+
+def pixel_of(color: str) -> int:
+    """Pixel of a colour."""
+    return 0xFF000000 | int(color[1:], 16)

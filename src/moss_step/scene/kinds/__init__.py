@@ -1,0 +1,1 @@
+"""Pictures of the kinds of values, a module each; the registry finds them."""

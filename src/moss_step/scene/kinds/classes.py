@@ -1,0 +1,52 @@
+"""Class maps on the plan."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.rules import RuleSet
+from moss_step.scene.camera import Camera
+from moss_step.scene.grids import GridPicture, class_colors, halved
+from moss_step.scene.paint import paint_classes
+from moss_step.scene.picture import Legend
+from moss_step.study.graph import KeyRow
+
+
+@dataclass(frozen=True, eq=False)
+class ClassesPicture(GridPicture):
+    """A class map with coarser copies."""
+
+    kind = "classes"
+    value: ClassMap
+
+    @classmethod
+    def made(cls, value: ClassMap) -> Self:
+        """Halve the codes again and again."""
+        return cls(value, halved(value.codes, smooth=False))
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes beside the value's own."""
+        return sum(level.nbytes for level in self.levels if level is not self.value.codes)
+
+    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+        """Each class in its colour."""
+        rows, cols, level = self.cells(camera, ratio)
+        colors, drawn = class_colors({c.code: c.color for c in self.value.classes})
+        paint_classes(self.levels[level], rows, cols, colors, drawn, np.uint32(round(row.opacity * 256)), pixels)
+
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+        """The classes in their order."""
+        return Legend(tuple((c.name, c.color) for c in self.value.classes))
+
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+        """Name of the class."""
+        cell = self.frame.cell_at(x, y)
+        if cell is None:
+            return "outside"
+        entry = self.value.entry(int(self.value.codes[cell]))
+        return entry.name if entry else "no class"

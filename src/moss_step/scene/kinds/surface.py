@@ -1,0 +1,134 @@
+"""Surfaces on the plan: along a ramp, or by the bounds of classes that are being made."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+
+from moss_step.model.rules import Region, RuleSet
+from moss_step.model.surface import Surface
+from moss_step.model.words import value_text
+from moss_step.scene.camera import Camera
+from moss_step.scene.grids import GridPicture, class_colors, halved, packed
+from moss_step.scene.paint import paint_ranges, paint_surface, shade_picture
+from moss_step.scene.picture import Legend, Ramp, class_legend
+from moss_step.scene.ramps import ramp, usual_ramp
+from moss_step.science.classes.histogram import histogram
+from moss_step.science.relief.gradient import gradient_weights, light_vector
+from moss_step.study.graph import KeyRow, Shading
+
+_BY_POWERS = ("accumulation", "index")
+LEAST = 1e-3
+"""Lowest value that is told apart where colours follow powers of ten."""
+_FLAT_COLOR = (201, 199, 188)
+
+
+@dataclass(frozen=True, eq=False)
+class SurfacePicture(GridPicture):
+    """A surface with coarser copies and its histogram."""
+
+    kind = "surface"
+    value: Surface
+
+    @classmethod
+    def made(cls, value: Surface) -> Self:
+        """Halve the values again and again, or their logarithms."""
+        level, base = value.levelled
+        finest = level.values
+        if value.quantity in _BY_POWERS:
+            finest = np.log10(np.maximum(finest, np.float32(LEAST)))
+            finest.flags.writeable = False
+        return cls(value, halved(finest, smooth=not value.cyclic and not value.whole), histogram(value), base)
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes beside the value's own."""
+        return sum(level.nbytes for level in self.levels if level is not self.value.values)
+
+    @property
+    def surface(self) -> SurfacePicture:
+        """It can be shaded, read along a line and stood on."""
+        return self
+
+    @property
+    def is_shade(self) -> bool:
+        """A hillshade needs no shading."""
+        return self.value.quantity == "shade"
+
+    @property
+    def logarithmic(self) -> bool:
+        """Whether the levels hold logarithms to the base of ten: of what grows by powers downstream."""
+        return self.value.quantity in _BY_POWERS
+
+    def span(self, row: KeyRow) -> tuple[float, float]:
+        """Lowest and highest value of the ramp, by the Key's range control; their logarithms where the levels hold logarithms."""
+        low, high = self.value.range or (0.0, 1.0)
+        if self.value.cyclic:
+            return 0.0, 360.0
+        if row.span == "cut" and self.bins is not None:
+            low, high = self.bins.quantile(row.cut / 100.0), self.bins.quantile(1.0 - row.cut / 100.0)
+        elif row.span == "typed":
+            low = low if row.low is None else row.low
+            high = high if row.high is None else row.high
+        if self.logarithmic:
+            low, high = (math.log10(max(v, LEAST)) for v in (low, high))
+        return low, high if high > low else low + 1.0
+
+    def colors(self, row: KeyRow) -> tuple[np.ndarray, int]:
+        """Colours of the ramp (257 rows, the last for flat aspect) and the place of values below the range."""
+        colors = ramp(row.ramp or usual_ramp(self.value), row.reverse)
+        return np.vstack([colors, np.array([_FLAT_COLOR], np.uint8)]), 256 if self.value.cyclic else 0
+
+    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+        """Along the ramp, or in the colours of ``ranges``."""
+        rows, cols, level = self.cells(camera, ratio)
+        values, strength = self.levels[level], np.uint32(round(row.opacity * 256))
+        if ranges is not None:
+            colors, drawn = class_colors({r.code: r.color for r in ranges.rules})
+            bounds = (np.array(ranges.bounds) - self.base).astype(np.float32)
+            paint_ranges(values, rows, cols, bounds, ranges.lookup(), colors, drawn, strength, pixels)
+            return
+        (low, high), (colors, below) = self.span(row), self.colors(row)
+        scale, clear = np.float32(255.999 / (high - low)), np.float32(-self.base if row.clear_zero else np.nan)
+        paint_surface(values, rows, cols, packed(colors), below, np.float32(low - self.base), scale, strength, clear, pixels)
+
+    def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:
+        """Without holes, opaque, and every value drawn."""
+        whole = self.value.valid_count == self.value.values.size
+        return whole and row.opacity == 1.0 and ranges is None and not row.clear_zero
+
+    def shade(self, shading: Shading, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+        """Darken and lighten pixels by the light on the ground."""
+        rows, cols, level = self.cells(camera, ratio)
+        ax, ay = gradient_weights(self.value, shading.z_factor)
+        step = 2**level
+        east, north = (np.ascontiguousarray(a[::step]) / np.float32(step) for a in (ax, ay))
+        light = np.array(light_vector(shading.azimuth, shading.altitude), np.float32)
+        shade_picture(self.levels[level], rows, cols, east, north, light, np.float32(shading.strength), pixels)
+
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+        """The ramp with values, or the classes of ``ranges``."""
+        if ranges is not None:
+            return class_legend(ranges)
+        low, high = self.span(row)
+        places = [low, (low + high) / 2, high]
+        if self.logarithmic:
+            places = [10.0**v for v in places]
+        texts = tuple(value_text(v, self.value.unit, self.value.quantity) for v in places)
+        if self.value.cyclic:
+            texts = ("N", "E", "S", "W", "N")
+        return Legend(ramp=Ramp(self.colors(row)[0][:256].copy(), texts, (texts[0], texts[-1])))
+
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+        """The value with its unit, or the class of ``ranges`` that holds it."""
+        cell = self.frame.cell_at(x, y)
+        if cell is None:
+            return "outside"
+        value = float(self.value.values[cell])
+        if ranges is None or value != value:
+            return value_text(value, self.value.unit, self.value.quantity)
+        held = ranges.holders(Region(value, value))
+        return held[0].name if held else "no class"

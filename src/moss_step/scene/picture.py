@@ -1,0 +1,105 @@
+"""What is kept of a value to draw it fast, to list it in the Key and to read it: the same questions to every kind."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, ClassVar, Self
+
+import numpy as np
+
+from moss_step.model.frame import Frame
+from moss_step.model.rules import RuleSet
+from moss_step.scene.camera import Camera
+from moss_step.science.classes.histogram import Histogram
+from moss_step.study.graph import KeyRow
+
+if TYPE_CHECKING:
+    from moss_step.scene.kinds.shapes import ShapesPicture
+    from moss_step.scene.kinds.surface import SurfacePicture
+
+
+@dataclass(frozen=True)
+class Ramp:
+    """Colours from low to high (uint8, 256 x 3), texts at even steps below them, and those at the ends."""
+
+    colors: np.ndarray
+    texts: tuple[str, ...]
+    ends: tuple[str, str]
+
+
+@dataclass(frozen=True)
+class Legend:
+    """How a result is explained: names with colours, or a ramp."""
+
+    classes: tuple[tuple[str, str], ...] = ()
+    as_lines: bool = False
+    title: str = ""
+    ramp: Ramp | None = None
+
+
+class Picture:
+    """Base of the pictures, one class a kind of value; what a kind does not do, it leaves as it is here."""
+
+    kind: ClassVar[str] = ""
+    """Name of the kind in ``kinds/``; empty for a class that several share."""
+    value: Any
+    on_plan: ClassVar[bool] = True
+    """Whether it lies on the ground."""
+    on_top: bool = False
+    """Whether it is drawn above all others."""
+    bins: Histogram | None = None
+    """How often values occur."""
+
+    @classmethod
+    def made(cls, value: Any) -> Self:
+        """Make the picture of a value. Not for the window's own thread."""
+        raise NotImplementedError
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes beside the value's own."""
+        return 0
+
+    @property
+    def frame(self) -> Frame | None:
+        """Frame of the grid that it paints; None for what is drawn with a pen, or not at all."""
+        return None
+
+    @property
+    def is_shade(self) -> bool:
+        """Whether it shows the relief by itself."""
+        return False
+
+    def placed(self, frame: Frame | None) -> tuple[Picture, str]:
+        """Give the picture in the reference system of the plan, and why it cannot be drawn there."""
+        return self, ""
+
+    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+        """Blend into ``pixels`` (uint32 0xAARRGGBB); what is drawn with a pen is not painted here."""
+
+    def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:
+        """Whether nothing shows through it."""
+        return False
+
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+        """Explain it; ``color`` is that of shapes without one of their own."""
+        return Legend()
+
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+        """What it says at a place; empty for nothing."""
+        return ""
+
+    @property
+    def surface(self) -> SurfacePicture | None:
+        """What can be shaded, read along a line and stood on."""
+        return None
+
+    @property
+    def shapes(self) -> ShapesPicture | None:
+        """What is drawn with a pen."""
+        return None
+
+
+def class_legend(ranges: RuleSet) -> Legend:
+    """The classes of ranges, each once."""
+    return Legend(tuple({r.code: (r.name, r.color) for r in reversed(ranges.rules)}.values())[::-1])
