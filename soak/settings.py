@@ -13,6 +13,7 @@ import shapely
 
 from moss_step.formats.raster import write_class_map, write_surface
 from moss_step.formats.vector import write_shapes
+from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
@@ -32,7 +33,6 @@ NUMBERS = (
     "9" * 40, "9" * 5000, "45", "360", "10", "100", "3", "0x10", "1_000", "1e7", "12.5",
 )  # fmt: skip
 TEXTS = ("", " ", "yes", "no", "true", "none", "all", "\x01", "\udc80", "a;b", ",", ";;;", "(" * 300, "../../x", "#", "a,b", "🜁" * 50, "x" * 10_000)
-ENDINGS = {"surface": "tif", "classes": "tif", "shapes": "gpkg", "table": "csv"}
 
 
 def write_inputs(folder: Path) -> None:
@@ -85,7 +85,7 @@ def source(spec: InputSpec, there: Path, folder: Path, rng: random.Random) -> Pa
     if rng.random() < 0.03:
         return there / rng.choice(["classes.tif", "shapes.gpkg", "elevation.tif", "none.tif"])
     name = (spec.quantity or "elevation") if spec.accepts == "surface" else spec.accepts
-    return there / f"{name}.{ENDINGS[spec.accepts]}"
+    return there / f"{name}{kind_named(spec.accepts).endings[0]}"
 
 
 def value(rng: random.Random, schema: dict[str, Any]) -> str:
@@ -118,7 +118,7 @@ def settings_at_random(judge: Judge, rng: random.Random) -> Iterator[None]:
             schema = {"control": about.get("control", ""), "choices": list(getattr(field.annotation, "__args__", ()))}
             if field.is_required() or rng.random() < 0.35:
                 words.append(f"{name}={value(rng, {**schema, 'choices': [c for c in schema['choices'] if isinstance(c, str)]})}")
-        out = judge.inside / f"result.{ENDINGS[step.gives]}"
+        out = judge.inside / f"result{kind_named(step.gives).endings[0]}"
         line = ["do", step.kind, *words, "-o", str(out)]
         judge.case(line, json.dumps([w.replace(str(judge.inside) + "/", "")[:80] for w in line[1:-2]]))
         out.unlink(missing_ok=True)

@@ -12,6 +12,7 @@ import pytest
 from moss_step.cli import main
 from moss_step.formats.raster import read_class_map, read_surface, write_class_map, write_surface
 from moss_step.formats.vector import layers, read_shapes, write_shapes
+from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -20,7 +21,6 @@ from tests.conftest import surface
 from tests.steps.test_any_ground import KINDS, settings_for, value_for
 
 GROUND = surface((np.random.default_rng(2).normal(size=(40, 50)).cumsum(0).cumsum(1) * 0.5).astype(np.float32))
-ENDINGS = {"surface": "tif", "classes": "tif", "shapes": "gpkg", "table": "csv"}
 RUN = sorted(n for n, k in KINDS.items() if not any(i.quantity not in ("", "elevation") or i.accepts == "table" for i in k.inputs if not i.optional))
 """Files do not say of a surface what it measures beyond its unit, so that steps on special ones are left to their own tests."""
 
@@ -50,10 +50,10 @@ def words_for(kind: str, folder: Path) -> list[str]:
     for spec in step.inputs:
         if not spec.optional:
             value = value_for(spec, GROUND)
-            words.append(f"{spec.name}={write(value, folder / f'{spec.name}.{ENDINGS[spec.accepts]}')}")
+            words.append(f"{spec.name}={write(value, folder / f'{spec.name}{kind_named(spec.accepts).endings[0]}')}")
     if step.further is not None:
         for name in ("a", "b"):
-            words.append(f"{name}={write(value_for(step.further, GROUND), folder / f'{name}.{ENDINGS[step.further.accepts]}')}")
+            words.append(f"{name}={write(value_for(step.further, GROUND), folder / f'{name}{kind_named(step.further.accepts).endings[0]}')}")
     words += [f"{name}={text(value)}" for name, value in settings_for(step, GROUND).items() if value is not None]
     return words
 
@@ -77,7 +77,7 @@ def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
 @pytest.mark.parametrize("kind", RUN)
 def test_a_step_writes_its_result_and_says_its_findings(kind, capsys, tmp_path):
     gives = KINDS[kind].gives
-    out = tmp_path / f"made.{ENDINGS[gives]}"
+    out = tmp_path / f"made{kind_named(gives).endings[0]}"
     code, said, err = run(capsys, "do", kind, *words_for(kind, tmp_path), "-o", out, "--json")
     assert (code, err) == (0, ""), err
     report = json.loads(said)
@@ -102,7 +102,7 @@ def test_a_step_writes_its_result_and_says_its_findings(kind, capsys, tmp_path):
 
 @pytest.mark.parametrize("kind", [k for k in RUN if KINDS[k].further is None][::6])
 def test_a_wrong_word_is_named_and_nothing_is_written(kind, capsys, tmp_path):
-    out = tmp_path / f"made.{ENDINGS[KINDS[kind].gives]}"
+    out = tmp_path / f"made{kind_named(KINDS[kind].gives).endings[0]}"
     words = words_for(kind, tmp_path)
     there = sorted(p.name for p in tmp_path.iterdir())
     for wrong, code in ((["nonsense=1"], 2), ([f"{words[0].split('=')[0]}={tmp_path / 'nowhere.tif'}"], 1)):
@@ -118,7 +118,7 @@ def test_a_wrong_word_is_named_and_nothing_is_written(kind, capsys, tmp_path):
 def test_a_missing_input_is_asked_for_by_name(kind, capsys, tmp_path):
     first = next(i.name for i in KINDS[kind].inputs if not i.optional)
     words = [w for w in words_for(kind, tmp_path) if not w.startswith(f"{first}=")]
-    code, _, err = run(capsys, "do", kind, *words, "-o", tmp_path / f"made.{ENDINGS[KINDS[kind].gives]}")
+    code, _, err = run(capsys, "do", kind, *words, "-o", tmp_path / f"made{kind_named(KINDS[kind].gives).endings[0]}")
     assert code == 2 and first in err
 
 

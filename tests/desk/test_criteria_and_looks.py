@@ -123,7 +123,7 @@ def test_rows_that_are_selected_become_a_step_and_columns_are_charted(estate, se
     kept = window.work.outcome(window.work.chosen_id).value
     assert len(kept) and (kept.columns["max"] > 540).all()
     assert len(kept) == (window.work.outcome(zones).value.columns["max"] > 540).sum()
-    press(table, "Chart of the column, or of the curve that the table holds")
+    press(table, "Chart of the column, or the curves of a chart")
     settle(window)
     assert table.chart.curve[1][::2].sum() == len(kept)
     curve = window.work.add_step("hypsometry", {"dem": ground}, {})

@@ -285,6 +285,6 @@ def test_a_ground_that_holds_no_water_back_gives_an_empty_result_that_can_be_loo
     window.show_drawer("table")
     settle(window)
     assert window.table.model.rowCount() == 0
-    press(window.table, "Chart of the column, or of the curve that the table holds")
+    press(window.table, "Chart of the column, or the curves of a chart")
     settle(window)
     assert "no water back" in window.benches["water"].panel.note.text

@@ -12,6 +12,7 @@ import pytest
 import shapely
 
 from moss_step.cli import main
+from moss_step.model.chart import Chart
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -174,11 +175,12 @@ def values() -> list[object]:
             np.array([area, shapely.Point(1, 2), shapely.from_wkt("LINESTRING Z (0 0 1, 1 1 2)")], object), columns, "EPSG:32628", {"height": "m"}
         ),
         Shapes(np.empty(0, object), {}, None),
-        Table({"stage": np.linspace(0, 1, 5), "name": np.array(list("abcde"), object)}, {"stage": METRE}, "stage", "name"),
+        Table({"stage": np.linspace(0, 1, 5), "name": np.array(list("abcde"), object)}, {"stage": METRE}),
+        Chart({"stage": np.linspace(0, 1, 5), "area": np.arange(5.0), "name": np.array(list("abcde"), object)}, {"stage": METRE}, "stage", ("area",)),
     ]
 
 
-@pytest.mark.parametrize("number", range(6))
+@pytest.mark.parametrize("number", range(7))
 def test_a_result_comes_back_from_disk_as_it_was(tmp_path, number):
     value, shelf = values()[number], Shelf(tmp_path / "shelf")
     given = Outcome(value, "a – b", (Finding("area_m2", np.float64(2.5), SQUARE_METRE, "low"), Finding("cells", 3)), ("note",))

@@ -12,11 +12,11 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
 from moss_step.desk.theme import font
-from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, curve_color
 
 
 class LineChart(QWidget):
-    """One curve over a horizontal value, and marks where settings stand; a click tells the value."""
+    """A curve over a horizontal value, others beside it, and marks where settings stand; a click tells the value."""
 
     picked = Signal(float)
 
@@ -24,9 +24,11 @@ class LineChart(QWidget):
         super().__init__()
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
+        self.others: Sequence[tuple[np.ndarray, np.ndarray]] = ()
         self.marks: list[float] = []
         self.plot: Any = None
         self._lines: list[Any] = []
+        self._beside: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
         self._later = Later(self._draw, self)  # the plot takes a while to make, and many changes are drawn once
         self._holder = QVBoxLayout(self)
@@ -62,6 +64,10 @@ class LineChart(QWidget):
         if self.curve is not self._drawn:
             self._drawn = self.curve
             self._curve.setData(*self.curve)
+            for item in self._beside:
+                self.plot.removeItem(item)
+            pens = [self._plots.mkPen(curve_color(number), width=1.4) for number in range(1, len(self.others) + 1)]
+            self._beside = [self.plot.plot(x, y, pen=pen, connect="finite") for (x, y), pen in zip(self.others, pens, strict=True)]
             self.plot.autoRange(padding=0.03)
         for line in self._lines:
             self.plot.removeItem(line)
@@ -72,10 +78,10 @@ class LineChart(QWidget):
                 self.plot.addItem(line)
                 self._lines.append(line)
 
-    def show_curve(self, x: np.ndarray, y: np.ndarray) -> None:
-        """Show another curve."""
-        if not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])):
-            self.curve = (x, y)
+    def show_curve(self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] = ()) -> None:
+        """Show another curve, and ``others`` as lines beside it."""
+        if not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])) or others or self.others:
+            self.curve, self.others = (x, y), others
             self._later.ask()
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:

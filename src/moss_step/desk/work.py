@@ -271,8 +271,9 @@ class Work(QObject):
         ids = [self.study.shading.ground, *(s.id for s in self.study.steps)]
         for step_id in ids:
             outcome = self.engine.outcome(self.study, step_id) if step_id and self.study.has(step_id) else None
-            if outcome is not None and hasattr(outcome.value, "frame"):
-                return outcome.value.frame
+            frame = getattr(outcome.value, "frame", None) if outcome is not None else None
+            if isinstance(frame, Frame):
+                return frame
         return None
 
     def surfaces(self, quantity: str = "") -> list[str]:

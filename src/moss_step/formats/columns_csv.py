@@ -5,10 +5,13 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Mapping
+from pathlib import Path
 
 import numpy as np
 
 from moss_step.formats.cells import harmless
+from moss_step.formats.whole import read_text
+from moss_step.model.errors import MossError
 
 
 def table_text(columns: Mapping[str, np.ndarray]) -> str:
@@ -19,6 +22,26 @@ def table_text(columns: Mapping[str, np.ndarray]) -> str:
     for row in zip(*columns.values(), strict=True):
         table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
     return out.getvalue()
+
+
+def read_numbers(path: Path) -> dict[str, np.ndarray]:
+    """Columns of numbers (float64, NaN where empty) from a CSV file with a line of names.
+
+    Raises MossError when it has no such columns, and names the line that is no row of numbers.
+    """
+    rows = list(csv.reader(read_text(path).splitlines()))
+    if len(rows) < 2 or len(rows[0]) < 2 or len(set(rows[0])) < len(rows[0]):
+        raise MossError(f"{path} has no columns with names of their own.", "Its first line names at least two columns, with commas.")
+    values = np.empty((len(rows) - 1, len(rows[0])))
+    for number, row in enumerate(rows[1:]):
+        try:
+            found = [float(text) if text.strip() else np.nan for text in row]
+        except ValueError:
+            found = []
+        if len(found) != len(rows[0]):
+            raise MossError(f"Line {number + 2} of {path} is no row of {len(rows[0])} numbers.", "Mend it, or leave it out.")
+        values[number] = found
+    return dict(zip(rows[0], values.T.copy(), strict=True))
 
 
 def _plain(value: object) -> object:

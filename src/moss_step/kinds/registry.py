@@ -26,4 +26,9 @@ def kind_named(name: str) -> Kind:
 
 def kind_of(value: Value) -> Kind:
     """Give the kind of a value."""
-    return next(k for k in all_kinds().values() if isinstance(value, k.type))
+    return _by_type()[type(value)]
+
+
+@lru_cache(maxsize=1)
+def _by_type() -> dict[type, Kind]:
+    return {k.type: k for k in all_kinds().values()}

@@ -31,11 +31,11 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
 
 def _parts(value: Table) -> Parts:
     about, arrays = column_parts(value.columns)
-    return {**about, "units": {n: asdict(u) for n, u in value.units.items()}, "x": value.x, "y": value.y}, arrays
+    return {**about, "units": {n: asdict(u) for n, u in value.units.items()}}, arrays
 
 
 def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
-    return Table(columns_from(about, arrays), {n: Unit(**u) for n, u in about["units"].items()}, about["x"], about["y"])
+    return Table(columns_from(about, arrays), {n: Unit(**u) for n, u in about["units"].items()})
 
 
 def _columns(outcome: Outcome) -> Columns:

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
-from moss_step.model.class_map import ClassMap
+from moss_step.model.derived import Derived
 from moss_step.model.findings import Finding
-from moss_step.model.shapes import Shapes
-from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.typed import of_kind
 
 K = TypeVar("K")
-Value = Surface | ClassMap | Shapes | Table
-"""A value of any kind; ``kinds/`` holds what is done with each."""
+
+
+class Value(Protocol):
+    """A value of any kind; ``kinds/`` holds what is done with each."""
+
+    @property
+    def nbytes(self) -> int:
+        """Size in memory."""
+
+    @property
+    def derived(self) -> Derived:
+        """What was worked out from it, and is kept with it."""
 
 
 @dataclass(frozen=True)

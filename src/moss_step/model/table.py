@@ -14,12 +14,10 @@ from moss_step.model.units import NONE, Unit
 
 @dataclass(frozen=True, eq=False)
 class Table:
-    """Columns of one length, each with a unit; ``x`` and ``y`` name the columns of its curve."""
+    """Columns of one length, each with a unit."""
 
     columns: Mapping[str, np.ndarray]
     units: Mapping[str, Unit] = field(default_factory=dict)
-    x: str = ""
-    y: str = ""
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:

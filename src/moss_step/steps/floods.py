@@ -8,13 +8,13 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
+from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.water import indices, network, pond
@@ -186,15 +186,15 @@ def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> O
     dem = ground(inputs)
     made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
     stages, area, volume = pond.storage_curve(dem, bed, made)
-    table = Table({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
-                  x="stage", y="volume_m3")  # fmt: skip
-    return Outcome(table, *_pond_figures(dem, bed, made, settings.crest))
+    curve = Chart({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
+                  "stage", ("volume_m3",))  # fmt: skip
+    return Outcome(curve, *_pond_figures(dem, bed, made, settings.crest))
 
 
 pond_curve = StepKind(
     kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
     help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
-    inputs=(DEM, _BUND), settings=PondSettings, gives="table", run=_pond_curve,
+    inputs=(DEM, _BUND), settings=PondSettings, gives="chart", run=_pond_curve,
     memory=53,
     label=lambda s, names: f"Stage and storage up to {s.crest:g}",
 )  # fmt: skip

@@ -203,7 +203,7 @@ hypsometry = StepKind(
     help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
     inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
-    settings=HypsometrySettings, gives="table", run=_hypsometry,
+    settings=HypsometrySettings, gives="chart", run=_hypsometry,
     memory=10,
     label=lambda s, names: f"Hypsometric curve of {names['dem']}",
 )  # fmt: skip

@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
+from moss_step.model.chart import Chart
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
@@ -16,7 +17,6 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
@@ -196,18 +196,18 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
 
 def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
     columns = _around(settings, inputs, progress)
-    table = Table(columns, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, x="bearing", y="angle")
+    line = Chart(columns, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, "bearing", ("angle",))
     lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
     found = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
-    return Outcome(table, f"up to {highest:.1f}°", found, stated(settings, inputs))
+    return Outcome(line, f"up to {highest:.1f}°", found, stated(settings, inputs))
 
 
 horizon = StepKind(
     kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="table", run=_horizon, retired=("target_height", "down", "up"),
+    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="chart", run=_horizon, retired=("target_height", "down", "up"),
     memory=3,
     label=lambda s, names: f"Horizon in {names['dem']}",
 )  # fmt: skip

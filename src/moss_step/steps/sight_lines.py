@@ -69,7 +69,7 @@ def _said(settings: LineSettings, inputs: Inputs, seen: SightLine) -> tuple[str,
 def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Looking along the line")
     seen = _looked(settings, inputs)
-    return Outcome(seen.table(), *_said(settings, inputs, seen))
+    return Outcome(seen.chart(), *_said(settings, inputs, seen))
 
 
 sight_line = StepKind(
@@ -77,7 +77,7 @@ sight_line = StepKind(
     help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
     words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
-    settings=LineSettings, gives="table", run=_sight_line,
+    settings=LineSettings, gives="chart", run=_sight_line,
     memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",
 )  # fmt: skip

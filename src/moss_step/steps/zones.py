@@ -131,7 +131,7 @@ profile = StepKind(
         InputSpec("surface", "surface", "Surface", "The values to read."),
         InputSpec("path", "shapes", "Path", "A line from a file.", optional=True),
     ),
-    settings=ProfileSettings, gives="table", run=_profile,
+    settings=ProfileSettings, gives="chart", run=_profile,
     memory=2,
     label=lambda s, names: f"Profile of {names['surface']}",
     further=InputSpec("others", "surface", "Other surfaces", "NAME=PATH for further columns.", optional=True),

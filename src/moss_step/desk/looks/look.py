@@ -5,16 +5,20 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from PySide6.QtCore import QRectF
-from PySide6.QtGui import QImage, QPainter
+from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
 from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CARD
 from moss_step.scene.layers import Layer
-from moss_step.scene.picture import Picture
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
     from moss_step.desk.plan.key import KeyPanel
+
+
+RATIO = 2.0
+"""Pixels of a thumbnail for each logical one."""
 
 
 class Look:
@@ -35,6 +39,9 @@ class Look:
         return None
 
 
-def is_drawn(picture: Picture) -> bool:
-    """Whether a picture is drawn with a pen."""
-    return picture.shapes is not None
+def blank(width: int, height: int) -> QImage:
+    """An empty thumbnail."""
+    image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
+    image.setDevicePixelRatio(RATIO)
+    image.fill(QColor(CARD))
+    return image

@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
 from moss_step.desk.histogram import HistogramView
-from moss_step.desk.looks.look import Look
+from moss_step.desk.looks.look import RATIO, Look
 from moss_step.desk.parts import close_column, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import draw_shapes, shape_color
@@ -26,8 +26,6 @@ from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
     from moss_step.desk.plan.key import KeyPanel
-
-RATIO = 2.0
 
 
 class ShapesLook(Look):

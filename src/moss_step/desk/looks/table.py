@@ -1,39 +1,31 @@
-"""Tables in the trail: as the curve that they hold."""
+"""Tables in the trail: as rows."""
 
 from __future__ import annotations
 
-import numpy as np
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QColor, QImage, QPainter
 
-from moss_step.desk.looks.look import Look
-from moss_step.scene.colors import CARD, MOSS
+from moss_step.desk.looks.look import Look, blank
+from moss_step.scene.colors import GROUND, MUTED
 from moss_step.scene.kinds.table import TablePicture
 from moss_step.study.graph import KeyRow
 
-RATIO = 2.0
+_LINE, _MOST = 9.0, 8
 
 
 class TableLook(Look):
-    """Tables: a curve when one is named."""
+    """Tables: neither places nor curves."""
 
     kind = "table"
 
     def thumbnail(self, picture: TablePicture, row: KeyRow, width: int, height: int) -> QImage:
-        """The curve, without axes."""
-        table = picture.value
-        image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
-        image.setDevicePixelRatio(RATIO)
-        image.fill(QColor(CARD))
-        if not table.x or not table.y or len(table) < 2:
-            return image
-        xs, ys = (np.asarray(table.columns[c], np.float64) for c in (table.x, table.y))
-        low, high = np.nanmin(ys), np.nanmax(ys)
-        px = 4 + (xs - xs.min()) / (np.ptp(xs) or 1.0) * (width - 8)
-        py = height - 4 - (ys - low) / ((high - low) or 1.0) * (height - 8)
+        """A bar for each column of each of the first rows."""
+        image = blank(width, height)
         painter = QPainter(image)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(MOSS), 1.8))
-        painter.drawPolyline([QPointF(x, y) for x, y in zip(px, py, strict=True) if y == y])
+        columns = min(max(len(picture.value.columns), 1), _MOST)
+        for line in range(min(len(picture.value) + 1, int(height / _LINE))):
+            for k in range(columns):
+                bar = QRectF(6 + k * (width - 12) / columns, 5 + line * _LINE, (width - 12) / columns - 5, 3)
+                painter.fillRect(bar, QColor(MUTED if line == 0 else GROUND))
         painter.end()
         return image

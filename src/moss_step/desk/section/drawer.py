@@ -205,7 +205,7 @@ class SectionDrawer(QWidget):
     def show_sight(self, seen: SightLine) -> None:
         """Show a sight line with its ray and what stands in the way."""
         self.line = (float(seen.x[0]), float(seen.y[0]), float(seen.x[-1]), float(seen.y[-1]))
-        self.chart.show_table(seen.table(), ["ground"], seen)
+        self.chart.show_table(seen.chart(), ["ground"], seen)
         self._say(-1)
 
     def keep(self) -> None:

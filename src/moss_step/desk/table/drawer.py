@@ -19,9 +19,9 @@ from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
+from moss_step.model.chart import Chart
 from moss_step.model.frame import Box
 from moss_step.model.shapes import Shapes
-from moss_step.model.table import Table
 from moss_step.scene.colors import MOSS
 from moss_step.science.zones.choose import numbers_text
 from moss_step.study.graph import KeyRow
@@ -62,7 +62,7 @@ class TableDrawer(QWidget):
         self.setAccessibleName("Table")
         self.model, self.rows = RowsModel(), Rows()
         self._shapes: Shapes | None = None
-        self._table: Table | None = None
+        self._curves: Chart | None = None
         self._shown: object = None
         self.title, self.summary = Elided("", "head"), label("", "muted")
         self.filter_edit = QLineEdit()
@@ -78,7 +78,7 @@ class TableDrawer(QWidget):
         head.addWidget(self.filter_edit)
         for part in (
             tool("crosshair", "Show the selected rows on the plan", self.go_to),
-            tool("chart-line", "Chart of the column, or of the curve that the table holds", self._toggle_chart),
+            tool("chart-line", "Chart of the column, or the curves of a chart", self._toggle_chart),
             tool("polygon", "Keep the selected shapes as a step of their own", self.keep_selected),
             tool("eye", "Hide the selected shapes on the plan, or show them again", self.hide_selected),
             tool("sun", "Give the selected shapes a colour of their own", self._ask_color),
@@ -120,7 +120,7 @@ class TableDrawer(QWidget):
             return
         self._shown = outcome
         self._shapes = outcome.of(Shapes) if outcome else None
-        self._table = outcome.of(Table) if outcome else None
+        self._curves = outcome.of(Chart) if outcome else None
         listed = kind_of(outcome.value).columns if outcome else None
         columns, symbols = listed(outcome) if outcome and listed else ({}, {})
         self.model.names_can_change = bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
@@ -217,9 +217,10 @@ class TableDrawer(QWidget):
         """Draw the curve that a table holds, or how often values of the current column occur among the rows shown."""
         if self.chart is None or self.chart.isHidden():
             return
-        if self._table is not None and self._table.x and self._table.y:
-            self.chart.show_curve(self._table.columns[self._table.x], self._table.columns[self._table.y])
-            self.chart.show_titles(self._table.x.replace("_", " "), self._table.y.replace("_", " "))
+        if self._curves is not None:
+            first, *others = (self._curves.curve(name) for name in self._curves.up)
+            self.chart.show_curve(*first, others)
+            self.chart.show_titles(self._curves.title(self._curves.across), self._curves.title(self._curves.up[0]))
             return
         name = self._column()
         values = self.model.columns[name][self.model.order].astype(np.float64) if name else np.empty(0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtGui import QColor, QImage
 
+from moss_step.desk.looks.look import RATIO
 from moss_step.desk.looks.registry import look_of
 from moss_step.model.frame import Frame
 from moss_step.scene.camera import Camera, stretch_of
@@ -12,8 +13,6 @@ from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.layers import Layer, Scene, draw_grids
 from moss_step.scene.picture import Picture
 from moss_step.study.graph import KeyRow, Shading
-
-RATIO = 2.0
 
 
 def thumbnail(picture: Picture, row: KeyRow, shading: Shading, ground: SurfacePicture | None, width: int, height: int) -> QImage:

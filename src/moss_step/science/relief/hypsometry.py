@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 
+from moss_step.model.chart import Chart
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.units import SHARE, SQUARE_METRE
 
 _ROWS = 256
 
 
-def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None) -> tuple[Table, float]:
+def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None) -> tuple[Chart, float]:
     """Area above each of ``steps + 1`` heights, and the hypsometric integral.
 
     The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson 1971, GSA
@@ -33,10 +33,10 @@ def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None)
         total, moment = total + float(areas.sum()), moment + float(((heights - low) * areas).sum())
     above = np.concatenate([np.cumsum(binned[::-1])[::-1], [0.0]])
     integral = moment / total / (high - low)
-    table = Table(
+    curve = Chart(
         {"height": levels, "area_above_m2": above, "area_share": above / total,
          "height_share": (levels - low) / (high - low)},
         {"height": dem.unit, "area_above_m2": SQUARE_METRE, "area_share": SHARE, "height_share": SHARE},
-        x="area_share", y="height_share",
+        "area_share", ("height_share",),
     )  # fmt: skip
-    return table, integral
+    return curve, integral

@@ -7,16 +7,16 @@ from collections.abc import Mapping
 import numpy as np
 import shapely
 
+from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame, carried
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.units import METRE, NONE
 
 MOST_POINTS = 20_000
 
 
-def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: float | None = None) -> Table:
+def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: float | None = None) -> Chart:
     """Distance in metres, coordinates and the value of each surface at even steps along a line, and at its end.
 
     Values are bilinear between cell centres (nearest for bearings, counts, yes and no). The line lies in the system of the first surface;
@@ -36,7 +36,7 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
     units = {"distance": METRE, "x": NONE, "y": NONE}
     for name, surface in surfaces.items():
         columns[name], units[name] = values_at(surface, *_in_system(xy, first, surface.frame)), surface.unit
-    return Table(columns, units, x="distance", y=next(iter(surfaces)))
+    return Chart(columns, units, "distance", tuple(surfaces))
 
 
 def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, np.ndarray]:

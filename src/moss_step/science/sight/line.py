@@ -8,10 +8,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from moss_step.model.chart import Chart
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.units import METRE
 from moss_step.science.relief.profile import values_at
 from moss_step.science.sight.viewshed import Sight
@@ -52,11 +52,11 @@ class SightLine:
         """Whether the target is seen."""
         return not self.obstacles
 
-    def table(self) -> Table:
-        """All values along the line as columns."""
+    def chart(self) -> Chart:
+        """Ground, what stands on it and the ray over the distance, with places and what is seen."""
         values = {"distance": self.distance, "x": self.x, "y": self.y, "ground": self.ground, "top": self.top, "ray": self.ray}
         units = dict.fromkeys(("distance", "ground", "top", "ray"), METRE)
-        return Table({**values, "seen": self.seen.astype(float)}, units, x="distance", y="ground")
+        return Chart({**values, "seen": self.seen.astype(float)}, units, "distance", ("ground", "top", "ray"))
 
     @property
     def stretches(self) -> list[tuple[int, int]]:

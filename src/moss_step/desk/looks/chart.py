@@ -1,0 +1,38 @@
+"""Charts in the trail: their curves, without axes."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
+
+from moss_step.desk.looks.look import Look, blank
+from moss_step.scene.colors import curve_color
+from moss_step.scene.kinds.chart import ChartPicture
+from moss_step.study.graph import KeyRow
+
+_EDGE = 4
+
+
+class ChartLook(Look):
+    """Charts: curves."""
+
+    kind = "chart"
+
+    def thumbnail(self, picture: ChartPicture, row: KeyRow, width: int, height: int) -> QImage:
+        """All curves on one scale."""
+        image, chart = blank(width, height), picture.value
+        curves = [chart.curve(name) for name in chart.up]
+        known = np.concatenate([y[np.isfinite(y)] for _, y in curves]) if curves else np.empty(0)
+        if len(chart) < 2 or not known.size:
+            return image
+        low, span = known.min(), float(np.ptp(known)) or 1.0
+        painter = QPainter(image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for number, (xs, ys) in reversed(list(enumerate(curves))):
+            px = _EDGE + (xs - xs.min()) / (np.ptp(xs) or 1.0) * (width - 2 * _EDGE)
+            py = height - _EDGE - (ys - low) / span * (height - 2 * _EDGE)
+            painter.setPen(QPen(QColor(curve_color(number)), 1.8 if number == 0 else 1.1))
+            painter.drawPolyline([QPointF(x, y) for x, y in zip(px, py, strict=True) if y == y])
+        painter.end()
+        return image
