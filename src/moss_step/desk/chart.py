@@ -24,6 +24,7 @@ class LineChart(QWidget):
         super().__init__()
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
+        self.filled = True
         self.others: Sequence[tuple[np.ndarray, np.ndarray]] = ()
         self.marks: list[float] = []
         self.plot: Any = None
@@ -51,7 +52,8 @@ class LineChart(QWidget):
             axis.setTextPen(INK)
             axis.setStyle(tickFont=font(11))
             axis.enableAutoSIPrefix(False)
-        self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), fillLevel=0.0, brush=(76, 107, 52, 40))
+        self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), brush=(76, 107, 52, 40))
+        self._curve.setZValue(1)  # above those beside it
         self.plot.scene().sigMouseClicked.connect(self._clicked)
         self._holder.addWidget(self.plot)
 
@@ -63,6 +65,7 @@ class LineChart(QWidget):
             self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
         if self.curve is not self._drawn:
             self._drawn = self.curve
+            self._curve.setFillLevel(0.0 if self.filled else None)
             self._curve.setData(*self.curve)
             for item in self._beside:
                 self.plot.removeItem(item)
@@ -78,10 +81,11 @@ class LineChart(QWidget):
                 self.plot.addItem(line)
                 self._lines.append(line)
 
-    def show_curve(self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] = ()) -> None:
-        """Show another curve, and ``others`` as lines beside it."""
-        if not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])) or others or self.others:
-            self.curve, self.others = (x, y), others
+    def show_curve(self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] | None = None) -> None:
+        """Show another curve, filled down to 0; or with ``others`` as lines beside it, each as high as it is."""
+        filled, others = others is None, others or ()
+        if filled != self.filled or not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])) or others or self.others:
+            self.curve, self.others, self.filled = (x, y), others, filled
             self._later.ask()
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:

@@ -16,7 +16,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.scene.picture import Picture
-from moss_step.scene.pictures import ready_picture
+from moss_step.scene.pictures import has_place, ready_picture
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine, State
@@ -127,7 +127,7 @@ class Work(QObject):
         """Keep a new step and draw its result; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
         study = self.study.adding(step)
-        study = study.with_key_row(study.first_row(step.id))
+        study = _in_key(study, step.id)
         if not study.shading.ground and kind == "open_grid":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
@@ -182,7 +182,7 @@ class Work(QObject):
     def duplicate(self, step_id: str) -> None:
         """Add a copy of a step."""
         study, fresh = self.study.duplicating(step_id)
-        self.do(study.with_key_row(study.first_row(fresh)), "Duplicate")
+        self.do(_in_key(study, fresh), "Duplicate")
         self.choose(fresh)
 
     def remove(self, step_id: str) -> None:
@@ -463,6 +463,11 @@ class Work(QObject):
                 self.told.emit(f"Autosave failed. {answer}", True)
 
         self.files.ask(lambda: self._autosave.write(study, path), tell)
+
+
+def _in_key(study: Study, step_id: str) -> Study:
+    """A study with a step in the Key, when what it gives has a place on the plan."""
+    return study.with_key_row(study.first_row(step_id)) if has_place(study, step_id) else study
 
 
 def _written(study: Study, path: Path) -> Stamp:

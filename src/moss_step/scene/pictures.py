@@ -10,6 +10,7 @@ from moss_step.kinds.registry import kind_of
 from moss_step.model.outcome import Value
 from moss_step.scene import kinds
 from moss_step.scene.picture import Picture
+from moss_step.study.graph import Study
 
 
 @lru_cache(maxsize=1)
@@ -18,6 +19,11 @@ def picture_types() -> dict[str, type[Picture]]:
     modules = [importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__)]
     found = [v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Picture)]
     return {t.kind: t for t in found if t.kind}
+
+
+def has_place(study: Study, step_id: str) -> bool:
+    """Whether what a step gives lies on the ground, and so in the Key."""
+    return picture_types()[study.step(step_id).declared.gives].on_plan
 
 
 def picture_of(value: Value) -> Picture:

@@ -27,6 +27,7 @@ from moss_step.desk.work import Work
 from moss_step.scene.colors import INK, MUTED
 from moss_step.scene.layers import Layer, scene_of, shape_order
 from moss_step.scene.picture import Ramp
+from moss_step.scene.pictures import has_place
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import KeyRow, Shading
 
@@ -147,6 +148,8 @@ class KeyPanel(QFrame):
                 )
         undrawn = dict(scene.undrawn)
         for k in self.work.study.key:
+            if not has_place(self.work.study, k.step):
+                continue  # of an older study: nothing of it can be drawn
             layer = drawn.get(DRAFT if k.step == replaced else k.step)
             self._add_row(k, layer, undrawn.get(k.step, ""))
         if self._layout.count():

@@ -22,6 +22,7 @@ from moss_step.desk.theme import font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
 from moss_step.scene.colors import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
+from moss_step.scene.pictures import has_place
 from moss_step.study.graph import KeyRow
 
 WIDTH, HEIGHT = 150, 96
@@ -114,7 +115,7 @@ class Card(QWidget):
             painter.setOpacity(1.0)
         else:
             painter.fillRect(THUMB, QColor("#EFEDE3"))
-        if self.in_key or self.underMouse():
+        if has_place(self.work.study, self.step_id) and (self.in_key or self.underMouse()):
             spot = self._pin_spot()
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(LICHEN if self.in_key else CARD))
@@ -195,7 +196,9 @@ class Card(QWidget):
         """Take the result into the Key, or out of it."""
         study = self.work.study
         row = study.key_row(self.step_id)
-        if row is None:
+        if not has_place(study, self.step_id):
+            self.work.told.emit("It has no place on the plan: the table shows its curves and rows.", False)
+        elif row is None:
             self.work.do(study.with_key_row(KeyRow(step=self.step_id)), "Take into the Key")
         elif not row.shown:
             self.work.do(study.with_key_row(row.model_copy(update={"shown": True})), "Show in the Key")
@@ -217,7 +220,8 @@ class Card(QWidget):
         menu.addAction("Change its settings", lambda: self.work.choose(self.step_id))
         menu.addAction("Rename\tF2", self.rename)
         menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))
-        menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
+        kept = menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
+        kept.setEnabled(has_place(self.work.study, self.step_id))
         menu.addSeparator()
         done = self.work.said(self.step_id) is not None
         menu.addAction("Hand on …", lambda: self.export_wanted.emit(self.step_id)).setEnabled(done)

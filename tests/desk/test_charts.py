@@ -1,0 +1,44 @@
+"""Charts in the window: they have no place on the plan, and all their curves are drawn."""
+
+from PySide6.QtWidgets import QApplication
+
+from moss_step.study.graph import KeyRow
+from tests.desk.driving import press, texts
+
+
+def a_sight_line(window) -> str:
+    xmin, ymin, xmax, ymax = window.work.frame.box
+    ends = [xmin + 0.3 * (xmax - xmin), ymin + 0.3 * (ymax - ymin), xmin + 0.7 * (xmax - xmin), ymin + 0.7 * (ymax - ymin)]
+    return window.work.add_step("sight_line", {"dem": "ground"}, {"ends": ends})
+
+
+def test_what_has_no_place_on_the_plan_is_not_offered_in_the_key(demo, settle):
+    made = a_sight_line(demo)
+    settle(demo)
+    assert demo.work.study.key_row(made) is None and "Sight line" not in texts(demo.plan.key)
+    card = demo.trail.cards[made]
+    keep = next(a for a in card.menu().actions() if a.text().startswith("Take into the Key"))
+    assert not keep.isEnabled()
+    card.toggle_key()
+    assert demo.work.study.key_row(made) is None and "no place on the plan" in demo.plan.message.text
+    demo.work.do(demo.work.study.with_key_row(KeyRow(step=made)), "As an older study has it")
+    settle(demo)
+    assert "Sight line" not in texts(demo.plan.key)
+
+
+def test_all_curves_of_a_chart_are_drawn_each_as_high_as_it_is(demo, settle):
+    demo.work.choose(a_sight_line(demo))
+    settle(demo)
+    demo.show_drawer("table")
+    settle(demo)
+    press(demo.table, "Chart of the column, or the curves of a chart")
+    settle(demo)
+    QApplication.processEvents()
+    chart = demo.table.chart
+    assert len(chart.others) == 2 and chart.across == "distance, m" and chart.up == "ground, m"
+    (low, high) = chart.plot.getViewBox().viewRange()[1]
+    heights = demo.work.outcome(demo.work.chosen_id).value.columns["ground"]
+    assert low > 0.5 * heights.min() and low < heights.min() and high > heights.max()
+    demo.work.choose("slope_classes" if demo.work.study.has("slope_classes") else "classes")
+    settle(demo)
+    assert chart.filled and chart.others == (), "bars of a column stand on 0 again"
