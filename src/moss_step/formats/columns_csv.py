@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -16,12 +16,19 @@ from moss_step.model.errors import MossError
 
 def table_text(columns: Mapping[str, np.ndarray]) -> str:
     """Give columns as CSV; missing numbers are empty."""
-    out = io.StringIO()
-    table = csv.writer(out, lineterminator="\n")
-    table.writerow([harmless(name) for name in columns])
-    for row in zip(*columns.values(), strict=True):
-        table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
-    return out.getvalue()
+    return "".join(table_chunks([columns]))
+
+
+def table_chunks(parts: Iterable[Mapping[str, np.ndarray]]) -> Iterator[str]:
+    """Give the CSV of columns that come part by part, a text each; names stand in the first."""
+    for number, columns in enumerate(parts):
+        out = io.StringIO()
+        table = csv.writer(out, lineterminator="\n")
+        if number == 0:
+            table.writerow([harmless(name) for name in columns])
+        for row in zip(*columns.values(), strict=True):
+            table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
+        yield out.getvalue()
 
 
 def read_numbers(path: Path) -> dict[str, np.ndarray]:

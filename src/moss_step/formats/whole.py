@@ -6,7 +6,7 @@ import errno
 import os
 import stat
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -75,8 +75,13 @@ def _clear(leftovers: list[Path]) -> None:
 
 def write_text(path: Path, text: str) -> None:
     """Write a text file whole or not at all."""
-    with whole_file(path) as temporary:
-        temporary.write_text(text.encode("utf-8", "backslashreplace").decode(), encoding="utf-8")
+    write_chunks(path, [text])
+
+
+def write_chunks(path: Path, texts: Iterable[str]) -> None:
+    """Write a text file that comes part by part, whole or not at all."""
+    with whole_file(path) as temporary, temporary.open("w", encoding="utf-8", errors="backslashreplace") as file:
+        file.writelines(texts)
 
 
 def check_readable(path: Path) -> None:
