@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
+from moss_step.kernels import sweep
 from moss_step.model.surface import Surface
 from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight, seen_fast, viewshed
 from moss_step.science.water import trace
@@ -60,6 +61,7 @@ def main() -> None:
             window.grab()
         _follow_the_pointer(window)
         window.work.close()
+    sweep()
     sys.stdout.write("Kernels are compiled.\n")
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -35,9 +36,12 @@ class ClassMap:
 
     def __post_init__(self) -> None:
         """Refuse codes that do not fit the frame."""
-        if self.codes.shape != self.frame.shape or self.codes.dtype != np.uint8:
+        if self.codes.shape != self.frame.shape:
             raise MossError(f"Codes of shape {self.codes.shape} do not fit a frame of {self.frame.shape}.")
-        self.codes.flags.writeable = False
+        whole = self.codes.dtype.kind in "iu"
+        if not whole or (self.codes.dtype != np.uint8 and self.codes.size and not 0 <= self.codes.min() <= self.codes.max() <= NO_CLASS):
+            raise MossError(f"Codes of classes are whole numbers from 0 to {NO_CLASS}.", "Number the classes anew.")
+        object.__setattr__(self, "codes", read_only(self.codes, np.dtype(np.uint8)))
 
     @property
     def nbytes(self) -> int:

@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -15,6 +16,16 @@ from moss_step.model.units import BEARING, UNKNOWN, Unit
 
 FLAT = -1.0
 """Aspect of a cell that faces nowhere, in memory and in files."""
+
+
+def _held_as(dtype: np.dtype) -> np.dtype:
+    """Single precision where it holds every value of a type, else double.
+
+    Raises MossError for what holds no real numbers.
+    """
+    if dtype.kind not in "fiub":
+        raise MossError(f"Values of type {dtype} are no real numbers.", "Give floating-point or whole numbers.")
+    return np.dtype(np.float32 if dtype.itemsize <= (4 if dtype.kind == "f" else 2) else np.float64)
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,10 +42,10 @@ class Surface:
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
-        """Refuse values that do not fit the frame."""
+        """Refuse values that do not fit the frame; hold them as kernels take them, and read only here: the caller's array stays as it is."""
         if self.values.shape != self.frame.shape:
             raise MossError(f"Values of shape {self.values.shape} do not fit a frame of {self.frame.shape}.")
-        self.values.flags.writeable = False
+        object.__setattr__(self, "values", read_only(self.values, _held_as(self.values.dtype)))
 
     @property
     def nbytes(self) -> int:

@@ -1,0 +1,52 @@
+"""Where compiled kernels are kept: a folder named by all that they are made of.
+
+The compiler's own cache looks at the file of a kernel alone: one that calls a helper in another file would be served as it was before the
+helper changed. A folder named by the digest of every source with a kernel, and of the compiler, is never stale.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import sys
+from importlib.metadata import version
+from pathlib import Path
+
+PACKAGE = Path(__file__).parent
+_NAME = "kernels-"
+
+
+def digest(package: Path = PACKAGE) -> str:
+    """Digest of all sources of a package that have kernels, and of the versions that they are compiled by."""
+    whole = hashlib.blake2b(digest_size=10)
+    for file in sorted(package.rglob("*.py")):
+        source = file.read_bytes()
+        if b"numba" in source:
+            whole.update(str(file.relative_to(package)).encode() + b"\0" + source)
+    for part in (sys.version, *(version(name) for name in ("numba", "llvmlite", "numpy"))):
+        whole.update(part.encode())
+    return whole.hexdigest()
+
+
+def folder() -> Path:
+    """The folder for kernels as they are now: beside the program where that can be written, else in the user's cache."""
+    own = PACKAGE / "__pycache__"
+    if os.access(own if own.is_dir() else PACKAGE, os.W_OK):
+        return own / f"{_NAME}{digest()}"
+    from platformdirs import user_cache_path
+
+    return user_cache_path("moss-step") / f"{_NAME}{digest()}"
+
+
+def use_folder() -> None:
+    """Have the compiler keep kernels there, unless the environment says where. To be called before the compiler is imported."""
+    os.environ.setdefault("NUMBA_CACHE_DIR", str(folder()))
+
+
+def sweep() -> None:
+    """Remove kernels of older sources."""
+    now = folder()
+    for older in now.parent.glob(f"{_NAME}*"):
+        if older != now:
+            shutil.rmtree(older, ignore_errors=True)
