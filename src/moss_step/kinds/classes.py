@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -75,7 +75,11 @@ def _columns(outcome: Outcome) -> Columns:
     return columns, {"area_ha": "ha"}
 
 
+def _part(value: ClassMap, rows: slice, cols: slice) -> ClassMap:
+    return replace(value, codes=value.codes[rows, cols], frame=value.frame.part(rows, cols))
+
+
 CLASSES = Kind(
     "classes", ClassMap, "a class map", (".tif", ".tiff", ".csv"), _read, _write, lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
-    _parts, _made, beside=(".csv",), cells=cells_of, columns=_columns, array=lambda v: v.codes,
+    _parts, _made, beside=(".csv",), cells=cells_of, part=_part, columns=_columns, array=lambda v: v.codes,
 )  # fmt: skip

@@ -25,7 +25,8 @@ class Kind:
     ``read`` takes the path of a file as the command line writes it, and gives a value and remarks; ``write`` takes an outcome, the name of the
     result and a path with one of the ``endings``. ``beside`` are endings that a whole run writes, too. ``describe`` says in a line what a value is.
     ``parts`` and ``made`` turn it into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise NotPlainError.
-    ``cells`` counts those of a grid, 0 for what has none; ``columns`` are what it has to show in rows, ``array`` its values
+    ``cells`` counts those of a grid, 0 for what has none; ``part`` cuts rows and columns out of one;
+    ``columns`` are what it has to show in rows, ``array`` its values
     (rows, cols), and ``facts`` what it is, as titles and texts; none for what has none of these.
     """
 
@@ -40,6 +41,7 @@ class Kind:
     made: Callable[[Mapping[str, Any], list[np.ndarray]], Value]
     beside: tuple[str, ...] = ()
     cells: Callable[[Any], int] = lambda _: 0
+    part: Callable[[Any, slice, slice], Any] | None = None
     columns: Callable[[Outcome], Columns] | None = None
     array: Callable[[Any], np.ndarray] | None = None
     facts: Callable[[Any], list[tuple[str, str]]] | None = None

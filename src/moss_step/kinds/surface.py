@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -58,7 +58,11 @@ def _facts(surface: Surface) -> list[tuple[str, str]]:
     ]
 
 
+def _part(value: Surface, rows: slice, cols: slice) -> Surface:
+    return replace(value, values=value.values[rows, cols], frame=value.frame.part(rows, cols))
+
+
 SURFACE = Kind(
     "surface", Surface, "a surface", ENDINGS, _read, _write, lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}", _parts, _made,
-    cells=cells_of, array=lambda v: v.values, facts=_facts,
+    cells=cells_of, part=_part, array=lambda v: v.values, facts=_facts,
 )  # fmt: skip

@@ -21,6 +21,7 @@ from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, setting
+from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, surface_outcome
 
 SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
@@ -64,6 +65,7 @@ formula = StepKind(
     help="Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing is run as code.",
     words=("calculator", "map algebra", "expression", "arithmetic", "conditional", "con", "where"),
     inputs=(), settings=FormulaSettings, gives="surface", run=_formula,
+    reach=CELL,
     memory=7,
     label=lambda s, names: s.expression if len(s.expression) <= 40 else f"{s.expression[:38]} …",
     further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each name in the expression.", optional=True),
@@ -105,6 +107,7 @@ threshold = StepKind(
     help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
     words=("binary", "yes no", "boolean", "greater than", "less than", "criterion", "cutoff", "limit"),
     inputs=(SURFACE,), settings=ThresholdSettings, gives="classes", run=_threshold,
+    reach=CELL,
     memory=5,
     label=lambda s, names: f"{names['surface']} {s.text()}",
 )  # fmt: skip
@@ -139,6 +142,7 @@ class_among = StepKind(
     words=("land cover", "select classes", "reclassify", "is one of", "criterion", "in list"),
     inputs=(InputSpec("classes", "classes", "Class map", "The classes to look at."),),
     settings=AmongSettings, gives="classes", run=_among,
+    reach=CELL,
     memory=11,
     label=lambda s, names: f"{names['classes']} among {', '.join(s.among)}",
 )  # fmt: skip
@@ -268,6 +272,7 @@ difference = StepKind(
         InputSpec("second", "surface", "Second", "The surface to take off."),
     ),
     settings=DifferenceSettings, gives="surface", run=_difference,
+    reach=CELL,
     memory=12,
     label=lambda s, names: f"{s.measure.capitalize()} of {names['first']} and {names['second']}",
 )  # fmt: skip
@@ -298,6 +303,7 @@ convert_units = StepKind(
     help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
     words=("feet to metres", "units", "scale", "z factor", "exaggeration", "percent to degrees"),
     inputs=(SURFACE,), settings=ConvertSettings, gives="surface", run=_convert,
+    reach=CELL,
     memory=15,
     label=lambda s, names: f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else ""),
 )  # fmt: skip

@@ -22,6 +22,7 @@ from moss_step.science.classes.breaks import variance_fit
 from moss_step.science.classes.classify import classify as put_in_classes
 from moss_step.science.classes.presets import PRESET_NAMES, PRESETS, preset
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.reach import cell_when
 from moss_step.steps.results import class_outcome
 
 COUNTED = ("equal_interval", "equal_count", "natural")
@@ -119,6 +120,7 @@ classify = StepKind(
     settings=ClassifySettings,
     gives="classes",
     run=_classify,
+    reach=cell_when(lambda s: s.rules not in COUNTED),
     memory=18,
     label=lambda s, names: f"Classes of {names['surface']}",
 )

@@ -15,6 +15,7 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.typed import is_text, of_kind
+from moss_step.steps.reach import WHOLE, Reach
 
 Inputs = Mapping[str, Value]
 S = TypeVar("S", bound="Settings")
@@ -140,6 +141,8 @@ class StepKind:
     memory: float | Callable[[Any, Inputs], float] = 0.0
     """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest grid among these, or in all, as a
     function of settings and inputs says. ``benchmarks.every_step`` measures them, and a test holds them against it."""
+    reach: Reach = WHOLE
+    """How far it looks from a cell. A local one is held against runs on parts of a ground by a test."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 

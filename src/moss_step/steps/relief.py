@@ -20,6 +20,7 @@ from moss_step.science.relief.curvature import curvature as derive_curvature
 from moss_step.science.relief.position import landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.reach import NEIGHBOURS, within
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
@@ -44,6 +45,7 @@ curvature = StepKind(
     help="Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans 1980).",
     words=("convexity", "concavity", "bend", "profile curvature", "plan curvature", "convergence", "divergence"),
     inputs=(DEM,), settings=CurvatureSettings, gives="surface", run=_curvature,
+    reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"{s.kind.capitalize()} curvature of {names['dem']}",
 )  # fmt: skip
@@ -68,6 +70,7 @@ ruggedness = StepKind(
     help="How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute difference).",
     words=("tri", "terrain ruggedness index", "rugged", "heterogeneity", "rough"),
     inputs=(DEM,), settings=RuggednessSettings, gives="surface", run=_ruggedness,
+    reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"Ruggedness of {names['dem']}",
 )  # fmt: skip
@@ -85,6 +88,7 @@ roughness = StepKind(
     kind="roughness", bench="shape", title="Roughness", question="How much do heights vary from cell to cell?",
     help="Highest less lowest of a cell and its eight neighbours.", words=("range", "variability", "texture"),
     inputs=(DEM,), settings=NoSettings, gives="surface", run=_roughness,
+    reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"Roughness of {names['dem']}",
 )  # fmt: skip
@@ -109,6 +113,7 @@ position = StepKind(
     help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
     words=("tpi", "topographic position index", "relative height", "ridge", "valley", "exposure"),
     inputs=(DEM,), settings=PositionSettings, gives="surface", run=_position,
+    reach=within(lambda s: s.radius),
     memory=36,
     label=lambda s, names: f"Position within {s.radius:g} m, of {names['dem']}",
 )  # fmt: skip
@@ -150,6 +155,7 @@ relief = StepKind(
     kind="relief", bench="shape", title="Local relief", question="How much height is there around each place?",
     help="Highest less lowest height in a square around each cell.", words=("relief energy", "range", "relative relief"),
     inputs=(DEM,), settings=ReliefSettings, gives="surface", run=_relief,
+    reach=within(lambda s: s.radius),
     memory=26,
     label=lambda s, names: f"Relief within {s.radius:g} m, of {names['dem']}",
 )  # fmt: skip
@@ -172,6 +178,7 @@ openness = StepKind(
     help="Mean angle to the horizon in eight directions (Yokoyama, Shirasawa & Pike 2002).",
     words=("sky view", "horizon", "enclosure", "visibility"),
     inputs=(DEM,), settings=OpennessSettings, gives="surface", run=_openness,
+    reach=within(lambda s: s.radius),
     memory=6,
     label=lambda s, names: f"{s.side.capitalize()} openness of {names['dem']}",
 )  # fmt: skip

@@ -18,6 +18,7 @@ from moss_step.science.relief.gradient import flat_share
 from moss_step.science.relief.gradient import hillshade as derive_hillshade
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
+from moss_step.steps.reach import NEIGHBOURS
 from moss_step.steps.results import class_outcome, surface_outcome
 
 DEM = InputSpec("dem", "surface", "Ground", "The elevation grid.", quantity="elevation")
@@ -55,6 +56,7 @@ slope = StepKind(
     settings=SlopeSettings,
     gives="surface",
     run=_slope,
+    reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"Slope, {s.unit}, of {names['dem']}",
 )
@@ -85,6 +87,7 @@ aspect = StepKind(
     settings=AspectSettings,
     gives="surface",
     run=_aspect,
+    reach=NEIGHBOURS,
     memory=7,
     label=lambda s, names: f"Aspect of {names['dem']}",
 )
@@ -121,6 +124,7 @@ hillshade = StepKind(
     settings=HillshadeSettings,
     gives="surface",
     run=_hillshade,
+    reach=NEIGHBOURS,
     memory=7,
     label=lambda s, names: f"Hillshade of {names['dem']}",
 )
@@ -143,6 +147,7 @@ several_lights = StepKind(
     help="Shading by four lamps from the west and north, each weighed by how far across it the slope faces (Mark 1992).",
     words=("multidirectional hillshade", "shading", "relief shading", "oblique-weighted", "lamps"),
     inputs=(DEM,), settings=LightsSettings, gives="surface", run=_several_lights,
+    reach=NEIGHBOURS,
     memory=26,
     label=lambda s, names: f"Several lights on {names['dem']}",
 )  # fmt: skip

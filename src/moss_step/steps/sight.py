@@ -28,6 +28,7 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, optional, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
+from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
 
@@ -95,6 +96,7 @@ viewshed_step = StepKind(
     words=("visibility", "line of sight", "visible area", "intervisibility", "lookout", "mast coverage", "cumulative viewshed"),
     inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
     settings=SightSettings, gives="surface", run=_viewshed,
+    reach=RAYS,
     memory=14,
     label=lambda s, names: f"Seen in {names['dem']}",
     look={"clear_zero": True},
@@ -122,6 +124,7 @@ which_see = StepKind(
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
+    reach=RAYS,
     memory=16,
     label=lambda s, names: f"Which see {names['dem']}",
 )  # fmt: skip
@@ -144,6 +147,7 @@ mast_height = StepKind(
     help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=MastSettings, gives="surface", run=_mast, retired=("target_height", "down", "up"),
+    reach=RAYS,
     memory=22,
     label=lambda s, names: f"Height to be seen in {names['dem']}",
 )  # fmt: skip
@@ -160,6 +164,7 @@ horizon_angle = StepKind(
     help="Degrees between the top of a target and the horizon before it, from the observer that sees it best; negative where it is hidden.",
     words=("skyline", "visibility angle", "prominence", "apparent height", "horizon", "hidden by how much"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_above,
+    reach=RAYS,
     memory=18,
     label=lambda s, names: f"Angle above the horizon in {names['dem']}",
 )  # fmt: skip
@@ -208,6 +213,7 @@ horizon = StepKind(
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="chart", run=_horizon, retired=("target_height", "down", "up"),
+    reach=RAYS,
     memory=3,
     label=lambda s, names: f"Horizon in {names['dem']}",
 )  # fmt: skip
@@ -244,6 +250,7 @@ horizon_line = StepKind(
     words=("skyline", "horizon line", "view limit", "panorama"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="shapes", run=_horizon_line,
     retired=("target_height", "down", "up"),
+    reach=RAYS,
     memory=3,
     label=lambda s, names: f"Horizon on {names['dem']}",
 )  # fmt: skip
@@ -303,6 +310,7 @@ compare_sight = StepKind(
         InputSpec("after", "surface", "After", "A viewshed.", quantity="seen"),
     ),
     settings=NoSightSettings, gives="classes", run=_compare,
+    reach=CELL,
     memory=8,
     label=lambda s, names: f"{names['after']} against {names['before']}",
 )  # fmt: skip
@@ -387,6 +395,7 @@ best_places = StepKind(
     inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
             InputSpec("weights", "surface", "Weights", "Such as people per cell.", True)),
     settings=BestSettings, gives="shapes", run=_best,
+    reach=RAYS,
     memory=_best_memory,
     label=lambda s, names: f"Best {s.count} places in {names['dem']}",
 )  # fmt: skip

@@ -18,6 +18,7 @@ from moss_step.science.sight.viewshed import prepare_sight
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
+from moss_step.steps.reach import RAYS
 from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM, ground
 
@@ -78,6 +79,7 @@ sight_line = StepKind(
     words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="chart", run=_sight_line,
+    reach=RAYS,
     memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",
 )  # fmt: skip
@@ -103,6 +105,7 @@ sight_stretches = StepKind(
     help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="shapes", run=_stretches,
+    reach=RAYS,
     memory=4,
     label=lambda s, names: f"Stretches seen in {names['dem']}",
     look={"column": "state", "method": "unique"},

@@ -31,6 +31,7 @@ from moss_step.science.zones.statistics import zone_statistics as summarise_zone
 from moss_step.science.zones.tessellate import tessellate as cover
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, largest_grid, optional, setting
 from moss_step.steps.fields import BoxField
+from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
@@ -247,6 +248,7 @@ mask = StepKind(
         InputSpec("areas", "shapes", "Areas", "The outlines."),
     ),
     settings=MaskSettings, gives="surface", run=_mask,
+    reach=CELL,
     memory=8,
     label=lambda s, names: f"{names['surface']}, {s.keep} {names['areas']}",
 )  # fmt: skip

@@ -1,0 +1,46 @@
+"""A step on a part of its ground: as much of this around the part is taken as the step says that it looks at."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from moss_step.kinds.registry import kind_of
+from moss_step.model.frame import Frame, same_frame
+from moss_step.model.outcome import Outcome, Value
+from moss_step.model.progress import Progress
+from moss_step.steps.declare import Settings, StepKind
+from moss_step.study.engine import run_declared
+
+Window = tuple[slice, slice]
+"""Rows and columns."""
+
+
+def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], window: Window, progress: Progress) -> Outcome | None:
+    """Give what a step gives in a window of its ground; None where it looks at all of the ground, or its grids do not lie cell on cell.
+
+    Raises what the step raises.
+    """
+    frame = common_frame(inputs)
+    margin = None if frame is None else step.reach.margin(settings, frame)
+    if frame is None or margin is None:
+        return None
+    outer = [slice(max(w.start - m, 0), min(w.stop + m, n)) for w, m, n in zip(window, margin, frame.shape, strict=True)]
+    cut = {name: _cut(value, outer[0], outer[1]) for name, value in inputs.items()}
+    outcome = run_declared(step, settings.model_dump(exclude_unset=True), cut, progress)
+    inner = [slice(w.start - o.start, w.stop - o.start) for w, o in zip(window, outer, strict=True)]
+    return replace(outcome, value=_cut(outcome.value, inner[0], inner[1]))
+
+
+def common_frame(inputs: Mapping[str, Value]) -> Frame | None:
+    """The frame of all grids among some values; None when there is none, or they do not lie cell on cell."""
+    frames: list[Frame] = [v.frame for v in inputs.values() if kind_of(v).part is not None and hasattr(v, "frame")]
+    return frames[0] if frames and all(same_frame(frames[0], f) for f in frames[1:]) else None
+
+
+def _cut(value: Value, rows: slice, cols: slice) -> Value:
+    part = kind_of(value).part
+    if part is None:
+        return value
+    cut: Value = part(value, rows, cols)
+    return cut
