@@ -105,9 +105,12 @@ class Lane(QObject):
     ended = Signal()
     _waiting = Signal()
 
-    def __init__(self, engine: Engine, parent: QObject | None = None, passing: Collection[str] = ()) -> None:
+    def __init__(
+        self, engine: Engine, parent: QObject | None = None, passing: Collection[str] = (), look: Callable[[Study, Progress], bool] | None = None
+    ) -> None:  # fmt: skip
+        """``look`` is called in the thread before a wish is run, and says whether there is something to be drawn already."""
         super().__init__(parent)
-        self._engine, self._passing = engine, passing
+        self._engine, self._passing, self._look = engine, passing, look
         self._worker: NewestWins[Wish] = NewestWins(self._answer, self._failed, self.ended.emit)
         self._lock = threading.Lock()
         self._progress: Progress | None = None
@@ -190,6 +193,8 @@ class Lane(QObject):
             self.ended.emit()  # it can be drawn at once, whatever else is to be run
             self._give_way(_LONGEST_LOOK)
 
+        if self._look is not None and self._look(wish.study, progress.part(0.0, 0.0)):
+            self.ended.emit()
         self._engine.run(wish.study, wish.targets, progress, told, made, wish.wanted, self._passing)
 
     def _give_way(self, at_most: float) -> None:

@@ -12,17 +12,19 @@ from moss_step.desk.recent import recent, remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.scene.picture import Picture
-from moss_step.scene.pictures import has_place, ready_picture
+from moss_step.scene.pictures import has_place, prepared_picture, ready_picture
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine, State
 from moss_step.study.graph import Step, Study
 from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
+from moss_step.study.partly import look_at
 from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
@@ -70,10 +72,12 @@ class Work(QObject):
         self._stamp: Stamp = None
         self._recovered: Path | None = None
         self._waits = self._closed = False
+        self.in_view: Box | None = None
+        self._looked: tuple[str | None, Outcome] | None = None
         self._fetched: set[str] = set()
         self._main, self._side = (
             Lane(self.engine, self),
-            Lane(self.engine, self, passing=(DRAFT,)),
+            Lane(self.engine, self, passing=(DRAFT,), look=self._look_at_view),
         )
         self.helper, self.follower = Helper(self), Follower(self)
         self.files = Helper(self)
@@ -162,7 +166,7 @@ class Work(QObject):
         draft = None if step is None else Draft(step.model_copy(update={"id": DRAFT}), replaces)
         if draft == self.draft:
             return
-        self.draft = draft
+        self.draft, self._looked = draft, None
         if draft is not None and not self._waits:
             self._fetched.clear()
             self._side.wish(self.study.adding(draft.step), [DRAFT], [DRAFT])
@@ -238,10 +242,34 @@ class Work(QObject):
     def picture(self, step_id: str) -> Picture | None:
         """Picture of a step's result when it is made."""
         outcome = self.outcome(step_id)
+        if outcome is None and step_id == DRAFT:
+            outcome = self._first_look()
         found = None if outcome is None else ready_picture(outcome.value)
         if outcome is not None and found is None and step_id != DRAFT and not self.busy:  # it was let go
             self._fetch(step_id)
         return found
+
+    def _first_look(self) -> Outcome | None:
+        """What the step being made gives in view, while the whole of it is worked out."""
+        study, looked = self.study_with_draft, self._looked
+        return looked[1] if looked is not None and study.has(DRAFT) and looked[0] == self.engine.key(study, DRAFT) else None
+
+    @property
+    def drawn_partly(self) -> bool:
+        """Whether the step being made is drawn in view only, so far."""
+        return self.draft is not None and self.said(DRAFT) is None and self._first_look() is not None
+
+    def _look_at_view(self, study: Study, progress: Progress) -> bool:
+        """Work the step being made out in view, where it looks no farther and there is much beside; in the lane's thread."""
+        box = self.in_view
+        if box is None or not study.has(DRAFT) or self.engine.said(study, DRAFT) is not None:
+            return False
+        outcome = look_at(self.engine, study, DRAFT, box, progress)
+        if outcome is None:
+            return False
+        prepared_picture(outcome.value)
+        self._looked = (self.engine.key(study, DRAFT), outcome)
+        return True
 
     def state(self, step_id: str) -> State | str:
         """State of a step: done, waiting, running or failed."""

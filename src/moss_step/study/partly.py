@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping
 from dataclasses import replace
 
 from moss_step.kinds.registry import kind_of
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Box, Frame, same_frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import Settings, StepKind
-from moss_step.study.engine import run_declared
+from moss_step.study.engine import Engine, run_declared
+from moss_step.study.graph import Study
 
+_log = logging.getLogger(__name__)
+_LARGE, _MOST_SHARE = 1_000_000, 0.5
+"""Cells from which a first look at a part is worth it, and the share of them that it may have."""
 Window = tuple[slice, slice]
 """Rows and columns."""
 
@@ -30,6 +36,27 @@ def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], 
     outcome = run_declared(step, settings.model_dump(exclude_unset=True), cut, progress)
     inner = [slice(w.start - o.start, w.stop - o.start) for w, o in zip(window, outer, strict=True)]
     return replace(outcome, value=_cut(outcome.value, inner[0], inner[1]))
+
+
+def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Progress) -> Outcome | None:
+    """Give what a step gives in a box of the plan, from results that are in memory; None where that is not possible, or no shorter than all.
+
+    A step that cannot be run is left to the whole run, which says why. Raises StoppedError when stopped.
+    """
+    step = study.step(step_id)
+    found = {name: engine.outcome(study, source) for name, source in step.inputs.items()}
+    inputs = {name: outcome.value for name, outcome in found.items() if outcome is not None}
+    frame = common_frame(inputs) if len(inputs) == len(found) else None
+    if frame is None or frame.rows * frame.cols < _LARGE:
+        return None
+    try:
+        rows, cols = frame.window(box)
+        if (rows.stop - rows.start) * (cols.stop - cols.start) > _MOST_SHARE * frame.rows * frame.cols:
+            return None
+        return run_partly(step.declared, step.declared.checked(step.settings), inputs, (rows, cols), progress)
+    except MossError as error:
+        _log.info("no first look: %s", error)
+        return None
 
 
 def common_frame(inputs: Mapping[str, Value]) -> Frame | None:

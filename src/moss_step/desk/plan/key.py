@@ -139,12 +139,13 @@ class KeyPanel(QFrame):
         clear(self._layout)
         listed = {k.step for k in self.work.study.key}
         replaced = self.work.draft.replaces if self.work.draft else ""
+        making = "being made; in view so far" if self.work.drawn_partly else "being made"
         for step in (DRAFT, self.work.chosen_id):
             if step and step in drawn and step not in listed and not (step == DRAFT and replaced in listed):
                 self._add_row(
                     drawn[step].row,
                     drawn[step],
-                    "being made" if step == DRAFT else "chosen, not kept in the Key",
+                    making if step == DRAFT else "chosen, not kept in the Key",
                 )
         undrawn = dict(scene.undrawn)
         for k in self.work.study.key:

@@ -194,6 +194,7 @@ class PlanView(QWidget):
         return image
 
     def _redraw(self) -> None:
+        self.work.in_view = self.camera.box
         self._image = None
         self.update(self._bare())
 
