@@ -15,7 +15,7 @@ def program() -> int:
 
 
 def window() -> int:
-    """Open the window with an empty study."""
+    """Open the window, with the files that a desktop hands over."""
     from moss_step.cli import open_window
 
     return open_window()

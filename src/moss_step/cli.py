@@ -30,8 +30,8 @@ def _parser() -> argparse.ArgumentParser:
     parser = _Parser(prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen.")
     parser.add_argument("--version", action="version", version=f"moss-step {__version__}")
     commands = parser.add_subparsers(dest="command", parser_class=_Parser)
-    opened = commands.add_parser("open", help="open a study, grid or shapes in the window")
-    opened.add_argument("study", type=Path)
+    opened = commands.add_parser("open", help="open a study, or grids and shapes, in the window")
+    opened.add_argument("files", type=Path, nargs="+", metavar="FILE")
     opened.add_argument("--nothing-run", action="store_true", help="open a study without running its steps, such as one that ended the program")
     commands.add_parser("demo", help="open the window with Harrow Moss")
     listed = commands.add_parser("steps", help="list every step with its inputs and settings")
@@ -81,7 +81,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
     asked = _parser().parse_args(arguments)
     commands: dict[str | None, Callable[[argparse.Namespace], int]] = {
         None: lambda _: _window([]),
-        "open": lambda a: _window([a.study], waits=a.nothing_run),
+        "open": lambda a: _window(a.files, waits=a.nothing_run),
         "demo": lambda _: _window([], demo=True),
         "steps": _steps,
         "do": _do,
@@ -114,10 +114,10 @@ def program() -> int:
 
 
 def open_window() -> int:
-    """Open the window with an empty study."""
+    """Open the window, with the files that a desktop hands over."""
     stand_in_for_closed()
     hush_libraries()
-    return main([])
+    return main(["open", "--", *sys.argv[1:]] if sys.argv[1:] else [])
 
 
 def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
