@@ -12,21 +12,21 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.search import SearchBox
 from moss_step.desk.theme import HEADER_HEIGHT, icon
 from moss_step.desk.work import Work
-from moss_step.scene.colors import DEEP, LICHEN, PAPER
+from moss_step.scene.colors import BADGE, BADGE_LIGHT, DEEP, DEEP_FAINT, DEEP_FIELD, DEEP_HOVER, INK, LICHEN, PAPER
 from moss_step.steps.catalogue import BENCHES, catalogue
 
 _STYLE = f"""
 QPushButton {{ background: transparent; border: 0; border-radius: 12px; color: {PAPER}; padding: 4px 11px;
   min-height: 16px; }}
-QPushButton:hover {{ background: #34432B; }}
-QPushButton:checked {{ background: {LICHEN}; color: #1F261D; font-weight: 600; }}
+QPushButton:hover {{ background: {DEEP_HOVER}; }}
+QPushButton:checked {{ background: {LICHEN}; color: {INK}; font-weight: 600; }}
 QPushButton:focus {{ border: 1px solid {LICHEN}; padding: 3px 10px; }}
-QPushButton:disabled {{ color: #7D8773; background: transparent; }}
+QPushButton:disabled {{ color: {DEEP_FAINT}; background: transparent; }}
 QLabel {{ color: {PAPER}; }}
-QLineEdit {{ background: #38472F; border: 1px solid #38472F; color: {PAPER}; border-radius: 5px; padding: 4px 10px; }}
+QLineEdit {{ background: {DEEP_FIELD}; border: 1px solid {DEEP_FIELD}; color: {PAPER}; border-radius: 5px; padding: 4px 10px; }}
 QLineEdit:focus {{ border: 1px solid {LICHEN}; padding: 4px 10px; }}
 QToolButton {{ color: {PAPER}; padding: 4px; }}
-QToolButton:hover {{ background: #34432B; }}
+QToolButton:hover {{ background: {DEEP_HOVER}; }}
 """
 
 
@@ -42,7 +42,7 @@ class Mark(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
-        for x, y, color in ((1, 15, "#6E8F4C"), (10, 9, "#A7B56A"), (19, 3, LICHEN)):
+        for x, y, color in ((1, 15, BADGE), (10, 9, BADGE_LIGHT), (19, 3, LICHEN)):
             painter.setBrush(QColor(color))
             painter.drawRoundedRect(QRectF(x, y, 12, 6), 3, 3)
 

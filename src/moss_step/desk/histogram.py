@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
 from moss_step.model.rules import RuleSet, number_text
-from moss_step.scene.colors import CARD, INK, LICHEN, MUTED
+from moss_step.scene.colors import BLANK, CARD, DIM, INK, LICHEN, MUTED
 from moss_step.science.classes.histogram import Histogram
 
 _HANDLE, _TOP, _FOOT = 5.0, 14.0, 20.0
@@ -111,11 +111,11 @@ class HistogramView(QWidget):
             if count and height < 1:
                 height = 1.0
             painter.fillRect(QRectF(6 + i * width, base - height, width + 0.5, height), colors[i])
-        painter.setPen(QColor("#C9C6B7"))
+        painter.setPen(QColor(DIM))
         painter.drawLine(QPointF(6, base), QPointF(self.width() - 6, base))
 
     def _bar_colors(self, middles: np.ndarray) -> list[QColor]:
-        blank = QColor("#CFCCBE")
+        blank = QColor(BLANK)
         if self._rules is None:
             return [blank] * len(middles)
         found = []

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import icon, pixmap
-from moss_step.scene.colors import OCHRE
+from moss_step.scene.colors import CARD, INK, OCHRE
 
 
 class Later(QTimer):
@@ -77,12 +77,12 @@ def button(text: str, tip: str, pressed: Callable[[], object], role: str = "", p
     set_tip(made, tip)
     made.setAccessibleName(text or tip)
     if picture:
-        made.setIcon(icon(picture, "#FFFFFF" if role == "main" else "#1F261D"))
+        made.setIcon(icon(picture, CARD if role == "main" else INK))
     made.clicked.connect(lambda: pressed())
     return made
 
 
-def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = "#1F261D") -> QToolButton:
+def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = INK) -> QToolButton:
     """A small button with an icon, tooltip and accessible name."""
     made = QToolButton()
     made.setIcon(icon(picture, color))

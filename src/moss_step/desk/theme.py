@@ -10,7 +10,26 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalett
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
 
-from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, LINE, MOSS, MUTED, OCHRE, PAPER, WASH
+from moss_step.scene.colors import (
+    CARD,
+    DEEP,
+    DIM,
+    FAINT,
+    GROUND,
+    HOVER,
+    HOVER_MOSS,
+    INK,
+    LICHEN,
+    LINE,
+    MOSS,
+    MUTED,
+    OCHRE,
+    PALE,
+    PALE_MOSS,
+    PAPER,
+    PICKED,
+    WASH,
+)
 
 ASSETS = Path(__file__).parent / "assets"
 
@@ -75,7 +94,7 @@ def pixmap(name: str, color: str = INK, size: int = 16, ratio: float = 2.0) -> Q
 def icon(name: str, color: str = INK) -> QIcon:
     """Give an icon that turns pale when its button is disabled."""
     made = QIcon(pixmap(name, color))
-    made.addPixmap(pixmap(name, "#B9B6A8"), QIcon.Mode.Disabled)
+    made.addPixmap(pixmap(name, PALE), QIcon.Mode.Disabled)
     return made
 
 
@@ -97,17 +116,17 @@ QPushButton {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px;
 QPushButton:hover {{ border-color: {MUTED}; }}
 QPushButton:pressed {{ background: {GROUND}; }}
 QPushButton:focus {{ border: 2px solid {LICHEN}; padding: 6px 11px; }}
-QPushButton:disabled {{ color: #9C998B; background: {PAPER}; }}
+QPushButton:disabled {{ color: {FAINT}; background: {PAPER}; }}
 QPushButton[role="main"] {{ background: {MOSS}; border: 1px solid {MOSS}; color: white; font-weight: 600; }}
-QPushButton[role="main"]:hover {{ background: #42602C; }}
+QPushButton[role="main"]:hover {{ background: {HOVER_MOSS}; }}
 QPushButton[role="main"]:focus {{ border: 2px solid {LICHEN}; }}
-QPushButton[role="main"]:disabled {{ background: #A9B59A; border-color: #A9B59A; color: {PAPER}; }}
+QPushButton[role="main"]:disabled {{ background: {PALE_MOSS}; border-color: {PALE_MOSS}; color: {PAPER}; }}
 QPushButton[role="choice"] {{ padding: 5px 10px; text-align: center; }}
-QPushButton[role="choice"]:checked {{ background: #E5E9DA; border-color: {MOSS}; font-weight: 600; }}
+QPushButton[role="choice"]:checked {{ background: {PICKED}; border-color: {MOSS}; font-weight: 600; }}
 QPushButton[role="list"] {{ text-align: left; padding: 5px 10px; font-weight: 600; }}
 QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
   padding: 3px; }}
-QPushButton[role="plain"]:hover, QToolButton:hover {{ background: #E9E6D9; }}
+QPushButton[role="plain"]:hover, QToolButton:hover {{ background: {HOVER}; }}
 QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
 QToolButton:checked {{ background: {WASH}; }}
 QToolButton::menu-indicator {{ image: none; }}
@@ -134,7 +153,7 @@ QCheckBox::indicator:focus {{ border: 2px solid {LICHEN}; }}
 QMenu {{ background: {CARD}; border: 1px solid {LINE}; padding: 4px; }}
 QMenu::item {{ padding: 6px 22px 6px 10px; border-radius: 3px; }}
 QMenu::item:selected {{ background: {WASH}; }}
-QMenu::item:disabled {{ color: #9C998B; }}
+QMenu::item:disabled {{ color: {FAINT}; }}
 QSlider::groove:horizontal {{ height: 4px; background: {LINE}; border-radius: 2px; }}
 QSlider::sub-page:horizontal {{ background: {MOSS}; border-radius: 2px; }}
 QSlider::handle:horizontal {{ width: 14px; margin: -6px 0; border-radius: 7px; background: {CARD};
@@ -142,7 +161,7 @@ QSlider::handle:horizontal {{ width: 14px; margin: -6px 0; border-radius: 7px; b
 QSlider::handle:horizontal:focus {{ border: 2px solid {LICHEN}; }}
 QScrollBar:vertical {{ width: 9px; background: transparent; }}
 QScrollBar:horizontal {{ height: 7px; background: transparent; }}
-QScrollBar::handle {{ background: #C9C6B7; border-radius: 3px; min-height: 24px; min-width: 24px; }}
+QScrollBar::handle {{ background: {DIM}; border-radius: 3px; min-height: 24px; min-width: 24px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QListWidget {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 6px; outline: 0; }}
 QListWidget::item {{ padding: 6px 8px; }}

@@ -28,105 +28,44 @@ class Unit:
         return self.key
 
 
-METRE = Unit("metre", "m", "length")
-CENTIMETRE = Unit("centimetre", "cm", "length", 0.01)
-MILLIMETRE = Unit("millimetre", "mm", "length", 0.001)
-DECIMETRE = Unit("decimetre", "dm", "length", 0.1)
-YARD = Unit("yard", "yd", "length", 0.9144)
-FATHOM = Unit("fathom", "fathoms", "length", 1.8288)
-KILOMETRE = Unit("kilometre", "km", "length", 1000.0)
-FOOT = Unit("foot", "ft", "length", 0.3048)
-US_FOOT = Unit("us_survey_foot", "ft (US)", "length", 1200.0 / 3937.0)
-DEGREE = Unit("degree", "°", "slope", 1.0)
-PERCENT = Unit("percent", "%", "slope", 1.0)
-BEARING = Unit("bearing", "°", "bearing")
-SHADE = Unit("shade", "", "shade")
-NONE = Unit("none", "", "none")
-UNKNOWN = Unit("unknown", "?", "unknown")
-SQUARE_METRE = Unit("m2", "m²", "area")
-HECTARE = Unit("ha", "ha", "area", 10_000.0)
-SQUARE_KILOMETRE = Unit("km2", "km²", "area", 1_000_000.0)
-ACRE = Unit("acre", "acres", "area", 4046.8564224)
-ANGLE = Unit("angle_degree", "°", "angle")
-PER_METRE = Unit("per_metre", "1/m", "curvature")
-CUBIC_METRE = Unit("m3", "m³", "volume")
-CELLS = Unit("cells", "cells", "count")
-SHARE = Unit("fraction", "", "share")
+UNITS: dict[str, Unit] = {}
+"""Every unit by its key."""
+_WRITTEN_AS: dict[str, Unit] = {}
 
-UNITS = {
-    u.key: u
-    for u in (
-        METRE,
-        CENTIMETRE,
-        MILLIMETRE,
-        DECIMETRE,
-        KILOMETRE,
-        YARD,
-        FATHOM,
-        FOOT,
-        US_FOOT,
-        DEGREE,
-        PERCENT,
-        BEARING,
-        SHADE,
-        NONE,
-        UNKNOWN,
-        SQUARE_METRE,
-        HECTARE,
-        SQUARE_KILOMETRE,
-        ACRE,
-        CUBIC_METRE,
-        CELLS,
-        PER_METRE,
-        SHARE,
-    )
-}
+
+def _unit(key: str, symbol: str, kind: str, factor: float = 1.0, also: str = "") -> Unit:
+    """Make a unit that files and people can name: by its key, or as ``also`` says, with bars between."""
+    made = UNITS[key] = Unit(key, symbol, kind, factor)
+    _WRITTEN_AS.update(dict.fromkeys(filter(None, also.split("|")), made))
+    return made
+
+
+METRE = _unit("metre", "m", "length", also="metres|meter|meters|m")
+CENTIMETRE = _unit("centimetre", "cm", "length", 0.01, also="centimeter|centimetres|centimeters|cm")
+MILLIMETRE = _unit("millimetre", "mm", "length", 0.001, also="millimeter|mm")
+DECIMETRE = _unit("decimetre", "dm", "length", 0.1, also="decimeter|decimetres|decimeters|dm")
+YARD = _unit("yard", "yd", "length", 0.9144, also="yards|yd")
+FATHOM = _unit("fathom", "fathoms", "length", 1.8288, also="fathoms")
+KILOMETRE = _unit("kilometre", "km", "length", 1000.0, also="kilometer|km")
+FOOT = _unit("foot", "ft", "length", 0.3048, also="feet|ft|international foot")
+US_FOOT = _unit("us_survey_foot", "ft (US)", "length", 1200.0 / 3937.0, also="us survey foot|us survey feet|ussurveyfoot|ftus|us-ft")
+DEGREE = _unit("degree", "°", "slope", 1.0, also="degrees|deg")
+PERCENT = _unit("percent", "%", "slope", 1.0, also="%")
+BEARING = _unit("bearing", "°", "bearing")
+SHADE = _unit("shade", "", "shade")
+NONE = _unit("none", "", "none")
+UNKNOWN = _unit("unknown", "?", "unknown")
+SQUARE_METRE = _unit("m2", "m²", "area")
+HECTARE = _unit("ha", "ha", "area", 10_000.0)
+SQUARE_KILOMETRE = _unit("km2", "km²", "area", 1_000_000.0)
+ACRE = _unit("acre", "acres", "area", 4046.8564224)
+ANGLE = _unit("angle_degree", "°", "angle")
+PER_METRE = _unit("per_metre", "1/m", "curvature")
+CUBIC_METRE = _unit("m3", "m³", "volume")
+CELLS = _unit("cells", "cells", "count")
+SHARE = _unit("fraction", "", "share")
 LENGTHS = tuple(u for u in UNITS.values() if u.kind == "length")
 AREAS = (SQUARE_METRE, HECTARE, SQUARE_KILOMETRE, ACRE)
-
-_WRITTEN_AS = {
-    "metre": METRE,
-    "metres": METRE,
-    "meter": METRE,
-    "meters": METRE,
-    "m": METRE,
-    "centimetre": CENTIMETRE,
-    "centimeter": CENTIMETRE,
-    "centimetres": CENTIMETRE,
-    "centimeters": CENTIMETRE,
-    "cm": CENTIMETRE,
-    "millimetre": MILLIMETRE,
-    "millimeter": MILLIMETRE,
-    "mm": MILLIMETRE,
-    "decimetre": DECIMETRE,
-    "decimeter": DECIMETRE,
-    "decimetres": DECIMETRE,
-    "decimeters": DECIMETRE,
-    "dm": DECIMETRE,
-    "yard": YARD,
-    "yards": YARD,
-    "yd": YARD,
-    "fathom": FATHOM,
-    "fathoms": FATHOM,
-    "kilometre": KILOMETRE,
-    "kilometer": KILOMETRE,
-    "km": KILOMETRE,
-    "foot": FOOT,
-    "feet": FOOT,
-    "ft": FOOT,
-    "international foot": FOOT,
-    "us_survey_foot": US_FOOT,
-    "us survey foot": US_FOOT,
-    "us survey feet": US_FOOT,
-    "ussurveyfoot": US_FOOT,
-    "ftus": US_FOOT,
-    "us-ft": US_FOOT,
-    "degree": DEGREE,
-    "degrees": DEGREE,
-    "deg": DEGREE,
-    "percent": PERCENT,
-    "%": PERCENT,
-}
 
 
 def unit_named(text: str) -> Unit | None:

@@ -11,6 +11,7 @@ import numpy as np
 
 from moss_step.model.rules import Rule, RuleSet, number_text
 from moss_step.model.shapes import Shapes
+from moss_step.scene.colors import NO_VALUE
 from moss_step.scene.ramps import ramp
 from moss_step.science.classes.breaks import natural_breaks
 from moss_step.science.classes.histogram import Histogram
@@ -22,7 +23,6 @@ METHODS = {
 }  # fmt: skip
 _MOST_VALUES = 24
 _STRIDE = 7  # colours of many values repeat, far apart on the ramp
-_NONE = "#C9C7BC"
 _GOLDEN = 0.6180339887
 
 
@@ -41,7 +41,7 @@ class Grading:
 
     def class_color(self, place: int) -> str:
         """Colour of a class; -1 is of none."""
-        return self.classes[place][1] if place >= 0 else _NONE
+        return self.classes[place][1] if place >= 0 else NO_VALUE
 
 
 def grading_of(shapes: Shapes, row: KeyRow) -> Grading | None:

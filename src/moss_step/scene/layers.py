@@ -10,15 +10,13 @@ import numpy as np
 from moss_step.model.frame import Box, Frame
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera, overlap
-from moss_step.scene.colors import GROUND
+from moss_step.scene.colors import GROUND, SHEET
 from moss_step.scene.grids import pixel_of
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.picture import Picture
 from moss_step.steps.classes import ClassifySettings, rule_set
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.graph import KeyRow, Shading, Study
-
-_BACKGROUND = "#EDEADF"
 
 
 @dataclass(frozen=True)
@@ -134,7 +132,7 @@ def shape_order(work: Shown) -> dict[str, int]:
 
 def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
     """Draw all grids with shading: uint32 pixels 0xAARRGGBB of shape (height, width), opaque."""
-    pixels = np.full((round(camera.height * ratio), round(camera.width * ratio)), pixel_of(_BACKGROUND), np.uint32)
+    pixels = np.full((round(camera.height * ratio), round(camera.width * ratio)), pixel_of(SHEET), np.uint32)
     if scene.ground is not None:
         rows, cols, _ = scene.ground.cells(camera, ratio)
         inside_y, inside_x = np.flatnonzero(rows >= 0), np.flatnonzero(cols >= 0)

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from moss_step.desk.parts import clear, label
 from moss_step.desk.plain import set_tip
 from moss_step.model.rules import Rule, number_text
+from moss_step.scene.colors import NEUTRAL
 
 _COLUMNS = (("From", 50), ("To", 50), ("Class", 88))
 
@@ -215,7 +216,7 @@ class ClassTable(QWidget):
             self.split(len(self.rows) - 1)
             return
         code = max((r.code for r in self.rows), default=0) + 1
-        self._set([*self.rows, Row(low, None, code, f"Class {code}", "#8C8A7A")])
+        self._set([*self.rows, Row(low, None, code, f"Class {code}", NEUTRAL)])
 
     def remove(self, i: int) -> None:
         """Remove a range; the one before takes its end, so that no gap opens."""

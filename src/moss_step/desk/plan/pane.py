@@ -14,7 +14,7 @@ from moss_step.desk.plan.key import KeyPanel
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import pixmap
 from moss_step.desk.work import Work
-from moss_step.scene.colors import DEEP, LICHEN, OCHRE, PAPER
+from moss_step.scene.colors import DEEP, DEEP_TEXT, LICHEN, OCHRE, PAPER
 from moss_step.scene.readings import Reading, place_text, readings
 
 _MESSAGE_FOR = 9000
@@ -41,7 +41,7 @@ class ReadingBar(QFrame):
         """Show readings; none hides the bar."""
         self.rows = rows
         self.setVisible(bool(rows))
-        parts = [f"<span style='color:#B9BDA9'>{_plain(r.name)}</span>&nbsp;&nbsp;<b style='color:{PAPER}'>{_plain(r.text)}</b>" for r in rows]
+        parts = [f"<span style='color:{DEEP_TEXT}'>{_plain(r.name)}</span>&nbsp;&nbsp;<b style='color:{PAPER}'>{_plain(r.text)}</b>" for r in rows]
         self._text.setText("&nbsp;&nbsp;&nbsp;&nbsp;&nbsp;".join(parts))
         self.adjustSize()
 

@@ -20,7 +20,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.model.words import value_text
-from moss_step.scene.colors import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
+from moss_step.scene.colors import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, RULED, VIOLET, WATER
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
@@ -28,7 +28,7 @@ from moss_step.steps.results import measured
 
 Line = tuple[float, float, float, float]
 _LEFT, _RIGHT, _TOP, _FOOT = 66, 42, 10, 24
-_OTHERS = (OCHRE, WATER, MOSS, "#6E5A9A")
+_OTHERS = (OCHRE, WATER, MOSS, VIOLET)
 _POINTS = 1500
 
 
@@ -120,7 +120,7 @@ class SectionChart(QWidget):
         for k in range(4):
             value = span[0] + (span[1] - span[0]) * k / 3
             y = plot.bottom() - plot.height() * k / 3
-            painter.setPen(QColor("#E2DFD2"))
+            painter.setPen(QColor(RULED))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.setPen(QColor(MUTED))
             painter.drawText(QRectF(0, y - 8, _LEFT - 8, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value_text(value, unit))

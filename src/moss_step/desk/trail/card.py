@@ -21,7 +21,7 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
-from moss_step.scene.colors import CARD, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
+from moss_step.scene.colors import CARD, HOLLOW, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
 from moss_step.scene.pictures import has_place
 from moss_step.study.graph import KeyRow
 
@@ -114,7 +114,7 @@ class Card(QWidget):
             painter.drawImage(THUMB, self._image)
             painter.setOpacity(1.0)
         else:
-            painter.fillRect(THUMB, QColor("#EFEDE3"))
+            painter.fillRect(THUMB, QColor(HOLLOW))
         if has_place(self.work.study, self.step_id) and (self.in_key or self.underMouse()):
             spot = self._pin_spot()
             painter.setPen(Qt.PenStyle.NoPen)

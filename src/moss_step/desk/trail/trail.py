@@ -15,11 +15,11 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import TRAIL_HEIGHT
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
-from moss_step.scene.colors import LICHEN, TRAIL
+from moss_step.scene.colors import LICHEN, LINE, MOSS, THREAD, TRAIL
 
 GAP = 22
 _LONGEST_TURN = 0.02
-_LINE, _TOP = "#A9A693", 2
+_LINE, _TOP = THREAD, 2
 
 
 class OnDemand(dict[str, Card]):
@@ -51,7 +51,7 @@ class Cards(QWidget):
         self._lines = np.empty((0, 3), np.int64)
         self.next = QPushButton("+ Next step", self)
         set_tip(self.next, "Find the next step (Ctrl+K)")
-        self.next.setStyleSheet("color: #4C6B34; font-weight: 600; background: transparent;")
+        self.next.setStyleSheet(f"color: {MOSS}; font-weight: 600; background: transparent;")
         self.setAutoFillBackground(False)
 
     def place(self) -> None:
@@ -217,7 +217,7 @@ class Trail(QWidget):
         """Draw the strip's ground."""
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(TRAIL))
-        painter.fillRect(QRectF(0, 0, self.width(), 1), QColor("#DAD7CA"))
+        painter.fillRect(QRectF(0, 0, self.width(), 1), QColor(LINE))
 
 
 def _summary(states: list[str]) -> str:
