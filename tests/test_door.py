@@ -56,10 +56,10 @@ def test_a_function_gives_what_the_step_gives(name):
 
 def test_the_types_are_those_of_the_catalogue():
     made = subprocess.run(
-        [sys.executable, "-c", "import sys; sys.path.insert(0, 'tools'); import make_stub; sys.stdout.write(make_stub.text())"],
+        [sys.executable, "-c", "import sys; sys.path.insert(0, 'tools'); import from_catalogue; sys.stdout.write(from_catalogue.text())"],
         cwd=ROOT, capture_output=True, text=True, check=True,
     )  # fmt: skip
-    assert made.stdout == (ROOT / "src/moss_step/__init__.pyi").read_text(), "run tools/make_stub.py"
+    assert made.stdout == (ROOT / "src/moss_step/__init__.pyi").read_text(), "run tools/from_catalogue.py"
 
 
 def test_types_are_written_as_one_calls_them():

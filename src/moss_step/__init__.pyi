@@ -1,4 +1,4 @@
-"""Types of the steps as functions; written by tools/make_stub.py from their declarations."""
+"""Types of the steps as functions; written by tools/from_catalogue.py from their declarations."""
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
