@@ -60,8 +60,8 @@ def quoted(annotation: str) -> str:
 def page() -> str:
     """The page of all steps, bench by bench."""
     head = (
-        "# Every step\n\nMade from the declarations by `tools/from_catalogue.py`; `moss-step steps` says the same. `?` marks an input that can be left\n"
-        "out, `...` any number of inputs under names of one's own. A setting stands with its default and unit; one without must be given.\n"
+        "# Every step\n\nMade from the declarations by `tools/from_catalogue.py`; `moss-step steps` says the same. `?` marks an input that can be\n"
+        "left out, `...` any number of inputs under names of one's own. A setting stands with its default and unit; one without must be given.\n"
     )
     steps = [describe(step) for step in catalogue().values()]
     benches = list(dict.fromkeys(step["bench"] for step in steps))
