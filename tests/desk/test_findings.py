@@ -5,7 +5,7 @@ import re
 import pytest
 
 from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows, finding_text
-from moss_step.model.findings import FINDINGS, Finding
+from moss_step.model.findings import FINDINGS, Finding, declared
 from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
 from tests.cases import KINDS, as_is, run
 from tests.grounds import metric, relief
@@ -51,6 +51,8 @@ def test_a_number_is_told_with_its_unit(finding, text):
 
 
 def test_a_number_without_a_title_is_refused():
+    with pytest.raises(KeyError, match="'length' is 'Length' already"):
+        declared("length", "Another length", 0)
     with pytest.raises(KeyError, match="FINDINGS"):
         Finding("steepness_of_the_moon", 1.0)
 

@@ -19,11 +19,11 @@ from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE, UNKNOWN
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec, StepKind, extra
+from moss_step.steps.reach import NEIGHBOURS
 from tests.conftest import UTM, surface
 
 KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
-rng = np.random.default_rng(11)
-rough = (rng.normal(size=(24, 30)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
+rough = (np.random.default_rng(11).normal(size=(24, 30)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
 striped, lone, island = rough.copy(), np.full((9, 9), np.nan), rough.copy()
 striped[:, ::3] = np.nan
 lone[4, 4] = 100.0
@@ -48,6 +48,7 @@ GROUNDS = {
 PLACE = {"at", "start", "cut"}
 ONE_OF_TWO = {"catchment": ("line",), "best_places": ("spacing",)}
 """Settings that stand for the same as another that is given."""
+PLAIN = np.random.default_rng(22).normal(size=(60, 70)).cumsum(0).cumsum(1).astype(np.float32)
 KNOWN = {
     "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
     "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0,
@@ -56,7 +57,8 @@ KNOWN = {
 
 _BUND = "pond pond_curve"
 _PLACED = "best_places catchment flow_path horizon horizon_angle horizon_line mast_height sight_line sight_stretches viewshed which_see"
-_FLAT = "aspect blind_patches contours curvature hillshade horizon_line landform ridges_valleys several_lights slope stream_power wetness"
+_BY_DIFFERENCES = " ".join(n for n, k in KINDS.items() if k.reach is NEIGHBOURS and n not in ("roughness", "ruggedness"))
+_FLAT = f"blind_patches contours horizon_line landform ridges_valleys stream_power wetness {_BY_DIFFERENCES}"
 REFUSED = {
     "rough": _BUND,
     "level": f"classify contours hypsometry ridges_valleys {_BUND}",
@@ -170,7 +172,7 @@ def test_a_step_runs_on_a_plain_ground(name):
     """On a rough metric ground in metres, whatever can be asked is answered."""
     kind = KINDS[name]
     try:
-        assert outcome_of(kind, surface((rng.normal(size=(60, 70)).cumsum(0).cumsum(1)).astype(np.float32))).figure
+        assert outcome_of(kind, surface(PLAIN)).figure
     except MossError as error:
         pytest.fail(f"{name}: {error}")
 

@@ -97,7 +97,9 @@ NOT_IN_A_LARGER_FRAME = {"tessellate", "crop", "rasterize", "merge", "reproject"
 
 def tried(name: str, guise: str) -> bool:
     """Whether a step's result must go with a guise of the ground."""
-    return name not in NOT_IN_A_LARGER_FRAME if guise == "laid into no-data" else name not in ANCHORED
+    if guise == "laid into no-data":
+        return name not in NOT_IN_A_LARGER_FRAME
+    return name not in ANCHORED and "bearing" not in KINDS[name].settings.listed()  # a bearing that is asked for stays as it is
 
 
 @pytest.mark.parametrize(("name", "guise"), [(n, g) for n in sorted(KINDS) for g in sorted(TURNS) if tried(n, g)])

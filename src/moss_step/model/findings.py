@@ -30,7 +30,17 @@ FINDINGS: dict[str, tuple[str, int]] = {
     "cell_height": ("Cell height", ASIDE), "evaluations": ("Sets or gains worked out", ASIDE), "edge_share": ("Fed from the edge", ASIDE),
     "detail": ("Ground that makes a line", ASIDE), "min_area": ("Ground that makes a stream", ASIDE), "share_unlit": ("Unlit", ASIDE),
 }  # fmt: skip
-"""Title and rank of every number that a step may tell."""
+"""Title and rank of every number that a step may tell: those that several steps share, and what steps declare beside."""
+
+
+def declared(name: str, title: str, rank: int) -> str:
+    """Give a number of a step's own its title and rank, where the step is declared; gives the name.
+
+    Raises KeyError when it means something else already.
+    """
+    if FINDINGS.setdefault(name, (title, rank)) != (title, rank):
+        raise KeyError(f"'{name}' is '{FINDINGS[name][0]}' already.")
+    return name
 
 
 @dataclass(frozen=True)
@@ -45,7 +55,7 @@ class Finding:
     def __post_init__(self) -> None:
         """Refuse a number without a title."""
         if self.name not in FINDINGS:
-            raise KeyError(f"'{self.name}' is no finding: give it a title and a rank in FINDINGS.")
+            raise KeyError(f"'{self.name}' is no finding: declare it, or give it a title and a rank in FINDINGS.")
 
     @property
     def title(self) -> str:
