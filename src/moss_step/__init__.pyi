@@ -181,6 +181,14 @@ def drain_height(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def exposure(
+    dem: Result | Value | str | Path,
+    *,
+    bearing: float = 0.0,
+    weigh: Literal["facing", "slope"] = "facing",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def fill_depressions(
     dem: Result | Value | str | Path,
     *,

@@ -1,0 +1,33 @@
+"""How far the ground faces a bearing: towards the north, a wind, or the afternoon sun."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.units import NONE
+from moss_step.science.relief.gradient import aspect, slope
+
+Weigh = Literal["facing", "slope"]
+_ROWS = 256
+
+
+def exposure(dem: Surface, bearing: float, weigh: Weigh = "facing", progress: Progress | None = None) -> Surface:
+    """Cosine of the angle between the way that a cell faces and a bearing: 1 towards it, -1 away from it, 0 across it and on flat ground.
+
+    ``bearing`` in degrees clockwise from grid north; 0 gives northness and 90 eastness (common practice). With ``slope`` it is multiplied by
+    the sine of the slope: the part of the surface's normal that points along the bearing, so that gentle ground counts little. float32 of
+    the frame's shape. Raises MossError for grids of fewer than 2 x 2 cells.
+    """
+    progress = progress or silent()
+    facing = aspect(dem, progress=progress.part(0.0, 0.4)).values
+    steep = slope(dem, progress=progress.part(0.4, 0.8)).values if weigh == "slope" else None
+    made = np.empty(dem.frame.shape, np.float32)
+    for first, last in progress.part(0.8, 1.0).blocks(dem.frame.rows, _ROWS, "Comparing bearings"):
+        some = facing[first:last]
+        part = np.where(some < 0, np.float32(0.0), np.cos(np.radians(some - np.float32(bearing))))
+        made[first:last] = part if steep is None else part * np.sin(np.radians(steep[first:last]))
+    return Surface(made, dem.frame, NONE, "exposure")
