@@ -172,9 +172,12 @@ def test_a_step_runs_on_a_plain_ground(name):
     """On a rough metric ground in metres, whatever can be asked is answered."""
     kind = KINDS[name]
     try:
-        assert outcome_of(kind, surface(PLAIN)).figure
+        outcome = outcome_of(kind, surface(PLAIN))
     except MossError as error:
         pytest.fail(f"{name}: {error}")
+    assert outcome.figure
+    columns = getattr(outcome.value, "columns", {})
+    assert [n for n, v in columns.items() if v.dtype.kind == "f" and np.isinf(v).any()] == [], "an infinite value is no value"
 
 
 @pytest.mark.parametrize("name", sorted(KINDS))

@@ -247,9 +247,8 @@ def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.nda
 
 
 def _of_outline(geometry: np.ndarray, columns: dict[str, np.ndarray], frame: Frame) -> dict[str, np.ndarray]:
-    perimeter = frame.lengths(geometry)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        form = columns["area_m2"] / columns["longest_path_m"] ** 2  # Horton 1932
+    perimeter, longest = frame.lengths(geometry), columns["longest_path_m"]
+    form = columns["area_m2"] / np.where(longest > 0.0, longest, np.nan) ** 2  # Horton 1932; a basin of one cell has no way to divide by
     return {"perimeter_m": perimeter, "form_factor": form}
 
 
