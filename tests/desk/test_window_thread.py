@@ -4,12 +4,15 @@ import json
 import os
 import subprocess
 import sys
+import threading
+import time
 from pathlib import Path
 
 import pytest
 
 from moss_step.desk.runner import Helper
 from moss_step.model.errors import MossError
+from moss_step.steps.catalogue import catalogue
 
 ROOT = Path(__file__).parents[2]
 
@@ -30,8 +33,6 @@ def test_the_window_touches_no_file_and_compiles_nothing_in_its_own_thread(tmp_p
 
 
 def test_an_answer_is_waited_for_while_the_window_is_painted(qtbot):
-    import threading
-    import time
 
     from PySide6.QtCore import QTimer
 
@@ -57,3 +58,18 @@ def test_an_answer_is_waited_for_while_the_window_is_painted(qtbot):
         helper.now(lambda: 1 / 0)
     assert helper.waiting == 0
     helper.close()
+
+
+def test_the_header_rests_when_the_steps_have_ended_whatever_is_written_meanwhile(demo, qtbot, settle):
+    begun = threading.Event()
+    demo.work.files.ask(lambda: (begun.set(), time.sleep(1.0)), lambda _: None)
+    begun.wait(5)
+    made = demo.work.add_step("roughness", {"dem": "ground"}, {})
+    qtbot.waitUntil(lambda: demo.work.state(made) == "done", timeout=5000)
+    settle(demo)
+    assert demo.header.stop.isHidden(), "nothing runs that could be stopped"
+
+
+def test_the_steps_that_are_used_most_stand_first_on_their_bench(demo):
+    benches = {b: [k.kind for k in catalogue().values() if k.bench == b] for b in ("shape", "water", "sight", "classes")}
+    assert {b: kinds[0] for b, kinds in benches.items()} == {"shape": "slope", "water": "depressions", "sight": "viewshed", "classes": "classify"}

@@ -478,7 +478,7 @@ class Work(QObject):
 
     def _on_ended(self) -> None:
         self.results.emit()
-        if not self.busy:
+        if not (self._main.busy or self._side.busy):
             self.idle.emit()
 
     def _write_autosave(self) -> None:

@@ -16,12 +16,12 @@ BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork"
 
 @lru_cache(maxsize=1)
 def catalogue() -> dict[str, StepKind]:
-    """Every step by its kind, in the order of the benches."""
+    """Every step by its kind, in the order of the benches, staples first."""
     found: list[StepKind] = []
     for module in pkgutil.iter_modules(steps.__path__):
         loaded = importlib.import_module(f"{steps.__name__}.{module.name}")
         found += [v for v in vars(loaded).values() if isinstance(v, StepKind)]
-    found.sort(key=lambda s: BENCHES.index(s.bench))
+    found.sort(key=lambda s: (BENCHES.index(s.bench), s.staple))
     return {s.kind: s for s in found}
 
 

@@ -120,6 +120,7 @@ classify = StepKind(
     settings=ClassifySettings,
     gives="classes",
     run=_classify,
+    staple=1,
     reach=cell_when(lambda s: s.rules not in COUNTED),
     memory=18,
     label=lambda s, names: f"Classes of {names['surface']}",

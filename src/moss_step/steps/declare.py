@@ -141,6 +141,8 @@ class StepKind:
     memory: float | Callable[[Any, Inputs], float] = 0.0
     """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest grid among these, or in all, as a
     function of settings and inputs says. ``benchmarks.every_step`` measures them, and a test holds them against it."""
+    staple: int = 99
+    """Place among the steps of its bench, for those that are used most: they stand first, in this order."""
     reach: Reach = WHOLE
     """How far it looks from a cell. A local one is held against runs on parts of a ground by a test."""
     retired: tuple[str, ...] = ()

@@ -45,6 +45,7 @@ curvature = StepKind(
     help="Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans 1980).",
     words=("convexity", "concavity", "bend", "profile curvature", "plan curvature", "convergence", "divergence"),
     inputs=(DEM,), settings=CurvatureSettings, gives="surface", run=_curvature,
+    staple=4,
     reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"{s.kind.capitalize()} curvature of {names['dem']}",

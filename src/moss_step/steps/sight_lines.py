@@ -79,6 +79,7 @@ sight_line = StepKind(
     words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="chart", run=_sight_line,
+    staple=2,
     reach=RAYS,
     memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",

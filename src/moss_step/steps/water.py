@@ -83,6 +83,7 @@ depressions = StepKind(
     help="Areas that would fill before they spill, with depth, area, volume, level and the point where each spills.",
     words=("sinks", "pits", "hollows", "closed depressions", "potholes", "lakes", "ponding"),
     inputs=(DEM,), settings=DepressionSettings, gives="shapes", run=_depressions,
+    staple=1,
     memory=100,
     label=lambda s, names: f"Depressions of {names['dem']}",
 )  # fmt: skip
@@ -126,6 +127,7 @@ fill_depressions = StepKind(
     help="Raises depressions to where they spill, level or with a gradient; deep or large ones can stay as lakes.",
     words=("fill sinks", "pit removal", "hydrological conditioning", "depressionless", "sinks"),
     inputs=(DEM,), settings=FillDepressionSettings, gives="surface", run=_fill,
+    staple=2,
     memory=40,
     label=lambda s, names: f"{names['dem']}, depressions filled" + (", change" if s.result == "change" else ""),
 )  # fmt: skip
@@ -178,6 +180,7 @@ flow_directions = StepKind(
     "away from higher and toward lower ground (Barnes et al. 2014).",
     words=("d8", "d-infinity", "flow direction", "aspect of flow", "receiver", "routing"),
     inputs=(DEM,), settings=DirectionSettings, gives="surface", run=_flow_directions,
+    staple=3,
     memory=24,
     label=lambda s, names: f"Flow directions of {names['dem']}",
 )  # fmt: skip
@@ -228,6 +231,7 @@ flow_accumulation = StepKind(
     words=("upslope area", "contributing area", "catchment area", "drainage area", "runoff", "flow accumulation"),
     inputs=(DEM, InputSpec("weights", "surface", "Weights", "Rain or runoff per cell, added up downstream.", optional=True)),
     settings=AccumulationSettings, gives="surface", run=_accumulation,
+    staple=4,
     memory=45,
     label=lambda s, names: f"Flow accumulation of {names['dem']}, {s.method}",
     look={"ramp": "water"},
@@ -295,6 +299,7 @@ streams = StepKind(
     help="Connected lines where enough ground drains, with Strahler, Shreve and Horton orders, length, drop, gradient and sinuosity.",
     words=("channel network", "drainage network", "stream order", "rivers", "strahler", "shreve", "junctions", "gullies"),
     inputs=(DEM,), settings=StreamSettings, gives="shapes", run=_streams,
+    staple=5,
     memory=66,
     label=lambda s, names: f"{'Streams' if s.result == 'lines' else 'Stream nodes'} of {names['dem']}",
     look={"column": "strahler", "method": "unique", "ramp": "water"},
@@ -359,6 +364,7 @@ basins = StepKind(
     help="Divides the whole ground by outlet, with pools deeper than a limit as ends of their own; figures of each basin.",
     words=("watersheds", "drainage basins", "sub-basins", "divides", "pool depth", "catchments"),
     inputs=(DEM,), settings=BasinSettings, gives="shapes", run=_basins,
+    staple=6,
     memory=53,
     label=lambda s, names: f"Basins of {names['dem']}" + (f", pools from {s.min_depth:g}" if s.min_depth is not None else ""),
     look={"column": "name", "method": "unique", "opacity": 0.6},
@@ -446,6 +452,7 @@ catchment = StepKind(
     help="All the ground that drains to points, to a line drawn across a valley, or to areas, with its figures.",
     words=("watershed", "pour point", "upslope area", "drainage area", "contributing area", "dam site"),
     inputs=(DEM, _OUTLETS), settings=CatchmentSettings, gives="shapes", run=_catchment,
+    staple=7,
     memory=36,
     label=lambda s, names: f"Catchment in {names['dem']}",
 )  # fmt: skip
@@ -505,6 +512,7 @@ flow_path = StepKind(
     words=("trace", "raindrop", "downstream trace", "drainage path", "longest flow path", "upstream"),
     inputs=(DEM, InputSpec("starts", "shapes", "Starts", "Points to start from.", optional=True)),
     settings=PathSettings, gives="shapes", run=_flow_path,
+    staple=8,
     memory=34,
     label=lambda s, names: f"Flow path {s.side} in {names['dem']}",
 )  # fmt: skip

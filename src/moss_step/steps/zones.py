@@ -335,6 +335,7 @@ zone_statistics = StepKind(
         InputSpec("surface", "surface", "Surface", "The values."),
     ),
     settings=ZoneSettings, gives="shapes", run=_zone_statistics,
+    staple=5,
     memory=_zone_memory,
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
 )  # fmt: skip
