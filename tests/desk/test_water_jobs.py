@@ -46,6 +46,7 @@ def test_the_bench_opens_with_the_path_of_the_pointer_and_a_click_keeps_it(wet, 
     assert window.benches["water"].panel.kind.kind == "flow_path"
     assert "Click on the plan" in window.benches["water"].panel.note.text
     point(window, 412_600, 5_871_500)
+    settle(window)
     live = window.plan.view.live
     x, y = live.marks[0]
     cell = trace.cell_at(drainage.dem, x, y)
