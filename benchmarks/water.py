@@ -37,8 +37,8 @@ def lines(z: np.ndarray) -> list[Line]:
 def _memory(z: np.ndarray) -> Line:
     """Measured before anything else: memory that was let go and not given back would hide what is taken."""
     dem = _surface(z)
-    drainage._prepared(_surface(z[:256, :256].copy()), silent())
-    more = peak_extra_bytes(lambda: drainage._prepared(dem, silent())) / z.size
+    drainage.work_out(_surface(z[:256, :256].copy()), silent())
+    more = peak_extra_bytes(lambda: drainage.work_out(dem, silent())) / z.size
     return Line("memory while preparing 16 million cells, beside the ground", f"{more:.1f} bytes a cell", "", "at most 12", more <= 12)
 
 
@@ -89,8 +89,8 @@ def _whole(z: np.ndarray) -> list[Line]:
 
 
 def _live(dem: Surface) -> list[Line]:
-    prepared = drainage._prepared(dem, silent())
-    took = best(lambda: drainage._prepared(dem, silent()), 2)
+    prepared = drainage.work_out(dem, silent())
+    took = best(lambda: drainage.work_out(dem, silent()), 2)
     lengths = trace.flow_lengths(prepared)
     far = int(np.nanargmax(lengths))
     path = best(lambda: trace.centres(prepared, trace.path_down(prepared.ways, far)))
@@ -135,9 +135,9 @@ def growth() -> str:
     sizes, times = [], []
     for side in SIDES:
         dem = _surface(rough_ground(side))
-        drainage._prepared(dem, silent())
+        drainage.work_out(dem, silent())
         start = time.perf_counter()
-        drainage._prepared(dem, silent())
+        drainage.work_out(dem, silent())
         sizes.append(dem.values.size)
         times.append(time.perf_counter() - start)
     power = float(np.polyfit(np.log(sizes), np.log(times), 1)[0])
