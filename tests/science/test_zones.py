@@ -20,6 +20,7 @@ from moss_step.science.zones.outlines import classes_to_areas, mask_surface, pat
 from moss_step.science.zones.statistics import STATISTICS, class_areas, zone_statistics
 from moss_step.science.zones.tessellate import tessellate
 from tests.conftest import UTM, plane, surface
+from tests.grounds import GROUNDS
 
 
 def random_classes(seed=0, shape=(60, 80)):
@@ -218,3 +219,20 @@ def test_values_in_order_are_those_of_one_sort(monkeypatch):
         assert_allclose(np.bincount(np.searchsorted(np.unique(ours), ours), theirs), np.bincount(np.unique(values, return_inverse=True)[1], weights))
         assert_array_equal(ordering.in_order(silent(), values)[0], ours)
     assert len(heard) > 100
+
+
+@pytest.mark.parametrize("name", GROUNDS)
+def test_statistics_by_coverage_are_those_of_the_mirrored_ground(name):
+    """On every common ground: cells 1:4, degrees, holes and a rim, feet, small relief on a large base; turned south up with its zones."""
+    ground = GROUNDS[name]
+    west, south, east, north = ground.frame.box
+    zones = np.array([shapely.box(west + 3.3 * ground.frame.dx, south, east - 1.7 * ground.frame.dx, (2 * south + north) / 3)], object)
+    turned = shapely.transform(zones, lambda xy: np.column_stack([xy[:, 0], south + north - xy[:, 1]]))
+    wanted = ["count", "mean", "std", "min", "max", "median", "p10", "variety"]
+    one, other = (
+        zone_statistics(Shapes(g, {}, ground.frame.crs), Surface(v, ground.frame, ground.unit), wanted, "coverage")
+        for g, v in ((zones, ground.values), (turned, ground.values[::-1]))
+    )
+    assert one["count"][0] > 100
+    for statistic in wanted:
+        assert_allclose(one[statistic], other[statistic], rtol=1e-6, err_msg=statistic)

@@ -69,13 +69,13 @@ def same(found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0
         for name, values in numbers(dict(one.columns)).items():
             values = values * factor if one.symbols.get(name) == "ft" else values  # noqa: PLW2901 - in the unit of the other
             if name in heights and one.symbols.get(name, "") in ("", "m", "ft"):
-                values = np.sort(values - rise)  # noqa: PLW2901
+                values = np.sort(values - rise)  # noqa: PLW2901 - as if the ground lay as low as the other
             close(values, theirs[name], name)
     else:
         assert isinstance(one, Table) and isinstance(other, Table)
         theirs = numbers(dict(other.columns))
         for name, values in numbers(dict(one.columns)).items():
-            values = values * (one.unit(name).factor / other.unit(name).factor if one.unit(name).kind == "length" else 1.0)  # noqa: PLW2901
+            values = values * (one.unit(name).factor / other.unit(name).factor if one.unit(name).kind == "length" else 1.0)  # noqa: PLW2901 - in its unit
             heights = ("height", "stage", "value", "ground", "top", "ray", "a", "b")
             close(np.sort(values - (rise if name in heights else 0.0)), theirs[name], name)
 

@@ -3,11 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from moss_step.kinds.kind import NotPlainError, Parts
+from moss_step.formats.columns_csv import table_text
+from moss_step.formats.whole import write_text
+from moss_step.kinds.kind import Columns, NotPlainError, Parts
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
+from moss_step.model.units import Unit
+
+
+def table_columns(outcome: Outcome) -> Columns:
+    """Columns of a table, or of a chart, with the symbols of their units."""
+    table = as_kind(outcome.value, Table)
+    return dict(table.columns), {n: table.unit(n).symbol for n in table.columns}
+
+
+def write_table(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
+    """Write a table, or a chart, as CSV."""
+    write_text(path, table_text(as_kind(outcome.value, Table).columns))
+
+
+def units_from(about: Mapping[str, Any]) -> dict[str, Unit]:
+    """Make units of what ``table_parts`` gave."""
+    return {n: Unit(**u) for n, u in about["units"].items()}
+
+
+def table_parts(table: Table) -> Parts:
+    """Columns with their units as plain data and arrays."""
+    about, arrays = column_parts(table.columns)
+    return {**about, "units": {n: asdict(u) for n, u in table.units.items()}}, arrays
 
 
 def column_parts(columns: Mapping[str, np.ndarray]) -> Parts:

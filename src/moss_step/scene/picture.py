@@ -45,8 +45,6 @@ class Picture:
     value: Any
     on_plan: ClassVar[bool] = True
     """Whether it lies on the ground."""
-    on_top: bool = False
-    """Whether it is drawn above all others."""
     bins: Histogram | None = None
     """How often values occur."""
 
@@ -64,6 +62,11 @@ class Picture:
     def frame(self) -> Frame | None:
         """Frame of the grid that it paints; None for what is drawn with a pen, or not at all."""
         return None
+
+    @property
+    def on_top(self) -> bool:
+        """Whether it is drawn above all others."""
+        return False
 
     @property
     def is_shade(self) -> bool:
@@ -98,6 +101,19 @@ class Picture:
     def shapes(self) -> ShapesPicture | None:
         """What is drawn with a pen."""
         return None
+
+
+@dataclass(frozen=True, eq=False)
+class OffPlanPicture(Picture):
+    """A value that has no place on the plan, as it is."""
+
+    on_plan = False
+    value: Any
+
+    @classmethod
+    def made(cls, value: Any) -> Self:
+        """Nothing is to be prepared."""
+        return cls(value)
 
 
 def class_legend(ranges: RuleSet) -> Legend:

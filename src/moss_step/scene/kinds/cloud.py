@@ -2,22 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Self
-
 from moss_step.model.cloud import Cloud
-from moss_step.scene.picture import Picture
+from moss_step.scene.picture import OffPlanPicture
 
 
-@dataclass(frozen=True, eq=False)
-class CloudPicture(Picture):
+class CloudPicture(OffPlanPicture):
     """A cloud as it is."""
 
     kind = "cloud"
-    on_plan = False
     value: Cloud
-
-    @classmethod
-    def made(cls, value: Cloud) -> Self:
-        """Nothing is to be prepared."""
-        return cls(value)

@@ -40,7 +40,7 @@ class ShapesPicture(Picture):
         return self.value.nbytes * 4 // 3 if "detail" in self.__dict__ else 0
 
     @property
-    def on_top(self) -> bool:  # type: ignore[override]
+    def on_top(self) -> bool:
         """Points and their names would be hidden below lines and areas."""
         return self.value.kind == "points"
 

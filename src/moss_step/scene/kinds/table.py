@@ -2,22 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Self
-
 from moss_step.model.table import Table
-from moss_step.scene.picture import Picture
+from moss_step.scene.picture import OffPlanPicture
 
 
-@dataclass(frozen=True, eq=False)
-class TablePicture(Picture):
+class TablePicture(OffPlanPicture):
     """A table as it is."""
 
     kind = "table"
-    on_plan = False
     value: Table
-
-    @classmethod
-    def made(cls, value: Table) -> Self:
-        """Nothing is to be prepared."""
-        return cls(value)
