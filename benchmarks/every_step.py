@@ -19,7 +19,7 @@ from pathlib import Path
 
 import numpy as np
 import psutil
-from tests.cases import KINDS, Place, given_for, inputs_for
+from tests.cases import RESULTS, Place, given_for, inputs_for
 from tests.grounds import COLS, ROWS, metric
 
 from benchmarks.measure import rough_ground
@@ -98,8 +98,8 @@ def ground_of(side: int) -> Surface:
 
 
 def measure(name: str, side: int, more: dict[str, str]) -> Told:
-    """Run one step here, with ``more`` settings than its own."""
-    kind, told = step_kind(name), Told(name, 0.0, 0.0, "", 0, 0, 0)
+    """Work out one result here, written ``step`` or ``step.name``, with ``more`` settings than the step's own."""
+    kind, told = step_kind(name.partition(".")[0]), Told(name, 0.0, 0.0, "", 0, 0, 0)
     for n in (SMALL, side):
         ground = ground_of(n)
         ground.derived.clear()
@@ -113,7 +113,7 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
         heard, peak = Listener(), Peak()
         with peak:
             try:
-                outcome = run_declared(kind, given, inputs, Progress(heard.hear))
+                outcome = kind.outcome_of(run_declared(kind, given, inputs, Progress(heard.hear)), name.partition(".")[2])
             except (MossError, MemoryError) as error:  # the table says it
                 return Told(name, time.perf_counter() - heard.begun, 0.0, "", 0, 0, 0, str(error) or type(error).__name__)
         heard.hear(1.0, "")
@@ -182,7 +182,7 @@ def main() -> int:
     parser.add_argument("--page", type=Path, help="page of the docs to write")
     asked = parser.parse_args()
     found = []
-    kinds, more = asked.kinds or list(KINDS), dict(pair.split("=", 1) for pair in asked.set)
+    kinds, more = asked.kinds or RESULTS, dict(pair.split("=", 1) for pair in asked.set)
     for told in (measure(kind, asked.side, more) for kind in kinds) if asked.here else every(kinds, asked.side, more, asked.at_most):
         print(line(told, asked.side), flush=True)
         found.append(told)

@@ -1,6 +1,6 @@
 """A case of every step of the catalogue on any ground: settings that ask the same wherever it lies, and an input of each kind."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -16,6 +16,8 @@ from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.study.engine import run_declared
 
 KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
+RESULTS = sorted(f"{n}.{r}" if r else n for n, k in KINDS.items() for r in k.results)
+"""Every result of every step, written as a step's input is: ``step`` or ``step.name``."""
 PLACES = [(11, 13), (22, 30)]
 LINE = ((6, 7), (29, 33))
 BUND = ((18, 4), (18, 30))
@@ -41,7 +43,7 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
         if control == "points" and name != "cut":
             given[name] = tuple(place(at) for at in PLACES)
         elif control == "line" and kind.kind != "catchment":
-            given[name] = sum((place(at) for at in (BUND if kind.kind in {"pond", "pond_curve"} else LINE)), ())
+            given[name] = sum((place(at) for at in (BUND if kind.kind == "pond" else LINE)), ())
         elif control == "box":
             corners = np.array([place((2.5, 3.5)), place((30.5, 35.5))])
             given[name] = (*corners.min(axis=0), *corners.max(axis=0))
@@ -95,5 +97,14 @@ def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value
     return inputs
 
 
-def run(kind: StepKind, ground: Surface, place: Place, progress: Progress | None = None, **more: object) -> Outcome:
-    return run_declared(kind, given_for(kind, place, ground) | more, inputs_for(kind, ground, place), progress or silent())
+def run(name: str, ground: Surface, place: Place, progress: Progress | None = None, **more: object) -> Outcome:
+    """Give a result of a step on a ground; ``name`` is one of ``RESULTS``."""
+    kind = KINDS[name.partition(".")[0]]
+    return result_of(name, given_for(kind, place, ground) | more, inputs_for(kind, ground, place), progress)
+
+
+def result_of(name: str, settings: Mapping[str, object], inputs: Mapping[str, Value], progress: Progress | None = None) -> Outcome:
+    """Give a result of a step, written ``step`` or ``step.name``."""
+    kind, _, result = name.partition(".")
+    step = catalogue()[kind]
+    return step.outcome_of(run_declared(step, settings, dict(inputs), progress or silent()), result)

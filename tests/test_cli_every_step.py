@@ -21,6 +21,7 @@ from tests.conftest import surface
 from tests.steps.test_any_ground import KINDS, settings_for, value_for
 
 GROUND = surface((np.random.default_rng(2).normal(size=(40, 50)).cumsum(0).cumsum(1) * 0.5).astype(np.float32))
+RESULTS = [f"{n}.{r.name}" for n, k in KINDS.items() for r in k.beside]
 RUN = sorted(n for n, k in KINDS.items() if not any(i.quantity not in ("", "elevation") or i.accepts == "table" for i in k.inputs if not i.optional))
 """Files do not say of a surface what it measures beyond its unit, so that steps on special ones are left to their own tests."""
 
@@ -74,11 +75,12 @@ def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
     return path.read_text()
 
 
-@pytest.mark.parametrize("kind", RUN)
-def test_a_step_writes_its_result_and_says_its_findings(kind, capsys, tmp_path):
-    gives = KINDS[kind].gives
+@pytest.mark.parametrize("name", [*RUN, *RESULTS])
+def test_a_step_writes_its_result_and_says_its_findings(name, capsys, tmp_path):
+    kind, _, result = name.partition(".")
+    gives = KINDS[kind].result(result).gives
     out = tmp_path / f"made{kind_named(gives).endings[0]}"
-    code, said, err = run(capsys, "do", kind, *words_for(kind, tmp_path), "-o", out, "--json")
+    code, said, err = run(capsys, "do", kind, *words_for(kind, tmp_path), "-o", f"{result}={out}" if result else out, "--json")
     assert (code, err) == (0, ""), err
     report = json.loads(said)
     assert report["kind"] == kind and report["outputs"] == [str(out)]

@@ -1,5 +1,6 @@
 """The documentation speaks of what there is: steps, their settings, files and keys."""
 
+import itertools
 import re
 import subprocess
 import sys
@@ -34,8 +35,9 @@ def test_examples_are_of_steps_that_there_are():
 @pytest.mark.parametrize("example", sorted({e for line in rows() for e in re.findall(r"`do ([^`]+)`", line)}))
 def test_an_example_names_inputs_and_settings_that_are_declared(example):
     kind, *words = re.findall(r'\w+="[^"]*"|\S+', example)
-    given = [w for w in words if "=" in w]
-    assert kind in KINDS
+    outs = [after for before, after in itertools.pairwise(words) if before == "-o"]
+    given = [w for w in words if "=" in w and w not in outs]
+    assert kind in KINDS and all(KINDS[kind].result(o.split("=")[0]) for o in outs if "=" in o)
     for name in (w.split("=", 1)[0] for w in given):
         step = KINDS[kind]
         aliases = {"observers": "at", "line": "ends"}

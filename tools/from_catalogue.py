@@ -70,8 +70,13 @@ def page() -> str:
 
 def bench_table(bench: str, steps: list[dict[str, Any]]) -> str:
     """The steps of one bench."""
-    rows = [f"| `{s['kind']}` | {s['question']} {s['help']} | {inputs_of(s)} | {settings_of(s)} | {s['gives']} |" for s in steps]
+    rows = [f"| `{s['kind']}` | {s['question']} {s['help']} | {inputs_of(s)} | {settings_of(s)} | {gives_of(s)} |" for s in steps]
     return f"\n## {bench.capitalize()}\n\n| step | what for | inputs | settings | gives |\n| --- | --- | --- | --- | --- |\n" + "\n".join(rows) + "\n"
+
+
+def gives_of(step: dict[str, Any]) -> str:
+    """Kinds of the results, the main one first."""
+    return ", ".join([step["gives"], *(f"`{r['name']}` {r['gives']}" for r in step["results"])])
 
 
 def inputs_of(step: dict[str, Any]) -> str:

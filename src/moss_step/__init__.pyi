@@ -65,7 +65,6 @@ def breach(
     dem: Result | Value | str | Path,
     *,
     most_cells: int = 50,
-    result: Literal["ground", "change"] = "ground",
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -195,7 +194,6 @@ def fill_depressions(
     gradient: float = 0.0,
     keep_depth: float | None = None,
     keep_area: float | None = None,
-    result: Literal["ground", "change"] = "ground",
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -309,27 +307,6 @@ def horizon_angle(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
-def horizon_line(
-    dem: Result | Value | str | Path,
-    observers: Result | Value | str | Path | None = None,
-    obstacles: Result | Value | str | Path | None = None,
-    barriers: Result | Value | str | Path | None = None,
-    *,
-    at: Sequence[Sequence[float]] | str | None = None,
-    observer_height: float = 1.7,
-    own: str | None = None,
-    reach: float | None = None,
-    near: float = 0.0,
-    bearing_from: float = 0.0,
-    bearing_to: float = 360.0,
-    absolute: bool = False,
-    curvature: bool = True,
-    refraction: float = 0.13,
-    barrier_height: float = 10.0,
-    bearings: int = 360,
-    progress: Callable[[float, str], None] | None = None,
-) -> Result: ...
-
 def hypsometry(
     dem: Result | Value | str | Path,
     area: Result | Value | str | Path | None = None,
@@ -422,15 +399,6 @@ def polygonize(
 ) -> Result: ...
 
 def pond(
-    dem: Result | Value | str | Path,
-    bund: Result | Value | str | Path | None = None,
-    *,
-    line: Sequence[float] | str | None = None,
-    crest: float,
-    progress: Callable[[float, str], None] | None = None,
-) -> Result: ...
-
-def pond_curve(
     dem: Result | Value | str | Path,
     bund: Result | Value | str | Path | None = None,
     *,
@@ -545,21 +513,6 @@ def sight_line(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
-def sight_stretches(
-    dem: Result | Value | str | Path,
-    line: Result | Value | str | Path | None = None,
-    obstacles: Result | Value | str | Path | None = None,
-    barriers: Result | Value | str | Path | None = None,
-    *,
-    ends: Sequence[float] | str | None = None,
-    observer_height: float = 1.7,
-    target_height: float = 0.0,
-    curvature: bool = True,
-    refraction: float = 0.13,
-    barrier_height: float = 10.0,
-    progress: Callable[[float, str], None] | None = None,
-) -> Result: ...
-
 def slope(
     dem: Result | Value | str | Path,
     *,
@@ -590,7 +543,6 @@ def streams(
     *,
     min_area: float | None = None,
     slope_exponent: float = 0.0,
-    result: Literal["lines", "nodes"] = "lines",
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

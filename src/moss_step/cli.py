@@ -10,13 +10,16 @@ import signal
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from moss_step import __version__
 from moss_step.formats.whole import printable
 from moss_step.model.errors import AskedWronglyError, MossError, fault_text
 from moss_step.model.progress import Progress
 from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_ourselves, stand_in_for_closed
+
+if TYPE_CHECKING:
+    from moss_step.steps.declare import StepKind
 
 DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
 
@@ -36,10 +39,11 @@ def _parser() -> argparse.ArgumentParser:
     commands.add_parser("demo", help="open the window with Harrow Moss")
     listed = commands.add_parser("steps", help="list every step with its inputs and settings")
     listed.add_argument("--json", action="store_true", help="print the catalogue as JSON")
-    done = commands.add_parser("do", help="run one step", description="Run one step: KIND [name=value ...] -o OUT")
+    done = commands.add_parser("do", help="run one step", description="Run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]")
     done.add_argument("kind")
     done.add_argument("given", nargs="*", metavar="name=value", help="an input (a path) or a setting")
-    done.add_argument("-o", "--out", type=Path, required=True, help="file to write; its ending chooses the format")
+    written = "file to write, of the main result or of a named one; its ending chooses the format"
+    done.add_argument("-o", "--out", action="append", required=True, metavar="[name=]OUT", help=written)
     done.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run = commands.add_parser("run", help="run a whole study")
     run.add_argument("study", type=Path)
@@ -141,6 +145,8 @@ def _steps(asked: argparse.Namespace) -> int:
         print(f"{step['kind']:<16} {step['question']}  [{step['bench']}]")
         for line in [*names, *(_setting_line(s) for s in step["settings"])]:
             print(f"    {line}=")
+        for result in step["results"]:
+            print(f"    -o {result['name']}=  ({result['title'].lower()})")
     return DONE
 
 
@@ -157,31 +163,50 @@ def _do(asked: argparse.Namespace) -> int:
 
     step = step_kind(asked.kind)
     given = dict(_pair(text) for text in asked.given)
-    check_ending(asked.out, kind_named(step.gives))
-    check_not_a_source(asked.out, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings])
+    targets = _targets(step, asked.out)
+    for result, path in targets.items():
+        check_ending(path, kind_named(step.result(result).gives))
+        check_not_a_source(path, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings])
     with _ProgressBar() as progress:
-        outcome, name = do_step(step, given, progress)
-        hand_on(outcome, name, asked.out, progress)
-    report = {
-        "kind": step.kind,
-        "outputs": [str(asked.out)],
-        "findings": [f.as_json() for f in outcome.findings],
-        "warnings": list(outcome.warnings),
-    }
+        results = do_step(step, given, progress, targets)
+        for result, path in targets.items():
+            hand_on(*results[result], path, progress)
+    outcomes = [outcome for outcome, _ in results.values()]
+    warnings = dict.fromkeys(w for o in outcomes for w in o.warnings)
     if asked.json:
-        print(json.dumps(report))
+        findings = [f.as_json() for f in dict.fromkeys(f for o in outcomes for f in o.findings)]
+        print(json.dumps({"kind": step.kind, "outputs": [str(p) for p in targets.values()], "findings": findings, "warnings": list(warnings)}))
         return DONE
-    print(f"{name}: {outcome.figure} -> {asked.out}")
-    for warning in outcome.warnings:
+    for result, path in targets.items():
+        outcome, name = results[result]
+        print(f"{name}: {outcome.figure} -> {path}")
+    for warning in warnings:
         print(f"  note: {warning}")
     return DONE
+
+
+def _targets(step: StepKind, outs: Sequence[str]) -> dict[str, Path]:
+    """Where each result goes, by its name: ``OUT`` for the main one, ``name=OUT`` for another.
+
+    Raises AskedWronglyError for a name that the step does not give, a result that is asked for twice, and two that would share a file.
+    """
+    found: dict[str, Path] = {}
+    for text in outs:
+        name, mark, path = text.partition("=")
+        name, path = (name, path) if mark and name.isidentifier() else ("", text)
+        if step.result(name).name in found:
+            raise AskedWronglyError(f"-o {text}: {name or 'the main result'} goes to {found[name]} already.", "Write each result once.")
+        found[name] = Path(path)
+    if len({p.resolve() for p in found.values()}) < len(found):
+        raise AskedWronglyError("Two results would be one file.", "Give each a name of its own.")
+    return found
 
 
 def _run(asked: argparse.Namespace) -> int:
     from moss_step.formats.whole import sweep, write_text
     from moss_step.kinds.registry import kind_of
     from moss_step.study.engine import Engine
-    from moss_step.study.graph import file_name
+    from moss_step.study.graph import file_name, step_of
     from moss_step.study.hand_on import check_not_a_source, hand_on
     from moss_step.study.held import Held
     from moss_step.study.record import lineage
@@ -198,23 +223,29 @@ def _run(asked: argparse.Namespace) -> int:
     sources = study.source_files
     engine, outputs, findings, warnings = Engine(), [], [], []
     with _ProgressBar() as progress:
-        for step in study.in_order():
-            outcome = engine.run_or_raise(study, step.id, progress)
-            findings += [{"step": step.id, **f.as_json()} for f in outcome.findings]
-            warnings += [f"{study.name_of(step.id)}: {w}" for w in outcome.warnings]
-            if not step.inputs:
+        for ref in study.refs(asked=False):
+            try:
+                outcome = engine.run_or_raise(study, ref, progress)
+            except MossError as error:
+                if engine.said(study, step_of(ref)) is None or engine.failure(study, ref) is None:
+                    raise
+                warnings.append(f"{study.name_of(ref)} was not written. {error}")  # its step has its main result all the same
                 continue
-            base = folder / f"{step.id}_{file_name(study.name_of(step.id))}"
+            findings += [{"step": ref, **f.as_json()} for f in outcome.findings]
+            warnings += [f"{study.name_of(ref)}: {w}" for w in outcome.warnings]
+            if not study.step(ref).inputs:
+                continue
+            base = folder / f"{ref.replace('.', '_')}_{file_name(study.name_of(ref))}"
             if not base.resolve().is_relative_to(folder.resolve()):
-                raise MossError(f"The result of '{step.id}' would lie outside {folder}.", "Give the step another id.")
+                raise MossError(f"The result '{ref}' would lie outside {folder}.", "Give the step another id.")
             kind = kind_of(outcome.value)
             for ending in (kind.endings[0], *kind.beside):
                 target = base.with_name(base.name + ending)
                 check_not_a_source(target, sources)
-                hand_on(outcome, study.name_of(step.id), target, progress)
+                hand_on(outcome, study.name_of(ref), target, progress)
                 outputs.append(str(target))
             record = base.with_name(base.name + ".txt")
-            write_text(record, lineage(study, step.id, engine))
+            write_text(record, lineage(study, ref, engine))
             outputs.append(str(record))
     write_text(state, json.dumps({"study": str(asked.study), "complete": True, "outputs": [Path(o).name for o in outputs]}, indent=1) + "\n")
     if asked.json:

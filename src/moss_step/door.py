@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from types import NoneType, UnionType
 from typing import Any, Literal, Union, get_args, get_origin
@@ -36,6 +37,17 @@ class Result:
     warnings: tuple[str, ...] = ()
     sources: tuple[str, ...] = ()
     """Files that it came from: none of them can be written over."""
+    beside: Mapping[str, Callable[[], Result]] = field(default_factory=dict, repr=False)
+    """Further results by name; ``result["name"]`` gives one."""
+
+    def __getitem__(self, name: str) -> Result:
+        """Give a result beside the main one, worked out now.
+
+        Raises AskedWronglyError when there is none of this name.
+        """
+        if name not in self.beside:
+            raise AskedWronglyError(f"{self.name} has no result '{name}' beside it.", f"It has: {', '.join(self.beside) or 'none'}.")
+        return self.beside[name]()
 
     @property
     def array(self) -> np.ndarray:
@@ -103,13 +115,24 @@ def function_of(step: StepKind) -> Callable[..., Result]:
         sources += [str(settings[n]) for n in step.file_settings if n in settings]
         outcome = run_declared(step, settings, values, progress)
         name = step.label(step.checked(settings), names)
-        return Result(outcome.value, name, outcome.figure, outcome.findings, outcome.warnings, tuple(sources))
+        return _result(step, outcome, name, tuple(sources))
 
     run.__name__ = run.__qualname__ = step.kind
     run.__module__ = "moss_step"
     run.__doc__ = documented(step)
     vars(run)["__signature__"] = signature  # read by help() and editors
     return run
+
+
+def _result(step: StepKind, main: Outcome, name: str, sources: tuple[str, ...]) -> Result:
+    """The results of a run as Python gets them."""
+
+    def one(result: str) -> Result:
+        outcome = step.outcome_of(main, result)
+        beside = {r.name: partial(one, r.name) for r in step.beside} if not result else {}
+        return Result(outcome.value, step.name_of(result, name), outcome.figure, outcome.findings, outcome.warnings, sources, beside)
+
+    return one("")
 
 
 def _is_further(step: StepKind, name: str) -> bool:
@@ -140,10 +163,10 @@ def _signature(step: StepKind) -> inspect.Signature:
         wanted, default = (f"{Given} | None", None) if spec.optional else (Given, inspect.Parameter.empty)
         parameters.append(inspect.Parameter(spec.name, place, annotation=wanted, default=default))
     settings = sorted(step.settings.listed().items(), key=lambda item: item[0] not in step.file_settings)
-    for name, field in settings:
+    for name, about in settings:
         by_place = name in step.file_settings
-        default = inspect.Parameter.empty if field.is_required() else field.default
-        parameters.append(inspect.Parameter(name, place if by_place else word, annotation=words_of(field.annotation), default=default))
+        default = inspect.Parameter.empty if about.is_required() else about.default
+        parameters.append(inspect.Parameter(name, place if by_place else word, annotation=words_of(about.annotation), default=default))
     if step.further is not None:
         parameters.append(inspect.Parameter("inputs", inspect.Parameter.VAR_KEYWORD, annotation=Given))
     tell = inspect.Parameter("progress", word, annotation="Callable[[float, str], None] | None", default=None)
@@ -187,6 +210,7 @@ def documented(step: StepKind) -> str:
             lines.append(f"    {row['name']}: {row['help']}{unit}{default}")
         lines.append("")
     lines.append(f"Gives {kind_named(step.gives).noun}. Raises MossError.")
+    lines += [f"Beside it [{r.name!r}]: {kind_named(r.gives).noun}. {r.help}" for r in step.beside]
     return "\n".join(lines)
 
 

@@ -13,9 +13,9 @@ def a_sight_line(window) -> str:
 
 
 def test_what_has_no_place_on_the_plan_is_not_offered_in_the_key(demo, settle):
-    made = a_sight_line(demo)
+    made = demo.work.add_step("hypsometry", {"dem": "ground"}, {})
     settle(demo)
-    assert demo.work.study.key_row(made) is None and "Sight line" not in texts(demo.plan.key)
+    assert demo.work.study.key_row(made) is None and "Hypsometr" not in texts(demo.plan.key)
     card = demo.trail.cards[made]
     keep = next(a for a in card.menu().actions() if a.text().startswith("Take into the Key"))
     assert not keep.isEnabled()
@@ -23,7 +23,7 @@ def test_what_has_no_place_on_the_plan_is_not_offered_in_the_key(demo, settle):
     assert demo.work.study.key_row(made) is None and "no place on the plan" in demo.plan.message.text
     demo.work.do(demo.work.study.with_key_row(KeyRow(step=made)), "As an older study has it")
     settle(demo)
-    assert "Sight line" not in texts(demo.plan.key)
+    assert "Hypsometr" not in texts(demo.plan.key)
 
 
 def test_all_curves_of_a_chart_are_drawn_each_as_high_as_it_is(demo, settle):

@@ -7,14 +7,14 @@ import pytest
 from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows, finding_text
 from moss_step.model.findings import FINDINGS, Finding, declared
 from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
-from tests.cases import KINDS, as_is, run
+from tests.cases import RESULTS, as_is, run
 from tests.grounds import metric, relief
 
 
-@pytest.mark.parametrize("name", sorted(KINDS))
+@pytest.mark.parametrize("name", RESULTS)
 def test_no_number_of_a_step_is_left_out(name):
     ground = metric(relief(21))
-    findings = run(KINDS[name], ground, as_is(ground)).findings
+    findings = run(name, ground, as_is(ground)).findings
     rows = finding_rows(findings)
     own = [f for f in findings if not f.of]
     assert len(rows) >= len(own) and {f.title for f in own} <= {title for title, _ in rows}
@@ -30,8 +30,8 @@ def test_titles_are_words_and_no_two_findings_of_a_step_have_one_title():
     for name, (title, rank) in FINDINGS.items():
         assert title[0].isupper() and "_" not in title and rank in (0, 1, 2), name
     ground = metric(relief(21))
-    for name in sorted(KINDS):
-        titles = [f.title for f in run(KINDS[name], ground, as_is(ground)).findings if not f.of]
+    for name in RESULTS:
+        titles = [f.title for f in run(name, ground, as_is(ground)).findings if not f.of]
         assert len(titles) == len(set(titles)), name
 
 

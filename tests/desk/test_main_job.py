@@ -74,7 +74,7 @@ def test_from_grid_to_class_areas_and_back(window, settle, tmp_path, hills_tif, 
     assert not window.work.unsaved
     QTest.mouseClick(window.header.benches["sheet"], Qt.MouseButton.LeftButton)
     sheet = window.benches["sheet"]
-    assert sheet.step_id == classes
+    assert sheet.ref == classes
     for ending in (".tif", ".csv"):
         sheet.write(tmp_path / f"classes{ending}")
         settle(window)

@@ -126,10 +126,10 @@ def test_a_stored_gradient_survives_another_change(window, settle, tmp_path):
     settle(window)
     window.work.choose(step)
     settle(window)
-    fill(window, settle, "result", "change")
+    fill(window, settle, "keep_depth", "3")
     press(window.benches[window.bench], "Apply the change")
     settle(window)
-    assert window.work.study.step(step).settings == {"gradient": 0.0004, "result": "change"}
+    assert window.work.study.step(step).settings == {"gradient": 0.0004, "keep_depth": 3.0}
 
 
 def test_a_class_map_from_a_ready_set_shows_its_classes_with_areas(demo_facing, settle):

@@ -13,6 +13,7 @@ from moss_step.science.sight.rays import EARTH_RADIUS
 from moss_step.science.sight.viewshed import Observer, horizon_angles, mast_heights, prepare_sight, seen_by
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
+from tests.cases import result_of
 from tests.conftest import surface
 from tests.grounds import GROUNDS, in_degrees, metric, relief
 
@@ -77,12 +78,8 @@ def test_a_horizon_heeds_its_limits():
     assert sorted(part["bearing"]) == [0, 10, 20, 30, 300, 310, 320, 330, 340, 350]
     whole = horizon(dem, (15, 18), bearing_from=90.0, bearing_to=90.0, bearings=36)
     assert len(whole["bearing"]) == 36
-    line = run_declared(
-        catalogue()["horizon_line"],
-        {"at": ((dem.frame.x_of(18), dem.frame.y_of(15)),), "bearing_from": 300.0, "bearing_to": 30.0, "bearings": 36},
-        {"dem": dem},
-        silent(),
-    ).value
+    at = ((dem.frame.x_of(18), dem.frame.y_of(15)),)
+    line = result_of("horizon.skyline", {"at": at, "bearing_from": 300.0, "bearing_to": 30.0, "bearings": 36}, {"dem": dem}).value
     assert isinstance(line, Shapes) and not line.geometry[0].is_closed
 
 
@@ -106,7 +103,7 @@ def test_a_step_lists_only_what_it_heeds():
     """What would count for nothing is refused, in settings and in an observer's own values."""
     dem, listed = metric(relief(4)), catalogue()["mast_height"].settings.listed()
     assert not {"target_height", "down", "up"} & set(listed)
-    for kind in ("mast_height", "horizon", "horizon_line"):
+    for kind in ("mast_height", "horizon"):
         with pytest.raises(AskedWronglyError, match="has no setting 'target_height'"):
             run_declared(catalogue()[kind], {"at": ((1.0, 2.0),), "target_height": 3.0}, {"dem": dem}, silent())
     place = (dem.frame.x_of(20), dem.frame.y_of(18))

@@ -32,7 +32,7 @@ class Shown:
     study: Study
     pictures: dict[str, Picture]
     draft: Draft | None = None
-    chosen_id: str = ""
+    chosen_ref: str = ""
     frame: Frame | None = field(default=FRAME)
 
     @property
@@ -66,7 +66,7 @@ def test_layers_are_those_of_the_key_and_what_is_chosen_lies_on_top():
     work = shown()
     scene = scene_of(work)
     assert [la.step for la in scene.layers] == ["b", "c", "g"] and scene.ground is work.pictures["g"]
-    assert [la.step for la in scene_of(shown(chosen_id="g")).layers] == ["g", "b", "c"]
+    assert [la.step for la in scene_of(shown(chosen_ref="g")).layers] == ["g", "b", "c"]
     work.study = work.study.with_key_row(KeyRow(step="c", shown=False))
     assert [la.step for la in scene_of(work).layers] == ["b", "g"]
     assert shape_order(work) == {"b": 0}

@@ -11,14 +11,13 @@ from hypothesis import strategies as st
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
-from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE, NONE
 from moss_step.science.sight.obstacles import with_shapes
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by, seen_fast
-from moss_step.steps.catalogue import catalogue
 from moss_step.steps.observers import OWN_WORDS, SightSettings, all_observers, blocking, observers_of, own_text, own_values
+from tests.cases import result_of
 from tests.conftest import plane, surface
 
 AT = ((412_011.0, 5_871_989.0), (412_031.0, 5_871_981.0), (412_021.0, 5_871_971.0))
@@ -148,8 +147,7 @@ def test_shapes_of_an_impossible_height_are_refused(height):
 
 
 def outcome_of(kind: str, settings: dict, **inputs):
-    step = catalogue()[kind]
-    return step.run(step.checked(settings), inputs, silent())
+    return result_of(kind, settings, inputs)
 
 
 def hilly():
@@ -186,7 +184,7 @@ def test_weights_that_lie_elsewhere_are_refused():
 def test_the_horizon_on_the_ground_is_the_line_through_the_table_of_the_horizon():
     dem = hilly()
     at = {"at": [(dem.frame.x_of(35), dem.frame.y_of(30))], "observer_height": 4.0, "bearings": 180}
-    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon_line", at, dem=dem).value
+    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon.skyline", at, dem=dem).value
     assert len(line) == 1 and line.geometry[0].is_closed
     xy = shapely.get_coordinates(line.geometry[0])
     assert np.allclose(xy[:-1, 0], table.columns["x"]) and np.allclose(xy[:-1, 1], table.columns["y"])
@@ -197,7 +195,7 @@ def test_a_horizon_with_gaps_is_one_line_for_each_stretch():
     """At the western edge there is no ground to the west: one stretch from north over east to south."""
     dem = hilly()
     at = {"at": [(dem.frame.x_of(0), dem.frame.y_of(30))], "observer_height": 4.0, "bearings": 360}
-    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon_line", at, dem=dem).value
+    table, line = outcome_of("horizon", at, dem=dem).value, outcome_of("horizon.skyline", at, dem=dem).value
     known = int(np.isfinite(table.columns["angle"]).sum())
     assert 150 <= known <= 185 and len(line) == 1 and not line.geometry[0].is_closed
     assert len(shapely.get_coordinates(line.geometry[0])) == known

@@ -25,13 +25,13 @@ from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec
 from moss_step.steps.water import stream_area
 from moss_step.study.engine import METRES_TAKEN, run_declared
-from tests.cases import KINDS, as_is, given_for, input_for
+from tests.cases import KINDS, as_is, given_for, input_for, result_of
 from tests.conftest import UTM, plane, surface
 from tests.grounds import holed, in_degrees, metric, relief
 
 
 def run(kind: str, settings: dict[str, object] | None = None, **inputs: object) -> Outcome:
-    return run_declared(catalogue()[kind], settings or {}, inputs, silent())
+    return result_of(kind, settings or {}, inputs)
 
 
 def figures(outcome: Outcome) -> dict[str, float]:
@@ -197,7 +197,7 @@ def test_a_pond_counts_the_water_that_its_bund_adds():
     assert found["volume_before_m3"] == pytest.approx(before, rel=1e-3) and before > 150.0
     assert found["volume_m3"] == pytest.approx(deep - before, rel=1e-3)
     assert any("stood there before" in w for w in made.warnings)
-    curve = run("pond_curve", {"line": line, "crest": 12.0}, dem=dem)
+    curve = run("pond.curve", {"line": line, "crest": 12.0}, dem=dem)
     assert curve.value.columns["volume_m3"][-1] == pytest.approx(found["volume_m3"], rel=1e-6)
 
 
@@ -248,7 +248,7 @@ def test_standing_shapes_without_a_height_are_said_to_stand_ten_metres():
     at = ((dem.frame.x_of(3), dem.frame.y_of(15)),)
     walls = Shapes(np.array([shapely.LineString([(412_030, 5_871_940), (412_030, 5_872_000)])], object), {}, UTM)
     own = Shapes(walls.geometry, {"height": np.array([4.0])}, UTM)
-    for kind in ("viewshed", "which_see", "mast_height", "horizon_angle", "horizon", "horizon_line", "best_places"):
+    for kind in ("viewshed", "which_see", "mast_height", "horizon_angle", "horizon", "horizon.skyline", "best_places"):
         assert any("stand 10 m above the ground" in w for w in run(kind, {"at": at}, dem=dem, barriers=walls).warnings)
         assert not any("stand 10 m" in w for w in run(kind, {"at": at}, dem=dem, barriers=own).warnings)
     ends = {"ends": (412_005, 5_871_970, 412_055, 5_871_970)}

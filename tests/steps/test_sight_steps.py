@@ -9,12 +9,11 @@ import shapely
 from scipy import ndimage
 
 from moss_step.model.errors import MossError
-from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, FOOT, METRE, UNKNOWN
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
-from moss_step.steps.catalogue import catalogue
+from tests.cases import result_of
 from tests.conftest import surface
 
 PLACE, OTHER = (412_031.0, 5_871_939.0), (412_081.0, 5_871_901.0)
@@ -29,8 +28,7 @@ def hills() -> Surface:
 
 
 def run(kind: str, inputs: dict, **settings: object):
-    step = catalogue()[kind]
-    return step.run(step.checked(settings), inputs, silent())
+    return result_of(kind, settings, inputs)
 
 
 def view(ground: Surface, *at: tuple[float, float], **settings: object):
@@ -106,7 +104,7 @@ def test_heights_in_feet_are_converted_and_what_is_no_height_is_refused(hills):
 def test_stretches_are_the_line_cut_where_it_is_seen_and_hidden(hills):
     line, way = (*PLACE, 412_131.0, 5_871_945.0), {"observer_height": 3.0}
     table = run("sight_line", {"dem": hills}, ends=line, **way)
-    made = run("sight_stretches", {"dem": hills}, ends=line, **way)
+    made = run("sight_line.stretches", {"dem": hills}, ends=line, **way)
     states, lengths = made.value.columns["state"], made.value.columns["length_m"]
     assert len(states) >= 3 and all(a != b for a, b in itertools.pairwise(states)), "seen and hidden alternate"
     assert lengths.sum() == pytest.approx(found(table, "length")) == pytest.approx(np.hypot(100.0, 6.0))

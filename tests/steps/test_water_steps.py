@@ -10,12 +10,12 @@ from moss_step.model.progress import silent
 from moss_step.science.water.drainage import prepare
 from moss_step.science.water.neighbours import DC, DR, OUT
 from moss_step.steps.catalogue import catalogue
+from tests.cases import result_of
 from tests.conftest import surface
 
 
 def outcome_of(kind: str, settings: dict, **inputs):
-    step = catalogue()[kind]
-    return step.run(step.checked(settings), inputs, silent())
+    return result_of(kind, settings, inputs)
 
 
 def rough(seed: int = 0, shape: tuple[int, int] = (60, 70)):
@@ -52,7 +52,7 @@ def test_deep_or_large_depressions_stay_as_lakes_and_the_others_are_filled(setti
 def test_what_was_changed_is_a_surface_of_its_own_with_volume_in_and_out(kind):
     dem = rough(1)
     ground = outcome_of(kind, {}, dem=dem)
-    change = outcome_of(kind, {"result": "change"}, dem=dem)
+    change = outcome_of(f"{kind}.change", {}, dem=dem)
     difference = ground.value.values.astype(np.float64) - dem.values
     assert np.allclose(change.value.values, difference, atol=1e-4)
     found = {f.name: f.value for f in ground.findings}
@@ -77,7 +77,7 @@ def test_streams_of_area_and_slope_begin_on_steep_ground_with_less():
 def test_springs_junctions_and_outlets_are_points_that_the_links_name():
     dem = rough(2)
     links = outcome_of("streams", {"min_area": 40.0}, dem=dem).value
-    nodes = outcome_of("streams", {"min_area": 40.0, "result": "nodes"}, dem=dem).value
+    nodes = outcome_of("streams.nodes", {"min_area": 40.0}, dem=dem).value
     graph = nx.DiGraph(list(zip(links.columns["from_node"].tolist(), links.columns["to_node"].tolist(), strict=True)))
     assert len(nodes) == graph.number_of_nodes()
     column = next(v for n, v in nodes.columns.items() if v.dtype.kind == "O" and {"spring", "junction", "outlet"} & set(v.tolist()))
@@ -111,7 +111,7 @@ def test_storage_grows_with_the_stage_and_ends_at_the_pond():
     x = [dem.frame.x_of(2), dem.frame.x_of(58)]
     line = (x[0], dem.frame.y_of(50), x[1], dem.frame.y_of(50))
     pond = outcome_of("pond", {"line": line, "crest": 7.0}, dem=dem)
-    curve = outcome_of("pond_curve", {"line": line, "crest": 7.0}, dem=dem).value
+    curve = outcome_of("pond.curve", {"line": line, "crest": 7.0}, dem=dem).value
     volume = next(v for n, v in curve.columns.items() if "m3" in n or "volume" in n)
     assert (np.diff(volume) >= 0).all() and volume[0] == pytest.approx(0.0, abs=1.0)
     depth = np.nan_to_num(pond.value.values)

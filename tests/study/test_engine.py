@@ -21,7 +21,7 @@ def study(hills_tif) -> Study:
 
 def ran(engine: Engine, study: Study, targets=("c", "a")) -> list[str]:
     told: list[str] = []
-    engine.run(study, targets, told=told.append)
+    engine.run(study, targets, began=told.append)
     return told
 
 

@@ -25,6 +25,7 @@ KEYS = (
     ("F or 0", "Show all of the ground"),
     ("P, double click", "Pin the reading"),
     ("F2, D, K, Del on a card", "Rename, duplicate, Key in or out, remove"),
+    ("T on a card", "The next of several results"),
     ("Up, down, left, right on the histogram", "Choose a bound, move it"),
     ("F1", "These keys"),
 )

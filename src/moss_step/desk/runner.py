@@ -90,7 +90,7 @@ def _answer_of(question: Callable[[], T]) -> T | MossError:
 
 
 class Wish(NamedTuple):
-    """Steps of a study that are to be up to date, and those whose values are wanted in memory."""
+    """Results of a study that are to be up to date, and those whose values are wanted in memory."""
 
     study: Study
     targets: list[str]
@@ -171,17 +171,17 @@ class Lane(QObject):
     def _failed(self, wish: Wish, error: BaseException) -> None:
         """A fault outside a step: the cards of what was to be run say so, unless they have a result."""
         study = wish.study
-        for step_id in wish.targets:
-            if study.has(step_id) and self._engine.said(study, step_id) is None:
-                self._engine.fail(study, step_id, fault_text(error))
+        for ref in wish.targets:
+            if study.has(ref) and self._engine.said(study, ref) is None:
+                self._engine.fail(study, ref, fault_text(error))
         self.ended.emit()
 
     def _run(self, wish: Wish, progress: Progress) -> None:
-        def told(step_id: str) -> None:
+        def began(step_id: str) -> None:
             self._running = (wish.study, step_id)
             self.began.emit(step_id)
 
-        def made(step_id: str, outcome: Outcome) -> None:
+        def ready(ref: str, outcome: Outcome) -> None:
             if ready_picture(outcome.value) is not None:
                 return
             try:
@@ -189,13 +189,13 @@ class Lane(QObject):
                 packer()
             except Exception as error:
                 _log.exception("a picture could not be made")
-                self._engine.fail(wish.study, step_id, fault_text(error))
+                self._engine.fail(wish.study, ref, fault_text(error))
             self.ended.emit()  # it can be drawn at once, whatever else is to be run
             self._give_way(_LONGEST_LOOK)
 
         if self._look is not None and self._look(wish.study, progress.part(0.0, 0.0)):
             self.ended.emit()
-        self._engine.run(wish.study, wish.targets, progress, told, made, wish.wanted, self._passing)
+        self._engine.run(wish.study, wish.targets, progress, began, ready, wish.wanted, self._passing)
 
     def _give_way(self, at_most: float) -> None:
         """Wait until the window has done what it has to do: it shares the interpreter with this thread."""

@@ -61,8 +61,8 @@ class Search(QObject):
 
     def _places(self, text: str) -> list[Hit]:
         found = []
-        for step in self.work.study.steps:
-            drawn = self.work.picture(step.id)
+        for ref in self.work.study.refs(asked=False):
+            drawn = self.work.picture(ref)
             picture = drawn.shapes if drawn is not None else None
             if picture is None or len(picture.value) > 20_000:
                 continue
@@ -70,19 +70,19 @@ class Search(QObject):
                 score = _score(text, name.lower()) if name else 0.0
                 if score >= _LEAST_SCORE:
                     go = partial(self.place_wanted.emit, x, y)
-                    found.append(Hit(name, f"Place · {self.work.study.name_of(step.id)}", score, go))
+                    found.append(Hit(name, f"Place · {self.work.study.name_of(ref)}", score, go))
         return found
 
     def _results(self, text: str) -> list[Hit]:
-        names = [(s.id, self.work.study.name_of(s.id)) for s in self.work.study.steps]
+        names = [(ref, self.work.study.name_of(ref)) for ref in self.work.study.refs()]
         return [
             Hit(
                 name,
                 "Result in the trail",
                 _score(text, name.lower()),
-                partial(self.result_wanted.emit, step_id),
+                partial(self.result_wanted.emit, ref),
             )
-            for step_id, name in names
+            for ref, name in names
         ]
 
 

@@ -251,7 +251,7 @@ class MainWindow(QMainWindow):
         self.work.set_draft(None)
         self.show_bench(name)
         if isinstance(bench, SheetBench):
-            bench.choose(chosen)
+            bench.choose(self.work.chosen_ref)
         elif isinstance(bench, Bench):
             if chosen and self.work.study.step(chosen).declared.bench == name:
                 bench.change(chosen)
@@ -289,7 +289,7 @@ class MainWindow(QMainWindow):
         if self.bench == "sheet":
             sheet = self.benches["sheet"]
             if isinstance(sheet, SheetBench):
-                sheet.choose(chosen)
+                sheet.choose(self.work.chosen_ref)
             return
         name = self.work.study.step(chosen).declared.bench
         bench = self.benches[name]

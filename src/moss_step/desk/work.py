@@ -17,11 +17,11 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.scene.picture import Picture
-from moss_step.scene.pictures import has_place, prepared_picture, ready_picture
+from moss_step.scene.pictures import has_place, placed, prepared_picture, ready_picture
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine, State
-from moss_step.study.graph import Step, Study
+from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
 from moss_step.study.partly import look_at
@@ -63,7 +63,7 @@ class Work(QObject):
         self.engine = engine or Engine(shelf=Shelf())
         self.history = History(Study())
         self.path: Path | None = None
-        self.chosen_id = ""
+        self.chosen_ref = ""
         self.draft: Draft | None = None
         self._saved = self.history.study
         self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
@@ -101,6 +101,11 @@ class Work(QObject):
         return self.history.study
 
     @property
+    def chosen_id(self) -> str:
+        """Id of the chosen step; ``chosen_ref`` says which of its results is looked at."""
+        return step_of(self.chosen_ref)
+
+    @property
     def unsaved(self) -> bool:
         """Whether there are changes that no study file holds."""
         return self.study != self._saved
@@ -130,12 +135,11 @@ class Work(QObject):
     def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "") -> str:
         """Keep a new step and draw its result; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
-        study = self.study.adding(step)
-        study = _in_key(study, step.id)
+        study = _in_key(self.study.adding(step), step.id)
         if not study.shading.ground and kind == "open_grid":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
-        self.chosen_id = step.id
+        self.chosen_ref = step.id
         self._after_change()
         self.chosen.emit()
         return step.id
@@ -169,19 +173,23 @@ class Work(QObject):
         self.draft, self._looked = draft, None
         if draft is not None and not self._waits:
             self._fetched.clear()
-            self._side.wish(self.study.adding(draft.step), [DRAFT], [DRAFT])
+            study = self.study.adding(draft.step)
+            usual = [ref for ref in study.step(DRAFT).refs if not study.result(ref).asked]
+            self._side.wish(study, usual, usual)
         self.drafted.emit()
 
-    def choose(self, step_id: str) -> None:
-        """Choose a step: its bench shows it."""
-        if step_id != self.chosen_id:
-            self.chosen_id = step_id
+    def choose(self, ref: str) -> None:
+        """Choose a step, or one of its results: its bench shows it."""
+        if ref != self.chosen_ref:
+            self.chosen_ref = ref
             self._fetched.clear()
             self.chosen.emit()
+            if ref and self.said(ref) is None:
+                self._start()  # it may be one that is worked out only when it is asked for
 
-    def rename(self, step_id: str, name: str) -> None:
-        """Give a step's result a name; an empty one makes it name itself again."""
-        self.do(self.study.changing(step_id, lambda s: s.model_copy(update={"name": name.strip()})), "Rename")
+    def rename(self, ref: str, name: str) -> None:
+        """Give a result a name; an empty one makes it name itself again."""
+        self.do(self.study.renaming(ref, name.strip()), "Rename")
 
     def duplicate(self, step_id: str) -> None:
         """Add a copy of a step."""
@@ -218,35 +226,35 @@ class Work(QObject):
             self._with_draft = (made, self.study.adding(self.draft.step))
         return self._with_draft[1]
 
-    def outcome(self, step_id: str) -> Outcome | None:
-        """Result of a step (or of the draft) when it is up to date and in memory; one that was let go is fetched."""
+    def outcome(self, ref: str) -> Outcome | None:
+        """A result (or that of the draft) when it is up to date and in memory; one that was let go is fetched."""
         study = self.study_with_draft
-        if not study.has(step_id):
+        if not study.has(ref):
             return None
-        found = self.engine.outcome(study, step_id)
-        if found is None and step_id != DRAFT and self.engine.away(study, step_id):
-            self._fetch(step_id)
+        found = self.engine.outcome(study, ref)
+        if found is None and step_of(ref) != DRAFT and self.engine.away(study, ref):
+            self._fetch(ref)
         return found
 
-    def _fetch(self, step_id: str) -> None:
+    def _fetch(self, ref: str) -> None:
         """Bring a value back, once a change: two that do not fit together must not take turns for ever."""
-        if step_id not in self._fetched:
-            self._fetched.add(step_id)
+        if ref not in self._fetched:
+            self._fetched.add(ref)
             QTimer.singleShot(0, self._start)
 
-    def said(self, step_id: str) -> Said | None:
-        """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
+    def said(self, ref: str) -> Said | None:
+        """What a result says of itself when it is up to date, whether its value is in memory or not."""
         study = self.study_with_draft
-        return self.engine.said(study, step_id) if study.has(step_id) else None
+        return self.engine.said(study, ref) if study.has(ref) else None
 
-    def picture(self, step_id: str) -> Picture | None:
-        """Picture of a step's result when it is made."""
-        outcome = self.outcome(step_id)
-        if outcome is None and step_id == DRAFT:
+    def picture(self, ref: str) -> Picture | None:
+        """Picture of a result when it is made."""
+        outcome = self.outcome(ref)
+        if outcome is None and ref == DRAFT:
             outcome = self._first_look()
         found = None if outcome is None else ready_picture(outcome.value)
-        if outcome is not None and found is None and step_id != DRAFT and not self.busy:  # it was let go
-            self._fetch(step_id)
+        if outcome is not None and found is None and step_of(ref) != DRAFT and not self.busy:  # it was let go
+            self._fetch(ref)
         return found
 
     def _first_look(self) -> Outcome | None:
@@ -271,11 +279,11 @@ class Work(QObject):
         self._looked = (self.engine.key(study, DRAFT), outcome)
         return True
 
-    def state(self, step_id: str) -> State | str:
-        """State of a step: done, waiting, running or failed."""
-        if step_id and step_id in (self._main.running_step, self._side.running_step):
+    def state(self, ref: str) -> State | str:
+        """State of a result: done, waiting, running or failed."""
+        if ref and step_of(ref) in (self._main.running_step, self._side.running_step):
             return "running"
-        return self.engine.state(self.study_with_draft, step_id)
+        return self.engine.state(self.study_with_draft, ref)
 
     def states(self) -> dict[str, State | str]:
         """State of every step of the study."""
@@ -283,9 +291,9 @@ class Work(QObject):
         found.update({i: "running" for i in (self._main.running_step, self._side.running_step) if i in found})
         return found
 
-    def reason(self, step_id: str) -> str:
-        """Why a step failed; empty when it did not."""
-        failed = self.engine.failure(self.study_with_draft, step_id)
+    def reason(self, ref: str) -> str:
+        """Why there is no such result; empty when it did not fail."""
+        failed = self.engine.failure(self.study_with_draft, ref)
         return failed.reason if failed else ""
 
     def missing_source(self, step_id: str) -> str:
@@ -296,16 +304,15 @@ class Work(QObject):
     @property
     def frame(self) -> Frame | None:
         """Frame that the plan is drawn in: that of the shaded ground, or of the first grid there is."""
-        ids = [self.study.shading.ground, *(s.id for s in self.study.steps)]
-        for step_id in ids:
-            outcome = self.engine.outcome(self.study, step_id) if step_id and self.study.has(step_id) else None
+        for ref in (self.study.shading.ground, *self.study.refs()):
+            outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
             frame = getattr(outcome.value, "frame", None) if outcome is not None else None
             if isinstance(frame, Frame):
                 return frame
         return None
 
     def surfaces(self, quantity: str = "") -> list[str]:
-        """Ids of the steps whose result is a surface (of one quantity)."""
+        """Results that are surfaces (of one quantity)."""
         said = self.engine.all_said(self.study)
         return [i for i, s in said.items() if s is not None and s.kind is Surface and quantity in ("", s.quantity)]
 
@@ -439,7 +446,7 @@ class Work(QObject):
         self.stop()
         self.history, self.path, self._saved = History(study), path, study
         self._stamp, self._waits = stamp, waits
-        self.chosen_id, self.draft = "", None
+        self.chosen_ref, self.draft = "", None
         self._forget_copies()
         self._fetched.clear()
         self.engine.keep_only(study)
@@ -456,8 +463,8 @@ class Work(QObject):
             self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
 
     def _after_change(self) -> None:
-        if self.chosen_id and not self.study.has(self.chosen_id):
-            self.chosen_id = ""
+        if self.chosen_ref and not self.study.has(self.chosen_ref):
+            self.chosen_ref = ""
             self.chosen.emit()
         if not self._timer.isActive():
             self._timer.start()
@@ -468,9 +475,11 @@ class Work(QObject):
     def _start(self) -> None:
         if self._waits:
             return
-        wanted = [s.id for s in self.study.in_order()]
-        if wanted:
-            self._main.wish(self.study, wanted, frozenset(self._fetched))
+        targets = self.study.refs(asked=False)
+        if self.chosen_ref and self.chosen_ref not in targets:
+            targets.append(self.chosen_ref)
+        if targets:
+            self._main.wish(self.study, targets, frozenset(self._fetched))
 
     def _on_began(self, step_id: str) -> None:
         self.running.emit(step_id, 0.0, "", -1.0)
@@ -494,8 +503,9 @@ class Work(QObject):
 
 
 def _in_key(study: Study, step_id: str) -> Study:
-    """A study with a step in the Key, when what it gives has a place on the plan."""
-    return study.with_key_row(study.first_row(step_id)) if has_place(study, step_id) else study
+    """A study with what a step gives in the Key, when that has a place on the plan."""
+    ref = placed(study, step_id)
+    return study.with_key_row(study.first_row(ref)) if has_place(study, ref) else study
 
 
 def _written(study: Study, path: Path) -> Stamp:

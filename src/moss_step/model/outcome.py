@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Protocol, TypeVar
 
 from moss_step.model.derived import Derived
@@ -26,12 +27,16 @@ class Value(Protocol):
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a run gives: the value, the card's main figure, findings and warnings."""
+    """What a run gives: the value, the card's main figure, findings and warnings.
+
+    ``beside`` are the further results that the step declares, by name, each worked out when it is called.
+    """
 
     value: Value
     figure: str
     findings: tuple[Finding, ...] = ()
     warnings: tuple[str, ...] = ()
+    beside: Mapping[str, Callable[[], Outcome]] = field(default_factory=dict, compare=False, repr=False)
 
     def of(self, kind: type[K]) -> K | None:
         """The value when it is of a kind; for those who have something to ask of that kind alone."""

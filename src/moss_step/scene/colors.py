@@ -13,6 +13,8 @@ VIOLET, BLANK, HOVER, HOVER_MOSS, PICKED, PALE_MOSS = "#6E5A9A", "#CFCCBE", "#E9
 BADGE, BADGE_LIGHT, DEEP_HOVER, DEEP_FIELD, DEEP_FAINT, DEEP_TEXT = "#6E8F4C", "#A7B56A", "#34432B", "#38472F", "#7D8773", "#B9BDA9"
 """The badge, and what lies on deep green."""
 
+NAMED = {"seen": LICHEN, "hidden": OCHRE}
+"""Colours of what means the same wherever it is drawn."""
 _CURVES = (MOSS, OCHRE, WATER, DEEP)
 
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import itertools
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
 
 from moss_step.model.rules import Rule, RuleSet, number_text
 from moss_step.model.shapes import Shapes
-from moss_step.scene.colors import NO_VALUE
+from moss_step.scene.colors import NAMED, NO_VALUE
 from moss_step.scene.ramps import ramp
 from moss_step.science.classes.breaks import natural_breaks
 from moss_step.science.classes.histogram import Histogram
@@ -48,7 +48,8 @@ def grading_of(shapes: Shapes, row: KeyRow) -> Grading | None:
     """Grade shapes by the column that the Key's row names; None when it names none that is there."""
     if not row.column or row.column not in shapes.columns:
         return None
-    return _graded(shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
+    found = _graded(shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
+    return found if row.ramp else replace(found, classes=tuple((name, NAMED.get(name, color)) for name, color in found.classes))
 
 
 @lru_cache(maxsize=64)

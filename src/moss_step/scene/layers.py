@@ -14,9 +14,10 @@ from moss_step.scene.colors import GROUND, SHEET
 from moss_step.scene.grids import pixel_of
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.picture import Picture
+from moss_step.scene.pictures import has_place, placed
 from moss_step.steps.classes import ClassifySettings, rule_set
 from moss_step.study.draft import DRAFT, Draft
-from moss_step.study.graph import KeyRow, Shading, Study
+from moss_step.study.graph import KeyRow, Shading, Study, step_of
 
 
 @dataclass(frozen=True)
@@ -62,8 +63,8 @@ class Shown(Protocol):
         """The step being made."""
 
     @property
-    def chosen_id(self) -> str:
-        """Id of the chosen step."""
+    def chosen_ref(self) -> str:
+        """The chosen result."""
 
     @property
     def frame(self) -> Frame | None:
@@ -77,39 +78,48 @@ def scene_of(work: Shown) -> Scene:
     """Gather what the plan draws now."""
     study = work.study
     rows = [(k, k.step) for k in study.key if k.shown]
-    front = work.draft.replaces if work.draft is not None else work.chosen_id
-    if front or work.draft is not None:
+    shown = front_of(work)
+    if shown:
         # What is being looked at or made is drawn over the rest, or it could not be seen.
+        front = shown if work.draft is None else replaced_by(shown, work.draft)
         rows = [(k, s) for k, s in rows if s != front]
-        shown = DRAFT if work.draft is not None else front
         first = work.study_with_draft.first_row(shown).model_copy(update={"step": front})
         rows.insert(0, (study.key_row(front) or first, shown))
     layers, undrawn = [], []
-    for row, step_id in rows:
-        layer = _layer(work, row, step_id)
+    for row, ref in rows:
+        layer = _layer(work, row, ref)
         if layer is None:
             continue
         picture, reason = layer.picture.placed(work.frame)
         if reason:
-            undrawn.append((step_id, reason))
+            undrawn.append((ref, reason))
         else:
             layers.append(replace(layer, picture=picture))
     ground = work.picture(study.shading.ground) if study.shading.ground else None
     return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
 
 
-def _layer(work: Shown, row: KeyRow, step_id: str) -> Layer | None:
-    study = work.study_with_draft
-    if step_id == DRAFT and work.draft is not None:
-        replaced = work.draft.replaces
-        name = study.name_of(replaced or DRAFT)
-        live = _live_ranges(work)
-        if live is not None:
-            return Layer(DRAFT, name, live[0], row, live[1])
-    else:
-        name = study.name_of(step_id)
-    picture = work.picture(step_id)
-    return Layer(step_id, name, picture, row) if picture is not None and picture.on_plan else None
+def front_of(work: Shown) -> str:
+    """The result that is looked at: of the step being made, or the chosen one; empty when there is none."""
+    if work.draft is not None:
+        return placed(work.study_with_draft, DRAFT)
+    ref = work.chosen_ref
+    return ref if not ref or has_place(work.study, ref) else placed(work.study, step_of(ref))
+
+
+def replaced_by(ref: str, draft: Draft) -> str:
+    """The result that one of the step being made stands for; empty where it is a new one."""
+    return f"{draft.replaces}{ref.removeprefix(DRAFT)}" if draft.replaces else ""
+
+
+def _layer(work: Shown, row: KeyRow, ref: str) -> Layer | None:
+    study, draft = work.study_with_draft, work.draft
+    if ref == DRAFT and draft is not None and (live := _live_ranges(work)) is not None:
+        return Layer(DRAFT, study.name_of(draft.replaces or DRAFT), live[0], row, live[1])
+    made = draft is not None and step_of(ref) == DRAFT
+    name = study.name_of((replaced_by(ref, draft) if made and draft is not None else "") or ref)
+    picture = work.picture(ref)
+    return Layer(ref, name, picture, row) if picture is not None and picture.on_plan else None
 
 
 def _live_ranges(work: Shown) -> tuple[Picture, RuleSet] | None:

@@ -21,9 +21,15 @@ def picture_types() -> dict[str, type[Picture]]:
     return {t.kind: t for t in found if t.kind}
 
 
-def has_place(study: Study, step_id: str) -> bool:
-    """Whether what a step gives lies on the ground, and so in the Key."""
-    return picture_types()[study.step(step_id).declared.gives].on_plan
+def has_place(study: Study, ref: str) -> bool:
+    """Whether a result lies on the ground, and so in the Key."""
+    return picture_types()[study.result(ref).gives].on_plan
+
+
+def placed(study: Study, step_id: str) -> str:
+    """The result of a step that is drawn on the plan: the main one, or the first beside it that has a place where that has none."""
+    usual = [ref for ref in study.step(step_id).refs if has_place(study, ref) and not study.result(ref).asked]
+    return step_id if has_place(study, step_id) or not usual else usual[0]
 
 
 def picture_of(value: Value) -> Picture:

@@ -120,6 +120,21 @@ class InputSpec:
 
 
 @dataclass(frozen=True)
+class ResultSpec:
+    """One result of a step: its name (empty for the main one), the kind of value, a short title, and how the Key draws it at first."""
+
+    name: str
+    gives: str
+    title: str
+    help: str
+    look: Mapping[str, Any] = field(default_factory=dict)
+    asked: bool = False
+    """Worked out only when something asks for it: it takes as much memory as the main result, and is wanted seldom."""
+    was: str = ""
+    """How older studies got it: a kind of step, or ``setting=value`` of this one."""
+
+
+@dataclass(frozen=True)
 class StepKind:
     """One operation. ``run`` takes settings, inputs by name and a progress; ``label`` names a result from them."""
 
@@ -145,8 +160,36 @@ class StepKind:
     """Place among the steps of its bench, for those that are used most: they stand first, in this order."""
     reach: Reach = WHOLE
     """How far it looks from a cell. A local one is held against runs on parts of a ground by a test."""
+    beside: tuple[ResultSpec, ...] = ()
+    """What it gives beside its main result, each under a name: ``Outcome.beside`` of a run holds them."""
+    main: str = ""
+    """Short title of the main result, where there are several."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
+
+    @cached_property
+    def results(self) -> dict[str, ResultSpec]:
+        """All results by name, the main one first, under an empty name."""
+        main = ResultSpec("", self.gives, self.main or self.title, self.help, self.look)
+        return {r.name: r for r in (main, *self.beside)}
+
+    def result(self, name: str) -> ResultSpec:
+        """Give a result by its name.
+
+        Raises AskedWronglyError that says which there are.
+        """
+        if name not in self.results:
+            known = ", ".join(n for n in self.results if n)
+            raise AskedWronglyError(f"{self.kind} gives no '{name}'.", f"Beside its main result it gives: {known or 'nothing'}.")
+        return self.results[name]
+
+    def name_of(self, result: str, main: str) -> str:
+        """What a result is called where the main one has a name."""
+        return main if not result else f"{main}, {self.result(result).title.lower()}"
+
+    def outcome_of(self, outcome: Outcome, result: str) -> Outcome:
+        """Give one result of a run; those beside the main one are worked out now."""
+        return outcome.beside[self.result(result).name]() if result else outcome
 
     def idle(self, settings: Settings, inputs: Collection[str]) -> dict[str, str]:
         """Settings that differ from their default and count for nothing as the others stand, with the reason."""

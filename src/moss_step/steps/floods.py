@@ -19,7 +19,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.water import indices, network, pond
 from moss_step.science.water.drainage import FlowMethod
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import measured, surface_outcome
 from moss_step.steps.shape import DEM, ground
@@ -154,11 +154,17 @@ def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
 def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
     dem = ground(inputs)
     made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    return Outcome(made, *_pond_figures(dem, bed, made, settings.crest))
-
-
-def _pond_figures(dem: Surface, bed: Surface, made: Surface, crest: float) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
     stages, area, volume = pond.storage_curve(dem, bed, made)
+    curve = Chart({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
+                  "stage", ("volume_m3",))  # fmt: skip
+    said = _pond_figures(dem, bed, made, settings.crest, curve)
+    return Outcome(made, *said, beside={"curve": lambda: Outcome(curve, *said)})
+
+
+def _pond_figures(
+    dem: Surface, bed: Surface, made: Surface, crest: float, curve: Chart
+) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:  # fmt: skip
+    stages, area, volume = curve.columns.values()
     level, before = float(stages[-1]), pond.standing_before(dem, bed, made)
     stood = (f"{measured(before)} m³ of water stood there before, and are not counted in the volume.",) if before > 0 else ()
     spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
@@ -174,27 +180,12 @@ _BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follo
 pond_step = StepKind(
     kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
     help="Depth, extent and volume of the water that a bund with its crest at a height adds to what stands there.",
-    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage"),
+    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage", "stage storage",
+           "elevation capacity", "rating", "reservoir curve"),
     inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
     memory=53,
     label=lambda s, names: f"Pond at {s.crest:g}",
     look={"ramp": "water"},
-)  # fmt: skip
-
-
-def _pond_curve(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    dem = ground(inputs)
-    made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    stages, area, volume = pond.storage_curve(dem, bed, made)
-    curve = Chart({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
-                  "stage", ("volume_m3",))  # fmt: skip
-    return Outcome(curve, *_pond_figures(dem, bed, made, settings.crest))
-
-
-pond_curve = StepKind(
-    kind="pond_curve", bench="water", title="Stage and storage", question="How does a pond fill?",
-    help="Area and volume of a pond at every stage up to the crest.", words=("stage storage", "elevation capacity", "rating", "reservoir curve"),
-    inputs=(DEM, _BUND), settings=PondSettings, gives="chart", run=_pond_curve,
-    memory=53,
-    label=lambda s, names: f"Stage and storage up to {s.crest:g}",
+    main="Depth",
+    beside=(ResultSpec("curve", "chart", "Storage", "Area and volume of the pond at every stage up to the crest.", was="pond_curve"),),
 )  # fmt: skip

@@ -26,7 +26,7 @@ from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, largest_grid, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, largest_grid, optional, setting
 from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
 from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
@@ -208,22 +208,26 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
     lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
     found = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
-    return Outcome(line, f"up to {highest:.1f}°", found, stated(settings, inputs))
+    figure, said = f"up to {highest:.1f}°", stated(settings, inputs)
+    crs = ground(inputs).frame.crs
+    return Outcome(line, figure, found, said, {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, found[2:], said)})
 
 
 horizon = StepKind(
     kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
-    words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama"),
+    words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama", "view limit"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="chart", run=_horizon, retired=("target_height", "down", "up"),
     reach=RAYS,
     memory=3,
     label=lambda s, names: f"Horizon in {names['dem']}",
+    main="Bearings",
+    beside=(ResultSpec("skyline", "shapes", "Skyline", "A line over the places that the sky begins behind.", was="horizon_line"),),
 )  # fmt: skip
 
 
-def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    columns = _around(settings, inputs, progress)
+def _on_ground(settings: HorizonSettings, columns: dict[str, np.ndarray], crs: str | None) -> Shapes:
+    """The line over the places of a horizon, in pieces where there is ground; raises MossError when there is no line."""
     xy = np.stack([columns["x"], columns["y"]], axis=1)
     known = np.isfinite(columns["angle"])
     if known.all() and len(known) < settings.bearings:  # a part of the circle, from its first bearing clockwise
@@ -242,21 +246,7 @@ def _horizon_line(settings: HorizonSettings, inputs: Inputs, progress: Progress)
     angles = [columns["angle"][r] for r in runs]
     made = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
             "farthest_m": np.array([columns["distance"][r].max() for r in runs])}  # fmt: skip
-    found = (Finding("farthest", float(np.nanmax(columns["distance"])), METRE),)
-    return Outcome(Shapes(lines, made, ground(inputs).frame.crs, {"highest": "°", "lowest": "°", "farthest_m": "m"}),
-                   f"up to {float(np.nanmax(columns['angle'])):.1f}°", found, stated(settings, inputs))  # fmt: skip
-
-
-horizon_line = StepKind(
-    kind="horizon_line", bench="sight", title="Horizon on the ground", question="Which places make the horizon of an observer?",
-    help="A line over the places that the sky begins behind, around the first observer.",
-    words=("skyline", "horizon line", "view limit", "panorama"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="shapes", run=_horizon_line,
-    retired=("target_height", "down", "up"),
-    reach=RAYS,
-    memory=3,
-    label=lambda s, names: f"Horizon on {names['dem']}",
-)  # fmt: skip
+    return Shapes(lines, made, crs, {"highest": "°", "lowest": "°", "farthest_m": "m"})
 
 
 class BlindSettings(Settings):

@@ -15,7 +15,7 @@ from moss_step.model.units import CELLS, METRE, SHARE
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
 from moss_step.steps.reach import RAYS
@@ -70,25 +70,29 @@ def _said(settings: LineSettings, inputs: Inputs, seen: SightLine) -> tuple[str,
 def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Looking along the line")
     seen = _looked(settings, inputs)
-    return Outcome(seen.chart(), *_said(settings, inputs, seen))
+    said = _said(settings, inputs, seen)
+    return Outcome(seen.chart(), *said, beside={"stretches": lambda: Outcome(_stretches(seen, ground(inputs).frame.crs), *said)})
 
 
 sight_line = StepKind(
     kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
     help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
-    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance"),
+    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance",
+           "visible stretches", "hidden ground", "dead ground"),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
     settings=LineSettings, gives="chart", run=_sight_line,
     staple=2,
     reach=RAYS,
     memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",
+    main="Section",
+    beside=(ResultSpec("stretches", "shapes", "Stretches", "The seen and the hidden stretches of the line.",
+                       {"column": "state", "method": "unique"}, was="sight_stretches"),),
 )  # fmt: skip
 
 
-def _stretches(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    progress.at(0.1, "Looking along the line")
-    seen = _looked(settings, inputs)
+def _stretches(seen: SightLine, crs: str | None) -> Shapes:
+    """Seen and hidden stretches of a line, from its start."""
     xy, last = np.stack([seen.x, seen.y], axis=1), len(seen.seen) - 1
     parts = seen.stretches
     columns = {
@@ -98,16 +102,4 @@ def _stretches(settings: LineSettings, inputs: Inputs, progress: Progress) -> Ou
         "length_m": np.array([seen.distance[min(b, last)] - seen.distance[a] for a, b in parts]),
     }
     lines = np.array([shapely.LineString(xy[a : b + 1]) for a, b in parts], object)
-    return Outcome(Shapes(lines, columns, ground(inputs).frame.crs), *_said(settings, inputs, seen))
-
-
-sight_stretches = StepKind(
-    kind="sight_stretches", bench="sight", title="Stretches seen", question="Which of a line is seen from its start?",
-    help="The seen and hidden stretches of a sight line as shapes.", words=("visible stretches", "line of sight", "hidden ground", "dead ground"),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
-    settings=LineSettings, gives="shapes", run=_stretches,
-    reach=RAYS,
-    memory=4,
-    label=lambda s, names: f"Stretches seen in {names['dem']}",
-    look={"column": "state", "method": "unique"},
-)  # fmt: skip
+    return Shapes(lines, columns, crs)

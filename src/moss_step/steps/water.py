@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -26,7 +27,7 @@ from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, 
 from moss_step.science.water.neighbours import NONE as NO_WAY
 from moss_step.science.water.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField
 from moss_step.steps.results import measured, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, GRID_NORTH, ground
@@ -95,31 +96,42 @@ class FillDepressionSettings(Settings):
     gradient: float = setting(0.0, "Gradient", "Least rise from where it spills, metres a metre; 0 fills level.", ge=0, le=0.1)
     keep_depth: float | None = setting(None, "Keep from depth", "Depressions this deep stay as real lakes; in the unit of the ground.", gt=0)
     keep_area: float | None = setting(None, "Keep from area", "Depressions this large in m² stay as real lakes.", gt=0)
-    result: Literal["ground", "change"] = setting("ground", "Result", "The filled ground, or how much each cell was raised.")
 
 
-def _changed(before: Surface, after: Surface, result: str, more: tuple[Finding, ...], warnings: tuple[str, ...]) -> Outcome:
-    """The new ground or what changed, with volume in and out."""
+def _changed(before: Surface, after: Surface, more: tuple[Finding, ...], warnings: tuple[str, ...]) -> Outcome:
+    """The new ground with volume in and out, and what changed beside it."""
     put_in, out, cells = 0.0, 0.0, 0
-    changes = np.empty(before.frame.shape if result == "change" else (0, 0), np.float32)
-    for first in range(0, before.frame.rows, _ROWS):  # some rows at a time: changes are taken in double precision
-        rows = slice(first, first + _ROWS)
-        change = after.values[rows].astype(np.float64) - before.values[rows]
+    for rows, change in _changes(before, after):
         areas = before.frame.row_areas[rows, None] * before.metres_per_height
         put_in, out = put_in + float(np.nansum(np.maximum(change, 0) * areas)), out - float(np.nansum(np.minimum(change, 0) * areas))
         cells += int(np.count_nonzero(np.nan_to_num(change)))
-        if changes.size:
-            changes[rows] = change
-    value = after if result == "ground" else Surface(changes, before.frame, before.unit, "change")
-    outcome = surface_outcome(value, warnings)
     found = (Finding("volume_in_m3", put_in, CUBIC_METRE), Finding("volume_out_m3", out, CUBIC_METRE), Finding("changed_cells", cells, CELLS))
-    return Outcome(value, f"{cells:,} cells changed", (*found, *more, *outcome.findings), outcome.warnings)
+
+    def said(value: Surface) -> Outcome:
+        outcome = surface_outcome(value, warnings)
+        return replace(outcome, figure=f"{cells:,} cells changed", findings=(*found, *more, *outcome.findings))
+
+    return replace(said(after), beside={"change": lambda: said(_change(before, after))})
+
+
+def _changes(before: Surface, after: Surface) -> Iterator[tuple[slice, np.ndarray]]:
+    """Rows, and how much they changed (float64): some at a time, as changes are taken in double precision."""
+    for first in range(0, before.frame.rows, _ROWS):
+        rows = slice(first, first + _ROWS)
+        yield rows, after.values[rows].astype(np.float64) - before.values[rows]
+
+
+def _change(before: Surface, after: Surface) -> Surface:
+    changes = np.empty(before.frame.shape, np.float32)
+    for rows, change in _changes(before, after):
+        changes[rows] = change
+    return Surface(changes, before.frame, before.unit, "change")
 
 
 def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     made = hollows.filled_surface(drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress.part(0.7, 1.0))
-    return _changed(drainage.dem, made, settings.result, (), ())
+    return _changed(drainage.dem, made, (), ())
 
 
 fill_depressions = StepKind(
@@ -129,7 +141,10 @@ fill_depressions = StepKind(
     inputs=(DEM,), settings=FillDepressionSettings, gives="surface", run=_fill,
     staple=2,
     memory=40,
-    label=lambda s, names: f"{names['dem']}, depressions filled" + (", change" if s.result == "change" else ""),
+    label=lambda s, names: f"{names['dem']}, depressions filled",
+    main="Ground",
+    beside=(ResultSpec("change", "surface", "Change", "How much each cell was raised.", asked=True, was="result=change"),),
+    retired=("result",),
 )  # fmt: skip
 
 
@@ -137,14 +152,13 @@ class BreachSettings(Settings):
     """Settings of breach."""
 
     most_cells: int = setting(50, "Longest channel", "How long a channel may be; farther pits stay.", unit="cells", ge=1, le=5000)
-    result: Literal["ground", "change"] = setting("ground", "Result", "The ground with channels, or how much each cell was changed.")
 
 
 def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress.part(0.5, 1.0))
     warnings = (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
-    return _changed(drainage.dem, made, settings.result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings)
+    return _changed(drainage.dem, made, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings)
 
 
 breach = StepKind(
@@ -153,7 +167,10 @@ breach = StepKind(
     words=("carve", "breach depressions", "least cost", "culvert", "embankment", "hydro-enforcement"),
     inputs=(DEM,), settings=BreachSettings, gives="surface", run=_breach,
     memory=45,
-    label=lambda s, names: f"{names['dem']}, breached" + (", change" if s.result == "change" else ""),
+    label=lambda s, names: f"{names['dem']}, breached",
+    main="Ground",
+    beside=(ResultSpec("change", "surface", "Change", "How much each cell was lowered or raised.", asked=True, was="result=change"),),
+    retired=("result",),
 )  # fmt: skip
 
 
@@ -275,7 +292,6 @@ class StreamSettings(Settings):
 
     min_area: float | None = setting(None, "Least area", STREAM_AREA, gt=0)
     slope_exponent: float = setting(0.0, "Slope exponent", "Above 0 area times slope to this power counts: steep ground needs less.", ge=0, le=5)
-    result: Literal["lines", "nodes"] = setting("lines", "Result", "Links as lines with their orders, or springs, junctions and outlets as points.")
 
 
 def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -290,8 +306,12 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
         Finding("links", len(lines), CELLS), Finding("length", length, METRE), Finding("highest_order", int(found.strahler.max()), NONE),
         Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE), Finding("min_area", area, SQUARE_METRE),
     )  # fmt: skip
-    value = lines if settings.result == "lines" else network.stream_nodes(drainage, found, progress.part(0.95, 1.0))
-    return Outcome(value, f"{len(lines):,} links, {measured(length / 1000)} km", findings, (FILLED_FIRST,))
+    figure = f"{len(lines):,} links, {measured(length / 1000)} km"
+
+    def nodes() -> Outcome:
+        return Outcome(network.stream_nodes(drainage, found, progress.part(0.95, 1.0)), figure, findings, (FILLED_FIRST,))
+
+    return Outcome(lines, figure, findings, (FILLED_FIRST,), {"nodes": nodes})
 
 
 streams = StepKind(
@@ -301,8 +321,11 @@ streams = StepKind(
     inputs=(DEM,), settings=StreamSettings, gives="shapes", run=_streams,
     staple=5,
     memory=66,
-    label=lambda s, names: f"{'Streams' if s.result == 'lines' else 'Stream nodes'} of {names['dem']}",
+    label=lambda s, names: f"Streams of {names['dem']}",
     look={"column": "strahler", "method": "unique", "ramp": "water"},
+    main="Links",
+    beside=(ResultSpec("nodes", "shapes", "Nodes", "Springs, junctions and outlets as points.", asked=True, was="result=nodes"),),
+    retired=("result",),
 )  # fmt: skip
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.registry import kind_named
@@ -13,8 +14,8 @@ from moss_step.steps.declare import StepKind
 from moss_step.study.engine import run_declared
 
 
-def do_step(step: StepKind, given: Mapping[str, str], progress: Progress) -> tuple[Outcome, str]:
-    """Run one step with inputs from files and settings from text; gives the result and its name.
+def do_step(step: StepKind, given: Mapping[str, str], progress: Progress, asked: Iterable[str] = ("",)) -> dict[str, tuple[Outcome, str]]:
+    """Run one step with inputs from files and settings from text; gives each result that is asked for, and what to call it.
 
     Raises AskedWronglyError for unknown or impossible settings, MossError for files that cannot be used.
     """
@@ -30,5 +31,6 @@ def do_step(step: StepKind, given: Mapping[str, str], progress: Progress) -> tup
             names[name] = split_layer(source)[0].stem if shapes_of(source) is None else "places"
             remarks += said
     outcome = run_declared(step, settings, inputs, progress)
-    warnings = tuple(dict.fromkeys((*remarks, *outcome.warnings)))
-    return Outcome(outcome.value, outcome.figure, outcome.findings, warnings), step.label(checked, names)
+    name = step.label(checked, names)
+    results = {n: step.outcome_of(outcome, n) for n in asked}
+    return {n: (replace(o, warnings=tuple(dict.fromkeys((*remarks, *o.warnings))), beside={}), step.name_of(n, name)) for n, o in results.items()}

@@ -12,6 +12,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, Literal, NamedTuple
 
 from moss_step.formats.vector import split_layer
@@ -23,7 +24,7 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import UNKNOWN
 from moss_step.steps.declare import Settings, StepKind
-from moss_step.study.graph import Step, Study
+from moss_step.study.graph import Step, Study, split, step_of
 from moss_step.study.shelf import Shelf
 from moss_step.study.sources import Sources
 from moss_step.study.store import Said, Store
@@ -53,11 +54,11 @@ class Run(NamedTuple):
     """What is asked of one run; see ``Engine.run``."""
 
     study: Study
-    targets: list[str]
+    targets: set[str]
     wanted: set[str]
     passing: set[str]
-    told: Callable[[str], None] | None
-    made: Callable[[str, Outcome], None] | None
+    began: Callable[[str], None] | None
+    ready: Callable[[str, Outcome], None] | None
 
     @property
     def steps(self) -> list[Step]:
@@ -80,9 +81,9 @@ class Engine:
         self._running: set[str] = set()
         self._ended = threading.Condition()
 
-    def key(self, study: Study, step_id: str) -> str | None:
-        """Hash of a step with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
-        return self._keys_of(study).get(step_id)
+    def key(self, study: Study, ref: str) -> str | None:
+        """Hash of a result with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
+        return _key_in(self._keys_of(study), ref)
 
     def prepare(self, study: Study) -> None:
         """Work out what the window asks for at every turn: keys and names of all steps. For another thread, where there are many."""
@@ -114,7 +115,7 @@ class Engine:
         return keys
 
     def _key(self, step: Step, keys: Mapping[str, str | None]) -> str | None:
-        fed = [(name, keys[source]) for name, source in step.inputs.items()]  # in their order: of grids to merge the first one counts
+        fed = [(name, _key_in(keys, ref)) for name, ref in step.inputs.items()]  # in their order: of grids to merge the first one counts
         files = {n: self.sources.digest(str(step.settings.get(n, ""))) for n in step.declared.file_settings}
         if any(part is None for _, part in fed) or None in files.values():
             return None
@@ -127,36 +128,38 @@ class Engine:
         self._hashed[step.id] = step, (fed, files), key
         return key
 
-    def outcome(self, study: Study, step_id: str) -> Outcome | None:
-        """Give a step's result when it is up to date and in memory."""
-        return self.store.get(self.key(study, step_id))
+    def outcome(self, study: Study, ref: str) -> Outcome | None:
+        """Give a result when it is up to date and in memory."""
+        return self.store.get(self.key(study, ref))
 
-    def said(self, study: Study, step_id: str) -> Said | None:
-        """What a step's result says of itself when it is up to date, whether its value is in memory or not."""
-        return self.store.said(self.key(study, step_id))
+    def said(self, study: Study, ref: str) -> Said | None:
+        """What a result says of itself when it is up to date, whether its value is in memory or not."""
+        return self.store.said(self.key(study, ref))
 
     def all_said(self, study: Study) -> dict[str, Said | None]:
-        """What the results of all steps say of themselves."""
+        """What all results say of themselves."""
         keys = self._keys_of(study)
-        return {step.id: self.store.said(keys[step.id]) for step in study.steps}
+        return {ref: self.store.said(_key_in(keys, ref)) for ref in study.refs()}
 
-    def away(self, study: Study, step_id: str) -> bool:
+    def away(self, study: Study, ref: str) -> bool:
         """Whether a result is up to date and its value was let go."""
-        key = self.key(study, step_id)
+        key = self.key(study, ref)
         return key not in self.store and self.store.said(key) is not None
 
-    def failure(self, study: Study, step_id: str) -> Failure | None:
-        """Say why a step has no result, when it was tried; a step that is no more never was."""
-        return self._failures.get(self._place(study, step_id)) if study.has(step_id) else None
+    def failure(self, study: Study, ref: str) -> Failure | None:
+        """Say why there is no such result, when it was tried; a step that is no more never was."""
+        if not study.has(ref):
+            return None
+        return self._failures.get(self._place(study, ref)) or self._failures.get(self._place(study, step_of(ref)))
 
-    def state(self, study: Study, step_id: str) -> State:
-        """Whether a step is done, waiting to be run, or failed."""
-        if self.said(study, step_id) is not None:
+    def state(self, study: Study, ref: str) -> State:
+        """Whether a result is done, waiting to be run, or failed."""
+        if self.said(study, ref) is not None:
             return "done"
-        return "failed" if self.failure(study, step_id) else "waiting"
+        return "failed" if self.failure(study, ref) else "waiting"
 
     def states(self, study: Study) -> dict[str, State]:
-        """State of every step."""
+        """State of every step, by its main result."""
         keys, found = self._keys_of(study), dict[str, State]()
         for step in study.steps:
             failed = (keys[step.id] or self._place(study, step.id)) in self._failures
@@ -168,14 +171,14 @@ class Engine:
         study: Study,
         targets: Iterable[str],
         progress: Progress | None = None,
-        told: Callable[[str], None] | None = None,
-        made: Callable[[str, Outcome], None] | None = None,
+        began: Callable[[str], None] | None = None,
+        ready: Callable[[str, Outcome], None] | None = None,
         wanted: Collection[str] | None = None,
         passing: Collection[str] = (),
     ) -> None:
-        """Bring targets up to date with all that they need; what is up to date is left alone, what failed is kept as a failure.
+        """Bring results up to date with all that they need; what is up to date is left alone, what failed is kept as a failure.
 
-        ``told`` hears the id of each step before it runs, ``made`` gets the id and result of each that is in memory then, whether it is new
+        ``began`` hears the id of each step before it runs, ``ready`` gets each target that is in memory then, whether it is new
         or not. ``wanted`` are those whose values are to be in memory at the end, all targets when left out; others may lie on the shelf.
         ``passing`` are steps whose results go first when memory is short. Raises StoppedError when stopped.
         """
@@ -185,59 +188,67 @@ class Engine:
         wanted = set(targets if wanted is None else wanted)
         try:
             self.look(study, targets, progress)
-            while not self._run_as_planned(Run(study, targets, wanted, set(passing), told, made), progress, in_use):
+            while not self._run_as_planned(Run(study, set(targets), wanted, set(passing), began, ready), progress, in_use):
                 pass  # a result on the shelf was damaged, and is gone: it is worked out
         finally:
             in_use.clear()
             self.store.trim(self._all_in_use())
 
-    def _plan(self, run: Run) -> tuple[set[str], set[str]]:
-        """Steps to be run, and steps whose results are to be read from the shelf."""
-        to_run, to_read, needed, targets = set[str](), set[str](), set(run.wanted), set(run.targets)
+    def _plan(self, run: Run) -> tuple[dict[str, set[str]], set[str]]:
+        """Steps to be run with the results that are asked of each, and results that are to be read from the shelf."""
+        to_run, to_read, needed, targets = dict[str, set[str]](), set[str](), set(run.wanted), set(run.targets)
         for step in reversed(run.steps):
-            key = self.key(run.study, step.id)
-            if key in self.store or not (step.id in needed or step.id in targets):
-                continue
-            size = self._shelf.size_of(key) if self._shelf is not None else None
-            if size is not None and (step.id in needed or self.store.said(key) is None or self.store.room_for(size)):
-                to_read.add(step.id)
-            elif step.id in needed or self.store.said(key) is None:
-                to_run.add(step.id)
+            for ref in step.refs:
+                key = self.key(run.study, ref)
+                if key in self.store or not (ref in needed or ref in targets):
+                    continue
+                size = self._shelf.size_of(key) if self._shelf is not None else None
+                if size is not None and (ref in needed or self.store.said(key) is None or self.store.room_for(size)):
+                    to_read.add(ref)
+                elif ref in needed or self.store.said(key) is None:
+                    to_run.setdefault(step.id, set()).add(ref)
+            if step.id in to_run:
                 needed.update(step.inputs.values())
         return to_run, to_read
 
     def _run_as_planned(self, run: Run, progress: Progress, in_use: set[str]) -> bool:
         """Run and read what is missing; says whether all that was to be read could be."""
-        in_use.update(filter(None, (self.key(run.study, step.id) for step in run.steps)))  # nothing goes while it is planned
+        in_use.update(filter(None, (self.key(run.study, ref) for step in run.steps for ref in step.refs)))  # nothing goes while it is planned
         to_run, to_read = self._plan(run)
-        waiting = Counter(source for step in run.steps if step.id in to_run for source in step.inputs.values())
+        waiting = Counter(ref for step in run.steps if step.id in to_run for ref in step.inputs.values())
         waiting.update(i for i in run.wanted if run.study.has(i))
         in_use.intersection_update(filter(None, (self.key(run.study, i) for i in waiting)))
         for step in run.steps:
-            key, passing = self.key(run.study, step.id), step.id in run.passing
-            with self._alone(key if step.id in to_run or step.id in to_read else None, progress):
-                missing = key not in self.store
-                if missing and step.id in to_read and not self._take_from_shelf(key, passing, progress):
-                    return False
-                if missing and step.id in to_run:
-                    if run.told:
-                        run.told(step.id)
-                    self._run_one(run.study, step, key, progress, passing)
-            if not passing:
-                self.store.settle(key)
-            outcome = self.store.get(key)
-            if run.made and outcome is not None:
-                run.made(step.id, outcome)
-            if step.id in to_run:
+            asked, passing = to_run.get(step.id, set()), step.id in run.passing
+            reads = [ref for ref in step.refs if ref in to_read]
+            with self._alone(self.key(run.study, step.id) if asked or reads else None, progress):
+                for ref in reads:
+                    if self.outcome(run.study, ref) is None and not self._take_from_shelf(self.key(run.study, ref), passing, progress):
+                        return False
+                if any(self.outcome(run.study, ref) is None for ref in asked):
+                    if run.began:
+                        run.began(step.id)
+                    self._run_one(run.study, step, asked, progress, passing)
+            self._hand_over(run, step, passing)
+            if asked:
                 self._done_with(run.study, step, waiting, in_use)
         return True
 
+    def _hand_over(self, run: Run, step: Step, passing: bool) -> None:
+        """Hand the results of a step on that are in memory now."""
+        for ref in step.refs:
+            if not passing:
+                self.store.settle(self.key(run.study, ref))
+            outcome = self.outcome(run.study, ref) if run.ready and ref in run.targets else None
+            if run.ready and outcome is not None:
+                run.ready(ref, outcome)
+
     def _done_with(self, study: Study, step: Step, waiting: Counter[str], in_use: set[str]) -> None:
         """Inputs that no further step of a run waits for may go when memory is short."""
-        for source in step.inputs.values():
-            waiting[source] -= 1
-            if waiting[source] <= 0:
-                in_use.discard(self.key(study, source) or "")
+        for ref in step.inputs.values():
+            waiting[ref] -= 1
+            if waiting[ref] <= 0:
+                in_use.discard(self.key(study, ref) or "")
         self.store.trim(self._all_in_use())
 
     def _take_from_shelf(self, key: str | None, passing: bool, progress: Progress) -> bool:
@@ -293,43 +304,65 @@ class Engine:
         """Let failed steps be tried again."""
         self._failures.clear()
 
-    def _run_one(self, study: Study, step: Step, key: str | None, progress: Progress, passing: bool) -> None:
-        at, start = self._place(study, step.id), time.monotonic()
+    def _run_one(self, study: Study, step: Step, asked: Collection[str], progress: Progress, passing: bool) -> None:
+        """Run a step, and work out its results beside the main one: those that are usual, and those that are asked for."""
+        start = time.monotonic()
+        main = self._tried(study, step.id, lambda: self._main_result(study, step, progress))
+        if main is None:
+            return
+        self._keep(study, step.id, main, time.monotonic() - start, passing)
+        for spec in step.declared.beside:
+            ref = f"{step.id}.{spec.name}"
+            if not spec.asked or ref in asked:
+                outcome = self._tried(study, ref, partial(step.declared.outcome_of, main, spec.name))
+                if outcome is not None:
+                    self._keep(study, ref, outcome, time.monotonic() - start, passing)
+
+    def _main_result(self, study: Study, step: Step, progress: Progress) -> Outcome:
+        if self.key(study, step.id) is None:
+            self._check_sources(study, step)
+        inputs = {n: self._value(study, ref) for n, ref in step.inputs.items()}
+        before = [self.sources.digest(f) for f in step.files]
+        result = run_declared(step.declared, step.settings, inputs, progress)
+        if before != [self.sources.look(f, progress) for f in step.files]:
+            raise MossError(f"{step.files[0]} changed while it was read.", "Run the step again.")
+        return result
+
+    def _tried(self, study: Study, ref: str, work: Callable[[], Outcome]) -> Outcome | None:
+        """What some work gives; None when it failed, and why is kept in the place of its result."""
+        at, step = self._place(study, ref), study.step(ref)
         try:
-            if key is None:
-                self._check_sources(study, step)
-            inputs = {n: self._value(study, source) for n, source in step.inputs.items()}
-            before = [self.sources.digest(f) for f in step.files]
-            result = run_declared(step.declared, step.settings, inputs, progress)
-            if before != [self.sources.look(f, progress) for f in step.files]:
-                raise MossError(f"{step.files[0]} changed while it was read.", "Run the step again.")
+            result = work()
         except StoppedError:
             raise
         except MossError as error:
-            missing = str(step.settings.get("source", "")) if key is None and step.declared.file_settings else ""
+            missing = str(step.settings.get("source", "")) if self.key(study, ref) is None and step.declared.file_settings else ""
             self._failures[at] = Failure(str(error), missing)
         except Exception as error:  # a fault of our own must show on its card, not end the window
             _log.exception("step %s failed", step.kind)
             self._failures[at] = Failure(fault_text(error))
         else:
             self._failures.pop(at, None)
-            if key is not None:
-                self._keep(key, result, time.monotonic() - start, passing)
+            return result
+        return None
 
-    def _value(self, study: Study, step_id: str) -> Value:
-        outcome = self.outcome(study, step_id)
+    def _value(self, study: Study, ref: str) -> Value:
+        outcome = self.outcome(study, ref)
         if outcome is None:
-            raise MossError(f"'{study.name_of(step_id)}' has no result to work from.", "See its card.")
+            raise MossError(f"'{study.name_of(ref)}' has no result to work from.", "See its card.")
         return outcome.value
 
     def _check_sources(self, study: Study, step: Step) -> None:
         for file in step.files:
             check_readable(split_layer(file)[0])
-        for source in step.inputs.values():
-            if self.outcome(study, source) is None:
-                raise MossError(f"'{study.name_of(source)}' has no result to work from.", "See its card.")
+        for ref in step.inputs.values():
+            self._value(study, ref)
 
-    def _keep(self, key: str, outcome: Outcome, seconds: float, passing: bool) -> None:
+    def _keep(self, study: Study, ref: str, outcome: Outcome, seconds: float, passing: bool) -> None:
+        key = self.key(study, ref)
+        if key is None or key in self.store:
+            return
+        outcome = replace(outcome, beside={})  # they hold on to all that they are made of
         self.store.put(key, outcome, seconds, passing)
         if self._shelf is not None and not passing and seconds > max(WORTH_SHELVING, outcome.value.nbytes / SHELF_SPEED):
             self._shelving.submit(self._shelf.write, key, outcome)
@@ -345,20 +378,28 @@ class Engine:
 
     def keep_only(self, study: Study) -> None:
         """Let go of all results that a study does not hold, and give their memory back."""
-        kept = {k for k in self._keys_of(study).values() if k is not None} if study.steps else set()
+        keys = self._keys_of(study)
+        kept = {k for ref in study.refs() if (k := _key_in(keys, ref)) is not None}
         self._hashed = {i: last for i, last in self._hashed.items() if study.has(i)}
         self.store.keep_only(kept)
         give_back()
 
-    def fail(self, study: Study, step_id: str, reason: str) -> None:
+    def fail(self, study: Study, ref: str, reason: str) -> None:
         """Keep a failure that came after a step's own work, such as while its picture was made."""
-        at = self._place(study, step_id)
+        at = self._place(study, ref)
         self.store.drop(at)
         self._failures[at] = Failure(reason)
 
-    def _place(self, study: Study, step_id: str) -> str:
-        """Where a step's failure is kept: under its key, or under its settings while its sources have none."""
-        return self.key(study, step_id) or f"{step_id}:{study.step(step_id).settings}"
+    def _place(self, study: Study, ref: str) -> str:
+        """Where the failure of a result is kept: under its key, or under its step's settings while its sources have none."""
+        return self.key(study, ref) or f"{ref}:{study.step(ref).settings}"
+
+
+def _key_in(keys: Mapping[str, str | None], ref: str) -> str | None:
+    """The key of a result among those of the steps."""
+    step_id, name = split(ref)
+    key = keys.get(step_id)
+    return f"{key}.{name}" if key is not None and name else key
 
 
 def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress) -> Outcome:

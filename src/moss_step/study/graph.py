@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import step_kind
-from moss_step.steps.declare import StepKind
+from moss_step.steps.declare import ResultSpec, StepKind
 
 _FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -20,8 +20,22 @@ MOST_NAME = 120
 """Most characters of a name that is made from other names, and most bytes of a file name made from one."""
 
 
+def split(ref: str) -> tuple[str, str]:
+    """The step's id and the name of a result that is written ``step`` or ``step.name``; the main one has an empty name."""
+    step_id, _, name = ref.partition(".")
+    return step_id, name
+
+
+def step_of(ref: str) -> str:
+    """The id of the step that gives a result."""
+    return ref.partition(".")[0]
+
+
 class Step(BaseModel):
-    """One operation in a study: its kind, the ids of the steps that feed it, and its settings as plain data."""
+    """One operation in a study: its kind, the results that feed it, and its settings as plain data.
+
+    A result is written ``step``, or ``step.name`` for one beside the main one; ``names`` are those that a person gave to these.
+    """
 
     model_config = _FROZEN
     id: str = Field(pattern=r"^[A-Za-z0-9_-]{1,80}$")
@@ -29,6 +43,17 @@ class Step(BaseModel):
     inputs: Mapping[str, str] = Field(default_factory=dict)
     settings: Mapping[str, Any] = Field(default_factory=dict)
     name: str = ""
+    names: Mapping[str, str] = Field(default_factory=dict)
+
+    @property
+    def sources(self) -> list[str]:
+        """Ids of the steps that feed it, in the order of its inputs."""
+        return [step_of(ref) for ref in self.inputs.values()]
+
+    @property
+    def refs(self) -> list[str]:
+        """All results that it gives, the main one first."""
+        return [f"{self.id}.{name}" if name else self.id for name in self.declared.results]
 
     @property
     def declared(self) -> StepKind:
@@ -102,16 +127,37 @@ class Study(BaseModel):
             del made.__dict__[worked_out]
         return made
 
-    def step(self, step_id: str) -> Step:
-        """Give a step by its id."""
+    def step(self, ref: str) -> Step:
+        """Give a step by its id, or by one of its results."""
         try:
-            return self._by_id[step_id]
+            return self._by_id[step_of(ref)]
         except KeyError:
-            raise AskedWronglyError(f"The study has no step '{step_id}'.") from None
+            raise AskedWronglyError(f"The study has no step '{step_of(ref)}'.") from None
 
-    def has(self, step_id: str) -> bool:
-        """Whether there is a step of this id."""
-        return step_id in self._by_id
+    def has(self, ref: str) -> bool:
+        """Whether there is a step of this id, or a result of this name."""
+        step_id, name = split(ref)
+        return step_id in self._by_id and (not name or name in self._by_id[step_id].declared.results)
+
+    def result(self, ref: str) -> ResultSpec:
+        """Give the declaration of a result.
+
+        Raises AskedWronglyError when there is no such step, or it gives no such result.
+        """
+        return self.step(ref).declared.result(split(ref)[1])
+
+    def refs(self, asked: bool = True) -> list[str]:
+        """All results of all steps; without those that are worked out only when they are ``asked`` for, unless something here does."""
+        return list(self._refs if asked else self._usual_refs)
+
+    @cached_property
+    def _refs(self) -> tuple[str, ...]:
+        return tuple(ref for step in self.in_order() for ref in step.refs)
+
+    @cached_property
+    def _usual_refs(self) -> tuple[str, ...]:
+        named = {*(k.step for k in self.key), *(ref for step in self.steps for ref in step.inputs.values())}
+        return tuple(ref for ref in self._refs if ref in named or not self.result(ref).asked)
 
     @cached_property
     def _by_id(self) -> dict[str, Step]:
@@ -122,7 +168,7 @@ class Study(BaseModel):
         """Names of all results, each made after those that it is made from."""
         names: dict[str, str] = {}
         for step in self.in_order():
-            fed = {n: names[source] for n, source in step.inputs.items()}
+            fed = {n: self._named(ref, names) for n, ref in step.inputs.items()}
             try:
                 names[step.id] = step.name or step.declared.label(step.declared.checked(step.settings), fed)
             except (MossError, KeyError):  # with settings or inputs missing there is nothing to make a name of; its card says which
@@ -130,9 +176,15 @@ class Study(BaseModel):
             names[step.id] = names[step.id][:MOST_NAME]
         return names
 
-    def name_of(self, step_id: str) -> str:
-        """Name of a step's result: given by the person, or made from what the step did."""
-        return self.step(step_id).name or self._names[step_id]
+    def name_of(self, ref: str) -> str:
+        """Name of a result: given by the person, or made from what the step did."""
+        return self._named(ref, self._names)
+
+    def _named(self, ref: str, names: Mapping[str, str]) -> str:
+        step_id, name = split(ref)
+        step = self.step(step_id)
+        main = step.name or names[step_id]
+        return step.names.get(name) or step.declared.name_of(name, main)[:MOST_NAME]
 
     @property
     def source_files(self) -> list[str]:
@@ -152,12 +204,22 @@ class Study(BaseModel):
         """Give the study with one step changed."""
         return self.model_copy(update={"steps": tuple(change(s) if s.id == step_id else s for s in self.steps)})
 
+    def renaming(self, ref: str, given: str) -> Study:
+        """Give the study with a name for a result; an empty one makes it name itself."""
+        step_id, name = split(ref)
+
+        def change(step: Step) -> Step:
+            names = {n: text for n, text in {**step.names, name: given}.items() if n and text}
+            return step.model_copy(update={"names": names} if name else {"name": given})
+
+        return self.changing(step_id, change)
+
     def removing(self, step_id: str) -> Study:
         """Give the study without a step and all that depends on it."""
         gone = {step_id, *self.followers(step_id)}
         steps = tuple(s for s in self.steps if s.id not in gone)
-        key = tuple(k for k in self.key if k.step not in gone)
-        shading = self.shading.model_copy(update={"ground": ""}) if self.shading.ground in gone else self.shading
+        key = tuple(k for k in self.key if step_of(k.step) not in gone)
+        shading = self.shading.model_copy(update={"ground": ""}) if step_of(self.shading.ground) in gone else self.shading
         return self.model_copy(update={"steps": steps, "key": key, "shading": shading})
 
     def duplicating(self, step_id: str) -> tuple[Study, str]:
@@ -171,16 +233,16 @@ class Study(BaseModel):
         """Ids of the steps that depend on a step, directly or not, in order."""
         reached = {step_id}
         for step in self.in_order():
-            if reached & set(step.inputs.values()):
+            if reached.intersection(step.sources):
                 reached.add(step.id)
         return [s.id for s in self.steps if s.id in reached and s.id != step_id]
 
     def needs(self, targets: Iterable[str]) -> list[Step]:
-        """Give the steps that targets depend on and the targets, each after what feeds it."""
-        wanted = set(targets)
+        """Give the steps that results depend on and those that give them, each after what feeds it."""
+        wanted = {step_of(ref) for ref in targets}
         for step in reversed(self.in_order()):
             if step.id in wanted:
-                wanted |= set(step.inputs.values())
+                wanted.update(step.sources)
         return [s for s in self.in_order() if s.id in wanted]
 
     def in_order(self) -> list[Step]:
@@ -196,7 +258,7 @@ class Study(BaseModel):
         followers: dict[str, list[Step]] = {s.id: [] for s in self.steps}
         waiting: dict[str, int] = {}
         for step in self.steps:
-            sources = set(step.inputs.values())
+            sources = set(step.sources)
             waiting[step.id] = len(sources)
             for source in sources & followers.keys():
                 followers[source].append(step)
@@ -219,13 +281,13 @@ class Study(BaseModel):
             return self.model_copy(update={"key": tuple(row if k.step == row.step else k for k in self.key)})
         return self.model_copy(update={"key": (row, *self.key)})
 
-    def first_row(self, step_id: str) -> KeyRow:
-        """Give the row of the Key that a step begins with."""
-        return KeyRow(step=step_id, **self.step(step_id).declared.look)
+    def first_row(self, ref: str) -> KeyRow:
+        """Give the row of the Key that a result begins with."""
+        return KeyRow(step=ref, **self.result(ref).look)
 
-    def key_row(self, step_id: str) -> KeyRow | None:
-        """Give the row of the Key that draws a step."""
-        return next((k for k in self.key if k.step == step_id), None)
+    def key_row(self, ref: str) -> KeyRow | None:
+        """Give the row of the Key that draws a result."""
+        return next((k for k in self.key if k.step == ref), None)
 
 
 def file_name(text: str) -> str:

@@ -35,7 +35,7 @@ def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], 
     cut = {name: _cut(value, outer[0], outer[1]) for name, value in inputs.items()}
     outcome = run_declared(step, settings.model_dump(exclude_unset=True), cut, progress)
     inner = [slice(w.start - o.start, w.stop - o.start) for w, o in zip(window, outer, strict=True)]
-    return replace(outcome, value=_cut(outcome.value, inner[0], inner[1]))
+    return replace(outcome, value=_cut(outcome.value, inner[0], inner[1]), beside={})
 
 
 def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Progress) -> Outcome | None:
@@ -44,7 +44,7 @@ def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Prog
     A step that cannot be run is left to the whole run, which says why. Raises StoppedError when stopped.
     """
     step = study.step(step_id)
-    found = {name: engine.outcome(study, source) for name, source in step.inputs.items()}
+    found = {name: engine.outcome(study, ref) for name, ref in step.inputs.items()}
     inputs = {name: outcome.value for name, outcome in found.items() if outcome is not None}
     frame = common_frame(inputs) if len(inputs) == len(found) else None
     if frame is None or frame.rows * frame.cols < _LARGE:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
+from typing import TypeVar
 
 from moss_step import __version__
 from moss_step.model.findings import Finding
@@ -11,12 +13,14 @@ from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from moss_step.study.store import Said
 
+T = TypeVar("T")
 
-def lineage(study: Study, step_id: str, engine: Engine) -> str:
-    """Write how a step's result came about, from the source files on: steps, settings, frames, findings, remarks."""
-    steps = study.needs([step_id])
+
+def lineage(study: Study, ref: str, engine: Engine) -> str:
+    """Write how a result came about, from the source files on: steps, settings, frames, findings, remarks."""
+    steps = study.needs([ref])
     lines = [
-        f"# {study.name_of(step_id)}",
+        f"# {study.name_of(ref)}",
         "",
         f"Study: {study.name}",
         f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}",
@@ -35,7 +39,7 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
         f"{declared.title} ({declared.kind}). {declared.help}",
         "",
     ]
-    lines += [f"- from {name}: {study.name_of(source)}" for name, source in step.inputs.items()]
+    lines += [f"- from {name}: {study.name_of(ref)}" for name, ref in step.inputs.items()]
     settings = declared.checked(step.settings)
     for name, field in declared.settings.listed().items():
         unit = extra(field, "unit")
@@ -48,11 +52,21 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     if said is None:
         failed = engine.failure(study, step.id)
         return [*lines, f"- no result: {failed.reason if failed else 'not run'}", ""]
-    return [*lines, *_result_lines(said), ""]
+    lines += _result_lines("result", said)
+    for ref, spec in zip(step.refs[1:], declared.beside, strict=True):
+        beside = engine.said(study, ref)
+        if beside is not None:
+            told = replace(beside, findings=_without(beside.findings, said.findings), warnings=_without(beside.warnings, said.warnings))
+            lines += _result_lines(f"result {spec.name}, {spec.title.lower()}", told)
+    return [*lines, ""]
 
 
-def _result_lines(said: Said) -> list[str]:
-    lines = [f"- result: {said.described}"]
+def _without(what: tuple[T, ...], known: tuple[T, ...]) -> tuple[T, ...]:
+    return tuple(w for w in what if w not in known)
+
+
+def _result_lines(what: str, said: Said) -> list[str]:
+    lines = [f"- {what}: {said.described}"]
     lines += [f"- {_finding_text(f)}" for f in said.findings]
     lines += [f"- note: {w}" for w in said.warnings]
     return lines

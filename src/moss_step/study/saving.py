@@ -13,9 +13,11 @@ from moss_step.formats.whole import read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.graph import Step, Study
+from moss_step.study.older import in_new_words
 
 ENDING = ".moss"
-VERSION = 1
+VERSION = 2
+"""Raised when an older program could not read what is written: 2 since a step may give several results."""
 MOST_STEPS, MOST_PINS = 5_000, 10_000
 _MARK = "moss_step_study"
 
@@ -60,7 +62,7 @@ def from_data(data: Any, path: Path) -> Study:
     try:
         if _has_surrogates(data):
             raise MossError("it holds characters that are none.")
-        study = Study.model_validate(data)
+        study = in_new_words(Study.model_validate(data))
         if len(study.steps) > MOST_STEPS or len(study.pins) > MOST_PINS:
             raise MossError(f"it has {len(study.steps):,} steps and {len(study.pins):,} pins, and at most {MOST_STEPS:,} and {MOST_PINS:,} are read.")
         study.in_order()
@@ -93,9 +95,13 @@ def _check_kinds(study: Study) -> None:
     ids = [s.id for s in study.steps]
     if len(set(ids)) != len(ids):
         raise MossError("two steps have one id.")
+    unknown = [s.kind for s in study.steps if s.kind not in catalogue()]
+    if unknown:
+        raise MossError(f"it has a step '{unknown[0]}' that this Moss Step does not know.")
     for step in study.steps:
-        if step.kind not in catalogue():
-            raise MossError(f"it has a step '{step.kind}' that this Moss Step does not know.")
+        gone = [ref for ref in step.inputs.values() if not study.has(ref)]
+        if gone:
+            raise MossError(f"step '{step.id}' works from '{gone[0][:60]}', which no step gives.")
         strange = [n for n in step.inputs if step.declared.input(n) is None]
         if strange:
             raise MossError(f"step '{step.id}': {step.kind} has no input '{strange[0][:60]}'.")

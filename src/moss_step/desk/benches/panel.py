@@ -20,10 +20,10 @@ from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.units import HECTARE
 from moss_step.model.words import value_text
-from moss_step.steps.declare import InputSpec, StepKind, plain
+from moss_step.steps.declare import InputSpec, ResultSpec, StepKind, plain
 from moss_step.steps.results import measured
 from moss_step.study.draft import DRAFT
-from moss_step.study.graph import Step
+from moss_step.study.graph import Step, step_of
 from moss_step.study.store import Said
 
 _MOST_OF_SEVERAL = 12
@@ -161,8 +161,8 @@ class StepPanel(QWidget):
         """Show figures and remarks of the result as it stands."""
         if self._left:
             return
-        target = DRAFT if self.work.draft else self.step_id
-        study = self.work.study_with_draft
+        study, chosen = self.work.study_with_draft, self.work.chosen_ref
+        target = DRAFT if self.work.draft else chosen if step_of(chosen) == self.step_id else self.step_id
         if not target or not study.has(target) or study.step(target).kind != self.kind.kind:
             return
         outcome, reason = self.work.outcome(target), self.work.reason(target)
@@ -210,13 +210,14 @@ class StepPanel(QWidget):
         self.blockSignals(True)
 
     def fitting(self, spec: InputSpec | None) -> list[tuple[str, str]]:
-        """Ids and names of the results that can be an input."""
+        """Results that can be an input, with their names."""
         if spec is None:
             return []
         study = self.work.study
         barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
         said = self.work.engine.all_said(study)
-        return [(s.id, study.name_of(s.id)) for s in study.steps if s.id not in barred and _fits(spec, s, said[s.id])]
+        free = [ref for step in study.steps if step.id not in barred for ref in step.refs]
+        return [(ref, study.name_of(ref)) for ref in free if _fits(spec, study.result(ref), said[ref])]
 
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:
@@ -252,7 +253,7 @@ class StepPanel(QWidget):
         """What a new step most likely works on: the chosen step, the shaded ground, or the newest that fits."""
         if spec.optional:
             return ""
-        for wanted in (self.work.chosen_id, self.work.study.shading.ground):
+        for wanted in (self.work.chosen_ref, self.work.study.shading.ground):
             if wanted in fitting:
                 return wanted
         return fitting[-1] if fitting else ""
@@ -261,10 +262,10 @@ class StepPanel(QWidget):
         return plain(self.kind.checked(stored.settings)) == step.settings
 
 
-def _fits(spec: InputSpec, step: Step, said: Said | None) -> bool:
-    """Whether a step's result can be an input; before it has one, whether what it gives can."""
+def _fits(spec: InputSpec, result: ResultSpec, said: Said | None) -> bool:
+    """Whether a result can be an input; before there is one, whether what it is declared to be can."""
     if said is None:
-        return step.declared.gives == spec.accepts and not spec.quantity
+        return result.gives == spec.accepts and not spec.quantity
     return spec.takes_one_of(said.kind, said.quantity)
 
 

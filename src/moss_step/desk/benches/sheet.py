@@ -78,7 +78,7 @@ class SheetBench(QWidget):
 
     def refresh(self) -> None:
         """List the results that are there."""
-        done = [s.id for s in self.work.study.steps if self.work.said(s.id) is not None]
+        done = [ref for step in self.work.study.steps for ref in step.refs if self.work.said(ref) is not None]
         names = [self.work.study.name_of(i) for i in done]
         listed = [(self.result.itemData(i), self.result.itemText(i)) for i in range(self.result.count())]
         if listed == list(zip(done, names, strict=True)):
@@ -86,29 +86,29 @@ class SheetBench(QWidget):
         current = self.result.currentData()
         self.result.blockSignals(True)
         self.result.clear()
-        for step_id, name in zip(done, names, strict=True):
-            self.result.addItem(name, step_id)
+        for ref, name in zip(done, names, strict=True):
+            self.result.addItem(name, ref)
         self.result.setCurrentIndex(max(self.result.findData(current), 0))
         self.result.blockSignals(False)
         self._show_formats()
 
-    def choose(self, step_id: str) -> None:
+    def choose(self, ref: str) -> None:
         """Choose the result to hand on."""
         self.refresh()
-        self.result.setCurrentIndex(max(self.result.findData(step_id), 0))
+        self.result.setCurrentIndex(max(self.result.findData(ref), 0))
 
     @property
-    def step_id(self) -> str:
-        """Id of the chosen result's step."""
+    def ref(self) -> str:
+        """The chosen result."""
         return str(self.result.currentData() or "")
 
     def write(self, path: Path) -> None:
         """Write the chosen result in the format of the ending."""
-        outcome = self.work.outcome(self.step_id)
+        outcome = self.work.outcome(self.ref)
         if outcome is None:
             return
 
-        study, name = self.work.study, self.work.study.name_of(self.step_id)
+        study, name = self.work.study, self.work.study.name_of(self.ref)
 
         def write() -> None:
             check_not_a_source(path, study.source_files)
@@ -118,8 +118,8 @@ class SheetBench(QWidget):
 
     def write_record(self, path: Path) -> None:
         """Write the chosen result's lineage."""
-        study, step_id, engine = self.work.study, self.step_id, self.work.engine
-        self.work.write(lambda: write_text(path, lineage(study, step_id, engine)), path)
+        study, ref, engine = self.work.study, self.ref, self.work.engine
+        self.work.write(lambda: write_text(path, lineage(study, ref, engine)), path)
 
     def write_picture(self, path: Path) -> None:
         """Write the plan's picture."""
@@ -134,7 +134,7 @@ class SheetBench(QWidget):
 
     def _show_formats(self) -> None:
         clear(self._formats_layout)
-        outcome = self.work.outcome(self.step_id) if self.step_id else None
+        outcome = self.work.outcome(self.ref) if self.ref else None
         if outcome is None:
             self._facts.show_rows([])
             self._formats_layout.addWidget(label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True))
@@ -173,4 +173,4 @@ class SheetBench(QWidget):
 
     def _proposal(self, ending: str) -> str:
         folder = self.work.path.parent if self.work.path else Path.home()
-        return str(folder / (file_name(self.work.study.name_of(self.step_id)) + ending))
+        return str(folder / (file_name(self.work.study.name_of(self.ref)) + ending))

@@ -297,7 +297,7 @@ class SightBench(PlaceBench):
 
     main = "viewshed"
     usual = SightPanel
-    panels = {"sight_line": LinePanel, "sight_stretches": LinePanel, "best_places": BestPanel, "horizon": HorizonPanel}
+    panels = {"sight_line": LinePanel, "best_places": BestPanel, "horizon": HorizonPanel}
 
     def __init__(self, work: Work) -> None:
         super().__init__(work, "sight")

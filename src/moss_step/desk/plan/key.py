@@ -25,11 +25,10 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.work import Work
 from moss_step.scene.colors import INK, MUTED
-from moss_step.scene.layers import Layer, scene_of, shape_order
+from moss_step.scene.layers import Layer, front_of, replaced_by, scene_of, shape_order
 from moss_step.scene.picture import Ramp
 from moss_step.scene.pictures import has_place
-from moss_step.study.draft import DRAFT
-from moss_step.study.graph import KeyRow, Shading
+from moss_step.study.graph import KeyRow, Shading, step_of
 
 WIDTH = 232
 _WIDE = 640
@@ -124,7 +123,7 @@ class KeyPanel(QFrame):
             self.work.study.key,
             self.work.study.shading,
             self._open,
-            self.work.chosen_id,
+            self.work.chosen_ref,
             scene.undrawn,
             tuple((la.step, la.name, id(la.picture), la.ranges) for la in scene.layers),
             tuple(self.work.study.name_of(k.step) for k in self.work.study.key),
@@ -138,20 +137,16 @@ class KeyPanel(QFrame):
         held = focused.accessibleName() if focused is not None and focused.hasFocus() else ""
         clear(self._layout)
         listed = {k.step for k in self.work.study.key}
-        replaced = self.work.draft.replaces if self.work.draft else ""
-        making = "being made; in view so far" if self.work.drawn_partly else "being made"
-        for step in (DRAFT, self.work.chosen_id):
-            if step and step in drawn and step not in listed and not (step == DRAFT and replaced in listed):
-                self._add_row(
-                    drawn[step].row,
-                    drawn[step],
-                    making if step == DRAFT else "chosen, not kept in the Key",
-                )
+        front, draft = front_of(self.work), self.work.draft
+        replaced = replaced_by(front, draft) if draft else front
+        if front in drawn and replaced not in listed:
+            making = "being made; in view so far" if self.work.drawn_partly else "being made"
+            self._add_row(drawn[front].row, drawn[front], making if draft else "chosen, not kept in the Key")
         undrawn = dict(scene.undrawn)
         for k in self.work.study.key:
             if not has_place(self.work.study, k.step):
                 continue  # of an older study: nothing of it can be drawn
-            layer = drawn.get(DRAFT if k.step == replaced else k.step)
+            layer = drawn.get(front if k.step == replaced else k.step)
             self._add_row(k, layer, undrawn.get(k.step, ""))
         if self._layout.count():
             self._layout.addWidget(line())
@@ -183,7 +178,7 @@ class KeyPanel(QFrame):
     def _add_row(self, key: KeyRow, layer: Layer | None, remark: str) -> None:
         in_key = any(k.step == key.step for k in self.work.study.key)
         name = layer.name if layer else self.work.study_with_draft.name_of(key.step)
-        head = Elided(name, "head" if key.step == self.work.chosen_id else "")
+        head = Elided(name, "head" if step_of(key.step) == self.work.chosen_id else "")
         parts: list[QWidget] = []
         if in_key:
             seen = tool(

@@ -131,11 +131,11 @@ class TableDrawer(QWidget):
         self._draw_chart()
 
     def _source(self) -> str:
-        ids = [self.work.chosen_id, *(k.step for k in self.work.study.key)]
-        for step_id in ids:
-            outcome = self.work.outcome(step_id) if step_id else None
+        ids = [self.work.chosen_ref, *(k.step for k in self.work.study.key)]
+        for ref in ids:
+            outcome = self.work.outcome(ref) if ref else None
             if outcome is not None and kind_of(outcome.value).columns is not None:
-                return step_id
+                return ref
         return ""
 
     # --- selection

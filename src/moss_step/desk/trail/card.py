@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QColor,
@@ -23,10 +25,12 @@ from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
 from moss_step.scene.colors import CARD, HOLLOW, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
 from moss_step.scene.pictures import has_place
-from moss_step.study.graph import KeyRow
+from moss_step.study.graph import split
 
 WIDTH, HEIGHT = 150, 96
 THUMB = QRectF(8, 8, 134, 48)
+_TAB = 16
+"""Height of the tabs of a step that gives several results."""
 _STATE_WORDS = {"done": "up to date", "waiting": "waiting", "running": "running", "failed": "failed"}
 
 
@@ -39,6 +43,7 @@ class Card(QWidget):
     def __init__(self, work: Work, step_id: str, parent: QWidget) -> None:
         super().__init__(parent)
         self.work, self.step_id = work, step_id
+        self.tab, self._ref_shown = "", ""
         self.fraction = -1.0
         self._image: QImage | None = None
         self._image_of: object = None
@@ -52,41 +57,68 @@ class Card(QWidget):
         """Bring picture, tooltip and accessible name up to date; a card whose step is gone stays as it is until the trail takes it away."""
         if not self.work.study.has(self.step_id):
             return
-        study, state, figure = self.work.study, self.work.state(self.step_id), self.figure()
-        name = study.name_of(self.step_id)
-        picture = self.work.picture(self.step_id)
+        self._follow()
+        study, state, figure = self.work.study, self.work.state(self.ref), self.figure()
+        name = study.name_of(self.ref)
+        picture = self.work.picture(self.ref)
         ground = self.work.picture(study.shading.ground) if study.shading.ground else None
-        row = study.key_row(self.step_id) or KeyRow(step=self.step_id)
+        row = study.key_row(self.ref) or study.first_row(self.ref)
         look = (id(picture), row.ramp, row.reverse, row.span, row.cut, row.low, row.high, id(ground), study.shading)
-        shown = (look, name, state, figure, self.in_key, self.work.chosen_id == self.step_id)
+        shown = (look, name, state, figure, self.in_key, self.work.chosen_id == self.step_id, self.ref)
         if shown == self._shown:
             return
         self._shown = shown
         self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}")
-        reason = self.work.reason(self.step_id) or f"{figure} · {_STATE_WORDS[state]}"
+        reason = self.work.reason(self.ref) or f"{figure} · {_STATE_WORDS[state]}"
         set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
             shaded = ground.surface if ground is not None else None
             self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))
             self._image_of = look
+        elif picture is None and self.ref != self._ref_shown:
+            self._image, self._image_of = None, None
+        self._ref_shown = self.ref
         self.update()
+
+    @property
+    def ref(self) -> str:
+        """The result that the card shows."""
+        return f"{self.step_id}.{self.tab}" if self.tab else self.step_id
+
+    @property
+    def tabs(self) -> list[str]:
+        """Names of the results of its step, when there are several."""
+        results = list(self.work.study.step(self.step_id).declared.results)
+        return results if len(results) > 1 else []
+
+    def show_tab(self, name: str) -> None:
+        """Look at another result of the step."""
+        self.tab = name
+        self.work.choose(self.ref)
+
+    def _follow(self) -> None:
+        """Show the result that is chosen, wherever that was done."""
+        if self.work.chosen_id == self.step_id:
+            self.tab = split(self.work.chosen_ref)[1]
+        if self.tab and self.tab not in self.tabs:
+            self.tab = ""
 
     def figure(self) -> str:
         """The main figure, or why there is none."""
-        said = self.work.said(self.step_id)
+        said = self.work.said(self.ref)
         if said is not None:
             return said.figure
-        return self.work.reason(self.step_id) or _STATE_WORDS[self.work.state(self.step_id)]
+        return self.work.reason(self.ref) or _STATE_WORDS[self.work.state(self.ref)]
 
     def warnings(self) -> list[str]:
         """Remarks of the step's run."""
-        said = self.work.said(self.step_id)
+        said = self.work.said(self.ref)
         return list(said.warnings) if said else []
 
     @property
     def in_key(self) -> bool:
         """Whether the Key draws it."""
-        row = self.work.study.key_row(self.step_id)
+        row = self.work.study.key_row(self.ref)
         return row is not None and row.shown
 
     # --- painting
@@ -97,7 +129,7 @@ class Card(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.step_id)
+        chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.ref)
         width = 2.5 if chosen or self.hasFocus() else 1.0
         edge = QColor(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
         painter.setPen(QPen(edge, width))
@@ -115,19 +147,38 @@ class Card(QWidget):
             painter.setOpacity(1.0)
         else:
             painter.fillRect(THUMB, QColor(HOLLOW))
-        if has_place(self.work.study, self.step_id) and (self.in_key or self.underMouse()):
+        if has_place(self.work.study, self.ref) and (self.in_key or self.underMouse()):
             spot = self._pin_spot()
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(LICHEN if self.in_key else CARD))
             painter.drawEllipse(spot)
             painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", INK, 12))
+        self._paint_tabs(painter)
+
+    def _tab_spots(self) -> list[QRectF]:
+        """Where the tabs are, along the foot of the small picture."""
+        width = THUMB.width() / max(len(self.tabs), 1)
+        return [QRectF(THUMB.left() + i * width, THUMB.bottom() - _TAB, width, _TAB) for i in range(len(self.tabs))]
+
+    def _paint_tabs(self, painter: QPainter) -> None:
+        results, small = self.work.study.step(self.step_id).declared.results, font(11)
+        painter.setFont(small)
+        for name, spot in zip(self.tabs, self._tab_spots(), strict=True):
+            ground = QColor(CARD)
+            ground.setAlpha(255 if name == self.tab else 225)
+            painter.fillRect(spot, ground)
+            painter.setPen(QColor(INK if name == self.tab else MUTED))
+            text = QFontMetricsF(small).elidedText(results[name].title, Qt.TextElideMode.ElideRight, spot.width() - 6)
+            painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, text)
+            if name == self.tab:
+                painter.fillRect(QRectF(spot.left(), spot.top(), spot.width(), 2), QColor(LICHEN))
 
     def _paint_text(self, painter: QPainter, state: str) -> None:
         bold, small = font(13, QFont.Weight.DemiBold), font(12)
         elide = Qt.TextElideMode.ElideRight
         painter.setFont(bold)
         painter.setPen(QColor(INK))
-        name = QFontMetricsF(bold).elidedText(self.work.study.name_of(self.step_id), elide, WIDTH - 20)
+        name = QFontMetricsF(bold).elidedText(self.work.study.name_of(self.ref), elide, WIDTH - 20)
         painter.drawText(QRectF(10, 58, WIDTH - 20, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
         painter.setPen(QColor(OCHRE if state == "failed" else MUTED))
@@ -167,26 +218,31 @@ class Card(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         self.setFocus()
+        tab = next((n for n, spot in zip(self.tabs, self._tab_spots(), strict=True) if spot.contains(event.position())), None)
         if self._pin_spot().contains(event.position()):
             self.toggle_key()
+        elif tab is not None:
+            self.show_tab(tab)
         else:
-            self.work.choose(self.step_id)
+            self.work.choose(self.ref)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Rename."""
         self.rename()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Enter chooses, K pins, F2 renames, Delete removes, D duplicates."""
+        """Enter chooses, K pins, F2 renames, Delete removes, D duplicates, T shows the next of several results."""
         key = event.key()
         if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self.work.choose(self.step_id)
+            self.work.choose(self.ref)
         elif key == Qt.Key.Key_K:
             self.toggle_key()
         elif key == Qt.Key.Key_F2:
             self.rename()
         elif key == Qt.Key.Key_Delete:
             self.work.remove(self.step_id)
+        elif key == Qt.Key.Key_T and self.tabs:
+            self.show_tab(self.tabs[(self.tabs.index(self.tab) + 1) % len(self.tabs)])
         elif key == Qt.Key.Key_D:
             self.work.duplicate(self.step_id)
         else:
@@ -195,11 +251,11 @@ class Card(QWidget):
     def toggle_key(self) -> None:
         """Take the result into the Key, or out of it."""
         study = self.work.study
-        row = study.key_row(self.step_id)
-        if not has_place(study, self.step_id):
+        row = study.key_row(self.ref)
+        if not has_place(study, self.ref):
             self.work.told.emit("It has no place on the plan: the table shows its curves and rows.", False)
         elif row is None:
-            self.work.do(study.with_key_row(KeyRow(step=self.step_id)), "Take into the Key")
+            self.work.do(study.with_key_row(study.first_row(self.ref)), "Take into the Key")
         elif not row.shown:
             self.work.do(study.with_key_row(row.model_copy(update={"shown": True})), "Show in the Key")
         else:
@@ -210,22 +266,28 @@ class Card(QWidget):
 
     def rename(self) -> None:
         """Ask for a name."""
-        name, given = QInputDialog.getText(self, "Rename", "Name of the result:", text=self.work.study.name_of(self.step_id))
+        name, given = QInputDialog.getText(self, "Rename", "Name of the result:", text=self.work.study.name_of(self.ref))
         if given:
-            self.work.rename(self.step_id, name)
+            self.work.rename(self.ref, name)
 
     def menu(self) -> QMenu:
         """All that can be done with the step."""
         menu = QMenu(self)
-        menu.addAction("Change its settings", lambda: self.work.choose(self.step_id))
+        for name in self.tabs:
+            spec = self.work.study.step(self.step_id).declared.result(name)
+            shown = menu.addAction(f"Show {spec.title.lower()}\tT", partial(self.show_tab, name))
+            shown.setEnabled(name != self.tab)
+        if self.tabs:
+            menu.addSeparator()
+        menu.addAction("Change its settings", lambda: self.work.choose(self.ref))
         menu.addAction("Rename\tF2", self.rename)
         menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))
         kept = menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
-        kept.setEnabled(has_place(self.work.study, self.step_id))
+        kept.setEnabled(has_place(self.work.study, self.ref))
         menu.addSeparator()
-        done = self.work.said(self.step_id) is not None
-        menu.addAction("Hand on …", lambda: self.export_wanted.emit(self.step_id)).setEnabled(done)
-        menu.addAction("Write its lineage …", lambda: self.record_wanted.emit(self.step_id)).setEnabled(done)
+        done = self.work.said(self.ref) is not None
+        menu.addAction("Hand on …", lambda: self.export_wanted.emit(self.ref)).setEnabled(done)
+        menu.addAction("Write its lineage …", lambda: self.record_wanted.emit(self.ref)).setEnabled(done)
         menu.addSeparator()
         after = len(self.work.study.followers(self.step_id))
         text = "Remove\tDel" if not after else f"Remove with {after} that follow{'s' if after == 1 else ''}\tDel"

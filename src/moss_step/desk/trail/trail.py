@@ -64,7 +64,7 @@ class Cards(QWidget):
             card.deleteLater()
         lines, below = list[tuple[int, int, int]](), 0
         for i, step in enumerate(steps):
-            for source in step.inputs.values():
+            for source in step.sources:
                 lines.append((self._places[source], i, below % 3))
                 below += self._places[source] != i - 1
         self._lines = np.array(lines, np.int64).reshape(-1, 3)

@@ -212,7 +212,8 @@ def _breach(z, ways, row_areas, pits, before, most_cells, work):  # type: ignore
     """Cut a channel from each of some pits; ``work`` are the pit that each cell was settled for last, and the fewest cells to it then.
 
     A label is one way to a cell: its cell, the label it came from, and the number of cells. Labels are settled in order of digging, and
-    one that has no fewer cells than an earlier one of the same cell is no use.
+    one that has no fewer cells than an earlier one of the same cell is no use. Of ways that take the same digging the lower end counts,
+    wherever it lies.
     """
     (rows, cols), (stamp, fewest), done = z.shape, work, 0
     cells, origin, steps = np.empty(4096, np.int64), np.empty(4096, np.int64), np.empty(4096, np.int32)
@@ -220,9 +221,9 @@ def _breach(z, ways, row_areas, pits, before, most_cells, work):  # type: ignore
         start, found, mark = pits[n], np.int64(-1), before + n + 1
         low = z[start // cols, start % cols]
         cells[0], origin[0], steps[0], count = start, -1, 0, 1
-        heap = [(0.0, np.int64(0))]
+        heap = [(0.0, low, np.int64(0))]
         while len(heap) > 0:
-            cost, label = heapq.heappop(heap)
+            cost, _, label = heapq.heappop(heap)
             cell, far = cells[label], steps[label]
             r, c = cell // cols, cell % cols
             if stamp[r, c] == mark and fewest[r, c] <= far:
@@ -244,7 +245,7 @@ def _breach(z, ways, row_areas, pits, before, most_cells, work):  # type: ignore
                     steps = np.append(steps, steps)
                 cells[count], origin[count], steps[count] = i * cols + j, label, far + 1
                 dug = max(float(z[i, j]) - low, 0.0) * row_areas[i]
-                heapq.heappush(heap, (cost + dug + _A_CELL, np.int64(count)))
+                heapq.heappush(heap, (cost + dug + _A_CELL, z[i, j], np.int64(count)))
                 count += 1
         if found < 0:
             continue
