@@ -58,7 +58,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     write_surface(path, Surface(z, Frame(*z.shape, 0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE), "Big")
     window = MainWindow()
     window.show()
-    window.open_demo()
+    window.files.open_demo()
     _settle(QTest, window)
     gaps, last = [], [time.perf_counter()]
 
@@ -89,7 +89,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     pointer = _pointer_block(window, ground, gaps, last, timer)
     study = _many_block(window, folder, path, gaps, last, timer)
     window.work.close()
-    window.may_leave = lambda: True
+    window.files.may_leave = lambda: True
     window.close()
     app.processEvents()
     p95 = min(float(np.percentile(frames, 95)) for frames in passes)
@@ -137,9 +137,9 @@ def _many_block(window: object, folder: Path, source: Path, gaps: list[float], l
     steps += [Step(id=f"s{k}", kind="threshold", inputs={"surface": "g"}, settings={"at_least": 50.0 + k * 0.01}) for k in range(2000)]
     pins = tuple((412_000.0 + k % 1000, 5_872_000.0 - k // 10) for k in range(10_000))
     save_study(Study(steps=tuple(steps), pins=pins), folder / "many.moss")
-    window.may_leave = lambda: True
+    window.files.may_leave = lambda: True
     _restart(gaps, last, timer)
-    window.open_path(folder / "many.moss")
+    window.files.open_path(folder / "many.moss")
     QTest.qWait(6000)
     window.work.choose("s1000")
     QTest.qWait(300)

@@ -91,7 +91,7 @@ def window(qtbot) -> Iterator[object]:
     from moss_step.desk.window import MainWindow
 
     made = MainWindow()
-    qtbot.addWidget(made, before_close_func=lambda w: setattr(w, "may_leave", lambda: True))
+    qtbot.addWidget(made, before_close_func=lambda w: setattr(w.files, "may_leave", lambda: True))
     made.show()
     qtbot.waitExposed(made)
     yield made
@@ -118,6 +118,6 @@ def estate(window, settle):
     from moss_step.demo import DATA
 
     for name in ("harrow_ground.tif", "harrow_boundary.gpkg", "harrow_bogs.gpkg"):
-        window.open_path(DATA / name)
+        window.files.open_path(DATA / name)
         settle(window)
     return window

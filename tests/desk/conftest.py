@@ -5,6 +5,6 @@ import pytest
 
 @pytest.fixture
 def demo(window, settle):
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     return window

@@ -81,5 +81,5 @@ def rest(window, qapp, least: float = 0.4) -> None:
 def answered(monkeypatch, answer):
     """What the window asks from here on, each answered alike."""
     asked = []
-    monkeypatch.setattr("moss_step.desk.window.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
+    monkeypatch.setattr("moss_step.desk.study_files.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
     return asked

@@ -27,7 +27,7 @@ from tests.desk.jobs import by_name
 @pytest.fixture
 def block(window, settle, qapp):
     """The demo ground with its block beside the plan, at rest."""
-    window.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_ground.tif")
     settle(window)
     window.show_drawer("block")
     rest(window, qapp)
@@ -189,7 +189,7 @@ def test_many_masts_stand_without_names(block, settle, qapp):
 
 def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
     window, ground = block, by_name(block, "Harrow ground")
-    window.open_path(DATA / "harrow_places.gpkg")
+    window.files.open_path(DATA / "harrow_places.gpkg")
     settle(window)
     places = by_name(window, "Harrow places")
     window.work.add_step("viewshed", {"dem": ground, "observers": places}, {"observer_height": 900.0, "absolute": True})
@@ -205,7 +205,7 @@ def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
 
 def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, settle, qapp):
     window = block
-    window.open_path(DATA / "harrow_places.gpkg")
+    window.files.open_path(DATA / "harrow_places.gpkg")
     settle(window)
     rest(window, qapp)
     view = window.block
@@ -278,7 +278,7 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
     z = np.zeros((n, n), np.float32)
     z[1400:1600, 1400:1600] = np.indices((200, 200)).sum(axis=0) % 2 * 0.5
     write_surface(tmp_path / "board.tif", Surface(z, Frame(n, n, 400_000.0, 5_900_000.0, 1.0, 1.0, "EPSG:32628"), METRE), "Board")
-    window.open_path(tmp_path / "board.tif")
+    window.files.open_path(tmp_path / "board.tif")
     settle(window)
     window.show_drawer("block")
     rest(window, qapp)

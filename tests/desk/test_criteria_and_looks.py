@@ -169,7 +169,7 @@ def test_points_and_areas_take_marks_sizes_and_labels(estate, settle):
     window = estate
     from moss_step.demo import DATA
 
-    window.open_path(DATA / "harrow_places.gpkg")
+    window.files.open_path(DATA / "harrow_places.gpkg")
     settle(window)
     places, bogs = by_name(window, "Harrow places"), by_name(window, "Harrow bogs")
     looks = []

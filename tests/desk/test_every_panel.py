@@ -6,8 +6,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QAbstractSlider, QAbstractSpinBox, QComboBox, QLineEdit, QPlainTextEdit, QWidget
 
 from moss_step.demo import DATA
-from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.benches.steps import StepBench
 from moss_step.steps.catalogue import catalogue
 from tests.desk.driving import texts
 
@@ -36,10 +36,10 @@ def shared(qapp, tmp_path_factory):
     small = Surface(demo.values[::8, ::8].copy(), Frame(125, 125, frame.x0, frame.y0, 16.0, 16.0, frame.crs), METRE)
     write_surface(folder / "small.tif", small, "Small")
     window = MainWindow()
-    window.may_leave = lambda: True
+    window.files.may_leave = lambda: True
     window.show()
     for path in (folder / "small.tif", DATA / "harrow_boundary.gpkg", DATA / "harrow_places.gpkg"):
-        window.open_path(path)
+        window.files.open_path(path)
         settle(qapp, window)
     window.work.add_step("classify", {"surface": window.work.study.steps[0].id}, {"rules": "equal_interval"})
     settle(qapp, window)
@@ -53,7 +53,7 @@ def panel_of(shared, kind: str) -> StepPanel:
     window.begin_step(kind)
     wait()
     bench = window.benches[KINDS[kind].bench]
-    assert window.bench == KINDS[kind].bench and isinstance(bench, Bench) and bench.panel is not None
+    assert window.bench == KINDS[kind].bench and isinstance(bench, StepBench) and bench.panel is not None
     assert bench.panel.kind.kind == kind
     return bench.panel
 
@@ -116,7 +116,7 @@ def test_a_step_is_left_without_a_trace(shared, kind):
     wait()
     leave(shared)
     assert window.work.study == before and window.work.draft is None
-    assert window.plan.view.live is None and not window.plan.view.handles
+    assert window.plan.view.live is None and not window.plan.view.look.handles
 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))

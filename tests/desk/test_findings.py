@@ -58,7 +58,7 @@ def test_a_number_without_a_title_is_refused():
 
 
 def test_the_volume_of_a_pond_is_in_its_panel(window, settle, hills_tif, hills):
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     ground = window.work.chosen_id
     dem = window.work.outcome(ground).value

@@ -75,7 +75,7 @@ def test_the_catchment_of_the_pointer_on_a_large_ground_is_drawn_when_it_is_ther
     from moss_step.desk import follower as module
 
     monkeypatch.setattr(module, "LARGE", 0)
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     window.begin_step("catchment")
     settle(window)

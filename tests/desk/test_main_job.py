@@ -70,7 +70,7 @@ def test_from_grid_to_class_areas_and_back(window, settle, tmp_path, hills_tif, 
     assert set(window.trail.cards) == {"open_grid-1", slope, classes}
     assert "3 steps · all up to date" in window.trail.summary()
 
-    assert window.save_to(tmp_path / "hills.moss")
+    assert window.files.save_to(tmp_path / "hills.moss")
     assert not window.work.unsaved
     QTest.mouseClick(window.header.benches["sheet"], Qt.MouseButton.LeftButton)
     sheet = window.benches["sheet"]
@@ -102,7 +102,7 @@ def test_the_real_grid_in_degrees(window, settle, tmp_path):
     with rasterio.open(path, "w", driver="GTiff", height=z.shape[0], width=z.shape[1], count=1, dtype=z.dtype,
                        crs="EPSG:4326", transform=from_origin(xmin, ymax, dx, dy)) as file:  # fmt: skip
         file.write(z, 1)
-    window.open_path(path)
+    window.files.open_path(path)
     settle(window)
     said = window.benches["gather"].panel.note.text
     assert "Coordinates are degrees" in said and "height unit is not stated" in said
@@ -131,7 +131,7 @@ def test_the_real_grid_in_degrees(window, settle, tmp_path):
 
 
 def test_dragging_a_bound_moves_areas_and_plan(window, settle):
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     panel = window.benches["classes"].panel
     before, picture = areas(panel), window.plan.view.grab().toImage()
@@ -154,7 +154,7 @@ def test_dragging_a_bound_moves_areas_and_plan(window, settle):
 
 
 def test_gaps_overlaps_and_empty_classes_are_named_while_typing(window, settle):
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     panel = window.benches["classes"].panel
     type_in(panel.table.widgets[1].high, "12")
@@ -176,7 +176,7 @@ def test_gaps_overlaps_and_empty_classes_are_named_while_typing(window, settle):
 
 
 def test_rules_go_through_a_file_and_the_included_end_is_switched(window, settle, tmp_path):
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     panel = window.benches["classes"].panel
     panel.save_file(tmp_path / "r.csv")
@@ -219,7 +219,7 @@ def test_the_main_job_on_a_virtual_x_display(tmp_path):
 def test_the_demo_is_true_to_its_truth(window, settle):
     from moss_step.demo import DATA
 
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     truth = json.loads((DATA / "harrow_truth.json").read_text())
     found = {f.name: f.value for f in window.work.outcome("ground").findings}

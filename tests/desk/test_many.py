@@ -18,7 +18,7 @@ def many(hills_tif, tmp_path):
 
 
 def test_only_cards_in_view_are_made_and_the_others_when_they_are_scrolled_to(window, settle, many):
-    window.open_path(many, waits=True)
+    window.files.open_path(many, waits=True)
     settle(window)
     assert len(window.work.study.steps) == 901 and window.work.states()["s5"] == "waiting"
     assert 3 < len(window.trail.cards) < 30 and "901 steps" in window.trail.summary().replace(",", "")
@@ -35,7 +35,7 @@ def test_only_cards_in_view_are_made_and_the_others_when_they_are_scrolled_to(wi
 
 def test_a_card_that_is_drawn_once_more_after_its_step_is_gone_does_no_harm(window, settle, hills_tif):
     """The trail follows a moment after the study: what Qt draws in between is of a step that is no more."""
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     card = window.trail.cards[window.work.chosen_id]
     window.work.new()
@@ -47,19 +47,19 @@ def test_a_card_that_is_drawn_once_more_after_its_step_is_gone_does_no_harm(wind
 
 
 def test_a_large_study_that_is_damaged_is_told_and_the_present_one_stays(window, settle, many, hills_tif):
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     many.write_text(many.read_text()[:-40])
-    window.may_leave = lambda: True
+    window.files.may_leave = lambda: True
     said: list[str] = []
     window.work.told.connect(lambda text, bad: said.append(text))
-    window.open_path(many)
+    window.files.open_path(many)
     settle(window)
     assert len(window.work.study.steps) == 1 and "damaged" in said[0]
 
 
 def test_many_pins_are_marks_and_few_in_view_show_their_readings(window, settle, hills_tif):
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     xmin, ymin, xmax, ymax = window.work.frame.box
     rng = np.random.default_rng(0)

@@ -207,7 +207,7 @@ def test_an_empty_class_is_kept_and_steals_no_colour(window, settle, tmp_path):
     from tests.conftest import write_tif
 
     rows, cols = np.mgrid[0:80, 0:80].astype(np.float32)
-    window.open_path(write_tif(tmp_path / "gentle.tif", 500 + cols * 2 * 0.001 * cols + rows * 0.01, unit="metre"))
+    window.files.open_path(write_tif(tmp_path / "gentle.tif", 500 + cols * 2 * 0.001 * cols + rows * 0.01, unit="metre"))
     settle(window)
     window.begin_step("slope")
     slope = keep(window, settle)

@@ -72,20 +72,20 @@ def test_a_copy_is_written_while_someone_keeps_working(demo, qtbot):
 
 def test_a_newer_file_is_not_replaced_unasked(demo, settle, monkeypatch, tmp_path):
     path = tmp_path / "a.moss"
-    assert demo.save_to(path)
+    assert demo.files.save_to(path)
     save_study(Study(name="By another program, later"), path)
     asked = answered(monkeypatch, Answer.Cancel)
     demo.work.rename("slope", "Mine")
-    assert not demo.save_to(path) and "changed by another program" in asked[0][1]
+    assert not demo.files.save_to(path) and "changed by another program" in asked[0][1]
     assert json.loads(path.read_text())["name"] == "By another program, later" and demo.work.unsaved
     answered(monkeypatch, Answer.Yes)
-    assert demo.save_to(path) and "Mine" in path.read_text()
+    assert demo.files.save_to(path) and "Mine" in path.read_text()
 
 
 def test_a_source_that_changes_runs_again_by_itself(window, qtbot, settle, hills_tif):
     from moss_step.formats.raster import read_surface
 
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     ground = window.work.chosen_id
     before = window.work.outcome(ground).value.values
@@ -100,7 +100,7 @@ def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on
     """Memory that runs out while a picture is made leaves no lane busy for ever."""
     usual = runner.prepared_picture
     monkeypatch.setattr(runner, "prepared_picture", lambda *_: (_ for _ in ()).throw(MemoryError()))
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     ground = window.work.chosen_id
     assert window.work.state(ground) == "failed" and "memory" in window.work.reason(ground)

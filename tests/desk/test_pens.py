@@ -27,9 +27,9 @@ def test_a_pen_is_as_broad_on_a_fine_screen(qapp, ratio):
 
 
 def test_lines_on_the_block_are_broad_enough_to_show_without_gaps(window, settle, qapp):
-    window.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_ground.tif")
     settle(window)
-    window.open_path(DATA / "harrow_boundary.gpkg")
+    window.files.open_path(DATA / "harrow_boundary.gpkg")
     settle(window)
     window.show_drawer("block")
     rest(window, qapp)

@@ -11,7 +11,7 @@ from tests.desk.jobs import by_name
 
 @pytest.fixture
 def with_steps(window, settle, hills_tif):
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     ground = by_name(window, "Hills")
     f = window.work.frame

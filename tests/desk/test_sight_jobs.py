@@ -26,7 +26,7 @@ def lookout(window, settle, tmp_path):
     frame = demo.frame
     part = Surface(demo.values[::4, ::4].copy(), Frame(250, 250, frame.x0, frame.y0, 8.0, 8.0, frame.crs), METRE)
     write_surface(tmp_path / "upland.tif", part, "Upland")
-    window.open_path(tmp_path / "upland.tif")
+    window.files.open_path(tmp_path / "upland.tif")
     settle(window)
     window.go_to_bench("sight")
     settle(window)
@@ -51,7 +51,7 @@ def test_four_masts_give_counts_and_ground_behind_a_ridge_is_hidden(lookout, set
         click(window, x, y)
         settle(window)
     assert "mast of 60 m" in panel.said.text() and "2 m target" in panel.said.text()
-    assert len(window.plan.view.handles) == 4
+    assert len(window.plan.view.look.handles) == 4
     seen = keep(window, settle)
     counts, dem = values(window, seen), ground_of(window)
     at = window.work.study.step(seen).settings["at"]
@@ -71,7 +71,7 @@ def test_a_place_just_behind_a_crest_is_hidden_from_a_mast_short_of_its_top(wind
     r, c = np.mgrid[0:120, 0:200]
     z = np.where(c < 100, c * 0.8, np.maximum(80.0 - (c - 100) * 1.6, 0.0)) + 0 * r
     write_surface(tmp_path / "ridge.tif", Surface(z.astype(np.float32), Frame(120, 200, 412_000, 5_872_000, 2.0, 2.0, "EPSG:32628"), METRE), "Ridge")
-    window.open_path(tmp_path / "ridge.tif")
+    window.files.open_path(tmp_path / "ridge.tif")
     settle(window)
     window.go_to_bench("sight")
     settle(window)
@@ -161,7 +161,7 @@ def test_dragging_an_observer_shows_a_preview_and_settles_to_the_exact_view(look
     expected = seen_by(prepare_sight(ground_of(window)), Observer(x, y, height=10.0)) == 1
     assert np.array_equal(after == 1, expected) and not np.array_equal(before, after)
     press(panel, "Take all observers away")
-    assert not view.handles and window.work.draft is None and "Click on the plan" in panel.note.text
+    assert not view.look.handles and window.work.draft is None and "Click on the plan" in panel.note.text
 
 
 def test_a_sight_line_is_judged_while_it_is_pulled_and_its_ends_swap(lookout, settle):
@@ -179,7 +179,7 @@ def test_a_sight_line_is_judged_while_it_is_pulled_and_its_ends_swap(lookout, se
     settle(window)
     outcome = window.work.outcome("draft")
     found = {f.name: f.value for f in outcome.findings}
-    assert found["length"] == pytest.approx(np.hypot(1300, 600), rel=0.01) and len(view.handles) == 2
+    assert found["length"] == pytest.approx(np.hypot(1300, 600), rel=0.01) and len(view.look.handles) == 2
     ends = window.work.draft.step.settings["ends"]
     press(panel, "Swap the ends")
     settle(window)
@@ -221,7 +221,7 @@ def test_bad_observers_and_an_obstacle_in_another_frame_are_said_plainly(lookout
     fill(window, settle, "reach", "0")
     assert "reach of 0" in panel.note.text
     fill(window, settle, "reach", None)
-    window.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_ground.tif")
     settle(window)
     window.begin_step("viewshed")
     choose_input(window, settle, "Ground", by_name(window, "Upland"))

@@ -29,7 +29,7 @@ def hills(window, settle, tmp_path):
     c = np.arange(160)
     z = np.tile((20.0 * np.sin(c / 12.0) + 0.2 * c).astype(np.float32), (120, 1))
     write_surface(tmp_path / "ridges.tif", Surface(z, FRAME, METRE), "Ridges")
-    window.open_path(tmp_path / "ridges.tif")
+    window.files.open_path(tmp_path / "ridges.tif")
     settle(window)
     window.go_to_bench("sight")
     settle(window)
@@ -116,7 +116,7 @@ def test_an_observer_is_taken_away_and_the_others_keep_what_is_theirs(hills, set
     assert window.plan.view.live is not None and len(window.plan.view.live.marks) == 1, "the plan shows whose row is chosen"
     press(window, "Take this one away")
     settle(window)
-    assert control.table.rowCount() == 1 and len(window.plan.view.handles) == 1
+    assert control.table.rowCount() == 1 and len(window.plan.view.look.handles) == 1
     assert control.value() == "1: height=25" and cell(control, 0, "Above ground").text() == "25"
     press(window, "Take all observers away")
     settle(window)
@@ -140,7 +140,7 @@ def test_a_dragged_observer_previews_with_its_own_height(hills, settle):
 
 def pull(window, settle, line) -> None:
     start, end = pixel(window, *line[:2]), pixel(window, *line[2:])
-    window.plan.view.set_tool("line")
+    press(window.benches[window.bench], "Draw the line on the plan")
     drag(window.plan.view, start, end)
     settle(window)
 
@@ -213,7 +213,7 @@ def test_a_kept_line_is_shown_again_when_it_is_changed(lined, settle):
     assert window.section.chart.sight is None
     window.work.choose(kept)
     settle(window)
-    assert window.section.chart.sight is not None and len(window.plan.view.handles) == 2
+    assert window.section.chart.sight is not None and len(window.plan.view.look.handles) == 2
 
 
 def test_best_places_show_what_each_of_them_adds(hills, settle):
@@ -258,7 +258,7 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     wall = shapely.LineString([(412_300.0, 5_871_410.0), (412_300.0, 5_871_990.0)])
     write_shapes(tmp_path / "wall.gpkg", Shapes(np.array([wall], object), {"height": np.array([60.0])}, "EPSG:32628"))
     window = hills
-    window.open_path(tmp_path / "wall.gpkg")
+    window.files.open_path(tmp_path / "wall.gpkg")
     settle(window)
     window.go_to_bench("sight")
     settle(window)
@@ -276,7 +276,7 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
 def list_masts(window, settle, folder, height_in_the_south):
     """Open a CSV file of two masts and take them as observers; gives their table in the form."""
     (folder / "masts.csv").write_text(f"name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,{height_in_the_south}\n")
-    window.open_path(folder / "masts.csv")
+    window.files.open_path(folder / "masts.csv")
     settle(window)
     window.go_to_bench("sight")
     settle(window)

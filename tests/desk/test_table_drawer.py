@@ -27,7 +27,7 @@ def fields(estate, settle, tmp_path):
     areas = np.array([shapely.box(x, y, x + 380, y + 380) for x, y in corners], object)
     columns = {"name": np.array([f"Field {k:02d}" for k in range(16)], object), "sheep": np.arange(16.0) * 3 % 17, "grade": np.arange(16) % 4}
     write_shapes(tmp_path / "fields.gpkg", Shapes(areas, columns, UTM))
-    estate.open_path(tmp_path / "fields.gpkg")
+    estate.files.open_path(tmp_path / "fields.gpkg")
     settle(estate)
     estate.work.choose(by_name(estate, "Fields"))
     settle(estate)
@@ -203,7 +203,7 @@ def test_zones_of_another_system_are_carried_over_and_it_is_said(estate, settle,
     window = estate
     boundary = window.work.outcome(by_name(window, "Harrow boundary")).value
     write_shapes(tmp_path / "degrees.geojson", boundary)
-    window.open_path(tmp_path / "degrees.geojson")
+    window.files.open_path(tmp_path / "degrees.geojson")
     settle(window)
     ground = by_name(window, "Harrow ground")
     here = window.work.add_step(

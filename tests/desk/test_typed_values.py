@@ -88,7 +88,7 @@ def test_a_click_on_a_grid_in_degrees_is_where_it_was_clicked(window, settle, tm
     """To a thousandth of a cell, which is a centimetre here, and not to half a kilometre."""
     ground = in_degrees(relief(9, 60, 60), 65.0)
     write_surface(tmp_path / "north.tif", ground, "North")
-    window.open_path(tmp_path / "north.tif")
+    window.files.open_path(tmp_path / "north.tif")
     settle(window)
     for kind, name in (("flow_path", "start"), ("catchment", "at"), ("viewshed", "at")):
         window.begin_step(kind)
@@ -107,7 +107,7 @@ def test_a_click_on_a_grid_in_degrees_is_where_it_was_clicked(window, settle, tm
 def test_a_box_drawn_in_degrees_keeps_its_cells(window, settle, tmp_path):
     ground = in_degrees(relief(9, 60, 60), 65.0)
     write_surface(tmp_path / "north.tif", ground, "North")
-    window.open_path(tmp_path / "north.tif")
+    window.files.open_path(tmp_path / "north.tif")
     settle(window)
     window.begin_step("crop")
     settle(window)
@@ -120,7 +120,7 @@ def test_a_box_drawn_in_degrees_keeps_its_cells(window, settle, tmp_path):
 
 def test_a_stored_gradient_survives_another_change(window, settle, tmp_path):
     write_surface(tmp_path / "a.tif", metric(relief(5)), "Ground")
-    window.open_path(tmp_path / "a.tif")
+    window.files.open_path(tmp_path / "a.tif")
     settle(window)
     step = window.work.add_step("fill_depressions", {"dem": by_name(window, "A")}, {"gradient": 0.0004})
     settle(window)
@@ -153,7 +153,7 @@ def test_a_class_map_from_a_ready_set_shows_its_classes_with_areas(demo_facing, 
 
 @pytest.fixture
 def demo_facing(window, settle):
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     window.work.choose("sectors")
     settle(window)
@@ -163,7 +163,7 @@ def demo_facing(window, settle):
 @pytest.mark.parametrize("rules", ["natural", "equal_count", "fao_slope"])
 def test_every_ready_set_fills_the_table(window, settle, tmp_path, rules):
     write_surface(tmp_path / "a.tif", metric(relief(5)), "Ground")
-    window.open_path(tmp_path / "a.tif")
+    window.files.open_path(tmp_path / "a.tif")
     settle(window)
     slope = window.work.add_step("slope", {"dem": by_name(window, "A")}, {})
     step = window.work.add_step("classify", {"surface": slope}, {"rules": rules})
@@ -180,7 +180,7 @@ def test_small_relief_on_a_large_base_is_drawn_and_read(window, settle, tmp_path
     """4,000 m and millimetres: the plan shows many colours, and the reading follows the file."""
     values = 4000.0 + relief(5, 80, 90) * 1e-4
     path = write_tif(tmp_path / "high.tif", values, unit="metre")
-    window.open_path(path)
+    window.files.open_path(path)
     settle(window)
     surface = window.work.outcome(by_name(window, "High")).value
     assert surface.values.dtype == np.float64

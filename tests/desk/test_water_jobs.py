@@ -20,7 +20,7 @@ from tests.desk.jobs import by_name, fill, keep, values
 @pytest.fixture
 def wet(window, settle):
     """The estate's ground, prepared, with the Water bench open."""
-    window.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_ground.tif")
     settle(window)
     ground = by_name(window, "Harrow ground")
     prepare(window.work.outcome(ground).value)
@@ -228,7 +228,7 @@ def test_a_bund_is_drawn_on_the_plan_and_holds_water(wet, settle):
     assert found["volume_m3"] == pytest.approx(float(np.nansum(depth)) * 4.0, rel=1e-3)
     level = (ground + depth)[wet_cells]
     assert level.max() - level.min() < 1e-2 and level.max() <= 440 + 1e-3
-    assert window.plan.view.tool == "look"
+    assert window.plan.view.tool is window.plan.view.look
 
 
 def test_slope_arrows_point_down(wet, settle):

@@ -56,7 +56,7 @@ def test_pins_are_kept_with_the_study_and_undone(demo, settle, tmp_path):
     view = demo.plan.view
     QTest.mouseDClick(view, Qt.MouseButton.LeftButton, pos=QPoint(400, 300))
     assert len(demo.work.study.pins) == 1
-    demo.save_to(tmp_path / "p.moss")
+    demo.files.save_to(tmp_path / "p.moss")
     demo.work.open(tmp_path / "p.moss")
     settle(demo)
     assert len(demo.work.study.pins) == 1
@@ -147,12 +147,12 @@ def test_a_failed_step_shows_its_reason_on_the_card(demo, settle):
 
 
 def test_a_missing_source_is_asked_for(window, settle, tmp_path, hills_tif):
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
-    window.save_to(tmp_path / "s.moss")
+    window.files.save_to(tmp_path / "s.moss")
     moved = tmp_path / "moved.tif"
     hills_tif.rename(moved)
-    window.open_path(tmp_path / "s.moss")
+    window.files.open_path(tmp_path / "s.moss")
     settle(window)
     step = window.work.study.steps[0].id
     assert window.work.state(step) == "failed"
@@ -221,7 +221,7 @@ def test_bad_files_get_a_plain_message_in_the_window(window, settle, tmp_path, n
     (tmp_path / "empty.tif").touch()
     (tmp_path / "bad.moss").write_text("{")
     write_tif(tmp_path / "three.tif", np.zeros((3, 4, 4), np.float32))
-    window.open_path(tmp_path / name)
+    window.files.open_path(tmp_path / name)
     settle(window)
     if name.endswith(".moss"):
         assert "is damaged or no study" in window.plan.message.text and window.work.study.steps == ()
@@ -244,7 +244,7 @@ def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monk
     """Taken up again nothing runs until asked, and the copy stays until the work is saved."""
     file = left_behind(Autosave())
     asked = answered(monkeypatch, Answer.Yes)
-    window.offer_recovery()
+    window.files.offer_recovery()
     settle(window)
     assert "'Lost work' with 1 steps was not saved" in asked[0][1]
     assert window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "waiting"
@@ -252,7 +252,7 @@ def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monk
     window.work.run()
     settle(window)
     assert window.work.state("g") == "done"
-    window.save_to(tmp_path / "kept.moss")
+    window.files.save_to(tmp_path / "kept.moss")
     settle(window)
     assert not file.exists() and load_study(tmp_path / "kept.moss").steps[0].id == "g"
 
@@ -262,7 +262,7 @@ def test_unsaved_work_that_is_not_taken_up_is_not_lost(window, monkeypatch, answ
     saver = Autosave()
     file = left_behind(saver)
     asked = answered(monkeypatch, answer)
-    window.offer_recovery()
+    window.files.offer_recovery()
     assert len(asked) == 1 and window.work.study.steps == ()
     if answer == Answer.Cancel:
         assert file.exists()
@@ -274,18 +274,18 @@ def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot
     demo.work.rename("slope", "Steepness")
     folder = demo.work.autosaves.folder
     qtbot.waitUntil(lambda: any("Steepness" in p.read_text() for p in folder.glob("*.json")), timeout=5000)
-    demo.save_to(tmp_path / "s.moss")
+    demo.files.save_to(tmp_path / "s.moss")
     settle(demo)
     assert list(folder.glob("*.json")) == []
 
 
 def test_closing_with_unsaved_changes_asks(window, settle, monkeypatch, hills_tif):
-    from moss_step.desk.window import MainWindow
+    from moss_step.desk.study_files import StudyFiles
 
-    window.open_path(hills_tif)
+    window.files.open_path(hills_tif)
     settle(window)
     asked = answered(monkeypatch, Answer.Cancel)
-    assert not MainWindow.may_leave(window) and asked[0][0] == "Unsaved changes"
+    assert not StudyFiles.may_leave(window.files) and asked[0][0] == "Unsaved changes"
 
 
 def big_grid(path, n=2600):
@@ -321,7 +321,7 @@ def longest_gap(window, qtbot, settle, path) -> float:
 def test_the_window_goes_on_turning_while_steps_run(window, qtbot, settle, tmp_path):
     """The bound of 100 ms is measured in benchmarks/window.py; here a busy machine may not make a test fail."""
     sys.setswitchinterval(0.001)
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     tries = (longest_gap(window, qtbot, settle, big_grid(tmp_path / f"big{k}.tif", 2000 + k)) for k in range(4))
     assert any(gap < 0.5 for gap in tries)
@@ -329,7 +329,7 @@ def test_the_window_goes_on_turning_while_steps_run(window, qtbot, settle, tmp_p
 
 def test_a_run_can_be_stopped_and_taken_up_again(window, settle, qtbot, tmp_path):
     """A view from forty places over a million cells goes on for seconds: stopped it waits, taken up again it is done."""
-    window.open_path(big_grid(tmp_path / "big.tif", 1000))
+    window.files.open_path(big_grid(tmp_path / "big.tif", 1000))
     settle(window)
     ground = window.work.chosen_id
     frame = window.work.outcome(ground).value.frame
@@ -389,14 +389,14 @@ def test_the_window_library_keeps_its_reference_counts(window):
 
 
 def test_grids_shapes_and_studies_are_opened_again_from_the_recent_ones(window, settle, tmp_path, qapp):
-    window.open_path(DATA / "harrow_ground.tif")
-    window.open_path(DATA / "harrow_places.gpkg")
+    window.files.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_places.gpkg")
     settle(window)
-    window.save_to(tmp_path / "moor.moss")
+    window.files.save_to(tmp_path / "moor.moss")
     settle(window)
     older = window.study_menu().findChildren(QMenu)[0]
     assert [a.text() for a in older.actions()] == ["moor.moss", "harrow_places.gpkg", "harrow_ground.tif"]
-    window.new()
+    window.files.new()
     older.actions()[2].trigger()
     settle(window)
     assert [s.kind for s in window.work.study.steps] == ["open_grid"] and window.plan.view.scene.ground is not None
@@ -407,7 +407,7 @@ def test_grids_shapes_and_studies_are_opened_again_from_the_recent_ones(window, 
 
 
 def test_a_grid_is_opened_by_a_click_in_the_empty_window(window, settle):
-    window.open_path(DATA / "harrow_ground.tif")
+    window.files.open_path(DATA / "harrow_ground.tif")
     settle(window)
     window.work.new()
     found = [b for b in window.plan.welcome.findChildren(QPushButton) if b.text() == "harrow_ground.tif"]

@@ -57,7 +57,7 @@ def use(window, app, settle, rest, folder: Path) -> None:
 
     from moss_step.steps.catalogue import catalogue
 
-    window.open_demo()
+    window.files.open_demo()
     settle(app, window)
     window.plan.view.pin(QPointF(300, 300))
     for step_id in [s.id for s in window.work.study.steps]:
@@ -80,17 +80,17 @@ def use(window, app, settle, rest, folder: Path) -> None:
     window.work.undo()
     window.work.rename("slope", "Steepness again")
     rest(app, window, 2.5)  # until it is kept
-    window.save_to(folder / "a.moss")
+    window.files.save_to(folder / "a.moss")
     window.benches["sheet"].choose("slope")
     window.benches["sheet"].write(folder / "slope.tif")
     window.benches["sheet"].write_record(folder / "slope.txt")
     window.benches["sheet"].write_picture(folder / "plan.png")
     settle(app, window)
-    window.new()
+    window.files.new()
     settle(app, window)
-    window.open_path(folder / "a.moss")
+    window.files.open_path(folder / "a.moss")
     settle(app, window)
-    window.open_path(folder / "slope.tif")
+    window.files.open_path(folder / "slope.tif")
     settle(app, window)
     window.search_box.setFocus()
     window.grab()
@@ -107,7 +107,7 @@ def main() -> None:
     out = Path(sys.argv[1])
     app = make_app()
     window = MainWindow()
-    window.may_leave = lambda: True
+    window.files.may_leave = lambda: True
     window.show()
     settle(app, window)
     watch = Watch()

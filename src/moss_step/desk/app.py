@@ -13,6 +13,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
+from moss_step.desk.benches.registry import bench_types
 from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.window import MainWindow
 from moss_step.kinds.registry import all_kinds
@@ -32,7 +33,7 @@ def make_app() -> QApplication:
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
-    for read in (ramp_names, all_looks, all_kinds, picture_types):
+    for read in (ramp_names, all_looks, all_kinds, picture_types, bench_types):
         read()  # here: the window's thread touches no file later
     return app
 
@@ -57,10 +58,10 @@ def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
 
     def begin() -> None:
         if demo:
-            window.open_demo()
+            window.files.open_demo()
         for path in paths:
-            window.open_path(path, waits)
-        window.offer_recovery()
+            window.files.open_path(path, waits)
+        window.files.offer_recovery()
 
     def look_ahead() -> None:
         """Load what the first chart needs, so that the window need not wait for it then."""

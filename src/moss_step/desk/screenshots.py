@@ -48,7 +48,7 @@ def main() -> None:
             window.grab().save(str(folder / f"{name}.png"))
 
         take("start")
-        take("classes", window.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
+        take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))
         take("aspect-sectors", lambda: work.choose("sectors"), lambda: window.plan.view.pin(QPointF(360, 300)))
@@ -101,8 +101,8 @@ def draw_sight_line(window: MainWindow) -> None:
     window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
     window.begin_step("sight_line")
     line = (412_420.0, 5_871_750.0, 413_600.0, 5_870_500.0)
-    for signal in (window.plan.view.lined, window.plan.view.line_ended):
-        signal.emit(line)
+    window.benches["sight"].pull_line(line)
+    window.benches["sight"].use_line(line)
     window.section.chart.at = 420
     window.section.chart.pointed.emit(420)
 
@@ -136,9 +136,7 @@ def label_contours(window: MainWindow) -> None:
 
 def draw_section(window: MainWindow) -> None:
     """A section across the estate, with a place pointed at."""
-    view = window.plan.view
-    view.line = (412_250.0, 5_871_500.0, 413_750.0, 5_870_900.0)
-    view.lined.emit(view.line)
+    window.views.cut.pull((412_250.0, 5_871_500.0, 413_750.0, 5_870_900.0))
     window.section.chart.pointed.emit(600)
 
 

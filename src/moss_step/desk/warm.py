@@ -58,7 +58,7 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
         os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = folder
         window = MainWindow(Work(autosave=Autosave(Path(folder))))
         window.show()
-        window.open_demo()
+        window.files.open_demo()
         settle(app, window)
         window.plan.view.pin(QPointF(300, 300))
         for step_id in [] if follow else [s.id for s in window.work.study.steps]:

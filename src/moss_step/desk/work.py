@@ -136,7 +136,7 @@ class Work(QObject):
         """Keep a new step and draw its result; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
         study = _in_key(self.study.adding(step), step.id)
-        if not study.shading.ground and kind == "open_grid":
+        if not study.shading.ground and not step.inputs and step.declared.gives == "surface":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
         self.chosen_ref = step.id

@@ -19,6 +19,8 @@ from moss_step.model.shapes import Shapes, free_name
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
 DRIVERS = {".gpkg": "GPKG", ".geojson": "GeoJSON", ".fgb": "FlatGeobuf"}
+ENDINGS = (*DRIVERS, ".csv", ".shp", ".json", ".kml", ".gml")
+"""Endings of files that are read as shapes."""
 _DEGREES = (("lon", "lat"), ("longitude", "latitude"))
 _PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
 """Columns of a table that hold the place of each row."""
@@ -39,6 +41,12 @@ def layers(path: Path) -> list[str]:
     with in_words(path, "read as shapes"), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         return [str(row[0]) for row in pyogrio.list_layers(path)]
+
+
+def layer_sources(path: Path) -> list[str]:
+    """The layers of a file as sources: ``file#layer`` where there are several."""
+    names = layers(path)
+    return [f"{path}#{name}" for name in names] if len(names) > 1 else [str(path)]
 
 
 def read_shapes(path: Path, layer: str | None = None) -> Shapes:

@@ -15,7 +15,6 @@ from moss_step.scene.grids import pixel_of
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import has_place, placed
-from moss_step.steps.classes import ClassifySettings, rule_set
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.graph import KeyRow, Shading, Study, step_of
 
@@ -124,14 +123,12 @@ def _layer(work: Shown, row: KeyRow, ref: str) -> Layer | None:
 
 def _live_ranges(work: Shown) -> tuple[Picture, RuleSet] | None:
     """The surface and the ranges of a class table that is being made: drawn without running anything."""
-    draft = work.draft
-    if draft is None or draft.step.kind != "classify":
+    declared = work.draft.step.declared if work.draft is not None else None
+    if work.draft is None or declared is None or declared.ranges is None:
         return None
-    settings = draft.step.declared.checked(draft.step.settings)
-    picture = work.picture(draft.step.inputs["surface"])
-    if not isinstance(settings, ClassifySettings) or isinstance(settings.rules, str) or picture is None:
-        return None
-    return picture, rule_set(settings.rules, settings.closed)
+    ranges = declared.ranges(declared.checked(work.draft.step.settings))
+    picture = work.picture(work.draft.step.inputs[declared.inputs[0].name])
+    return None if ranges is None or picture is None else (picture, ranges)
 
 
 def shape_order(work: Shown) -> dict[str, int]:

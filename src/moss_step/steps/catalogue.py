@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import pkgutil
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 from moss_step import steps
@@ -37,6 +38,17 @@ def step_kind(kind: str) -> StepKind:
         if moved is not None:
             raise AskedWronglyError(f"'{kind}' is a result of {moved[0]} now.", f"Run {moved[0]}, with -o {moved[1]}=FILE.") from None
         raise AskedWronglyError(f"There is no step '{kind}'.", f"Steps: {', '.join(catalogue())}.") from None
+
+
+def opening(path: Path) -> list[tuple[str, str]]:
+    """The steps that open a file: kind and source of each.
+
+    Raises MossError when the file cannot be read.
+    """
+    steps = catalogue().values()
+    ending = path.suffix.lower()
+    step = next((s for s in steps if ending in s.opens), None) or next(s for s in steps if "*" in s.opens)
+    return [(step.kind, source) for source in step.sources(path)]
 
 
 def became(kind: str) -> tuple[str, str] | None:

@@ -124,4 +124,5 @@ classify = StepKind(
     reach=cell_when(lambda s: s.rules not in COUNTED),
     memory=18,
     label=lambda s, names: f"Classes of {names['surface']}",
+    ranges=lambda s: None if isinstance(s.rules, str) else rule_set(s.rules, s.closed),
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from functools import cache, cached_property
+from pathlib import Path
 from typing import Any, ClassVar, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator
@@ -14,6 +15,7 @@ from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
+from moss_step.model.rules import RuleSet
 from moss_step.model.typed import is_text, of_kind
 from moss_step.steps.reach import WHOLE, Reach
 
@@ -164,6 +166,12 @@ class StepKind:
     """What it gives beside its main result, each under a name: ``Outcome.beside`` of a run holds them."""
     main: str = ""
     """Short title of the main result, where there are several."""
+    opens: tuple[str, ...] = ()
+    """Endings of the files that it reads as ``source``; ``*`` for any that no other step names."""
+    sources: Callable[[Path], list[str]] = lambda path: [str(path)]
+    """The sources in a file of these, such as its layers."""
+    ranges: Callable[[Any], RuleSet | None] | None = None
+    """Ranges of its settings by which its first surface is drawn while it is made, with no run; None where a run is needed."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 

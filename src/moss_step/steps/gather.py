@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Literal
 
 from moss_step.formats.raster import describe, quantity_in, read_surface, split_band
-from moss_step.formats.vector import in_system, read_shapes, split_layer
+from moss_step.formats.vector import ENDINGS, in_system, layer_sources, read_shapes, split_layer
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import reference_system
@@ -97,6 +97,7 @@ open_grid = StepKind(
     gives="surface",
     run=_open_grid,
     label=_file_label,
+    opens=("*",),
 )
 
 
@@ -130,6 +131,8 @@ open_shapes = StepKind(
     gives="shapes",
     run=_open_shapes,
     label=_file_label,
+    opens=ENDINGS,
+    sources=layer_sources,
 )
 
 _SURFACE = InputSpec("surface", "surface", "Surface", "The grid to work on.")

@@ -1,21 +1,16 @@
-"""A bench: the steps of one kind of work, with the panel of the one that is made or changed."""
+"""What every bench is to the window: one protocol, whatever is done on it."""
 
 from __future__ import annotations
 
-from functools import partial
+from typing import ClassVar
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QWidget
 
-from moss_step.desk.benches.panel import StepPanel, heading
-from moss_step.desk.parts import Choices, button, clear, label
-from moss_step.desk.plain import set_tip
+from moss_step.desk.plan.tools.line import Line
+from moss_step.desk.plan.tools.tool import Place
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
-from moss_step.model.frame import Box
-from moss_step.steps.catalogue import catalogue
-from moss_step.steps.declare import StepKind
 
 TITLES = {
     "gather": "Gather",
@@ -28,127 +23,80 @@ TITLES = {
     "classes": "Classes",
     "sheet": "Sheet",
 }
-_FEW = 3
-QUESTIONS = {
-    "gather": "Which ground do you work on?",
-    "shape": "What shape has the ground?",
-    "surface": "Which surface do you need?",
-    "water": "Where does water run, and what drains to a place?",
-    "sight": "What is seen from where?",
-    "classes": "Which ground falls in which class?",
-}
 
 
 class Bench(QWidget):
-    """Shows the choice of steps, and below it the panel of one."""
+    """Base of the benches; what one does not do, it leaves as it is here."""
 
-    box_wanted = Signal()
-    main = ""
-    """Kind of the step that the bench begins with; empty when it offers all alike."""
+    name: ClassVar[str] = ""
+    """Name of the bench; empty for a class that several share."""
+    open_wanted = Signal()
+    """Files are to be opened."""
+    step_wanted = Signal(str, object)
+    """A new step of a kind is to be begun, at a place of the plan or None."""
+    tool_wanted = Signal(object)
+    """A tool for the plan; None for the one at rest."""
+    live = Signal(object)
+    """What to draw on the plan while the pointer or a slider moves, or None."""
+    handles = Signal(object)
+    """Places on the plan that can be dragged."""
+    section = Signal(object)
+    """What to show in the section while that is open."""
+    section_wanted = Signal()
+    """The section is to be opened."""
+    picture_wanted = Signal(object)
+    """A picture of the plan is to be written to a path."""
 
-    def __init__(self, work: Work, bench: str) -> None:
+    def __init__(self, work: Work, name: str) -> None:
         super().__init__()
-        self.work, self.bench = work, bench
-        self.kinds = [s for s in catalogue().values() if s.bench == bench]
-        self.panel: StepPanel | None = None
+        self.work, self.bench = work, name
         self.setObjectName("panel")
         self.setFixedWidth(PANEL_WIDTH)
-        self.setAccessibleName(f"{TITLES[bench]} bench")
-        self._body = QWidget()
-        self._layout = QVBoxLayout(self._body)
-        self._layout.setContentsMargins(18, 12, 18, 6)
-        self._layout.setSpacing(8)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self._body)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        outer.addWidget(scroll, 1)
-        self._foot = QVBoxLayout()
-        self._foot.setContentsMargins(18, 6, 18, 12)
-        outer.addLayout(self._foot)
+        self.setAccessibleName(f"{TITLES[name]} bench")
 
-    def showEvent(self, event: QShowEvent) -> None:
-        """Fill the bench when it is first seen: filling all at the start would make the start wait."""
-        if self._layout.count() == 0:
-            self.show_start()
-        super().showEvent(event)
+    # --- what is shown
 
-    # --- what it shows
+    def enter(self, chosen: str) -> None:
+        """The person turns to the bench for something new; ``chosen`` is the result that is chosen."""
 
     def show_start(self) -> None:
-        """Show the choice of steps."""
-        self._leave()
-        self._layout.addWidget(heading(QUESTIONS.get(self.bench, TITLES[self.bench])))
-        self.add_start(self._layout)
-        self._layout.addStretch(1)
+        """Show what the bench begins with, and follow nothing."""
 
-    def add_start(self, layout: QVBoxLayout) -> None:
-        """Add what the bench shows before a step is chosen."""
-        for kind in self.choosable:
-            made = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
-            made.setAccessibleName(f"Step: {kind.title}")
-            layout.addWidget(made)
-            layout.addWidget(label(kind.question, "muted", wrap=True))
+    def begin(self, kind: str, place: Place | None = None) -> None:
+        """Begin a new step of a kind, at a place where one is given."""
 
-    def make(self, kind: StepKind) -> None:
-        """Begin a new step of a kind."""
-        self._show_panel(kind, "")
+    def change(self, ref: str) -> None:
+        """Show a result of the study, for changing its step."""
 
-    def change(self, step_id: str) -> None:
-        """Show a step of the study for changing."""
-        self._show_panel(self.work.study.step(step_id).declared, step_id)
+    def drop(self) -> None:
+        """Give up what is being made."""
 
-    def use_box(self, box: Box) -> None:
-        """Hand a drawn box to the panel."""
-        if self.panel is not None:
-            self.panel.use_box(box)
+    def takes(self, ref: str) -> bool:
+        """Whether it stays and shows a result that is chosen, whichever bench that is of."""
+        return False
 
-    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """The panel of a kind of step; benches with a better control give their own."""
-        return StepPanel(self.work, kind, step_id)
+    def ask_record(self) -> None:
+        """Ask where the lineage of the result that is shown goes, and write it."""
 
-    def _show_panel(self, kind: StepKind, step_id: str) -> None:
-        self._leave()
-        sub = self.work.study.name_of(step_id) if step_id else kind.help
-        self._layout.addWidget(heading(kind.question, sub))
-        if not step_id and len(self.choosable) > 1:
-            self._layout.addWidget(self._choices(kind.kind))
-        self.panel = self.panel_for(kind, step_id)
-        self.panel.box_wanted.connect(self.box_wanted)
-        self.panel.closed.connect(self.show_start)
-        self._layout.addWidget(self.panel, 1)
-        self._foot.addWidget(self.panel.action_row)
+    # --- the plan
+
+    def follow(self, place: Place | None) -> None:
+        """The pointer stands at a place of the plan, or left it."""
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take a place that was clicked; tells whether it was wanted."""
+        return False
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """A handle on the plan is dragged, or was let go."""
 
     @property
-    def choosable(self) -> list[StepKind]:
-        """The steps that the bench offers side by side."""
-        return self.kinds
+    def cuts(self) -> bool:
+        """Whether lines that are drawn for the section belong to the bench."""
+        return False
 
-    def _choices(self, marked: str) -> QWidget:
-        if len(self.choosable) <= _FEW:
-            choices = Choices([(k.kind, k.title, k.question) for k in self.choosable], name="Step")
-            choices.set(marked)
-            choices.picked.connect(self.pick)
-            return choices
-        box = QComboBox()
-        box.setAccessibleName("Step")
-        set_tip(box, "Another step of this bench")
-        for kind in self.choosable:
-            box.addItem(kind.title, kind.kind)
-        box.setCurrentIndex(box.findData(marked))
-        box.activated.connect(lambda i: self.pick(str(box.itemData(i))))
-        return box
+    def pull_line(self, line: Line) -> None:
+        """A line is being pulled."""
 
-    def pick(self, kind: str) -> None:
-        """A step was picked from the choice."""
-        self.make(next(k for k in self.kinds if k.kind == kind))
-
-    def _leave(self) -> None:
-        if self.panel is not None:
-            self.panel.leave()
-            self.panel = None
-        clear(self._layout)
-        clear(self._foot)
+    def use_line(self, line: Line) -> None:
+        """Take a line that was drawn."""

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from PySide6.QtWidgets import QComboBox, QFileDialog, QSpinBox, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
-from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.class_table import ClassTable, Row
 from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
 from moss_step.desk.benches.panel import StepPanel, finding_rows
+from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import Choices, button, label, row, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.work import Work
 from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
@@ -25,24 +24,9 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import AREAS, Unit
 from moss_step.science.classes.presets import PRESET_NAMES, from_breaks, preset
 from moss_step.steps.classes import ClassifySettings, rows_of, rule_set
-from moss_step.steps.declare import StepKind
 
 _FIRST_BOUNDS = {"degree": (0, 5, 15, 30, 40), "percent": (0, 10, 20, 30, 60)}
 _FIRST_NAMES = ("Level", "Gentle", "Moderate", "Steep", "Very steep")
-
-
-class ClassesBench(Bench):
-    """Puts a surface in classes; criteria, zones and patches besides."""
-
-    main = "classify"
-
-    def __init__(self, work: Work) -> None:
-        super().__init__(work, "classes")
-
-    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """Classes, thresholds and formulas have better controls of their own."""
-        panels: dict[str, type[StepPanel]] = {"classify": ClassifyPanel, "threshold": ThresholdPanel, "formula": FormulaPanel}
-        return panels.get(kind.kind, StepPanel)(self.work, kind, step_id)
 
 
 class ClassifyPanel(StepPanel):
@@ -303,3 +287,11 @@ def area_text(square_metres: float, unit: Unit) -> str:
     value = square_metres / unit.factor
     digits = 0 if unit.factor == 1.0 or value >= 100_000 else 3 if unit.key == "km2" and value < 100 else 1
     return f"{value:,.{digits}f} {unit.symbol}".replace(",", " ")
+
+
+class ClassesBench(StepBench):
+    """Puts a surface in classes; criteria, zones and patches besides."""
+
+    name = "classes"
+    main = "classify"
+    panels: ClassVar[dict[str, type[StepPanel]]] = {"classify": ClassifyPanel, "threshold": ThresholdPanel, "formula": FormulaPanel}

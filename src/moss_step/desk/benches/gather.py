@@ -2,61 +2,18 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from typing import ClassVar
+
 from PySide6.QtWidgets import QVBoxLayout
 
-from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.parts import button, label
-from moss_step.desk.work import Work
 from moss_step.kinds.registry import kind_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import metric_system
-from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import StepKind
-
-
-class GatherBench(Bench):
-    """Opens grids and shapes; crops and reprojects."""
-
-    open_wanted = Signal()
-
-    def __init__(self, work: Work) -> None:
-        super().__init__(work, "gather")
-
-    def add_start(self, layout: QVBoxLayout) -> None:
-        """Offer to open a file first."""
-        layout.addWidget(
-            button(
-                "Open a grid or shapes",
-                "Ctrl+O. Or drop files on the window",
-                self.open_wanted.emit,
-                "main",
-                "folder-open",
-            )
-        )
-        layout.addWidget(
-            label(
-                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, GeoJSON, Shapefile and more.",
-                "muted",
-                wrap=True,
-            )
-        )
-        super().add_start(layout)
-
-    @property
-    def choosable(self) -> list[StepKind]:
-        """All but opening, which goes through the file chooser."""
-        return [k for k in self.kinds if not k.file_settings]
-
-    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """Opened files show what they state; reprojecting suggests a metric system."""
-        if kind.kind in ("open_grid", "open_shapes"):
-            return OpenedPanel(self.work, kind, step_id)
-        if kind.kind == "reproject":
-            return ReprojectPanel(self.work, kind, step_id)
-        return StatedPanel(self.work, kind, step_id)
 
 
 class StatedPanel(StepPanel):
@@ -110,11 +67,7 @@ class OpenedPanel(StatedPanel):
         self.load()
 
     def _reproject(self) -> None:
-        bench = self.parentWidget()
-        while bench is not None and not isinstance(bench, GatherBench):
-            bench = bench.parentWidget()
-        if bench is not None:
-            bench.make(step_kind("reproject"))
+        self.step_wanted.emit("reproject", None)
 
 
 class ReprojectPanel(StatedPanel):
@@ -131,3 +84,40 @@ class ReprojectPanel(StatedPanel):
             self.form.set_values({}, self.kind.settings)
             return
         super().load_settings(settings)
+
+
+class GatherBench(StepBench):
+    """Opens grids and shapes; crops and reprojects."""
+
+    name = "gather"
+    panels: ClassVar[dict[str, type[StepPanel]]] = {"reproject": ReprojectPanel}
+    usual = StatedPanel
+
+    def add_start(self, layout: QVBoxLayout) -> None:
+        """Offer to open a file first."""
+        layout.addWidget(
+            button(
+                "Open a grid or shapes",
+                "Ctrl+O. Or drop files on the window",
+                self.open_wanted.emit,
+                "main",
+                "folder-open",
+            )
+        )
+        layout.addWidget(
+            label(
+                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, GeoJSON, Shapefile and more.",
+                "muted",
+                wrap=True,
+            )
+        )
+        super().add_start(layout)
+
+    @property
+    def choosable(self) -> list[StepKind]:
+        """All but opening, which goes through the file chooser."""
+        return [k for k in self.kinds if not k.file_settings]
+
+    def panel_for(self, kind: StepKind) -> type[StepPanel]:
+        """Opened files show what they state."""
+        return OpenedPanel if kind.opens else super().panel_for(kind)

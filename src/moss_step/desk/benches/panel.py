@@ -13,6 +13,9 @@ from moss_step.desk.controls import TextControl
 from moss_step.desk.form import Form
 from moss_step.desk.parts import Facts, Later, Note, button, label, row
 from moss_step.desk.plain import set_tip
+from moss_step.desk.plan.tools.box import BoxTool
+from moss_step.desk.plan.tools.line import Line
+from moss_step.desk.plan.tools.tool import Place
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
@@ -36,7 +39,20 @@ class StepPanel(QWidget):
     ``action_row`` holds the buttons that keep or drop it; the bench puts them where they are always in view.
     """
 
-    box_wanted = Signal()
+    live = Signal(object)
+    """What to draw on the plan while the pointer or a slider moves, or None."""
+    handles = Signal(object)
+    """Places on the plan that can be dragged."""
+    tool_wanted = Signal(object)
+    """A tool for the plan; None for the one at rest."""
+    step_wanted = Signal(str, object)
+    """A new step of a kind is to be begun, at a place of the plan or None."""
+    section = Signal(object)
+    """What to show in the section while that is open."""
+    section_wanted = Signal()
+    """The section is to be opened."""
+    cuts = False
+    """Whether a line that is drawn for the section belongs to the panel."""
     closed = Signal()
     facts_first = False
     """Whether figures and remarks stand above the settings."""
@@ -86,7 +102,7 @@ class StepPanel(QWidget):
         """Add the settings."""
         self.form = Form(self.kind.settings)
         self.form.changed.connect(self.update_draft)
-        self.form.box_wanted.connect(self.box_wanted)
+        self.form.box_wanted.connect(self._draw_box)
         layout.addWidget(self.form)
 
     def use_inputs(self, names: Iterable[str]) -> None:
@@ -119,6 +135,32 @@ class StepPanel(QWidget):
             self.update_draft()
         else:
             self.show_outcome()
+
+    # --- the plan
+
+    def show_places(self) -> None:
+        """Show on the plan what is set."""
+
+    def follow(self, place: Place | None) -> None:
+        """The pointer stands at a place of the plan, or left it."""
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take a place that was clicked; tells whether it was wanted."""
+        return False
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """A handle on the plan is dragged, or was let go."""
+
+    def pull_line(self, line: Line) -> None:
+        """A line is being pulled."""
+
+    def use_line(self, line: Line) -> None:
+        """Take a line that was drawn."""
+
+    def _draw_box(self) -> None:
+        tool = BoxTool()
+        tool.result.connect(self.use_box)
+        self.tool_wanted.emit(tool)
 
     def use_box(self, box: Box) -> None:
         """Take a box that was drawn on the plan."""

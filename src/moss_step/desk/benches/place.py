@@ -1,38 +1,22 @@
-"""Panels that take places and lines from the plan, and a bench that hands them on."""
+"""Panels that take places and lines from the plan."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout
 
-from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.controls import TextControl
 from moss_step.desk.parts import button, label
 from moss_step.desk.plan.live import Preview
-from moss_step.desk.work import Work
+from moss_step.desk.plan.tools.line import Line, LineTool
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
-from moss_step.steps.declare import StepKind, extra
-
-Place = tuple[float, float]
-Line = tuple[float, float, float, float]
+from moss_step.steps.declare import extra
 
 
 class PlacePanel(StepPanel):
     """A step whose places and lines are taken from the plan, and that may draw while the pointer moves."""
 
-    live = Signal(object)
-    """What to draw on the plan while the pointer or a slider moves, or None."""
-    handles = Signal(object)
-    """Places on the plan that can be dragged."""
-    tool_wanted = Signal(str)
-    catchment_wanted = Signal(float, float)
-    """The catchment of a place is asked for."""
-    section = Signal(object)
-    """A sight line to show in the section."""
-    cuts = False
-    """Whether a line that is drawn belongs to the panel while the section is open too."""
     places = ""
     """Name of the setting that a click on the plan sets."""
 
@@ -43,7 +27,7 @@ class PlacePanel(StepPanel):
         layout.addWidget(self.said)
         super().build(layout)
         if self.line_setting:
-            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", lambda: self.tool_wanted.emit("line")))
+            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", self._draw_line))
 
     @property
     def line_setting(self) -> str:
@@ -66,8 +50,11 @@ class PlacePanel(StepPanel):
         """Whether the settings do without a place."""
         return False
 
-    def follow(self, place: Place | None) -> None:
-        """The pointer stands at a place of the plan, or left it."""
+    def _draw_line(self) -> None:
+        tool = LineTool()
+        tool.pulled.connect(self.pull_line)
+        tool.result.connect(self.use_line)
+        self.tool_wanted.emit(tool)
 
     def use_point(self, x: float, y: float) -> bool:
         """Take a place that was clicked; tells whether it was wanted."""
@@ -76,18 +63,11 @@ class PlacePanel(StepPanel):
         self.form.control(self.places, TextControl).fill((self.rounded(x, y),))
         return True
 
-    def show_places(self) -> None:
-        """Show on the plan what is set."""
-
-    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
-        """A handle on the plan is dragged, or was let go."""
-
-    def pull_line(self, line: Line) -> None:
-        """A line is being pulled."""
-
     def use_line(self, line: Line) -> None:
         """Take a line that was drawn."""
         if self.line_setting:
+            if self.cuts:
+                self.section_wanted.emit()
             self.form.control(self.line_setting, TextControl).fill(self.rounded(*line))
 
     def leave(self) -> None:
@@ -114,34 +94,3 @@ class PlacePanel(StepPanel):
             return None
         outcome = self.work.outcome(str(self._inputs["dem"].currentData() or ""))
         return outcome.of(Surface) if outcome is not None else None
-
-
-class PlaceBench(Bench):
-    """A bench whose panels take places from the plan and draw on it while the pointer moves."""
-
-    live = Signal(object)
-    handles = Signal(object)
-    tool_wanted = Signal(str)
-    catchment_wanted = Signal(float, float)
-    section = Signal(object)
-    panels: dict[str, type[PlacePanel]] = {}
-    usual: type[PlacePanel] = PlacePanel
-
-    def __init__(self, work: Work, bench: str) -> None:
-        super().__init__(work, bench)
-
-    def panel_for(self, kind: StepKind, step_id: str) -> StepPanel:
-        """Panels that follow the pointer or a slider."""
-        made = self.panels.get(kind.kind, self.usual)(self.work, kind, step_id)
-        made.live.connect(self.live)
-        made.handles.connect(self.handles)
-        made.tool_wanted.connect(self.tool_wanted)
-        made.catchment_wanted.connect(self.catchment_wanted)
-        made.section.connect(self.section)
-        made.show_places()
-        return made
-
-    @property
-    def place_panel(self) -> PlacePanel | None:
-        """The panel that is shown, when it takes places."""
-        return self.panel if isinstance(self.panel, PlacePanel) else None

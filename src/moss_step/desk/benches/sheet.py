@@ -8,12 +8,9 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QScrollArea, QVBoxLayout, QWidget
 
+from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import heading
 from moss_step.desk.parts import Facts, Later, button, clear, label, line
-from moss_step.desk.plan.sheet_picture import plan_picture
-from moss_step.desk.plan.view import PlanView
-from moss_step.desk.png import write_png
-from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
@@ -31,15 +28,13 @@ _FORMATS = {
 }
 
 
-class SheetBench(QWidget):
+class SheetBench(Bench):
     """Chooses a result and writes it, its record, or the plan."""
 
-    def __init__(self, work: Work, view: PlanView) -> None:
-        super().__init__()
-        self.work, self.view = work, view
-        self.setObjectName("panel")
-        self.setFixedWidth(PANEL_WIDTH)
-        self.setAccessibleName("Sheet bench")
+    name = "sheet"
+
+    def __init__(self, work: Work, name: str) -> None:
+        super().__init__(work, name)
         body = QWidget()
         self._layout = QVBoxLayout(body)
         self._layout.setContentsMargins(18, 16, 18, 16)
@@ -92,6 +87,18 @@ class SheetBench(QWidget):
         self.result.blockSignals(False)
         self._show_formats()
 
+    def enter(self, chosen: str) -> None:
+        """Offer the chosen result."""
+        self.choose(chosen)
+
+    def takes(self, ref: str) -> bool:
+        """It hands on the results of all benches."""
+        return True
+
+    def change(self, ref: str) -> None:
+        """Offer a result."""
+        self.choose(ref)
+
     def choose(self, ref: str) -> None:
         """Choose the result to hand on."""
         self.refresh()
@@ -123,8 +130,7 @@ class SheetBench(QWidget):
 
     def write_picture(self, path: Path) -> None:
         """Write the plan's picture."""
-        picture = plan_picture(self.view)
-        self.work.write(lambda: write_png(picture, path), path)
+        self.picture_wanted.emit(path)
 
     def ask_record(self) -> None:
         """Ask where the record goes, and write it."""

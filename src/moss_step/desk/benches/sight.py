@@ -6,14 +6,15 @@ import numpy as np
 import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
-from moss_step.desk.benches.place import Line, PlaceBench, PlacePanel
+from moss_step.desk.benches.place import PlacePanel
+from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import TextControl
 from moss_step.desk.follower import LARGE
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, Preview, mask_veil
-from moss_step.desk.work import Work
+from moss_step.desk.plan.tools.line import Line
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome, Value
@@ -292,12 +293,10 @@ class HorizonPanel(ChartedPanel):
         return columns["bearing"], columns["angle"]
 
 
-class SightBench(PlaceBench):
+class SightBench(StepBench):
     """Begins with what an observer sees."""
 
+    name = "sight"
     main = "viewshed"
     usual = SightPanel
     panels = {"sight_line": LinePanel, "best_places": BestPanel, "horizon": HorizonPanel}
-
-    def __init__(self, work: Work) -> None:
-        super().__init__(work, "sight")

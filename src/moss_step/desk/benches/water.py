@@ -9,11 +9,12 @@ import numpy as np
 import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
-from moss_step.desk.benches.place import Place, PlaceBench, PlacePanel
+from moss_step.desk.benches.place import PlacePanel
+from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, Preview, mask_veil, number_veil
-from moss_step.desk.work import Work
+from moss_step.desk.plan.tools.tool import Place
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -101,7 +102,7 @@ class PathPanel(WaterPanel):
         x, y = shapely.get_coordinates(path.geometry[0])[-1]
         if self.work.draft is not None and not self.step_id:
             self.work.keep_draft()
-        self.catchment_wanted.emit(float(x), float(y))
+        self.step_wanted.emit("catchment", (float(x), float(y)))
 
 
 class CatchmentPanel(WaterPanel):
@@ -253,14 +254,12 @@ class RidgePanel(WaterPanel):
             self.slide()
 
 
-class WaterBench(PlaceBench):
+class WaterBench(StepBench):
     """Begins with the path of the pointer."""
 
+    name = "water"
     main = "flow_path"
     usual = WaterPanel
     panels = {
         "flow_path": PathPanel, "catchment": CatchmentPanel, "basins": BasinPanel, "flood": FloodPanel, "ridges_valleys": RidgePanel,
     }  # fmt: skip
-
-    def __init__(self, work: Work) -> None:
-        super().__init__(work, "water")

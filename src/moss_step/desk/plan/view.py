@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import Literal
+from collections.abc import Iterable
 
 import numpy as np
 import shapely
@@ -28,25 +27,23 @@ from moss_step.desk.looks.registry import look_of
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.drawing import (
     Standing,
-    draw_frame_box,
     draw_marked,
     draw_pin,
     draw_pin_marks,
     draw_scale_bar,
-    draw_section_line,
     shape_color,
     standing,
 )  # fmt: skip
-from moss_step.desk.plan.live import Live, draw_handles, draw_live
+from moss_step.desk.plan.live import Live, draw_live
 from moss_step.desk.plan.paths import path_of
+from moss_step.desk.plan.tools.look import LookTool
+from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
-from moss_step.model.typed import as_kind
 from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.scene.layers import Scene, draw_grids, scene_of, shape_order
 from moss_step.scene.readings import place_text, readings
 
-Tool = Literal["look", "box", "line"]
 MOST_CARDS = 60
 """Pins in view that show their readings."""
 _PIN_REACH, _PIN_GAP = 400, 14
@@ -65,16 +62,6 @@ class PlanView(QWidget):
 
     pointed = Signal(object)
     """Coordinates under the pointer, or None."""
-    boxed = Signal(object)
-    """A box drawn with the box tool: xmin, ymin, xmax, ymax."""
-    lined = Signal(object)
-    """A line being pulled with the line tool: x1, y1, x2, y2."""
-    handle_moved = Signal(int, float, float, bool)
-    """A handle is dragged to a place; True when it was let go."""
-    line_ended = Signal(object)
-    """A line was pulled and let go."""
-    clicked = Signal(float, float)
-    """Coordinates of a click that did not drag."""
     moved = Signal()
     """The plan shows another part of the ground, or at another size."""
     redrawn = Signal()
@@ -85,25 +72,22 @@ class PlanView(QWidget):
         self.work = work
         self.camera = Camera()
         self.scene = Scene()
-        self.tool: Tool = "look"
+        self.look = LookTool()
+        self.look.begin(self)
+        self.look.pinned.connect(self.pin)
+        self.tool: Tool = self.look
+        self._held: Tool | None = None
         self._image: QImage | None = None
         self._bytes: object = None
         self._fitted_frame: object = None
-        self._pressed: QPointF | None = None
-        self._dragged = False
-        self._box: tuple[QPointF, QPointF] | None = None
         self._pointer: QPointF | None = None
         self._pin_cards: dict[int, QRectF] = {}
         self._pin_pixels = np.empty((0, 2))
         self._by_keys = False
         self._drawn: object = None
         self.marked: list[QPainterPath] = []
-        self.line: tuple[float, float, float, float] | None = None
-        self._line_start: tuple[float, float] | None = None
         self.cards: tuple[QWidget, ...] = ()
         self.live: Live | None = None
-        self.handles: tuple[tuple[float, float], ...] = ()
-        self._handle: int | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
@@ -156,11 +140,14 @@ class PlanView(QWidget):
         self._tell_pointer()
         self.moved.emit()
 
-    def set_tool(self, tool: Tool) -> None:
-        """Choose what dragging does: move the plan, or draw a box."""
-        self.tool = tool
-        self._box = None
-        self.setCursor(Qt.CursorShape.ArrowCursor if tool == "look" else Qt.CursorShape.CrossCursor)
+    def use(self, tool: Tool | None = None) -> None:
+        """Take a tool; none lays down what is held, and looks again."""
+        if tool is self.tool:
+            return
+        self.tool.leave()
+        self._held, self.tool = None, tool or self.look
+        self.tool.begin(self)
+        self.setCursor(self.tool.cursor)
         self.update()
 
     @property
@@ -223,18 +210,15 @@ class PlanView(QWidget):
         self._draw_all_shapes(painter, self.camera)
         if self.live is not None:
             draw_live(painter, self.live, self.camera)
-        draw_handles(painter, self.handles, self.camera)
         if self.scene.shading.arrows and self.scene.ground is not None:
             draw_arrows(painter, self.scene.ground, self.camera)
         draw_marked(painter, self.marked, self.camera)
         self._draw_pins(painter)
         if self.work.frame is not None:
             draw_scale_bar(painter, self.width() - 20, self.height() - 20, self.metres_per_pixel)
-        if self._box is not None:
-            draw_frame_box(painter, *self._box)
-        if self.line is not None:
-            ends = [QPointF(*self.camera.pixel(*self.line[:2])), QPointF(*self.camera.pixel(*self.line[2:]))]
-            draw_section_line(painter, *ends)
+        self.look.paint(painter, self.camera)
+        if self.tool is not self.look:
+            self.tool.paint(painter, self.camera)
         if self._by_keys and self.hasFocus():
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
@@ -292,83 +276,30 @@ class PlanView(QWidget):
         event.accept()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Begin to drag the plan, or a box."""
+        """The left button is the tool's; the middle one moves the ground whatever the tool."""
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
-            self._pressed, self._dragged = event.position(), False
-            self._handle = self._handle_near(event.position()) if self.tool == "look" else None
-            if self.tool == "line" and event.button() == Qt.MouseButton.LeftButton:
-                self._line_start = self.camera.world(event.position().x(), event.position().y())
-            if self.tool == "box" and event.button() == Qt.MouseButton.LeftButton:
-                self._box = (event.position(), event.position())
+            self._held = self.tool if event.button() == Qt.MouseButton.LeftButton else self.look
+            self._held.press(event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Drag, or read what is under the pointer."""
-        at = event.position()
-        if self._handle is not None and self._pressed is not None:
-            self._dragged = True
-            self._drag_handle(at, False)
-        elif self._box is not None:
-            self._box = (self._box[0], at)
-            self.update()
-        elif self._line_start is not None:
-            self._dragged = True
-            self.line = (*self._line_start, *self.camera.world(at.x(), at.y()))
-            self.lined.emit(self.line)
-            self.update()
-        elif self._pressed is not None:
-            self._dragged = self._dragged or (at - self._pressed).manhattanLength() > 3
-            if self._dragged:
-                step = at - self._pressed
-                self._pressed = at
-                self.show_camera(self.camera.moved(step.x(), step.y()))
-        self._pointer = at
+        """Hand the move on, and read what is under the pointer."""
+        (self._held or self.tool).move(event.position(), self._held is not None)
+        self._pointer = event.position()
         self._tell_pointer()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """End a drag; a finished box is told."""
-        if self._handle is not None:
-            if self._dragged:
-                self._drag_handle(event.position(), True)
-            self._handle = None
-        elif self._box is not None:
-            (start, end), self._box = self._box, None
-            if abs(end.x() - start.x()) > 2 and abs(end.y() - start.y()) > 2:
-                xa, ya = self.camera.world(start.x(), start.y())
-                xb, yb = self.camera.world(end.x(), end.y())
-                self.set_tool("look")
-                self.boxed.emit((min(xa, xb), min(ya, yb), max(xa, xb), max(ya, yb)))
-            self.update()
-        elif self._line_start is not None:
-            self._line_start = None
-            if self.line is not None:
-                self.line_ended.emit(self.line)
-        elif self._pressed is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
-            self.clicked.emit(*self.camera.world(event.position().x(), event.position().y()))
-        self._pressed = None
+        """What was held is let go."""
+        held, self._held = self._held, None
+        if held is not None:
+            held.release(event.position(), event.button() == Qt.MouseButton.LeftButton)
 
     def mark(self, geometry: Iterable[shapely.Geometry] | None) -> None:
         """Mark shapes in the plan's system on top of all; None ends that."""
         self.marked = [] if geometry is None else [path_of(g) for g in geometry]
         self.update()
 
-    def set_handles(self, places: Sequence[tuple[float, float]]) -> None:
-        """Show places that can be dragged."""
-        if tuple(places) != self.handles:
-            self.handles = tuple(places)
-            self.update(self._bare())
-
-    def _handle_near(self, at: QPointF) -> int | None:
-        for i, place in enumerate(self.handles):
-            px, py = self.camera.pixel(*place)
-            if abs(px - at.x()) + abs(py - at.y()) < 14:
-                return i
-        return None
-
-    def _drag_handle(self, at: QPointF, ended: bool) -> None:
-        held = as_kind(self._handle, int)
-        x, y = self.camera.world(at.x(), at.y())
-        self.handles = tuple((x, y) if i == held else p for i, p in enumerate(self.handles))
-        self.handle_moved.emit(held, x, y, ended)
+    def draw_again(self) -> None:
+        """Draw what lies over the ground anew."""
         self.update(self._bare())
 
     def show_live(self, live: Live | None) -> None:
@@ -378,9 +309,9 @@ class PlanView(QWidget):
             self.update(self._bare())
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        """Pin the reading."""
-        if event.button() == Qt.MouseButton.LeftButton and self.tool == "look":
-            self.pin(event.position())
+        """Hand it to the tool."""
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.tool.double(event.position())
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         """Offer what can be done at a place."""
@@ -401,7 +332,9 @@ class PlanView(QWidget):
         return menu
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Arrows move, plus and minus zoom, F shows all, P pins, Escape ends drawing."""
+        """The tool first; then arrows move, plus and minus zoom, F shows all, P pins, Escape ends drawing."""
+        if self.tool.key(event):
+            return
         key = Qt.Key(event.key())
         middle = QPointF(self.width() / 2, self.height() / 2)
         at = self._pointer or middle
@@ -416,8 +349,8 @@ class PlanView(QWidget):
             self.fit()
         elif key == Qt.Key.Key_P:
             self.pin(at)
-        elif key == Qt.Key.Key_Escape and self.tool != "look":
-            self.set_tool("look")
+        elif key == Qt.Key.Key_Escape and self.tool is not self.look:
+            self.use()
         else:
             super().keyPressEvent(event)
 

@@ -154,6 +154,7 @@ class SectionDrawer(QWidget):
     marked = Signal(object)
     """A place of the line to mark on the plan, as an array of one point; None ends that."""
     line_wanted = Signal()
+    """Another line is to be drawn."""
 
     def __init__(self, work: Work) -> None:
         super().__init__()

@@ -1,0 +1,195 @@
+"""A bench of steps: the choice of them, and the panel of the one that is made or changed."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import ClassVar
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
+
+from moss_step.desk.benches.bench import TITLES, Bench
+from moss_step.desk.benches.panel import StepPanel, heading
+from moss_step.desk.parts import Choices, button, clear, label
+from moss_step.desk.plain import set_tip
+from moss_step.desk.plan.tools.line import Line
+from moss_step.desk.plan.tools.tool import Place
+from moss_step.desk.work import Work
+from moss_step.steps.catalogue import catalogue, step_kind
+from moss_step.steps.declare import StepKind
+
+_FEW = 3
+QUESTIONS = {
+    "gather": "Which ground do you work on?",
+    "shape": "What shape has the ground?",
+    "surface": "Which surface do you need?",
+    "water": "Where does water run, and what drains to a place?",
+    "sight": "What is seen from where?",
+    "classes": "Which ground falls in which class?",
+}
+
+
+class StepBench(Bench):
+    """Shows the choice of steps, and below it the panel of one."""
+
+    main: ClassVar[str] = ""
+    """Kind of the step that the bench begins with; empty when it offers all alike."""
+    panels: ClassVar[dict[str, type[StepPanel]]] = {}
+    """Panels with better controls, by the kind of their step."""
+    usual: ClassVar[type[StepPanel]] = StepPanel
+
+    def __init__(self, work: Work, name: str) -> None:
+        super().__init__(work, name)
+        self.kinds = [s for s in catalogue().values() if s.bench == name]
+        self.panel: StepPanel | None = None
+        self._body = QWidget()
+        self._layout = QVBoxLayout(self._body)
+        self._layout.setContentsMargins(18, 12, 18, 6)
+        self._layout.setSpacing(8)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self._body)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(scroll, 1)
+        self._foot = QVBoxLayout()
+        self._foot.setContentsMargins(18, 6, 18, 12)
+        outer.addLayout(self._foot)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Fill the bench when it is first seen: filling all at the start would make the start wait."""
+        if self._layout.count() == 0:
+            self.show_start()
+        super().showEvent(event)
+
+    # --- what it shows
+
+    def enter(self, chosen: str) -> None:
+        """Show the chosen step when it is of this bench, else begin the main one, or offer the choice."""
+        if chosen and self.work.study.step(chosen).declared.bench == self.bench:
+            self.change(chosen)
+        elif self.main and self.work.surfaces():
+            self.make(step_kind(self.main))
+        else:
+            self.show_start()
+
+    def show_start(self) -> None:
+        """Show the choice of steps."""
+        self._leave()
+        self._layout.addWidget(heading(QUESTIONS.get(self.bench, TITLES[self.bench])))
+        self.add_start(self._layout)
+        self._layout.addStretch(1)
+
+    def add_start(self, layout: QVBoxLayout) -> None:
+        """Add what the bench shows before a step is chosen."""
+        for kind in self.choosable:
+            made = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
+            made.setAccessibleName(f"Step: {kind.title}")
+            layout.addWidget(made)
+            layout.addWidget(label(kind.question, "muted", wrap=True))
+
+    def begin(self, kind: str, place: Place | None = None) -> None:
+        """Begin a new step of a kind, at a place where one is given."""
+        self.make(step_kind(kind))
+        if place is not None:
+            self.use_point(*place)
+
+    def make(self, kind: StepKind) -> None:
+        """Begin a new step of a kind."""
+        self._show_panel(kind, "")
+
+    def change(self, ref: str) -> None:
+        """Show a result of the study, for changing its step."""
+        step = self.work.study.step(ref)
+        self._show_panel(step.declared, step.id)
+
+    def drop(self) -> None:
+        """Give up what is being made."""
+        if self.panel is not None:
+            self.panel.drop()
+
+    def panel_for(self, kind: StepKind) -> type[StepPanel]:
+        """The class of the panel of a kind of step."""
+        return self.panels.get(kind.kind, self.usual)
+
+    def _show_panel(self, kind: StepKind, step_id: str) -> None:
+        self._leave()
+        sub = self.work.study.name_of(step_id) if step_id else kind.help
+        self._layout.addWidget(heading(kind.question, sub))
+        if not step_id and len(self.choosable) > 1:
+            self._layout.addWidget(self._choices(kind.kind))
+        self.panel = panel = self.panel_for(kind)(self.work, kind, step_id)
+        panel.closed.connect(self.show_start)
+        for mine, its in (
+            (self.step_wanted, panel.step_wanted), (self.tool_wanted, panel.tool_wanted), (self.live, panel.live),
+            (self.handles, panel.handles), (self.section, panel.section), (self.section_wanted, panel.section_wanted),
+        ):  # fmt: skip
+            its.connect(mine)
+        panel.show_places()
+        self._layout.addWidget(panel, 1)
+        self._foot.addWidget(panel.action_row)
+
+    @property
+    def choosable(self) -> list[StepKind]:
+        """The steps that the bench offers side by side."""
+        return self.kinds
+
+    def _choices(self, marked: str) -> QWidget:
+        if len(self.choosable) <= _FEW:
+            choices = Choices([(k.kind, k.title, k.question) for k in self.choosable], name="Step")
+            choices.set(marked)
+            choices.picked.connect(self.pick)
+            return choices
+        box = QComboBox()
+        box.setAccessibleName("Step")
+        set_tip(box, "Another step of this bench")
+        for kind in self.choosable:
+            box.addItem(kind.title, kind.kind)
+        box.setCurrentIndex(box.findData(marked))
+        box.activated.connect(lambda i: self.pick(str(box.itemData(i))))
+        return box
+
+    def pick(self, kind: str) -> None:
+        """A step was picked from the choice."""
+        self.make(next(k for k in self.kinds if k.kind == kind))
+
+    def _leave(self) -> None:
+        if self.panel is not None:
+            self.panel.leave()
+            self.panel = None
+        clear(self._layout)
+        clear(self._foot)
+
+    # --- the plan: the panel's
+
+    def follow(self, place: Place | None) -> None:
+        """The pointer stands at a place of the plan, or left it."""
+        if self.panel is not None:
+            self.panel.follow(place)
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take a place that was clicked; tells whether it was wanted."""
+        return self.panel is not None and self.panel.use_point(x, y)
+
+    def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
+        """A handle on the plan is dragged, or was let go."""
+        if self.panel is not None:
+            self.panel.drag_handle(number, x, y, ended)
+
+    @property
+    def cuts(self) -> bool:
+        """Whether lines that are drawn for the section belong to the panel."""
+        return self.panel is not None and self.panel.cuts
+
+    def pull_line(self, line: Line) -> None:
+        """A line is being pulled."""
+        if self.panel is not None:
+            self.panel.pull_line(line)
+
+    def use_line(self, line: Line) -> None:
+        """Take a line that was drawn."""
+        if self.panel is not None:
+            self.panel.use_line(line)

@@ -1,0 +1,85 @@
+"""The tool at rest: a pull moves the ground or a handle, a click is told, two clicks pin the reading."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QPainter
+
+from moss_step.desk.plan.live import draw_handles
+from moss_step.desk.plan.tools.tool import Place, Tool
+from moss_step.scene.camera import Camera
+
+_REACH, _STILL = 14, 3
+"""Pixels within which a handle is taken, and that a click may move."""
+
+
+class LookTool(Tool):
+    """Moves the ground and the handles of a panel; its result is a place that was clicked."""
+
+    handle_moved = Signal(int, float, float, bool)
+    """A handle is dragged to a place; True when it was let go."""
+    pinned = Signal(QPointF)
+    cursor = Qt.CursorShape.ArrowCursor
+    once = False
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.handles: tuple[Place, ...] = ()
+        self._handle: int | None = None
+        self._at: QPointF | None = None
+        self._dragged = False
+
+    def show_handles(self, places: Sequence[Place]) -> None:
+        """Show places that can be dragged."""
+        if tuple(places) != self.handles:
+            self.handles = tuple(places)
+            self.plan.draw_again()
+
+    def press(self, at: QPointF) -> None:
+        """Take what lies under the pointer."""
+        self._at, self._dragged, self._handle = at, False, self._handle_near(at)
+
+    def move(self, at: QPointF, held: bool) -> None:
+        """Move the handle that is held, or the ground."""
+        if self._at is None or not held:
+            return
+        if self._handle is not None:
+            self._dragged = True
+            self._drag(self._handle, at, False)
+            return
+        self._dragged = self._dragged or (at - self._at).manhattanLength() > _STILL
+        if self._dragged:
+            step, self._at = at - self._at, at
+            self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
+
+    def release(self, at: QPointF, left: bool) -> None:
+        """Let go; a press that moved nothing is a click."""
+        if self._handle is not None:
+            if self._dragged:
+                self._drag(self._handle, at, True)
+        elif self._at is not None and not self._dragged and left:
+            self.give(self.place(at))
+        self._handle = self._at = None
+
+    def double(self, at: QPointF) -> None:
+        """Pin the reading."""
+        self.pinned.emit(at)
+
+    def paint(self, painter: QPainter, camera: Camera) -> None:
+        """Draw the handles."""
+        draw_handles(painter, self.handles, camera)
+
+    def _handle_near(self, at: QPointF) -> int | None:
+        for i, place in enumerate(self.handles):
+            px, py = self.plan.camera.pixel(*place)
+            if abs(px - at.x()) + abs(py - at.y()) < _REACH:
+                return i
+        return None
+
+    def _drag(self, held: int, at: QPointF, ended: bool) -> None:
+        x, y = self.place(at)
+        self.handles = tuple((x, y) if i == held else p for i, p in enumerate(self.handles))
+        self.handle_moved.emit(held, x, y, ended)
+        self.plan.draw_again()
