@@ -30,7 +30,7 @@ def begin(window, settings: dict) -> list[tuple[object, bool]]:
     def note() -> None:
         drawn = next((la.picture for la in window.plan.view.scene.layers if la.step == DRAFT), None)
         if drawn is not None and (not seen or seen[-1][0] is not drawn):
-            seen.append((drawn, window.work.drawn_partly))
+            seen.append((drawn, window.work.now.drawn_partly))
 
     window.plan.view.redrawn.connect(note)
     ground = window.work.study.steps[0].id

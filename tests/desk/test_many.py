@@ -20,7 +20,7 @@ def many(hills_tif, tmp_path):
 def test_only_cards_in_view_are_made_and_the_others_when_they_are_scrolled_to(window, settle, many):
     window.files.open_path(many, waits=True)
     settle(window)
-    assert len(window.work.study.steps) == 901 and window.work.states()["s5"] == "waiting"
+    assert len(window.work.study.steps) == 901 and window.work.now.states["s5"] == "waiting"
     assert 3 < len(window.trail.cards) < 30 and "901 steps" in window.trail.summary().replace(",", "")
     window.work.choose("s700")
     settle(window)

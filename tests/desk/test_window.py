@@ -99,6 +99,7 @@ def test_ramp_ranges_change_the_picture(demo, settle):
             edit = named(demo.plan.key, "High end of the ramp")
             edit.setText("20")
             edit.editingFinished.emit()
+        settle(demo)
         pictures.append(demo.plan.view.grab().toImage())
     assert pictures[0] != pictures[1] != pictures[2]
     assert demo.work.study.key_row("slope").high == 20.0

@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.follower import Follower
+from moss_step.desk.parts import Later
 from moss_step.desk.recent import recent, remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
@@ -15,12 +16,12 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.model.surface import Surface
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import has_place, placed, prepared_picture, ready_picture
+from moss_step.scene.snapshot import Snapshot, drawable
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
-from moss_step.study.engine import Engine, State
+from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
@@ -55,11 +56,17 @@ class Work(QObject):
     _moved = Signal()
     remembered = Signal()
     """The list of files used lately changed."""
+    published = Signal()
+    """``now`` is another moment: all that shows the work compares itself with it."""
     told = Signal(str, bool)
     """Something to tell the person; whether it is bad."""
 
     def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
         super().__init__()
+        self._now: Snapshot | None = None
+        self._publish_later = Later(self.published.emit, self)
+        for signal in (self.changed, self.results, self.chosen, self.drafted):
+            signal.connect(self._on_moved_on)
         self.engine = engine or Engine(shelf=Shelf())
         self.history = History(Study())
         self.path: Path | None = None
@@ -244,8 +251,7 @@ class Work(QObject):
 
     def said(self, ref: str) -> Said | None:
         """What a result says of itself when it is up to date, whether its value is in memory or not."""
-        study = self.study_with_draft
-        return self.engine.said(study, ref) if study.has(ref) else None
+        return self.now.said.get(ref)
 
     def picture(self, ref: str) -> Picture | None:
         """Picture of a result when it is made."""
@@ -262,11 +268,6 @@ class Work(QObject):
         study, looked = self.study_with_draft, self._looked
         return looked[1] if looked is not None and study.has(DRAFT) and looked[0] == self.engine.key(study, DRAFT) else None
 
-    @property
-    def drawn_partly(self) -> bool:
-        """Whether the step being made is drawn in view only, so far."""
-        return self.draft is not None and self.said(DRAFT) is None and self._first_look() is not None
-
     def _look_at_view(self, study: Study, progress: Progress) -> bool:
         """Work the step being made out in view, where it looks no farther and there is much beside; in the lane's thread."""
         box = self.in_view
@@ -279,31 +280,44 @@ class Work(QObject):
         self._looked = (self.engine.key(study, DRAFT), outcome)
         return True
 
-    def state(self, ref: str) -> State | str:
+    def state(self, ref: str) -> str:
         """State of a result: done, waiting, running or failed."""
-        if ref and step_of(ref) in (self._main.running_step, self._side.running_step):
-            return "running"
-        return self.engine.state(self.study_with_draft, ref)
-
-    def states(self) -> dict[str, State | str]:
-        """State of every step of the study."""
-        found: dict[str, State | str] = {**self.engine.states(self.study)}
-        found.update({i: "running" for i in (self._main.running_step, self._side.running_step) if i in found})
-        return found
+        return self.now.state(ref)
 
     def reason(self, ref: str) -> str:
         """Why there is no such result; empty when it did not fail."""
-        failed = self.engine.failure(self.study_with_draft, ref)
+        failed = self.now.failures.get(ref)
         return failed.reason if failed else ""
 
-    def missing_source(self, step_id: str) -> str:
+    def missing_source(self, ref: str) -> str:
         """The source file that a failed step did not find; empty otherwise."""
-        failed = self.engine.failure(self.study, step_id)
+        failed = self.now.failures.get(ref)
         return failed.missing_source if failed else ""
 
     @property
     def frame(self) -> Frame | None:
         """Frame that the plan is drawn in: that of the shaded ground, or of the first grid there is."""
+        return self.now.frame
+
+    # --- what is shown
+
+    @property
+    def now(self) -> Snapshot:
+        """This moment, as it is shown: worked out once a change, whoever asks."""
+        if self._now is None:
+            self._now = self._snapshot()
+        return self._now
+
+    def _snapshot(self) -> Snapshot:
+        study, whole, engine = self.study, self.study_with_draft, self.engine
+        said = {ref: s for ref, s in engine.all_said(whole).items() if s is not None}
+        partly = self.draft is not None and DRAFT not in said and self._first_look() is not None
+        pictures = {ref: p for ref in drawable(study, self.chosen_ref, self.draft) if (p := self.picture(ref)) is not None}
+        running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
+        failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
+        return Snapshot(study, whole, self.draft, self.chosen_ref, self._frame(), said, failures, running, pictures, partly)
+
+    def _frame(self) -> Frame | None:
         for ref in (self.study.shading.ground, *self.study.refs()):
             outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
             frame = getattr(outcome.value, "frame", None) if outcome is not None else None
@@ -311,10 +325,9 @@ class Work(QObject):
                 return frame
         return None
 
-    def surfaces(self, quantity: str = "") -> list[str]:
-        """Results that are surfaces (of one quantity)."""
-        said = self.engine.all_said(self.study)
-        return [i for i, s in said.items() if s is not None and s.kind is Surface and quantity in ("", s.quantity)]
+    def _on_moved_on(self) -> None:
+        self._now = None
+        self._publish_later.ask()
 
     # --- files
 

@@ -152,19 +152,18 @@ class Engine:
             return None
         return self._failures.get(self._place(study, ref)) or self._failures.get(self._place(study, step_of(ref)))
 
+    def failures(self, study: Study, refs: Iterable[str]) -> dict[str, Failure]:
+        """The failures among some results."""
+        if not self._failures:
+            return {}
+        found = {ref: self.failure(study, ref) for ref in refs}
+        return {ref: failed for ref, failed in found.items() if failed is not None}
+
     def state(self, study: Study, ref: str) -> State:
         """Whether a result is done, waiting to be run, or failed."""
         if self.said(study, ref) is not None:
             return "done"
         return "failed" if self.failure(study, ref) else "waiting"
-
-    def states(self, study: Study) -> dict[str, State]:
-        """State of every step, by its main result."""
-        keys, found = self._keys_of(study), dict[str, State]()
-        for step in study.steps:
-            failed = (keys[step.id] or self._place(study, step.id)) in self._failures
-            found[step.id] = "done" if self.store.said(keys[step.id]) is not None else "failed" if failed else "waiting"
-        return found
 
     def run(
         self,

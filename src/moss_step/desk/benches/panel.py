@@ -87,8 +87,7 @@ class StepPanel(QWidget):
         self._left = False
         self.load()
         later = Later(self._look_again, self, after=8)
-        for signal in (work.results, work.drafted):
-            signal.connect(later.ask)
+        work.published.connect(later.ask)
         work.changed.connect(self._refill_inputs)
 
     def _look_again(self) -> None:
@@ -257,9 +256,9 @@ class StepPanel(QWidget):
             return []
         study = self.work.study
         barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
-        said = self.work.engine.all_said(study)
+        said = self.work.now.said
         free = [ref for step in study.steps if step.id not in barred for ref in step.refs]
-        return [(ref, study.name_of(ref)) for ref in free if _fits(spec, study.result(ref), said[ref])]
+        return [(ref, study.name_of(ref)) for ref in free if _fits(spec, study.result(ref), said.get(ref))]
 
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:

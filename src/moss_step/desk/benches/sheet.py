@@ -67,8 +67,7 @@ class SheetBench(Bench):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scroll)
         later = Later(lambda: self.refresh() if self.isVisible() else None, self, after=45)
-        for signal in (work.changed, work.results):
-            signal.connect(later.ask)
+        work.published.connect(later.ask)
         self.refresh()
 
     def refresh(self) -> None:

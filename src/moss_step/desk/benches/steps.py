@@ -71,7 +71,7 @@ class StepBench(Bench):
         """Show the chosen step when it is of this bench, else begin the main one, or offer the choice."""
         if chosen and self.work.study.step(chosen).declared.bench == self.bench:
             self.change(chosen)
-        elif self.main and self.work.surfaces():
+        elif self.main and self.work.now.surfaces():
             self.make(step_kind(self.main))
         else:
             self.show_start()

@@ -25,7 +25,7 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.work import Work
 from moss_step.scene.colors import INK, MUTED
-from moss_step.scene.layers import Layer, front_of, replaced_by, scene_of, shape_order
+from moss_step.scene.layers import Layer, front_of, replaced_by
 from moss_step.scene.picture import Ramp
 from moss_step.scene.pictures import has_place
 from moss_step.study.graph import KeyRow, Shading, step_of
@@ -111,13 +111,12 @@ class KeyPanel(QFrame):
         self._scroll.setWidget(self._rows)
         outer.addWidget(self._scroll)
         later = Later(self.refresh, self, after=15)
-        for signal in (work.changed, work.results, work.drafted, work.chosen):
-            signal.connect(later.ask)
+        work.published.connect(later.ask)
         self.refresh()
 
     def refresh(self) -> None:
         """Show the Key as it is now."""
-        scene = scene_of(self.work)
+        scene = self.work.now.scene
         drawn = {layer.step: layer for layer in scene.layers}
         state = (
             self.work.study.key,
@@ -137,10 +136,10 @@ class KeyPanel(QFrame):
         held = focused.accessibleName() if focused is not None and focused.hasFocus() else ""
         clear(self._layout)
         listed = {k.step for k in self.work.study.key}
-        front, draft = front_of(self.work), self.work.draft
+        front, draft = front_of(self.work.now), self.work.draft
         replaced = replaced_by(front, draft) if draft else front
         if front in drawn and replaced not in listed:
-            making = "being made; in view so far" if self.work.drawn_partly else "being made"
+            making = "being made; in view so far" if self.work.now.drawn_partly else "being made"
             self._add_row(drawn[front].row, drawn[front], making if draft else "chosen, not kept in the Key")
         undrawn = dict(scene.undrawn)
         for k in self.work.study.key:
@@ -200,7 +199,7 @@ class KeyPanel(QFrame):
             self._layout.addWidget(self._controls(key, layer))
 
     def _add_legend(self, layer: Layer) -> None:
-        order = shape_order(self.work)
+        order = self.work.now.shape_order
         legend = layer.picture.legend(layer.row, layer.ranges, shape_color(order.get(layer.step, 0)))
         if legend.title:
             self._layout.addWidget(label(legend.title, "muted"))
@@ -255,7 +254,7 @@ class KeyPanel(QFrame):
             return
         grounds = QComboBox()
         grounds.setAccessibleName("Shaded ground")
-        for step_id in self.work.surfaces("elevation"):
+        for step_id in self.work.now.surfaces("elevation"):
             grounds.addItem(self.work.study.name_of(step_id), step_id)
         grounds.setCurrentIndex(grounds.findData(shading.ground))
         grounds.currentIndexChanged.connect(lambda i: self._shade("Shaded ground", ground=grounds.itemData(i)))

@@ -9,7 +9,7 @@ from moss_step.desk.plan.drawing import draw_scale_bar, shape_color
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import font
 from moss_step.scene.colors import INK, MUTED, PAPER
-from moss_step.scene.layers import Layer, shape_order
+from moss_step.scene.layers import Layer
 from moss_step.scene.picture import Ramp
 
 _SIDE, _HEAD, _MARGIN = 250, 56, 24
@@ -52,7 +52,7 @@ def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
 
 
 def _draw_legend(painter: QPainter, view: PlanView, layer: Layer, box: QRectF, y: float) -> float:
-    color = shape_color(shape_order(view.work).get(layer.step, 0))
+    color = shape_color(view.work.now.shape_order.get(layer.step, 0))
     legend = layer.picture.legend(layer.row, layer.ranges, color)
     for name, ink in legend.classes:
         y = _patch(painter, ink, name, box, y)

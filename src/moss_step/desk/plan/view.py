@@ -41,7 +41,7 @@ from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
-from moss_step.scene.layers import Scene, draw_grids, scene_of, shape_order
+from moss_step.scene.layers import Scene, draw_grids
 from moss_step.scene.readings import place_text, readings
 
 MOST_CARDS = 60
@@ -93,14 +93,13 @@ class PlanView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName("Plan")
         self.setAccessibleDescription("The ground from above. Arrow keys move, plus and minus zoom, F shows all.")
-        for signal in (work.changed, work.results, work.drafted, work.chosen):
-            signal.connect(self.regather)
+        work.published.connect(self.regather)
 
     # --- what is shown
 
     def regather(self) -> None:
         """Gather the scene anew and draw it."""
-        scene, pins = scene_of(self.work), self.work.study.pins
+        scene, pins = self.work.now.scene, self.work.study.pins
         if (scene.looks, pins) == self._drawn:
             return
         self._drawn = (scene.looks, pins)
@@ -247,7 +246,7 @@ class PlanView(QWidget):
         return [s for layer in self.scene.layers for s in standing(layer, colors.get(layer.step, shape_color(0)))]
 
     def _colors(self) -> dict[str, str]:
-        return {step: shape_color(place) for step, place in shape_order(self.work).items()}
+        return {step: shape_color(place) for step, place in self.work.now.shape_order.items()}
 
     def _draw_all_shapes(self, painter: QPainter, camera: Camera, flat: bool = False) -> None:
         taken: list[QRectF] = []

@@ -95,8 +95,7 @@ class TableDrawer(QWidget):
         layout.addLayout(self._body, 1)
         self.chart: LineChart | None = None
         later = Later(self.refresh, self, after=20)
-        for signal in (work.results, work.chosen, work.changed):
-            signal.connect(later.ask)
+        work.published.connect(later.ask)
 
     def _set_up_rows(self) -> None:
         self.rows.setModel(self.model)

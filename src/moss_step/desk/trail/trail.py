@@ -170,8 +170,7 @@ class Trail(QWidget):
         layout.addWidget(head)
         layout.addWidget(self._scroll)
         later = Later(self.refresh, self, after=30)
-        for signal in (work.changed, work.results, work.chosen):
-            signal.connect(later.ask)
+        work.published.connect(later.ask)
         work.running.connect(self._on_running)
         work.chosen.connect(self._show_chosen)
         self.refresh()
@@ -185,13 +184,13 @@ class Trail(QWidget):
         """Bring the cards up to date with the study."""
         self._cards.place()
         self._show_view()
-        states = list(self.work.states().values())
+        states = list(self.work.now.states.values())
         self._summary.setText(_summary(states))
         self._run.setVisible(("waiting" in states or "failed" in states) and not self.work.busy)
 
     def summary(self) -> str:
         """Number of steps and what is the matter with them."""
-        return _summary(list(self.work.states().values()))
+        return _summary(list(self.work.now.states.values()))
 
     def _show_view(self) -> None:
         left = self._scroll.horizontalScrollBar().value()
