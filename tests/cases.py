@@ -44,6 +44,8 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
             given[name] = tuple(place(at) for at in PLACES)
         elif control == "line" and kind.kind != "catchment":
             given[name] = sum((place(at) for at in (BUND if kind.kind == "pond" else LINE)), ())
+        elif control == "drawn":
+            given[name] = [{"name": "a", "vertices": [place(at) for at in ((6, 7), (8, 30), (29, 33))]}]
         elif control == "box":
             corners = np.array([place((2.5, 3.5)), place((30.5, 35.5))])
             given[name] = (*corners.min(axis=0), *corners.max(axis=0))

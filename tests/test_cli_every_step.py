@@ -39,6 +39,8 @@ def write(value: object, path: Path) -> Path:
 
 def text(value: object) -> str:
     """A setting as it is typed."""
+    if isinstance(value, list):  # drawn shapes
+        return " | ".join(";".join(f"{x:.2f},{y:.2f}" for x, y in shape["vertices"]) for shape in value)
     if isinstance(value, tuple):
         return ";".join(",".join(f"{v:g}" if abs(v) < 1e6 else f"{v:.2f}" for v in pair) for pair in value) if isinstance(value[0], tuple) else \
             ",".join(f"{v:.2f}" for v in value)  # fmt: skip

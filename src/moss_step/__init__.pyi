@@ -180,6 +180,15 @@ def drain_height(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def draw(
+    dem: Result | Value | str | Path | None = None,
+    *,
+    kind: Literal["points", "lines", "areas"] = "areas",
+    shapes: Sequence[object],
+    crs: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def exposure(
     dem: Result | Value | str | Path,
     *,

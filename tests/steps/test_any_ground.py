@@ -129,6 +129,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
         elif control in ("line", "box"):
             fifth_x, fifth_y = (xmax - xmin) / 5, (ymax - ymin) / 5
             given[name] = (xmin + fifth_x, ymin + fifth_y, xmax - fifth_x, ymax - fifth_y)
+        elif control == "drawn":
+            given[name] = [{"vertices": [(xmin, ymin), (x, ymax), (xmax, y)]}]
         elif control == "crs":
             given[name] = "EPSG:32628"
         elif control == "rules":

@@ -26,6 +26,8 @@ KEYS = (
     ("P, double click", "Pin the reading"),
     ("F2, D, K, Del on a card", "Rename, duplicate, Key in or out, remove"),
     ("T on a card", "The next of several results"),
+    ("Return, Backspace, Del while drawing", "End a shape, take a vertex back, take one away"),
+    ("Page down, arrows while drawing", "Choose the next vertex, move it"),
     ("Up, down, left, right on the histogram", "Choose a bound, move it"),
     ("F1", "These keys"),
 )

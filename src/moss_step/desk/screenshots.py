@@ -71,8 +71,32 @@ def main() -> None:
         take("sight", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: look_out(window))
         take("block", lambda: show_block(window))
         take("sight-line", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: draw_sight_line(window))
+        take("draw", lambda: window.show_drawer("plan"), lambda: draw_outlines(window))
         window.block.stage.close()
         work.close()
+
+
+def draw_outlines(window: MainWindow) -> None:
+    """Two areas being drawn over the ground and its bogs: one is whole, one is not yet."""
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
+
+    work, view = window.work, window.plan.view
+    work.choose("")
+    work.do(work.study.model_copy(update={"key": (KeyRow(step="places"), KeyRow(step="bogs"))}), "Key")
+    window.begin_step("draw")
+    QTest.qWait(60)
+
+    def click(x: int, y: int) -> None:
+        QTest.mouseMove(view, QPoint(x, y))
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(x, y))
+
+    for x, y in ((300, 150), (420, 130), (470, 240), (380, 300), (290, 260)):
+        click(x, y)
+    QTest.keyClick(view, Qt.Key.Key_Return)
+    for x, y in ((520, 380), (600, 360), (640, 430)):
+        click(x, y)
+    QTest.mouseMove(view, QPoint(560, 470))
 
 
 def show_block(window: MainWindow) -> None:

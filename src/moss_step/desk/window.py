@@ -198,10 +198,9 @@ class MainWindow(QMainWindow):
         self.views.show_view(name)
 
     def _escape(self) -> None:
-        view = self.plan.view
-        if view.tool is not view.look:
-            view.use(None)
-        elif self.search_box.popup.isVisible():
+        if self.plan.view.go_back():
+            return
+        if self.search_box.popup.isVisible():
             self.search_box.leave()
         elif self.work.draft is not None:
             self.benches[self.bench].drop()

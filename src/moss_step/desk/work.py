@@ -139,16 +139,17 @@ class Work(QObject):
         self.history.redo()
         self._after_change()
 
-    def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "") -> str:
-        """Keep a new step and draw its result; gives its id."""
+    def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "", choose: bool = True) -> str:
+        """Keep a new step, draw its result and choose it; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
         study = _in_key(self.study.adding(step), step.id)
         if not study.shading.ground and not step.inputs and step.declared.gives == "surface":
             study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
-        self.chosen_ref = step.id
+        self.chosen_ref = step.id if choose else self.chosen_ref
         self._after_change()
-        self.chosen.emit()
+        if choose:
+            self.chosen.emit()
         return step.id
 
     def keep_draft(self) -> str:

@@ -222,6 +222,14 @@ class Frame:
         found: np.ndarray = np.bincount(owner[which[1:]], steps, minlength=len(geometry))
         return found
 
+    def areas(self, geometry: np.ndarray) -> np.ndarray:
+        """Ground area in square metres of each area (n values), holes left out; for degrees bounded by geodesics (Karney 2013, J. Geodesy 87)."""
+        if not self.geographic:
+            return np.asarray(shapely.area(geometry) * self.metres_per_unit**2)
+        scaled = shapely.transform(geometry, lambda xy: xy * self.degrees_per_unit)
+        turned = [shapely.orient_polygons(g) for g in scaled]
+        return np.array([abs(self._geod.geometry_area_perimeter(g)[0]) for g in turned])
+
     def distances(self, start: np.ndarray, end: np.ndarray) -> np.ndarray:
         """Ground metres from places to places, arrays of shape (n, 2); along geodesics for degrees."""
         if not self.geographic:

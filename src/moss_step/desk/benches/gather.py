@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from PySide6.QtWidgets import QVBoxLayout
 
+from moss_step.desk.benches.drawing import DrawPanel
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.parts import button, label
@@ -90,7 +91,7 @@ class GatherBench(StepBench):
     """Opens grids and shapes; crops and reprojects."""
 
     name = "gather"
-    panels: ClassVar[dict[str, type[StepPanel]]] = {"reproject": ReprojectPanel}
+    panels: ClassVar[dict[str, type[StepPanel]]] = {"reproject": ReprojectPanel, "draw": DrawPanel}
     usual = StatedPanel
 
     def add_start(self, layout: QVBoxLayout) -> None:

@@ -54,6 +54,8 @@ class StepPanel(QWidget):
     cuts = False
     """Whether a line that is drawn for the section belongs to the panel."""
     closed = Signal()
+    goes_on = False
+    """Whether it stays as it is when its own step is chosen: it keeps every change at once."""
     facts_first = False
     """Whether figures and remarks stand above the settings."""
 

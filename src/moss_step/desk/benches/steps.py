@@ -104,6 +104,8 @@ class StepBench(Bench):
     def change(self, ref: str) -> None:
         """Show a result of the study, for changing its step."""
         step = self.work.study.step(ref)
+        if self.panel is not None and self.panel.goes_on and self.panel.step_id == step.id:
+            return
         self._show_panel(step.declared, step.id)
 
     def drop(self) -> None:

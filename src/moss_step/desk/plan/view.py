@@ -149,6 +149,14 @@ class PlanView(QWidget):
         self.setCursor(self.tool.cursor)
         self.update()
 
+    def go_back(self) -> bool:
+        """Leave what the tool does, or the tool; False when nothing but the one at rest is held."""
+        if self.tool is self.look:
+            return False
+        if not self.tool.back():
+            self.use()
+        return True
+
     @property
     def metres_per_pixel(self) -> float:
         """Ground metres that a pixel spans in the middle."""
@@ -348,8 +356,8 @@ class PlanView(QWidget):
             self.fit()
         elif key == Qt.Key.Key_P:
             self.pin(at)
-        elif key == Qt.Key.Key_Escape and self.tool is not self.look:
-            self.use()
+        elif key == Qt.Key.Key_Escape:
+            self.go_back()
         else:
             super().keyPressEvent(event)
 

@@ -62,6 +62,10 @@ class Tool(QObject):
         """A key went down; whether the tool took it."""
         return False
 
+    def back(self) -> bool:
+        """Go back by one, as Escape says; False when there is nothing to go back from: the tool is laid down then."""
+        return False
+
     def paint(self, painter: QPainter, camera: Camera) -> None:
         """Draw over the ground."""
 
