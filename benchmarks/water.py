@@ -15,9 +15,12 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import accumulation, drainage, indices, network, trace
 from moss_step.science.water.basins import divided
-from moss_step.science.water.descent import descend, descend_water
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.neighbours import NONE, distances
+from moss_step.science.water.kernels.accumulation import accumulate_facets, count_donors, facet_ways
+from moss_step.science.water.kernels.descent import descend, descend_water
+from moss_step.science.water.kernels.neighbours import NONE
+from moss_step.science.water.kernels.trace import path_down
+from moss_step.science.water.neighbours import distances
 from moss_step.science.water.pools import find_pools
 
 SIDES = (1024, 2048, 4096, 8192)
@@ -67,7 +70,7 @@ def _whole(z: np.ndarray) -> list[Line]:
         descend(z, metres, 0, z.shape[0], ways)
         descend_water(z, pools.labels, pools.level, metres, 0, z.shape[0], ways)
         drain_flats(z, pools.labels, pools.level, ways, cells, silent())
-        accumulation.count_donors(ways, donors)
+        count_donors(ways, donors)
         np.not_equal(ways, NONE, out=cells)
         accumulation.accumulate(ways, donors, cells)
 
@@ -75,8 +78,8 @@ def _whole(z: np.ndarray) -> list[Line]:
     share = np.empty(z.shape, np.float32)
 
     def accumulate_dinf() -> None:
-        accumulation.facet_ways(filled, ways, metres, 0, z.shape[0], share)
-        accumulation.accumulate_facets(share, np.ones(z.shape), np.zeros(2, np.int64))
+        facet_ways(filled, ways, metres, 0, z.shape[0], share)
+        accumulate_facets(share, np.ones(z.shape), np.zeros(2, np.int64))
 
     dinf = best(accumulate_dinf, 2)
     under = float(np.mean(filled > z))
@@ -93,7 +96,7 @@ def _live(dem: Surface) -> list[Line]:
     took = best(lambda: drainage.work_out(dem, silent()), 2)
     lengths = trace.flow_lengths(prepared)
     far = int(np.nanargmax(lengths))
-    path = best(lambda: trace.centres(prepared, trace.path_down(prepared.ways, far)))
+    path = best(lambda: trace.centres(prepared, path_down(prepared.ways, far)))
     outlet = int(np.argmax(prepared.cells))
     size = int(prepared.cells.reshape(-1)[outlet])
 

@@ -45,6 +45,20 @@ def test_a_helper_that_changed_in_another_file_is_not_served_stale(package):
     assert answer(package, keyed=True) == 30
 
 
+def test_a_constant_that_changed_in_a_file_without_kernels_is_not_served_stale(package):
+    (package / "numbers.py").write_text("BY = 10\n")
+    (package / "caller.py").write_text(CALLER.replace("* 10", "* BY").replace("from pack", "from pack.numbers import BY\nfrom pack"))
+    assert answer(package, keyed=True) == 20
+    (package / "numbers.py").write_text("BY = 100\n")
+    assert answer(package, keyed=True) == 200
+
+
+def test_kernels_stand_in_modules_of_their_own():
+    package = Path(kernels.__file__).parent
+    apart = [p for p in package.rglob("*.py") if "@numba.njit" in p.read_text() and p.parent.name != "kernels"]
+    assert apart == [] and len(list(package.rglob("kernels/*.py"))) > 25
+
+
 def test_only_what_has_kernels_counts_and_the_same_sources_are_the_same_folder(package):
     before = kernels.digest(package)
     (package / "other.py").write_text("VALUE = 3\n")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 import sys
 from importlib.metadata import version
@@ -18,12 +19,13 @@ _NAME = "kernels-"
 
 
 def digest(package: Path = PACKAGE) -> str:
-    """Digest of all sources of a package that have kernels, and of the versions that they are compiled by."""
-    whole = hashlib.blake2b(digest_size=10)
-    for file in sorted(package.rglob("*.py")):
-        source = file.read_bytes()
-        if b"numba" in source:
-            whole.update(str(file.relative_to(package)).encode() + b"\0" + source)
+    """Digest of all sources of a package that have kernels or that these import from, and of the versions that they are compiled by."""
+    whole, sources = hashlib.blake2b(digest_size=10), {file: file.read_text(encoding="utf-8") for file in package.rglob("*.py")}
+    with_kernels = {file for file, source in sources.items() if "numba.njit" in source}
+    named = {name for file in with_kernels for name in re.findall(rf"^from ({package.name}[\w.]*) import", sources[file], re.MULTILINE)}
+    read = {package.parent.joinpath(*name.split(".")).with_suffix(".py") for name in named} & sources.keys()
+    for file in sorted(with_kernels | read):
+        whole.update(f"{file.relative_to(package)}\0{sources[file]}".encode())
     for part in (sys.version, *(version(name) for name in ("numba", "llvmlite", "numpy"))):
         whole.update(part.encode())
     return whole.hexdigest()

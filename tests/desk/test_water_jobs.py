@@ -11,7 +11,8 @@ from moss_step.demo import DATA
 from moss_step.science.water import trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import prepare
-from moss_step.science.water.neighbours import OUT
+from moss_step.science.water.kernels.neighbours import OUT
+from moss_step.science.water.kernels.trace import path_down
 from moss_step.steps.catalogue import catalogue
 from tests.desk.driving import LEFT, drag, named, pixel, press, texts, type_in
 from tests.desk.jobs import by_name, fill, keep, values
@@ -50,7 +51,7 @@ def test_the_bench_opens_with_the_path_of_the_pointer_and_a_click_keeps_it(wet, 
     live = window.plan.view.live
     x, y = live.marks[0]
     cell = trace.cell_at(drainage.dem, x, y)
-    path = trace.path_down(drainage.ways, cell)
+    path = path_down(drainage.ways, cell)
     assert np.array_equal(live.lines[0][0], trace.centres(drainage, path)), "the pointer's path is the batch path"
     assert f"{trace.path_metres(drainage, path)[-1]:,.0f}".replace(",", " ") in window.benches["water"].panel.said.text()
     click(window, 412_600, 5_871_500)

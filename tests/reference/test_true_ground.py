@@ -26,7 +26,8 @@ from moss_step.science.relief.profile import profile
 from moss_step.science.water import depressions, network, trace
 from moss_step.science.water.basins import basin_shapes, catchments, seeds_of
 from moss_step.science.water.drainage import accumulated, flow_bearings, prepare
-from moss_step.science.water.neighbours import DC, DR, OUT
+from moss_step.science.water.kernels.neighbours import DC, DR, OUT
+from moss_step.science.water.kernels.trace import path_down
 from moss_step.science.zones.tessellate import tessellate
 from tests.conftest import UTM, surface
 from tests.grounds import GROUNDS, holed, in_degrees, metric, relief
@@ -339,7 +340,7 @@ def test_snapping_and_cutting_go_by_the_ground_in_degrees():
     """A place between two cells of a path at 65 north: the nearer one on the ground, by pyproj.Geod (general library)."""
     dem = in_degrees(relief(9), 65.0)
     drainage = prepare(dem)
-    path = trace.path_down(drainage.ways, 15 * dem.frame.cols + 20)
+    path = path_down(drainage.ways, 15 * dem.frame.cols + 20)
     xy = trace.centres(drainage, path)
     place = xy[3] + (0.9e-4, 0.4e-4)
     by_ground = np.argmin([GEOD.inv(*p, *place)[2] for p in xy])

@@ -17,7 +17,9 @@ from moss_step.model.units import METRE
 from moss_step.science.water import basins, depressions, indices, network, trace
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import accumulated, facet_directions, prepare
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT
+from moss_step.science.water.kernels.network import horton_orders, stream_orders
+from moss_step.science.water.kernels.trace import longest_up, mark_upstream, path_down
 from moss_step.steps.catalogue import catalogue
 from tests.conftest import plane, surface
 from tests.reference.test_slope import jacksboro
@@ -185,7 +187,7 @@ def test_basins_partition_the_ground_and_equal_the_catchments_of_their_outlets(s
     assert (numbered > 0).all() and np.bincount(numbered.ravel())[1:].sum() == dem.values.size
     for number, outlet in enumerate(ends, start=1):
         marks = np.zeros(numbered.shape, np.uint8)
-        trace.mark_upstream(drainage.ways, np.array([outlet]), 1, marks)
+        mark_upstream(drainage.ways, np.array([outlet]), 1, marks)
         assert np.array_equal(marks == 1, numbered == number)
     total = 0.0
     shapes = basins.basin_shapes(drainage, None)
@@ -218,12 +220,12 @@ def test_the_path_is_an_independent_walk_in_networkx():
     assert nx.is_directed_acyclic_graph(graph)
     lengths = trace.flow_lengths(drainage)
     for start in (0, 777, 1234):
-        path = trace.path_down(drainage.ways, start)
+        path = path_down(drainage.ways, start)
         walk = [start, *nx.dfs_preorder_nodes(graph, start)][1:] if start in graph else [start]
         assert path.tolist() == list(walk)
         assert lengths.reshape(-1)[start] == pytest.approx(trace.path_metres(drainage, path)[-1], rel=1e-6)
     outlet = int(np.argmax(drainage.cells * (drainage.ways == OUT)))
-    longest = trace.longest_up(drainage.ways, drainage.metres, outlet)
+    longest = longest_up(drainage.ways, drainage.metres, outlet)
     upstream = nx.single_source_dijkstra_path_length(graph.reverse(), outlet)
     assert trace.path_metres(drainage, longest)[-1] == pytest.approx(max(upstream.values()), rel=1e-6)
     assert trace.flow_lengths(drainage, upstream=True).reshape(-1)[outlet] == pytest.approx(max(upstream.values()), rel=1e-6)
@@ -233,10 +235,10 @@ def test_the_path_is_an_independent_walk_in_networkx():
 def test_stream_orders_on_a_hand_drawn_network():
     """Two first-order streams make a second, which a first joins, and two seconds make a third (Strahler 1957, Shreve 1966)."""
     below = np.array([2, 2, 4, 4, 8, 7, 7, 8, -1])
-    strahler, shreve, queue = network.stream_orders(below)
+    strahler, shreve, queue = stream_orders(below)
     assert strahler.tolist() == [1, 1, 2, 1, 2, 1, 1, 2, 3]
     assert shreve.tolist() == [1, 1, 2, 1, 3, 1, 1, 2, 5]
-    horton = network.horton_orders(below, np.array([9, 5, 14, 3, 18, 7, 8, 15, 33]), strahler, queue)
+    horton = horton_orders(below, np.array([9, 5, 14, 3, 18, 7, 8, 15, 33]), strahler, queue)
     assert horton.tolist() == [3, 1, 3, 1, 3, 1, 2, 2, 3]
 
 
@@ -346,7 +348,7 @@ def test_flow_length_inside_a_catchment_counts_to_its_outlet():
     made = kind.run(kind.checked({}), {"dem": dem, "area": area}, silent()).value.values
     assert (~np.isnan(made)).sum() == drainage.cells.reshape(-1)[outlet] and made.reshape(-1)[outlet] == 0
     for cell in np.flatnonzero(~np.isnan(made.reshape(-1)))[::17]:
-        path = trace.path_down(drainage.ways, int(cell))
+        path = path_down(drainage.ways, int(cell))
         path = path[: int(np.flatnonzero(path == outlet)[0]) + 1]
         rows, cols = path // 60, path % 60
         assert made.reshape(-1)[cell] == pytest.approx(2.0 * np.hypot(np.diff(rows), np.diff(cols)).sum(), rel=1e-5, abs=1e-4)

@@ -8,7 +8,7 @@ from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import CENTIMETRE, DEGREE, FOOT
-from moss_step.science.numeric import atan2_fast, atan_positive
+from moss_step.science.kernels.numeric import atan2_fast, atan_positive
 from moss_step.science.relief.gradient import aspect, hillshade, slope
 from tests.conftest import plane, surface
 

@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import array_shapes, arrays
 from skimage.measure import label
 
-from moss_step.science.zones.labelling import count_labels, label_components
+from moss_step.science.zones.kernels.labelling import count_labels
+from moss_step.science.zones.labelling import label_components
 
 NONE = 255
 

@@ -19,7 +19,7 @@ from moss_step.science.grid_check import suspicions
 from moss_step.science.relief.position import local_relief, position
 from moss_step.science.water import network, ridges
 from moss_step.science.water.drainage import accumulated, prepare
-from moss_step.science.water.neighbours import OUT
+from moss_step.science.water.kernels.neighbours import OUT
 from moss_step.science.zones.statistics import class_areas, zone_statistics
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec

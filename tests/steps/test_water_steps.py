@@ -8,7 +8,7 @@ from skimage.measure import label
 
 from moss_step.model.progress import silent
 from moss_step.science.water.drainage import prepare
-from moss_step.science.water.neighbours import DC, DR, OUT
+from moss_step.science.water.kernels.neighbours import DC, DR, OUT
 from moss_step.steps.catalogue import catalogue
 from tests.cases import result_of
 from tests.conftest import surface

@@ -20,6 +20,7 @@ from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sig
 from moss_step.science.water import trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import prepare
+from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.study.autosave import Autosave
 
 if TYPE_CHECKING:
@@ -87,8 +88,8 @@ def _follow_the_pointer(window: MainWindow) -> None:
         return
     drainage = prepare(ground)
     cell = drainage.frame.cols * 500 + 500
-    trace.path_down(drainage.ways, cell)
-    trace.longest_up(drainage.ways, drainage.metres, cell)
+    path_down(drainage.ways, cell)
+    longest_up(drainage.ways, drainage.metres, cell)
     trace.mark_catchment(drainage, int(np.argmax(drainage.cells)), 1, np.zeros(drainage.ways.shape, np.uint8))
     divided(drainage, 1.0)
     sight = prepare_sight(ground)

@@ -26,9 +26,9 @@ from moss_step.formats.whole import check_readable, first_line, in_words, printa
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
+from moss_step.model.kernels.summary import drop_infinite
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
-from moss_step.model.summary import drop_infinite
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, BEARING, DEGREE, NONE, PER_METRE, PERCENT, SHADE, UNITS, UNKNOWN, Unit, unit_named
 

@@ -9,7 +9,8 @@ import numpy as np
 
 from moss_step.model.frame import Frame
 from moss_step.scene.camera import Camera
-from moss_step.scene.paint import half_mean, rehearse
+from moss_step.scene.kernels.paint import half_mean
+from moss_step.scene.paint import rehearse
 from moss_step.scene.picture import Picture
 from moss_step.science.classes.histogram import Histogram
 

@@ -21,7 +21,8 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.sight import places, rays, viewshed
+from moss_step.science.sight import places, viewshed
+from moss_step.science.sight.kernels.rays import horizon_of
 from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
@@ -193,7 +194,7 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
     rise, distance = np.empty(len(bearings)), np.empty(len(bearings))
     wide, high = (float(v) for v in sight.sizes[cell[0]])
     reach = (observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
-    rays.horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), reach, rise, distance)
+    horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), reach, rise, distance)
     angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
     if not np.isfinite(angles).any():
         raise MossError("There is no ground around the observer.", "Move it, or let it look farther.")

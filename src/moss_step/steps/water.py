@@ -24,8 +24,9 @@ from moss_step.science.water import depressions as hollows
 from moss_step.science.water import network, ridges, trace
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, flow_bearings, prepare
-from moss_step.science.water.neighbours import NONE as NO_WAY
-from moss_step.science.water.neighbours import OUT
+from moss_step.science.water.kernels.neighbours import NONE as NO_WAY
+from moss_step.science.water.kernels.neighbours import OUT
+from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.science.zones.outlines import number_areas
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField
@@ -522,7 +523,7 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
 def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) -> np.ndarray:
     cell = trace.cell_at(drainage.dem, x, y)
     down = settings.side == "down"
-    path: np.ndarray = trace.path_down(drainage.ways, cell) if down else trace.longest_up(drainage.ways, drainage.metres, cell)
+    path: np.ndarray = path_down(drainage.ways, cell) if down else longest_up(drainage.ways, drainage.metres, cell)
     if settings.cut is None:
         return path
     away = drainage.frame.distances(trace.centres(drainage, path), np.array([settings.cut[0]]))

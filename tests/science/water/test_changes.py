@@ -11,7 +11,8 @@ from moss_step.model.progress import Progress
 from moss_step.model.units import FOOT
 from moss_step.science.water import basins, depressions, network, pond, ridges, trace
 from moss_step.science.water.drainage import accumulated, prepare, prepared
-from moss_step.science.water.neighbours import OUT
+from moss_step.science.water.kernels.neighbours import OUT
+from moss_step.science.water.kernels.trace import path_down
 from tests.conftest import plane, surface
 
 
@@ -46,7 +47,7 @@ def test_a_breach_is_cut_through_a_wall_and_the_length_limit_holds():
     assert (done, left) == (1, 0)
     assert (made.values <= dem.values).all()
     after = prepare(made)
-    path = trace.path_down(after.ways, 7 * 30 + 6)
+    path = path_down(after.ways, 7 * 30 + 6)
     assert (np.diff(made.values.reshape(-1)[path]) < 0).all(), "the channel falls all the way"
     assert len(depressions.lake_shapes(after)) == 0 or depressions.lake_shapes(after).columns["depth"].max() < 1.1
     assert depressions.breached_surface(drainage, 5)[1:] == (0, 1)
@@ -207,5 +208,5 @@ def test_a_start_on_a_pit_runs_on_over_the_lowest_pass():
     z = np.full((9, 9), 10.0)
     z[4, 4], z[4, 5:] = 2.0, 6.0
     drainage = prepare(surface(z))
-    path = trace.path_down(drainage.ways, 4 * 9 + 4)
+    path = path_down(drainage.ways, 4 * 9 + 4)
     assert path[0] == 40 and path[-1] == 44 and drainage.ways.reshape(-1)[path[-1]] == OUT

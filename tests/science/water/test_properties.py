@@ -13,7 +13,9 @@ from hypothesis.extra.numpy import arrays
 
 from moss_step.science.water import accumulation, basins, depressions, trace
 from moss_step.science.water.drainage import amounts, facet_directions, prepare
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT
+from moss_step.science.water.kernels.accumulation import accumulate_facets, count_donors
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT
+from moss_step.science.water.kernels.trace import mark_upstream, path_down
 from tests.conftest import surface
 
 STEPS = [(dr, dc) for dr in (-1, 0, 1) for dc in (-1, 0, 1) if dr or dc]
@@ -114,7 +116,7 @@ def test_what_is_marked_upstream_of_cells_is_what_reaches_them(z, data):
     graph.add_edges_from((a, b) for a, b in to.items() if b is not None)
     expected = set(seeds).union(*(nx.ancestors(graph, s) for s in seeds))
     marks = np.zeros(z.shape, np.uint8)
-    count, r0, r1, c0, c1 = trace.mark_upstream(drainage.ways, np.array([r * z.shape[1] + c for r, c in seeds]), 1, marks)
+    count, r0, r1, c0, c1 = mark_upstream(drainage.ways, np.array([r * z.shape[1] + c for r, c in seeds]), 1, marks)
     assert {(int(r), int(c)) for r, c in np.argwhere(marks)} == expected and count == len(expected)
     rows, cols = [r for r, _ in expected], [c for _, c in expected]
     assert (r0, r1, c0, c1) == (min(rows), max(rows), min(cols), max(cols))
@@ -152,7 +154,7 @@ def test_strips_of_a_tall_ground_add_up_to_the_whole():
     drainage = prepare(surface(z))
     own = amounts(drainage.frame, "cells", None, drainage.ways)
     total, donors = own.copy(), np.empty(z.shape, np.uint8)
-    accumulation.count_donors(drainage.ways, donors)
+    count_donors(drainage.ways, donors)
     accumulation.accumulate(drainage.ways, donors, total)
     to = receivers(drainage.ways)
     graph = nx.DiGraph()
@@ -176,7 +178,7 @@ def test_a_level_ground_of_any_size_drains_to_its_rim(size):
     assert (inner < OUT).all()
     if size > 2:
         r, c = np.argwhere(drainage.ways < OUT)[len(inner) // 2]
-        path = trace.path_down(drainage.ways, int(r) * size + int(c))
+        path = path_down(drainage.ways, int(r) * size + int(c))
         assert len(path) <= min(r, c, size - 1 - r, size - 1 - c) + 1, "by the shortest way to the rim"
 
 
@@ -189,7 +191,7 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
     known = drainage.ways != NONE
     assert np.isnan(share[~known]).all() and ((share[known] == -1) | ((share[known] >= 0) & (share[known] < 8))).all()
     total = np.where(known, 1.0, 0.0)
-    accumulation.accumulate_facets(share, total, np.zeros(2, np.int64))
+    accumulate_facets(share, total, np.zeros(2, np.int64))
     assert total[(drainage.ways == OUT)].sum() == pytest.approx(known.sum())
     assert (total[known] >= 1.0 - 1e-9).all()
 
@@ -207,7 +209,7 @@ def test_a_large_catchment_marked_in_shares_is_the_one_marked_by_one_walk(thread
     before = numba.get_num_threads()
     numba.set_num_threads(min(threads, before))
     try:
-        expected = trace.mark_upstream(drainage.ways, np.array([seed]), 1, one)
+        expected = mark_upstream(drainage.ways, np.array([seed]), 1, one)
         assert trace.mark_catchment(drainage, seed, 1, shared) == tuple(int(v) for v in expected)
     finally:
         numba.set_num_threads(before)

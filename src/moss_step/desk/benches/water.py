@@ -23,6 +23,7 @@ from moss_step.science.water import ridges, trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import Drainage, prepare, prepared
 from moss_step.science.water.indices import stage_curve
+from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.steps.results import measured
 
 
@@ -129,7 +130,7 @@ class CatchmentPanel(WaterPanel):
 
 
 def _path(drainage: Drainage, cell: int, up: bool, place: Place) -> Preview:
-    cells = trace.longest_up(drainage.ways, drainage.metres, cell) if up else trace.path_down(drainage.ways, cell)
+    cells = longest_up(drainage.ways, drainage.metres, cell) if up else path_down(drainage.ways, cell)
     length = trace.path_metres(drainage, cells)[-1]
     z = drainage.z.reshape(-1)
     drop = float(z[cells[0]] - z[cells[-1]])

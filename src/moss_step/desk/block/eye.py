@@ -5,14 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
+from moss_step.desk.block.kernels.eye import height_cells, meets
 from moss_step.model.frame import Frame
 
 VIEW_ANGLE = 30.0
 """Degrees that the picture spans from top to bottom."""
-_STEPS = 600
 Extent = tuple[float, float, float, float]
 """West, south, east and north edge in metres from the middle of a ground."""
 
@@ -111,37 +110,13 @@ def under_pixel(eye: Eye, pixel: tuple[float, float], size: tuple[int, int], hei
     """Where the ray through a pixel meets a ground of heights over an extent in metres, middle at 0: x, y, z, or None."""
     start, along = eye.position, eye.ray(*pixel, *size)
     far = eye.distance + 2.0 * math.hypot(*extent)
-    t = _meets(heights, start, along, (float(extent[0]), float(extent[1])), far)
+    t = meets(heights, start, along, (float(extent[0]), float(extent[1])), far)
     return None if t < 0 else np.asarray(start + along * t)
-
-
-@numba.njit(cache=True, nogil=True)
-def _height(heights: np.ndarray, extent: tuple[float, float], x: float, y: float) -> float:
-    rows, cols = heights.shape
-    c, r = math.floor((x / extent[0] + 0.5) * cols), math.floor((0.5 - y / extent[1]) * rows)
-    return np.float64(heights[r, c]) if 0 <= r < rows and 0 <= c < cols else np.nan
-
-
-@numba.njit(cache=True, nogil=True)
-def _meets(heights: np.ndarray, start: np.ndarray, along: np.ndarray, extent: tuple[float, float], far: float) -> float:
-    """Distance along a ray at which it first lies below the ground, -1 where it never does: coarsely, then finely before that."""
-    first, last = 0.0, far
-    for _ in range(2):
-        step, hit = (last - first) / _STEPS, -1.0
-        for k in range(_STEPS + 1):
-            t = first + k * step
-            if start[2] + t * along[2] <= _height(heights, extent, start[0] + t * along[0], start[1] + t * along[1]):
-                hit = t
-                break
-        if hit < 0:
-            return -1.0
-        first, last = max(hit - step, 0.0), hit
-    return last
 
 
 def height_at(points: np.ndarray, heights: np.ndarray, extent: tuple[float, float]) -> np.ndarray:
     """Height of the cell that each of some places (n, 2 or more) lies in; NaN outside and on no-data."""
-    return np.array([_height(heights, (float(extent[0]), float(extent[1])), p[0], p[1]) for p in points])
+    return np.array([height_cells(heights, (float(extent[0]), float(extent[1])), p[0], p[1]) for p in points])
 
 
 def extent_metres(frame: Frame) -> tuple[float, float]:

@@ -11,7 +11,7 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
 from moss_step.scene.grids import GridPicture, class_colors, halved
-from moss_step.scene.paint import paint_classes
+from moss_step.scene.kernels.paint import paint_classes
 from moss_step.scene.picture import Legend
 from moss_step.study.graph import KeyRow
 

@@ -13,7 +13,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
-from moss_step.scene.paint import paint_ranges, paint_surface, shade_picture
+from moss_step.scene.kernels.paint import paint_ranges, paint_surface, shade_picture
 from moss_step.scene.picture import Legend, Ramp, class_legend
 from moss_step.scene.ramps import ramp, usual_ramp
 from moss_step.science.classes.histogram import histogram

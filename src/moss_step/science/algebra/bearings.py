@@ -6,10 +6,10 @@ sqrt(-2 ln R) with R the length of their mean. A flat aspect has no direction an
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
 from moss_step.model.surface import FLAT
+from moss_step.science.algebra.kernels.bearings import add_vectors
 
 _BLOCKS = 8
 _NO_DIRECTION = 1e-6
@@ -31,24 +31,11 @@ def bearing_of(east: np.ndarray, north: np.ndarray) -> np.ndarray:
     return np.where(np.isnan(east), np.float32(np.nan), np.where(nowhere, np.float32(FLAT), turned))
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _add_vectors(bearings, weights, sums):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Add up east and north parts of the bearings that point somewhere, and their weights, by blocks; one weight counts for all."""
-    for b in numba.prange(sums.shape[0]):
-        for n in range(b * bearings.size // sums.shape[0], (b + 1) * bearings.size // sums.shape[0]):
-            v = np.float64(bearings[n])
-            if v >= 0:
-                w = weights[n] if weights.size > 1 else weights[0]
-                sums[b, 0] += w * np.sin(np.radians(v))
-                sums[b, 1] += w * np.cos(np.radians(v))
-                sums[b, 2] += w
-
-
 def mean_bearing(bearings: np.ndarray, weights: np.ndarray | None = None) -> float:
     """Mean direction of bearings in degrees; NaN when none points anywhere, or all cancel out."""
     flat = np.ascontiguousarray(bearings).reshape(-1)
     sums = np.zeros((_BLOCKS, 3))
-    _add_vectors(flat, np.ones(1) if weights is None else np.ascontiguousarray(weights, np.float64).reshape(-1), sums)
+    add_vectors(flat, np.ones(1) if weights is None else np.ascontiguousarray(weights, np.float64).reshape(-1), sums)
     east, north, total = (float(v) for v in sums.sum(axis=0))
     if total <= 0:
         return float("nan")

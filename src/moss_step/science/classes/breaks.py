@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
-import numba
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
+from moss_step.science.classes.kernels.breaks import best_ends, fill_bins
 
 BreakMethod = Literal["equal_interval", "equal_count", "natural"]
 BINS = 4096
@@ -59,7 +59,7 @@ def binned(values: np.ndarray, most: int = BINS) -> Bins:
     low, high = float(np.nanmin(values)), float(np.nanmax(values))
     sums = np.zeros((_BLOCKS, 3, most)), np.full((_BLOCKS, most), -np.inf)
     base = 0.5 * (low + high)
-    _fill_bins(np.ascontiguousarray(values).reshape(-1), low, most / (high - low), base, *sums)
+    fill_bins(np.ascontiguousarray(values).reshape(-1), low, most / (high - low), base, *sums)
     (cells, total, square), highest = sums[0].sum(axis=0), sums[1].max(axis=0)
     used = cells > 0
     return Bins(cells[used], total[used], square[used], highest[used])
@@ -71,22 +71,6 @@ def _one_each(values: np.ndarray, distinct: np.ndarray) -> Bins:
     return Bins(cells, cells * above, cells * above * above, distinct.astype(np.float64))
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _fill_bins(values, low, scale, base, sums, highest):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Count, sum and sum of squares (less ``base``) and highest value of each bin, one row for each block of values."""
-    blocks, most = highest.shape
-    for b in numba.prange(blocks):
-        for n in range(b * values.size // blocks, (b + 1) * values.size // blocks):
-            v = np.float64(values[n])
-            if v == v:
-                k = min(int((v - low) * scale), most - 1)
-                d = v - base
-                sums[b, 0, k] += 1.0
-                sums[b, 1, k] += d
-                sums[b, 2, k] += d * d
-                highest[b, k] = max(highest[b, k], v)
-
-
 def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
     """Upper bounds of ``count`` natural classes of an array: the split with the least squared deviation from the class means.
 
@@ -95,53 +79,9 @@ def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
     one (Wang & Song 2011, The R Journal 3). A bound is the highest value of its class.
     """
     bins = binned(values)
-    ends = _best_ends(bins.cells, bins.total, bins.square, min(count, bins.cells.size))
+    ends = best_ends(bins.cells, bins.total, bins.square, min(count, bins.cells.size))
     found: np.ndarray = bins.highest[ends]
     return found
-
-
-@numba.njit(cache=True, nogil=True)
-def _deviation(cells, total, square, first, last):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Squared deviation from their mean of bins ``first`` to ``last``, from running sums with a 0 before them."""
-    n, s = cells[last + 1] - cells[first], total[last + 1] - total[first]
-    return max(square[last + 1] - square[first] - s * s / n, 0.0)
-
-
-@numba.njit(cache=True, nogil=True)
-def _best_ends(cells, total, square, count):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Last bin of each of ``count`` classes whose squared deviations add up to least."""
-    n = cells.size
-    sums = np.zeros((3, n + 1))
-    for k in range(n):
-        sums[0, k + 1], sums[1, k + 1], sums[2, k + 1] = sums[0, k] + cells[k], sums[1, k] + total[k], sums[2, k] + square[k]
-    cost, split = np.empty((count, n)), np.zeros((count, n), np.int64)
-    for k in range(n):
-        cost[0, k] = _deviation(sums[0], sums[1], sums[2], 0, k)
-    stack = np.empty((64, 4), np.int64)
-    for m in range(1, count):
-        # Halves of the row, each searched between the splits of its neighbours.
-        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3], top = m, n - 1, m, n - 1, 1
-        while top > 0:
-            top -= 1
-            first, last, low, high = stack[top]
-            if first > last:
-                continue
-            middle = (first + last) // 2
-            best, at = np.inf, low
-            for j in range(max(low, m), min(high, middle) + 1):
-                c = cost[m - 1, j - 1] + _deviation(sums[0], sums[1], sums[2], j, middle)
-                if c < best:
-                    best, at = c, j
-            cost[m, middle], split[m, middle] = best, at
-            stack[top, 0], stack[top, 1], stack[top, 2], stack[top, 3] = first, middle - 1, low, at
-            stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2], stack[top + 1, 3] = middle + 1, last, at, high
-            top += 2
-    ends = np.empty(count, np.int64)
-    last = n - 1
-    for m in range(count - 1, -1, -1):
-        ends[m] = last
-        last = split[m, last] - 1
-    return ends
 
 
 def variance_fit(surface: Surface, bounds: list[float]) -> float:

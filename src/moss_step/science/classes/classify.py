@@ -4,48 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
-from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
+from moss_step.science.classes.kernels.classify import classify_rows, count_rows
 
 BLOCK_ROWS = 512
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _classify_rows(values, bounds, lookup, first, last, out):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Code of each cell: its place among the bounds (twice the bounds below it, plus one on a bound) looked up."""
-    cols = values.shape[1]
-    for r in numba.prange(first, last):
-        place = np.zeros(cols, np.uint16)
-        row = values[r]
-        for k in range(bounds.size):
-            b = bounds[k]
-            for j in range(cols):
-                place[j] += np.uint16(row[j] > b) + np.uint16(row[j] >= b)
-        for j in range(cols):
-            out[r, j] = lookup[place[j]] if row[j] == row[j] else np.uint8(NO_CLASS)
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _count_rows(codes, row_areas, counts, areas, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Cells and area per code, one row of ``counts`` and ``areas`` for each block of rows."""
-    rows, cols = codes.shape
-    for b in numba.prange(blocks):
-        here = np.zeros((4, 256), np.int64)
-        for r in range(b * rows // blocks, (b + 1) * rows // blocks):
-            here[:] = 0
-            # Four counters side by side: neighbours often hold one class, and one counter would wait for itself.
-            for j in range(cols):
-                here[j & 3, codes[r, j]] += 1
-            for k in range(256):
-                n = here[0, k] + here[1, k] + here[2, k] + here[3, k]
-                counts[b, k] += n
-                areas[b, k] += n * row_areas[r]
 
 
 @dataclass(frozen=True)
@@ -81,7 +49,7 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
     bounds, lookup = np.array(rules.bounds, surface.values.dtype), rules.lookup()
     out = np.empty(surface.frame.shape, np.uint8)
     for first, last in progress.blocks(surface.frame.rows, BLOCK_ROWS, "Putting cells in classes"):
-        _classify_rows(surface.values, bounds, lookup, first, last, out)
+        classify_rows(surface.values, bounds, lookup, first, last, out)
     return ClassMap(out, surface.frame, rules.entries)
 
 
@@ -89,7 +57,7 @@ def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray
     """Cells (int64) and ground area in square metres (float64) of each of the 256 codes."""
     blocks = min(16, frame.rows)
     counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
-    _count_rows(codes, frame.row_areas, counts, areas, blocks)
+    count_rows(codes, frame.row_areas, counts, areas, blocks)
     return counts.sum(axis=0), areas.sum(axis=0)
 
 

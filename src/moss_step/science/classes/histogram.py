@@ -4,23 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 
 from moss_step.model.surface import Surface
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _count_bins(values, low, scale, counts, blocks):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Counts in equal bins, one row of ``counts`` for each block of rows; values outside fall in no bin."""
-    rows, cols = values.shape
-    bins = counts.shape[1]
-    for b in numba.prange(blocks):
-        for r in range(b * rows // blocks, (b + 1) * rows // blocks):
-            for j in range(cols):
-                place = (values[r, j] - low) * scale
-                if place >= 0.0 and place <= bins:
-                    counts[b, min(int(place), bins - 1)] += 1
+from moss_step.science.classes.kernels.histogram import count_bins
 
 
 @dataclass(frozen=True)
@@ -58,5 +45,5 @@ def histogram(surface: Surface, bins: int = 256, span: tuple[float, float] | Non
     blocks = min(16, surface.frame.rows)
     counts = np.zeros((blocks, bins), np.int64)
     level, base = surface.levelled
-    _count_bins(level.values, low - base, bins / (high - low), counts, blocks)
+    count_bins(level.values, low - base, bins / (high - low), counts, blocks)
     return Histogram(counts.sum(axis=0), low, high)

@@ -6,7 +6,6 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-import numba
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -15,7 +14,9 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
-from moss_step.science.sight.rays import EARTH_RADIUS, TILE, bounds_of, highest_of, ray_heights, see_exactly, see_fast, sheaves_of
+from moss_step.science.sight.kernels.rays import TILE, highest_of, ray_heights, see_exactly, see_fast
+from moss_step.science.sight.kernels.viewshed import number_cells
+from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of, sheaves_of
 
 BLOCK, SHEAVES = 64, 64
 MOST_OBSERVERS = 10_000
@@ -265,29 +266,9 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
 def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     """The different values of a grid of bits in ascending order, up to ``most``, and the place of each cell's among them (uint8)."""
     codes, found = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
-    kinds = found[: _number(which, found, codes)]
+    kinds = found[: number_cells(which, found, codes)]
     order = np.argsort(kinds)
     return kinds[order], np.argsort(order).astype(np.uint8)[codes]
-
-
-@numba.njit(cache=True, nogil=True)
-def _number(which, found, codes):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Number values in the order in which they are met; gives how many there are, and ends when ``found`` is full."""
-    count, last = 0, 0
-    for r in range(which.shape[0]):
-        for c in range(which.shape[1]):
-            v = which[r, c]
-            if count == 0 or found[last] != v:  # most often it is the neighbour's
-                last = 0
-                while last < count and found[last] != v:
-                    last += 1
-                if last == count:
-                    found[count] = v
-                    count += 1
-                    if count == found.size:
-                        return count
-            codes[r, c] = last
-    return count
 
 
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-import numba
 import numpy as np
 import shapely
 from rasterio.features import rasterize
@@ -16,20 +15,14 @@ from moss_step.model.shapes import Shapes
 from moss_step.science.regrid import affine
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, span, stands
-from moss_step.science.water.pools import label_ends, number_ends
-from moss_step.science.water.trace import cell_at, down_order, mark_upstream, order_within, snapped
+from moss_step.science.water.kernels.basins import add_depths, add_steps, add_up, count_nodes, relabel, ways_within
+from moss_step.science.water.kernels.neighbours import NONE
+from moss_step.science.water.kernels.pools import label_ends, number_ends
+from moss_step.science.water.kernels.trace import mark_upstream, order_within
+from moss_step.science.water.trace import cell_at, down_order, snapped
 from moss_step.science.zones.tracing import areas_of
 
 MOST_BASINS, MOST_OUTLETS = 100_000, 2000
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def relabel(labels, number, out):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Give each cell the number of its node."""
-    for r in numba.prange(labels.shape[0]):
-        for c in range(labels.shape[1]):
-            out[r, c] = number[labels[r, c]]
 
 
 def divided(drainage: Drainage, least_depth: float | None, least_area: float = 0.0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -48,7 +41,7 @@ def divided(drainage: Drainage, least_depth: float | None, least_area: float = 0
     else:
         labels, root, cell = pools.labels, pools.roots(least_depth), pools.cell
     counts, areas = np.zeros(len(root), np.int64), np.zeros(len(root))
-    _count_nodes(labels, root, drainage.frame.row_areas, counts, areas)
+    count_nodes(labels, root, drainage.frame.row_areas, counts, areas)
     kept = np.flatnonzero((counts > 0) & (areas >= least_area * (1.0 - 1e-9)) & (np.arange(len(root)) > 0))
     order = kept[np.argsort(-areas[kept], kind="stable")]
     number = np.zeros(len(root), np.int32)
@@ -59,14 +52,6 @@ def divided(drainage: Drainage, least_depth: float | None, least_area: float = 0
         ends = cell[order]
         return out, ends, pools.roots(np.inf)[pools.labels.reshape(-1)[ends]]
     return out, np.where((pools.across[order] == 0) & (pools.over[order] >= 0), pools.over[order], cell[order]), order
-
-
-@numba.njit(cache=True, nogil=True)
-def _count_nodes(labels, root, row_areas, counts, areas):  # type: ignore[no-untyped-def]  # numba infers the types
-    for r in range(labels.shape[0]):
-        for c in range(labels.shape[1]):
-            counts[root[labels[r, c]]] += 1
-            areas[root[labels[r, c]]] += row_areas[r]
 
 
 def basin_shapes(
@@ -100,17 +85,8 @@ def basin_shapes(
 def stream_lengths(drainage: Drainage, stream: np.ndarray, numbered: np.ndarray, count: int) -> np.ndarray:
     """Metres of stream in each numbered basin: the step from each stream cell to its receiver counts where it begins."""
     total = np.zeros(count + 1)
-    _add_steps(drainage.ways, drainage.metres, stream, numbered, total)
+    add_steps(drainage.ways, drainage.metres, stream, numbered, total)
     return total[1:]
-
-
-@numba.njit(cache=True, nogil=True)
-def _add_steps(ways, metres, stream, numbered, total):  # type: ignore[no-untyped-def]  # numba infers the types
-    for r in range(ways.shape[0]):
-        for c in range(ways.shape[1]):
-            k = ways[r, c]
-            if stream[r, c] == 1 and k < OUT:
-                total[numbered[r, c]] += span(metres, min(r, r + DR[k]), k)
 
 
 def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray, pool_depth: np.ndarray) -> np.ndarray:
@@ -119,7 +95,7 @@ def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray, p
     full = np.append(np.float32(0), z.reshape(-1)[pools.cell[nodes]] + pools.depth[nodes])
     full[1:][pool_depth == 0] = -np.inf
     volume = np.zeros(len(nodes) + 1)
-    _add_depths(numbered, z, full, drainage.frame.row_areas, volume)
+    add_depths(numbered, z, full, drainage.frame.row_areas, volume)
     cubic: np.ndarray = volume[1:] * drainage.dem.metres_per_height
     return cubic
 
@@ -129,16 +105,6 @@ def steepness(drainage: Drainage) -> np.ndarray:
     if min(drainage.frame.shape) < 2:
         return np.full(drainage.frame.shape, np.float32(np.nan))
     return derive_slope(drainage.dem, "degrees").values
-
-
-@numba.njit(cache=True, nogil=True)
-def _add_depths(numbered, z, full, row_areas, volume):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Add up what stands over the cells of each basin whose pool is filled to a height."""
-    for r in range(z.shape[0]):
-        for c in range(z.shape[1]):
-            k = numbered[r, c]
-            if k > 0 and full[k] > z[r, c]:
-                volume[k] += (np.float64(full[k]) - z[r, c]) * row_areas[r]
 
 
 def figures(
@@ -152,7 +118,7 @@ def figures(
     dem, frame, n, progress = drainage.dem, drainage.frame, len(ends), progress or silent()
     sums = np.zeros((n + 1, len(Sums._fields)))
     with progress.pulse(frame.rows, 0.0, 0.4, "Measuring basins") as pulse:
-        _add_up(numbered, dem.values, steep, frame.row_areas, sums, pulse)
+        add_up(numbered, dem.values, steep, frame.row_areas, sums, pulse)
     found = Sums(*sums[1:].T)
     lengths, drops = _longest(drainage, numbered, n, order, progress.part(0.4, 1.0))
     x = frame.x0 + (ends % frame.cols + 0.5) * frame.dx
@@ -182,58 +148,6 @@ class Sums(NamedTuple):
     sloping: np.ndarray
 
 
-@numba.njit(cache=True, nogil=True)
-def _add_up(numbered, z, steep, row_areas, sums, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Add the cells of each basin up into its row of ``sums``, as ``Sums`` names them."""
-    sums[:, 2], sums[:, 3] = np.inf, -np.inf
-    for r in range(z.shape[0]):
-        pulse[0] = r
-        if pulse[1]:
-            return
-        area = row_areas[r]
-        for c in range(z.shape[1]):
-            k = numbered[r, c]
-            if k == 0:
-                continue
-            v, own = np.float64(z[r, c]), sums[k]
-            own[0] += 1.0
-            own[1] += area
-            own[2], own[3] = min(own[2], v), max(own[3], v)
-            own[4] += area * v
-            if steep[r, c] == steep[r, c]:
-                own[5] += area * steep[r, c]
-                own[6] += area
-
-
-@numba.njit(cache=True, nogil=True)
-def _ways_within(drainage, metres, order, numbered, longest, fall, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Longest way that water runs within each numbered basin, and how far it falls along it.
-
-    ``drainage`` are ways, ground, labels and levels; ``order`` has every cell before its receiver.
-    """
-    ways, z, labels, level = drainage
-    cols = ways.shape[1]
-    length, foot = np.zeros(ways.shape), np.zeros(ways.shape, np.float32)
-    for n in range(order.size - 1, -1, -1):
-        if n & 0xFFFF == 0:
-            pulse[0] += 0x10000
-            if pulse[1]:
-                return
-        r, c = order[n] // cols, order[n] % cols
-        number, k = numbered[r, c], ways[r, c]
-        stood = stands(z, labels, level, (r, c))
-        foot[r, c] = stood
-        if k < OUT and numbered[r + DR[k], c + DC[k]] == number:
-            i, j = r + DR[k], c + DC[k]
-            length[r, c] = length[i, j] + span(metres, min(r, i), k)
-            foot[r, c] = foot[i, j]
-        if number > 0:
-            drop, near = stood - foot[r, c], 1e-9 * longest[number]
-            # Of ways that are equally long the one that falls most counts, however the ground is turned.
-            if length[r, c] > longest[number] + near or (length[r, c] >= longest[number] - near and drop > fall[number]):
-                longest[number], fall[number] = length[r, c], drop
-
-
 def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.ndarray | None, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
     """Longest way down within each basin, in metres, and how far the water falls along it, in the unit of the ground."""
     longest, fall = np.zeros(count + 1), np.zeros(count + 1)
@@ -242,7 +156,7 @@ def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.nda
     if order is None:
         order = down_order(drainage, progress.part(0.0, 0.5))
     with progress.pulse(order.size, 0.5, 1.0, "Measuring ways") as pulse:
-        _ways_within(ground, drainage.metres, order, numbered, longest, fall, pulse)
+        ways_within(ground, drainage.metres, order, numbered, longest, fall, pulse)
     return longest[1:], fall[1:]
 
 

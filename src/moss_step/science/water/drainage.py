@@ -16,10 +16,13 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SQUARE_METRE, Unit
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.water import accumulation
-from moss_step.science.water.descent import descend_water
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.neighbours import NONE, OUT, bearings, distances
-from moss_step.science.water.pools import Pools, fill_rows, find_pools
+from moss_step.science.water.kernels.accumulation import accumulate_facets, accumulate_freeman, count_donors, facet_ways
+from moss_step.science.water.kernels.descent import descend_water
+from moss_step.science.water.kernels.neighbours import NONE, OUT
+from moss_step.science.water.kernels.pools import fill_rows
+from moss_step.science.water.neighbours import bearings, distances
+from moss_step.science.water.pools import Pools, find_pools
 
 FlowMethod = Literal["d8", "freeman", "dinf"]
 
@@ -67,7 +70,7 @@ class Drainage:
         if not self.frame.geographic:
             return self.cells * float(self.frame.row_areas[0])
         total, donors = amounts(self.frame, "area", None, self.ways), np.empty(self.ways.shape, np.uint8)
-        accumulation.count_donors(self.ways, donors)
+        count_donors(self.ways, donors)
         accumulation.accumulate(self.ways, donors, total)
         return total
 
@@ -122,7 +125,7 @@ def work_out(dem: Surface, progress: Progress) -> Drainage:
     give_back()
     progress.at(0.8, "Adding up what lies upstream")
     donors = np.empty(z.shape, np.uint8)
-    accumulation.count_donors(ways, donors)
+    count_donors(ways, donors)
     np.not_equal(ways, NONE, out=cells)
     progress.at(0.9, "Adding up what lies upstream")
     accumulation.accumulate(ways, donors, cells)
@@ -161,16 +164,16 @@ def accumulated(
         total = amounts(drainage.frame, unit, None if weights is None else weights.values, ways)
         if method == "d8":
             donors = np.empty(ways.shape, np.uint8)
-            accumulation.count_donors(ways, donors)
+            count_donors(ways, donors)
             accumulation.accumulate(ways, donors, total)
         elif method == "dinf":
             share = facet_directions(drainage, progress.part(0.1, 0.4))
             with progress.pulse(total.size, 0.4, 0.95, "Adding up what lies upstream") as pulse:
-                accumulation.accumulate_facets(share, total, pulse)
+                accumulate_facets(share, total, pulse)
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
             with progress.pulse(2 * total.size, 0.2, 0.95) as pulse:
-                accumulation.accumulate_freeman(drainage.filled(), ways, metres, exponent, total, pulse)
+                accumulate_freeman(drainage.filled(), ways, metres, exponent, total, pulse)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, _unit_of(unit, weights), "accumulation")
@@ -214,5 +217,5 @@ def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np
     metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
     filled = drainage.filled()
     for first, last in (progress or silent()).blocks(drainage.frame.rows, 1024, "Finding facets"):
-        accumulation.facet_ways(filled, drainage.ways, metres, first, last, share)
+        facet_ways(filled, drainage.ways, metres, first, last, share)
     return share

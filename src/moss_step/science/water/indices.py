@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Literal
 
-import numba
 import numpy as np
 
 from moss_step.model.progress import Progress, silent
@@ -13,7 +12,7 @@ from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated
-from moss_step.science.water.neighbours import DC, DR, OUT
+from moss_step.science.water.kernels.indices import down_to
 from moss_step.science.water.trace import down_order
 
 _ROWS = 256
@@ -63,25 +62,6 @@ def _tangent(drainage: Drainage) -> np.ndarray:
     return np.asarray(derive_slope(drainage.dem, "percent").values / np.float32(100.0))
 
 
-@numba.njit(cache=True, nogil=True)
-def _down_to(z, ways, stream, order, drain, out, pulse):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Height of each cell above the stream cell that its water first meets; NaN where it meets none."""
-    cols = z.shape[1]
-    for n in range(order.size - 1, -1, -1):
-        if n & 0xFFFF == 0:
-            pulse[0] += 0x10000
-            if pulse[1]:
-                return
-        r, c = order[n] // cols, order[n] % cols
-        k = ways[r, c]
-        drain[r, c] = np.nan
-        if stream[r, c] == 1:
-            drain[r, c] = z[r, c]
-        elif k < OUT:
-            drain[r, c] = drain[r + DR[k], c + DC[k]]
-        out[r, c] = max(z[r, c] - drain[r, c], np.float32(0.0)) if drain[r, c] == drain[r, c] else np.float32(np.nan)
-
-
 def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Surface:
     """Height above the nearest drain along the way of the water, in the unit of the ground; no-data where none is met.
 
@@ -92,7 +72,7 @@ def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | No
     progress = progress or silent()
     order = down_order(drainage, progress.part(0.0, 0.5))
     with progress.pulse(order.size, 0.5, 1.0, "Measuring heights above drains") as pulse:
-        _down_to(drainage.z, drainage.ways, stream, order, drain, out, pulse)
+        down_to(drainage.z, drainage.ways, stream, order, drain, out, pulse)
     return Surface(out, dem.frame, dem.unit, "drain_height")
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass
 
-import numba
 import numpy as np
 import shapely
 
@@ -17,7 +16,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.neighbours import DC, DR, OUT
+from moss_step.science.water.kernels.network import carry_down, drop_lone, feeders_cells, horton_orders, stream_orders, walk
 from moss_step.science.water.trace import centres, flow_lengths, lengths_of
 
 MOST_LINKS = 500_000
@@ -37,67 +36,6 @@ class Network:
     strahler: np.ndarray
     shreve: np.ndarray
     horton: np.ndarray
-
-
-@numba.njit(cache=True, nogil=True)
-def _carry_down(ways, stream):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Make all cells downstream of a stream cell stream too."""
-    rows, cols = ways.shape
-    for r in range(rows):
-        for c in range(cols):
-            if stream[r, c] != 1:
-                continue
-            i, j = r, c
-            while ways[i, j] < OUT:
-                k = ways[i, j]
-                i, j = i + DR[k], j + DC[k]
-                if stream[i, j] == 1:
-                    break
-                stream[i, j] = 1
-
-
-@numba.njit(cache=True, nogil=True)
-def _feeders(ways, stream, feeders):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and junctions."""
-    rows, cols = ways.shape
-    ends = 0
-    for r in range(rows):
-        for c in range(cols):
-            feeders[r, c] = 255
-            if stream[r, c] == 0:
-                continue
-            n = 0
-            for k in range(8):
-                i, j = r + DR[k], c + DC[k]
-                n += 0 <= i < rows and 0 <= j < cols and stream[i, j] == 1 and ways[i, j] == k ^ 4
-            feeders[r, c] = n
-            ends += n != 1
-    return ends
-
-
-@numba.njit(cache=True, nogil=True)
-def _walk(ways, feeders, ends, total):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their upper ends."""
-    rows, cols = ways.shape
-    cells, starts, count, link = np.empty(total, np.int64), np.empty(ends + 1, np.int64), 0, 0
-    for r in range(rows):
-        for c in range(cols):
-            if feeders[r, c] == 255 or feeders[r, c] == 1 or ways[r, c] >= OUT:
-                continue
-            starts[link] = count
-            link += 1
-            i, j = r, c
-            cells[count] = i * cols + j
-            count += 1
-            while ways[i, j] < OUT:
-                k = ways[i, j]
-                i, j = i + DR[k], j + DC[k]
-                cells[count] = i * cols + j
-                count += 1
-                if feeders[i, j] != 1:
-                    break
-    starts[link] = count
-    return cells[:count], starts[: link + 1]
 
 
 def stream_cells(
@@ -120,25 +58,9 @@ def stream_cells(
     if within is not None:
         stream &= within
     progress.at(0.5, "Following streams")
-    _carry_down(drainage.ways, stream)
-    _drop_lone(drainage.ways, stream)
+    carry_down(drainage.ways, stream)
+    drop_lone(drainage.ways, stream)
     return stream
-
-
-@numba.njit(cache=True, nogil=True)
-def _drop_lone(ways, stream):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Cells that water leaves the ground at without a stream cell above are no stream: they make no line."""
-    rows, cols = ways.shape
-    for r in range(rows):
-        for c in range(cols):
-            if stream[r, c] == 0 or ways[r, c] < OUT:
-                continue
-            fed = False
-            for k in range(8):
-                i, j = r + DR[k], c + DC[k]
-                fed |= 0 <= i < rows and 0 <= j < cols and stream[i, j] == 1 and ways[i, j] == k ^ 4
-            if not fed:
-                stream[r, c] = 0
 
 
 def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Network:
@@ -149,11 +71,11 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     progress = progress or silent()
     progress.at(0.0, "Joining links")
     feeders = np.empty(stream.shape, np.uint8)
-    ends = _feeders(drainage.ways, stream, feeders)
+    ends = feeders_cells(drainage.ways, stream, feeders)
     if ends > MOST_LINKS:
         raise MossError(f"There would be about {ends:,} links.", "Ask for a larger area.")
     progress.at(0.3, "Walking links")
-    cells, starts = _walk(drainage.ways, feeders, ends, int(stream.sum()) + ends + 1)
+    cells, starts = walk(drainage.ways, feeders, ends, int(stream.sum()) + ends + 1)
     if len(starts) < 2:
         raise MossError("No stream has as much ground upstream.", "Ask for a smaller area.")
     upper, lower = cells[starts[:-1]], cells[starts[1:] - 1]
@@ -166,57 +88,6 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     strahler, shreve, queue = stream_orders(below)
     horton = horton_orders(below, sizes, strahler, queue)
     return Network([cells[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
-
-
-@numba.njit(cache=True)
-def stream_orders(below):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below it."""
-    n = below.size
-    waiting, highest, twice = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
-    strahler, shreve = np.ones(n, np.int32), np.zeros(n, np.int64)
-    for k in range(n):
-        if below[k] >= 0:
-            waiting[below[k]] += 1
-    queue, tail = np.empty(n, np.int64), 0
-    for k in range(n):
-        if waiting[k] == 0:
-            shreve[k] = 1
-            queue[tail] = k
-            tail += 1
-    for head in range(n):
-        k = queue[head]
-        if highest[k] > 0:
-            strahler[k] = highest[k] + (1 if twice[k] > 1 else 0)
-        b = below[k]
-        if b < 0:
-            continue
-        shreve[b] += shreve[k]
-        if strahler[k] > highest[b]:
-            highest[b], twice[b] = strahler[k], 1
-        elif strahler[k] == highest[b]:
-            twice[b] += 1
-        waiting[b] -= 1
-        if waiting[b] == 0:
-            queue[tail] = b
-            tail += 1
-    return strahler, shreve, queue
-
-
-@numba.njit(cache=True)
-def horton_orders(below, sizes, strahler, queue):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Horton orders: the link of the larger catchment carries the order of the link below it upstream."""
-    n = below.size
-    main = np.full(n, -1)
-    for k in range(n):
-        b = below[k]
-        if b >= 0 and (main[b] < 0 or sizes[k] > sizes[main[b]]):
-            main[b] = k
-    horton = strahler.copy()
-    for head in range(n - 1, -1, -1):
-        k = queue[head]
-        if below[k] >= 0 and main[below[k]] == k:
-            horton[k] = horton[below[k]]
-    return horton
 
 
 def main_stems(drainage: Drainage, found: Network, progress: Progress | None = None) -> tuple[list[np.ndarray], np.ndarray]:

@@ -9,109 +9,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-
-@numba.njit(inline="always", cache=True)
-def _root(parent, k):  # type: ignore[no-untyped-def]  # numba infers the types
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
-
-
-@numba.njit(inline="always", cache=True)
-def _join(parent, a, b):  # type: ignore[no-untyped-def]  # numba infers the types
-    a, b = _root(parent, a), _root(parent, b)
-    if a < b:
-        parent[b] = a
-    elif b < a:
-        parent[a] = b
-
-
-@numba.njit(cache=True, nogil=True)
-def _scan_row(codes, r, none, corners, up, parent):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Give each cell of a row the component of the cell before it and, with ``up``, of the cells above it."""
-    cols = codes.shape[1]
-    base = r * cols
-    for c in range(cols):
-        k, code = base + c, codes[r, c]
-        if code == none:
-            parent[k] = -1
-            continue
-        if c > 0 and codes[r, c - 1] == code:
-            parent[k] = parent[k - 1]
-        else:
-            parent[k] = k
-        if not up:
-            continue
-        if codes[r - 1, c] == code:
-            # The cell before is already joined with the one above when the cell between them is of the class too.
-            if not (c > 0 and codes[r, c - 1] == code and codes[r - 1, c - 1] == code):
-                _join(parent, k, k - cols)
-        elif corners:
-            if c > 0 and codes[r - 1, c - 1] == code and codes[r, c - 1] != code:
-                _join(parent, k, k - cols - 1)
-            if c + 1 < cols and codes[r - 1, c + 1] == code:
-                _join(parent, k, k - cols + 1)
-
-
-@numba.njit(cache=True, nogil=True)
-def _join_rows(codes, r, none, corners, parent):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Join the first row of a strip with the last of the strip above it."""
-    cols = codes.shape[1]
-    for c in range(cols):
-        code, k = codes[r, c], r * cols + c
-        if code == none:
-            continue
-        if codes[r - 1, c] == code:
-            _join(parent, k, k - cols)
-        if corners and c > 0 and codes[r - 1, c - 1] == code:
-            _join(parent, k, k - cols - 1)
-        if corners and c + 1 < cols and codes[r - 1, c + 1] == code:
-            _join(parent, k, k - cols + 1)
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _roots(codes, none, corners, strips, parent, found):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Find the root of every cell, and count the roots of each strip."""
-    rows, cols = codes.shape
-    for s in numba.prange(strips):
-        first, last = s * rows // strips, (s + 1) * rows // strips
-        for r in range(first, last):
-            _scan_row(codes, r, none, corners, r > first, parent)
-    for s in range(1, strips):
-        first = s * rows // strips
-        if first < (s + 1) * rows // strips:
-            _join_rows(codes, first, none, corners, parent)
-    for s in numba.prange(strips):
-        n = 0
-        for k in range((s * rows // strips) * cols, ((s + 1) * rows // strips) * cols):
-            n += parent[k] == k
-        found[s] = n
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _number(codes, strips, parent, before, owner, labels):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Number the roots in order of rows, then give every cell its root's number."""
-    rows, cols = codes.shape
-    flat, out = codes.reshape(-1), labels.reshape(-1)
-    for s in numba.prange(strips):
-        n = before[s]
-        for k in range((s * rows // strips) * cols, ((s + 1) * rows // strips) * cols):
-            if parent[k] == k:
-                n += 1
-                out[k] = n
-                owner[n] = flat[k]
-    for s in numba.prange(strips):
-        for k in range((s * rows // strips) * cols, ((s + 1) * rows // strips) * cols):
-            p = parent[k]
-            if p == k:
-                continue
-            if p < 0:
-                out[k] = 0
-                continue
-            while parent[p] != p:
-                p = parent[p]
-            out[k] = out[p]
+from moss_step.science.zones.kernels.labelling import number, roots
 
 
 def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.ndarray, np.ndarray]:
@@ -123,19 +21,8 @@ def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.
     parent = np.empty(codes.size, np.int32 if codes.size < 2**31 else np.int64)
     strips = max(1, min(4 * numba.get_num_threads(), codes.shape[0] // 16))
     found = np.zeros(strips, np.int64)
-    _roots(codes, none, neighbours == 8, strips, parent, found)
+    roots(codes, none, neighbours == 8, strips, parent, found)
     before = np.cumsum(found) - found
     owner, labels = np.zeros(int(found.sum()) + 1, np.int64), np.empty(codes.shape, np.int32)
-    _number(codes, strips, parent, before, owner, labels)
+    number(codes, strips, parent, before, owner, labels)
     return labels, owner
-
-
-@numba.njit(cache=True, nogil=True)
-def count_labels(labels, row_areas, n):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Cells and ground area of each of ``n`` numbers; ``row_areas`` is the area of a cell by row."""
-    cells, areas = np.zeros(n, np.int64), np.zeros(n)
-    for r in range(labels.shape[0]):
-        for c in range(labels.shape[1]):
-            cells[labels[r, c]] += 1
-            areas[labels[r, c]] += row_areas[r]
-    return cells, areas

@@ -6,7 +6,6 @@ import itertools
 from collections import Counter
 from typing import Literal, NamedTuple, get_args
 
-import numba
 import numpy as np
 import shapely
 from rasterio.features import rasterize
@@ -21,6 +20,7 @@ from moss_step.model.units import NONE
 from moss_step.science.algebra.bearings import bearing_of, spread, vectors
 from moss_step.science.regrid import affine
 from moss_step.science.zones.coverage import covered
+from moss_step.science.zones.kernels.statistics import accumulate, by_zone
 from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles
 
 Statistic = Literal[
@@ -36,31 +36,6 @@ _POLYGONS = (int(shapely.GeometryType.POLYGON), int(shapely.GeometryType.MULTIPO
 _AT_ONCE = 1 << 21
 """Cells between two reports."""
 _BY_VALUE = ("majority", "minority", "variety")
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def _accumulate(ids, values, base, weights, sums):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Count, sum, weight, weighted sum, weighted sum of squares, lowest and highest of the values of each zone (ids from 1), by blocks.
-
-    Sums are those of values less ``base``, so that small relief on a large base keeps its digits; ``weights`` are by row.
-    """
-    count, mass, total, moment, square, low, high = sums
-    blocks, rows = count.shape[0], ids.shape[0]
-    for b in numba.prange(blocks):
-        n, m, s, t, q, lo, hi = count[b], mass[b], total[b], moment[b], square[b], low[b], high[b]
-        for r in range(b * rows // blocks, (b + 1) * rows // blocks):
-            w = weights[r]
-            for c in range(ids.shape[1]):
-                k, v = ids[r, c], values[r, c]
-                if k > 0 and v == v:
-                    d = np.float64(v) - base
-                    n[k] += 1.0
-                    m[k] += w
-                    s[k] += d
-                    t[k] += w * d
-                    q[k] += w * d * d
-                    lo[k] = min(lo[k], v)
-                    hi[k] = max(hi[k], v)
 
 
 def zone_statistics(
@@ -142,7 +117,7 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
     base = _base(surface)
     for a, b in progress.part(0.4, 0.6).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Adding up"):
-        _accumulate(ids[a:b], surface.values[a:b], base, weights[a:b], (count, mass, total, moment, square, low, high))
+        accumulate(ids[a:b], surface.values[a:b], base, weights[a:b], (count, mass, total, moment, square, low, high))
     added = [v.sum(0)[1:] for v in (count, mass, total, moment, square)]
     sums = Sums(added[0], added[1], added[2], added[3], added[4], low.min(0)[1:], high.max(0)[1:])
     found = _moments(sums, base)
@@ -151,7 +126,7 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
         values = np.empty(cuts[-1], surface.values.dtype)
         places = cuts[:-1].copy()
         for a, b in progress.part(0.6, 0.65).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Ordering values"):
-            _by_zone(ids[a:b], surface.values[a:b], places, values)
+            by_zone(ids[a:b], surface.values[a:b], places, values)
         groups = [values[a:b] for a, b in itertools.pairwise(cuts)]
         for k, group in enumerate(groups):
             groups[k] = in_order(progress.part(0.65 + 0.15 * k / n, 0.65 + 0.15 * (k + 1) / n), group)[0]
@@ -176,17 +151,6 @@ def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh
         groups.append(in_order(progress.part(0.1 + 0.9 * k / len(geometry), 0.1 + 0.9 * (k + 1) / len(geometry)), values)[0])
     found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
     return {s: found[s] for s in wanted}
-
-
-@numba.njit(cache=True, nogil=True)
-def _by_zone(ids, values, place, out):  # type: ignore[no-untyped-def]  # numba infers the types
-    """Lay the values of each zone side by side, those of a zone from its ``place`` on."""
-    for r in range(ids.shape[0]):
-        for c in range(ids.shape[1]):
-            k, v = ids[r, c] - 1, values[r, c]
-            if k >= 0 and v == v:
-                out[place[k]] = v
-                place[k] += 1
 
 
 def _base(surface: Surface) -> float:

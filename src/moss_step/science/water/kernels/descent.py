@@ -5,11 +5,11 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.water.neighbours import DC, DR, NONE, OUT, PIT, span, stands
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT, span, stands
 
 
 @numba.njit(cache=True, nogil=True)
-def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+def descent_at(z, metres, r, c):
     """Direction of steepest descent of one cell anywhere; without one it is an outlet at an edge, or a pit."""
     rows, cols = z.shape
     v, best, way, edge = z[r, c], np.float32(0.0), PIT, False
@@ -27,7 +27,7 @@ def _descent_at(z, metres, r, c):  # type: ignore[no-untyped-def]  # numba infer
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignore[no-untyped-def]  # numba infers the types
+def descend_row(above, here, below, east, diagonal, south, way):
     """Directions of steepest descent along a row that has rows on both sides and no missing values near it."""
     n = here.size - 2
     for c in range(n):
@@ -61,22 +61,22 @@ def _descend_row(above, here, below, east, diagonal, south, way):  # type: ignor
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend(z, metres, first, last, descent):  # type: ignore[no-untyped-def]  # numba infers the types
+def descend(z, metres, first, last, descent):
     """Direction of steepest descent; cells without one are outlets at an edge, or pits."""
     rows, cols = z.shape
     one = np.float32(1.0)
     for r in numba.prange(first, last):
         inner = 0 < r < rows - 1 and cols > 2
         if inner:
-            _descend_row(z[r - 1], z[r], z[r + 1], one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], descent[r])
+            descend_row(z[r - 1], z[r], z[r + 1], one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], descent[r])
         for c in range(cols):
             if inner and 0 < c < cols - 1 and descent[r, c] != PIT and z[r, c] == z[r, c]:
                 continue  # only what lies without a way down, or is no ground, needs a closer look
-            descent[r, c] = _descent_at(z, metres, r, c)
+            descent[r, c] = descent_at(z, metres, r, c)
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _water_within(z, labels, level, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+def water_within(z, labels, level, metres, r, c):
     """Direction of steepest descent of a cell under water that has eight neighbours: what lies beside it cannot be guessed."""
     one, best, way, edge = np.float32(1.0), np.float32(0.0), PIT, False
     v, near = level[labels[r, c]], (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1])
@@ -90,7 +90,7 @@ def _water_within(z, labels, level, metres, r, c):  # type: ignore[no-untyped-de
 
 
 @numba.njit(cache=True, nogil=True)
-def _water_at_edge(z, labels, level, metres, r, c):  # type: ignore[no-untyped-def]  # numba infers the types
+def water_at_edge(z, labels, level, metres, r, c):
     """The same for a cell at the edge of the grid."""
     rows, cols = z.shape
     v, best, way = level[labels[r, c]], np.float32(0.0), OUT
@@ -104,7 +104,7 @@ def _water_at_edge(z, labels, level, metres, r, c):  # type: ignore[no-untyped-d
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend_water(z, labels, level, metres, first, last, ways):  # type: ignore[no-untyped-def]  # numba infers the types
+def descend_water(z, labels, level, metres, first, last, ways):
     """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
     rows, cols = z.shape
     for r in numba.prange(first, last):
@@ -112,6 +112,6 @@ def descend_water(z, labels, level, metres, first, last, ways):  # type: ignore[
             if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
                 continue
             if 0 < r < rows - 1 and 0 < c < cols - 1:
-                ways[r, c] = _water_within(z, labels, level, metres, r, c)
+                ways[r, c] = water_within(z, labels, level, metres, r, c)
             else:
-                ways[r, c] = _water_at_edge(z, labels, level, metres, r, c)
+                ways[r, c] = water_at_edge(z, labels, level, metres, r, c)

@@ -1,0 +1,267 @@
+"""Kernels: the pools of a ground: which cells run down to which pit, over which passes pools spill, and how deep they are."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT, span, stands
+
+
+@numba.njit(cache=True, nogil=True)
+def number_ends(descent, labels):
+    """Number pits and outlets from 1 in order of rows; gives the cell of each."""
+    rows, cols = descent.shape
+    count = 0
+    for r in range(rows):
+        for c in range(cols):
+            count += (descent[r, c] == PIT) | (descent[r, c] == OUT)
+    cell = np.empty(count + 1, np.int32)
+    cell[0] = -1
+    n = 0
+    for r in range(rows):
+        for c in range(cols):
+            if descent[r, c] == PIT or descent[r, c] == OUT:
+                n += 1
+                labels[r, c] = n
+                cell[n] = r * cols + c
+    return cell
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def label_ends(descent, labels):
+    """Give each cell the number of the end that it runs to.
+
+    Strips follow their cells at once; two may write the same label to a cell, which does no harm.
+    """
+    rows, cols = descent.shape
+    strips = (rows + 63) // 64
+    for s in numba.prange(strips):
+        for r in range(s * 64, min(s * 64 + 64, rows)):
+            for c in range(cols):
+                if labels[r, c] > 0 or descent[r, c] == NONE:
+                    continue
+                i, j = r, c
+                while labels[i, j] == 0:
+                    k = descent[i, j]
+                    i, j = i + DR[k], j + DC[k]
+                end = labels[i, j]
+                i, j = r, c
+                while labels[i, j] == 0:
+                    k = descent[i, j]
+                    labels[i, j] = end
+                    i, j = i + DR[k], j + DC[k]
+
+
+@numba.njit(cache=True, nogil=True)
+def parts_of_row(labels, part, r, out):
+    """Parts of the tree along a row, with the outside before and after it; all outside beyond the grid."""
+    out[:] = 0
+    if 0 <= r < labels.shape[0]:
+        for c in range(labels.shape[1]):
+            out[c + 1] = part[labels[r, c]]
+
+
+@numba.njit(cache=True, nogil=True)
+def pass_between(z, labels, r, c, k):
+    """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them is outside)."""
+    rows, cols = z.shape
+    i, j = r + DR[k], c + DC[k]
+    if i >= rows or j < 0 or j >= cols or labels[i, j] == 0:
+        return z[r, c], (r * cols + c) * 9 + 8
+    if r < 0 or c < 0 or c >= cols or labels[r, c] == 0:
+        return z[i, j], (i * cols + j) * 9 + 8
+    return max(z[r, c], z[i, j]), (r * cols + c) * 9 + k
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def lowest_passes(z, labels, part, strips, best, where):
+    """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8: outside)."""
+    rows, cols = z.shape
+    for s in numba.prange(strips):
+        low, at = best[s], where[s]
+        low[:] = np.inf
+        here, below = np.zeros(cols + 2, np.int32), np.zeros(cols + 2, np.int32)
+        first = s * rows // strips
+        parts_of_row(labels, part, first - 1 if s == 0 else first, here)
+        for r in range(first - 1 if s == 0 else first, (s + 1) * rows // strips):
+            parts_of_row(labels, part, r + 1, below)
+            for c in range(cols + 2):
+                pa, east = here[c], min(c + 1, cols + 1)
+                if pa == here[east] and pa == below[east] and pa == below[c] and pa == below[max(c - 1, 0)]:
+                    continue
+                for k in range(4):  # each pair of cells is met once, from above or from the left
+                    if not 0 <= c + DC[k] <= cols + 1:
+                        continue
+                    pb = here[c + 1] if k == 0 else below[c + DC[k]]
+                    if pa == pb:
+                        continue
+                    height, code = pass_between(z, labels, r, c - 1, k)
+                    if pa > 0 and (height < low[pa] or (height == low[pa] and code < at[pa])):
+                        low[pa], at[pa] = height, code
+                    if pb > 0 and (height < low[pb] or (height == low[pb] and code < at[pb])):
+                        low[pb], at[pb] = height, code
+            here, below = below, here
+
+
+@numba.njit(inline="always", cache=True)
+def root_cells(parent, k):
+    while parent[k] != k:
+        parent[k] = parent[parent[k]]
+        k = parent[k]
+    return k
+
+
+@numba.njit(cache=True, nogil=True)
+def join_parts(z, labels, part, best, where, tree):
+    """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the parts."""
+    height, one, other, at, way, count = tree
+    n, cols = part.size, z.shape[1]
+    gained = count[0]
+    parent = np.arange(best.shape[1])
+    for p in range(1, best.shape[1]):
+        s = 0
+        for t in range(1, best.shape[0]):
+            if best[t, p] < best[s, p] or (best[t, p] == best[s, p] and best[t, p] < np.inf and where[t, p] < where[s, p]):
+                s = t
+        if best[s, p] == np.inf:
+            continue
+        code = where[s, p]
+        cell, k = code // 9, code % 9
+        r, c = cell // cols, cell % cols
+        a = labels[r, c]
+        b = 0 if k == 8 else labels[r + DR[k], c + DC[k]]
+        pa, pb = root_cells(parent, part[a]), root_cells(parent, part[b])
+        if pa == pb:
+            continue
+        parent[max(pa, pb)] = min(pa, pb)
+        height[gained], one[gained], other[gained], at[gained], way[gained] = best[s, p], a, b, cell, k
+        gained += 1
+    number, fresh = np.zeros(best.shape[1], np.int32), 1
+    for p in range(1, best.shape[1]):
+        if parent[p] == p:
+            number[p] = fresh
+            fresh += 1
+    for k in range(n):
+        part[k] = number[root_cells(parent, part[k])]
+    count[0] = gained
+    return fresh
+
+
+@numba.njit(cache=True, nogil=True)
+def levels(nodes, height, one, other):
+    """Water level of each node: the highest pass between it and the outside along the tree."""
+    start = np.zeros(nodes + 1, np.int32)
+    for e in range(height.size):
+        start[one[e] + 1] += 1
+        start[other[e] + 1] += 1
+    for k in range(nodes):
+        start[k + 1] += start[k]
+    fill, links = start[:-1].copy(), np.empty(2 * height.size, np.int32)
+    for e in range(height.size):
+        for k in (one[e], other[e]):
+            links[fill[k]] = e
+            fill[k] += 1
+    level = np.full(nodes, np.float32(np.inf))
+    level[0] = -np.inf
+    stack, top = np.empty(nodes, np.int32), 1
+    stack[0] = 0
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        for m in range(start[node], start[node + 1]):
+            e = links[m]
+            next_ = other[e] if one[e] == node else one[e]
+            if level[next_] == np.inf:
+                level[next_] = max(level[node], height[e])
+                stack[top] = next_
+                top += 1
+    return level
+
+
+@numba.njit(cache=True, nogil=True)
+def deaths(bottom, leaves, height, one, other):
+    """Raise the water over passes in ascending order: the pool with the higher bottom spills into the other one's basin.
+
+    Gives the pass that each node spills over (-1: none, as at an outlet), and the node on its far side.
+    """
+    nodes = bottom.size
+    parent, deepest = np.arange(nodes, dtype=np.int32), np.arange(nodes, dtype=np.int32)
+    spill, far = np.full(nodes, -1, np.int32), np.zeros(nodes, np.int32)
+    for node in range(1, nodes):
+        if leaves[node]:
+            parent[node] = 0
+    for e in range(height.size):
+        a, b = root_cells(parent, one[e]), root_cells(parent, other[e])
+        if a == b:
+            continue
+        first_dies = deepest[a] != 0 and (deepest[b] == 0 or bottom[deepest[a]] > bottom[deepest[b]])
+        gone, kept = (a, b) if first_dies else (b, a)
+        node = deepest[gone]
+        spill[node], far[node] = e, other[e] if first_dies else one[e]
+        parent[gone] = kept
+    return spill, far
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def spills(z, metres, labels, nodes_of, tree):
+    """Depth of each pool when it spills, the node it spills to, and the cell that it spills at.
+
+    ``nodes_of`` are the nodes' cells, bottoms, levels, whether water leaves the ground there, and what ``deaths`` gives.
+    """
+    cell, bottom, level, leaves, spill, across = nodes_of
+    height, at, way = tree
+    nodes, cols = bottom.size, z.shape[1]
+    depth, over = np.zeros(nodes, np.float32), np.full(nodes, -1, np.int32)
+    for node in numba.prange(1, nodes):
+        e = spill[node]
+        if e < 0:
+            over[node] = cell[node] if leaves[node] else -1
+            continue
+        r, c = at[e] // cols, at[e] % cols
+        if way[e] < 8 and z[r, c] < height[e]:
+            r, c = r + DR[way[e]], c + DC[way[e]]
+        depth[node] = height[e] - bottom[node]
+        over[node], across[node] = r * cols + c, runs_on(z, metres, labels, level, r, c, across[node])
+    return depth, across, over
+
+
+@numba.njit(cache=True, nogil=True)
+def runs_on(z, metres, labels, level, r, c, far):
+    """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of the filled one."""
+    rows, cols = z.shape
+    if z[r, c] > level[labels[r, c]]:
+        return labels[r, c]
+    best, found = np.float32(0.0), far
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if 0 <= i < rows and 0 <= j < cols and labels[i, j] > 0:
+            drop = (z[r, c] - max(z[i, j], level[labels[i, j]])) / span(metres, r, k)
+            if drop > best:
+                best, found = drop, labels[i, j]
+    return found
+
+
+@numba.njit(cache=True, nogil=True)
+def roots(across, depth, least_depth):
+    root = np.full(across.size, -1, np.int32)
+    root[0] = 0
+    for first in range(1, across.size):
+        node = end = first
+        while root[end] < 0 and across[end] != 0 and depth[end] < least_depth:
+            end = across[end]
+        final = root[end] if root[end] >= 0 else end
+        while root[node] < 0:
+            root[node] = final
+            if node == end:
+                break
+            node = across[node]
+    return root
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def fill_rows(z, labels, level, first, last, out):
+    """Ground with every pool at its level."""
+    for r in numba.prange(first, last):
+        for c in range(z.shape[1]):
+            out[r, c] = stands(z, labels, level, (r, c)) if labels[r, c] > 0 else np.float32(np.nan)
