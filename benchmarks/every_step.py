@@ -1,4 +1,5 @@
-"""Every step on one large ground: its time, the longest it is silent for, and the memory it takes: ``python -m benchmarks.every_step``.
+"""Every step on one large ground: its time, the longest it is silent for, and the memory it takes: ``python
+-m benchmarks.every_step``.
 
 Each step runs in a process of its own, on a small ground first: what is compiled then counts for nothing.
 """
@@ -37,8 +38,9 @@ LONGEST = 1.0
 
 @dataclass(frozen=True)
 class Told:
-    """What one step did: seconds in all, the longest without a report and what it did then, bytes beside its inputs, of its result, and those
-    that it said that it would take."""
+    """What one step did: seconds in all, the longest without a report and what it did then, bytes beside its
+    inputs, of its result, and those that it said that it would take.
+    """
 
     kind: str
     seconds: float
@@ -98,7 +100,9 @@ def ground_of(side: int) -> Surface:
 
 
 def measure(name: str, side: int, more: dict[str, str]) -> Told:
-    """Work out one result here, written ``step`` or ``step.name``, with ``more`` settings than the step's own."""
+    """Work out one result here, written ``step`` or ``step.name``, with ``more`` settings than the step's
+    own.
+    """
     kind, told = step_kind(name.partition(".")[0]), Told(name, 0.0, 0.0, "", 0, 0, 0)
     for n in (SMALL, side):
         ground = ground_of(n)
@@ -113,11 +117,30 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
         heard, peak = Listener(), Peak()
         with peak:
             try:
-                outcome = kind.outcome_of(run_declared(kind, given, inputs, Progress(heard.hear)), name.partition(".")[2])
+                outcome = kind.outcome_of(
+                    run_declared(kind, given, inputs, Progress(heard.hear)), name.partition(".")[2]
+                )
             except (MossError, MemoryError) as error:  # the table says it
-                return Told(name, time.perf_counter() - heard.begun, 0.0, "", 0, 0, 0, str(error) or type(error).__name__)
+                return Told(
+                    name,
+                    time.perf_counter() - heard.begun,
+                    0.0,
+                    "",
+                    0,
+                    0,
+                    0,
+                    str(error) or type(error).__name__,
+                )
         heard.hear(1.0, "")
-        told = Told(name, time.perf_counter() - heard.begun, heard.longest, heard.during, peak.extra, outcome.value.nbytes, said)
+        told = Told(
+            name,
+            time.perf_counter() - heard.begun,
+            heard.longest,
+            heard.during,
+            peak.extra,
+            outcome.value.nbytes,
+            said,
+        )
     return told
 
 
@@ -135,7 +158,11 @@ def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) ->
     watch.start()
     process.join()
     watch.cancel()
-    return answer.get() if process.exitcode == 0 else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")
+    return (
+        answer.get()
+        if process.exitcode == 0
+        else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")
+    )
 
 
 def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Told]:
@@ -148,8 +175,10 @@ def line(told: Told, side: int) -> str:
     """A line of the table."""
     held = "" if told.silence <= LONGEST and not told.failed else "  <-"
     return (
-        f"{told.kind:18} {told.seconds:8.2f} s  silent {told.silence:6.2f} s  {told.extra / side**2:7.1f} B/cell"
-        f" of {told.said / side**2:6.1f} said  result {told.result / side**2:6.2f}  {told.failed or told.doing}{held}"
+        f"{told.kind:18} {told.seconds:8.2f} s  silent {told.silence:6.2f} s  {told.extra / side**2:7.1f} "
+        "B/cell"
+        f" of {told.said / side**2:6.1f} said  result {told.result / side**2:6.2f}  "
+        f"{told.failed or told.doing}{held}"
     )
 
 
@@ -157,16 +186,22 @@ def page(found: list[Told], side: int) -> str:
     """The page of the docs, from a run of all steps."""
     head = (
         "# Every step on a large ground\n\n"
-        f"Written by `make every-step` on {datetime.now(UTC):%Y-%m-%d}: {side} x {side} cells of float32 with holes, {psutil.cpu_count()} cores,\n"
-        "one run, each step in a process of its own with the settings of the tests. A step reports as often as its longest silence, and can be\n"
-        f"stopped as often: {LONGEST:g} s is the bound. Memory is the most beside the inputs, by the kernel's record; *said* is what the\n"
+        f"Written by `make every-step` on {datetime.now(UTC):%Y-%m-%d}: {side} x {side} cells of float32 "
+        f"with holes, {psutil.cpu_count()} cores,\n"
+        "one run, each step in a process of its own with the settings of the tests. A step reports as "
+        "often as its longest silence, and can be\n"
+        f"stopped as often: {LONGEST:g} s is the bound. Memory is the most beside the inputs, by the "
+        "kernel's record; *said* is what the\n"
         "declaration says beforehand.\n\n"
-        "| step | time, s | longest silence, s | bytes a cell | said | of the result |\n| --- | ---: | ---: | ---: | ---: | ---: |\n"
+        "| step | time, s | longest silence, s | bytes a cell | said | of the result |\n| --- | ---: | "
+        "---: | ---: | ---: | ---: |\n"
     )
     cells, rows = side**2, []
     for t in found:
         sizes = f"{t.extra / cells:.1f} | {t.said / cells:.1f} | {t.result / cells:.2f}"
-        rows.append(f"| {t.kind} | {t.seconds:.2f} | {t.silence:.2f} | {sizes} |{' ' + t.failed if t.failed else ''}")
+        rows.append(
+            f"| {t.kind} | {t.seconds:.2f} | {t.silence:.2f} | {sizes} |{' ' + t.failed if t.failed else ''}"
+        )
     return head + "\n".join(rows) + "\n"
 
 
@@ -176,14 +211,22 @@ def main() -> int:
     parser.add_argument("kinds", nargs="*")
     parser.add_argument("--side", type=int, default=SIDE)
     parser.add_argument("--at-most", type=float, default=300.0, help="seconds for one step")
-    parser.add_argument("--here", action="store_true", help="all in this process: sooner, and for memory good enough")
-    parser.add_argument("--set", nargs="*", default=[], metavar="name=value", help="settings for all steps that have them")
+    parser.add_argument(
+        "--here", action="store_true", help="all in this process: sooner, and for memory good enough"
+    )
+    parser.add_argument(
+        "--set", nargs="*", default=[], metavar="name=value", help="settings for all steps that have them"
+    )
     parser.add_argument("--json", type=Path, help="file to write what was found into")
     parser.add_argument("--page", type=Path, help="page of the docs to write")
     asked = parser.parse_args()
     found = []
     kinds, more = asked.kinds or RESULTS, dict(pair.split("=", 1) for pair in asked.set)
-    for told in (measure(kind, asked.side, more) for kind in kinds) if asked.here else every(kinds, asked.side, more, asked.at_most):
+    for told in (
+        (measure(kind, asked.side, more) for kind in kinds)
+        if asked.here
+        else every(kinds, asked.side, more, asked.at_most)
+    ):
         print(line(told, asked.side), flush=True)
         found.append(told)
     if asked.page:

@@ -33,18 +33,42 @@ def lines(z: np.ndarray) -> list[Line]:
     dem = Surface(z, Frame(*z.shape, 0.0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE)
     copy = best(z.copy)
     found = [
-        _ratio("curvature, against NumPy with shifted views", best(lambda: curvature(dem)), best(lambda: _curvature_by_numpy(z), 1), 8),
-        _ratio("ruggedness, against NumPy with shifted views", best(lambda: ruggedness(dem)), best(lambda: _ruggedness_by_numpy(z), 1), 8),
+        _ratio(
+            "curvature, against NumPy with shifted views",
+            best(lambda: curvature(dem)),
+            best(lambda: _curvature_by_numpy(z), 1),
+            8,
+        ),
+        _ratio(
+            "ruggedness, against NumPy with shifted views",
+            best(lambda: ruggedness(dem)),
+            best(lambda: _ruggedness_by_numpy(z), 1),
+            8,
+        ),
     ]
     for radius in (20.0, 200.0, 1000.0):
         t = best(lambda r=radius: position(dem, r), 2)
-        found.append(Line(f"position, radius {radius:g} m", f"{t * 1000:.0f} ms", f"{t / copy:.1f} copies", "at most 25", t / copy <= 25))
+        found.append(
+            Line(
+                f"position, radius {radius:g} m",
+                f"{t * 1000:.0f} ms",
+                f"{t / copy:.1f} copies",
+                "at most 25",
+                t / copy <= 25,
+            )
+        )
     found += [*_formula_lines(dem), *_zone_lines(dem), _contour_line(dem), *_table_lines()]
     return found
 
 
 def _ratio(what: str, ours: float, theirs: float, bound: float) -> Line:
-    return Line(what, f"{ours * 1000:.0f} ms", f"{theirs / ours:.1f} times faster", f"at least {bound:g}", theirs / ours >= bound)
+    return Line(
+        what,
+        f"{ours * 1000:.0f} ms",
+        f"{theirs / ours:.1f} times faster",
+        f"at least {bound:g}",
+        theirs / ours >= bound,
+    )
 
 
 def _shifted(z: np.ndarray) -> list[np.ndarray]:
@@ -78,10 +102,14 @@ def _formula_lines(dem: Surface) -> list[Line]:
         return np.where(a > b, a - b, b * np.float32(2))
 
     ours, theirs = best(lambda: evaluate(text, surfaces), 3), best(by_hand, 3)
-    more, their_more = (peak_extra_bytes(run) - dem.nbytes for run in (lambda: evaluate(text, surfaces), by_hand))
+    more, their_more = (
+        peak_extra_bytes(run) - dem.nbytes for run in (lambda: evaluate(text, surfaces), by_hand)
+    )
     return [
         _share("formula of three terms, against NumPy by hand, ms", ours, ours / theirs, "of its time", 1.2),
-        _share("formula, memory beside the result, MB", more / 1e9, more / max(their_more, 1), "of NumPy's", 0.33),
+        _share(
+            "formula, memory beside the result, MB", more / 1e9, more / max(their_more, 1), "of NumPy's", 0.33
+        ),
     ]
 
 

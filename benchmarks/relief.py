@@ -31,7 +31,9 @@ def by_library(z: np.ndarray) -> dict[str, object]:
 
     def library_hillshade() -> np.ndarray:
         gx, gy = gradient()
-        lit = (np.float32(0.7071) + np.float32(0.5) * gx - np.float32(0.5) * gy) / np.sqrt(1 + gx * gx + gy * gy)
+        lit = (np.float32(0.7071) + np.float32(0.5) * gx - np.float32(0.5) * gy) / np.sqrt(
+            1 + gx * gx + gy * gy
+        )
         return np.clip(lit, 0, None) * np.float32(255)
 
     return {"slope": library_slope, "aspect": library_aspect, "hillshade": library_hillshade}
@@ -45,15 +47,36 @@ def lines(z: np.ndarray) -> list[Line]:
     for name, ours in (("slope", slope), ("aspect", aspect), ("hillshade", hillshade)):
         theirs = best(by_library(z)[name], 2)
         time = best(lambda f=ours: f(dem))
-        found.append(_line(f"{name}, against SciPy and NumPy", time, theirs / time, "times faster", 6, at_least=True))
+        found.append(
+            _line(f"{name}, against SciPy and NumPy", time, theirs / time, "times faster", 6, at_least=True)
+        )
         found.append(_line(f"{name}, against the copy", time, time / copy, "copies", 10, at_least=False))
         extra = peak_extra_bytes(lambda f=ours: f(dem)) / z.nbytes
-        found.append(Line(f"{name}, peak extra memory", f"{extra:.2f} outputs", "", "at most 1.5", extra <= 1.5))
+        found.append(
+            Line(f"{name}, peak extra memory", f"{extra:.2f} outputs", "", "at most 1.5", extra <= 1.5)
+        )
     steep = slope(dem, "percent")
     rules = fao_slope(steep)
-    found.append(_line("classify, ten FAO classes", t := best(lambda: classify(steep, rules)), t / copy, "copies", 4, False))
+    found.append(
+        _line(
+            "classify, ten FAO classes",
+            t := best(lambda: classify(steep, rules)),
+            t / copy,
+            "copies",
+            4,
+            False,
+        )
+    )
     natural = best(lambda: breaks(steep, "natural", 5), 3)
-    found.append(Line("natural breaks of all cells, five classes", f"{natural * 1000:.0f} ms", "", "under 2 s", natural < 2))
+    found.append(
+        Line(
+            "natural breaks of all cells, five classes",
+            f"{natural * 1000:.0f} ms",
+            "",
+            "under 2 s",
+            natural < 2,
+        )
+    )
     return found
 
 

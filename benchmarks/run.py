@@ -22,7 +22,14 @@ def main() -> int:
     # The window is measured first, in a process as fresh as the one that a person starts.
     of_window = window.lines(ground)
     of_water = water.lines(ground)
-    found = [*relief.lines(ground), *measures.lines(ground), *of_water, *sight.lines(ground), *block.lines(ground), *of_window]
+    found = [
+        *relief.lines(ground),
+        *measures.lines(ground),
+        *of_water,
+        *sight.lines(ground),
+        *block.lines(ground),
+        *of_window,
+    ]
     page = _page(found) + water.growth()
     TARGET.write_text(page)
     print(page)
@@ -33,11 +40,15 @@ def _page(found: list[Line]) -> str:
     head = (
         "# Benchmarks\n\n"
         f"Written by `make bench` on {datetime.now(UTC):%Y-%m-%d}: {SIDE} x {SIDE} cells of float32, "
-        f"{psutil.cpu_count()} cores, Python {platform.python_version()}, one run. Times are the best of a few tries.\n"
+        f"{psutil.cpu_count()} cores, Python {platform.python_version()}, one run. Times are the best of "
+        "a few tries.\n"
         "Ratios are against work done in the same run. Nothing here was tuned to this ground.\n\n"
         "| what | time | ratio | bound | holds |\n| --- | --- | --- | --- | --- |\n"
     )
-    rows = [f"| {r.what} | {r.measured} | {r.against} | {r.wanted} | {'yes' if r.holds else 'NO'} |" for r in found]
+    rows = [
+        f"| {r.what} | {r.measured} | {r.against} | {r.wanted} | {'yes' if r.holds else 'NO'} |"
+        for r in found
+    ]
     return head + "\n".join(rows) + "\n"
 
 

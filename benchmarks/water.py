@@ -1,4 +1,6 @@
-"""Water: filling, ways, accumulation, what follows the pointer or a slider, and how the time grows with the cells."""
+"""Water: filling, ways, accumulation, what follows the pointer or a slider, and how the time grows with the
+cells.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,13 @@ def _memory(z: np.ndarray) -> Line:
     dem = _surface(z)
     drainage.work_out(_surface(z[:256, :256].copy()), silent())
     more = peak_extra_bytes(lambda: drainage.work_out(dem, silent())) / z.size
-    return Line("memory while preparing 16 million cells, beside the ground", f"{more:.1f} bytes a cell", "", "at most 12", more <= 12)
+    return Line(
+        "memory while preparing 16 million cells, beside the ground",
+        f"{more:.1f} bytes a cell",
+        "",
+        "at most 12",
+        more <= 12,
+    )
 
 
 def _whole(z: np.ndarray) -> list[Line]:
@@ -63,7 +71,11 @@ def _whole(z: np.ndarray) -> list[Line]:
     theirs_filled = reconstruction(seed, z, method="erosion", footprint=np.ones((3, 3)))
     theirs = time.perf_counter() - start
     assert np.array_equal(theirs_filled.astype(np.float32), filled)
-    ways, cells, donors = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32), np.empty(z.shape, np.uint8)
+    ways, cells, donors = (
+        np.empty(z.shape, np.uint8),
+        np.zeros(z.shape, np.int32),
+        np.empty(z.shape, np.uint8),
+    )
 
     def accumulate_d8() -> None:
         cells[:] = 0
@@ -84,11 +96,28 @@ def _whole(z: np.ndarray) -> list[Line]:
     dinf = best(accumulate_dinf, 2)
     under = float(np.mean(filled > z))
     return [
-        Line(f"fill depressions, 16 million cells ({under:.0%} lie under water)", f"{ours:.2f} s", f"{theirs / ours:.1f} times skimage's speed",
-             "at least 4, within 4 s", theirs / ours >= 4 and ours <= 4),
-        Line("D8 ways, flats and accumulation", f"{d8:.2f} s", f"{d8 / copy:.0f} copies", "at most 60", d8 / copy <= 60),
-        Line("D-infinity accumulation", f"{dinf:.2f} s", f"{dinf / copy:.0f} copies", "at most 150", dinf / copy <= 150),
-    ]  # fmt: skip
+        Line(
+            f"fill depressions, 16 million cells ({under:.0%} lie under water)",
+            f"{ours:.2f} s",
+            f"{theirs / ours:.1f} times skimage's speed",
+            "at least 4, within 4 s",
+            theirs / ours >= 4 and ours <= 4,
+        ),
+        Line(
+            "D8 ways, flats and accumulation",
+            f"{d8:.2f} s",
+            f"{d8 / copy:.0f} copies",
+            "at most 60",
+            d8 / copy <= 60,
+        ),
+        Line(
+            "D-infinity accumulation",
+            f"{dinf:.2f} s",
+            f"{dinf / copy:.0f} copies",
+            "at most 150",
+            dinf / copy <= 150,
+        ),
+    ]
 
 
 def _live(dem: Surface) -> list[Line]:
@@ -124,11 +153,23 @@ def _live(dem: Surface) -> list[Line]:
     flooded = best(flood)
     return [
         Line("prepare a ground of 4 million cells", f"{took:.2f} s", "", "within 3 s", took <= 3),
-        Line("flow path under the pointer, the longest", f"{path * 1000:.2f} ms", "", "within 2 ms", path <= 0.002),
         Line(
-            f"catchment under the pointer, for a million cells (measured on {size:,})", f"{caught * 1000:.0f} ms", "", "within 50 ms", caught <= 0.05
+            "flow path under the pointer, the longest",
+            f"{path * 1000:.2f} ms",
+            "",
+            "within 2 ms",
+            path <= 0.002,
         ),
-        Line("least pool depth over all basins", f"{merged * 1000:.0f} ms", "", "within 150 ms", merged <= 0.15),
+        Line(
+            f"catchment under the pointer, for a million cells (measured on {size:,})",
+            f"{caught * 1000:.0f} ms",
+            "",
+            "within 50 ms",
+            caught <= 0.05,
+        ),
+        Line(
+            "least pool depth over all basins", f"{merged * 1000:.0f} ms", "", "within 150 ms", merged <= 0.15
+        ),
         Line("flood slider, a frame", f"{flooded * 1000:.0f} ms", "", "within 33 ms", flooded <= 0.033),
     ]
 
@@ -144,8 +185,13 @@ def growth() -> str:
         sizes.append(dem.values.size)
         times.append(time.perf_counter() - start)
     power = float(np.polyfit(np.log(sizes), np.log(times), 1)[0])
-    rows = "\n".join(f"| {n / 1e6:.0f} million | {t:.2f} s | {t / n * 1e9:.0f} ns |" for n, t in zip(sizes, times, strict=True))
+    rows = "\n".join(
+        f"| {n / 1e6:.0f} million | {t:.2f} s | {t / n * 1e9:.0f} ns |"
+        for n, t in zip(sizes, times, strict=True)
+    )
     return (
-        "\n## How preparing a ground for water grows\n\nFilling, ways, accumulation and the tree of pools, on rough ground of each size.\n\n"
-        f"| cells | time | a cell |\n| --- | --- | --- |\n{rows}\n\nFitted: time grows with the cells to the power {power:.2f}.\n"
+        "\n## How preparing a ground for water grows\n\nFilling, ways, accumulation and the tree of "
+        "pools, on rough ground of each size.\n\n"
+        f"| cells | time | a cell |\n| --- | --- | --- |\n{rows}\n\nFitted: time grows with the cells to "
+        f"the power {power:.2f}.\n"
     )

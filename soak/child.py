@@ -38,7 +38,9 @@ class Child:
     def __enter__(self) -> Child:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._end()
 
     def run(self, words: list[str]) -> Answer:

@@ -35,11 +35,26 @@ def sound_files(folder: Path) -> dict[str, list[Path]]:
     write_surface(surface, GROUND, "Ground")
     write_surface(folder / "ground.asc", GROUND, "Ground")
     codes = np.ones(FRAME.shape, np.uint8)
-    write_class_map(folder / "classes.tif", ClassMap(codes, FRAME, (ClassEntry(1, "Low", "#336655"),)), "Classes")
-    found = {"ground.tif": [surface], "ground.asc": [*folder.glob("ground.asc"), *folder.glob("ground.prj")], "classes.tif": [folder / "classes.tif"]}
+    write_class_map(
+        folder / "classes.tif", ClassMap(codes, FRAME, (ClassEntry(1, "Low", "#336655"),)), "Classes"
+    )
+    found = {
+        "ground.tif": [surface],
+        "ground.asc": [*folder.glob("ground.asc"), *folder.glob("ground.prj")],
+        "classes.tif": [folder / "classes.tif"],
+    }
     for driver, name in (("ENVI", "envi.img"), ("EHdr", "flat.bil"), ("HFA", "tree.img")):
-        profile = {"driver": driver, "width": 40, "height": 30, "count": 1, "dtype": "float32", "crs": FRAME.crs}
-        with rasterio.open(folder / name, "w", **profile, transform=from_origin(FRAME.x0, FRAME.y0, 2.0, 2.0)) as file:
+        profile = {
+            "driver": driver,
+            "width": 40,
+            "height": 30,
+            "count": 1,
+            "dtype": "float32",
+            "crs": FRAME.crs,
+        }
+        with rasterio.open(
+            folder / name, "w", **profile, transform=from_origin(FRAME.x0, FRAME.y0, 2.0, 2.0)
+        ) as file:
             file.write(GROUND.values, 1)
         found[name] = sorted(p for p in folder.iterdir() if p.stem.split(".")[0] == name.split(".")[0])
     for ending in ("gpkg", "geojson", "fgb"):
@@ -55,7 +70,10 @@ def sound_files(folder: Path) -> dict[str, list[Path]]:
     found["points.shp"] = sorted(folder.glob("points.*"))
     (folder / "table.csv").write_text("x,y,name\n412010,5871990,a\n412020,5871980,b\n")
     found["table.csv"] = [folder / "table.csv"]
-    write_rules(folder / "rules.csv", RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))))
+    write_rules(
+        folder / "rules.csv",
+        RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))),
+    )
     found["rules.csv"] = [folder / "rules.csv"]
     return found
 
@@ -63,7 +81,14 @@ def sound_files(folder: Path) -> dict[str, list[Path]]:
 def words_for(path: Path, folder: Path) -> list[str]:
     """The command that reads a file of a name."""
     if path.name == "rules.csv":
-        return ["do", "classify", f"surface={folder / 'good.tif'}", f"rules={path}", "-o", str(folder / "out.tif")]
+        return [
+            "do",
+            "classify",
+            f"surface={folder / 'good.tif'}",
+            f"rules={path}",
+            "-o",
+            str(folder / "out.tif"),
+        ]
     if path.name == "classes.tif":
         return ["do", "patches", f"classes={path}", "-o", str(folder / "out.gpkg")]
     if path.name.startswith(("shapes", "points", "table")):
@@ -103,7 +128,14 @@ def another(_: bytes, other: bytes, __: random.Random) -> bytes:
     return other
 
 
-DAMAGE: tuple[Callable[[bytes, bytes, random.Random], bytes], ...] = (cut, scribbled, scribbled, swapped, with_something_nasty, another)
+DAMAGE: tuple[Callable[[bytes, bytes, random.Random], bytes], ...] = (
+    cut,
+    scribbled,
+    scribbled,
+    swapped,
+    with_something_nasty,
+    another,
+)
 
 
 FAR_FETCHED = ((1e308, 1e308), (1e307, 1e-300), (1e-320, 2.0), (2.0, 1e300), (1e154, 1e154), (5e-324, 5e-324))
@@ -114,8 +146,17 @@ def far_fetched(folder: Path) -> Iterator[tuple[Path, str]]:
     """Grids of the far-fetched sizes, under the names of sound ones; each is there for a turn."""
     for name, values in (("ground.tif", GROUND.values), ("classes.tif", np.ones(FRAME.shape, np.uint8))):
         for dx, dy in FAR_FETCHED:
-            profile = {"driver": "GTiff", "width": 40, "height": 30, "count": 1, "dtype": values.dtype, "crs": FRAME.crs}
-            with rasterio.open(folder / name, "w", **profile, transform=from_origin(FRAME.x0, FRAME.y0, dx, dy)) as file:
+            profile = {
+                "driver": "GTiff",
+                "width": 40,
+                "height": 30,
+                "count": 1,
+                "dtype": values.dtype,
+                "crs": FRAME.crs,
+            }
+            with rasterio.open(
+                folder / name, "w", **profile, transform=from_origin(FRAME.x0, FRAME.y0, dx, dy)
+            ) as file:
                 file.write(values, 1)
             yield folder / name, f"{name} of cells of {dx:g} by {dy:g}"
 

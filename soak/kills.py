@@ -32,7 +32,9 @@ _MARGIN = 0.5
 def write_ground(path: Path, side: int) -> None:
     """A ground large enough that a step on it can be met at work."""
     z = np.random.default_rng(3).normal(size=(side, side)).cumsum(0).astype(np.float32)
-    write_surface(path, Surface(z, Frame(side, side, 0.0, float(side), 1.0, 1.0, "EPSG:32628"), METRE), "Ground")
+    write_surface(
+        path, Surface(z, Frame(side, side, 0.0, float(side), 1.0, 1.0, "EPSG:32628"), METRE), "Ground"
+    )
 
 
 def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
@@ -41,7 +43,10 @@ def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
     write_ground(folder / "ground.tif", 1500)
     (folder / "study.moss").write_text(json.dumps(study("ground.tif")))
     out, results = folder / "slope.tif", folder / "results"
-    lines = {"do": ["do", "slope", f"dem={folder / 'ground.tif'}", "-o", str(out)], "run": ["run", str(folder / "study.moss"), "-o", str(results)]}
+    lines = {
+        "do": ["do", "slope", f"dem={folder / 'ground.tif'}", "-o", str(out)],
+        "run": ["run", str(folder / "study.moss"), "-o", str(results)],
+    }
     took = {}
     for name, line in lines.items():
         began = time.perf_counter()
@@ -66,7 +71,14 @@ def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
             judge.tally.fault("hang", f"{name} does not end on {how.name}")
         else:
             judge_kill(judge, name, how, process.returncode, said.decode(errors="replace"))
-        check_contents(judge, f"{name} after {how.name}", contents([out, *results.iterdir()]), new, process.pid, how == signal.SIGKILL)
+        check_contents(
+            judge,
+            f"{name} after {how.name}",
+            contents([out, *results.iterdir()]),
+            new,
+            process.pid,
+            how == signal.SIGKILL,
+        )
         yield
 
 
@@ -86,13 +98,20 @@ def judge_kill(judge: Judge, name: str, how: signal.Signals, code: int, said: st
         judge.tally.answers["ended at once"] += 1
     elif code == by_itself and len(lines) == 1 and lines[0].startswith("moss-step:"):
         judge.tally.answers["ended with a line"] += 1
-    elif "Traceback" in said and "moss_step" not in said.replace("moss_step/__main__", ""):  # before the first line of ours was read
+    elif "Traceback" in said and "moss_step" not in said.replace(
+        "moss_step/__main__", ""
+    ):  # before the first line of ours was read
         judge.tally.answers["ended while Python began"] += 1
     else:
-        judge.tally.fault("traceback" if "Traceback" in said else "noise", f"{name} on {how.name}: exit {code}: {said.strip()[-400:]}")
+        judge.tally.fault(
+            "traceback" if "Traceback" in said else "noise",
+            f"{name} on {how.name}: exit {code}: {said.strip()[-400:]}",
+        )
 
 
-def check_contents(judge: Judge, name: str, found: dict[str, bytes], new: dict[str, bytes], pid: int, killed: bool) -> None:
+def check_contents(
+    judge: Judge, name: str, found: dict[str, bytes], new: dict[str, bytes], pid: int, killed: bool
+) -> None:
     """Every file is as it was or as it is to be; only what a kill left no time to remove may lie beside it."""
     for file, content in found.items():
         if file.startswith(".moss-"):
@@ -147,7 +166,13 @@ def window_kills(judge: Judge, rng: random.Random) -> Iterator[None]:
             "XDG_CONFIG_HOME": str(state),
             "XDG_CACHE_HOME": str(state),
         }
-        words = [sys.executable, str(folder / "window.py"), str(folder / "ground.tif"), str(log), str(rng.choice((50, 300, 900)))]
+        words = [
+            sys.executable,
+            str(folder / "window.py"),
+            str(folder / "ground.tif"),
+            str(log),
+            str(rng.choice((50, 300, 900))),
+        ]
         process = subprocess.Popen(words, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         time.sleep(rng.uniform(3.0, 8.0))
         process.kill()
@@ -156,11 +181,16 @@ def window_kills(judge: Judge, rng: random.Random) -> Iterator[None]:
         changes = [line.split() for line in log.read_text().splitlines() if len(line.split()) == 2]
         due = max((int(n) for n, at in changes if float(at) < killed - LOST_AFTER - _MARGIN), default=0)
         found = Autosave(state / "moss-step").left_behind()
-        saved = max((int((r.study.steps[0].name or "0 0").split()[1]) for r in found if r.study.steps), default=0)
+        saved = max(
+            (int((r.study.steps[0].name or "0 0").split()[1]) for r in found if r.study.steps), default=0
+        )
         judge.tally.tried += 1
         judge.tally.answers["with changes to keep" if due else "before a change was due"] += 1
         if saved < due:
-            judge.tally.fault("lost", f"change {due} of {len(changes)} was made more than {LOST_AFTER:g} s before; {saved} was saved")
+            judge.tally.fault(
+                "lost",
+                f"change {due} of {len(changes)} was made more than {LOST_AFTER:g} s before; {saved} was saved",
+            )
         if b"Traceback" in said:
             judge.tally.fault("traceback", said.decode(errors="replace")[-300:])
         yield
@@ -182,11 +212,19 @@ def shortages(judge: Judge, rng: random.Random) -> Iterator[None]:
         limit = rng.randrange(1, 400_000) if full else rng.randrange(600, 2500) * 2**20
         words = [*PROGRAM, "do", kind, f"dem={folder / 'ground.tif'}", *more, "-o", str(target)]
         try:
-            done = subprocess.run(words, capture_output=True, preexec_fn=limited(full, limit), timeout=60, check=False)
+            done = subprocess.run(
+                words, capture_output=True, preexec_fn=limited(full, limit), timeout=60, check=False
+            )
         except subprocess.TimeoutExpired:
             judge.tally.fault("hang", name)
         else:
-            judge_shortage(judge, f"{name} of {limit:,} bytes", done.returncode, done.stderr.decode(errors="replace"), target)
+            judge_shortage(
+                judge,
+                f"{name} of {limit:,} bytes",
+                done.returncode,
+                done.stderr.decode(errors="replace"),
+                target,
+            )
         for left in folder.glob(".moss-*"):
             judge.tally.fault("wrong", f"{name}: {left.name} is left")
             left.unlink()

@@ -13,7 +13,9 @@ PROMISE = Path(__file__).with_name("promise.md")
 
 def text_of(tallies: Sequence[Tally], minutes: float, seed: int) -> str:
     """The page with the counts of a run."""
-    rows = [f"| {t.name} | {t.tried:,} | {answers(t)} | {len(t.faults)} | {t.slowest:.1f} s |" for t in tallies]
+    rows = [
+        f"| {t.name} | {t.tried:,} | {answers(t)} | {len(t.faults)} | {t.slowest:.1f} s |" for t in tallies
+    ]
     faults = {kind: sum(k == kind for t in tallies for k, _ in t.faults) for kind in KINDS}
     found = [f"- {kind}: {count}" for kind, count in faults.items()]
     words = [f"- {t.name}: {re.sub(r'/tmp/[^/ ]+/', '', what)}" for t in tallies for _, what in t.faults]

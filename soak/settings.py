@@ -32,7 +32,26 @@ NUMBERS = (
     "nan", "inf", "-inf", "1e308", "-1e308", "1e-308", "0", "-0", "1", "-1", "2", "0.5", "1e-9", "1e9", "1e-6", "1e6", "2147483648", "-2147483649",
     "9" * 40, "9" * 5000, "45", "360", "10", "100", "3", "0x10", "1_000", "1e7", "12.5",
 )  # fmt: skip
-TEXTS = ("", " ", "yes", "no", "true", "none", "all", "\x01", "\udc80", "a;b", ",", ";;;", "(" * 300, "../../x", "#", "a,b", "🜁" * 50, "x" * 10_000)
+TEXTS = (
+    "",
+    " ",
+    "yes",
+    "no",
+    "true",
+    "none",
+    "all",
+    "\x01",
+    "\udc80",
+    "a;b",
+    ",",
+    ";;;",
+    "(" * 300,
+    "../../x",
+    "#",
+    "a,b",
+    "🜁" * 50,
+    "x" * 10_000,
+)
 
 
 def write_inputs(folder: Path) -> None:
@@ -43,11 +62,20 @@ def write_inputs(folder: Path) -> None:
         there.mkdir()
         values = rng.normal(size=frame.shape).cumsum(0).cumsum(1).astype(np.float32)
         values[frame.rows // 2, frame.cols // 2] = np.nan
-        quantities = {spec.quantity or "elevation" for step in catalogue().values() for spec in specs(step) if spec.accepts == "surface"}
+        quantities = {
+            spec.quantity or "elevation"
+            for step in catalogue().values()
+            for spec in specs(step)
+            if spec.accepts == "surface"
+        }
         for quantity in quantities:
             write_surface(there / f"{quantity}.tif", Surface(values, frame, METRE, quantity), quantity)
         codes = ((values > 0) + 1).astype(np.uint8)
-        write_class_map(there / "classes.tif", ClassMap(codes, frame, (ClassEntry(1, "Low", "#336655"), ClassEntry(2, "High", "#AA7744"))), "Classes")
+        write_class_map(
+            there / "classes.tif",
+            ClassMap(codes, frame, (ClassEntry(1, "Low", "#336655"), ClassEntry(2, "High", "#AA7744"))),
+            "Classes",
+        )
         write_shapes(there / "shapes.gpkg", some_shapes(frame))
 
 
@@ -56,7 +84,11 @@ def some_shapes(frame: Frame) -> Shapes:
     west, south, east, north = frame.box
     x, y = (west + east) / 2, (south + north) / 2
     shapes = [shapely.box(west, south, x, y), shapely.LineString([(west, y), (east, y)]), shapely.Point(x, y)]
-    return Shapes(np.array(shapes, object), {"name": np.array(["a", "b", "c"], object), "height": np.array([1.0, 2.0, 3.0])}, frame.crs)
+    return Shapes(
+        np.array(shapes, object),
+        {"name": np.array(["a", "b", "c"], object), "height": np.array([1.0, 2.0, 3.0])},
+        frame.crs,
+    )
 
 
 def specs(step: StepKind) -> list[InputSpec]:
@@ -109,15 +141,22 @@ def value(rng: random.Random, schema: dict[str, Any]) -> str:
 def settings_at_random(judge: Judge, rng: random.Random) -> Iterator[None]:
     """One case a turn, without end."""
     write_inputs(judge.inside)
-    described = {name: step for name, step in catalogue().items() if given(step, judge.inside, rng) is not None}
+    described = {
+        name: step for name, step in catalogue().items() if given(step, judge.inside, rng) is not None
+    }
     while True:
         step = described[rng.choice(sorted(described))]
         words = [*(given(step, judge.inside, rng) or [])]
         for name, field in step.settings.listed().items():
             about: Any = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-            schema = {"control": about.get("control", ""), "choices": list(getattr(field.annotation, "__args__", ()))}
+            schema = {
+                "control": about.get("control", ""),
+                "choices": list(getattr(field.annotation, "__args__", ())),
+            }
             if field.is_required() or rng.random() < 0.35:
-                words.append(f"{name}={value(rng, {**schema, 'choices': [c for c in schema['choices'] if isinstance(c, str)]})}")
+                words.append(
+                    f"{name}={value(rng, {**schema, 'choices': [c for c in schema['choices'] if isinstance(c, str)]})}"
+                )
         out = judge.inside / f"result{kind_named(step.gives).endings[0]}"
         line = ["do", step.kind, *words, "-o", str(out)]
         judge.case(line, json.dumps([w.replace(str(judge.inside) + "/", "")[:80] for w in line[1:-2]]))

@@ -56,9 +56,16 @@ def hand_made(source: str, port: int) -> Iterator[tuple[str, str]]:
         f"/vsizip//vsicurl/http://127.0.0.1:{port}/a.zip/x", "vrt://" + source, "STACIT:\"x\"", "GDALG:x", "\0", "/", ".",
     )):  # fmt: skip
         yield f"source {number}", json.dumps(changed(sound, ("steps", 0, "settings", "source"), place))
-    chain = [{"id": f"n{k}", "kind": "smooth", "inputs": {"dem": f"n{k + 1}"}, "settings": {}} for k in range(3000)]
+    chain = [
+        {"id": f"n{k}", "kind": "smooth", "inputs": {"dem": f"n{k + 1}"}, "settings": {}} for k in range(3000)
+    ]
     yield "long chain", json.dumps({**sound, "steps": chain})
-    yield "ring", json.dumps({**sound, "steps": [{"id": "a", "kind": "slope", "inputs": {"dem": "a"}, "settings": {}}]})
+    yield (
+        "ring",
+        json.dumps(
+            {**sound, "steps": [{"id": "a", "kind": "slope", "inputs": {"dem": "a"}, "settings": {}}]}
+        ),
+    )
     yield "deep", "[" * 100_000
     yield "deep steps", json.dumps(sound)[:-1] + ', "pins": ' + "[" * 50_000 + "]" * 50_000 + "}"
     yield "digits", json.dumps(sound).replace('"moss_step_study": 1', '"moss_step_study": ' + "1" * 6000)

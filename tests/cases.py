@@ -80,7 +80,9 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         quantity = spec.quantity or ground.quantity
         values = ground.values
         if quantity == "seen":
-            values = np.where(np.isnan(ground.values), np.nan, ground.values > np.nanmedian(ground.values)).astype(np.float32)
+            values = np.where(
+                np.isnan(ground.values), np.nan, ground.values > np.nanmedian(ground.values)
+            ).astype(np.float32)
         if quantity == "drain_height":
             values = (ground.values - np.nanmin(ground.values)).astype(np.float32)
         return replace(ground, values=values, quantity=quantity)
@@ -88,7 +90,9 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         codes = np.full(ground.frame.shape, NO_CLASS, np.uint8)
         known = ~np.isnan(ground.values)
         codes[known] = ground.values[known] > np.median(ground.values[known])
-        return ClassMap(codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340")))
+        return ClassMap(
+            codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340"))
+        )
     return boxes(ground, place)
 
 
@@ -99,13 +103,17 @@ def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value
     return inputs
 
 
-def run(name: str, ground: Surface, place: Place, progress: Progress | None = None, **more: object) -> Outcome:
+def run(
+    name: str, ground: Surface, place: Place, progress: Progress | None = None, **more: object
+) -> Outcome:
     """Give a result of a step on a ground; ``name`` is one of ``RESULTS``."""
     kind = KINDS[name.partition(".")[0]]
     return result_of(name, given_for(kind, place, ground) | more, inputs_for(kind, ground, place), progress)
 
 
-def result_of(name: str, settings: Mapping[str, object], inputs: Mapping[str, Value], progress: Progress | None = None) -> Outcome:
+def result_of(
+    name: str, settings: Mapping[str, object], inputs: Mapping[str, Value], progress: Progress | None = None
+) -> Outcome:
     """Give a result of a step, written ``step`` or ``step.name``."""
     kind, _, result = name.partition(".")
     step = catalogue()[kind]

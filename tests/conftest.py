@@ -26,14 +26,18 @@ settings.load_profile("same")
 UTM = "EPSG:32628"
 
 
-def surface(values: object, dx: float = 2.0, dy: float | None = None, crs: str | None = UTM, unit: Unit = METRE) -> Surface:
+def surface(
+    values: object, dx: float = 2.0, dy: float | None = None, crs: str | None = UTM, unit: Unit = METRE
+) -> Surface:
     """A surface of given values with its upper left corner at 412000, 5872000."""
     grid = np.array(values, np.float32)
     frame = Frame(grid.shape[0], grid.shape[1], 412_000.0, 5_872_000.0, dx, dy or dx, crs)
     return Surface(grid, frame, unit)
 
 
-def plane(rows: int, cols: int, east: float, north: float, dx: float = 2.0, dy: float | None = None) -> Surface:
+def plane(
+    rows: int, cols: int, east: float, north: float, dx: float = 2.0, dy: float | None = None
+) -> Surface:
     """A plane that rises by ``east`` and ``north`` metres per metre."""
     r, c = np.mgrid[0:rows, 0:cols]
     return surface(500.0 + c * dx * east - r * (dy or dx) * north, dx, dy)

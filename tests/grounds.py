@@ -39,12 +39,16 @@ def holed(values: np.ndarray) -> np.ndarray:
 
 def metric(values: np.ndarray, dx: float = 10.0, dy: float = 10.0) -> Surface:
     """A ground in metres."""
-    return Surface(values.astype(np.float32), Frame(*values.shape, 412_000.0, 5_872_000.0, dx, dy, UTM), METRE)
+    return Surface(
+        values.astype(np.float32), Frame(*values.shape, 412_000.0, 5_872_000.0, dx, dy, UTM), METRE
+    )
 
 
 def in_degrees(values: np.ndarray, latitude: float) -> Surface:
     """A ground on longitude and latitude with cells of 0.0001 degrees, its upper edge at a latitude."""
-    return Surface(values.astype(np.float32), Frame(*values.shape, -3.0, latitude, 1e-4, 1e-4, "EPSG:4326"), METRE)
+    return Surface(
+        values.astype(np.float32), Frame(*values.shape, -3.0, latitude, 1e-4, 1e-4, "EPSG:4326"), METRE
+    )
 
 
 GROUNDS: dict[str, Surface] = {
@@ -71,7 +75,9 @@ class Turn:
 
     def of(self, ground: Surface) -> Surface:
         """The ground with this done to it."""
-        return replace(ground, values=np.ascontiguousarray(self.values(ground.values)), frame=self.frame(ground.frame))
+        return replace(
+            ground, values=np.ascontiguousarray(self.values(ground.values)), frame=self.frame(ground.frame)
+        )
 
 
 _RIM = 7

@@ -28,20 +28,47 @@ def run(capsys, *arguments: object) -> tuple[int, str, str]:
 
 def test_the_thread_from_grid_to_class_areas(capsys, tmp_path, hills_tif, hills):
     slope, classes = tmp_path / "slope.tif", tmp_path / "classes.tif"
-    code, out, err = run(capsys, "do", "slope", f"dem={hills_tif}", "unit=percent", "method=horn", "z_factor=1", "-o", slope, "--json")
+    code, out, err = run(
+        capsys,
+        "do",
+        "slope",
+        f"dem={hills_tif}",
+        "unit=percent",
+        "method=horn",
+        "z_factor=1",
+        "-o",
+        slope,
+        "--json",
+    )
     assert (code, err) == (0, "")
     report = json.loads(out)
     assert report["kind"] == "slope" and report["outputs"] == [str(slope)]
     rules = tmp_path / "rules.csv"
     write_rules(rules, RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))))
-    code, out, _ = run(capsys, "do", "classify", f"surface={slope}", f"rules={rules}", "closed=upper", "-o", classes, "--json")
+    code, out, _ = run(
+        capsys,
+        "do",
+        "classify",
+        f"surface={slope}",
+        f"rules={rules}",
+        "closed=upper",
+        "-o",
+        classes,
+        "--json",
+    )
     assert code == 0
     found = {(f["class"], f["name"]): f for f in json.loads(out)["findings"] if "class" in f}
     with rasterio.open(slope) as file:
         percent = file.read(1)
         assert file.units == ("percent",)
     gentle = int((percent <= 10).sum())
-    assert found["Gentle", "count"] == {"name": "count", "title": "Cells", "value": gentle, "unit": "cells", "class": "Gentle"}
+    assert found["Gentle", "count"] == {
+        "name": "count",
+        "title": "Cells",
+        "value": gentle,
+        "unit": "cells",
+        "class": "Gentle",
+    }
     assert found["Gentle", "area_m2"]["value"] == gentle * 4 and found["Gentle", "area_m2"]["unit"] == "m2"
     assert found["Gentle", "share"]["value"] + found["Steep", "share"]["value"] == pytest.approx(1)
     with rasterio.open(classes) as file:
@@ -135,7 +162,11 @@ BAD = [
     (["do", "slope", "dem={tif}", "-o", "{dir}/no/o.tif"], 1, "does not exist"),
     (["do", "climb", "dem={tif}", "-o", "{out}.tif"], 2, "There is no step 'climb'"),
     (["do", "slope", "dem", "-o", "{out}.tif"], 2, "'dem' is not name=value"),
-    (["do", "classify", "surface={tif}", "rules=rainbow", "-o", "{out}.tif"], 2, "a CSV file or one of fao_slope"),
+    (
+        ["do", "classify", "surface={tif}", "rules=rainbow", "-o", "{out}.tif"],
+        2,
+        "a CSV file or one of fao_slope",
+    ),
     (["do", "classify", "surface={dir}/void.tif", "-o", "{out}.tif"], 2, "no values to put in classes"),
     (["do", "crop", "surface={tif}", "-o", "{out}.tif"], 2, "either a box or an area"),
     (
@@ -186,7 +217,13 @@ def test_the_installed_command_runs_in_a_pipe_without_a_bar(tmp_path, hills_tif)
 
 def test_without_a_display_the_window_says_so(tmp_path):
     command = Path(sys.executable).with_name("moss-step")
-    ran = subprocess.run([command], capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", "HOME": str(tmp_path)})
+    ran = subprocess.run(
+        [command],
+        capture_output=True,
+        text=True,
+        check=False,
+        env={"PATH": "/usr/bin", "HOME": str(tmp_path)},
+    )
     assert ran.returncode == 1 and ran.stderr.startswith("moss-step: There is no display")
 
 
@@ -197,20 +234,45 @@ def test_observers_from_a_table_have_the_heights_of_their_rows(capsys, tmp_path,
     both, single = tmp_path / "both.tif", [tmp_path / "north.tif", tmp_path / "south.tif"]
     assert run(capsys, "do", "viewshed", f"dem={hills_tif}", f"observers={table}", "-o", both)[0] == 0
     for out, words in zip(
-        single, (["observers=412061,5871941", "observer_height=15", "reach=60"], ["observers=412121,5871861", "observer_height=4"]), strict=True
+        single,
+        (
+            ["observers=412061,5871941", "observer_height=15", "reach=60"],
+            ["observers=412121,5871861", "observer_height=4"],
+        ),
+        strict=True,
     ):
         assert run(capsys, "do", "viewshed", f"dem={hills_tif}", *words, "-o", out)[0] == 0
     with rasterio.open(both) as a, rasterio.open(single[0]) as b, rasterio.open(single[1]) as c:
         assert np.array_equal(a.read(1), b.read(1) + c.read(1)) and a.read(1).max() >= 1
-    code, out, _ = run(capsys, "do", "viewshed", f"dem={hills_tif}", f"observers={table}", "own=2: name=Low, height=1; 1: off", "-o", both, "--json")
-    assert code == 0 and {f.get("class") for f in json.loads(out)["findings"] if f["name"] == "share"} == {"Low"}
+    code, out, _ = run(
+        capsys,
+        "do",
+        "viewshed",
+        f"dem={hills_tif}",
+        f"observers={table}",
+        "own=2: name=Low, height=1; 1: off",
+        "-o",
+        both,
+        "--json",
+    )
+    assert code == 0 and {f.get("class") for f in json.loads(out)["findings"] if f["name"] == "share"} == {
+        "Low"
+    }
 
 
 def started(folder, *words, **environment):
     """The installed command, with a home of its own."""
     command = Path(sys.executable).with_name("moss-step")
-    mine = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": str(folder), "XDG_CONFIG_HOME": str(folder), **environment}
-    return subprocess.Popen([command, *map(str, words)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=mine)
+    mine = {
+        **os.environ,
+        "QT_QPA_PLATFORM": "offscreen",
+        "XDG_STATE_HOME": str(folder),
+        "XDG_CONFIG_HOME": str(folder),
+        **environment,
+    }
+    return subprocess.Popen(
+        [command, *map(str, words)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=mine
+    )
 
 
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGINT])
@@ -231,7 +293,16 @@ def test_a_signal_ends_the_window_at_once(tmp_path, number):
 def test_a_signal_ends_a_step_with_one_line(tmp_path, number, code):
     grid = np.random.default_rng(1).normal(size=(1500, 1500)).cumsum(0).astype(np.float32)
     path = write_tif(tmp_path / "ground.tif", grid)
-    process = started(tmp_path, "do", "position", f"dem={path}", "radius=500", "standardised=yes", "-o", tmp_path / "out.tif")
+    process = started(
+        tmp_path,
+        "do",
+        "position",
+        f"dem={path}",
+        "radius=500",
+        "standardised=yes",
+        "-o",
+        tmp_path / "out.tif",
+    )
     deadline = time.monotonic() + 30
     while process.poll() is None and time.monotonic() < deadline and not reads(process.pid, path):
         time.sleep(0.002)
@@ -256,7 +327,10 @@ def test_a_full_standard_output_is_one_line(tmp_path, hills_tif):
         ran = subprocess.run([command, "steps"], stdout=full, stderr=subprocess.PIPE, text=True, check=False)
     assert ran.returncode == 1 and ran.stderr.count("\n") == 1 and "No space left" in ran.stderr
     ran = subprocess.run(
-        ["sh", "-c", f"{command} do slope dem={hills_tif} -o {tmp_path / 's.tif'} >&- 2>&-"], capture_output=True, text=True, check=False
+        ["sh", "-c", f"{command} do slope dem={hills_tif} -o {tmp_path / 's.tif'} >&- 2>&-"],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert ran.stderr == "" and (tmp_path / "s.tif").exists()
 
@@ -265,7 +339,13 @@ def test_a_study_runs_where_nothing_can_be_kept_of_it(tmp_path, hills_tif):
     """As on a server whose home is closed: whether a window has the study open is then not known."""
     study = tmp_path / "a.moss"
     save_study(
-        Study(steps=(Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}), Step(id="s", kind="slope", inputs={"dem": "g"}))), study
+        Study(
+            steps=(
+                Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}),
+                Step(id="s", kind="slope", inputs={"dem": "g"}),
+            )
+        ),
+        study,
     )
     process = started(Path("/proc/nowhere"), "run", study, "-o", tmp_path / "out", HOME="/proc/nowhere")
     out, said = process.communicate(timeout=60)

@@ -20,9 +20,17 @@ from moss_step.model.table import Table
 from tests.conftest import surface
 from tests.steps.test_any_ground import KINDS, settings_for, value_for
 
-GROUND = surface((np.random.default_rng(2).normal(size=(40, 50)).cumsum(0).cumsum(1) * 0.5).astype(np.float32))
+GROUND = surface(
+    (np.random.default_rng(2).normal(size=(40, 50)).cumsum(0).cumsum(1) * 0.5).astype(np.float32)
+)
 RESULTS = [f"{n}.{r.name}" for n, k in KINDS.items() for r in k.beside]
-RUN = sorted(n for n, k in KINDS.items() if not any(i.quantity not in ("", "elevation") or i.accepts == "table" for i in k.inputs if not i.optional))
+RUN = sorted(
+    n
+    for n, k in KINDS.items()
+    if not any(
+        i.quantity not in ("", "elevation") or i.accepts == "table" for i in k.inputs if not i.optional
+    )
+)
 """Files do not say of a surface what it measures beyond its unit, so that steps on special ones are left to their own tests."""
 
 
@@ -53,11 +61,17 @@ def words_for(kind: str, folder: Path) -> list[str]:
     for spec in step.inputs:
         if not spec.optional:
             value = value_for(spec, GROUND)
-            words.append(f"{spec.name}={write(value, folder / f'{spec.name}{kind_named(spec.accepts).endings[0]}')}")
+            words.append(
+                f"{spec.name}={write(value, folder / f'{spec.name}{kind_named(spec.accepts).endings[0]}')}"
+            )
     if step.further is not None:
         for name in ("a", "b"):
-            words.append(f"{name}={write(value_for(step.further, GROUND), folder / f'{name}{kind_named(step.further.accepts).endings[0]}')}")
-    words += [f"{name}={text(value)}" for name, value in settings_for(step, GROUND).items() if value is not None]
+            words.append(
+                f"{name}={write(value_for(step.further, GROUND), folder / f'{name}{kind_named(step.further.accepts).endings[0]}')}"
+            )
+    words += [
+        f"{name}={text(value)}" for name, value in settings_for(step, GROUND).items() if value is not None
+    ]
     return words
 
 
@@ -82,7 +96,9 @@ def test_a_step_writes_its_result_and_says_its_findings(name, capsys, tmp_path):
     kind, _, result = name.partition(".")
     gives = KINDS[kind].result(result).gives
     out = tmp_path / f"made{kind_named(gives).endings[0]}"
-    code, said, err = run(capsys, "do", kind, *words_for(kind, tmp_path), "-o", f"{result}={out}" if result else out, "--json")
+    code, said, err = run(
+        capsys, "do", kind, *words_for(kind, tmp_path), "-o", f"{result}={out}" if result else out, "--json"
+    )
     assert (code, err) == (0, ""), err
     report = json.loads(said)
     assert report["kind"] == kind and report["outputs"] == [str(out)]
@@ -122,7 +138,9 @@ def test_a_wrong_word_is_named_and_nothing_is_written(kind, capsys, tmp_path):
 def test_a_missing_input_is_asked_for_by_name(kind, capsys, tmp_path):
     first = next(i.name for i in KINDS[kind].inputs if not i.optional)
     words = [w for w in words_for(kind, tmp_path) if not w.startswith(f"{first}=")]
-    code, _, err = run(capsys, "do", kind, *words, "-o", tmp_path / f"made{kind_named(KINDS[kind].gives).endings[0]}")
+    code, _, err = run(
+        capsys, "do", kind, *words, "-o", tmp_path / f"made{kind_named(KINDS[kind].gives).endings[0]}"
+    )
     assert code == 2 and first in err
 
 
@@ -143,5 +161,8 @@ def test_a_table_has_a_row_of_names_and_plain_numbers(capsys, tmp_path):
     assert run(capsys, "do", "hypsometry", f"dem={path}", "-o", tmp_path / "curve.csv")[0] == 0
     names, *rows = (tmp_path / "curve.csv").read_text().splitlines()
     assert all(n.isidentifier() for n in names.split(","))
-    assert all(len(r.split(",")) == len(names.split(",")) and all(float(v) == float(v) for v in r.split(",")) for r in rows)
+    assert all(
+        len(r.split(",")) == len(names.split(",")) and all(float(v) == float(v) for v in r.split(","))
+        for r in rows
+    )
     assert Table({n: np.zeros(1) for n in names.split(",")}).columns.keys() == set(names.split(","))

@@ -16,7 +16,9 @@ def test_the_ground_drains():
     """Cells lower than all eight neighbours are few and shallow: valleys run out of the grid."""
     with rasterio.open(DATA / "harrow_ground.tif") as file:
         z = file.read(1)
-    around = np.stack([np.roll(z, (i, j), (0, 1)) for i in (-1, 0, 1) for j in (-1, 0, 1) if (i, j) != (0, 0)])
+    around = np.stack(
+        [np.roll(z, (i, j), (0, 1)) for i in (-1, 0, 1) for j in (-1, 0, 1) if (i, j) != (0, 0)]
+    )
     pits = (z < around.min(axis=0))[1:-1, 1:-1]
     depth = (around.min(axis=0) - z)[1:-1, 1:-1][pits]
     assert pits.mean() < 2e-3 and (depth.size == 0 or depth.max() < 0.5)

@@ -18,13 +18,19 @@ KINDS = catalogue()
 
 def test_the_page_of_all_steps_is_made_from_their_declarations():
     code = "import sys; sys.path.insert(0, 'tools'); import from_catalogue; sys.stdout.write(from_catalogue.page())"
-    made = subprocess.run([sys.executable, "-c", code], cwd=DOCS.parent, capture_output=True, text=True, check=True, timeout=60)
+    made = subprocess.run(
+        [sys.executable, "-c", code], cwd=DOCS.parent, capture_output=True, text=True, check=True, timeout=60
+    )
     assert made.stdout == (DOCS / "steps.md").read_text(), "run tools/from_catalogue.py"
     assert all(f"| `{kind}` |" in made.stdout for kind in KINDS)
 
 
 def rows() -> list[str]:
-    return [line for line in (DOCS / "command-line.md").read_text().splitlines() if line.startswith("| ") and "`do " in line]
+    return [
+        line
+        for line in (DOCS / "command-line.md").read_text().splitlines()
+        if line.startswith("| ") and "`do " in line
+    ]
 
 
 def test_examples_are_of_steps_that_there_are():
@@ -41,7 +47,11 @@ def test_an_example_names_inputs_and_settings_that_are_declared(example):
     for name in (w.split("=", 1)[0] for w in given):
         step = KINDS[kind]
         aliases = {"observers": "at", "line": "ends"}
-        known = step.input(name) is not None or name in step.settings.model_fields or aliases.get(name) in step.settings.model_fields
+        known = (
+            step.input(name) is not None
+            or name in step.settings.model_fields
+            or aliases.get(name) in step.settings.model_fields
+        )
         assert known, f"{kind} has no {name}"
 
 

@@ -21,7 +21,9 @@ ROOT = Path(__file__).parent.parent
 
 def test_the_page_about_python_is_true():
     failed, tried = doctest.testfile(
-        str(ROOT / "docs/python.md"), module_relative=False, optionflags=doctest.IGNORE_EXCEPTION_DETAIL | doctest.ELLIPSIS
+        str(ROOT / "docs/python.md"),
+        module_relative=False,
+        optionflags=doctest.IGNORE_EXCEPTION_DETAIL | doctest.ELLIPSIS,
     )
     assert failed == 0 and tried > 12
 
@@ -34,7 +36,9 @@ def test_every_step_is_a_function_that_tells_its_inputs_and_settings(name):
     assert step.question in function.__doc__ and name in dir(ms)
     for setting, field in step.settings.listed().items():
         assert f"    {setting}: " in function.__doc__
-        assert parameters[setting].default == (inspect.Parameter.empty if field.is_required() else field.default)
+        assert parameters[setting].default == (
+            inspect.Parameter.empty if field.is_required() else field.default
+        )
 
 
 @pytest.mark.parametrize("name", sorted(KINDS))
@@ -73,15 +77,27 @@ def test_types_are_written_as_one_calls_them():
 
 def test_a_script_that_asks_wrongly_is_told_by_the_type_checker(tmp_path):
     script = tmp_path / "script.py"
-    script.write_text('import moss_step as ms\n\nms.slope("g.tif", unit="percents")\nms.slope("g.tif", steep=1)\nms.slope("g.tif").save("s.tif")\n')
-    ran = subprocess.run([sys.executable, "-m", "mypy", "--no-incremental", str(script)], cwd=tmp_path, capture_output=True, text=True, check=False)
-    assert "script.py:3" in ran.stdout and "script.py:4" in ran.stdout and "script.py:5" not in ran.stdout, ran.stdout
+    script.write_text(
+        'import moss_step as ms\n\nms.slope("g.tif", unit="percents")\nms.slope("g.tif", steep=1)\nms.slope("g.tif").save("s.tif")\n'
+    )
+    ran = subprocess.run(
+        [sys.executable, "-m", "mypy", "--no-incremental", str(script)],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert "script.py:3" in ran.stdout and "script.py:4" in ran.stdout and "script.py:5" not in ran.stdout, (
+        ran.stdout
+    )
 
 
 def test_inputs_are_paths_results_or_values_and_results_go_out_whole(tmp_path, hills_tif):
     by_path, by_result = ms.slope(hills_tif), ms.slope(ms.open_grid(str(hills_tif)))
     by_value = ms.slope(read_surface(hills_tif)[0])
-    assert np.array_equal(by_path.array, by_result.array, equal_nan=True) and np.array_equal(by_path.array, by_value.array, equal_nan=True)
+    assert np.array_equal(by_path.array, by_result.array, equal_nan=True) and np.array_equal(
+        by_path.array, by_value.array, equal_nan=True
+    )
     saved = by_path.save(tmp_path / "s.tif")
     assert np.array_equal(read_surface(saved)[0].values, by_path.array, equal_nan=True)
     with pytest.raises(ms.AskedWronglyError, match="would be replaced"):
@@ -108,7 +124,9 @@ def test_what_is_not_there_is_told():
 
 def test_a_script_says_nothing_by_itself_on_standard_error(tmp_path, hills_tif):
     code = f"import moss_step as ms; print(ms.slope({str(hills_tif)!r}).figure)"
-    ran = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=True)
+    ran = subprocess.run(
+        [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
     assert ran.stderr == "" and "°" in ran.stdout
 
 

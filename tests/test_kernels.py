@@ -34,20 +34,31 @@ def answer(package: Path, keyed: bool) -> int:
     """What the caller gives, in a process of its own."""
     key = kernels.digest(package) if keyed else "same"
     code = "from pack.caller import caller; print(caller(1))"
-    env = os.environ | {"NUMBA_CACHE_DIR": str(package.parent / f"kernels-{key}"), "PYTHONPATH": str(package.parent)}
-    return int(subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True, timeout=120).stdout)
+    env = os.environ | {
+        "NUMBA_CACHE_DIR": str(package.parent / f"kernels-{key}"),
+        "PYTHONPATH": str(package.parent),
+    }
+    return int(
+        subprocess.run(
+            [sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True, timeout=120
+        ).stdout
+    )
 
 
 def test_a_helper_that_changed_in_another_file_is_not_served_stale(package):
     assert answer(package, keyed=False) == 20 and answer(package, keyed=True) == 20
     (package / "helper.py").write_text(HELPER.format(2))
-    assert answer(package, keyed=False) == 20, "what the compiler's own cache does: else this test shows nothing"
+    assert answer(package, keyed=False) == 20, (
+        "what the compiler's own cache does: else this test shows nothing"
+    )
     assert answer(package, keyed=True) == 30
 
 
 def test_a_constant_that_changed_in_a_file_without_kernels_is_not_served_stale(package):
     (package / "numbers.py").write_text("BY = 10\n")
-    (package / "caller.py").write_text(CALLER.replace("* 10", "* BY").replace("from pack", "from pack.numbers import BY\nfrom pack"))
+    (package / "caller.py").write_text(
+        CALLER.replace("* 10", "* BY").replace("from pack", "from pack.numbers import BY\nfrom pack")
+    )
     assert answer(package, keyed=True) == 20
     (package / "numbers.py").write_text("BY = 100\n")
     assert answer(package, keyed=True) == 200
@@ -55,7 +66,9 @@ def test_a_constant_that_changed_in_a_file_without_kernels_is_not_served_stale(p
 
 def test_kernels_stand_in_modules_of_their_own():
     package = Path(kernels.__file__).parent
-    apart = [p for p in package.rglob("*.py") if "@numba.njit" in p.read_text() and p.parent.name != "kernels"]
+    apart = [
+        p for p in package.rglob("*.py") if "@numba.njit" in p.read_text() and p.parent.name != "kernels"
+    ]
     assert apart == [] and len(list(package.rglob("kernels/*.py"))) > 25
 
 

@@ -24,12 +24,17 @@ def test_a_desktop_hands_files_over_and_knows_studies():
     program, files = desktop["Exec"].split()
     assert program in ABOUT["project"]["gui-scripts"] and files == "%F" and desktop["Type"] == "Application"
     kind = ElementTree.parse(ASSETS / "moss-step-study.xml").getroot().find(f"{MIME}mime-type")  # noqa: S314 - our own file
-    assert kind.get("type") in desktop["MimeType"].split(";") and kind.find(f"{MIME}glob").get("pattern") == f"*{ENDING}"
+    assert (
+        kind.get("type") in desktop["MimeType"].split(";")
+        and kind.find(f"{MIME}glob").get("pattern") == f"*{ENDING}"
+    )
     assert (ASSETS / f"{desktop['Icon']}.svg").is_file()
     installed = [Path(f) for files in ABOUT["tool"]["setuptools"]["data-files"].values() for f in files]
-    assert {f.name for f in installed} == {"moss-step.desktop", "moss-step-study.xml", "moss-step.svg"} and all(
-        (ROOT / f).is_file() for f in installed
-    )
+    assert {f.name for f in installed} == {
+        "moss-step.desktop",
+        "moss-step-study.xml",
+        "moss-step.svg",
+    } and all((ROOT / f).is_file() for f in installed)
 
 
 def test_files_that_a_desktop_hands_over_are_opened(monkeypatch):
@@ -48,8 +53,14 @@ def test_licences_of_what_is_shipped_lie_beside_it():
 
 
 def test_every_dependency_has_a_lower_bound_that_the_pinned_version_meets():
-    pinned = dict(line.strip().lower().replace("_", "-").split("==") for line in (ROOT / "constraints.txt").read_text().splitlines() if "==" in line)
+    pinned = dict(
+        line.strip().lower().replace("_", "-").split("==")
+        for line in (ROOT / "constraints.txt").read_text().splitlines()
+        if "==" in line
+    )
     for text in [*ABOUT["project"]["dependencies"], *ABOUT["project"]["optional-dependencies"]["dev"]]:
         name, mark, bound = text.split(",")[0].partition(">=")
         assert mark, text
-        assert [int(n) for n in pinned[name.lower()].split(".")[:2]] >= [int(n) for n in bound.split(".")[:2]], text
+        assert [int(n) for n in pinned[name.lower()].split(".")[:2]] >= [
+            int(n) for n in bound.split(".")[:2]
+        ], text

@@ -35,7 +35,10 @@ def test_the_judge_knows_every_fault(answer, kind):
 
 
 def test_a_good_answer_has_no_fault_and_the_page_counts(tmp_path):
-    assert faults(Answer(0, "", 1.0)) == [] and faults(Answer(1, "moss-step: It is empty. Choose another.", 1.0)) == []
+    assert (
+        faults(Answer(0, "", 1.0)) == []
+        and faults(Answer(1, "moss-step: It is empty. Choose another.", 1.0)) == []
+    )
     tally = Tally("Settings")
     tally.tried = 3
     tally.fault("hang", "slope: no answer")

@@ -1,4 +1,5 @@
-"""Write what is made from the catalogue: the types of the functions that ``import moss_step`` gives, and the page of all steps.
+"""Write what is made from the catalogue: the types of the functions that ``import moss_step`` gives, and the
+page of all steps.
 
 ``python tools/from_catalogue.py``
 """
@@ -31,7 +32,9 @@ __version__: str
 
 def text() -> str:
     """All of the file."""
-    return "\n".join([HEAD, *(stub(name, inspect.signature(function)) for name, function in sorted(functions().items()))])
+    return "\n".join(
+        [HEAD, *(stub(name, inspect.signature(function)) for name, function in sorted(functions().items()))]
+    )
 
 
 def stub(name: str, signature: inspect.Signature) -> str:
@@ -60,8 +63,10 @@ def quoted(annotation: str) -> str:
 def page() -> str:
     """The page of all steps, bench by bench."""
     head = (
-        "# Every step\n\nMade from the declarations by `tools/from_catalogue.py`; `moss-step steps` says the same. `?` marks an input that can be\n"
-        "left out, `...` any number of inputs under names of one's own. A setting stands with its default and unit; one without must be given.\n"
+        "# Every step\n\nMade from the declarations by `tools/from_catalogue.py`; `moss-step steps` says "
+        "the same. `?` marks an input that can be\n"
+        "left out, `...` any number of inputs under names of one's own. A setting stands with its default "
+        "and unit; one without must be given.\n"
     )
     steps = [describe(step) for step in catalogue().values()]
     benches = list(dict.fromkeys(step["bench"] for step in steps))
@@ -70,8 +75,14 @@ def page() -> str:
 
 def bench_table(bench: str, steps: list[dict[str, Any]]) -> str:
     """The steps of one bench."""
-    rows = [f"| `{s['kind']}` | {s['question']} {s['help']} | {inputs_of(s)} | {settings_of(s)} | {gives_of(s)} |" for s in steps]
-    return f"\n## {bench.capitalize()}\n\n| step | what for | inputs | settings | gives |\n| --- | --- | --- | --- | --- |\n" + "\n".join(rows) + "\n"
+    rows = [
+        f"| `{s['kind']}` | {s['question']} {s['help']} | {inputs_of(s)} | {settings_of(s)} | {gives_of(s)} |"
+        for s in steps
+    ]
+    return (
+        f"\n## {bench.capitalize()}\n\n| step | what for | inputs | settings | gives |\n| --- | --- | --- "
+        "| --- | --- |\n" + "\n".join(rows) + "\n"
+    )
 
 
 def gives_of(step: dict[str, Any]) -> str:
@@ -82,7 +93,9 @@ def gives_of(step: dict[str, Any]) -> str:
 def inputs_of(step: dict[str, Any]) -> str:
     """Inputs with what they accept."""
     found = [f"`{i['name']}`{'?' if i['optional'] else ''} {i['accepts']}" for i in step["inputs"]]
-    return ", ".join([*found, *([f"`...` {step['further_inputs']['accepts']}"] if step["further_inputs"] else [])])
+    return ", ".join(
+        [*found, *([f"`...` {step['further_inputs']['accepts']}"] if step["further_inputs"] else [])]
+    )
 
 
 def settings_of(step: dict[str, Any]) -> str:

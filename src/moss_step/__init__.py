@@ -16,7 +16,9 @@ __version__ = "0.1.0"
 
 
 def __getattr__(name: str) -> object:
-    """Steps as functions, results and errors, loaded when they are first asked for: they need all that the package holds."""
+    """Steps as functions, results and errors, loaded when they are first asked for: they need all that the
+    package holds.
+    """
     if name.startswith("_"):
         raise AttributeError(name)
     door, errors = (import_module(f"moss_step.{module}") for module in ("door", "model.errors"))

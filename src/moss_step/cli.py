@@ -30,16 +30,24 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = _Parser(prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen.")
+    parser = _Parser(
+        prog="moss-step", description="Terrain analysis: the window, or one step or study without a screen."
+    )
     parser.add_argument("--version", action="version", version=f"moss-step {__version__}")
     commands = parser.add_subparsers(dest="command", parser_class=_Parser)
     opened = commands.add_parser("open", help="open a study, or grids and shapes, in the window")
     opened.add_argument("files", type=Path, nargs="+", metavar="FILE")
-    opened.add_argument("--nothing-run", action="store_true", help="open a study without running its steps, such as one that ended the program")
+    opened.add_argument(
+        "--nothing-run",
+        action="store_true",
+        help="open a study without running its steps, such as one that ended the program",
+    )
     commands.add_parser("demo", help="open the window with Harrow Moss")
     listed = commands.add_parser("steps", help="list every step with its inputs and settings")
     listed.add_argument("--json", action="store_true", help="print the catalogue as JSON")
-    done = commands.add_parser("do", help="run one step", description="Run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]")
+    done = commands.add_parser(
+        "do", help="run one step", description="Run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]"
+    )
     done.add_argument("kind")
     done.add_argument("given", nargs="*", metavar="name=value", help="an input (a path) or a setting")
     written = "file to write, of the main result or of a named one; its ending chooses the format"
@@ -50,7 +58,9 @@ def _parser() -> argparse.ArgumentParser:
     run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     cached = commands.add_parser("cache", help="tell how much results on disk take, or remove them")
-    cached.add_argument("--clear", action="store_true", help="remove them: studies are run anew when they are opened")
+    cached.add_argument(
+        "--clear", action="store_true", help="remove them: studies are run anew when they are opened"
+    )
     return parser
 
 
@@ -76,7 +86,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except OSError as error:
         if error.filename is None:
             _leave_standard_output()
-        return _said(f"{printable(error.filename or 'Standard output')}: {error.strerror or error}.", NOT_DONE)
+        return _said(
+            f"{printable(error.filename or 'Standard output')}: {error.strerror or error}.", NOT_DONE
+        )
     except Exception as error:  # a fault of our own is one line, too
         return _said(fault_text(error), NOT_DONE)
 
@@ -95,7 +107,10 @@ def _answer(arguments: Sequence[str] | None) -> int:
     return commands[asked.command](asked)
 
 
-_STOPPED, _ENDED = "Stopped; nothing half-written is left.", "Ended from outside; nothing half-written is left."
+_STOPPED, _ENDED = (
+    "Stopped; nothing half-written is left.",
+    "Ended from outside; nothing half-written is left.",
+)
 
 
 def _leave_standard_output() -> None:
@@ -109,7 +124,9 @@ def _said(text: str, code: int) -> int:
 
 
 def program() -> int:
-    """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the log."""
+    """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the
+    log.
+    """
     stand_in_for_closed()
     hush_libraries()
     if sys.argv[1:2] in (["do"], ["run"], ["steps"]):
@@ -166,7 +183,9 @@ def _do(asked: argparse.Namespace) -> int:
     targets = _targets(step, asked.out)
     for result, path in targets.items():
         check_ending(path, kind_named(step.result(result).gives))
-        check_not_a_source(path, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings])
+        check_not_a_source(
+            path, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings]
+        )
     with _ProgressBar() as progress:
         results = do_step(step, given, progress, targets)
         for result, path in targets.items():
@@ -175,7 +194,16 @@ def _do(asked: argparse.Namespace) -> int:
     warnings = dict.fromkeys(w for o in outcomes for w in o.warnings)
     if asked.json:
         findings = [f.as_json() for f in dict.fromkeys(f for o in outcomes for f in o.findings)]
-        print(json.dumps({"kind": step.kind, "outputs": [str(p) for p in targets.values()], "findings": findings, "warnings": list(warnings)}))
+        print(
+            json.dumps(
+                {
+                    "kind": step.kind,
+                    "outputs": [str(p) for p in targets.values()],
+                    "findings": findings,
+                    "warnings": list(warnings),
+                }
+            )
+        )
         return DONE
     for result, path in targets.items():
         outcome, name = results[result]
@@ -188,14 +216,18 @@ def _do(asked: argparse.Namespace) -> int:
 def _targets(step: StepKind, outs: Sequence[str]) -> dict[str, Path]:
     """Where each result goes, by its name: ``OUT`` for the main one, ``name=OUT`` for another.
 
-    Raises AskedWronglyError for a name that the step does not give, a result that is asked for twice, and two that would share a file.
+    Raises AskedWronglyError for a name that the step does not give, a result that is asked for twice, and two
+    that would share a file.
     """
     found: dict[str, Path] = {}
     for text in outs:
         name, mark, path = text.partition("=")
         name, path = (name, path) if mark and name.isidentifier() else ("", text)
         if step.result(name).name in found:
-            raise AskedWronglyError(f"-o {text}: {name or 'the main result'} goes to {found[name]} already.", "Write each result once.")
+            raise AskedWronglyError(
+                f"-o {text}: {name or 'the main result'} goes to {found[name]} already.",
+                "Write each result once.",
+            )
         found[name] = Path(path)
     if len({p.resolve() for p in found.values()}) < len(found):
         raise AskedWronglyError("Two results would be one file.", "Give each a name of its own.")
@@ -217,9 +249,13 @@ def _run(asked: argparse.Namespace) -> int:
     folder.mkdir(parents=True, exist_ok=True)
     sweep(folder)
     state = folder / "results.json"
-    write_text(state, json.dumps({"study": str(asked.study), "complete": False, "outputs": []}, indent=1) + "\n")
+    write_text(
+        state, json.dumps({"study": str(asked.study), "complete": False, "outputs": []}, indent=1) + "\n"
+    )
     if Held.elsewhere(asked.study):
-        print(f"moss-step: {asked.study} is open in a window; what its file holds now is run.", file=sys.stderr)
+        print(
+            f"moss-step: {asked.study} is open in a window; what its file holds now is run.", file=sys.stderr
+        )
     sources = study.source_files
     engine, outputs, findings, warnings = Engine(), [], [], []
     with _ProgressBar() as progress:
@@ -229,7 +265,9 @@ def _run(asked: argparse.Namespace) -> int:
             except MossError as error:
                 if engine.said(study, step_of(ref)) is None or engine.failure(study, ref) is None:
                     raise
-                warnings.append(f"{study.name_of(ref)} was not written. {error}")  # its step has its main result all the same
+                warnings.append(
+                    f"{study.name_of(ref)} was not written. {error}"
+                )  # its step has its main result all the same
                 continue
             findings += [{"step": ref, **f.as_json()} for f in outcome.findings]
             warnings += [f"{study.name_of(ref)}: {w}" for w in outcome.warnings]
@@ -237,7 +275,9 @@ def _run(asked: argparse.Namespace) -> int:
                 continue
             base = folder / f"{ref.replace('.', '_')}_{file_name(study.name_of(ref))}"
             if not base.resolve().is_relative_to(folder.resolve()):
-                raise MossError(f"The result '{ref}' would lie outside {folder}.", "Give the step another id.")
+                raise MossError(
+                    f"The result '{ref}' would lie outside {folder}.", "Give the step another id."
+                )
             kind = kind_of(outcome.value)
             for ending in (kind.endings[0], *kind.beside):
                 target = base.with_name(base.name + ending)
@@ -247,7 +287,14 @@ def _run(asked: argparse.Namespace) -> int:
             record = base.with_name(base.name + ".txt")
             write_text(record, lineage(study, ref, engine))
             outputs.append(str(record))
-    write_text(state, json.dumps({"study": str(asked.study), "complete": True, "outputs": [Path(o).name for o in outputs]}, indent=1) + "\n")
+    write_text(
+        state,
+        json.dumps(
+            {"study": str(asked.study), "complete": True, "outputs": [Path(o).name for o in outputs]},
+            indent=1,
+        )
+        + "\n",
+    )
     if asked.json:
         print(json.dumps({"kind": "run", "outputs": outputs, "findings": findings, "warnings": warnings}))
     else:
@@ -260,7 +307,10 @@ def _cache(asked: argparse.Namespace) -> int:
 
     shelf = Shelf()
     count, nbytes = shelf.clear() if asked.clear else shelf.measured()
-    print(f"{shelf.folder}: {count:,} result{'s' if count != 1 else ''}, {nbytes / 1e6:,.1f} MB{', removed' if asked.clear else ''}")
+    print(
+        f"{shelf.folder}: {count:,} result{'s' if count != 1 else ''}, {nbytes / 1e6:,.1f} "
+        f"MB{', removed' if asked.clear else ''}"
+    )
     return DONE
 
 

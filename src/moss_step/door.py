@@ -1,4 +1,6 @@
-"""Every step as a function of Python, made from its declaration: ``moss_step.slope(ground, unit="percent").save("s.tif")``."""
+"""Every step as a function of Python, made from its declaration: ``moss_step.slope(ground,
+unit="percent").save("s.tif")``.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ Given = "Result | Value | str | Path"
 
 @dataclass(frozen=True, eq=False)
 class Result:
-    """What a step gave: its ``value`` (a surface, class map, shapes or table), its name and main figure, findings and warnings."""
+    """What a step gave: its ``value`` (a surface, class map, shapes or table), its name and main figure,
+    findings and warnings.
+    """
 
     value: Value
     name: str
@@ -46,12 +50,16 @@ class Result:
         Raises AskedWronglyError when there is none of this name.
         """
         if name not in self.beside:
-            raise AskedWronglyError(f"{self.name} has no result '{name}' beside it.", f"It has: {', '.join(self.beside) or 'none'}.")
+            raise AskedWronglyError(
+                f"{self.name} has no result '{name}' beside it.",
+                f"It has: {', '.join(self.beside) or 'none'}.",
+            )
         return self.beside[name]()
 
     @property
     def array(self) -> np.ndarray:
-        """Heights or other values (rows, cols), or class codes; no-data is NaN, no class 255. It cannot be written into.
+        """Heights or other values (rows, cols), or class codes; no-data is NaN, no class 255. It cannot be
+        written into.
 
         Raises MossError for shapes and tables.
         """
@@ -73,7 +81,8 @@ class Result:
         return columns
 
     def finding(self, name: str, of: str = "") -> float:
-        """The number of a finding, in the unit that it carries; ``of`` names the class or observer where there are several.
+        """The number of a finding, in the unit that it carries; ``of`` names the class or observer where
+        there are several.
 
         Raises AskedWronglyError when there is none.
         """
@@ -81,12 +90,15 @@ class Result:
             if found.name == name and found.of == of:
                 return found.value
         known = ", ".join(dict.fromkeys(f.name for f in self.findings)) or "none"
-        raise AskedWronglyError(f"{self.name} has no finding '{name}'{f' of {of}' if of else ''}.", f"It has: {known}.")
+        raise AskedWronglyError(
+            f"{self.name} has no finding '{name}'{f' of {of}' if of else ''}.", f"It has: {known}."
+        )
 
     def save(self, path: str | Path) -> Path:
         """Write the result, whole or not at all, in the open format of the ending; gives the path.
 
-        Raises MossError when it cannot be written, AskedWronglyError for an ending of another kind or a file that it came from.
+        Raises MossError when it cannot be written, AskedWronglyError for an ending of another kind or a file
+        that it came from.
         """
         target = Path(path)
         check_not_a_source(target, self.sources)
@@ -102,7 +114,9 @@ def function_of(step: StepKind) -> Callable[..., Result]:
     signature = _signature(step)
 
     def run(*args: Any, **kwargs: Any) -> Result:
-        further = {n: kwargs.pop(n) for n in list(kwargs) if step.further is not None and _is_further(step, n)}
+        further = {
+            n: kwargs.pop(n) for n in list(kwargs) if step.further is not None and _is_further(step, n)
+        }
         given = signature.bind(*args, **kwargs).arguments
         tell = given.pop("progress", None)
         progress = Progress(tell)
@@ -130,13 +144,23 @@ def _result(step: StepKind, main: Outcome, name: str, sources: tuple[str, ...]) 
     def one(result: str) -> Result:
         outcome = step.outcome_of(main, result)
         beside = {r.name: partial(one, r.name) for r in step.beside} if not result else {}
-        return Result(outcome.value, step.name_of(result, name), outcome.figure, outcome.findings, outcome.warnings, sources, beside)
+        return Result(
+            outcome.value,
+            step.name_of(result, name),
+            outcome.figure,
+            outcome.findings,
+            outcome.warnings,
+            sources,
+            beside,
+        )
 
     return one("")
 
 
 def _is_further(step: StepKind, name: str) -> bool:
-    return name not in step.settings.listed() and name != "progress" and all(i.name != name for i in step.inputs)
+    return (
+        name not in step.settings.listed() and name != "progress" and all(i.name != name for i in step.inputs)
+    )
 
 
 def _value(spec: InputSpec, what: Any, sources: list[str], progress: Progress) -> tuple[Value, str]:
@@ -153,7 +177,13 @@ def _value(spec: InputSpec, what: Any, sources: list[str], progress: Progress) -
 
 def _plain(value: Any) -> Any:
     """Paths and arrays as settings are written."""
-    return str(value) if isinstance(value, Path) else value.tolist() if isinstance(value, (np.ndarray, np.generic)) else value
+    return (
+        str(value)
+        if isinstance(value, Path)
+        else value.tolist()
+        if isinstance(value, (np.ndarray, np.generic))
+        else value
+    )
 
 
 def _signature(step: StepKind) -> inspect.Signature:
@@ -166,13 +196,20 @@ def _signature(step: StepKind) -> inspect.Signature:
     for name, about in settings:
         by_place = name in step.file_settings
         default = inspect.Parameter.empty if about.is_required() else about.default
-        parameters.append(inspect.Parameter(name, place if by_place else word, annotation=words_of(about.annotation), default=default))
+        parameters.append(
+            inspect.Parameter(
+                name, place if by_place else word, annotation=words_of(about.annotation), default=default
+            )
+        )
     if step.further is not None:
         parameters.append(inspect.Parameter("inputs", inspect.Parameter.VAR_KEYWORD, annotation=Given))
     tell = inspect.Parameter("progress", word, annotation="Callable[[float, str], None] | None", default=None)
     named = [p for p in parameters if p.kind != inspect.Parameter.VAR_KEYWORD]
     last = [p for p in parameters if p.kind == inspect.Parameter.VAR_KEYWORD]
-    order = sorted([*named, tell], key=lambda p: (p.kind, p.default is not inspect.Parameter.empty if p.kind == place else False))
+    order = sorted(
+        [*named, tell],
+        key=lambda p: (p.kind, p.default is not inspect.Parameter.empty if p.kind == place else False),
+    )
     return inspect.Signature([*order, *last], return_annotation="Result")
 
 
@@ -201,7 +238,11 @@ def documented(step: StepKind) -> str:
     taken = [f"{i.name}: {i.help}{' May be left out.' if i.optional else ''}" for i in step.inputs]
     if step.further is not None:
         taken.append(f"any name: {step.further.help}")
-    lines += ["Inputs, each a result, a value or the path of a file:", *(f"    {t}" for t in taken), ""] if taken else []
+    lines += (
+        ["Inputs, each a result, a value or the path of a file:", *(f"    {t}" for t in taken), ""]
+        if taken
+        else []
+    )
     if said["settings"]:
         lines.append("Settings:")
         for row in said["settings"]:

@@ -17,7 +17,8 @@ _log = logging.getLogger("moss_step")
 class EndedError(BaseException):
     """The program was asked to end by a signal.
 
-    Not Python's own KeyboardInterrupt: one that comes while a library is made out of text ends the program without its exit code.
+    Not Python's own KeyboardInterrupt: one that comes while a library is made out of text ends the program
+    without its exit code.
     """
 
     def __init__(self, number: int) -> None:
@@ -26,7 +27,9 @@ class EndedError(BaseException):
 
 
 def end_by_word() -> None:
-    """Have signals that ask the program to end raise EndedError, unless they are to be ignored. Only the main thread gets signals."""
+    """Have signals that ask the program to end raise EndedError, unless they are to be ignored. Only the main
+    thread gets signals.
+    """
     if threading.current_thread() is not threading.main_thread():
         return
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -35,7 +38,9 @@ def end_by_word() -> None:
 
 
 def end_at_once() -> None:
-    """Have such signals end the program at once, as for a window: an exception cannot pass through its events."""
+    """Have such signals end the program at once, as for a window: an exception cannot pass through its
+    events.
+    """
     for number in (signal.SIGTERM, signal.SIGINT):
         if signal.getsignal(number) is not signal.SIG_IGN:
             signal.signal(number, signal.SIG_DFL)
@@ -62,19 +67,25 @@ def stand_in_for_closed() -> None:
 
 
 def keep_to_ourselves() -> None:
-    """Standard error is ours alone: what code of the libraries writes there by itself, such as on a full disk, goes nowhere."""
+    """Standard error is ours alone: what code of the libraries writes there by itself, such as on a full
+    disk, goes nowhere.
+    """
     ours = os.dup(2)
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     sys.stderr = os.fdopen(ours, "w", buffering=1, encoding=sys.stderr.encoding, errors="backslashreplace")
 
 
 def hush_libraries() -> None:
-    """Keep remarks of the libraries off standard error: what matters of them comes as errors, and is said in our words."""
+    """Keep remarks of the libraries off standard error: what matters of them comes as errors, and is said in
+    our words.
+    """
     warnings.simplefilter("ignore")
     usual = sys.excepthook
 
     def remark(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        """A raster library's log stumbles over damaged text in its own messages; everything else is shown as ever."""
+        """A raster library's log stumbles over damaged text in its own messages; everything else is shown as
+        ever.
+        """
         if kind is UnicodeDecodeError:
             _log.debug("a library could not say: %s", error)
         else:

@@ -31,7 +31,9 @@ def press(parent: QWidget, name: str) -> None:
 
 def texts(parent: QWidget) -> str:
     """All text that is shown."""
-    return "\n".join(w.text() for w in parent.findChildren(QLabel) + parent.findChildren(QPushButton) if w.isVisible())
+    return "\n".join(
+        w.text() for w in parent.findChildren(QLabel) + parent.findChildren(QPushButton) if w.isVisible()
+    )
 
 
 def drag(widget: QWidget, start: QPoint, end: QPoint) -> None:
@@ -70,7 +72,10 @@ def rest(window, qapp, least: float = 0.4) -> None:
     """Wait until the block has been drawn at rest."""
     end, quiet = time.monotonic() + 60, time.monotonic() + least
     while time.monotonic() < end and (
-        time.monotonic() < quiet or window.block.stage.busy or window.block.rest.isActive() or window.block.image is None
+        time.monotonic() < quiet
+        or window.block.stage.busy
+        or window.block.rest.isActive()
+        or window.block.image is None
     ):
         qapp.processEvents()
         time.sleep(0.01)
@@ -81,5 +86,7 @@ def rest(window, qapp, least: float = 0.4) -> None:
 def answered(monkeypatch, answer):
     """What the window asks from here on, each answered alike."""
     asked = []
-    monkeypatch.setattr("moss_step.desk.study_files.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer)
+    monkeypatch.setattr(
+        "moss_step.desk.study_files.ask", lambda _w, title, text, *_: asked.append((title, text)) or answer
+    )
     return asked

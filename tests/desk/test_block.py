@@ -47,7 +47,9 @@ def test_a_pixel_meets_a_level_ground_where_geometry_says():
     assert middle[:2] == pytest.approx([50.0, -20.0], abs=0.5)
     top = under_pixel(eye, (200, 0), (400, 300), heights, (2000.0, 2000.0))
     assert top[1] - middle[1] == pytest.approx(1000.0 * np.tan(np.radians(15.0)), rel=1e-3)
-    assert under_pixel(eye.turned(0, -88), (200, 0), (400, 300), heights, (2000.0, 2000.0)) is None, "the sky is no place"
+    assert under_pixel(eye.turned(0, -88), (200, 0), (400, 300), heights, (2000.0, 2000.0)) is None, (
+        "the sky is no place"
+    )
 
 
 @given(st.floats(0, 359), st.floats(5, 90), st.floats(0, 400), st.floats(0, 300), st.floats(1, 5000))
@@ -55,7 +57,9 @@ def test_a_place_is_drawn_at_the_pixel_whose_ray_meets_it(bearing, down, px, py,
     eye = Eye(bearing, down, 1000.0, 30.0, -70.0, 12.0)
     place = eye.position + eye.ray(px, py, 400, 300) * far
     found = eye.pixels(place, 400, 300)[0]
-    assert found[:2] == pytest.approx([px, py], abs=1e-4) and found[2] == pytest.approx(far * (eye.ray(px, py, 400, 300) @ eye.ahead))
+    assert found[:2] == pytest.approx([px, py], abs=1e-4) and found[2] == pytest.approx(
+        far * (eye.ray(px, py, 400, 300) @ eye.ahead)
+    )
     behind = eye.pixels(eye.position - eye.ahead, 400, 300)[0]
     assert behind[2] < 0
 
@@ -70,7 +74,10 @@ def test_the_ray_meets_the_ground_that_a_march_in_numpy_meets():
     for px, py in itertools.product((30, 200, 370), (60, 150, 290)):
         found = under_pixel(eye, (px, py), (400, 300), heights, extent)
         points = eye.position + eye.ray(px, py, 400, 300) * np.arange(0, 4000, 0.2)[:, None]
-        c, r = np.floor((points[:, 0] / 900 + 0.5) * 90).astype(int), np.floor((0.5 - points[:, 1] / 800) * 80).astype(int)
+        c, r = (
+            np.floor((points[:, 0] / 900 + 0.5) * 90).astype(int),
+            np.floor((0.5 - points[:, 1] / 800) * 80).astype(int),
+        )
         inside = (c >= 0) & (c < 90) & (r >= 0) & (r < 80)
         z = np.where(inside, heights[r.clip(0, 79), c.clip(0, 89)], -np.inf)
         below = np.flatnonzero(points[:, 2] <= z)
@@ -91,7 +98,9 @@ def test_what_is_near_is_found_by_the_size_of_its_pixels():
     assert close_by(eye, size, heights, (4000.0, 4000.0), pixel * 0.99) is None
     edges, finest = close_by(eye, size, heights, (4000.0, 4000.0), pixel * 1.01)
     assert finest == pytest.approx(pixel, rel=1e-3)
-    assert -edges[0] == pytest.approx(pixel * 200 * 1.16, rel=0.02) and edges[3] == pytest.approx(pixel * 150 * 1.16, rel=0.02)
+    assert -edges[0] == pytest.approx(pixel * 200 * 1.16, rel=0.02) and edges[3] == pytest.approx(
+        pixel * 150 * 1.16, rel=0.02
+    )
     low = Eye(0.0, 12.0, 500.0)
     (_, south, _, north), _ = close_by(low, size, heights, (40_000.0, 40_000.0), 3 * pixel)
     assert north < 3000.0, "far ground needs no more than the whole ground's picture"
@@ -105,7 +114,9 @@ def test_the_eye_keeps_its_distance_and_its_axes_stay_square(bearing, down):
     assert eye.ahead @ eye.upward == pytest.approx(0.0, abs=1e-12)
     assert np.linalg.norm(eye.nearer(2.0, None).position - (10.0, 20.0, 5.0)) == pytest.approx(350.0)
     panned = eye.moved(0, 100, 600)
-    assert (panned.x - eye.x) * np.sin(np.radians(bearing)) + (panned.y - eye.y) * np.cos(np.radians(bearing)) > 0
+    assert (panned.x - eye.x) * np.sin(np.radians(bearing)) + (panned.y - eye.y) * np.cos(
+        np.radians(bearing)
+    ) > 0
 
 
 def test_the_block_shows_what_the_key_shows_and_turns(block, settle, qapp):
@@ -157,7 +168,11 @@ def test_heights_are_exaggerated_and_it_is_stated(block, qapp):
 
 def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
     window = block
-    window.work.add_step("viewshed", {"dem": by_name(window, "Harrow ground")}, {"at": [[413_000.0, 5_871_000.0]], "observer_height": 60.0})
+    window.work.add_step(
+        "viewshed",
+        {"dem": by_name(window, "Harrow ground")},
+        {"at": [[413_000.0, 5_871_000.0]], "observer_height": 60.0},
+    )
     settle(window)
     rest(window, qapp)
     masts = window.block.ground.masts
@@ -168,7 +183,11 @@ def test_observers_stand_as_masts_of_their_true_height(block, settle, qapp):
 def test_masts_have_the_heights_of_their_own_and_those_that_are_off_do_not_stand(block, settle, qapp):
     window, ground = block, by_name(block, "Harrow ground")
     at = [[412_700.0, 5_871_000.0], [413_000.0, 5_871_000.0], [413_300.0, 5_871_000.0]]
-    window.work.add_step("viewshed", {"dem": ground}, {"at": at, "observer_height": 30.0, "own": "1: height=80, name=Tall; 3: off"})
+    window.work.add_step(
+        "viewshed",
+        {"dem": ground},
+        {"at": at, "observer_height": 30.0, "own": "1: height=80, name=Tall; 3: off"},
+    )
     settle(window)
     rest(window, qapp)
     masts = window.block.ground.masts
@@ -181,7 +200,11 @@ def test_masts_have_the_heights_of_their_own_and_those_that_are_off_do_not_stand
 def test_many_masts_stand_without_names(block, settle, qapp):
     window = block
     at = [[412_400.0 + 15.0 * k, 5_871_000.0] for k in range(70)]
-    window.work.add_step("viewshed", {"dem": by_name(window, "Harrow ground")}, {"at": at, "observer_height": 60.0, "reach": 100.0})
+    window.work.add_step(
+        "viewshed",
+        {"dem": by_name(window, "Harrow ground")},
+        {"at": at, "observer_height": 60.0, "reach": 100.0},
+    )
     settle(window)
     rest(window, qapp)
     assert len(window.block.ground.masts) == 70 and not window.block.names
@@ -192,7 +215,9 @@ def test_masts_from_shapes_and_above_the_datum(block, settle, qapp):
     window.files.open_path(DATA / "harrow_places.gpkg")
     settle(window)
     places = by_name(window, "Harrow places")
-    window.work.add_step("viewshed", {"dem": ground, "observers": places}, {"observer_height": 900.0, "absolute": True})
+    window.work.add_step(
+        "viewshed", {"dem": ground, "observers": places}, {"observer_height": 900.0, "absolute": True}
+    )
     settle(window)
     rest(window, qapp)
     masts = window.block.ground.masts
@@ -212,28 +237,38 @@ def test_names_stand_upright_where_the_ground_is_and_not_behind_a_hill(block, se
     names = {s.name: at for s, at in view.names}
     assert len(names) >= 3
     for found in (s for s in view.standing if s.name in names):
-        place = view.place_at(QPointF(names[found.name][0] * view.width(), names[found.name][1] * view.height()))
+        place = view.place_at(
+            QPointF(names[found.name][0] * view.width(), names[found.name][1] * view.height())
+        )
         if place is None:
             assert found.name == "Harrow Top", "it stands at the edge of the ground, before the sky"
         else:
             assert np.hypot(place[0] - found.at.x(), place[1] - found.at.y()) < 60.0, found.name
     x, y = next((s.at.x(), s.at.y()) for s in view.standing)
-    view.eye = Eye(0.0, 3.0, 400.0, x - 413_000.0, y - 5_871_000.0 - 900.0, float(np.nanmin(view.ground.heights)))
+    view.eye = Eye(
+        0.0, 3.0, 400.0, x - 413_000.0, y - 5_871_000.0 - 900.0, float(np.nanmin(view.ground.heights))
+    )
     view.ask(False)
     rest(window, qapp)
-    assert len(view.names) < len(view.standing), "from down in a valley some stand behind a hill or out of view"
+    assert len(view.names) < len(view.standing), (
+        "from down in a valley some stand behind a hill or out of view"
+    )
 
 
 def test_the_block_follows_the_plan_and_leads_it(block, qapp):
     window, view, plan = block, block.block, block.plan.view
     plan.show_camera(replace(plan.camera, x=413_300.0, y=5_871_200.0, scale=plan.camera.scale * 3))
     assert (view.eye.x, view.eye.y) == pytest.approx((300.0, 200.0), abs=1e-6)
-    assert view.eye.metres_per_pixel(view.eye.distance, view.height()) * view.width() == pytest.approx(plan.width() / plan.camera.scale)
+    assert view.eye.metres_per_pixel(view.eye.distance, view.height()) * view.width() == pytest.approx(
+        plan.width() / plan.camera.scale
+    )
     before = plan.camera
     QTest.mousePress(view, Qt.MouseButton.RightButton, pos=QPoint(200, 300))
     QTest.mouseMove(view, QPoint(160, 340))
     QTest.mouseRelease(view, Qt.MouseButton.RightButton, pos=QPoint(160, 340))
-    assert (plan.camera.x, plan.camera.y) == pytest.approx((413_000.0 + view.eye.x, 5_871_000.0 + view.eye.y)) and plan.camera.x != before.x
+    assert (plan.camera.x, plan.camera.y) == pytest.approx(
+        (413_000.0 + view.eye.x, 5_871_000.0 + view.eye.y)
+    ) and plan.camera.x != before.x
     assert plan.camera.scale == pytest.approx(before.scale)
     wheel(view, QPoint(240, 300), 3)
     assert plan.camera.scale == pytest.approx(before.scale * 1.2**3)
@@ -255,11 +290,20 @@ def test_what_the_plan_points_at_is_marked_in_the_block(block, qapp):
     window.plan.view.pointed.emit(None)
     bare = view.grab().toImage()
     window.plan.view.pointed.emit((413_100.0, 5_871_100.0))
-    foot = np.array([[100.0, 100.0, height_at(np.array([[100.0, 100.0]]), view.ground.heights, view.ground.extent)[0]]])
+    foot = np.array(
+        [[100.0, 100.0, height_at(np.array([[100.0, 100.0]]), view.ground.heights, view.ground.extent)[0]]]
+    )
     px, py, _ = view.eye.pixels(foot, view.width(), view.height())[0]
     marked = view.grab().toImage()
-    changed = [(x, y) for x in range(0, view.width()) for y in range(0, view.height()) if bare.pixel(x, y) != marked.pixel(x, y)]
-    assert changed and max(abs(x - px) for x, _ in changed) <= 12 and max(abs(y - py) for _, y in changed) <= 9
+    changed = [
+        (x, y)
+        for x in range(0, view.width())
+        for y in range(0, view.height())
+        if bare.pixel(x, y) != marked.pixel(x, y)
+    ]
+    assert (
+        changed and max(abs(x - px) for x, _ in changed) <= 12 and max(abs(y - py) for _, y in changed) <= 9
+    )
     window.plan.view.pointed.emit(None)
     assert view.grab().toImage() == bare
 
@@ -277,7 +321,11 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
     n = 3000
     z = np.zeros((n, n), np.float32)
     z[1400:1600, 1400:1600] = np.indices((200, 200)).sum(axis=0) % 2 * 0.5
-    write_surface(tmp_path / "board.tif", Surface(z, Frame(n, n, 400_000.0, 5_900_000.0, 1.0, 1.0, "EPSG:32628"), METRE), "Board")
+    write_surface(
+        tmp_path / "board.tif",
+        Surface(z, Frame(n, n, 400_000.0, 5_900_000.0, 1.0, 1.0, "EPSG:32628"), METRE),
+        "Board",
+    )
     window.files.open_path(tmp_path / "board.tif")
     settle(window)
     window.show_drawer("block")
@@ -287,7 +335,11 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
     view.ask(False)
     rest(window, qapp)
     patch = view.patch[1]
-    assert patch is not None and max(patch.heights.shape) < 200 and (patch.heights.max() - patch.heights.min()) == pytest.approx(0.5)
+    assert (
+        patch is not None
+        and max(patch.heights.shape) < 200
+        and (patch.heights.max() - patch.heights.min()) == pytest.approx(0.5)
+    )
     wide = view.eye.metres_per_pixel(150.0, view.height()) * view.width()
     assert changes(window) == pytest.approx(wide, abs=3), "one change of colour a metre"
     view.patch = ((view.ground, view.eye, view.width(), view.height()), None)
@@ -321,7 +373,10 @@ def test_points_with_colour_are_drawn_too(qapp):
     red = np.tile(np.array([[255, 0, 0]], np.uint8), (2000, 1))
     eye = Eye(0, 60, 300.0)
     pictures = []
-    for ground in (Ground(flat, (100.0, 100.0), grey), Ground(flat, (100.0, 100.0), grey, points=points, colors=red)):
+    for ground in (
+        Ground(flat, (100.0, 100.0), grey),
+        Ground(flat, (100.0, 100.0), grey, points=points, colors=red),
+    ):
         found: list[QImage] = []
         stage.drawn.connect(lambda image, wish, found=found: found.append(image))
         stage.wish(Wish(ground, eye, 200, 150, False))
@@ -329,7 +384,12 @@ def test_points_with_colour_are_drawn_too(qapp):
         while not found and time.monotonic() < end:
             qapp.processEvents()
             time.sleep(0.01)
-        pixels = np.frombuffer(found[0].constBits(), np.uint8).reshape(150, -1)[:, :600].reshape(150, 200, 3).astype(int)
+        pixels = (
+            np.frombuffer(found[0].constBits(), np.uint8)
+            .reshape(150, -1)[:, :600]
+            .reshape(150, 200, 3)
+            .astype(int)
+        )
         pictures.append(int((pixels[:, :, 0] - pixels[:, :, 2] > 100).sum()))
         stage.drawn.disconnect()
     stage.close()
@@ -367,12 +427,20 @@ def test_at_rest_a_thin_line_shows_whole(qapp):
     drawing, lines = Stage(), {}
     try:
         for moving in (True, False):
-            image = drawing.draw(Wish(Ground(z, (400.0, 400.0), picture), Eye(0.0, 90.0, 950.0), 300, 300, moving))
+            image = drawing.draw(
+                Wish(Ground(z, (400.0, 400.0), picture), Eye(0.0, 90.0, 950.0), 300, 300, moving)
+            )
             assert (image.width(), image.height()) == (300, 300)
-            pixels = np.frombuffer(image.constBits(), np.uint8).reshape(300, image.bytesPerLine())[:, : 3 * 300].reshape(300, 300, 3)
+            pixels = (
+                np.frombuffer(image.constBits(), np.uint8)
+                .reshape(300, image.bytesPerLine())[:, : 3 * 300]
+                .reshape(300, 300, 3)
+            )
             dark = pixels[:, 150, 0] < 200
             lines[moving] = int((dark[1:] & ~dark[:-1]).sum())
         assert lines[False] == 20 and lines[True] < 20
-        assert Wish(Ground(z, (1.0, 1.0), picture), Eye(), 4000, 2000, False).fine == 1, "very large pictures are drawn plainly"
+        assert Wish(Ground(z, (1.0, 1.0), picture), Eye(), 4000, 2000, False).fine == 1, (
+            "very large pictures are drawn plainly"
+        )
     finally:
         drawing.close()

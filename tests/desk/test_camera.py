@@ -13,7 +13,13 @@ UTM = "EPSG:32628"
 places = st.tuples(st.floats(-2000, 2000), st.floats(-2000, 2000))
 pixels = st.tuples(st.floats(0, 900), st.floats(0, 600))
 cameras = st.builds(
-    Camera, st.floats(-1000, 1000), st.floats(-1000, 1000), st.floats(0.01, 50), st.floats(0.5, 3), st.integers(50, 1200), st.integers(50, 900)
+    Camera,
+    st.floats(-1000, 1000),
+    st.floats(-1000, 1000),
+    st.floats(0.01, 50),
+    st.floats(0.5, 3),
+    st.integers(50, 1200),
+    st.integers(50, 900),
 )
 boxes = st.tuples(st.floats(-500, 500), st.floats(-500, 500), st.floats(1, 900), st.floats(1, 900)).map(
     lambda b: (b[0], b[1], b[0] + b[2], b[1] + b[3])
@@ -29,14 +35,18 @@ def test_a_place_comes_back_from_its_pixel(camera, place):
 def test_zooming_keeps_the_place_under_the_pointer(camera, pixel, factor):
     before = camera.world(*pixel)
     zoomed = camera.zoomed(factor, *pixel)
-    assert zoomed.world(*pixel) == pytest.approx(before, abs=1e-6) and zoomed.scale == pytest.approx(camera.scale * factor)
+    assert zoomed.world(*pixel) == pytest.approx(before, abs=1e-6) and zoomed.scale == pytest.approx(
+        camera.scale * factor
+    )
 
 
 @given(cameras, pixels, st.tuples(st.floats(-300, 300), st.floats(-300, 300)))
 def test_dragging_takes_the_place_along(camera, pixel, by):
     moved = camera.moved(*by)
     assert moved.pixel(*camera.world(*pixel)) == pytest.approx((pixel[0] + by[0], pixel[1] + by[1]), abs=1e-4)
-    assert camera.moved(*by).moved(-by[0], -by[1]).world(*pixel) == pytest.approx(camera.world(*pixel), abs=1e-6)
+    assert camera.moved(*by).moved(-by[0], -by[1]).world(*pixel) == pytest.approx(
+        camera.world(*pixel), abs=1e-6
+    )
 
 
 @given(cameras, boxes)
@@ -44,7 +54,9 @@ def test_a_box_that_is_fitted_is_in_view_in_the_middle_and_fills_it(camera, box)
     fitted = camera.fitted(box)
     (left, bottom), (right, top) = fitted.pixel(box[0], box[1]), fitted.pixel(box[2], box[3])
     assert -1e-6 <= left <= right <= camera.width + 1e-6 and -1e-6 <= top <= bottom <= camera.height + 1e-6
-    assert (left + right) / 2 == pytest.approx(camera.width / 2, abs=1e-4) and (top + bottom) / 2 == pytest.approx(camera.height / 2, abs=1e-4)
+    assert (left + right) / 2 == pytest.approx(camera.width / 2, abs=1e-4) and (
+        top + bottom
+    ) / 2 == pytest.approx(camera.height / 2, abs=1e-4)
     assert max((right - left) / camera.width, (bottom - top) / camera.height) == pytest.approx(0.94, abs=1e-6)
 
 
@@ -74,7 +86,9 @@ def test_each_pixel_shows_the_cell_that_its_middle_lies_in(camera, rows, cols, r
             x, y = camera.world((px + 0.5) / ratio, (py + 0.5) / ratio)
             assume(abs((x / 2.0) % 1.0) > 1e-6 and abs((y / 1.5) % 1.0) > 1e-6)
             expected = frame.cell_at(x, y)
-            assert (expected or (-1, -1)) == (int(r[py]), int(c[px])) or (expected is None and -1 in (r[py], c[px]))
+            assert (expected or (-1, -1)) == (int(r[py]), int(c[px])) or (
+                expected is None and -1 in (r[py], c[px])
+            )
 
 
 @given(st.floats(1e-3, 1e4))

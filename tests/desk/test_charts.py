@@ -8,7 +8,12 @@ from tests.desk.driving import press, texts
 
 def a_sight_line(window) -> str:
     xmin, ymin, xmax, ymax = window.work.frame.box
-    ends = [xmin + 0.3 * (xmax - xmin), ymin + 0.3 * (ymax - ymin), xmin + 0.7 * (xmax - xmin), ymin + 0.7 * (ymax - ymin)]
+    ends = [
+        xmin + 0.3 * (xmax - xmin),
+        ymin + 0.3 * (ymax - ymin),
+        xmin + 0.7 * (xmax - xmin),
+        ymin + 0.7 * (ymax - ymin),
+    ]
     return window.work.add_step("sight_line", {"dem": "ground"}, {"ends": ends})
 
 

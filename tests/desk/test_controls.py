@@ -10,7 +10,16 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QPushButton, QSpinBox
 
-from moss_step.desk.controls import ChoiceControl, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl, limits
+from moss_step.desk.controls import (
+    ChoiceControl,
+    FormulaControl,
+    NumberControl,
+    SliderControl,
+    SystemControl,
+    TextControl,
+    TickControl,
+    limits,
+)
 from moss_step.desk.form import Form
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.model.errors import AskedWronglyError
@@ -45,10 +54,14 @@ def test_a_form_gives_back_what_it_was_given(qtbot):
     given_values = {"tall": 12.5, "many": 7, "maybe": 3.25, "on": False, "depth": 0.5}
     form.set_values(given_values, Every)
     shown = form.values()
-    assert {n: float(v) if n != "on" else v for n, v in shown.items()} == {n: float(v) if n != "on" else v for n, v in given_values.items()}
+    assert {n: float(v) if n != "on" else v for n, v in shown.items()} == {
+        n: float(v) if n != "on" else v for n, v in given_values.items()
+    }
     assert not told, "setting values tells nobody"
     form.set_values({}, Every)
-    assert form.values() == {"tall": 2.0, "many": 3, "on": True}, "what is left out stands at its default, or is empty"
+    assert form.values() == {"tall": 2.0, "many": 3, "on": True}, (
+        "what is left out stands at its default, or is empty"
+    )
 
 
 @given(tall=st.floats(0, 100).map(lambda v: round(v, 3)), many=st.integers(1, 9), on=st.booleans())
@@ -57,7 +70,11 @@ def test_numbers_within_their_limits_come_back(qtbot, tall, many, on):
     form = Form(Every)
     qtbot.addWidget(form)
     form.set_values({"tall": tall, "many": many, "on": on}, Every)
-    assert form.values()["tall"] == pytest.approx(tall) and form.values()["many"] == many and form.values()["on"] is on
+    assert (
+        form.values()["tall"] == pytest.approx(tall)
+        and form.values()["many"] == many
+        and form.values()["on"] is on
+    )
 
 
 def test_a_number_keeps_to_its_limits(qtbot):
@@ -157,7 +174,9 @@ def test_a_formula_points_at_what_is_wrong_and_renames(qtbot):
     assert control.value() == "steepness > 30 and slope_2 < 4", "a name is a whole word"
 
 
-@pytest.mark.parametrize(("typed", "said"), [("EPSG:32628", "UTM zone 28N"), ("nonsense", "not a reference system"), ("", "")])
+@pytest.mark.parametrize(
+    ("typed", "said"), [("EPSG:32628", "UTM zone 28N"), ("nonsense", "not a reference system"), ("", "")]
+)
 def test_a_system_says_its_name_as_it_is_typed(qtbot, typed, said):
     control = SystemControl("System")
     qtbot.addWidget(control)
@@ -210,7 +229,9 @@ def test_a_cell_becomes_an_own_value(qtbot, title, typed, own):
     qtbot.addWidget(control)
     control.show_observers(people(1))
     told = counted(control)
-    column = [control.table.horizontalHeaderItem(k).text() for k in range(control.table.columnCount())].index(title)
+    column = [control.table.horizontalHeaderItem(k).text() for k in range(control.table.columnCount())].index(
+        title
+    )
     control.table.item(0, column).setText(typed)
     assert control.value() == f"1: {own}" and len(told) == 1
     assert math.isinf(people(1)[0].reach), "without a reach of its own it looks over all of the ground"

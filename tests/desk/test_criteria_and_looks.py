@@ -78,7 +78,11 @@ def test_the_area_that_passes_is_charted_and_a_click_sets_the_bound(estate, sett
     panel.chart.picked.emit(17.5)
     settle(window)
     assert window.work.draft.step.settings == {"below": 17.5}
-    QTest.mouseClick(panel.chart.findChild(type(panel.chart.plot)).viewport(), Qt.MouseButton.LeftButton, pos=QPoint(150, 60))
+    QTest.mouseClick(
+        panel.chart.findChild(type(panel.chart.plot)).viewport(),
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(150, 60),
+    )
     settle(window)
     assert window.work.draft.step.settings["below"] != 17.5
 
@@ -108,7 +112,9 @@ def test_rows_that_are_selected_become_a_step_and_columns_are_charted(estate, se
     window = estate
     ground = by_name(window, "Harrow ground")
     tiles = window.work.add_step("tessellate", {"extent": ground}, {"spacing": 400.0})
-    zones = window.work.add_step("zone_statistics", {"zones": tiles, "surface": ground}, {"statistics": ["max"]})
+    zones = window.work.add_step(
+        "zone_statistics", {"zones": tiles, "surface": ground}, {"statistics": ["max"]}
+    )
     settle(window)
     window.work.choose(zones)
     window.show_drawer("table")
@@ -141,7 +147,9 @@ def test_breaks_of_a_column_are_typed_and_dragged_on_its_histogram(estate, settl
     window = estate
     ground = by_name(window, "Harrow ground")
     tiles = window.work.add_step("tessellate", {"extent": ground}, {"spacing": 300.0})
-    zones = window.work.add_step("zone_statistics", {"zones": tiles, "surface": ground}, {"statistics": ["mean"]})
+    zones = window.work.add_step(
+        "zone_statistics", {"zones": tiles, "surface": ground}, {"statistics": ["mean"]}
+    )
     settle(window)
     window.work.do(window.work.study.with_key_row(KeyRow(step=zones, column="mean", count=4)), "x")
     settle(window)
@@ -153,7 +161,10 @@ def test_breaks_of_a_column_are_typed_and_dragged_on_its_histogram(estate, settl
     settle(window)
     row = window.work.study.key_row(zones)
     assert row.method == "typed" and row.breaks == (400.0, 430.0, 460.0)
-    grading, mean = grading_of(window.work.picture(zones).value, row), window.work.outcome(zones).value.columns["mean"]
+    grading, mean = (
+        grading_of(window.work.picture(zones).value, row),
+        window.work.outcome(zones).value.columns["mean"],
+    )
     assert [n.split(" – ")[1] for n, _ in grading.classes[:3]] == ["400", "430", "460"]
     for k, (low, high) in enumerate([(0, 400), (400, 430), (430, 460), (460, 9e9)]):
         assert np.array_equal(grading.places == k, (mean > low) & (mean <= high))
@@ -187,7 +198,9 @@ def test_areas_of_classes_per_zone_add_up(estate, settle):
     window = estate
     ground = by_name(window, "Harrow ground")
     tint = window.work.add_step("relief_tint", {"dem": ground}, {"interval": 50.0})
-    zones = window.work.add_step("zone_classes", {"zones": by_name(window, "Harrow bogs"), "classes": tint}, {})
+    zones = window.work.add_step(
+        "zone_classes", {"zones": by_name(window, "Harrow bogs"), "classes": tint}, {}
+    )
     settle(window)
     made, heights = window.work.outcome(zones).value, values(window, ground)
     r, c = np.mgrid[0:1000, 0:1000]

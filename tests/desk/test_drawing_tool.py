@@ -126,7 +126,9 @@ def test_keys_alone_choose_move_and_take_away_vertices(ready, settle):
     QTest.keyClick(view, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
     settle(ready)
     moved = vertices(ready, step)
-    assert moved[1][0] - before[1][0] == pytest.approx(10 / view.camera.scale, rel=0.01) and moved[1][1] == pytest.approx(before[1][1], abs=0.01)
+    assert moved[1][0] - before[1][0] == pytest.approx(10 / view.camera.scale, rel=0.01) and moved[1][
+        1
+    ] == pytest.approx(before[1][1], abs=0.01)
     QTest.keyClick(view, Qt.Key.Key_Delete)
     settle(ready)
     assert vertices(ready, step) == [before[0], *before[2:]]
@@ -152,7 +154,10 @@ def test_coordinates_are_typed_and_names_given_in_the_tables(ready, settle):
     names, table = named(panel, "Shapes"), named(panel, "Vertices")
     names.item(0, 0).setText("Old quarry")
     settle(ready)
-    assert ready.work.study.step(step).settings["shapes"][0]["name"] == "Old quarry" and ready.work.study.name_of(step) == "Old quarry"
+    assert (
+        ready.work.study.step(step).settings["shapes"][0]["name"] == "Old quarry"
+        and ready.work.study.name_of(step) == "Old quarry"
+    )
     table.item(2, 0).setText("412100.25")
     settle(ready)
     assert vertices(ready, step)[2][0] == 412_100.25
@@ -185,7 +190,9 @@ def test_drawn_shapes_feed_every_step_that_takes_shapes(ready, settle):
         settle(ready)
         panel = ready.benches[ready.bench].panel
         shapes = [s for s in panel.kind.inputs if s.accepts == "shapes"]
-        assert all(step in [ref for ref, _ in panel.fitting(s)] for s in shapes) and (name is None or name in [s.name for s in shapes])
+        assert all(step in [ref for ref, _ in panel.fitting(s)] for s in shapes) and (
+            name is None or name in [s.name for s in shapes]
+        )
     inside = ready.work.add_step("mask", {"surface": by_name(ready, "Hills"), "areas": step}, {})
     settle(ready)
     cells = ready.work.outcome(inside).value.valid_count

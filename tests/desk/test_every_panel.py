@@ -3,7 +3,15 @@
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QAbstractSlider, QAbstractSpinBox, QComboBox, QLineEdit, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSlider,
+    QAbstractSpinBox,
+    QComboBox,
+    QLineEdit,
+    QPlainTextEdit,
+    QWidget,
+)
 
 from moss_step.demo import DATA
 from moss_step.desk.benches.panel import StepPanel
@@ -33,7 +41,9 @@ def shared(qapp, tmp_path_factory):
     os.environ["XDG_STATE_HOME"] = str(folder)
     demo, _ = read_surface(DATA / "harrow_ground.tif")
     frame = demo.frame
-    small = Surface(demo.values[::8, ::8].copy(), Frame(125, 125, frame.x0, frame.y0, 16.0, 16.0, frame.crs), METRE)
+    small = Surface(
+        demo.values[::8, ::8].copy(), Frame(125, 125, frame.x0, frame.y0, 16.0, 16.0, frame.crs), METRE
+    )
     write_surface(folder / "small.tif", small, "Small")
     window = MainWindow()
     window.files.may_leave = lambda: True
@@ -68,7 +78,11 @@ def leave(shared) -> None:
 def visible(panel: QWidget, kinds: tuple[type[QWidget], ...]) -> list[QWidget]:
     inner = ("qt_spinbox_lineedit", "qt_scrollarea_viewport", "")
     found = [w for w in panel.findChildren(QWidget) if isinstance(w, kinds) and w.isVisible()]
-    return [w for w in found if w.objectName() not in inner[:2] and not isinstance(w.parent(), QAbstractSpinBox | QComboBox)]
+    return [
+        w
+        for w in found
+        if w.objectName() not in inner[:2] and not isinstance(w.parent(), QAbstractSpinBox | QComboBox)
+    ]
 
 
 def check_it_says_what_is_missing(window, panel: StepPanel, kind: str) -> None:

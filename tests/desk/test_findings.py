@@ -74,4 +74,9 @@ def test_the_volume_of_a_pond_is_in_its_panel(window, settle, hills_tif, hills):
     settle(window)
     assert window.work.state(step) == "done", window.work.reason(step)
     rows = dict(window.benches["water"].panel.facts.rows)
-    assert re.fullmatch(r"[\d ]+ m³", rows["Volume"]) and {"Area", "Deepest", "Level of the water", "Stood there before"} <= set(rows)
+    assert re.fullmatch(r"[\d ]+ m³", rows["Volume"]) and {
+        "Area",
+        "Deepest",
+        "Level of the water",
+        "Stood there before",
+    } <= set(rows)

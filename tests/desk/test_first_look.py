@@ -17,7 +17,11 @@ SIDE = 1500
 @pytest.fixture
 def large(window, settle, tmp_path):
     heights = np.random.default_rng(2).random((SIDE, SIDE), np.float32) + np.arange(SIDE, dtype=np.float32)
-    write_surface(tmp_path / "large.tif", Surface(heights, Frame(SIDE, SIDE, 0.0, float(SIDE), 1.0, 1.0, "EPSG:32628"), METRE), "Large")
+    write_surface(
+        tmp_path / "large.tif",
+        Surface(heights, Frame(SIDE, SIDE, 0.0, float(SIDE), 1.0, 1.0, "EPSG:32628"), METRE),
+        "Large",
+    )
     window.files.open_path(tmp_path / "large.tif")
     settle(window)
     return window

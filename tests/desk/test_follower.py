@@ -71,7 +71,9 @@ def test_a_fault_is_an_answer_in_words(follower, qtbot, cells, fault):
     assert isinstance(found[0], MossError)
 
 
-def test_the_catchment_of_the_pointer_on_a_large_ground_is_drawn_when_it_is_there(window, settle, monkeypatch, hills_tif):
+def test_the_catchment_of_the_pointer_on_a_large_ground_is_drawn_when_it_is_there(
+    window, settle, monkeypatch, hills_tif
+):
     from moss_step.desk import follower as module
 
     monkeypatch.setattr(module, "LARGE", 0)

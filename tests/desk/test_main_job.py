@@ -147,7 +147,9 @@ def test_dragging_a_bound_moves_areas_and_plan(window, settle):
     assert window.plan.view.grab().toImage() != picture
     press(window.benches["classes"], "Apply the change")
     settle(window)
-    assert window.work.outcome("classes").findings[4].value == pytest.approx(float(after["Gentle"].split()[0]) * 1e4, abs=500)
+    assert window.work.outcome("classes").findings[4].value == pytest.approx(
+        float(after["Gentle"].split()[0]) * 1e4, abs=500
+    )
     window.work.undo()
     settle(window)
     assert areas(window.benches["classes"].panel) == before
@@ -165,7 +167,9 @@ def test_gaps_overlaps_and_empty_classes_are_named_while_typing(window, settle):
     assert "No gaps and no overlaps." in panel.note.text and panel.table.widgets[2].low.text() == "12"
     type_in(panel.table.widgets[2].high, "35")
     settle(window)
-    assert "'Moderate' and 'Steep' both hold values between 30 and 35; 'Moderate' takes them." in panel.note.text
+    assert (
+        "'Moderate' and 'Steep' both hold values between 30 and 35; 'Moderate' takes them." in panel.note.text
+    )
     type_in(panel.table.widgets[2].high, "30")
     type_in(panel.table.widgets[4].low, "80")
     type_in(panel.table.widgets[3].high, "80")
@@ -206,7 +210,12 @@ def test_the_main_job_on_a_virtual_x_display(tmp_path):
         try:
             os.close(writing)
             number = os.read(reading, 16).decode().strip()
-            env = {**os.environ, "DISPLAY": f":{number}", "QT_QPA_PLATFORM": "xcb", "XDG_STATE_HOME": str(tmp_path)}
+            env = {
+                **os.environ,
+                "DISPLAY": f":{number}",
+                "QT_QPA_PLATFORM": "xcb",
+                "XDG_STATE_HOME": str(tmp_path),
+            }
             test = "tests/desk/test_main_job.py::test_from_grid_to_class_areas_and_back"
             ran = subprocess.run([sys.executable, "-m", "pytest", test, "-q", "-p", "no:cacheprovider"],
                                  env=env, capture_output=True, text=True, timeout=240, check=False)  # fmt: skip

@@ -11,7 +11,10 @@ from moss_step.study.saving import save_study
 @pytest.fixture
 def many(hills_tif, tmp_path):
     steps = [Step(id="g", kind="open_grid", settings={"source": str(hills_tif)})]
-    steps += [Step(id=f"s{k}", kind="threshold", inputs={"surface": "g"}, settings={"at_least": 300.0 + k * 0.01}) for k in range(900)]
+    steps += [
+        Step(id=f"s{k}", kind="threshold", inputs={"surface": "g"}, settings={"at_least": 300.0 + k * 0.01})
+        for k in range(900)
+    ]
     path = tmp_path / "many.moss"
     save_study(Study(steps=tuple(steps)), path)
     return path
@@ -63,7 +66,9 @@ def test_many_pins_are_marks_and_few_in_view_show_their_readings(window, settle,
     settle(window)
     xmin, ymin, xmax, ymax = window.work.frame.box
     rng = np.random.default_rng(0)
-    pins = tuple(zip(rng.uniform(xmin, xmax, 5000).tolist(), rng.uniform(ymin, ymax, 5000).tolist(), strict=True))
+    pins = tuple(
+        zip(rng.uniform(xmin, xmax, 5000).tolist(), rng.uniform(ymin, ymax, 5000).tolist(), strict=True)
+    )
     window.work.do(window.work.study.model_copy(update={"pins": pins}), "Pin")
     settle(window)
     view = window.plan.view

@@ -65,7 +65,9 @@ def test_hazard_from_three_criteria_cut_to_the_boundary(estate, settle, tmp_path
     assert found["2 of 3 hold"] == (codes == 2).sum() * 4.0 and sum(found.values()) == 4_000_000.0
 
     # cut to the boundary: the areas of the classes inside, by another step and by shapely
-    window.work.add_step("zone_classes", {"zones": by_name(window, "Harrow boundary"), "classes": combined}, {})
+    window.work.add_step(
+        "zone_classes", {"zones": by_name(window, "Harrow boundary"), "classes": combined}, {}
+    )
     settle(window)
     cut = window.work.outcome(window.work.chosen_id).value
     boundary = read_shapes(DATA / "harrow_boundary.gpkg").geometry[0]
@@ -207,7 +209,9 @@ def test_an_empty_class_is_kept_and_steals_no_colour(window, settle, tmp_path):
     from tests.conftest import write_tif
 
     rows, cols = np.mgrid[0:80, 0:80].astype(np.float32)
-    window.files.open_path(write_tif(tmp_path / "gentle.tif", 500 + cols * 2 * 0.001 * cols + rows * 0.01, unit="metre"))
+    window.files.open_path(
+        write_tif(tmp_path / "gentle.tif", 500 + cols * 2 * 0.001 * cols + rows * 0.01, unit="metre")
+    )
     settle(window)
     window.begin_step("slope")
     slope = keep(window, settle)
@@ -226,7 +230,12 @@ def test_an_empty_class_is_kept_and_steals_no_colour(window, settle, tmp_path):
     assert "Class 'Steep' is empty." in result.warnings
     percent = values(window, slope)
     counts = [f.value for f in result.findings if f.name == "count"]
-    assert counts == [(percent <= 5).sum(), ((percent > 5) & (percent <= 10)).sum(), ((percent > 10) & (percent <= 20)).sum(), 0]
+    assert counts == [
+        (percent <= 5).sum(),
+        ((percent > 5) & (percent <= 10)).sum(),
+        ((percent > 10) & (percent <= 20)).sum(),
+        0,
+    ]
 
 
 def test_half_a_million_rows_sort_and_filter(qapp):
@@ -234,7 +243,9 @@ def test_half_a_million_rows_sort_and_filter(qapp):
 
     rng = np.random.default_rng(0)
     model = RowsModel()
-    model.show_columns({"value": rng.normal(size=500_000), "name": np.array(["a", "b"] * 250_000, object)}, {})
+    model.show_columns(
+        {"value": rng.normal(size=500_000), "name": np.array(["a", "b"] * 250_000, object)}, {}
+    )
     model.sort(0, Qt.SortOrder.DescendingOrder)
     assert (np.diff(model.columns["value"][model.order]) <= 0).all()
     assert model.filter("value > 2") == "" and model.rowCount() == (model.columns["value"] > 2).sum()
@@ -274,8 +285,14 @@ def test_shapes_are_graded_by_a_column_and_lines_labelled(estate, settle):
     from moss_step.study.graph import KeyRow
 
     window = estate
-    tiles = window.work.add_step("tessellate", {"extent": by_name(window, "Harrow ground")}, {"spacing": 300.0})
-    zones = window.work.add_step("zone_statistics", {"zones": tiles, "surface": by_name(window, "Harrow ground")}, {"statistics": ["max"]})
+    tiles = window.work.add_step(
+        "tessellate", {"extent": by_name(window, "Harrow ground")}, {"spacing": 300.0}
+    )
+    zones = window.work.add_step(
+        "zone_statistics",
+        {"zones": tiles, "surface": by_name(window, "Harrow ground")},
+        {"statistics": ["max"]},
+    )
     settle(window)
     picture, highest = window.work.picture(zones), window.work.outcome(zones).value.columns["max"]
     for method in ("equal_interval", "equal_count", "natural", "deviation", "unique"):
@@ -317,5 +334,9 @@ def test_every_step_begins_in_the_window_with_a_form_and_no_fault(estate, settle
         panel = window.benches[declared.bench].panel
         assert panel.kind is declared, kind
         said = panel.note.text
-        assert window.work.state("draft") == "done" if window.work.draft and not window.work.reason("draft") else said, kind
+        assert (
+            window.work.state("draft") == "done"
+            if window.work.draft and not window.work.reason("draft")
+            else said
+        ), kind
         assert "went wrong inside" not in said, f"{kind}: {said}"

@@ -45,12 +45,21 @@ def test_tooltips_are_plain_and_nothing_sets_one_otherwise(demo, settle):
     tips = [w.toolTip() for w in demo.findChildren(QWidget) if "img" in w.toolTip()]
     assert tips, "the card and the Key show the name in full"
     assert all("<img" not in tip and "&lt;img" in tip for tip in tips)
-    others = [p.name for p in Path(desk.__file__).parent.rglob("*.py") if "setToolTip" in p.read_text() and p.name != "plain.py"]
+    others = [
+        p.name
+        for p in Path(desk.__file__).parent.rglob("*.py")
+        if "setToolTip" in p.read_text() and p.name != "plain.py"
+    ]
     assert others == []
 
 
 def test_cells_that_a_spreadsheet_would_run_are_text(tmp_path):
-    table = Table({"name": np.array(["=1+1", "+a", "-b", "@c", "plain"], object), "value": np.array([-1.0, 2.0, 3.0, 4.0, 5.0])})
+    table = Table(
+        {
+            "name": np.array(["=1+1", "+a", "-b", "@c", "plain"], object),
+            "value": np.array([-1.0, 2.0, 3.0, 4.0, 5.0]),
+        }
+    )
     hand_on(Outcome(table, "5 rows"), "Table", tmp_path / "a.csv")
     rows = [line.split(",") for line in (tmp_path / "a.csv").read_text().splitlines()[1:]]
     assert [r[0] for r in rows] == ["'=1+1", "'+a", "'-b", "'@c", "plain"]
@@ -65,7 +74,11 @@ def test_a_copy_is_written_while_someone_keeps_working(demo, qtbot):
         made.append(time.monotonic())
         qtbot.wait(300)
         kept = [p.read_text() for p in folder.glob("[!.]*.json")]
-        missing = [at for k, at in enumerate(made) if not any(f"Slope {n}" in text for text in kept for n in range(k, number + 1))]
+        missing = [
+            at
+            for k, at in enumerate(made)
+            if not any(f"Slope {n}" in text for text in kept for n in range(k, number + 1))
+        ]
         worst = max(worst, time.monotonic() - missing[0]) if missing else worst
     assert worst < 2.5, "two seconds, and what a busy machine takes"
 
@@ -92,11 +105,17 @@ def test_a_source_that_changes_runs_again_by_itself(window, qtbot, settle, hills
     surface = read_surface(hills_tif)[0]
     write_surface(hills_tif, type(surface)(surface.values + 5.0, surface.frame, surface.unit), "Ground")
     qtbot.waitUntil(
-        lambda: window.work.outcome(ground) is not None and np.allclose(window.work.outcome(ground).value.values, before + 5.0), timeout=15000
+        lambda: (
+            window.work.outcome(ground) is not None
+            and np.allclose(window.work.outcome(ground).value.values, before + 5.0)
+        ),
+        timeout=15000,
     )
 
 
-def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on(window, settle, monkeypatch, hills_tif):
+def test_a_fault_beside_a_step_is_a_failure_on_its_card_and_the_next_run_goes_on(
+    window, settle, monkeypatch, hills_tif
+):
     """Memory that runs out while a picture is made leaves no lane busy for ever."""
     usual = runner.prepared_picture
     monkeypatch.setattr(runner, "prepared_picture", lambda *_: (_ for _ in ()).throw(MemoryError()))

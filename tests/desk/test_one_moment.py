@@ -45,7 +45,9 @@ def test_all_that_is_shown_at_a_moment_is_of_one_snapshot(demo, settle):
     demo.work.choose("slope")
     assert demo.work.now is not before and demo.work.now is demo.work.now
     settle(demo)
-    assert before.chosen_ref == "classes" and published[-1].chosen_ref == "slope", "what was published is not altered"
+    assert before.chosen_ref == "classes" and published[-1].chosen_ref == "slope", (
+        "what was published is not altered"
+    )
     assert demo.plan.view.scene is demo.work.now.scene
 
 

@@ -73,7 +73,10 @@ def test_a_path_holds_the_lines_one_after_another(count):
     assert path.elementCount() == 2 * count
     starts = [k for k in range(path.elementCount()) if path.elementAt(k).isMoveTo()]
     assert starts == [0, count]
-    assert [(e.x, e.y) for e in (path.elementAt(0), path.elementAt(count))] == [lines[0].coords[0], lines[2].coords[0]]
+    assert [(e.x, e.y) for e in (path.elementAt(0), path.elementAt(count))] == [
+        lines[0].coords[0],
+        lines[2].coords[0],
+    ]
     assert (path.elementAt(2 * count - 1).x, path.elementAt(2 * count - 1).y) == lines[2].coords[-1]
 
 
@@ -98,4 +101,6 @@ def test_no_shapes_and_empty_shapes_have_no_outlines():
     for shapes in ([], [shapely.LineString(), shapely.Polygon()]):
         detail = Detail(np.array(shapes, object))
         outlines, seen = detail.seen_in((0, 0, 1, 1), 1.0)
-        assert len(outlines.owner) == 0 and path_of_parts(outlines, seen).isEmpty() and not detail.lengths.any()
+        assert (
+            len(outlines.owner) == 0 and path_of_parts(outlines, seen).isEmpty() and not detail.lengths.any()
+        )

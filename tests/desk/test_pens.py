@@ -37,7 +37,10 @@ def test_lines_on_the_block_are_broad_enough_to_show_without_gaps(window, settle
     high, wide = picture.shape[:2]
     line = shapely.segmentize(read_shapes(DATA / "harrow_boundary.gpkg").geometry[0].exterior, 5.0)
     x, y = shapely.get_coordinates(line).T
-    col, row = ((x - frame.x0) / (frame.cols * frame.dx) * wide).astype(int), ((frame.y0 - y) / (frame.rows * frame.dy) * high).astype(int)
+    col, row = (
+        ((x - frame.x0) / (frame.cols * frame.dx) * wide).astype(int),
+        ((frame.y0 - y) / (frame.rows * frame.dy) * high).astype(int),
+    )
     ink = np.array(QColor(shape_color(0)).getRgb()[:3])
     inked = (np.abs(picture.astype(int) - ink) < 12).all(axis=2)
     # Seen whole, some three pixels of the picture lie on one of the screen: each must find ink.

@@ -45,7 +45,10 @@ def test_a_tab_shows_another_result_everywhere(with_steps, settle):
 def test_what_has_a_place_is_drawn_and_kept_in_the_key_from_the_start(with_steps, settle):
     """A sight line is a chart; its stretches lie on the plan, while it is made and after."""
     window, sight, _ = with_steps
-    assert window.work.study.key_row(f"{sight}.stretches") is not None and window.work.study.key_row(sight) is None
+    assert (
+        window.work.study.key_row(f"{sight}.stretches") is not None
+        and window.work.study.key_row(sight) is None
+    )
     shown = [la for la in window.plan.view.scene.layers if la.step == f"{sight}.stretches"]
     assert len(shown) == 1 and isinstance(shown[0].picture.value, Shapes) and shown[0].row.column == "state"
 
@@ -95,7 +98,9 @@ def test_the_menu_of_a_card_names_its_results(with_steps):
     texts = [a.text() for a in window.trail.cards[sight].menu().actions()]
     assert "Show section\tT" in texts and "Show stretches\tT" in texts
     ground = window.work.study.steps[0].id
-    assert not any(t.startswith("Show") for t in (a.text() for a in window.trail.cards[ground].menu().actions()))
+    assert not any(
+        t.startswith("Show") for t in (a.text() for a in window.trail.cards[ground].menu().actions())
+    )
 
 
 def test_the_sheet_hands_a_named_result_on(with_steps, settle, tmp_path):

@@ -24,7 +24,9 @@ def lookout(window, settle, tmp_path):
 
     demo, _ = read_surface(DATA / "harrow_ground.tif")
     frame = demo.frame
-    part = Surface(demo.values[::4, ::4].copy(), Frame(250, 250, frame.x0, frame.y0, 8.0, 8.0, frame.crs), METRE)
+    part = Surface(
+        demo.values[::4, ::4].copy(), Frame(250, 250, frame.x0, frame.y0, 8.0, 8.0, frame.crs), METRE
+    )
     write_surface(tmp_path / "upland.tif", part, "Upland")
     window.files.open_path(tmp_path / "upland.tif")
     settle(window)
@@ -70,7 +72,11 @@ def test_a_place_just_behind_a_crest_is_hidden_from_a_mast_short_of_its_top(wind
     """A ridge with a flat far side: a mast 100 m short of the top sees the crest and not what lies behind it."""
     r, c = np.mgrid[0:120, 0:200]
     z = np.where(c < 100, c * 0.8, np.maximum(80.0 - (c - 100) * 1.6, 0.0)) + 0 * r
-    write_surface(tmp_path / "ridge.tif", Surface(z.astype(np.float32), Frame(120, 200, 412_000, 5_872_000, 2.0, 2.0, "EPSG:32628"), METRE), "Ridge")
+    write_surface(
+        tmp_path / "ridge.tif",
+        Surface(z.astype(np.float32), Frame(120, 200, 412_000, 5_872_000, 2.0, 2.0, "EPSG:32628"), METRE),
+        "Ridge",
+    )
     window.files.open_path(tmp_path / "ridge.tif")
     settle(window)
     window.go_to_bench("sight")
@@ -95,7 +101,9 @@ def test_one_lookout_and_the_reverse_question_have_the_same_area(lookout, settle
     sight, cell = prepare_sight(dem), dem.frame.cell_at(413_004, 5_871_004)
     rows = range(cell[0] - 40, cell[0] + 41, 8)
     for r, c in itertools.product(rows, range(cell[1] - 40, cell[1] + 41, 8)):
-        back = seen_by(sight, Observer(dem.frame.x_of(c), dem.frame.y_of(r), height=1.7, target=20.0, reach=600.0))
+        back = seen_by(
+            sight, Observer(dem.frame.x_of(c), dem.frame.y_of(r), height=1.7, target=20.0, reach=600.0)
+        )
         assert (back[cell] == 1) == bool(out[r, c]), "who is seen from the lookout sees the lookout"
 
 
@@ -103,14 +111,19 @@ def test_eleven_points_counts_which_blind_patches_and_the_best_three(lookout, se
     window = lookout
     dem = ground_of(window)
     rng = np.random.default_rng(7)
-    points = [(float(x), float(y)) for x, y in zip(rng.uniform(412_100, 413_900, 11), rng.uniform(5_870_100, 5_871_900, 11), strict=True)]
+    points = [
+        (float(x), float(y))
+        for x, y in zip(rng.uniform(412_100, 413_900, 11), rng.uniform(5_870_100, 5_871_900, 11), strict=True)
+    ]
     text = ";".join(f"{x:.1f},{y:.1f}" for x, y in points)
     fill(window, settle, "at", text)
     fill(window, settle, "observer_height", 4.0)
     fill(window, settle, "reach", "4000")
     seen = keep(window, settle)
     sight = prepare_sight(dem)
-    views = np.array([seen_by(sight, Observer(round(x, 1), round(y, 1), height=4.0, reach=4000.0)) == 1 for x, y in points])
+    views = np.array(
+        [seen_by(sight, Observer(round(x, 1), round(y, 1), height=4.0, reach=4000.0)) == 1 for x, y in points]
+    )
     assert np.array_equal(values(window, seen), views.sum(axis=0))
 
     window.begin_step("which_see")
@@ -128,7 +141,10 @@ def test_eleven_points_counts_which_blind_patches_and_the_best_three(lookout, se
     choose_input(window, settle, "Seen", seen)
     blind = window.work.outcome(keep(window, settle)).value
     hidden = ~views.any(axis=0)
-    assert blind.columns["cells"].sum() <= hidden.sum() and blind.columns["area_m2"][0] == blind.columns["area_m2"].max()
+    assert (
+        blind.columns["cells"].sum() <= hidden.sum()
+        and blind.columns["area_m2"][0] == blind.columns["area_m2"].max()
+    )
 
     window.begin_step("best_places")
     settle(window)

@@ -68,12 +68,18 @@ def test_a_value_typed_in_a_row_is_that_observers_own(hills, settle):
     settle(window)
     cell(control, 0, "Reach").setText("200")
     settle(window)
-    assert cell(control, 1, "Above ground").font().bold() or cell(control, 1, "Above ground").font().weight() > 500
+    assert (
+        cell(control, 1, "Above ground").font().bold()
+        or cell(control, 1, "Above ground").font().weight() > 500
+    )
     seen = keep(window, settle)
     step = window.work.study.step(seen)
     sight = prepare_sight(window.work.outcome(by_name(window, "Ridges")).value)
     (ax, ay), (bx, by) = step.settings["at"]
-    expected = [seen_by(sight, Observer(ax, ay, reach=200.0)) == 1, seen_by(sight, Observer(bx, by, height=30.0)) == 1]
+    expected = [
+        seen_by(sight, Observer(ax, ay, reach=200.0)) == 1,
+        seen_by(sight, Observer(bx, by, height=30.0)) == 1,
+    ]
     assert np.array_equal(values(window, seen), np.sum(expected, axis=0))
     assert {f.of for f in window.work.outcome(seen).findings} >= {"observer 1", "Tall mast"}
     control = window.benches["sight"].panel.form.control("own")
@@ -113,7 +119,9 @@ def test_an_observer_is_taken_away_and_the_others_keep_what_is_theirs(hills, set
     cell(control, 1, "Above ground").setText("25")
     settle(window)
     control.table.selectRow(0)
-    assert window.plan.view.live is not None and len(window.plan.view.live.marks) == 1, "the plan shows whose row is chosen"
+    assert window.plan.view.live is not None and len(window.plan.view.live.marks) == 1, (
+        "the plan shows whose row is chosen"
+    )
     press(window, "Take this one away")
     settle(window)
     assert control.table.rowCount() == 1 and len(window.plan.view.look.handles) == 1
@@ -133,7 +141,9 @@ def test_a_dragged_observer_previews_with_its_own_height(hills, settle):
     cell(control, 0, "Above ground").setText("120")
     settle(window)
     panel.drag_handle(0, 412_150.0, 5_871_650.0, ended=False)
-    assert low.startswith("Preview:") and panel.said.text().startswith("Preview:") and panel.said.text() != low
+    assert (
+        low.startswith("Preview:") and panel.said.text().startswith("Preview:") and panel.said.text() != low
+    )
     panel.drag_handle(0, 412_150.0, 5_871_650.0, ended=True)
     settle(window)
 
@@ -162,11 +172,22 @@ def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(lined, 
     chart = window.section.chart
     assert window.section.isVisible() and chart.sight is not None
     ends = window.benches["sight"].panel.line()
-    apart = sight_line(prepare_sight(window.work.outcome(by_name(window, "Ridges")).value), ends[:2], ends[2:], 1.7, 0.0)
-    assert np.array_equal(chart.sight.seen, apart.seen) and chart.sight.obstacles == apart.obstacles and apart.obstacles
-    assert f"{apart.share_seen:.0%} seen" in window.section.said.text() and "the earth's bend takes" in window.section.said.text()
+    apart = sight_line(
+        prepare_sight(window.work.outcome(by_name(window, "Ridges")).value), ends[:2], ends[2:], 1.7, 0.0
+    )
+    assert (
+        np.array_equal(chart.sight.seen, apart.seen)
+        and chart.sight.obstacles == apart.obstacles
+        and apart.obstacles
+    )
+    assert (
+        f"{apart.share_seen:.0%} seen" in window.section.said.text()
+        and "the earth's bend takes" in window.section.said.text()
+    )
     picture = chart.grab().toImage()
-    colors = {picture.pixelColor(x, y).name() for x in range(0, picture.width(), 2) for y in range(picture.height())}
+    colors = {
+        picture.pixelColor(x, y).name() for x in range(0, picture.width(), 2) for y in range(picture.height())
+    }
     assert {QColor(LICHEN).name(), QColor(OCHRE).name()} <= colors, "seen and hidden stretches are drawn"
 
 
@@ -190,7 +211,9 @@ def test_a_taller_target_changes_the_ray_in_the_section(lined, settle):
     before = window.section.chart.sight
     fill(window, settle, "target_height", 40.0)
     after = window.section.chart.sight
-    assert after.ray[-1] == pytest.approx(before.ray[-1] + 40.0) and len(after.obstacles) <= len(before.obstacles)
+    assert after.ray[-1] == pytest.approx(before.ray[-1] + 40.0) and len(after.obstacles) <= len(
+        before.obstacles
+    )
 
 
 def test_pointing_at_the_section_says_what_is_seen_there(lined, settle):
@@ -226,7 +249,9 @@ def test_best_places_show_what_each_of_them_adds(hills, settle):
     kept = keep(window, settle)
     together = window.work.outcome(kept).value.columns["share_together"]
     places, share = window.benches["sight"].panel.chart.curve
-    assert places.tolist() == list(range(len(together) + 1)) and share.tolist() == pytest.approx([0.0, *(100.0 * together)])
+    assert places.tolist() == list(range(len(together) + 1)) and share.tolist() == pytest.approx(
+        [0.0, *(100.0 * together)]
+    )
     assert (np.diff(share) >= 0).all() and (np.diff(share, 2) <= 1e-9).all(), "each further place adds less"
 
 
@@ -256,7 +281,9 @@ def test_the_angle_above_the_horizon_is_a_step_of_its_own(hills, settle):
 def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     """A wall from a file, 30 m high by its column, hides the ground behind it."""
     wall = shapely.LineString([(412_300.0, 5_871_410.0), (412_300.0, 5_871_990.0)])
-    write_shapes(tmp_path / "wall.gpkg", Shapes(np.array([wall], object), {"height": np.array([60.0])}, "EPSG:32628"))
+    write_shapes(
+        tmp_path / "wall.gpkg", Shapes(np.array([wall], object), {"height": np.array([60.0])}, "EPSG:32628")
+    )
     window = hills
     window.files.open_path(tmp_path / "wall.gpkg")
     settle(window)
@@ -269,13 +296,17 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     walled = window.work.outcome(DRAFT).value.values
     wall_col = FRAME.cell_at(412_300.0, 5_871_702.0)[1]
     rows = slice(20, 100)
-    assert walled[rows, wall_col + 2 : wall_col + 8].sum() == 0 < bare[rows, wall_col + 2 : wall_col + 8].sum()
+    assert (
+        walled[rows, wall_col + 2 : wall_col + 8].sum() == 0 < bare[rows, wall_col + 2 : wall_col + 8].sum()
+    )
     assert np.array_equal(walled[rows, : wall_col - 1], bare[rows, : wall_col - 1])
 
 
 def list_masts(window, settle, folder, height_in_the_south):
     """Open a CSV file of two masts and take them as observers; gives their table in the form."""
-    (folder / "masts.csv").write_text(f"name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,{height_in_the_south}\n")
+    (folder / "masts.csv").write_text(
+        f"name,x,y,height\nNorth,412102,5871702,20\nSouth,412502,5871502,{height_in_the_south}\n"
+    )
     window.files.open_path(folder / "masts.csv")
     settle(window)
     window.go_to_bench("sight")
@@ -294,7 +325,10 @@ def test_a_table_of_masts_is_opened_and_listed_as_observers(hills, settle, tmp_p
     settle(window)
     kept = keep(window, settle)
     sight = prepare_sight(window.work.outcome(by_name(window, "Ridges")).value)
-    expected = [seen_by(sight, Observer(412_102, 5_871_702, height=20.0)) == 1, seen_by(sight, Observer(412_502, 5_871_502, height=9.0)) == 1]
+    expected = [
+        seen_by(sight, Observer(412_102, 5_871_702, height=20.0)) == 1,
+        seen_by(sight, Observer(412_502, 5_871_502, height=9.0)) == 1,
+    ]
     assert np.array_equal(values(window, kept), np.sum(expected, axis=0))
 
 

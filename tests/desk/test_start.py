@@ -22,4 +22,6 @@ def test_what_is_slow_to_load_waits_until_it_is_needed():
     found = _started()
     assert found["loaded"] == []
     assert found["ready"], "the first kernel has run before Qt is loaded"
-    assert found["blas"] == "scipy.linalg.cython_blas", "linear algebra can still be loaded by whoever needs it"
+    assert found["blas"] == "scipy.linalg.cython_blas", (
+        "linear algebra can still be loaded by whoever needs it"
+    )

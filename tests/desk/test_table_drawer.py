@@ -25,7 +25,11 @@ def fields(estate, settle, tmp_path):
     """Sixteen square fields over the estate, with their table open."""
     corners = [(412_200.0 + 400 * c, 5_870_200.0 + 400 * r) for r in range(4) for c in range(4)]
     areas = np.array([shapely.box(x, y, x + 380, y + 380) for x, y in corners], object)
-    columns = {"name": np.array([f"Field {k:02d}" for k in range(16)], object), "sheep": np.arange(16.0) * 3 % 17, "grade": np.arange(16) % 4}
+    columns = {
+        "name": np.array([f"Field {k:02d}" for k in range(16)], object),
+        "sheep": np.arange(16.0) * 3 % 17,
+        "grade": np.arange(16) % 4,
+    }
     write_shapes(tmp_path / "fields.gpkg", Shapes(areas, columns, UTM))
     estate.files.open_path(tmp_path / "fields.gpkg")
     settle(estate)
@@ -52,7 +56,11 @@ def test_rows_are_sorted_up_and_down_by_a_click_on_their_head(fields, settle):
     header, column = window.table.rows.horizontalHeader(), column_of(window, "sheep")
     for _ in range(2):
         at = header.sectionViewportPosition(column) + 8
-        QTest.mouseClick(header.viewport(), LEFT, pos=header.viewport().rect().topLeft() + type(header.viewport().rect().topLeft())(at, 8))
+        QTest.mouseClick(
+            header.viewport(),
+            LEFT,
+            pos=header.viewport().rect().topLeft() + type(header.viewport().rect().topLeft())(at, 8),
+        )
         settle(window)
         found = [float(v.replace(" ", "")) for v in shown(window, "sheep")]
         assert found in (sorted(found), sorted(found, reverse=True)) and len(found) == 16
@@ -113,7 +121,9 @@ def test_rows_are_copied_with_tabs_and_handed_on_in_three_formats(fields, settle
     for ending in ("gpkg", "geojson"):
         window.table.write(tmp_path / f"out.{ending}")
         settle(window)
-        assert read_shapes(tmp_path / f"out.{ending}").columns["name"].tolist() == [f"Field {k:02d}" for k in range(16)]
+        assert read_shapes(tmp_path / f"out.{ending}").columns["name"].tolist() == [
+            f"Field {k:02d}" for k in range(16)
+        ]
     window.table.write(tmp_path / "out.csv")
     settle(window)
     rows = list(csv.DictReader((tmp_path / "out.csv").open()))
@@ -126,7 +136,9 @@ def test_patches_are_selected_from_the_table_and_from_the_plan(estate, settle):
     work = window.work
     high = work.add_step("threshold", {"surface": by_name(window, "Harrow ground")}, {"at_least": 480.0})
     settle(window)
-    made = work.add_step("patches", {"classes": high, "surface": by_name(window, "Harrow ground")}, {"least_cells": 200})
+    made = work.add_step(
+        "patches", {"classes": high, "surface": by_name(window, "Harrow ground")}, {"least_cells": 200}
+    )
     settle(window)
     work.choose(made)
     window.show_drawer("table")
@@ -149,12 +161,21 @@ def test_nothing_selected_is_told_and_makes_no_step(fields, settle):
 
 
 @pytest.mark.parametrize("interval", [5.0, 20.0])
-def test_labels_of_contours_are_upright_follow_their_lines_and_never_meet(estate, settle, interval, monkeypatch):
+def test_labels_of_contours_are_upright_follow_their_lines_and_never_meet(
+    estate, settle, interval, monkeypatch
+):
     """The places taken by labels do not cut one another; each is turned by at most a quarter; each lies on its line."""
     window = estate
-    lines = window.work.add_step("contours", {"dem": by_name(window, "Harrow ground")}, {"interval": interval})
+    lines = window.work.add_step(
+        "contours", {"dem": by_name(window, "Harrow ground")}, {"interval": interval}
+    )
     settle(window)
-    window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step=lines, labels="elevation", column="elevation"),)}), "Key")
+    window.work.do(
+        window.work.study.model_copy(
+            update={"key": (KeyRow(step=lines, labels="elevation", column="elevation"),)}
+        ),
+        "Key",
+    )
     settle(window)
     view = window.plan.view
     layer = next(la for la in view.scene.layers if la.step == lines)
@@ -195,8 +216,12 @@ def test_hypsometry_of_an_area_is_that_of_the_cells_in_it(estate, settle):
     ground = window.work.outcome(by_name(window, "Harrow ground")).value
     boundary = window.work.outcome(by_name(window, "Harrow boundary")).value.geometry[0]
     r, c = np.mgrid[0:1000, 0:1000]
-    held = ground.values[shapely.contains_xy(boundary, 412_000 + (c + 0.5) * 2, 5_872_000 - (r + 0.5) * 2)].astype(np.float64)
-    assert found["integral"] == pytest.approx((held.mean() - held.min()) / (held.max() - held.min()), abs=1e-3)
+    held = ground.values[
+        shapely.contains_xy(boundary, 412_000 + (c + 0.5) * 2, 5_872_000 - (r + 0.5) * 2)
+    ].astype(np.float64)
+    assert found["integral"] == pytest.approx(
+        (held.mean() - held.min()) / (held.max() - held.min()), abs=1e-3
+    )
 
 
 def test_zones_of_another_system_are_carried_over_and_it_is_said(estate, settle, tmp_path):
@@ -207,11 +232,19 @@ def test_zones_of_another_system_are_carried_over_and_it_is_said(estate, settle,
     settle(window)
     ground = by_name(window, "Harrow ground")
     here = window.work.add_step(
-        "zone_statistics", {"zones": by_name(window, "Harrow boundary"), "surface": ground}, {"statistics": ["mean", "count"]}
+        "zone_statistics",
+        {"zones": by_name(window, "Harrow boundary"), "surface": ground},
+        {"statistics": ["mean", "count"]},
     )
-    there = window.work.add_step("zone_statistics", {"zones": by_name(window, "Degrees"), "surface": ground}, {"statistics": ["mean", "count"]})
+    there = window.work.add_step(
+        "zone_statistics",
+        {"zones": by_name(window, "Degrees"), "surface": ground},
+        {"statistics": ["mean", "count"]},
+    )
     settle(window)
     one, other = window.work.outcome(here), window.work.outcome(there)
     column = next(n for n in one.value.columns if "mean" in n)
     assert other.value.columns[column][0] == pytest.approx(one.value.columns[column][0], abs=0.05)
-    assert any("carried over" in w for w in other.warnings) and not any("carried over" in w for w in one.warnings)
+    assert any("carried over" in w for w in other.warnings) and not any(
+        "carried over" in w for w in one.warnings
+    )

@@ -112,7 +112,9 @@ def test_a_box_drawn_in_degrees_keeps_its_cells(window, settle, tmp_path):
     window.begin_step("crop")
     settle(window)
     f = ground.frame
-    window.benches[window.bench].panel.use_box((f.x_of(10) - 4e-5, f.y_of(40) - 4e-5, f.x_of(30) + 4e-5, f.y_of(20) + 4e-5))
+    window.benches[window.bench].panel.use_box(
+        (f.x_of(10) - 4e-5, f.y_of(40) - 4e-5, f.x_of(30) + 4e-5, f.y_of(20) + 4e-5)
+    )
     settle(window)
     made = window.work.outcome(keep(window, settle)).value
     assert made.frame.shape == (21, 21)
@@ -137,7 +139,17 @@ def test_a_class_map_from_a_ready_set_shows_its_classes_with_areas(demo_facing, 
     window, step = demo_facing
     panel = window.benches["classes"].panel
     rows = panel.table.widgets
-    assert [w.row.name for w in rows] == ["Flat", "North", "North-east", "East", "South-east", "South", "South-west", "West", "North-west"]
+    assert [w.row.name for w in rows] == [
+        "Flat",
+        "North",
+        "North-east",
+        "East",
+        "South-east",
+        "South",
+        "South-west",
+        "West",
+        "North-west",
+    ]
     found = {f.of: f.value for f in window.work.outcome(step).findings if f.name == "area_m2"}
     assert all(w.area.text() for w in rows)
     assert rows[3].area.text().replace(" ", "").startswith(f"{found['East'] / 1e4:.1f}")
@@ -191,5 +203,7 @@ def test_small_relief_on_a_large_base_is_drawn_and_read(window, settle, tmp_path
 
 def test_coordinates_are_rounded_to_a_thousandth_of_a_cell():
     assert Frame(1, 1, 0, 0, 2.0, 2.0).decimals == 3 and Frame(1, 1, 0, 0, 1e-4, 1e-4).decimals == 7
-    assert Surface(np.zeros((1, 1), np.float32), Frame(1, 1, 0, 0, 1e-4, 1e-4), METRE).frame.rounded(1.23456789) == (1.2345679,)
+    assert Surface(np.zeros((1, 1), np.float32), Frame(1, 1, 0, 0, 1e-4, 1e-4), METRE).frame.rounded(
+        1.23456789
+    ) == (1.2345679,)
     assert catalogue()["catchment"].checked({"at": "1.2345678,2"}).at == ((1.2345678, 2.0),)

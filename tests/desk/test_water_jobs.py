@@ -52,8 +52,13 @@ def test_the_bench_opens_with_the_path_of_the_pointer_and_a_click_keeps_it(wet, 
     x, y = live.marks[0]
     cell = trace.cell_at(drainage.dem, x, y)
     path = path_down(drainage.ways, cell)
-    assert np.array_equal(live.lines[0][0], trace.centres(drainage, path)), "the pointer's path is the batch path"
-    assert f"{trace.path_metres(drainage, path)[-1]:,.0f}".replace(",", " ") in window.benches["water"].panel.said.text()
+    assert np.array_equal(live.lines[0][0], trace.centres(drainage, path)), (
+        "the pointer's path is the batch path"
+    )
+    assert (
+        f"{trace.path_metres(drainage, path)[-1]:,.0f}".replace(",", " ")
+        in window.benches["water"].panel.said.text()
+    )
     click(window, 412_600, 5_871_500)
     settle(window)
     kept = keep(window, settle)
@@ -100,7 +105,9 @@ def test_the_catchment_follows_the_pointer_and_is_the_upstream_of_an_independent
     assert made.columns["cells"][0] <= (numbered == 1).sum()
     fill(window, settle, "snap", 30.0)
     snapped = window.work.outcome("draft")
-    assert snapped.value.columns["cells"][0] == (numbered == 1).sum(), "snapped to the outlet it is the whole basin"
+    assert snapped.value.columns["cells"][0] == (numbered == 1).sum(), (
+        "snapped to the outlet it is the whole basin"
+    )
     moved = next(f.value for f in snapped.findings if f.name == "snapped_by")
     assert 0 < moved <= 30
     QTest.mouseMove(window.plan.view, pixel(window, x - 500, y))
@@ -124,7 +131,10 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
     kept = keep(window, settle)
     shapes = window.work.outcome(kept).value
     numbered, nodes, _ = divided(drainage_of(window), None)
-    assert len(shapes) == len(nodes) and shapes.columns["cells"].tolist() == np.bincount(numbered.ravel())[1:].tolist()
+    assert (
+        len(shapes) == len(nodes)
+        and shapes.columns["cells"].tolist() == np.bincount(numbered.ravel())[1:].tolist()
+    )
     assert shapes.columns["area_m2"].sum() == 4_000_000.0
     for column in (
         "perimeter_m",
@@ -174,7 +184,9 @@ def test_basins_follow_the_slider_are_named_in_the_table_and_handed_on(wet, sett
 
 def test_a_flood_follows_its_slider_with_area_and_volume(wet, settle):
     window = wet
-    above = window.work.add_step("drain_height", {"dem": by_name(window, "Harrow ground")}, {"min_area": 20_000.0})
+    above = window.work.add_step(
+        "drain_height", {"dem": by_name(window, "Harrow ground")}, {"min_area": 20_000.0}
+    )
     settle(window)
     window.begin_step("flood")
     settle(window)
@@ -192,7 +204,9 @@ def test_a_flood_follows_its_slider_with_area_and_volume(wet, settle):
     settle(window)
     found = {f.name: f.value for f in window.work.outcome("draft").findings}
     assert found["area_m2"] == (heights < stage).sum() * 4.0
-    assert found["volume_m3"] == pytest.approx(float(np.nansum(np.maximum(stage - heights, 0))) * 4.0, rel=1e-4)
+    assert found["volume_m3"] == pytest.approx(
+        float(np.nansum(np.maximum(stage - heights, 0))) * 4.0, rel=1e-4
+    )
 
 
 def test_ridges_follow_their_sliders(wet, settle):
@@ -239,7 +253,9 @@ def test_slope_arrows_point_down(wet, settle):
     plain = window.plan.view.grab().toImage()
     press(window.plan.key, "Light, exaggeration and strength")
     settle(window)
-    next(b for b in window.plan.key.findChildren(type(named(window.plan.key, "Slope arrows"))) if b.isVisible()).click()
+    next(
+        b for b in window.plan.key.findChildren(type(named(window.plan.key, "Slope arrows"))) if b.isVisible()
+    ).click()
     settle(window)
     assert window.work.study.shading.arrows and window.plan.view.grab().toImage() != plain
     ground, camera = window.plan.view.scene.ground, window.plan.view.camera
@@ -249,7 +265,9 @@ def test_slope_arrows_point_down(wet, settle):
     for at, bearing, _ in arrows:
         x, y = camera.world(at.x(), at.y())
         here = heights.frame.cell_at(x, y)
-        ahead = heights.frame.cell_at(x + 8 * np.sin(np.radians(bearing)), y + 8 * np.cos(np.radians(bearing)))
+        ahead = heights.frame.cell_at(
+            x + 8 * np.sin(np.radians(bearing)), y + 8 * np.cos(np.radians(bearing))
+        )
         lower += ahead is not None and heights.values[ahead] < heights.values[here] + 0.01
     assert lower > 0.9 * len(arrows) > 50
     window.plan.view.show_camera(camera.zoomed(4, 300, 300))

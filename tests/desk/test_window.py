@@ -109,7 +109,9 @@ def test_cards_choose_pin_rename_duplicate_and_remove(demo, settle, monkeypatch)
     cards = demo.trail.cards
     QTest.mouseClick(cards["slope"], Qt.MouseButton.LeftButton, pos=QPoint(60, 70))
     settle(demo)
-    assert demo.bench == "shape" and demo.plan.view.scene.layers[0].name == "Slope", "one click shows it on the plan"
+    assert demo.bench == "shape" and demo.plan.view.scene.layers[0].name == "Slope", (
+        "one click shows it on the plan"
+    )
     QTest.mouseClick(cards["slope"], Qt.MouseButton.LeftButton, pos=QPoint(131, 20))
     assert demo.work.study.key_row("slope") is not None, "another pins it"
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Steepness", True))
@@ -140,7 +142,10 @@ def test_a_changed_setting_runs_all_that_follows(demo, settle):
 
 
 def test_a_failed_step_shows_its_reason_on_the_card(demo, settle):
-    demo.work.do(demo.work.study.changing("sectors", lambda s: s.model_copy(update={"inputs": {"surface": "ground"}})), "x")
+    demo.work.do(
+        demo.work.study.changing("sectors", lambda s: s.model_copy(update={"inputs": {"surface": "ground"}})),
+        "x",
+    )
     settle(demo)
     card = demo.trail.cards["sectors"]
     assert "Aspect sectors need an aspect" in card.figure() and "failed" in card.accessibleName()
@@ -229,7 +234,9 @@ def test_bad_files_get_a_plain_message_in_the_window(window, settle, tmp_path, n
         return
     step = window.work.study.steps[0].id
     assert window.work.state(step) == "failed"
-    assert name in window.work.reason(step) and window.benches["gather"].panel.note.text == window.work.reason(step)
+    assert name in window.work.reason(step) and window.benches[
+        "gather"
+    ].panel.note.text == window.work.reason(step)
 
 
 def left_behind(saver, name="Lost work", path=DATA / "harrow_ground.tif"):
@@ -248,7 +255,9 @@ def test_unsaved_work_is_found_again_after_a_kill_and_waits(window, settle, monk
     window.files.offer_recovery()
     settle(window)
     assert "'Lost work' with 1 steps was not saved" in asked[0][1]
-    assert window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "waiting"
+    assert (
+        window.work.study.name == "Lost work" and window.work.unsaved and window.work.state("g") == "waiting"
+    )
     assert file.exists()
     window.work.run()
     settle(window)
@@ -268,7 +277,9 @@ def test_unsaved_work_that_is_not_taken_up_is_not_lost(window, monkeypatch, answ
     if answer == Answer.Cancel:
         assert file.exists()
     else:
-        assert not file.exists() and any("Lost work" in p.read_text() for p in (saver.folder / "old").iterdir())
+        assert not file.exists() and any(
+            "Lost work" in p.read_text() for p in (saver.folder / "old").iterdir()
+        )
 
 
 def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, settle, tmp_path):
@@ -291,7 +302,9 @@ def test_closing_with_unsaved_changes_asks(window, settle, monkeypatch, hills_ti
 
 def big_grid(path, n=2600):
     rng = np.random.default_rng(0)
-    z = (rng.random((n, n), np.float32) * 3 + np.hypot(*np.mgrid[0:n, 0:n]).astype(np.float32) * 0.1).astype(np.float32)
+    z = (rng.random((n, n), np.float32) * 3 + np.hypot(*np.mgrid[0:n, 0:n]).astype(np.float32) * 0.1).astype(
+        np.float32
+    )
     write_surface(path, Surface(z, Frame(n, n, 0, n, 1, 1, "EPSG:32628"), METRE), "Big")
     return path
 
@@ -324,7 +337,9 @@ def test_the_window_goes_on_turning_while_steps_run(window, qtbot, settle, tmp_p
     sys.setswitchinterval(0.001)
     window.files.open_demo()
     settle(window)
-    tries = (longest_gap(window, qtbot, settle, big_grid(tmp_path / f"big{k}.tif", 2000 + k)) for k in range(4))
+    tries = (
+        longest_gap(window, qtbot, settle, big_grid(tmp_path / f"big{k}.tif", 2000 + k)) for k in range(4)
+    )
     assert any(gap < 0.5 for gap in tries)
 
 
@@ -400,11 +415,15 @@ def test_grids_shapes_and_studies_are_opened_again_from_the_recent_ones(window, 
     window.files.new()
     older.actions()[2].trigger()
     settle(window)
-    assert [s.kind for s in window.work.study.steps] == ["open_grid"] and window.plan.view.scene.ground is not None
+    assert [s.kind for s in window.work.study.steps] == [
+        "open_grid"
+    ] and window.plan.view.scene.ground is not None
     older.actions()[1].trigger()
     settle(window)
     assert [s.kind for s in window.work.study.steps] == ["open_grid", "open_shapes"]
-    assert recent()[:2] == [DATA / "harrow_places.gpkg", DATA / "harrow_ground.tif"], "the last one used comes first"
+    assert recent()[:2] == [DATA / "harrow_places.gpkg", DATA / "harrow_ground.tif"], (
+        "the last one used comes first"
+    )
 
 
 def test_a_grid_is_opened_by_a_click_in_the_empty_window(window, settle):

@@ -71,5 +71,13 @@ def test_the_header_rests_when_the_steps_have_ended_whatever_is_written_meanwhil
 
 
 def test_the_steps_that_are_used_most_stand_first_on_their_bench(demo):
-    benches = {b: [k.kind for k in catalogue().values() if k.bench == b] for b in ("shape", "water", "sight", "classes")}
-    assert {b: kinds[0] for b, kinds in benches.items()} == {"shape": "slope", "water": "depressions", "sight": "viewshed", "classes": "classify"}
+    benches = {
+        b: [k.kind for k in catalogue().values() if k.bench == b]
+        for b in ("shape", "water", "sight", "classes")
+    }
+    assert {b: kinds[0] for b, kinds in benches.items()} == {
+        "shape": "slope",
+        "water": "depressions",
+        "sight": "viewshed",
+        "classes": "classify",
+    }

@@ -14,7 +14,18 @@ from pathlib import Path
 
 import numba.core.event as compiler
 
-FILES = {"open", "os.listdir", "os.scandir", "os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.truncate", "os.chmod", "os.link"}
+FILES = {
+    "open",
+    "os.listdir",
+    "os.scandir",
+    "os.rename",
+    "os.remove",
+    "os.mkdir",
+    "os.rmdir",
+    "os.truncate",
+    "os.chmod",
+    "os.link",
+}
 ROOT = str(Path(__file__).parents[2])
 
 
@@ -44,8 +55,12 @@ class Watch(compiler.Listener):
         if self.on and of and threading.get_ident() == self._window:
             self.on = False
             stack = traceback.extract_stack()
-            places = [f"{f.filename.removeprefix(ROOT)}:{f.lineno}" for f in stack if "moss_step" in f.filename]
-            if all(f.name != "feature_imported" for f in stack):  # PySide looks once at the source of each library that is imported
+            places = [
+                f"{f.filename.removeprefix(ROOT)}:{f.lineno}" for f in stack if "moss_step" in f.filename
+            ]
+            if all(
+                f.name != "feature_imported" for f in stack
+            ):  # PySide looks once at the source of each library that is imported
                 self.seen.append({"what": what, "of": of, "by": places[-4:]})
             self.on = True
 

@@ -23,7 +23,10 @@ from moss_step.model.units import METRE
 from moss_step.study.graph import file_name
 
 # The raster library's own log stumbles over messages that quote damaged text; what it raises there reaches nobody.
-pytestmark = [pytest.mark.qt_no_exception_capture, pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")]
+pytestmark = [
+    pytest.mark.qt_no_exception_capture,
+    pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning"),
+]
 FRAME = Frame(40, 50, 412_000.0, 5_872_000.0, 2.0, 2.0, "EPSG:32628")
 GROUND = Surface(np.random.default_rng(1).normal(400, 20, (40, 50)).astype(np.float32), FRAME, METRE)
 
@@ -35,10 +38,17 @@ def whole_file(kind: str) -> bytes:
         if kind in ("tif", "asc"):
             write_surface(path, GROUND, "Ground")
         elif kind == "csv":
-            write_rules(path, RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))))
+            write_rules(
+                path, RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340")))
+            )
         else:
             areas = np.array([shapely.box(0, 0, 5, 5), shapely.box(5, 0, 9, 5)], object)
-            write_shapes(path, Shapes(areas, {"name": np.array(["A", "B"], object), "value": np.array([1.0, 2.0])}, "EPSG:32628"))
+            write_shapes(
+                path,
+                Shapes(
+                    areas, {"name": np.array(["A", "B"], object), "value": np.array([1.0, 2.0])}, "EPSG:32628"
+                ),
+            )
         return path.read_bytes()
 
 
@@ -112,7 +122,11 @@ def test_a_grid_that_is_cut_off_gives_no_ground():
     assert try_to_read("gpkg", WHOLE["gpkg"][: len(WHOLE["gpkg"]) // 2]) is None
 
 
-values = arrays(np.float32, st.tuples(st.integers(1, 12), st.integers(1, 12)), elements=st.floats(-1e4, 1e4, width=32) | st.just(np.nan))
+values = arrays(
+    np.float32,
+    st.tuples(st.integers(1, 12), st.integers(1, 12)),
+    elements=st.floats(-1e4, 1e4, width=32) | st.just(np.nan),
+)
 
 
 @given(values, st.floats(0.1, 100), st.floats(0.1, 100))
@@ -124,20 +138,33 @@ def test_a_surface_comes_back_as_it_was_written(z, dx, dy):
         write_surface(path, Surface(z, frame, METRE), "There")
         back, _ = read_surface(path)
     assert np.array_equal(back.values, z, equal_nan=True) and back.unit == METRE
-    assert back.frame.shape == frame.shape and back.frame.dx == pytest.approx(dx) and back.frame.dy == pytest.approx(dy)
+    assert (
+        back.frame.shape == frame.shape
+        and back.frame.dx == pytest.approx(dx)
+        and back.frame.dy == pytest.approx(dy)
+    )
 
 
 @given(
-    arrays(np.uint8, st.tuples(st.integers(1, 12), st.integers(1, 12)), elements=st.sampled_from([0, 3, 200, NO_CLASS])),
+    arrays(
+        np.uint8,
+        st.tuples(st.integers(1, 12), st.integers(1, 12)),
+        elements=st.sampled_from([0, 3, 200, NO_CLASS]),
+    ),
     st.lists(
-        st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), min_size=1, max_size=12).map(str.strip).filter(bool),
+        st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), min_size=1, max_size=12)
+        .map(str.strip)
+        .filter(bool),
         min_size=3,
         max_size=3,
     ),
 )
 @settings(max_examples=40, deadline=None)
 def test_a_class_map_comes_back_with_its_names_and_colours(codes, names):
-    entries = tuple(ClassEntry(k, n, c) for k, n, c in zip((0, 3, 200), names, ("#CAD39B", "#CF7340", "#B9652A"), strict=True))
+    entries = tuple(
+        ClassEntry(k, n, c)
+        for k, n, c in zip((0, 3, 200), names, ("#CAD39B", "#CF7340", "#B9652A"), strict=True)
+    )
     frame = Frame(*codes.shape, 412_000.0, 5_872_000.0, 2.0, 2.0, "EPSG:32628")
     with tempfile.TemporaryDirectory() as name:
         path = Path(name) / "classes.tif"
@@ -150,7 +177,9 @@ def test_a_class_map_comes_back_with_its_names_and_colours(codes, names):
 @given(st.text(max_size=60))
 def test_any_name_makes_a_file_name(text):
     name = file_name(text)
-    assert name and "/" not in name and "\0" not in name and name not in (".", "..") and len(name.encode()) < 255
+    assert (
+        name and "/" not in name and "\0" not in name and name not in (".", "..") and len(name.encode()) < 255
+    )
 
 
 def test_a_header_whose_unit_is_no_text_is_refused():

@@ -32,14 +32,18 @@ from moss_step.model.units import DEGREE, METRE, NONE
 
 FRAME = Frame(20, 30, 412_000.0, 5_872_000.0, 2.0, 2.0, "EPSG:32628")
 GROUND = Surface(np.arange(600, dtype=np.float32).reshape(20, 30), FRAME, METRE)
-PLACES = Shapes(np.array([shapely.Point(412_010, 5_871_990)], object), {"name": np.array(["a"], object)}, "EPSG:32628")
+PLACES = Shapes(
+    np.array([shapely.Point(412_010, 5_871_990)], object), {"name": np.array(["a"], object)}, "EPSG:32628"
+)
 
 
 def test_only_our_drivers_are_loaded():
     """The list of the docs is what the libraries have, read and write, rasters and shapes alike."""
     code = "import moss_step.formats.raster, rasterio, pyogrio, json\n"
     code += "with rasterio.Env() as env: print(json.dumps([sorted(env.drivers()), sorted(pyogrio.list_drivers())]))"
-    rasters, shapes = json.loads(subprocess.run([sys.executable, "-c", code], capture_output=True, check=True, text=True).stdout)
+    rasters, shapes = json.loads(
+        subprocess.run([sys.executable, "-c", code], capture_output=True, check=True, text=True).stdout
+    )
     assert set(GRIDS) | set(SHAPES) <= set(rasters) | set(shapes), "all that is promised is there"
     assert set(rasters) | set(shapes) <= {*GRIDS, *SHAPES, *WITHIN}, "and nothing else"
     assert not {*GRIDS, *SHAPES, *WITHIN} & set(LEFT_OUT)
@@ -132,10 +136,14 @@ def test_columns_take_any_name(column, tmp_path):
 def test_what_lies_beside_an_older_file_does_not_speak_of_the_new_one(tmp_path):
     """A stale mask would make all of it no-data, old class names would stay, a journal would be played back."""
     path = tmp_path / "result.tif"
-    write_class_map(path, ClassMap(np.ones(FRAME.shape, np.uint8), FRAME, (ClassEntry(1, "Bog", "#336655"),)), "Classes")
+    write_class_map(
+        path, ClassMap(np.ones(FRAME.shape, np.uint8), FRAME, (ClassEntry(1, "Bog", "#336655"),)), "Classes"
+    )
     with rasterio.open(path, "r+") as file, rasterio.Env(GDAL_TIFF_INTERNAL_MASK=False):
         file.write_mask(np.zeros(FRAME.shape, np.uint8))
-    (tmp_path / "result.tif.aux.xml").write_text("<PAMDataset><Metadata><MDI key='CLASS_1'>Old</MDI></Metadata></PAMDataset>")
+    (tmp_path / "result.tif.aux.xml").write_text(
+        "<PAMDataset><Metadata><MDI key='CLASS_1'>Old</MDI></Metadata></PAMDataset>"
+    )
     write_surface(path, GROUND, "Ground")
     assert np.array_equal(read_surface(path)[0].values, GROUND.values)
     with pytest.raises(MossError):
@@ -164,7 +172,15 @@ def test_mode_and_links_stay(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("quantity", "unit"), [("openness", DEGREE), ("slope", DEGREE), ("aspect", DEGREE), ("drain_height", METRE), ("views", NONE), ("wetness", NONE)]
+    ("quantity", "unit"),
+    [
+        ("openness", DEGREE),
+        ("slope", DEGREE),
+        ("aspect", DEGREE),
+        ("drain_height", METRE),
+        ("views", NONE),
+        ("wetness", NONE),
+    ],
 )
 def test_a_file_says_what_it_measures(quantity, unit, tmp_path):
     values = np.full(FRAME.shape, 3.0, np.float32)
@@ -176,7 +192,13 @@ def test_a_file_says_what_it_measures(quantity, unit, tmp_path):
 def test_points_at_infinity_are_left_out(tmp_path):
     geometry = np.array([shapely.Point(1, 1), shapely.Point(np.inf, 1)], object)
     pyogrio.raw.write(
-        tmp_path / "a.gpkg", shapely.to_wkb(geometry), [np.array([1.0, 2.0])], ["v"], driver="GPKG", geometry_type="Point", crs="EPSG:32628"
+        tmp_path / "a.gpkg",
+        shapely.to_wkb(geometry),
+        [np.array([1.0, 2.0])],
+        ["v"],
+        driver="GPKG",
+        geometry_type="Point",
+        crs="EPSG:32628",
     )
     assert read_shapes(tmp_path / "a.gpkg").columns["v"].tolist() == [1.0]
 
@@ -184,7 +206,14 @@ def test_points_at_infinity_are_left_out(tmp_path):
 @pytest.mark.parametrize("cell", [np.nan, np.inf, 0.0])
 def test_a_grid_whose_cells_have_no_size_is_refused(cell, tmp_path):
     with rasterio.open(
-        tmp_path / "a.tif", "w", driver="GTiff", width=4, height=4, count=1, dtype="float32", transform=rasterio.Affine(2, cell, 0, cell, -2, 9)
+        tmp_path / "a.tif",
+        "w",
+        driver="GTiff",
+        width=4,
+        height=4,
+        count=1,
+        dtype="float32",
+        transform=rasterio.Affine(2, cell, 0, cell, -2, 9),
     ) as file:
         file.write(np.ones((4, 4), np.float32), 1)
     if cell == 0.0:
@@ -257,7 +286,10 @@ def test_side_files_come_back_when_the_new_file_cannot_take_its_place(tmp_path, 
     with pytest.raises(MossError, match="no permission"):
         write_surface(path, GROUND, "New")
     monkeypatch.undo()
-    assert sorted(p.name for p in tmp_path.iterdir()) == ["a.tif", "a.tif.aux.xml"] and side.read_text() == "<PAMDataset/>"
+    assert (
+        sorted(p.name for p in tmp_path.iterdir()) == ["a.tif", "a.tif.aux.xml"]
+        and side.read_text() == "<PAMDataset/>"
+    )
 
 
 def test_layers_that_another_program_has_just_written_stay(tmp_path):
@@ -291,7 +323,9 @@ def test_virtual_grids_within_one_another_are_bounded(tmp_path):
     part = one[one.index("<SimpleSource>") : one.index("</VRTRasterBand>")]
     for k in range(200):
         (tmp_path / f"in{k}.vrt").write_text(one.replace(part, part * 200))
-    (tmp_path / "all.vrt").write_text(one.replace(part, "".join(part.replace("ground.tif", f"in{k}.vrt") for k in range(200))))
+    (tmp_path / "all.vrt").write_text(
+        one.replace(part, "".join(part.replace("ground.tif", f"in{k}.vrt") for k in range(200)))
+    )
     began = time.perf_counter()
     with pytest.raises(MossError, match="more than 10,000 sources"):
         read_surface(tmp_path / "all.vrt")
@@ -299,7 +333,13 @@ def test_virtual_grids_within_one_another_are_bounded(tmp_path):
 
 
 def test_names_of_classes_come_back_from_a_table_that_runs_nothing(tmp_path):
-    rules = RuleSet((Rule(-5, 10, 1, "=cmd()", "#CAD39B"), Rule(10, None, 2, "'quoted'", "#CF7340"), Rule(None, -5, 3, "'=odd", "#336655")))
+    rules = RuleSet(
+        (
+            Rule(-5, 10, 1, "=cmd()", "#CAD39B"),
+            Rule(10, None, 2, "'quoted'", "#CF7340"),
+            Rule(None, -5, 3, "'=odd", "#336655"),
+        )
+    )
     write_rules(tmp_path / "rules.csv", rules)
     cells = [row["name"] for row in csv.DictReader((tmp_path / "rules.csv").open())]
     assert cells == ["'=cmd()", "'quoted'", "''=odd"] and not any(c[0] in "=+-@" for c in cells)

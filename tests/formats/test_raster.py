@@ -95,7 +95,9 @@ def test_rotated_grids_are_resampled_and_it_is_said(tmp_path):
     found, remarks = read_surface(path)
     assert "rotated" in remarks[0]
     cell = (found.frame.rows // 2, found.frame.cols // 2)
-    assert found.values[cell] == pytest.approx(0.1 * found.frame.x_of(cell[1]) + 0.3 * found.frame.y_of(cell[0]), abs=0.2)
+    assert found.values[cell] == pytest.approx(
+        0.1 * found.frame.x_of(cell[1]) + 0.3 * found.frame.y_of(cell[0]), abs=0.2
+    )
 
 
 def test_scale_and_offset_are_applied(tmp_path):
@@ -131,7 +133,9 @@ def test_a_part_is_read_by_box(tmp_path, hills_tif, hills):
 
 
 def test_infinite_values_become_no_data_and_it_is_said(tmp_path):
-    found, remarks = read_surface(write_tif(tmp_path / "i.tif", np.array([[1, np.inf], [-np.inf, 2]], np.float32)))
+    found, remarks = read_surface(
+        write_tif(tmp_path / "i.tif", np.array([[1, np.inf], [-np.inf, 2]], np.float32))
+    )
     assert remarks == ["2 infinite values are taken as no-data."] and found.valid_count == 2
 
 
@@ -201,7 +205,9 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path, monkeypatch):
         "try: write_surface(Path(sys.argv[1]), surface(z), 'x')\n"
         "except MossError as e: print(e)\n"
     )
-    ran = subprocess.run([sys.executable, "-c", code, str(tmp_path / "o.tif")], capture_output=True, text=True, check=True)
+    ran = subprocess.run(
+        [sys.executable, "-c", code, str(tmp_path / "o.tif")], capture_output=True, text=True, check=True
+    )
     assert "could not be written" in ran.stdout and "full" in ran.stdout
     assert list(tmp_path.iterdir()) == []
     assert resource.getrlimit(resource.RLIMIT_FSIZE)[0] != 200_000
@@ -250,7 +256,9 @@ def test_relief_that_single_precision_would_blur_stays_double_and_that_is_said(t
     assert np.array_equal(read_surface(tmp_path / "again.tif")[0].values, fine)
     write_surface(tmp_path / "again.asc", found, "Fine")
     assert np.allclose(read_surface(tmp_path / "again.asc")[0].values, fine, atol=1e-9)
-    plain, remarks = read_surface(write_tif(tmp_path / "plain.tif", fine * 0.1 + np.arange(50) * 9.0, unit="metre"))
+    plain, remarks = read_surface(
+        write_tif(tmp_path / "plain.tif", fine * 0.1 + np.arange(50) * 9.0, unit="metre")
+    )
     assert plain.values.dtype == np.float32 and not remarks
     whole = np.full((4, 4), 16_777_216, np.int32) + np.arange(4, dtype=np.int32)
     assert np.array_equal(read_surface(write_tif(tmp_path / "whole.tif", whole))[0].values, whole)

@@ -50,8 +50,15 @@ def test_rules_that_cannot_be_used_name_the_line(tmp_path, text, said):
 
 
 def bogs() -> Shapes:
-    squares = np.array([shapely.box(412_000, 5_871_000, 412_100, 5_871_100), shapely.box(412_200, 5_871_000, 412_250, 5_871_100)])
-    return Shapes(squares, {"name": np.array(["Long Moss", "Dun Moss"], object), "depth": np.array([1.5, 0.5])}, UTM)
+    squares = np.array(
+        [
+            shapely.box(412_000, 5_871_000, 412_100, 5_871_100),
+            shapely.box(412_200, 5_871_000, 412_250, 5_871_100),
+        ]
+    )
+    return Shapes(
+        squares, {"name": np.array(["Long Moss", "Dun Moss"], object), "depth": np.array([1.5, 0.5])}, UTM
+    )
 
 
 @pytest.mark.parametrize("ending", [".gpkg", ".fgb"])
@@ -62,7 +69,11 @@ def test_shapes_open_in_the_general_library_unchanged(tmp_path, ending):
     assert meta["crs"] == UTM and list(meta["fields"]) == ["name", "depth"]
     assert sorted(shapely.area(shapely.from_wkb(wkb))) == [5000, 10000]
     back = read_shapes(path)
-    assert sorted(back.names()) == ["Dun Moss", "Long Moss"] and back.kind == "areas" and back.count_text == "2 areas"
+    assert (
+        sorted(back.names()) == ["Dun Moss", "Long Moss"]
+        and back.kind == "areas"
+        and back.count_text == "2 areas"
+    )
 
 
 def test_geojson_is_in_longitude_and_latitude(tmp_path):
@@ -107,7 +118,9 @@ def test_what_holds_no_shapes_is_refused(tmp_path):
 )
 def test_rows_of_a_table_that_say_where_they_lie_are_points(tmp_path, names, first, crs):
     path = tmp_path / "masts.csv"
-    path.write_text(f"name,{names[0]},{names[1]},height\nNorth,{first[0]},{first[1]},12.5\nSouth,{first[0]},{first[1] - 0.5},\n")
+    path.write_text(
+        f"name,{names[0]},{names[1]},height\nNorth,{first[0]},{first[1]},12.5\nSouth,{first[0]},{first[1] - 0.5},\n"
+    )
     shapes = read_shapes(path)
     assert shapes.kind == "points" and shapes.crs == crs and shapes.names() == ["North", "South"]
     assert (shapes.geometry[0].x, shapes.geometry[0].y) == first

@@ -18,12 +18,19 @@ from moss_step.steps.catalogue import catalogue
 def storage() -> Chart:
     stage = np.linspace(100.0, 104.0, 9)
     units = {"stage": METRE, "volume_m3": CUBIC_METRE}
-    return Chart({"stage": stage, "volume_m3": (stage - 100.0) ** 3, "area_m2": 3 * (stage - 100.0) ** 2}, units, "stage", ("volume_m3", "area_m2"))
+    return Chart(
+        {"stage": stage, "volume_m3": (stage - 100.0) ** 3, "area_m2": 3 * (stage - 100.0) ** 2},
+        units,
+        "stage",
+        ("volume_m3", "area_m2"),
+    )
 
 
 def test_a_chart_is_a_kind_of_its_own_and_still_has_rows():
     chart = storage()
-    assert kind_of(chart) is kind_named("chart") and kind_of(Table({"a": np.arange(3.0)})) is kind_named("table")
+    assert kind_of(chart) is kind_named("chart") and kind_of(Table({"a": np.arange(3.0)})) is kind_named(
+        "table"
+    )
     columns, symbols = kind_of(chart).columns(Outcome(chart, ""))
     assert list(columns) == ["stage", "volume_m3", "area_m2"] and symbols["stage"] == "m"
     assert kind_of(chart).describe(chart) == "volume_m3, area_m2 over stage at 9 points"
@@ -41,7 +48,11 @@ def test_a_chart_comes_back_from_its_file(tmp_path):
     chart, kind = storage(), kind_named("chart")
     kind.write(Outcome(chart, ""), "Storage", tmp_path / "s.csv", None)
     back, remarks = kind.read(str(tmp_path / "s.csv"), silent())
-    assert back.across == "stage" and back.up == ("volume_m3", "area_m2") and "Units are not stated" in remarks[0]
+    assert (
+        back.across == "stage"
+        and back.up == ("volume_m3", "area_m2")
+        and "Units are not stated" in remarks[0]
+    )
     for name in chart.columns:
         assert_allclose(back.columns[name], chart.columns[name], rtol=1e-9)
 

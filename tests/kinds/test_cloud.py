@@ -19,8 +19,15 @@ N = 1_234
 def points(folder=None) -> Cloud:
     """A thousand points; with a folder, mapped from files in it."""
     rng = np.random.default_rng(3)
-    arrays = {"x": rng.uniform(4e5, 4e5 + 100, N), "y": rng.uniform(5e6, 5e6 + 80, N), "z": rng.normal(300.0, 5.0, N)}
-    arrays |= {"intensity": rng.integers(0, 65_000, N).astype(np.uint16), "classification": rng.integers(0, 3, N).astype(np.uint8)}
+    arrays = {
+        "x": rng.uniform(4e5, 4e5 + 100, N),
+        "y": rng.uniform(5e6, 5e6 + 80, N),
+        "z": rng.normal(300.0, 5.0, N),
+    }
+    arrays |= {
+        "intensity": rng.integers(0, 65_000, N).astype(np.uint16),
+        "classification": rng.integers(0, 3, N).astype(np.uint8),
+    }
     if folder is not None:
         for name in arrays:
             np.save(folder / f"{name}.npy", arrays[name])
@@ -32,7 +39,9 @@ def test_a_cloud_goes_through_in_chunks_without_a_copy():
     cloud = points()
     parts = list(cloud.chunks(500))
     assert [len(p) for p in parts] == [500, 500, 234] and parts[1].x.base is cloud.x
-    assert_array_equal(np.concatenate([p.attributes["intensity"] for p in parts]), cloud.attributes["intensity"])
+    assert_array_equal(
+        np.concatenate([p.attributes["intensity"] for p in parts]), cloud.attributes["intensity"]
+    )
     ground = cloud.part(cloud.attributes["classification"] == 2)
     assert len(ground) == (cloud.attributes["classification"] == 2).sum() and ground.crs == cloud.crs
 
@@ -42,7 +51,11 @@ def test_what_is_mapped_takes_no_memory_and_is_the_same_cloud(tmp_path):
     assert mapped.nbytes == 0 and held.nbytes == N * (3 * 8 + 2 + 1)
     assert mapped.bounds == held.bounds and kind_of(mapped).facts(mapped) == kind_of(held).facts(held)
     (west, south, east, north), heights = held.bounds
-    assert (west, east) == (held.x.min(), held.x.max()) and (south, north) == (held.y.min(), held.y.max()) and heights[1] == held.z.max()
+    assert (
+        (west, east) == (held.x.min(), held.x.max())
+        and (south, north) == (held.y.min(), held.y.max())
+        and heights[1] == held.z.max()
+    )
     assert Cloud(np.empty(0), np.empty(0), np.empty(0)).bounds is None
 
 

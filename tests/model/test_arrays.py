@@ -15,12 +15,27 @@ FRAME = Frame(36, 42, 0.0, 360.0, 10.0, 10.0, "EPSG:32628")
 
 @pytest.mark.parametrize(
     ("given", "held"),
-    [("f4", "f4"), ("f8", "f8"), ("f2", "f4"), (">f4", "f4"), (">f8", "f8"), ("i2", "f4"), ("u1", "f4"), ("i4", "f8"), ("i8", "f8"), ("?", "f4")],
+    [
+        ("f4", "f4"),
+        ("f8", "f8"),
+        ("f2", "f4"),
+        (">f4", "f4"),
+        (">f8", "f8"),
+        ("i2", "f4"),
+        ("u1", "f4"),
+        ("i4", "f8"),
+        ("i8", "f8"),
+        ("?", "f4"),
+    ],
 )
 def test_values_of_any_type_are_held_as_kernels_take_them(given, held):
     values = np.round(relief()).astype(given)
     surface = Surface(values, FRAME)
-    assert surface.values.dtype == np.dtype(held) and surface.values.dtype.isnative and surface.values.flags.c_contiguous
+    assert (
+        surface.values.dtype == np.dtype(held)
+        and surface.values.dtype.isnative
+        and surface.values.flags.c_contiguous
+    )
     np.testing.assert_array_equal(surface.values, values.astype(held))
     assert values.flags.writeable and not surface.values.flags.writeable
 
@@ -34,14 +49,18 @@ def test_what_lies_as_it_should_is_not_copied_and_stays_writable():
         surface.values[0, 0] = 8.0
 
 
-@pytest.mark.parametrize("turn", [np.asfortranarray, lambda v: v[:, ::-1][:, ::-1], lambda v: np.repeat(v, 2, axis=1)[:, ::2]])
+@pytest.mark.parametrize(
+    "turn", [np.asfortranarray, lambda v: v[:, ::-1][:, ::-1], lambda v: np.repeat(v, 2, axis=1)[:, ::2]]
+)
 def test_any_order_gives_the_same_slope(turn):
     plain = slope(metric(relief())).values
     other = Surface(turn(relief().astype(np.float32)), metric(relief()).frame, metric(relief()).unit)
     np.testing.assert_array_equal(slope(other).values, plain)
 
 
-@pytest.mark.parametrize("values", [np.zeros((36, 42), complex), np.full((36, 42), "a", object), np.zeros((36, 42), "M8[s]")])
+@pytest.mark.parametrize(
+    "values", [np.zeros((36, 42), complex), np.full((36, 42), "a", object), np.zeros((36, 42), "M8[s]")]
+)
 def test_what_holds_no_real_numbers_is_refused(values):
     with pytest.raises(MossError, match="no real numbers"):
         Surface(values, FRAME)

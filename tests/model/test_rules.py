@@ -5,7 +5,9 @@ from moss_step.model.rules import Rule, RuleSet
 
 
 def rules(*ranges, closed="upper"):
-    return RuleSet(tuple(Rule(a, b, i + 1, f"C{i + 1}", "#112233") for i, (a, b) in enumerate(ranges)), closed)
+    return RuleSet(
+        tuple(Rule(a, b, i + 1, f"C{i + 1}", "#112233") for i, (a, b) in enumerate(ranges)), closed
+    )
 
 
 def test_which_end_is_included():
@@ -22,16 +24,34 @@ def test_which_end_is_included():
 def test_gaps_and_overlaps_are_named():
     assert rules((0, 5), (5, 10)).problems() == []
     assert rules((0, 5), (7, 10)).problems() == ["No class holds values between 5 and 7."]
-    assert rules((0, 5), (3, 10)).problems() == ["'C1' and 'C2' both hold values between 3 and 5; 'C1' takes them."]
+    assert rules((0, 5), (3, 10)).problems() == [
+        "'C1' and 'C2' both hold values between 3 and 5; 'C1' takes them."
+    ]
     lower = rules((0, 5), (5, None), closed="lower")
     assert lower.problems() == []
 
 
 def test_sectors_wrap_and_flat_is_no_gap():
-    sectors = RuleSet((Rule(-1, -1, 0, "Flat", "#000000"), Rule(315, 45, 1, "N", "#000001"), Rule(45, 315, 2, "Rest", "#000002")))
+    sectors = RuleSet(
+        (
+            Rule(-1, -1, 0, "Flat", "#000000"),
+            Rule(315, 45, 1, "N", "#000001"),
+            Rule(45, 315, 2, "Rest", "#000002"),
+        )
+    )
     assert sectors.problems() == []
-    held = {v: [r.name for r in sectors.rules if r.holds(v, "upper")] for v in (-1, 0, 45, 45.1, 315, 315.1, 360)}
-    assert held == {-1: ["Flat"], 0: ["N"], 45: ["N"], 45.1: ["Rest"], 315: ["Rest"], 315.1: ["N"], 360: ["N"]}
+    held = {
+        v: [r.name for r in sectors.rules if r.holds(v, "upper")] for v in (-1, 0, 45, 45.1, 315, 315.1, 360)
+    }
+    assert held == {
+        -1: ["Flat"],
+        0: ["N"],
+        45: ["N"],
+        45.1: ["Rest"],
+        315: ["Rest"],
+        315.1: ["N"],
+        360: ["N"],
+    }
 
 
 def test_open_ends():

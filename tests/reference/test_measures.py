@@ -69,7 +69,9 @@ def test_ruggedness_equals_numpy_with_shifted_views(hills):
     inside = (slice(1, -1), slice(1, -1))
     dem = surface(hills)
     assert_allclose(ruggedness(dem).values[inside], np.sqrt((moved**2).sum(0))[inside], rtol=1e-4, atol=1e-4)
-    assert_allclose(ruggedness(dem, "mean_absolute").values[inside], np.abs(moved).mean(0)[inside], rtol=1e-4, atol=1e-4)
+    assert_allclose(
+        ruggedness(dem, "mean_absolute").values[inside], np.abs(moved).mean(0)[inside], rtol=1e-4, atol=1e-4
+    )
     expected = ndimage.maximum_filter(z, 3) - ndimage.minimum_filter(z, 3)
     assert_allclose(roughness(dem).values[inside], expected[inside], rtol=1e-4, atol=1e-4)
     assert RILEY_BOUNDS == (80, 116, 161, 239, 497, 958)
@@ -110,7 +112,9 @@ def test_position_over_a_large_disk_is_near_the_exact_one_and_turns_with_the_gro
     found = position(surface(rough), radius).values
     assert np.sqrt(((found - exact) ** 2).mean()) < 0.01 * exact.std()
     assert_allclose(position(surface(rough.T.copy()), radius).values, found.T, rtol=1e-4, atol=1e-3)
-    assert_allclose(position(surface(rough[::-1, ::-1].copy()), radius).values, found[::-1, ::-1], rtol=1e-4, atol=1e-3)
+    assert_allclose(
+        position(surface(rough[::-1, ::-1].copy()), radius).values, found[::-1, ::-1], rtol=1e-4, atol=1e-3
+    )
 
 
 def test_standardised_position_is_in_deviations(hills):
@@ -145,12 +149,16 @@ def test_hypsometric_integrals_of_known_bodies(kind, integral):
     n = 401
     r, c = np.mgrid[0:n, 0:n] - n // 2
     d = np.hypot(r, c) / (n // 2)
-    body = {"cone": 1 - d, "hemisphere": np.sqrt(np.maximum(1 - d**2, 0)), "plane": (c + n // 2) / (n - 1)}[kind]
+    body = {"cone": 1 - d, "hemisphere": np.sqrt(np.maximum(1 - d**2, 0)), "plane": (c + n // 2) / (n - 1)}[
+        kind
+    ]
     values = np.where(d <= 1, body, np.nan) if kind != "plane" else body
     table, found = hypsometry(surface(values * 100))
     assert found == pytest.approx(integral, abs=0.004)
     under_curve = np.trapezoid(table.columns["area_share"], table.columns["height_share"])
-    assert under_curve == pytest.approx(found, abs=0.01), "Pike & Wilson 1971: the integral is the area under the curve"
+    assert under_curve == pytest.approx(found, abs=0.01), (
+        "Pike & Wilson 1971: the integral is the area under the curve"
+    )
     with pytest.raises(MossError, match="no relief"):
         hypsometry(surface(np.ones((3, 3))))
 
@@ -162,7 +170,9 @@ def test_contours_equal_contourpys_and_lie_on_the_ground(hills):
     generator = contourpy.contour_generator(z=hills, line_type="Separate")
     for level in np.unique(made.columns["elevation"]):
         length = sum(np.hypot(*np.diff(line, axis=0).T).sum() for line in generator.lines(level)) * 2
-        assert made.columns["length_m"][made.columns["elevation"] == level].sum() == pytest.approx(length, rel=1e-6)
+        assert made.columns["length_m"][made.columns["elevation"] == level].sum() == pytest.approx(
+            length, rel=1e-6
+        )
         assert (level - 5.0) % 20.0 == 0
 
 

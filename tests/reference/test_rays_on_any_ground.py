@@ -21,7 +21,9 @@ BEND = 0.87 / (2.0 * EARTH_RADIUS)
 ROUGH = np.random.default_rng(31).normal(size=(31, 37)) * 6.0
 
 
-def march(dem: Surface, cell: tuple[int, int], eye: float, bearing: float, near: float = 0.0, most: float = np.inf) -> float:
+def march(
+    dem: Surface, cell: tuple[int, int], eye: float, bearing: float, near: float = 0.0, most: float = np.inf
+) -> float:
     """Steepest rise along a bearing in degrees, at steps of a two-hundredth of a cell: bilinear by scipy.ndimage (general library)."""
     wide, high = dem.frame.row_widths[cell[0]], dem.frame.row_heights[cell[0]]
     z = dem.values.astype(np.float64)
@@ -38,7 +40,9 @@ def march(dem: Surface, cell: tuple[int, int], eye: float, bearing: float, near:
 
 def horizon(dem: Surface, cell: tuple[int, int], **settings: object) -> dict[str, np.ndarray]:
     place = (dem.frame.x_of(cell[1]), dem.frame.y_of(cell[0]))
-    outcome = run_declared(catalogue()["horizon"], {"at": (place,), "observer_height": 2.0, **settings}, {"dem": dem}, silent())
+    outcome = run_declared(
+        catalogue()["horizon"], {"at": (place,), "observer_height": 2.0, **settings}, {"dem": dem}, silent()
+    )
     return dict(outcome.value.columns)
 
 
@@ -72,14 +76,18 @@ def test_a_horizon_heeds_its_limits():
     """Nearest and farthest distance by the fine march; only the bearings asked for; equal ones are the full circle."""
     dem = metric(ROUGH)
     found = horizon(dem, (15, 18), near=60.0, reach=110.0, bearings=36)
-    expected = [march(dem, (15, 18), float(dem.values[15, 18]) + 2.0, b, 60.0, 110.0) for b in found["bearing"]]
+    expected = [
+        march(dem, (15, 18), float(dem.values[15, 18]) + 2.0, b, 60.0, 110.0) for b in found["bearing"]
+    ]
     assert np.abs(found["angle"] - expected).max() < 0.1
     part = horizon(dem, (15, 18), bearing_from=300.0, bearing_to=30.0, bearings=36)
     assert sorted(part["bearing"]) == [0, 10, 20, 30, 300, 310, 320, 330, 340, 350]
     whole = horizon(dem, (15, 18), bearing_from=90.0, bearing_to=90.0, bearings=36)
     assert len(whole["bearing"]) == 36
     at = ((dem.frame.x_of(18), dem.frame.y_of(15)),)
-    line = result_of("horizon.skyline", {"at": at, "bearing_from": 300.0, "bearing_to": 30.0, "bearings": 36}, {"dem": dem}).value
+    line = result_of(
+        "horizon.skyline", {"at": at, "bearing_from": 300.0, "bearing_to": 30.0, "bearings": 36}, {"dem": dem}
+    ).value
     assert isinstance(line, Shapes) and not line.geometry[0].is_closed
 
 
@@ -105,10 +113,14 @@ def test_a_step_lists_only_what_it_heeds():
     assert not {"target_height", "down", "up"} & set(listed)
     for kind in ("mast_height", "horizon"):
         with pytest.raises(AskedWronglyError, match="has no setting 'target_height'"):
-            run_declared(catalogue()[kind], {"at": ((1.0, 2.0),), "target_height": 3.0}, {"dem": dem}, silent())
+            run_declared(
+                catalogue()[kind], {"at": ((1.0, 2.0),), "target_height": 3.0}, {"dem": dem}, silent()
+            )
     place = (dem.frame.x_of(20), dem.frame.y_of(18))
     with pytest.raises(AskedWronglyError, match="target of an observer counts for nothing"):
-        run_declared(catalogue()["mast_height"], {"at": (place,), "own": "1: target=4"}, {"dem": dem}, silent())
+        run_declared(
+            catalogue()["mast_height"], {"at": (place,), "own": "1: target=4"}, {"dem": dem}, silent()
+        )
 
 
 @pytest.mark.parametrize("name", sorted(n for n in GROUNDS if "no-data" not in n))
@@ -120,13 +132,21 @@ def test_a_sight_line_comes_as_near_to_the_ground_as_it_does(name):
     start, end = (f.x_of(3.3), f.y_of(31.6)), (f.x_of(37.7), f.y_of(4.2))
     found = sight_line(sight, start, end, high, high)
     share = np.linspace(0.0, 1.0, 40_001)
-    ground = map_coordinates(dem.values.astype(np.float64), [31.6 + share * (4.2 - 31.6), 3.3 + share * (37.7 - 3.3)], order=1) * unit
+    ground = (
+        map_coordinates(
+            dem.values.astype(np.float64), [31.6 + share * (4.2 - 31.6), 3.3 + share * (37.7 - 3.3)], order=1
+        )
+        * unit
+    )
     ray = ground[0] + high + share * (ground[-1] - ground[0])
     clearance = (ray - ground)[1:-1].min()
     assert found.clearance == pytest.approx(clearance, abs=2e-3 * np.ptp(ground))
     assert found.clearance <= clearance + 1e-4 * np.ptp(ground), "no point of the march comes nearer"
     back = sight_line(sight, end, start, high, high)
-    assert back.clearance == pytest.approx(found.clearance, abs=1e-3 * np.ptp(ground)) and back.open == found.open
+    assert (
+        back.clearance == pytest.approx(found.clearance, abs=1e-3 * np.ptp(ground))
+        and back.open == found.open
+    )
     assert found.ground[0] == pytest.approx(ground[0], rel=1e-6)
 
 
@@ -136,7 +156,13 @@ def test_a_sharp_top_between_two_steps_blocks_the_line():
     z[10, 10] = 9.0
     dem = surface(z, dx=10.0, dy=3.0)
     f = dem.frame
-    found = sight_line(prepare_sight(dem, curvature=False), (f.x_of(0.4), f.y_of(9.5)), (f.x_of(19.8), f.y_of(10.6)), 6.0, 6.0)
+    found = sight_line(
+        prepare_sight(dem, curvature=False),
+        (f.x_of(0.4), f.y_of(9.5)),
+        (f.x_of(19.8), f.y_of(10.6)),
+        6.0,
+        6.0,
+    )
     share = np.linspace(0, 1, 100_001)
     top = map_coordinates(z, [9.5 + share * 1.1, 0.4 + share * 19.4], order=1).max()
     assert top > 6.0 and found.obstacles[0].over == pytest.approx(top - 6.0, abs=1e-3)
@@ -148,7 +174,10 @@ def test_a_view_from_a_mast_above_the_datum_on_a_high_ground():
     low, high = metric(small), Surface(small + 4000.0, metric(small).frame, metric(small).unit)
     x, y = low.frame.x_of(20), low.frame.y_of(18)
     eye = float(small[18, 20]) + 0.02
-    one, other = (seen_by(prepare_sight(d), Observer(x, y, height=eye + rise, absolute=True)) for d, rise in ((low, 0.0), (high, 4000.0)))
+    one, other = (
+        seen_by(prepare_sight(d), Observer(x, y, height=eye + rise, absolute=True))
+        for d, rise in ((low, 0.0), (high, 4000.0))
+    )
     assert np.array_equal(one, other) and 0.1 < (one == 1).mean() < 0.9
     with pytest.raises(MossError, match="below the ground"):
         seen_by(prepare_sight(high), Observer(x, y, height=3999.0, absolute=True))
@@ -160,5 +189,9 @@ def test_equal_bearings_look_all_around():
     whole = Observer(at.x, at.y)
     sight = prepare_sight(dem)
     assert np.array_equal(seen_by(sight, at), seen_by(sight, whole))
-    assert np.array_equal(mast_heights(sight, [at]).values, mast_heights(sight, [whole]).values, equal_nan=True)
-    assert np.array_equal(horizon_angles(sight, [at]).values, horizon_angles(sight, [whole]).values, equal_nan=True)
+    assert np.array_equal(
+        mast_heights(sight, [at]).values, mast_heights(sight, [whole]).values, equal_nan=True
+    )
+    assert np.array_equal(
+        horizon_angles(sight, [at]).values, horizon_angles(sight, [whole]).values, equal_nan=True
+    )

@@ -17,7 +17,15 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.places import best_places, lazy_greedy
-from moss_step.science.sight.viewshed import Observer, horizon_angles, mast_heights, prepare_sight, seen_by, seen_fast, viewshed
+from moss_step.science.sight.viewshed import (
+    Observer,
+    horizon_angles,
+    mast_heights,
+    prepare_sight,
+    seen_by,
+    seen_fast,
+    viewshed,
+)
 from tests.conftest import plane, surface
 
 RADIUS = 6_371_000.0
@@ -139,12 +147,20 @@ def test_the_reverse_question_has_the_same_answer_with_heights_swapped():
 
 def test_counts_add_up_the_single_views_and_tell_which():
     dem, _ = read_surface(DATA / "harrow_ground.tif")
-    part = Surface(dem.values[300:420, 300:450].copy(), dem.frame.part(slice(300, 420), slice(300, 450)), METRE)
+    part = Surface(
+        dem.values[300:420, 300:450].copy(), dem.frame.part(slice(300, 420), slice(300, 450)), METRE
+    )
     sight = prepare_sight(part)
-    observers = [at(part, r, c, height=6.0, name=f"o{k}") for k, (r, c) in enumerate([(10, 10), (60, 70), (100, 140), (20, 120)])]
+    observers = [
+        at(part, r, c, height=6.0, name=f"o{k}")
+        for k, (r, c) in enumerate([(10, 10), (60, 70), (100, 140), (20, 120)])
+    ]
     views = np.array([seen_by(sight, o) == 1 for o in observers])
     found = viewshed(sight, observers)
-    assert np.array_equal(found.count.values, views.sum(axis=0)) and found.seen == views.sum(axis=(1, 2)).tolist()
+    assert (
+        np.array_equal(found.count.values, views.sum(axis=0))
+        and found.seen == views.sum(axis=(1, 2)).tolist()
+    )
     for k, view in enumerate(views):
         assert np.array_equal(found.which >> np.uint64(k) & np.uint64(1), view)
 
@@ -172,7 +188,9 @@ def test_the_preview_skips_nothing_that_matters(seed):
     z[rng.random(z.shape) < 0.02] = np.nan
     row, col = (int(n) for n in np.argwhere(~np.isnan(z))[0 if seed == 0 else (~np.isnan(z)).sum() // 2])
     sight = prepare_sight(surface(z))
-    observer = at(sight.dem, row, col, height=float(rng.integers(0, 30)), target=2.0, reach=float(rng.integers(50, 900)))
+    observer = at(
+        sight.dem, row, col, height=float(rng.integers(0, 30)), target=2.0, reach=float(rng.integers(50, 900))
+    )
     # With tiles of no end no ray is ever let lie.
     everything = replace(sight, tiles=np.full_like(sight.tiles, np.inf))
     assert np.array_equal(seen_fast(sight, observer), seen_fast(everything, observer))

@@ -25,7 +25,9 @@ def test_horn_equals_scipys_sobel_inside(hills):
     z = hills.astype(np.float64)
     gx, gy = ndimage.sobel(z, 1) / (8 * 2.0), -ndimage.sobel(z, 0) / (8 * 3.0)
     inside = (slice(1, -1), slice(1, -1))
-    assert_allclose(slope(dem).values[inside], np.degrees(np.arctan(np.hypot(gx, gy)))[inside], rtol=1e-4, atol=1e-4)
+    assert_allclose(
+        slope(dem).values[inside], np.degrees(np.arctan(np.hypot(gx, gy)))[inside], rtol=1e-4, atol=1e-4
+    )
     facing = np.degrees(np.arctan2(-gx, -gy)) % 360
     apart = (aspect(dem).values - facing + 180) % 360 - 180
     steep = np.hypot(gx, gy) > 0.05
@@ -37,7 +39,9 @@ def test_the_second_order_fit_equals_numpys_central_differences_inside(hills):
     dem = surface(hills)
     gy, gx = np.gradient(hills.astype(np.float64), 2.0)
     expected = np.hypot(gx, gy) * 100
-    assert_allclose(slope(dem, "percent", "quadratic").values[1:-1, 1:-1], expected[1:-1, 1:-1], rtol=1e-4, atol=1e-3)
+    assert_allclose(
+        slope(dem, "percent", "quadratic").values[1:-1, 1:-1], expected[1:-1, 1:-1], rtol=1e-4, atol=1e-3
+    )
 
 
 @pytest.mark.parametrize("azimuth", [0, 45, 135, 250, 315])

@@ -43,7 +43,9 @@ def metres_of(dem: Surface) -> tuple[np.ndarray, np.ndarray]:
         return np.full(f.rows, f.dx), np.full(f.rows, f.dy)
     lats = np.array([f.y_of(r) for r in range(f.rows)])
     zero = np.zeros(f.rows)
-    return GEOD.inv(zero, lats, zero + f.dx, lats)[2], GEOD.inv(zero, lats - f.dy / 2, zero, lats + f.dy / 2)[2]
+    return GEOD.inv(zero, lats, zero + f.dx, lats)[2], GEOD.inv(zero, lats - f.dy / 2, zero, lats + f.dy / 2)[
+        2
+    ]
 
 
 def heights_in_metres(dem: Surface) -> np.ndarray:
@@ -66,8 +68,18 @@ def horn(dem: Surface) -> tuple[np.ndarray, np.ndarray]:
     """East and north gradient by the weights 1-2-1 of Horn 1981, each row with its own width."""
     z, (wide, high) = heights_in_metres(dem), metres_of(dem)
     wide, above, below = wide[:, None], np.roll(wide, 1)[:, None], np.roll(wide, -1)[:, None]
-    east = sum(w * (shifted(z, k, 1) - shifted(z, k, -1)) / (2 * width) for k, w, width in ((-1, 1, above), (0, 2, wide), (1, 1, below))) / 4
-    north = sum(w * (shifted(z, -1, k) - shifted(z, 1, k)) for k, w in ((-1, 1), (0, 2), (1, 1))) / 8 / high[:, None]
+    east = (
+        sum(
+            w * (shifted(z, k, 1) - shifted(z, k, -1)) / (2 * width)
+            for k, w, width in ((-1, 1, above), (0, 2, wide), (1, 1, below))
+        )
+        / 4
+    )
+    north = (
+        sum(w * (shifted(z, -1, k) - shifted(z, 1, k)) for k, w in ((-1, 1), (0, 2), (1, 1)))
+        / 8
+        / high[:, None]
+    )
     return east, north
 
 
@@ -76,7 +88,9 @@ def test_slope_and_aspect(name):
     dem = GROUNDS[name]
     east, north = horn(dem)
     where = inner(dem)
-    assert_allclose(slope(dem).values[where], np.degrees(np.arctan(np.hypot(east, north)))[where], rtol=2e-3, atol=1e-6)
+    assert_allclose(
+        slope(dem).values[where], np.degrees(np.arctan(np.hypot(east, north)))[where], rtol=2e-3, atol=1e-6
+    )
     bearing = np.degrees(np.arctan2(-east, -north)) % 360.0
     apart = (aspect(dem).values - bearing + 180.0) % 360.0 - 180.0
     assert np.abs(apart[where]).max() < 0.1
@@ -103,13 +117,19 @@ def test_curvature_by_a_least_squares_fit(name):
         y, x = (np.mgrid[1:-2:-1, -1:2] * 1.0).reshape(2, 9)
         x, y = x * wide[r], y * high[r]
         near = z[r - 1 : r + 2, c - 1 : c + 2].reshape(9)
-        a, b, m, p, q, _ = np.linalg.lstsq(np.stack([x * x, y * y, x * y, x, y, np.ones(9)], axis=1), near - near[4], rcond=None)[0]
+        a, b, m, p, q, _ = np.linalg.lstsq(
+            np.stack([x * x, y * y, x * y, x, y, np.ones(9)], axis=1), near - near[4], rcond=None
+        )[0]
         rr, t, s, steep = 2 * a, 2 * b, m, p * p + q * q
         expected["profile"].append(-(p * p * rr + 2 * p * q * s + q * q * t) / (steep * (1 + steep) ** 1.5))
         expected["plan"].append(-(q * q * rr - 2 * p * q * s + p * p * t) / steep**1.5)
-        expected["mean"].append(-((1 + q * q) * rr - 2 * p * q * s + (1 + p * p) * t) / (2 * (1 + steep) ** 1.5))
+        expected["mean"].append(
+            -((1 + q * q) * rr - 2 * p * q * s + (1 + p * p) * t) / (2 * (1 + steep) ** 1.5)
+        )
     for kind, values in expected.items():
-        assert_allclose(found[kind][tuple(cells.T)], values, rtol=5e-3, atol=2e-3 * np.std(values), err_msg=kind)
+        assert_allclose(
+            found[kind][tuple(cells.T)], values, rtol=5e-3, atol=2e-3 * np.std(values), err_msg=kind
+        )
 
 
 def disk(dem: Surface, r: int, radius: float) -> tuple[np.ndarray, np.ndarray]:
@@ -151,7 +171,9 @@ def test_a_radius_of_a_fraction_of_a_metre_reaches_as_many_cells_as_it_holds():
     near = np.hypot(*np.mgrid[-3:4, -3:4]) <= 3
     bump = steep.values.copy()
     bump[1, 10] = 50.0
-    assert position(Surface(bump, steep.frame, METRE), 0.3).values[4, 10] == pytest.approx(bump[4, 10] - bump[1:8, 7:14][near].mean(), rel=1e-4)
+    assert position(Surface(bump, steep.frame, METRE), 0.3).values[4, 10] == pytest.approx(
+        bump[4, 10] - bump[1:8, 7:14][near].mean(), rel=1e-4
+    )
 
 
 @EVERY
@@ -192,7 +214,9 @@ def test_contours_are_as_long_as_they_lie_on_the_ground(name):
     dem = GROUNDS[name]
     lines = contours(dem, np.ptp(dem.range) / 6)
     for line, length in zip(lines.geometry, lines.columns["length_m"], strict=True):
-        assert length == pytest.approx(GEOD.geometry_length(line) if dem.frame.geographic else line.length, rel=1e-6)
+        assert length == pytest.approx(
+            GEOD.geometry_length(line) if dem.frame.geographic else line.length, rel=1e-6
+        )
     areas = dem.range[0] + np.ptp(dem.range) / 6 > lines.columns["elevation"].min() > dem.range[0]
     assert areas
 
@@ -225,7 +249,10 @@ def test_water_runs_down_the_steepest_way_on_the_ground(name):
     found, ways = flow_bearings(drainage), drainage.ways
     filled = filled_by_library(dem)
     for r, c in np.argwhere((ways < OUT) & (filled - z == 0))[::13]:
-        falls = [(z[r, c] - shifted(z, i, j)[r, c]) / math.hypot(i * high[r], j * wide[r]) for i, j in zip(DR, DC, strict=True)]
+        falls = [
+            (z[r, c] - shifted(z, i, j)[r, c]) / math.hypot(i * high[r], j * wide[r])
+            for i, j in zip(DR, DC, strict=True)
+        ]
         if np.nanmax(falls) <= 0:
             continue
         k = int(np.nanargmax(falls))
@@ -241,7 +268,9 @@ def test_water_runs_down_the_steepest_way_on_the_ground(name):
         (np.ones(len(to)), (place[to], np.flatnonzero(run))), shape=(n, n)
     )
     own = np.broadcast_to(dem.frame.row_areas[:, None], z.shape).ravel()[known]
-    assert_allclose(accumulated(drainage).values.ravel()[known], spsolve(system.tocsc(), np.ones(n)), rtol=1e-5)
+    assert_allclose(
+        accumulated(drainage).values.ravel()[known], spsolve(system.tocsc(), np.ones(n)), rtol=1e-5
+    )
     assert_allclose(drainage.upstream_area.ravel()[known], spsolve(system.tocsc(), own), rtol=1e-6)
 
 
@@ -269,9 +298,16 @@ def test_water_beside_the_frame_runs_as_beside_no_data():
     """The same ground within a frame of no-data: facets that lack a cell are none on either side."""
     dem = metric(relief(30))
     drainage = prepare(dem)
-    wide = Surface(np.pad(dem.values, 3, constant_values=np.nan), Frame(42, 48, dem.frame.x0 - 30, dem.frame.y0 + 30, 10.0, 10.0, UTM), METRE)
+    wide = Surface(
+        np.pad(dem.values, 3, constant_values=np.nan),
+        Frame(42, 48, dem.frame.x0 - 30, dem.frame.y0 + 30, 10.0, 10.0, UTM),
+        METRE,
+    )
     for method in ("dinf", "freeman", "d8"):
-        alone, framed = accumulated(drainage, method).values, accumulated(prepare(wide), method).values[3:-3, 3:-3]
+        alone, framed = (
+            accumulated(drainage, method).values,
+            accumulated(prepare(wide), method).values[3:-3, 3:-3],
+        )
         assert_allclose(alone, framed, rtol=1e-5, err_msg=method)
     assert_allclose(flow_bearings(drainage, "dinf"), flow_bearings(prepare(wide), "dinf")[3:-3, 3:-3])
 
@@ -281,7 +317,9 @@ def test_streams_and_basins_are_measured_on_the_ground(name):
     """Lengths, straight distances and areas of degrees by pyproj.Geod (general library)."""
     dem = GROUNDS[name]
     drainage = prepare(dem)
-    lines = network.stream_lines(drainage, network.network(drainage, network.stream_cells(drainage, dem.area / 30)))
+    lines = network.stream_lines(
+        drainage, network.network(drainage, network.stream_cells(drainage, dem.area / 30))
+    )
     xy = [np.asarray(g.coords) for g in lines.geometry]
     if dem.frame.geographic:
         straight = np.array([GEOD.inv(*a[0], *a[-1])[2] for a in xy])
@@ -292,14 +330,21 @@ def test_streams_and_basins_are_measured_on_the_ground(name):
     apart = straight > 0
     assert_allclose(lines.columns["sinuosity"][apart], (long / straight)[apart], rtol=1e-3)
     basins = basin_shapes(drainage, None, stream=network.stream_cells(drainage, dem.area / 30))
-    for area, square_metres, perimeter in zip(basins.geometry, basins.columns["area_m2"], basins.columns["perimeter_m"], strict=True):
+    for area, square_metres, perimeter in zip(
+        basins.geometry, basins.columns["area_m2"], basins.columns["perimeter_m"], strict=True
+    ):
         if dem.frame.geographic:
             plain, around = GEOD.geometry_area_perimeter(shapely.segmentize(area, 2e-5))
-            assert (square_metres, perimeter) == (pytest.approx(abs(plain), rel=1e-4), pytest.approx(around, rel=1e-4))
+            assert (square_metres, perimeter) == (
+                pytest.approx(abs(plain), rel=1e-4),
+                pytest.approx(around, rel=1e-4),
+            )
         else:
             assert (square_metres, perimeter) == (pytest.approx(area.area), pytest.approx(area.length))
     total = float((basins.columns["drainage_density"] * basins.columns["area_m2"]).sum()) / 1000.0
-    assert total == pytest.approx(float(lines.columns["length_m"].sum()), rel=1e-4), "each stretch of stream lies in one basin"
+    assert total == pytest.approx(float(lines.columns["length_m"].sum()), rel=1e-4), (
+        "each stretch of stream lies in one basin"
+    )
     assert basins.columns["area_m2"].sum() == pytest.approx(dem.area)
 
 
@@ -356,7 +401,9 @@ def test_a_channel_is_the_least_that_can_be_dug(seed):
     than asked for too."""
     rng = np.random.default_rng(seed)
     rough = metric(20.0 + rng.random((21, 21)) * 8.0)
-    z = depressions.filled_surface(prepare(rough), gradient=1e-4).values.copy()  # every cell drains, but for one pit
+    z = depressions.filled_surface(
+        prepare(rough), gradient=1e-4
+    ).values.copy()  # every cell drains, but for one pit
     z[10, 10] = 0.5
     z[rng.integers(0, 21), 0] = 0.1
     z[0, rng.integers(1, 21)] = 0.2
@@ -365,7 +412,9 @@ def test_a_channel_is_the_least_that_can_be_dug(seed):
     for r, c in np.ndindex(z.shape):
         for i, j in zip(DR, DC, strict=True):
             if 0 <= r + i < 21 and 0 <= c + j < 21:
-                graph.add_edge((r, c), (r + int(i), c + int(j)), dug=max(float(dem.values[r + i, c + j]) - 0.5, 0.0))
+                graph.add_edge(
+                    (r, c), (r + int(i), c + int(j)), dug=max(float(dem.values[r + i, c + j]) - 0.5, 0.0)
+                )
     length = nx.single_source_dijkstra_path_length(graph, (10, 10), weight="dug")
     least = min(v for (r, c), v in length.items() if dem.values[r, c] < 0.5 or r in (0, 20) or c in (0, 20))
     made, done, left = depressions.breached_surface(prepare(dem), 400)
@@ -409,7 +458,9 @@ def test_grads_are_not_degrees():
     high = ellipsoid.inv(0.0, lat - 0.00045, 0.0, lat + 0.00045)[2]
     assert grads.cell_metres == (pytest.approx(wide, rel=1e-6), pytest.approx(high, rel=1e-6))
     assert grads.row_areas[15] == pytest.approx(wide * high, rel=1e-5)
-    assert grads.distances(np.array([[1.0, 52.0]]), np.array([[1.01, 52.0]]))[0] == pytest.approx(ellipsoid.inv(0.9, 46.8, 0.909, 46.8)[2])
+    assert grads.distances(np.array([[1.0, 52.0]]), np.array([[1.01, 52.0]]))[0] == pytest.approx(
+        ellipsoid.inv(0.9, 46.8, 0.909, 46.8)[2]
+    )
 
 
 def test_tiles_ask_for_metres():

@@ -68,14 +68,22 @@ def end_of(ways: np.ndarray, r: int, c: int) -> tuple[int, int]:
 @pytest.mark.parametrize("seed", range(40))
 def test_the_filled_ground_equals_skimages_reconstruction_cell_by_cell(seed):
     dem = random_ground(seed)
-    assert np.array_equal(prepare(dem).filled(), filled_by_skimage(dem.values).astype(np.float32), equal_nan=True)
+    assert np.array_equal(
+        prepare(dem).filled(), filled_by_skimage(dem.values).astype(np.float32), equal_nan=True
+    )
 
 
 def test_the_demo_and_a_real_degree_grid_fill_as_skimage_fills():
     demo, _ = read_surface(DATA / "harrow_ground.tif")
-    rough = Surface(demo.values + np.random.default_rng(0).normal(0, 0.4, demo.values.shape).astype(np.float32), demo.frame, METRE)
+    rough = Surface(
+        demo.values + np.random.default_rng(0).normal(0, 0.4, demo.values.shape).astype(np.float32),
+        demo.frame,
+        METRE,
+    )
     for dem in (demo, rough, jacksboro()):
-        assert np.array_equal(prepare(dem).filled(), filled_by_skimage(dem.values).astype(np.float32), equal_nan=True)
+        assert np.array_equal(
+            prepare(dem).filled(), filled_by_skimage(dem.values).astype(np.float32), equal_nan=True
+        )
 
 
 @pytest.mark.parametrize("seed", range(40))
@@ -118,7 +126,9 @@ def test_accumulation_equals_the_sparse_solve():
                 for q in range(8):
                     i, j = r + DR[q], c + DC[q]
                     if 0 <= i < 30 and 0 <= j < 40 and filled[i, j] < filled[r, c]:
-                        weights[q] = ((filled[r, c] - filled[i, j]) / (2.0 * np.hypot(DR[q], DC[q]))) ** CONVERGENCE
+                        weights[q] = (
+                            (filled[r, c] - filled[i, j]) / (2.0 * np.hypot(DR[q], DC[q]))
+                        ) ** CONVERGENCE
                 total = sum(weights.values())
                 out = {q: w / total for q, w in weights.items()} if weights else out
             for q, share in out.items():
@@ -161,9 +171,16 @@ def test_nested_bowls_have_known_depths_volumes_and_spill_points():
     dem = surface(z)
     drainage = prepare(dem)
     lakes = depressions.lake_shapes(drainage)
-    assert len(lakes) == 1 and lakes.columns["depth"].tolist() == [4.0] and lakes.columns["level"].tolist() == [9.0]
+    assert (
+        len(lakes) == 1
+        and lakes.columns["depth"].tolist() == [4.0]
+        and lakes.columns["level"].tolist() == [9.0]
+    )
     volume = (15 * 25 * 1.0 + 16 * 3.0 + 36 * 2.0) * 4.0
-    assert lakes.columns["volume_m3"][0] == pytest.approx(volume) and lakes.columns["area_m2"][0] == 15 * 25 * 4.0
+    assert (
+        lakes.columns["volume_m3"][0] == pytest.approx(volume)
+        and lakes.columns["area_m2"][0] == 15 * 25 * 4.0
+    )
     assert (lakes.columns["spill_x"][0] - 412_000) / 2 - 0.5 == 15
     pools = drainage.pools
     deep = sorted((float(d) for d in pools.depth if d > 0), reverse=True)
@@ -207,7 +224,15 @@ def test_deeper_limits_only_ever_merge_basins():
             pairs = np.unique(np.stack([last.ravel(), numbered.ravel()]), axis=1)
             assert len(np.unique(pairs[0])) == pairs.shape[1], "each smaller basin lies within one larger one"
         last = numbered
-    assert len(nodes) == len(np.unique([end_of(drainage.ways, r, c)[0] * 60 + end_of(drainage.ways, r, c)[1] for r in range(60) for c in range(60)]))
+    assert len(nodes) == len(
+        np.unique(
+            [
+                end_of(drainage.ways, r, c)[0] * 60 + end_of(drainage.ways, r, c)[1]
+                for r in range(60)
+                for c in range(60)
+            ]
+        )
+    )
 
 
 def test_the_path_is_an_independent_walk_in_networkx():
@@ -228,7 +253,9 @@ def test_the_path_is_an_independent_walk_in_networkx():
     longest = longest_up(drainage.ways, drainage.metres, outlet)
     upstream = nx.single_source_dijkstra_path_length(graph.reverse(), outlet)
     assert trace.path_metres(drainage, longest)[-1] == pytest.approx(max(upstream.values()), rel=1e-6)
-    assert trace.flow_lengths(drainage, upstream=True).reshape(-1)[outlet] == pytest.approx(max(upstream.values()), rel=1e-6)
+    assert trace.flow_lengths(drainage, upstream=True).reshape(-1)[outlet] == pytest.approx(
+        max(upstream.values()), rel=1e-6
+    )
     assert len(upstream) == drainage.cells.reshape(-1)[outlet]
 
 
@@ -292,7 +319,9 @@ def test_height_above_drain_and_the_flood_of_a_v_valley():
     stages, area, volume = indices.stage_curve(above, 400, 10.0)
     stage = 5.0
     wet = indices.flooded(above, stage)
-    assert np.interp(stage, stages, area) == pytest.approx(np.count_nonzero(~np.isnan(wet.values)) * 4.0, rel=0.02)
+    assert np.interp(stage, stages, area) == pytest.approx(
+        np.count_nonzero(~np.isnan(wet.values)) * 4.0, rel=0.02
+    )
     assert np.interp(stage, stages, volume) == pytest.approx(float(np.nansum(wet.values)) * 4.0, rel=0.02)
 
 
@@ -351,4 +380,6 @@ def test_flow_length_inside_a_catchment_counts_to_its_outlet():
         path = path_down(drainage.ways, int(cell))
         path = path[: int(np.flatnonzero(path == outlet)[0]) + 1]
         rows, cols = path // 60, path % 60
-        assert made.reshape(-1)[cell] == pytest.approx(2.0 * np.hypot(np.diff(rows), np.diff(cols)).sum(), rel=1e-5, abs=1e-4)
+        assert made.reshape(-1)[cell] == pytest.approx(
+            2.0 * np.hypot(np.diff(rows), np.diff(cols)).sum(), rel=1e-5, abs=1e-4
+        )

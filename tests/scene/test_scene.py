@@ -46,13 +46,23 @@ class Shown:
 def shown(**more) -> Shown:
     heights = 300.0 + np.arange(40.0)[:, None] * np.ones(50)
     codes = np.where(np.arange(50) < 25, 0, 1)[None, :] * np.ones((40, 1), np.uint8)
-    bogs = Shapes(np.array([shapely.box(412_100.0, 5_871_700.0, 412_200.0, 5_871_900.0)], object), {"name": np.array(["Long Slack"], object)}, UTM)
+    bogs = Shapes(
+        np.array([shapely.box(412_100.0, 5_871_700.0, 412_200.0, 5_871_900.0)], object),
+        {"name": np.array(["Long Slack"], object)},
+        UTM,
+    )
     values = {
         "g": Surface(heights.astype(np.float32), FRAME, METRE, "elevation"),
-        "c": ClassMap(codes.astype(np.uint8), FRAME, (ClassEntry(0, "west", "#112233"), ClassEntry(1, "east", "#445566"))),
+        "c": ClassMap(
+            codes.astype(np.uint8),
+            FRAME,
+            (ClassEntry(0, "west", "#112233"), ClassEntry(1, "east", "#445566")),
+        ),
         "b": bogs,
     }
-    steps = tuple(Step(id=i, kind=k) for i, k in (("g", "open_grid"), ("c", "open_grid"), ("b", "open_shapes")))
+    steps = tuple(
+        Step(id=i, kind=k) for i, k in (("g", "open_grid"), ("c", "open_grid"), ("b", "open_shapes"))
+    )
     key = (KeyRow(step="b"), KeyRow(step="c"), KeyRow(step="g"))
     study = Study(steps=steps, key=key, shading=Shading(ground="g"))
     return Shown(study, {i: picture_of(v) for i, v in values.items()}, **more)
@@ -79,7 +89,9 @@ def test_a_place_is_read_from_every_kind():
 
 def test_a_grid_in_another_system_is_said_and_shapes_are_carried_over():
     work = shown()
-    work.pictures["g"] = picture_of(Surface(np.ones((4, 5), np.float32), Frame(4, 5, -3.0, 53.0, 0.1, 0.1, "EPSG:4326"), DEGREE))
+    work.pictures["g"] = picture_of(
+        Surface(np.ones((4, 5), np.float32), Frame(4, 5, -3.0, 53.0, 0.1, 0.1, "EPSG:4326"), DEGREE)
+    )
     degrees = Shapes(np.array([shapely.Point(-2.9, 52.9)], object), {}, "EPSG:4326")
     work.pictures["b"] = picture_of(degrees)
     scene = scene_of(work)
@@ -94,10 +106,15 @@ def test_ranges_that_are_being_made_colour_the_surface_and_explain_it():
         {"low": None, "high": 320.0, "code": 1, "name": "low", "color": "#FF0000"},
         {"low": 320.0, "high": None, "code": 2, "name": "high", "color": "#0000FF"},
     ]
-    work = shown(draft=Draft(Step(id=DRAFT, kind="classify", inputs={"surface": "g"}, settings={"rules": rules})))
+    work = shown(
+        draft=Draft(Step(id=DRAFT, kind="classify", inputs={"surface": "g"}, settings={"rules": rules}))
+    )
     layer = scene_of(work).layers[0]
     assert layer.step == DRAFT and layer.picture is work.pictures["g"]
-    assert layer.picture.legend(layer.row, layer.ranges, "").classes == (("low", "#FF0000"), ("high", "#0000FF"))
+    assert layer.picture.legend(layer.row, layer.ranges, "").classes == (
+        ("low", "#FF0000"),
+        ("high", "#0000FF"),
+    )
     assert layer.picture.text_at(412_150.0, 5_871_805.0, layer.ranges) == "low"
     work.study = work.study.model_copy(update={"shading": Shading(ground="g", on=False)})
     assert set(np.unique(draw_grids(scene_of(work), whole(), 1.0)[:, 10:90])) == {0xFFFF0000, 0xFF0000FF}
@@ -115,10 +132,16 @@ def test_pixels_have_the_colours_of_what_lies_highest():
     work = shown()
     work.study = work.study.model_copy(update={"shading": Shading(ground="g", on=False)})
     pixels = draw_grids(scene_of(work), whole(), 1.0)
-    assert pixels.shape == (80, 100) and set(np.unique(pixels[:, :40])) == {0xFF112233} and set(np.unique(pixels[:, 60:])) == {0xFF445566}
+    assert (
+        pixels.shape == (80, 100)
+        and set(np.unique(pixels[:, :40])) == {0xFF112233}
+        and set(np.unique(pixels[:, 60:])) == {0xFF445566}
+    )
 
 
 def test_a_scene_needs_no_interface():
     code = "import sys, moss_step.scene.layers, moss_step.scene.readings, moss_step.scene.pictures as p; p.picture_types(); print('PySide6' in sys.modules)"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, timeout=60)
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True, timeout=60
+    )
     assert done.stdout.strip() == "False"

@@ -13,7 +13,9 @@ SQUARE = ((0.0, 0.0), (10.0, 0.0), (10.0, 10.0), (0.0, 10.0))
 def test_an_edge_of_an_area_is_bent_and_straightened_again():
     sketch = Sketch("areas").adding(SQUARE, "Pit")
     spots = sketch.spots()
-    assert len(spots) == 8 and sketch.place(Spot(0, 3, True)) == (0.0, 5.0), "the last edge runs back to the first corner"
+    assert len(spots) == 8 and sketch.place(Spot(0, 3, True)) == (0.0, 5.0), (
+        "the last edge runs back to the first corner"
+    )
     bent = sketch.moving(Spot(0, 1, True), (12.0, 5.0))
     assert bent.shapes[0].vertices == (*SQUARE[:2], (12.0, 5.0), *SQUARE[2:]) and bent.shapes[0].name == "Pit"
     assert bent.removing(Spot(0, 2)) == sketch and sketch.shapes[0].vertices == SQUARE
@@ -50,4 +52,8 @@ def test_moving_a_vertex_there_and_back_is_no_change(vertices, data):
 
 def test_the_nearest_place_within_reach():
     places = np.array([[0.0, 0.0], [5.0, 0.0], [5.0, 4.0]])
-    assert nearest(places, (4.0, 1.0), 3.0) == 1 and nearest(places, (4.0, 1.0), 1.0) is None and nearest(places[:0], (0, 0), 9.0) is None
+    assert (
+        nearest(places, (4.0, 1.0), 3.0) == 1
+        and nearest(places, (4.0, 1.0), 1.0) is None
+        and nearest(places[:0], (0, 0), 9.0) is None
+    )

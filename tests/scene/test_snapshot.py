@@ -11,7 +11,11 @@ from moss_step.study.graph import KeyRow, Shading, Step, Study
 def test_a_snapshot_says_states_and_draws_without_asking(hills_tif):
     ground = Step(id="g", kind="open_grid", settings={"source": str(hills_tif)})
     slope = Step(id="s", kind="slope", inputs={"dem": "g"})
-    study = Study(steps=(ground, slope, Step(id="w", kind="aspect", inputs={"dem": "g"})), key=(KeyRow(step="s"),), shading=Shading(ground="g"))
+    study = Study(
+        steps=(ground, slope, Step(id="w", kind="aspect", inputs={"dem": "g"})),
+        key=(KeyRow(step="s"),),
+        shading=Shading(ground="g"),
+    )
     engine = Engine()
     engine.run(study, ["g", "s"], silent())
     said = {ref: s for ref, s in engine.all_said(study).items() if s is not None}
@@ -27,7 +31,10 @@ def test_a_snapshot_says_states_and_draws_without_asking(hills_tif):
 
 
 def test_what_may_be_drawn_holds_the_draft_and_what_it_works_from():
-    study = Study(steps=(Step(id="g", kind="open_grid"), Step(id="p", kind="pond", inputs={"dem": "g"})), key=(KeyRow(step="g"),))
+    study = Study(
+        steps=(Step(id="g", kind="open_grid"), Step(id="p", kind="pond", inputs={"dem": "g"})),
+        key=(KeyRow(step="g"),),
+    )
     draft = Draft(Step(id=DRAFT, kind="sight_line", inputs={"dem": "g"}))
     assert drawable(study, "p", draft) == {"g", "p", "p.curve", DRAFT, f"{DRAFT}.stretches"}
     assert drawable(study, "gone", None) == {"g"}

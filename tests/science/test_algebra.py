@@ -7,7 +7,13 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, CENTIMETRE, DEGREE, FOOT, METRE, NONE, PERCENT
 from moss_step.science.algebra.arithmetic import converted, difference, exaggerated, fill_voids, merge
-from moss_step.science.algebra.criteria import RANDOM_INDEX, combine, pairwise_weights, threshold, weighted_sum
+from moss_step.science.algebra.criteria import (
+    RANDOM_INDEX,
+    combine,
+    pairwise_weights,
+    threshold,
+    weighted_sum,
+)
 from moss_step.science.algebra.formula import FormulaError, evaluate, names_in, parse
 from tests.conftest import plane, surface
 
@@ -119,7 +125,12 @@ def test_combinations_by_rule():
     assert combine(maps, "all").codes[0].tolist() == [1, 0, 0, 0, NO_CLASS]
     assert combine(maps, "any").codes[0].tolist() == [1, 1, 1, 0, NO_CLASS]
     which = combine(maps, "which")
-    assert [which.entry(int(c)).name for c in which.codes[0, :4]] == ["steep and high", "steep", "high", "none of them"]
+    assert [which.entry(int(c)).name for c in which.codes[0, :4]] == [
+        "steep and high",
+        "steep",
+        "high",
+        "none of them",
+    ]
     ranked = combine({"a": combine(maps, "sum"), "b": two}, "worst")
     assert ranked.codes[0].tolist() == [2, 1, 1, 0, NO_CLASS]
     with pytest.raises(MossError, match="has class 2, and yes is 1"):
@@ -137,7 +148,12 @@ def test_pairwise_weights_of_saaty():
     assert torn > 0.1
     with pytest.raises(AskedWronglyError, match="reciprocal"):
         pairwise_weights(np.array([[1, 2], [2, 1]]))
-    assert_allclose(weighted_sum({"a": A.values, "b": B.values}, [2, 1]), A.values * 2 / 3 + B.values / 3, rtol=1e-4, atol=1e-4)
+    assert_allclose(
+        weighted_sum({"a": A.values, "b": B.values}, [2, 1]),
+        A.values * 2 / 3 + B.values / 3,
+        rtol=1e-4,
+        atol=1e-4,
+    )
 
 
 @pytest.mark.parametrize("n", range(3, 11))
@@ -180,9 +196,16 @@ def test_small_voids_are_filled_and_large_ones_stay():
 
 def test_tiles_are_merged_and_misfits_refused():
     whole = plane(20, 30, 0.1, 0.3)
-    left, right = (Surface(whole.values[:, c].copy(), whole.frame.part(slice(0, 20), c), METRE) for c in (slice(0, 16), slice(14, 30)))
+    left, right = (
+        Surface(whole.values[:, c].copy(), whole.frame.part(slice(0, 20), c), METRE)
+        for c in (slice(0, 16), slice(14, 30))
+    )
     made, remarks = merge({"left": left, "right": right})
-    assert np.array_equal(made.values, whole.values) and made.frame == whole.frame and "40 cells overlap" in remarks[0]
+    assert (
+        np.array_equal(made.values, whole.values)
+        and made.frame == whole.frame
+        and "40 cells overlap" in remarks[0]
+    )
     with pytest.raises(MossError, match="shifted"):
         from dataclasses import replace
 

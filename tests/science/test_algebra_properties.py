@@ -28,7 +28,9 @@ def larger(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
     binary = st.tuples(inner, st.sampled_from("+-*/"), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})")
     one = st.tuples(st.sampled_from(["abs", "sin"]), inner).map(lambda t: f"{t[0]}({t[1]})")
     two = st.tuples(st.sampled_from(["min", "max"]), inner, inner).map(lambda t: f"{t[0]}({t[1]}, {t[2]})")
-    choice = st.tuples(inner, st.sampled_from(["<", ">=", ">"]), inner, inner, inner).map(lambda t: f"where({t[0]} {t[1]} {t[2]}, {t[3]}, {t[4]})")
+    choice = st.tuples(inner, st.sampled_from(["<", ">=", ">"]), inner, inner, inner).map(
+        lambda t: f"where({t[0]} {t[1]} {t[2]}, {t[3]}, {t[4]})"
+    )
     return binary | one | two | choice | inner.map(lambda t: f"-({t})")
 
 
@@ -44,12 +46,18 @@ def test_a_formula_is_what_numpy_makes_of_it(text):
             evaluate(text, SURFACES)
         return
     with np.errstate(all="ignore"):
-        exact = eval(text, {"__builtins__": {}}, {**AS_NUMPY, **{n: v.astype(np.float64) for n, v in VALUES.items()}})  # noqa: S307 - our own text
+        names = {**AS_NUMPY, **{n: v.astype(np.float64) for n, v in VALUES.items()}}
+        exact = eval(text, {"__builtins__": {}}, names)  # noqa: S307 - text that the test made itself
     expected = np.broadcast_to(exact, (12, 9))
     found = evaluate(text, SURFACES).values
     known = np.isfinite(found) & np.isfinite(expected)
     # Differences of nearly equal values, and choices on such, may fall otherwise in single precision.
-    near = np.isclose(found[known], expected[known], rtol=1e-3, atol=1e-3 * max(1.0, float(np.abs(expected[known]).max(initial=1.0))))
+    near = np.isclose(
+        found[known],
+        expected[known],
+        rtol=1e-3,
+        atol=1e-3 * max(1.0, float(np.abs(expected[known]).max(initial=1.0))),
+    )
     assert near.mean() > 0.97 if near.size else True
 
 
@@ -99,7 +107,10 @@ def test_a_threshold_passes_what_the_comparison_passes(bound, side):
 def test_classes_of_a_combination_count_its_criteria(count):
     """The sum of yes/no criteria has each cell in the class of its number of yeses (counting by NumPy)."""
     marks = np.random.default_rng(count).random((count, 12, 9)) < 0.5
-    maps = {f"c{k}": threshold(surface(m.astype(np.float32)), 0.5, True, None, False, f"c{k}", keep_no=True) for k, m in enumerate(marks)}
+    maps = {
+        f"c{k}": threshold(surface(m.astype(np.float32)), 0.5, True, None, False, f"c{k}", keep_no=True)
+        for k, m in enumerate(marks)
+    }
     made = combine(maps, "sum")
     assert np.array_equal(made.codes, marks.sum(axis=0))
     assert {c.code for c in made.classes} >= set(np.unique(made.codes).tolist())

@@ -40,7 +40,11 @@ def around(a: float, b: float) -> float:
 def boxes(ground: Surface) -> Shapes:
     xmin, ymin, xmax, ymax = ground.frame.box
     middle = (xmin + xmax) / 2
-    return Shapes(np.array([shapely.box(xmin, ymin, middle, ymax), shapely.box(middle, ymin, xmax, ymax)], object), {}, UTM)
+    return Shapes(
+        np.array([shapely.box(xmin, ymin, middle, ymax), shapely.box(middle, ymin, xmax, ymax)], object),
+        {},
+        UTM,
+    )
 
 
 @pytest.mark.parametrize("resampling", ["bilinear", "cubic", "average"])
@@ -74,7 +78,11 @@ def test_what_bearings_do_not_have_is_refused(statistic):
 
 def test_overlapping_zones_and_patches_take_the_mean_direction():
     xmin, ymin, xmax, ymax = NORTH.frame.box
-    twice = Shapes(np.array([shapely.box(xmin, ymin, xmax, ymax), shapely.box(xmin, ymin, xmax - 8, ymax)], object), {}, UTM)
+    twice = Shapes(
+        np.array([shapely.box(xmin, ymin, xmax, ymax), shapely.box(xmin, ymin, xmax - 8, ymax)], object),
+        {},
+        UTM,
+    )
     assert max(around(v, 0.0) for v in zone_statistics(twice, NORTH, ["mean"])["mean"]) < 1e-3
     classes = ClassMap(np.zeros(NORTH.frame.shape, np.uint8), NORTH.frame, (ClassEntry(0, "all", "#CAD39B"),))
     made = patches(classes, 8, 1, NORTH)
@@ -92,7 +100,11 @@ def test_a_void_between_350_and_10_is_filled_with_north():
 
 def test_the_difference_of_bearings_is_the_short_turn():
     made, _ = difference(aspects([[350.0, 10.0, 90.0, -1.0]]), aspects([[10.0, 350.0, 270.0, 5.0]]))
-    assert made.values[0, :2].tolist() == [-20.0, 20.0] and abs(made.values[0, 2]) == 180.0 and np.isnan(made.values[0, 3])
+    assert (
+        made.values[0, :2].tolist() == [-20.0, 20.0]
+        and abs(made.values[0, 2]) == 180.0
+        and np.isnan(made.values[0, 3])
+    )
     assert made.unit == ANGLE and not made.cyclic
     with pytest.raises(MossError, match="no ratio"):
         difference(NORTH, NORTH, "ratio")
@@ -101,7 +113,21 @@ def test_the_difference_of_bearings_is_the_short_turn():
 
 
 @pytest.mark.parametrize(
-    "text", ["(a + b) / 2", "a * 2", "a - 90", "-a", "min(a, b)", "a % 180", "abs(a)", "a ** 2", "sin(a)", "max(a, 3)", "a / b", "a // 2"]
+    "text",
+    [
+        "(a + b) / 2",
+        "a * 2",
+        "a - 90",
+        "-a",
+        "min(a, b)",
+        "a % 180",
+        "abs(a)",
+        "a ** 2",
+        "sin(a)",
+        "max(a, 3)",
+        "a / b",
+        "a // 2",
+    ],
 )
 def test_bearings_are_not_worked_with_as_numbers(text):
     with pytest.raises(FormulaError, match=r"Bearings cannot|takes radians"):
@@ -112,9 +138,14 @@ def test_formulas_ask_bearings_what_they_can_answer():
     a = aspects([[350.0, 10.0, 100.0, -1.0]])
     assert evaluate("away(a, 355) < 20", {"a": a}).values[0, :3].tolist() == [1.0, 1.0, 0.0]
     assert evaluate("away(a, 0)", {"a": a}).values[0, :3].tolist() == [10.0, 10.0, 100.0]
-    assert np.isnan(evaluate("away(a, 0)", {"a": a}).values[0, 3]) and evaluate("away(a, 0)", {"a": a}).unit == ANGLE
+    assert (
+        np.isnan(evaluate("away(a, 0)", {"a": a}).values[0, 3])
+        and evaluate("away(a, 0)", {"a": a}).unit == ANGLE
+    )
     assert evaluate("a > 315 or a < 45", {"a": a}).values[0].tolist() == [1.0, 1.0, 0.0, 1.0]
-    assert evaluate("cos(radians(a))", {"a": a}).values[0, 0] == pytest.approx(np.cos(np.radians(350.0)), abs=1e-6)
+    assert evaluate("cos(radians(a))", {"a": a}).values[0, 0] == pytest.approx(
+        np.cos(np.radians(350.0)), abs=1e-6
+    )
     assert evaluate("where(a < 0, 0, a)", {"a": a}).unit == BEARING
     with pytest.raises(FormulaError, match="away takes bearings"):
         evaluate("away(a, b)", {"a": a, "b": surface([[1.0, 2.0, 3.0, 4.0]])})

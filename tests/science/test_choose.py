@@ -14,7 +14,10 @@ from moss_step.science.zones.choose import kept, numbers_text, related, row_numb
 from moss_step.science.zones.outlines import classes_to_areas
 from tests.conftest import plane
 
-COLUMNS = {"name": np.array(["Cotton Flat", "Wether Bog", "Long Moss"], object), "area_m2": np.array([10.0, 250.0, 90.0])}
+COLUMNS = {
+    "name": np.array(["Cotton Flat", "Wether Bog", "Long Moss"], object),
+    "area_m2": np.array([10.0, 250.0, 90.0]),
+}
 
 
 def squares() -> Shapes:
@@ -24,7 +27,14 @@ def squares() -> Shapes:
 
 @pytest.mark.parametrize(
     ("text", "rows"),
-    [("area_m2 > 50", [1, 2]), ("bog", [1]), ("o", [0, 1, 2]), ("area_m2 > 50 and area_m2 < 100", [2]), ("", [0, 1, 2]), ("zz", [])],
+    [
+        ("area_m2 > 50", [1, 2]),
+        ("bog", [1]),
+        ("o", [0, 1, 2]),
+        ("area_m2 > 50 and area_m2 < 100", [2]),
+        ("", [0, 1, 2]),
+        ("zz", []),
+    ],
 )
 def test_rows_by_text_or_condition(text, rows):
     assert rows_matching(COLUMNS, text).tolist() == rows
@@ -66,7 +76,9 @@ def patchwork(seed: int) -> ClassMap:
     rng = np.random.default_rng(seed)
     codes = np.kron(rng.integers(0, 3, (9, 11)), np.ones((4, 4), int)).astype(np.uint8)
     codes[5:9, 9:14] = NO_CLASS
-    return ClassMap(codes, plane(*codes.shape, 0, 0).frame, tuple(ClassEntry(k, f"c{k}", "#000000") for k in range(3)))
+    return ClassMap(
+        codes, plane(*codes.shape, 0, 0).frame, tuple(ClassEntry(k, f"c{k}", "#000000") for k in range(3))
+    )
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -75,12 +87,17 @@ def test_rounded_outlines_leave_no_seam(seed):
     classes = patchwork(seed)
     exact, rounded = classes_to_areas(classes), classes_to_areas(classes, 3)
     total = shapely.area(exact.geometry).sum()
-    assert shapely.area(shapely.union_all(rounded.geometry)) == pytest.approx(shapely.area(rounded.geometry).sum(), rel=1e-9)
+    assert shapely.area(shapely.union_all(rounded.geometry)) == pytest.approx(
+        shapely.area(rounded.geometry).sum(), rel=1e-9
+    )
     hole = (classes.codes == NO_CLASS).sum() * classes.frame.dx * classes.frame.dy
     assert abs(shapely.area(rounded.geometry).sum() - total) < hole
     assert shapely.is_valid(rounded.geometry).all()
     assert (rounded.columns["area_m2"] == exact.columns["area_m2"]).all()
-    assert shapely.get_num_coordinates(rounded.geometry).sum() > shapely.get_num_coordinates(exact.geometry).sum()
+    assert (
+        shapely.get_num_coordinates(rounded.geometry).sum()
+        > shapely.get_num_coordinates(exact.geometry).sum()
+    )
 
 
 def test_a_lone_square_becomes_round_within_itself():
@@ -89,7 +106,9 @@ def test_a_lone_square_becomes_round_within_itself():
     made = classes_to_areas(ClassMap(codes, plane(12, 12, 0, 0).frame, (ClassEntry(1, "one", "#000000"),)), 4)
     exact = classes_to_areas(ClassMap(codes, plane(12, 12, 0, 0).frame, (ClassEntry(1, "one", "#000000"),)))
     assert exact.geometry[0].covers(made.geometry[0].buffer(-1e-9))
-    assert 0.75 < made.geometry[0].area / exact.geometry[0].area < 0.9  # corner cutting of a square tends to 5/6
+    assert (
+        0.75 < made.geometry[0].area / exact.geometry[0].area < 0.9
+    )  # corner cutting of a square tends to 5/6
 
 
 def test_weighted_classes_round_the_mean_and_keep_missing():

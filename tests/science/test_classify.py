@@ -62,7 +62,9 @@ def test_areas_follow_the_rows_of_a_grid_in_degrees():
 
 def test_fao_classes_in_percent_and_in_degrees_agree():
     percent = surface([[0.1, 0.2, 0.3, 1.5, 8.0, 29.0, 31.0, 61.0]], unit=PERCENT)
-    degrees = Surface(np.degrees(np.arctan(percent.values / 100)).astype(np.float32), percent.frame, DEGREE, "slope")
+    degrees = Surface(
+        np.degrees(np.arctan(percent.values / 100)).astype(np.float32), percent.frame, DEGREE, "slope"
+    )
     expected = [1, 1, 2, 4, 6, 8, 9, 10]
     assert classify(percent, fao_slope(percent)).codes[0].tolist() == expected
     found = classify(degrees, fao_slope(degrees)).codes[0].tolist()

@@ -52,7 +52,9 @@ def test_a_quadric_is_exact_inside():
     gx, gy = 0.02 * c + 0.005 * r, 0.04 * r + 0.005 * c
     expected = np.degrees(np.arctan(np.hypot(gx, gy)))
     for method in ("horn", "quadratic"):
-        assert_allclose(slope(dem, method=method).values[1:-1, 1:-1], expected[1:-1, 1:-1], rtol=1e-4, atol=1e-3)
+        assert_allclose(
+            slope(dem, method=method).values[1:-1, 1:-1], expected[1:-1, 1:-1], rtol=1e-4, atol=1e-3
+        )
 
 
 def test_flat_ground_has_no_aspect_and_even_light():
@@ -104,7 +106,9 @@ def test_fast_arc_tangents_stay_within_their_bound():
             two[i] = atan2_fast(y[i], x[i])
 
     rng = np.random.default_rng(1)
-    y = np.concatenate([rng.normal(0, 1, 20000), rng.normal(0, 1000, 20000), [0, 0, 1, -1]]).astype(np.float32)
+    y = np.concatenate([rng.normal(0, 1, 20000), rng.normal(0, 1000, 20000), [0, 0, 1, -1]]).astype(
+        np.float32
+    )
     x = np.concatenate([rng.normal(0, 1, 40000), [0, -1, 0, 0]]).astype(np.float32)
     one, two = np.empty_like(y), np.empty_like(y)
     both(y, x, one, two)

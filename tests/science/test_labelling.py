@@ -14,7 +14,11 @@ NONE = 255
 
 
 @pytest.mark.parametrize("neighbours", [4, 8])
-@given(codes=arrays(np.uint8, array_shapes(min_dims=2, max_dims=2, max_side=40), elements=st.sampled_from([0, 1, 2, NONE])))
+@given(
+    codes=arrays(
+        np.uint8, array_shapes(min_dims=2, max_dims=2, max_side=40), elements=st.sampled_from([0, 1, 2, NONE])
+    )
+)
 @settings(max_examples=60, deadline=None)
 def test_components_equal_skimage_number_for_number(codes, neighbours):
     found, owner = label_components(codes, neighbours, NONE)

@@ -63,6 +63,10 @@ def test_what_is_suspicious_is_said():
     said = " ".join(suspicions(surface([[-32768, 5]], crs=None), has_position=False))
     for part in ("no position", "No reference system", "-32,768 m is beyond any ground"):
         assert part in said
-    assert suspicions(surface([[-9999, 5]])) == ["The lowest height is -9999: probably a no-data value that is not declared."]
-    assert suspicions(surface([[np.nan, np.nan]])) == ["Every cell is no-data. Check the no-data value, or choose another file."]
+    assert suspicions(surface([[-9999, 5]])) == [
+        "The lowest height is -9999: probably a no-data value that is not declared."
+    ]
+    assert suspicions(surface([[np.nan, np.nan]])) == [
+        "Every cell is no-data. Check the no-data value, or choose another file."
+    ]
     assert suspicions(surface([[1, 2]])) == []

@@ -25,7 +25,9 @@ from moss_step.science.water.drainage import accumulated, prepare
 from tests.conftest import UTM, surface
 
 rng = np.random.default_rng(21)
-ROUGH = (rng.normal(size=(40, 40)).cumsum(0).cumsum(1) * 0.4 + rng.normal(size=(40, 40)) * 0.3).astype(np.float32)
+ROUGH = (rng.normal(size=(40, 40)).cumsum(0).cumsum(1) * 0.4 + rng.normal(size=(40, 40)) * 0.3).astype(
+    np.float32
+)
 HOLED = ROUGH.copy()
 HOLED[rng.random(HOLED.shape) < 0.02] = np.nan
 
@@ -81,12 +83,23 @@ def test_a_measure_turns_with_the_ground(measure, flip, holes):
 
 @pytest.mark.parametrize("measure", sorted(MEASURES))
 def test_a_raised_ground_measures_the_same(measure):
-    low, high = MEASURES[measure](surface(odd(ROUGH))), MEASURES[measure](surface(odd(ROUGH) + np.float32(512.0)))
-    assert_allclose(high - (512.0 if measure == "filled ground" else 0.0), low, rtol=5e-3, atol=5e-3 * max(1.0, float(np.nanstd(low))))
+    low, high = (
+        MEASURES[measure](surface(odd(ROUGH))),
+        MEASURES[measure](surface(odd(ROUGH) + np.float32(512.0))),
+    )
+    assert_allclose(
+        high - (512.0 if measure == "filled ground" else 0.0),
+        low,
+        rtol=5e-3,
+        atol=5e-3 * max(1.0, float(np.nanstd(low))),
+    )
 
 
 @pytest.mark.parametrize("unit", [FOOT, CENTIMETRE], ids=lambda u: u.key)
-@pytest.mark.parametrize("measure", ["slope", "slope in percent", "profile curvature", "mean curvature", "openness", "height to be seen"])
+@pytest.mark.parametrize(
+    "measure",
+    ["slope", "slope in percent", "profile curvature", "mean curvature", "openness", "height to be seen"],
+)
 def test_the_unit_of_the_heights_makes_no_difference_to_angles_and_metres(measure, unit):
     """Heights in feet or centimetres are the same ground (a foot is 0.3048 m by definition)."""
     dem = surface(odd(ROUGH))
@@ -150,7 +163,9 @@ def test_a_hypsometric_curve_knows_nothing_of_places():
     curve, integral = hypsometry(surface(ROUGH))
     mixed = rng.permutation(ROUGH.ravel()).reshape(ROUGH.shape)
     other, again = hypsometry(surface(mixed))
-    assert again == pytest.approx(integral) and all(np.allclose(curve.columns[n], other.columns[n]) for n in curve.columns)
+    assert again == pytest.approx(integral) and all(
+        np.allclose(curve.columns[n], other.columns[n]) for n in curve.columns
+    )
     upside, less = hypsometry(surface(-ROUGH))
     assert less == pytest.approx(1.0 - integral, abs=1e-5) and len(upside) == len(curve)
 

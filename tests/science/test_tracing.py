@@ -21,7 +21,9 @@ def of_the_library(numbered: np.ndarray, frame: Frame, count: int) -> list[shape
 
 
 @pytest.mark.parametrize("seed", range(6))
-@pytest.mark.parametrize(("rows", "cols", "kinds"), [(1, 9, 2), (9, 1, 2), (12, 15, 1), (30, 23, 2), (40, 40, 5)])
+@pytest.mark.parametrize(
+    ("rows", "cols", "kinds"), [(1, 9, 2), (9, 1, 2), (12, 15, 1), (30, 23, 2), (40, 40, 5)]
+)
 def test_outlines_are_those_of_the_library(seed, rows, cols, kinds):
     numbered = np.random.default_rng(seed).integers(0, kinds + 1, (rows, cols)).astype(np.int32)
     frame = Frame(rows, cols, 1000.0, 2000.0, 2.0, 3.0, None)
@@ -55,7 +57,8 @@ def test_contours_traced_in_bands_are_those_of_the_whole(name, monkeypatch):
         assert sorted(banded.columns[column]) == sorted(whole.columns[column])
     assert sorted(banded.columns["length_m"]) == pytest.approx(sorted(whole.columns["length_m"]))
     assert shapely.equals(shapely.union_all(banded.geometry), shapely.union_all(whole.geometry)) or (
-        shapely.hausdorff_distance(shapely.union_all(banded.geometry), shapely.union_all(whole.geometry)) < 1e-6 * ground.frame.dx
+        shapely.hausdorff_distance(shapely.union_all(banded.geometry), shapely.union_all(whole.geometry))
+        < 1e-6 * ground.frame.dx
     )
 
 

@@ -63,7 +63,9 @@ def test_criteria_that_add_up_count_how_many_hold():
     rng = np.random.default_rng(1)
     values = {n: rng.normal(size=(20, 30)).astype(np.float32) for n in "abc"}
     made = evaluate("(a > 0) + (b > 0.5) + (c < -0.2)", {n: surface(v) for n, v in values.items()})
-    expected = (values["a"] > 0).astype(int) + (values["b"] > np.float32(0.5)) + (values["c"] < np.float32(-0.2))
+    expected = (
+        (values["a"] > 0).astype(int) + (values["b"] > np.float32(0.5)) + (values["c"] < np.float32(-0.2))
+    )
     assert np.array_equal(made.values, expected) and made.values.dtype == np.float32
 
 

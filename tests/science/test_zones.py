@@ -77,7 +77,9 @@ def test_masks_keep_one_side():
     assert (np.isnan(inside.values) ^ np.isnan(outside.values)).all()
 
 
-@pytest.mark.parametrize(("tile", "area"), [("hexagon", 0.8660254 * 2500), ("square", 2500.0), ("triangle", 0.4330127 * 2500)])
+@pytest.mark.parametrize(
+    ("tile", "area"), [("hexagon", 0.8660254 * 2500), ("square", 2500.0), ("triangle", 0.4330127 * 2500)]
+)
 def test_tiles_cover_the_extent_without_gaps_or_overlaps(tile, area):
     frame = plane(200, 300, 0, 0).frame
     made = tessellate(frame, tile, 50.0)
@@ -104,9 +106,15 @@ def test_tiles_over_areas_and_bad_spacings():
 def zones_and_ground(overlapping=False):
     rng = np.random.default_rng(1)
     dem = surface(rng.integers(0, 12, (80, 100)).astype(float))
-    dem = Surface(np.where(rng.random((80, 100)) < 0.1, np.nan, dem.values).astype(np.float32), dem.frame, METRE)
+    dem = Surface(
+        np.where(rng.random((80, 100)) < 0.1, np.nan, dem.values).astype(np.float32), dem.frame, METRE
+    )
     centres = [(412_040, 5_871_940), (412_120, 5_871_900), (412_150, 5_871_890 if overlapping else 5_871_960)]
-    return Shapes(np.array([shapely.Point(p).buffer(28) for p in centres]), {"name": np.array(["a", "b", "c"], object)}, UTM), dem
+    return Shapes(
+        np.array([shapely.Point(p).buffer(28) for p in centres]),
+        {"name": np.array(["a", "b", "c"], object)},
+        UTM,
+    ), dem
 
 
 @pytest.mark.parametrize("overlapping", [False, True])
@@ -133,8 +141,12 @@ def test_coverage_weights_equal_exactextract():
     """exactextract called by hand on the same values (general library)."""
     zones, dem = zones_and_ground()
     found = zone_statistics(zones, dem, ["mean", "count", "range"], "coverage")
-    source = NumPyRasterSource(dem.values.astype(float), *(dem.frame.box[i] for i in (0, 1, 2, 3)), nodata=np.nan)
-    features = [{"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry]
+    source = NumPyRasterSource(
+        dem.values.astype(float), *(dem.frame.box[i] for i in (0, 1, 2, 3)), nodata=np.nan
+    )
+    features = [
+        {"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry
+    ]
     theirs = [f["properties"] for f in exact_extract(source, features, ["mean", "count", "min", "max"])]
     assert_allclose(found["mean"], [t["mean"] for t in theirs])
     assert_allclose(found["count"], [t["count"] for t in theirs])
@@ -148,7 +160,17 @@ def test_zones_that_cannot_be_used():
     far = Shapes(np.array([shapely.box(0, 0, 1, 1)]), {}, UTM)
     with pytest.raises(MossError, match="No zone meets the surface"):
         zone_statistics(far, dem, ["mean"])
-    bow = Shapes(np.array([shapely.Polygon([(412_000, 5_871_900), (412_100, 5_871_980), (412_100, 5_871_900), (412_000, 5_871_980)])]), {}, UTM)
+    bow = Shapes(
+        np.array(
+            [
+                shapely.Polygon(
+                    [(412_000, 5_871_900), (412_100, 5_871_980), (412_100, 5_871_900), (412_000, 5_871_980)]
+                )
+            ]
+        ),
+        {},
+        UTM,
+    )
     assert zone_statistics(bow, dem, ["count"])["count"][0] > 0, "a crossed outline is mended"
     beside = Shapes(np.append(zones.geometry, shapely.box(0, 0, 1, 1)), {}, UTM)
     assert zone_statistics(beside, dem, ["count", "mean"])["count"][3] == 0
@@ -169,9 +191,13 @@ def test_a_profile_reads_planes_exactly_and_measures_true_distances():
     expected = 500 + (x - 412_001) * 0.25 + (y - 5_871_999) * -0.5
     assert_allclose(table.columns["value"], expected, atol=2e-3)
     assert table.columns["distance"][-1] == pytest.approx(line.length)
-    degrees = Surface(np.ones((50, 50), np.float32), Frame(50, 50, 10.0, 50.0, 0.01, 0.01, "EPSG:4326"), METRE)
+    degrees = Surface(
+        np.ones((50, 50), np.float32), Frame(50, 50, 10.0, 50.0, 0.01, 0.01, "EPSG:4326"), METRE
+    )
     table = profile({"value": degrees}, shapely.LineString([(10.1, 49.9), (10.3, 49.7)]))
-    assert table.columns["distance"][-1] == pytest.approx(Geod(ellps="WGS84").inv(10.1, 49.9, 10.3, 49.7)[2], rel=1e-6)
+    assert table.columns["distance"][-1] == pytest.approx(
+        Geod(ellps="WGS84").inv(10.1, 49.9, 10.3, 49.7)[2], rel=1e-6
+    )
     with pytest.raises(AskedWronglyError, match="no length"):
         profile({"value": dem}, shapely.LineString([(0, 0), (0, 0)]))
 
@@ -187,26 +213,53 @@ def test_statistics_by_coverage_are_those_of_the_library_with_large_areas_in_ban
     west, south, east, north = frame.box
     round_one = shapely.Point((west + east) / 2, (south + north) / 2).buffer(0.4213)
     beyond = shapely.box(west - 1.0, north - 0.3334, west + 0.1117, north + 1.0)
-    ring = round_one.difference(round_one.buffer(-0.2)).union(shapely.box(east - 0.013, south, east, south + 0.005))
+    ring = round_one.difference(round_one.buffer(-0.2)).union(
+        shapely.box(east - 0.013, south, east, south + 0.005)
+    )
     zones = Shapes(np.array([round_one, beyond, ring, shapely.box(70, 0, 71, 1)], object), {}, "EPSG:4326")
     monkeypatch.setattr(coverage, "_PIECE", 300)
     monkeypatch.setattr(ordering, "_PIECE", 100)
     plain = ["count", "sum", "min", "max", "variety", "median"]
     found = zone_statistics(zones, dem, [*plain, "mean", "std", "p10", "p90"], "coverage", weigh=weigh)
     source = NumPyRasterSource(values, *frame.box, nodata=np.nan)
-    areas = NumPyRasterSource(np.ascontiguousarray(np.broadcast_to(frame.row_areas[:, None], frame.shape)), *frame.box)
-    features = [{"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)} for g in zones.geometry[:3]]
-    of = {"mean": "mean", "std": "stdev"} if weigh == "cells" else {"mean": "weighted_mean", "std": "weighted_stdev"}
-    asked = [*plain, *(f"{ours}={theirs}" for ours, theirs in of.items()), "q=quantile(q=0.1)", "r=quantile(q=0.9)"]
-    theirs = [f["properties"] for f in exact_extract(source, features, asked, weights=areas if weigh == "area" else None)]
-    for name, other in {**{n: n for n in plain}, "mean": "mean", "std": "std", "p10": "q_10", "p90": "r_90"}.items():
+    areas = NumPyRasterSource(
+        np.ascontiguousarray(np.broadcast_to(frame.row_areas[:, None], frame.shape)), *frame.box
+    )
+    features = [
+        {"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(g)}
+        for g in zones.geometry[:3]
+    ]
+    of = (
+        {"mean": "mean", "std": "stdev"}
+        if weigh == "cells"
+        else {"mean": "weighted_mean", "std": "weighted_stdev"}
+    )
+    asked = [
+        *plain,
+        *(f"{ours}={theirs}" for ours, theirs in of.items()),
+        "q=quantile(q=0.1)",
+        "r=quantile(q=0.9)",
+    ]
+    theirs = [
+        f["properties"]
+        for f in exact_extract(source, features, asked, weights=areas if weigh == "area" else None)
+    ]
+    for name, other in {
+        **{n: n for n in plain},
+        "mean": "mean",
+        "std": "std",
+        "p10": "q_10",
+        "p90": "r_90",
+    }.items():
         assert_allclose(found[name][:3], [float(t[other]) for t in theirs], rtol=1e-6, err_msg=name)
     assert found["count"][3] == 0 and np.isnan(found["median"][3]) and found["variety"][3] == 0
     rounded = Surface(np.round(values / 20.0), frame, METRE)
     source = NumPyRasterSource(rounded.values, *frame.box, nodata=np.nan)
     found = zone_statistics(zones, rounded, ["majority", "minority", "variety"], "coverage")
     for name in ("majority", "minority", "variety"):
-        assert_allclose(found[name][:3], [f["properties"][name] for f in exact_extract(source, features, [name])])
+        assert_allclose(
+            found[name][:3], [f["properties"][name] for f in exact_extract(source, features, [name])]
+        )
 
 
 def test_values_in_order_are_those_of_one_sort(monkeypatch):
@@ -216,7 +269,10 @@ def test_values_in_order_are_those_of_one_sort(monkeypatch):
         weights = rng.random(len(values))
         ours, theirs = ordering.in_order(Progress(lambda f, _: heard.append(f)), values, weights)
         assert_array_equal(ours, np.sort(values))
-        assert_allclose(np.bincount(np.searchsorted(np.unique(ours), ours), theirs), np.bincount(np.unique(values, return_inverse=True)[1], weights))
+        assert_allclose(
+            np.bincount(np.searchsorted(np.unique(ours), ours), theirs),
+            np.bincount(np.unique(values, return_inverse=True)[1], weights),
+        )
         assert_array_equal(ordering.in_order(silent(), values)[0], ours)
     assert len(heard) > 100
 
@@ -226,11 +282,20 @@ def test_statistics_by_coverage_are_those_of_the_mirrored_ground(name):
     """On every common ground: cells 1:4, degrees, holes and a rim, feet, small relief on a large base; turned south up with its zones."""
     ground = GROUNDS[name]
     west, south, east, north = ground.frame.box
-    zones = np.array([shapely.box(west + 3.3 * ground.frame.dx, south, east - 1.7 * ground.frame.dx, (2 * south + north) / 3)], object)
+    zones = np.array(
+        [
+            shapely.box(
+                west + 3.3 * ground.frame.dx, south, east - 1.7 * ground.frame.dx, (2 * south + north) / 3
+            )
+        ],
+        object,
+    )
     turned = shapely.transform(zones, lambda xy: np.column_stack([xy[:, 0], south + north - xy[:, 1]]))
     wanted = ["count", "mean", "std", "min", "max", "median", "p10", "variety"]
     one, other = (
-        zone_statistics(Shapes(g, {}, ground.frame.crs), Surface(v, ground.frame, ground.unit), wanted, "coverage")
+        zone_statistics(
+            Shapes(g, {}, ground.frame.crs), Surface(v, ground.frame, ground.unit), wanted, "coverage"
+        )
         for g, v in ((zones, ground.values), (turned, ground.values[::-1]))
     )
     assert one["count"][0] > 100

@@ -21,9 +21,20 @@ from moss_step.science.zones.tessellate import tessellate
 from tests.conftest import UTM
 
 sides = st.integers(1, 40)
-frames = st.builds(lambda r, c, d: Frame(r, c, 412_000.0, 5_872_000.0, d, d, UTM), sides, sides, st.sampled_from([0.5, 2.0, 7.5]))
-codes = arrays(np.uint8, st.tuples(st.integers(1, 14), st.integers(1, 14)), elements=st.sampled_from([0, 1, 2, NO_CLASS]))
-NAMES = (ClassEntry(0, "moss", "#CAD39B"), ClassEntry(1, "heath", "#CF7340"), ClassEntry(2, "crag", "#B9652A"))
+frames = st.builds(
+    lambda r, c, d: Frame(r, c, 412_000.0, 5_872_000.0, d, d, UTM),
+    sides,
+    sides,
+    st.sampled_from([0.5, 2.0, 7.5]),
+)
+codes = arrays(
+    np.uint8, st.tuples(st.integers(1, 14), st.integers(1, 14)), elements=st.sampled_from([0, 1, 2, NO_CLASS])
+)
+NAMES = (
+    ClassEntry(0, "moss", "#CAD39B"),
+    ClassEntry(1, "heath", "#CF7340"),
+    ClassEntry(2, "crag", "#B9652A"),
+)
 
 
 def class_map(grid: np.ndarray, size: float = 2.0) -> ClassMap:
@@ -52,7 +63,10 @@ def test_tiles_smaller_than_a_cell_are_refused(frame, share):
         tessellate(frame, "square", share * frame.dx)
 
 
-@given(arrays(np.float32, (12, 15), elements=st.floats(-50, 50, width=32) | st.just(np.nan)), st.integers(0, 1000))
+@given(
+    arrays(np.float32, (12, 15), elements=st.floats(-50, 50, width=32) | st.just(np.nan)),
+    st.integers(0, 1000),
+)
 @settings(max_examples=60, deadline=None)
 def test_statistics_of_zones_are_those_of_the_cells_in_them(z, seed):
     """By centre, against NumPy on the cells whose centres shapely finds inside."""
@@ -114,7 +128,9 @@ def test_rounded_outlines_leave_no_seam_and_keep_the_areas_that_are_told(grid, r
     exact, smooth = classes_to_areas(class_map(grid)), classes_to_areas(class_map(grid), rounds)
     assert smooth.columns["area_m2"].tolist() == pytest.approx(exact.columns["area_m2"].tolist())
     whole = shapely.area(shapely.union_all(smooth.geometry))
-    assert whole == pytest.approx(shapely.area(smooth.geometry).sum(), rel=1e-6), "no two lie over one another"
+    assert whole == pytest.approx(shapely.area(smooth.geometry).sum(), rel=1e-6), (
+        "no two lie over one another"
+    )
 
 
 @given(codes, st.integers(0, 100))
@@ -126,7 +142,9 @@ def test_inside_and_outside_of_areas_make_the_whole(grid, seed):
     xmin, ymin, xmax, ymax = frame.box
     area = Shapes(np.array([shapely.box(xmin, ymin, (xmin + xmax) / 2, ymax)], object), {}, UTM)
     if frame.cols == 1:
-        with pytest.raises(MossError, match="Nothing would be left"):  # the middle of the only column lies on the area's side
+        with pytest.raises(
+            MossError, match="Nothing would be left"
+        ):  # the middle of the only column lies on the area's side
             _ = [mask_surface(ground, area, side) for side in ("inside", "outside")]
         return
     inside, outside = (mask_surface(ground, area, side).values for side in ("inside", "outside"))
@@ -140,7 +158,10 @@ def test_rows_written_as_numbers_are_read_back(rows):
     assert row_numbers(text, 61).tolist() == sorted(rows)
 
 
-@given(st.lists(st.floats(-99, 99).map(lambda v: round(v, 2)), min_size=1, max_size=30), st.floats(-99, 99).map(lambda v: round(v, 2)))
+@given(
+    st.lists(st.floats(-99, 99).map(lambda v: round(v, 2)), min_size=1, max_size=30),
+    st.floats(-99, 99).map(lambda v: round(v, 2)),
+)
 def test_a_condition_on_a_column_chooses_what_numpy_chooses(values, bound):
     column = np.array(values)
     found = rows_matching({"height": column}, f"height > {bound} or height == {values[0]}")
@@ -151,7 +172,9 @@ def test_large_whole_numbers_of_a_column_are_told_apart():
     """Numbers above 2^24 have no place of their own in single precision; a table's columns are compared in double."""
     column = np.array([16_777_216, 16_777_217, 16_777_218])
     assert rows_matching({"parcel": column}, "parcel == 16777217").tolist() == [1]
-    assert rows_matching({"share": np.array([0.1, 0.2, 0.3])}, "share == 0.1 or share * 2 == 0.6").tolist() == [0, 2]
+    assert rows_matching(
+        {"share": np.array([0.1, 0.2, 0.3])}, "share == 0.1 or share * 2 == 0.6"
+    ).tolist() == [0, 2]
 
 
 @given(frames, st.floats(0, 1), st.floats(0, 1))
@@ -162,7 +185,10 @@ def test_a_place_lies_in_the_cell_whose_middle_is_nearest(frame, across, down):
     if cell is None:
         assert min(x - xmin, xmax - x, y - ymin, ymax - y) == 0.0, "only the rim may belong to no cell"
         return
-    assert abs(frame.x_of(cell[1]) - x) <= frame.dx / 2 + 1e-6 and abs(frame.y_of(cell[0]) - y) <= frame.dy / 2 + 1e-6
+    assert (
+        abs(frame.x_of(cell[1]) - x) <= frame.dx / 2 + 1e-6
+        and abs(frame.y_of(cell[0]) - y) <= frame.dy / 2 + 1e-6
+    )
 
 
 @given(frames, st.data())

@@ -56,8 +56,12 @@ KNOWN = {
 
 _BUND = "pond"
 _PLACED = "best_places catchment flow_path horizon horizon_angle horizon.skyline mast_height sight_line viewshed which_see"
-_BY_DIFFERENCES = " ".join(n for n, k in KINDS.items() if k.reach is NEIGHBOURS and n not in ("roughness", "ruggedness"))
-_FLAT = f"blind_patches contours horizon.skyline landform ridges_valleys stream_power wetness {_BY_DIFFERENCES}"
+_BY_DIFFERENCES = " ".join(
+    n for n, k in KINDS.items() if k.reach is NEIGHBOURS and n not in ("roughness", "ruggedness")
+)
+_FLAT = (
+    f"blind_patches contours horizon.skyline landform ridges_valleys stream_power wetness {_BY_DIFFERENCES}"
+)
 REFUSED = {
     "rough": _BUND,
     "level": f"classify contours hypsometry ridges_valleys {_BUND}",
@@ -103,7 +107,10 @@ def shapes_over(ground: Surface, kind: str) -> Shapes:
     elif kind == "points":
         made = [shapely.Point((xmin + xmax) / 2, (ymin + ymax) / 2)]
     else:
-        made = [shapely.box(xmin, ymin, (xmin + xmax) / 2, ymax), shapely.box((xmin + xmax) / 2, ymin, xmax, ymax)]
+        made = [
+            shapely.box(xmin, ymin, (xmin + xmax) / 2, ymax),
+            shapely.box((xmin + xmax) / 2, ymin, xmax, ymax),
+        ]
     return Shapes(np.array(made, object), {"value": np.arange(len(made), dtype=float)}, ground.frame.crs)
 
 
@@ -115,7 +122,14 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
         return classes_over(ground)
     if spec.accepts == "table":
         return Table({"a": np.arange(3.0)})
-    return shapes_over(ground, "lines" if spec.name in ("line", "path", "bund") else "points" if spec.name == "observers" else "areas")
+    return shapes_over(
+        ground,
+        "lines"
+        if spec.name in ("line", "path", "bund")
+        else "points"
+        if spec.name == "observers"
+        else "areas",
+    )
 
 
 def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
@@ -152,7 +166,9 @@ def outcome_of(name: str, ground: Surface, progress: Progress | None = None) -> 
     inputs = {s.name: value_for(s, ground) for s in kind.inputs if not s.optional}
     if kind.further is not None:
         inputs |= {name: value_for(kind.further, ground) for name in ("a", "b")}
-    return kind.outcome_of(kind.run(kind.checked(settings_for(kind, ground)), inputs, progress or silent()), result)
+    return kind.outcome_of(
+        kind.run(kind.checked(settings_for(kind, ground)), inputs, progress or silent()), result
+    )
 
 
 @pytest.mark.parametrize("name", RESULTS)
@@ -183,7 +199,9 @@ def test_a_step_runs_on_a_plain_ground(name):
         pytest.fail(f"{name}: {error}")
     assert outcome.figure
     columns = getattr(outcome.value, "columns", {})
-    assert [n for n, v in columns.items() if v.dtype.kind == "f" and np.isinf(v).any()] == [], "an infinite value is no value"
+    assert [n for n, v in columns.items() if v.dtype.kind == "f" and np.isinf(v).any()] == [], (
+        "an infinite value is no value"
+    )
 
 
 @pytest.mark.parametrize("name", RESULTS)

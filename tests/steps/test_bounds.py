@@ -21,9 +21,15 @@ NUMBERS = [
 
 
 @pytest.mark.parametrize(("kind", "name"), NUMBERS)
-@pytest.mark.parametrize("value", [math.nan, math.inf, -math.inf, MOST * 1.001, -MOST * 1.001, LEAST / 2, 10**400])
+@pytest.mark.parametrize(
+    "value", [math.nan, math.inf, -math.inf, MOST * 1.001, -MOST * 1.001, LEAST / 2, 10**400]
+)
 def test_no_number_is_without_limits(kind, name, value):
-    if isinstance(value, float) and abs(value) < 1 and catalogue()[kind].settings.listed()[name].annotation in (int, int | None):
+    if (
+        isinstance(value, float)
+        and abs(value) < 1
+        and catalogue()[kind].settings.listed()[name].annotation in (int, int | None)
+    ):
         value = 0.5
     step = KINDS[kind]
     with pytest.raises(AskedWronglyError) as told:
@@ -47,14 +53,22 @@ def test_a_radius_beyond_the_ground_takes_what_the_ground_has(kind, radius):
     inputs = {s.name: value_for(s, GROUND) for s in step.inputs if not s.optional}
     at = {"small": 4.0, "large": radius} if kind == "landform" else {"radius": radius}
     wide = {"small": 4.0, "large": 5e4} if kind == "landform" else {"radius": 5e4}
-    far, near = (run_declared(step, {**settings_for(step, GROUND), **s}, dict(inputs), silent()).value for s in (at, wide))
+    far, near = (
+        run_declared(step, {**settings_for(step, GROUND), **s}, dict(inputs), silent()).value
+        for s in (at, wide)
+    )
     grids = [getattr(v, "values", getattr(v, "codes", None)) for v in (far, near)]
     np.testing.assert_allclose(*grids, rtol=1e-5, atol=1e-5)
 
 
 @pytest.mark.parametrize("text", ["\ud800", "a\0b"])
 def test_texts_that_are_none_are_refused(text):
-    for kind, name in (("viewshed", "own"), ("choose_shapes", "where"), ("choose_shapes", "rows"), ("basins", "names")):
+    for kind, name in (
+        ("viewshed", "own"),
+        ("choose_shapes", "where"),
+        ("choose_shapes", "rows"),
+        ("basins", "names"),
+    ):
         if name in KINDS[kind].settings.listed():
             with pytest.raises(AskedWronglyError):
                 KINDS[kind].checked({**settings_for(KINDS[kind], GROUND), name: text})

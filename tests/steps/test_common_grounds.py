@@ -24,13 +24,32 @@ from tests.grounds import GROUNDS, TURNS, Turn, metric, relief
 
 BASE = metric(relief(21))
 COORDINATES = ("x", "y", "_x", "_y")
-ORDERED = ("basin", "line", "link", "from_node", "to_node", "node", "patch", "path", "stretch", "zone", "bearing", "rank", "depression", "name")
+ORDERED = (
+    "basin",
+    "line",
+    "link",
+    "from_node",
+    "to_node",
+    "node",
+    "patch",
+    "path",
+    "stretch",
+    "zone",
+    "bearing",
+    "rank",
+    "depression",
+    "name",
+)
 """Columns that number the rows in an order of the grid, or name them by it."""
 
 
 def numbers(columns: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     """Numeric columns as sets: sorted, without coordinates and numbers of rows."""
-    kept = {n: v for n, v in columns.items() if v.dtype.kind in "iuf" and n not in ("x", "y", *ORDERED) and not n.endswith(COORDINATES[2:])}
+    kept = {
+        n: v
+        for n, v in columns.items()
+        if v.dtype.kind in "iuf" and n not in ("x", "y", *ORDERED) and not n.endswith(COORDINATES[2:])
+    }
     return {n: np.sort(v.astype(float)) for n, v in kept.items()}
 
 
@@ -40,16 +59,22 @@ def close(found: np.ndarray, expected: np.ndarray, what: str, share: float = 2e-
     scale = float(np.nanstd(expected)) if expected.size and not np.isnan(expected).all() else 0.0
     with np.errstate(invalid="ignore"):
         far = np.abs(found - expected) > share * np.abs(expected) + share * max(scale, 1e-9)
-    assert not far.any(), f"{what}: {np.count_nonzero(far)} of {far.size} differ, such as {found[far][:3]} for {expected[far][:3]}"
+    assert not far.any(), (
+        f"{what}: {np.count_nonzero(far)} of {far.size} differ, such as {found[far][:3]} for {expected[far][:3]}"
+    )
 
 
-def same(found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0, factor: float = 1.0) -> None:
+def same(
+    found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0, factor: float = 1.0
+) -> None:
     """Whether two outcomes say the same, the first of a ground in another guise; heights are ``rise`` higher and ``factor`` times as large."""
     one, other = found.value, expected.value
     if isinstance(one, Surface) and isinstance(other, Surface):
         values = np.asarray(turn.back(one.values) if turn else one.values, np.float64)
         if other.cyclic:
-            wanted = np.where(other.values < 0, other.values, turn.bearing(other.values) if turn else other.values)
+            wanted = np.where(
+                other.values < 0, other.values, turn.bearing(other.values) if turn else other.values
+            )
             assert np.array_equal(np.isnan(values), np.isnan(wanted))
             apart = np.abs((values - wanted + 180.0) % 360.0 - 180.0)
             assert np.nanmax(apart) < 0.1
@@ -65,7 +90,20 @@ def same(found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0
         assert (codes == other.codes).mean() > 0.995, "cells fall in other classes"
     elif isinstance(one, Shapes) and isinstance(other, Shapes):
         assert len(one) == len(other)
-        heights = ("elevation", "lowest", "highest", "outlet_height", "level", "from_height", "to_height", "height", "mean", "min", "max", "median")
+        heights = (
+            "elevation",
+            "lowest",
+            "highest",
+            "outlet_height",
+            "level",
+            "from_height",
+            "to_height",
+            "height",
+            "mean",
+            "min",
+            "max",
+            "median",
+        )
         theirs = numbers(dict(other.columns))
         for name, values in numbers(dict(one.columns)).items():
             values = values * factor if one.symbols.get(name) == "ft" else values  # noqa: PLW2901 - in the unit of the other
@@ -76,9 +114,12 @@ def same(found: Outcome, expected: Outcome, turn: Turn | None, rise: float = 0.0
         assert isinstance(one, Table) and isinstance(other, Table)
         theirs = numbers(dict(other.columns))
         for name, values in numbers(dict(one.columns)).items():
-            values = values * (one.unit(name).factor / other.unit(name).factor if one.unit(name).kind == "length" else 1.0)  # noqa: PLW2901 - in its unit
+            length = one.unit(name).kind == "length"
+            inside = values * (
+                one.unit(name).factor / other.unit(name).factor if length else 1.0
+            )  # in its unit
             heights = ("height", "stage", "value", "ground", "top", "ray", "a", "b")
-            close(np.sort(values - (rise if name in heights else 0.0)), theirs[name], name)
+            close(np.sort(inside - (rise if name in heights else 0.0)), theirs[name], name)
 
 
 ANCHORED = {
@@ -104,7 +145,9 @@ def tried(name: str, guise: str) -> bool:
     """Whether a step's result must go with a guise of the ground."""
     if guise == "laid into no-data":
         return name not in NOT_IN_A_LARGER_FRAME
-    return name not in ANCHORED and "bearing" not in kind_of_case(name).settings.listed()  # a bearing that is asked for stays as it is
+    return (
+        name not in ANCHORED and "bearing" not in kind_of_case(name).settings.listed()
+    )  # a bearing that is asked for stays as it is
 
 
 @pytest.mark.parametrize(("name", "guise"), [(n, g) for n in RESULTS for g in sorted(TURNS) if tried(n, g)])
@@ -131,7 +174,9 @@ def test_heights_in_feet_are_the_same_heights(name):
     feet = Surface((BASE.values.astype(np.float64) / 0.3048).astype(np.float32), BASE.frame, FOOT)
     found, expected = run(name, feet, as_is(BASE)), run(name, BASE, as_is(BASE))
     if isinstance(found.value, Surface) and found.value.unit == FOOT:
-        found = replace(found, value=replace(found.value, values=found.value.values * np.float32(0.3048), unit=METRE))
+        found = replace(
+            found, value=replace(found.value, values=found.value.values * np.float32(0.3048), unit=METRE)
+        )
     if name in ("weigh", "zone_statistics"):
         return  # numbers in the unit of the surface, which is said
     same(found, expected, None, factor=0.3048)
@@ -186,6 +231,8 @@ def test_a_step_answers_or_refuses_in_words_on_every_common_ground(name, ground)
         assert not np.isinf(outcome.value.values).any()
         inside = ~np.isnan(dem.values)
         if outcome.value.frame == dem.frame:
-            assert not (~np.isnan(outcome.value.values) & ~inside).any() or name in ("fill_voids",), "no-data is never ground"
+            assert not (~np.isnan(outcome.value.values) & ~inside).any() or name in ("fill_voids",), (
+                "no-data is never ground"
+            )
     if isinstance(outcome.value, Shapes) and outcome.value.kind == "areas":
         assert shapely.is_valid(outcome.value.geometry).all()

@@ -25,8 +25,12 @@ def drawn(kind, *shapes, **inputs):
 def test_areas_and_lengths_of_a_projected_system_are_those_of_the_plane():
     made = drawn("areas", PIT, more={"crs": UTM})
     polygon = shapely.Polygon(PIT)
-    assert made.value.columns["area_m2"][0] == pytest.approx(polygon.area) and made.value.columns["length_m"][0] == pytest.approx(polygon.length)
-    assert made.value.crs == UTM and made.value.names() == ["1"] and "area_m2" in {f.name for f in made.findings}
+    assert made.value.columns["area_m2"][0] == pytest.approx(polygon.area) and made.value.columns["length_m"][
+        0
+    ] == pytest.approx(polygon.length)
+    assert (
+        made.value.crs == UTM and made.value.names() == ["1"] and "area_m2" in {f.name for f in made.findings}
+    )
 
 
 @pytest.mark.parametrize("latitude", [5.0, 65.0])
@@ -42,7 +46,9 @@ def test_areas_and_lengths_in_degrees_are_those_on_the_ellipsoid(latitude):
 
 def test_feet_of_a_system_are_metres_on_the_ground():
     made = drawn("areas", PIT, more={"crs": "EPSG:2263"})
-    assert made.value.columns["area_m2"][0] == pytest.approx(shapely.Polygon(PIT).area * (1200 / 3937) ** 2, rel=1e-9)
+    assert made.value.columns["area_m2"][0] == pytest.approx(
+        shapely.Polygon(PIT).area * (1200 / 3937) ** 2, rel=1e-9
+    )
 
 
 @pytest.mark.parametrize("ground", ["oblong", "upright", "square"])
@@ -69,9 +75,18 @@ def test_heights_are_read_where_the_shapes_lie_in_another_system():
 
 
 def test_off_the_ground_and_over_holes_there_is_no_height():
-    dem = GROUNDS["holes"] if "holes" in GROUNDS else metric(np.where(np.arange(1200).reshape(30, 40) % 7 == 0, np.nan, 5.0))
+    dem = (
+        GROUNDS["holes"]
+        if "holes" in GROUNDS
+        else metric(np.where(np.arange(1200).reshape(30, 40) % 7 == 0, np.nan, 5.0))
+    )
     r, c = np.argwhere(np.isnan(dem.values))[0]
-    made = drawn("points", [[dem.frame.x_of(c), dem.frame.y_of(r)]], [[dem.frame.x_of(-500), dem.frame.y_of(3)]], dem=dem)
+    made = drawn(
+        "points",
+        [[dem.frame.x_of(c), dem.frame.y_of(r)]],
+        [[dem.frame.x_of(-500), dem.frame.y_of(3)]],
+        dem=dem,
+    )
     assert np.isnan(made.value.columns["height"]).all()
 
 
@@ -101,4 +116,8 @@ def test_the_command_line_takes_shapes_as_text(tmp_path):
     out = ["-o", str(tmp_path / "pit.gpkg"), "-o", f"vertices={tmp_path / 'v.csv'}"]
     assert main(["do", "draw", "kind=areas", f"shapes={text}", f"dem={tmp_path / 'g.tif'}", *out]) == 0
     made = read_shapes(tmp_path / "pit.gpkg")
-    assert made.names() == ["Old pit", ""] and made.kind == "areas" and len((tmp_path / "v.csv").read_text().splitlines()) == 7
+    assert (
+        made.names() == ["Old pit", ""]
+        and made.kind == "areas"
+        and len((tmp_path / "v.csv").read_text().splitlines()) == 7
+    )

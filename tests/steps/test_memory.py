@@ -26,7 +26,16 @@ AROUND = 12e6
 def taken(tmp_path_factory) -> dict[str, dict[str, float]]:
     """What each step took on one ground, beside its inputs, in a process of its own."""
     file = tmp_path_factory.mktemp("memory") / "taken.json"
-    command = [sys.executable, "-m", "benchmarks.every_step", "--here", "--side", str(SIDE), "--json", str(file)]
+    command = [
+        sys.executable,
+        "-m",
+        "benchmarks.every_step",
+        "--here",
+        "--side",
+        str(SIDE),
+        "--json",
+        str(file),
+    ]
     subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
     return {row["kind"]: row for row in json.loads(file.read_text())}
 
@@ -37,7 +46,16 @@ def taken_alone(tmp_path):
 
     def measure(name: str) -> dict[str, float]:
         file = tmp_path / "alone.json"
-        command = [sys.executable, "-m", "benchmarks.every_step", name, "--side", str(SIDE), "--json", str(file)]
+        command = [
+            sys.executable,
+            "-m",
+            "benchmarks.every_step",
+            name,
+            "--side",
+            str(SIDE),
+            "--json",
+            str(file),
+        ]
         subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
         return json.loads(file.read_text())[0]
 
@@ -50,8 +68,12 @@ def test_a_step_takes_no_more_memory_than_it_says_and_does_not_say_far_too_much(
     assert not row["failed"]
     if row["extra"] > said:
         row = taken_alone(name)
-    assert row["extra"] <= said + AROUND, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
-    assert "." in name or said <= 3.5 * row["extra"] + 8.0 * SIDE**2, f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
+    assert row["extra"] <= said + AROUND, (
+        f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
+    )
+    assert "." in name or said <= 3.5 * row["extra"] + 8.0 * SIDE**2, (
+        f"{row['extra'] / SIDE**2:.1f} bytes a cell, and {said / SIDE**2:.1f} were said"
+    )
 
 
 def test_every_step_that_takes_a_grid_says_what_it_takes():
@@ -74,7 +96,11 @@ def test_memory_of_a_container_is_what_is_left_under_its_limit(tmp_path, monkeyp
     monkeypatch.setattr(memory, "_CGROUP", tmp_path)
     whole = memory.free_memory()
     assert whole > 1e8
-    for name, text in {"memory.max": "500000000\n", "memory.current": "480000000\n", "memory.stat": "anon 5\ninactive_file 30000000\n"}.items():
+    for name, text in {
+        "memory.max": "500000000\n",
+        "memory.current": "480000000\n",
+        "memory.stat": "anon 5\ninactive_file 30000000\n",
+    }.items():
         (tmp_path / name).write_text(text)
     assert memory.free_memory() == 50_000_000
     (tmp_path / "memory.max").write_text("max\n")
@@ -85,6 +111,9 @@ def test_a_step_that_follows_its_formula_grows_with_it():
     small, large = (metric(relief(3, n, n)) for n in (40, 160))
     for name in ("slope", "contours", "best_places"):
         kind = KINDS[name]
-        needs = [kind.bytes_needed(kind.checked(given_for(kind, as_is(g), g)), inputs_for(kind, g, as_is(g))) for g in (small, large)]
+        needs = [
+            kind.bytes_needed(kind.checked(given_for(kind, as_is(g), g)), inputs_for(kind, g, as_is(g)))
+            for g in (small, large)
+        ]
         assert needs[1] > 3 * needs[0] > 0
     assert np.isfinite(needs).all()

@@ -16,14 +16,26 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE, NONE
 from moss_step.science.sight.obstacles import with_shapes
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by, seen_fast
-from moss_step.steps.observers import OWN_WORDS, SightSettings, all_observers, blocking, observers_of, own_text, own_values
+from moss_step.steps.observers import (
+    OWN_WORDS,
+    SightSettings,
+    all_observers,
+    blocking,
+    observers_of,
+    own_text,
+    own_values,
+)
 from tests.cases import result_of
 from tests.conftest import plane, surface
 
 AT = ((412_011.0, 5_871_989.0), (412_031.0, 5_871_981.0), (412_021.0, 5_871_971.0))
 PLAIN = st.floats(-1e6, 1e6, allow_nan=False).map(lambda v: float(f"{v:g}"))
-NAMES = st.text("abcdefghij klmnoprst", min_size=1, max_size=12).map(str.strip).filter(lambda n: n and n != "off")
-OWN = st.fixed_dictionaries({}, optional={"name": NAMES, "off": st.just(1.0), **{w: PLAIN for w in OWN_WORDS if w != "name"}})
+NAMES = (
+    st.text("abcdefghij klmnoprst", min_size=1, max_size=12).map(str.strip).filter(lambda n: n and n != "off")
+)
+OWN = st.fixed_dictionaries(
+    {}, optional={"name": NAMES, "off": st.just(1.0), **{w: PLAIN for w in OWN_WORDS if w != "name"}}
+)
 
 
 @given(st.dictionaries(st.integers(1, 10_000), OWN.filter(bool), max_size=6))
@@ -32,7 +44,20 @@ def test_own_values_are_read_as_they_are_written(own):
 
 
 @pytest.mark.parametrize(
-    "text", ["2", "two: off", "2:", "2: height", "2: height=tall", "2: height=nan", "2: reach=inf", "2: colour=red", "2: name=", "-1: off", ": off"]
+    "text",
+    [
+        "2",
+        "two: off",
+        "2:",
+        "2: height",
+        "2: height=tall",
+        "2: height=nan",
+        "2: reach=inf",
+        "2: colour=red",
+        "2: name=",
+        "-1: off",
+        ": off",
+    ],
 )
 def test_own_values_that_make_no_sense_are_refused_and_named(text):
     with pytest.raises(ValueError, match="such as 2: height=20|with a value, or off"):
@@ -46,11 +71,15 @@ def test_no_own_values_are_none():
 
 def test_own_values_stand_over_the_shared_ones_and_off_leaves_out():
     dem = plane(40, 40, 0.0, 0.0)
-    settings = SightSettings(at=AT, observer_height=5.0, reach=300.0, own="1: name=North, height=20, reach=60; 3: off")
+    settings = SightSettings(
+        at=AT, observer_height=5.0, reach=300.0, own="1: name=North, height=20, reach=60; 3: off"
+    )
     found = observers_of(settings, {"dem": dem}, dem.frame)
     assert [o.name for o in found] == ["North", "observer 2"]
     assert [o.height for o in found] == [20.0, 5.0] and [o.reach for o in found] == [60.0, 300.0]
-    assert len(all_observers(settings, {"dem": dem}, dem.frame)) == 3, "the table lists those that are off too"
+    assert len(all_observers(settings, {"dem": dem}, dem.frame)) == 3, (
+        "the table lists those that are off too"
+    )
 
 
 def test_an_own_value_for_nobody_and_nobody_left_are_refused():
@@ -67,10 +96,22 @@ def test_columns_of_a_file_are_its_own_and_the_table_stands_over_them():
     dem = plane(40, 40, 0.0, 0.0)
     points = np.array([shapely.Point(p) for p in AT], object)
     shapes = Shapes(
-        points, {"name": np.array(["A", "B", "C"], object), "Height": np.array([3.0, np.nan, 9.0]), "reach": np.array([50, 60, 70])}, dem.frame.crs
+        points,
+        {
+            "name": np.array(["A", "B", "C"], object),
+            "Height": np.array([3.0, np.nan, 9.0]),
+            "reach": np.array([50, 60, 70]),
+        },
+        dem.frame.crs,
     )
-    found = observers_of(SightSettings(observer_height=1.5, own="3: height=12"), {"dem": dem, "observers": shapes}, dem.frame)
-    assert [(o.name, o.height, o.reach) for o in found] == [("A", 3.0, 50.0), ("B", 1.5, 60.0), ("C", 12.0, 70.0)]
+    found = observers_of(
+        SightSettings(observer_height=1.5, own="3: height=12"), {"dem": dem, "observers": shapes}, dem.frame
+    )
+    assert [(o.name, o.height, o.reach) for o in found] == [
+        ("A", 3.0, 50.0),
+        ("B", 1.5, 60.0),
+        ("C", 12.0, 70.0),
+    ]
 
 
 def test_a_line_becomes_points_that_have_the_shared_values():
@@ -111,11 +152,18 @@ def test_areas_cover_cells_by_centre_and_the_highest_counts_where_shapes_overlap
     wood, house = box_at(dem, 5, 5, 6, 6), box_at(dem, 7, 7, 2, 2)
     corner = shapely.box(f.x0 + 15 * f.dx, f.y0 - 16 * f.dy, f.x0 + 15.4 * f.dx, f.y0 - 15.6 * f.dy)
     for order in ((0, 1, 2), (2, 1, 0)):
-        geometry, heights = np.array([wood, house, corner], object)[list(order)], np.array([4.0, 9.0, 50.0])[list(order)]
+        geometry, heights = (
+            np.array([wood, house, corner], object)[list(order)],
+            np.array([4.0, 9.0, 50.0])[list(order)],
+        )
         top = with_shapes(dem, None, Shapes(geometry, {}, f.crs), heights)
         raised = top.values - dem.values
-        assert np.allclose(raised[5:11, 5:11][[0, -1]], 4.0, atol=1e-4) and np.allclose(raised[7:9, 7:9], 9.0, atol=1e-4)
-        assert np.isclose(raised, 0.0, atol=1e-4).sum() == 400 - 36, "an area that holds no centre covers no cell"
+        assert np.allclose(raised[5:11, 5:11][[0, -1]], 4.0, atol=1e-4) and np.allclose(
+            raised[7:9, 7:9], 9.0, atol=1e-4
+        )
+        assert np.isclose(raised, 0.0, atol=1e-4).sum() == 400 - 36, (
+            "an area that holds no centre covers no cell"
+        )
 
 
 def test_a_second_surface_and_shapes_block_together():
@@ -151,7 +199,9 @@ def outcome_of(kind: str, settings: dict, **inputs):
 
 
 def hilly():
-    return surface((np.random.default_rng(14).normal(size=(60, 70)).cumsum(0).cumsum(1) * 0.3).astype(np.float32))
+    return surface(
+        (np.random.default_rng(14).normal(size=(60, 70)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
+    )
 
 
 def test_a_weight_is_shared_out_by_observer_and_by_count():
@@ -159,7 +209,12 @@ def test_a_weight_is_shared_out_by_observer_and_by_count():
     dem, people = hilly(), np.random.default_rng(3).integers(0, 5, (60, 70)).astype(np.float32)
     people[2, 3] = np.nan
     at = [(dem.frame.x_of(c), dem.frame.y_of(r)) for r, c in ((12, 15), (40, 50))]
-    outcome = outcome_of("viewshed", {"at": at, "observer_height": 6.0}, dem=dem, weights=Surface(people, dem.frame, NONE, "value"))
+    outcome = outcome_of(
+        "viewshed",
+        {"at": at, "observer_height": 6.0},
+        dem=dem,
+        weights=Surface(people, dem.frame, NONE, "value"),
+    )
     found = {(f.of, f.name): f.value for f in outcome.findings}
     sight = prepare_sight(dem)
     views = [seen_by(sight, Observer(x, y, height=6.0)) == 1 for x, y in at]
@@ -211,8 +266,12 @@ def test_the_area_that_each_observer_sees_counts_cells_of_their_true_size():
     found = {(f.of, f.name): f.value for f in outcome.findings}
     seen = outcome.value.values == 1
     by_rows = float((seen.sum(axis=1) * frame.row_areas).sum())
-    assert found["observer 1", "area_m2"] == pytest.approx(by_rows) == pytest.approx(found["", "seen_area_m2"])
-    assert abs(by_rows / (seen.sum() * frame.area / z.size) - 1) > 0.01, "a mean size of the cells would be wrong here"
+    assert (
+        found["observer 1", "area_m2"] == pytest.approx(by_rows) == pytest.approx(found["", "seen_area_m2"])
+    )
+    assert abs(by_rows / (seen.sum() * frame.area / z.size) - 1) > 0.01, (
+        "a mean size of the cells would be wrong here"
+    )
 
 
 @pytest.mark.parametrize(("wide", "high"), [(2.0, 5.0), (5.0, 2.0), (2.0, 2.0)])

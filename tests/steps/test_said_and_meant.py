@@ -92,23 +92,35 @@ def test_drain_height_and_streams_know_the_same_drains():
 # --- units that are not stated
 
 
-@pytest.mark.parametrize("name", sorted(n for n, k in KINDS.items() if any(s.quantity == "elevation" for s in k.inputs)))
+@pytest.mark.parametrize(
+    "name", sorted(n for n, k in KINDS.items() if any(s.quantity == "elevation" for s in k.inputs))
+)
 def test_an_unstated_height_unit_is_metres_everywhere_and_that_is_said(name):
     kind, ground = KINDS[name], metric(relief(21))
     unknown = Surface(ground.values, ground.frame, UNKNOWN)
     results = []
     for dem in (ground, unknown):
-        inputs = {s.name: input_for(s, kind, dem, as_is(dem)) for s in kind.inputs if not s.optional or s.quantity == "elevation"}
+        inputs = {
+            s.name: input_for(s, kind, dem, as_is(dem))
+            for s in kind.inputs
+            if not s.optional or s.quantity == "elevation"
+        }
         results.append(run_declared(kind, given_for(kind, as_is(dem), dem), inputs, silent()))
     known, taken = results
     assert METRES_TAKEN in taken.warnings and METRES_TAKEN not in known.warnings
     values = [
-        r.value.values if isinstance(r.value, Surface) else np.array([f.value for f in r.findings if isinstance(f.value, float)]) for r in results
+        r.value.values
+        if isinstance(r.value, Surface)
+        else np.array([f.value for f in r.findings if isinstance(f.value, float)])
+        for r in results
     ]
     assert_allclose(values[1], values[0], rtol=1e-6)
 
 
-@pytest.mark.parametrize(("text", "said"), [("yd", None), ("dm", None), ("cubit", "which is not known here: metres are taken"), ("", "not stated")])
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [("yd", None), ("dm", None), ("cubit", "which is not known here: metres are taken"), ("", "not stated")],
+)
 def test_a_unit_that_a_file_states_is_known_or_named(text, said, tmp_path):
     from moss_step.formats.raster import describe
     from tests.conftest import write_tif
@@ -117,13 +129,19 @@ def test_a_unit_that_a_file_states_is_known_or_named(text, said, tmp_path):
     found = run("open_grid", {"source": str(path)})
     assert describe(path).unit_text == text
     heard = [w for w in found.warnings if "unit" in w]
-    assert (not heard and found.value.unit.kind == "length") if said is None else any(said in w and text in w for w in heard)
+    assert (
+        (not heard and found.value.unit.kind == "length")
+        if said is None
+        else any(said in w and text in w for w in heard)
+    )
 
 
 def test_a_system_that_stretches_the_ground_is_named_with_how_much():
     """Web Mercator stretches by 1 / cos(latitude), near enough on the ellipsoid (Snyder 1987): 2 times at 60 north."""
     frame = Frame(10, 10, 0.0, 8_399_737.9, 30.0, 30.0, "EPSG:3857")
-    said = next(w for w in suspicions(Surface(np.zeros((10, 10), np.float32), frame, METRE)) if "times its size" in w)
+    said = next(
+        w for w in suspicions(Surface(np.zeros((10, 10), np.float32), frame, METRE)) if "times its size" in w
+    )
     assert "2.00 times" in said or "1.99 times" in said
     assert not any("times its size" in w for w in suspicions(metric(relief(1))))
 
@@ -176,7 +194,13 @@ def test_each_catchment_measures_its_ways_to_its_own_outlet():
     """Two halves of a plane that falls east: within each the way down counts to its own edge (mathematics)."""
     dem = plane(6, 20, -0.5, 0.0)
     xmin, ymin, xmax, ymax = dem.frame.box
-    halves = Shapes(np.array([shapely.box(xmin, ymin, xmin + 16, ymax), shapely.box(xmin + 16, ymin, xmax, ymax)], object), {}, UTM)
+    halves = Shapes(
+        np.array(
+            [shapely.box(xmin, ymin, xmin + 16, ymax), shapely.box(xmin + 16, ymin, xmax, ymax)], object
+        ),
+        {},
+        UTM,
+    )
     down = run("flow_length", {}, dem=dem, area=halves).value.values
     assert down[3].tolist() == [*(2.0 * k for k in range(7, -1, -1)), *(2.0 * k for k in range(11, -1, -1))]
     up = run("flow_length", {"side": "up"}, dem=dem, area=halves).value.values
@@ -218,7 +242,9 @@ def test_a_plain_roof_has_its_ridge_and_a_trough_its_valley():
         at = np.flatnonzero(made.columns["kind"] == kind)
         longest = at[np.argmax(made.columns["length_m"][at])]
         assert made.columns["length_m"][longest] > 500.0
-        assert 12.0 < made.columns["steepness_deg"][longest] < np.degrees(np.arctan(0.4)) + 0.1, "but for the way up to its head"
+        assert 12.0 < made.columns["steepness_deg"][longest] < np.degrees(np.arctan(0.4)) + 0.1, (
+            "but for the way up to its head"
+        )
         x = shapely.get_coordinates(made.geometry[longest])[:, 0]
         assert np.abs(np.median(x) - dem.frame.x_of(40)) < 10.0
 
@@ -246,13 +272,28 @@ def test_a_radius_below_a_cell_is_refused_and_an_inner_one_needs_a_ring():
 def test_standing_shapes_without_a_height_are_said_to_stand_ten_metres():
     dem = plane(30, 30, 0.0, 0.0)
     at = ((dem.frame.x_of(3), dem.frame.y_of(15)),)
-    walls = Shapes(np.array([shapely.LineString([(412_030, 5_871_940), (412_030, 5_872_000)])], object), {}, UTM)
+    walls = Shapes(
+        np.array([shapely.LineString([(412_030, 5_871_940), (412_030, 5_872_000)])], object), {}, UTM
+    )
     own = Shapes(walls.geometry, {"height": np.array([4.0])}, UTM)
-    for kind in ("viewshed", "which_see", "mast_height", "horizon_angle", "horizon", "horizon.skyline", "best_places"):
-        assert any("stand 10 m above the ground" in w for w in run(kind, {"at": at}, dem=dem, barriers=walls).warnings)
+    for kind in (
+        "viewshed",
+        "which_see",
+        "mast_height",
+        "horizon_angle",
+        "horizon",
+        "horizon.skyline",
+        "best_places",
+    ):
+        assert any(
+            "stand 10 m above the ground" in w
+            for w in run(kind, {"at": at}, dem=dem, barriers=walls).warnings
+        )
         assert not any("stand 10 m" in w for w in run(kind, {"at": at}, dem=dem, barriers=own).warnings)
     ends = {"ends": (412_005, 5_871_970, 412_055, 5_871_970)}
-    assert any("stand 10 m above the ground" in w for w in run("sight_line", ends, dem=dem, barriers=walls).warnings)
+    assert any(
+        "stand 10 m above the ground" in w for w in run("sight_line", ends, dem=dem, barriers=walls).warnings
+    )
     with pytest.raises(AskedWronglyError, match="barrier_height counts only with barriers"):
         run("viewshed", {"at": at, "barrier_height": 3.0}, dem=dem)
 
@@ -290,7 +331,10 @@ def test_a_setting_that_counts_for_nothing_is_refused(kind, settings, extra):
 def test_an_older_study_opens_without_the_settings_that_never_counted():
     mast, position_step = catalogue()["mast_height"], catalogue()["position"]
     assert mast.cleaned({"target_height": 5.0, "observer_height": 3.0}, ()) == {"observer_height": 3.0}
-    assert position_step.cleaned({"window": "disk", "inner": 5.0, "radius": 30.0}, ()) == {"window": "disk", "radius": 30.0}
+    assert position_step.cleaned({"window": "disk", "inner": 5.0, "radius": 30.0}, ()) == {
+        "window": "disk",
+        "radius": 30.0,
+    }
 
 
 # --- grids that do not meet
@@ -313,7 +357,10 @@ def test_grids_that_do_not_lie_cell_on_cell_are_refused_in_words(name, grids, ap
     other = far if apart == "400 km away" else metric(relief(2, 20, 25))
     inputs = {s.name: input_for(s, kind, dem, as_is(dem)) for s in kind.inputs if not s.optional}
     if kind.further is not None and kind.further.accepts in ("surface", "classes"):
-        inputs |= {"a": input_for(kind.further, kind, dem, as_is(dem)), "b": input_for(kind.further, kind, other, as_is(other))}
+        inputs |= {
+            "a": input_for(kind.further, kind, dem, as_is(dem)),
+            "b": input_for(kind.further, kind, other, as_is(other)),
+        }
         settings = {"expression": "a + b"} if name == "formula" else given_for(kind, as_is(dem), dem)
         with pytest.raises(MossError, match="do not lie cell on cell"):
             run_declared(kind, settings, inputs, silent())
@@ -336,8 +383,20 @@ def test_a_profile_reads_surfaces_of_other_systems_where_the_line_runs_in_theirs
     lon, lat = np.meshgrid([frame.x_of(c) for c in range(600)], [frame.y_of(r) for r in range(600)])
     x, y = turn.transform(lon, lat)
     sloping = Surface((0.01 * (x - 412_000) + 0.02 * (y - 5_871_000)).astype(np.float32), frame, METRE)
-    plain = metric(np.array([[0.01 * (dem.frame.x_of(c) - 412_000) + 0.02 * (dem.frame.y_of(r) - 5_871_000) for c in range(42)] for r in range(36)]))
-    made = run("profile", {"line": (412_020.0, 5_871_990.0, 412_060.0, 5_871_950.0)}, surface=plain, other=sloping)
+    plain = metric(
+        np.array(
+            [
+                [
+                    0.01 * (dem.frame.x_of(c) - 412_000) + 0.02 * (dem.frame.y_of(r) - 5_871_000)
+                    for c in range(42)
+                ]
+                for r in range(36)
+            ]
+        )
+    )
+    made = run(
+        "profile", {"line": (412_020.0, 5_871_990.0, 412_060.0, 5_871_950.0)}, surface=plain, other=sloping
+    )
     assert_allclose(made.value.columns["other"], made.value.columns["value"], atol=2e-3)
     assert any("another reference system" in w for w in made.warnings)
 
@@ -364,27 +423,38 @@ def test_a_void_in_a_plane_is_the_plane(dx, dy):
     for k in range(1, n + 1):
         rim = np.pad(parts == k, 1)
         ring = (rim[:-2, 1:-1] | rim[2:, 1:-1] | rim[1:-1, :-2] | rim[1:-1, 2:]) & ~hole
-        assert rough[ring].min() - 1e-4 <= filled[parts == k].min() and filled[parts == k].max() <= rough[ring].max() + 1e-4
+        assert (
+            rough[ring].min() - 1e-4 <= filled[parts == k].min()
+            and filled[parts == k].max() <= rough[ring].max() + 1e-4
+        )
 
 
 def two_zones(ground: Surface) -> Shapes:
     xmin, ymin, xmax, ymax = ground.frame.box
     middle = (ymin + ymax) / 2
     return Shapes(
-        np.array([shapely.box(xmin, ymin, xmax, middle), shapely.box(xmin, middle, xmax, ymax)], object), {"low m2": np.zeros(2)}, ground.frame.crs
+        np.array([shapely.box(xmin, ymin, xmax, middle), shapely.box(xmin, middle, xmax, ymax)], object),
+        {"low m2": np.zeros(2)},
+        ground.frame.crs,
     )
 
 
 def test_classes_that_share_a_name_keep_a_column_each():
     ground = metric(relief(1))
     codes = (np.arange(36)[:, None] % 3 * np.ones(42)).astype(np.uint8)
-    entries = (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "bog", "#CF7340"), ClassEntry(2, "bog", "#CF7340"))
+    entries = (
+        ClassEntry(0, "low", "#CAD39B"),
+        ClassEntry(1, "bog", "#CF7340"),
+        ClassEntry(2, "bog", "#CF7340"),
+    )
     classes = ClassMap(codes, ground.frame, entries)
     found = class_areas(two_zones(ground), classes)
     assert set(found) == {"low", "bog (1)", "bog (2)"}
     assert sum(v.sum() for v in found.values()) == pytest.approx(ground.frame.area)
     made = run("zone_classes", {}, zones=two_zones(ground), classes=classes).value
-    assert {"low m2", "low m2_2", "bog (1) m2", "bog (2) m2"} <= set(made.columns), "a column of the zones is not written over"
+    assert {"low m2", "low m2_2", "bog (1) m2", "bog (2) m2"} <= set(made.columns), (
+        "a column of the zones is not written over"
+    )
 
 
 def test_quantiles_by_coverage_are_those_of_whole_cells():
@@ -395,7 +465,9 @@ def test_quantiles_by_coverage_are_those_of_whole_cells():
     for k, half in enumerate((ground.values[18:], ground.values[:18])):
         for name, share in (("p10", 10), ("p25", 25), ("median", 50), ("p75", 75), ("p90", 90)):
             assert found[name][k] == pytest.approx(np.percentile(half, share), abs=0.01 * float(np.ptp(half)))
-        assert found["range"][k] == pytest.approx(np.ptp(half), rel=1e-5) and found["mean"][k] == pytest.approx(half.mean(), rel=1e-5)
+        assert found["range"][k] == pytest.approx(np.ptp(half), rel=1e-5) and found["mean"][
+            k
+        ] == pytest.approx(half.mean(), rel=1e-5)
 
 
 @pytest.mark.parametrize("weighting", ["centre", "coverage"])
@@ -405,12 +477,25 @@ def test_means_weigh_the_ground_when_asked(weighting):
     ground = Surface(z, Frame(40, 10, 0.0, 70.0, 0.25, 0.25, "EPSG:4326"), METRE)
     areas = np.repeat(ground.frame.row_areas[:, None], 10, axis=1)
     whole = Shapes(np.array([shapely.box(*ground.frame.box)], object), {}, "EPSG:4326")
-    plain = run("zone_statistics", {"statistics": "mean,std", "weighting": weighting}, zones=whole, surface=ground)
-    weighed = run("zone_statistics", {"statistics": "mean,std", "weighting": weighting, "weigh": "area"}, zones=whole, surface=ground)
+    plain = run(
+        "zone_statistics", {"statistics": "mean,std", "weighting": weighting}, zones=whole, surface=ground
+    )
+    weighed = run(
+        "zone_statistics",
+        {"statistics": "mean,std", "weighting": weighting, "weigh": "area"},
+        zones=whole,
+        surface=ground,
+    )
     mean = np.average(z, weights=areas)
-    assert plain.value.columns["mean"][0] == pytest.approx(z.mean()) and weighed.value.columns["mean"][0] == pytest.approx(mean)
-    assert weighed.value.columns["std"][0] == pytest.approx(np.sqrt(np.average((z - mean) ** 2, weights=areas)), rel=1e-5)
-    assert any("weigh=area" in w for w in plain.warnings) and not any("weigh=area" in w for w in weighed.warnings)
+    assert plain.value.columns["mean"][0] == pytest.approx(z.mean()) and weighed.value.columns["mean"][
+        0
+    ] == pytest.approx(mean)
+    assert weighed.value.columns["std"][0] == pytest.approx(
+        np.sqrt(np.average((z - mean) ** 2, weights=areas)), rel=1e-5
+    )
+    assert any("weigh=area" in w for w in plain.warnings) and not any(
+        "weigh=area" in w for w in weighed.warnings
+    )
 
 
 def test_a_deviation_of_millimetres_at_4000_metres_keeps_its_digits():
@@ -418,16 +503,27 @@ def test_a_deviation_of_millimetres_at_4000_metres_keeps_its_digits():
     small = np.random.default_rng(2).normal(size=(36, 42)) * 1e-3
     high = Surface(small + 4000.0, metric(small).frame, METRE)
     found = zone_statistics(two_zones(high), high, ["std", "mean"])
-    assert found["std"][1] == pytest.approx(small[:18].std(), rel=1e-6) and found["mean"][1] - 4000.0 == pytest.approx(small[:18].mean(), rel=1e-5)
+    assert found["std"][1] == pytest.approx(small[:18].std(), rel=1e-6) and found["mean"][
+        1
+    ] - 4000.0 == pytest.approx(small[:18].mean(), rel=1e-5)
 
 
 def test_a_basins_integral_weighs_its_ground():
     """Ten degrees of latitude: (mean - lowest) / relief with each row's own area, by numpy.average (general library)."""
     r, c = np.mgrid[0:40, 0:10]
-    dem = Surface((900.0 - 20.0 * r + 0.1 * c).astype(np.float32), Frame(40, 10, 0.0, 70.0, 0.25, 0.25, "EPSG:4326"), METRE)
+    dem = Surface(
+        (900.0 - 20.0 * r + 0.1 * c).astype(np.float32),
+        Frame(40, 10, 0.0, 70.0, 0.25, 0.25, "EPSG:4326"),
+        METRE,
+    )
     made = run("basins", {}, dem=dem).value.columns
     areas = np.repeat(dem.frame.row_areas[:, None], 10, axis=1)
-    found = float((made["hypsometric_integral"] * made["area_m2"] * made["relief"] + made["lowest"] * made["area_m2"]).sum() / made["area_m2"].sum())
+    found = float(
+        (
+            made["hypsometric_integral"] * made["area_m2"] * made["relief"] + made["lowest"] * made["area_m2"]
+        ).sum()
+        / made["area_m2"].sum()
+    )
     assert found == pytest.approx(np.average(dem.values, weights=areas), rel=1e-6)
     assert abs(found - dem.values.mean()) > 1.0
 
@@ -442,7 +538,9 @@ def test_a_path_is_cut_at_the_nearest_place_on_the_ground():
     for k in range(2, len(whole) - 2, 3):
         place = whole[k] + (1.6e-4, 0.8e-4)
         nearest = int(np.argmin([Geod(ellps="WGS84").inv(*p, *place)[2] for p in whole]))
-        cut = shapely.get_coordinates(run("flow_path", {"start": (start,), "cut": (tuple(place),)}, dem=dem).value.geometry[0])
+        cut = shapely.get_coordinates(
+            run("flow_path", {"start": (start,), "cut": (tuple(place),)}, dem=dem).value.geometry[0]
+        )
         assert len(cut) == nearest + 1 or (nearest == 0 and len(cut) == 2)
 
 
@@ -463,5 +561,7 @@ def test_natural_breaks_state_how_well_they_fit():
     outcome = run("classify", {"rules": "natural", "count": 4}, surface=metric(holed(relief(1))))
     fit = figures(outcome)["goodness_of_variance_fit"]
     assert 0.85 < fit < 1.0
-    equal = figures(run("classify", {"rules": "equal_interval", "count": 4}, surface=metric(holed(relief(1)))))
+    equal = figures(
+        run("classify", {"rules": "equal_interval", "count": 4}, surface=metric(holed(relief(1))))
+    )
     assert fit >= equal["goodness_of_variance_fit"]

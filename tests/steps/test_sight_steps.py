@@ -44,7 +44,12 @@ def test_gained_lost_and_unchanged_are_what_the_two_views_say(hills):
     made = run("compare_sight", {"before": before, "after": after})
     was, now = before.values > 0, after.values > 0
     valid = ~np.isnan(hills.values)
-    for name, cells in (("lost", was & ~now), ("gained", ~was & now), ("seen before and after", was & now), ("never seen", ~was & ~now)):
+    for name, cells in (
+        ("lost", was & ~now),
+        ("gained", ~was & now),
+        ("seen before and after", was & now),
+        ("never seen", ~was & ~now),
+    ):
         code = next(c.code for c in made.value.classes if c.name == name)
         assert np.array_equal(made.value.codes == code, cells & valid) and (cells & valid).any()
         assert found(made, "area_m2", name) == pytest.approx(4.0 * (cells & valid).sum())
@@ -87,14 +92,30 @@ def test_a_target_as_high_as_the_mast_height_is_just_seen(hills):
 
 def test_heights_in_feet_are_converted_and_what_is_no_height_is_refused(hills):
     in_feet = Surface(hills.values / np.float32(0.3048), hills.frame, FOOT)
-    trees = Surface(np.where(np.arange(70) == 45, hills.values + 15.0, hills.values).astype(np.float32), hills.frame, METRE)
+    trees = Surface(
+        np.where(np.arange(70) == 45, hills.values + 15.0, hills.values).astype(np.float32),
+        hills.frame,
+        METRE,
+    )
     trees_in_feet = Surface(trees.values / np.float32(0.3048), hills.frame, FOOT)
-    expected = run("viewshed", {"dem": hills, "obstacles": trees}, at=(PLACE,), observer_height=6.0).value.values
-    assert (expected != view(hills, PLACE, observer_height=6.0).value.values).any(), "the trees hide something"
+    expected = run(
+        "viewshed", {"dem": hills, "obstacles": trees}, at=(PLACE,), observer_height=6.0
+    ).value.values
+    assert (expected != view(hills, PLACE, observer_height=6.0).value.values).any(), (
+        "the trees hide something"
+    )
     for ground, top in ((hills, trees_in_feet), (in_feet, trees), (in_feet, trees_in_feet)):
-        made = run("viewshed", {"dem": ground, "obstacles": top}, at=(PLACE,), observer_height=6.0).value.values
-        assert np.mean(made[~np.isnan(made)] == expected[~np.isnan(made)]) > 0.999, "a cell that is just seen may round to the other side"
-    assert np.array_equal(view(Surface(hills.values, hills.frame, UNKNOWN), PLACE).value.values, view(hills, PLACE).value.values, equal_nan=True)
+        made = run(
+            "viewshed", {"dem": ground, "obstacles": top}, at=(PLACE,), observer_height=6.0
+        ).value.values
+        assert np.mean(made[~np.isnan(made)] == expected[~np.isnan(made)]) > 0.999, (
+            "a cell that is just seen may round to the other side"
+        )
+    assert np.array_equal(
+        view(Surface(hills.values, hills.frame, UNKNOWN), PLACE).value.values,
+        view(hills, PLACE).value.values,
+        equal_nan=True,
+    )
     slopes = Surface(hills.values, hills.frame, DEGREE)
     for inputs in ({"dem": slopes}, {"dem": hills, "obstacles": slopes}):
         with pytest.raises(MossError, match="needs heights"):
@@ -106,7 +127,9 @@ def test_stretches_are_the_line_cut_where_it_is_seen_and_hidden(hills):
     table = run("sight_line", {"dem": hills}, ends=line, **way)
     made = run("sight_line.stretches", {"dem": hills}, ends=line, **way)
     states, lengths = made.value.columns["state"], made.value.columns["length_m"]
-    assert len(states) >= 3 and all(a != b for a, b in itertools.pairwise(states)), "seen and hidden alternate"
+    assert len(states) >= 3 and all(a != b for a, b in itertools.pairwise(states)), (
+        "seen and hidden alternate"
+    )
     assert lengths.sum() == pytest.approx(found(table, "length")) == pytest.approx(np.hypot(100.0, 6.0))
     assert shapely.length(made.value.geometry).tolist() == pytest.approx(lengths.tolist(), rel=1e-6)
     share = lengths[states == "seen"].sum() / lengths.sum()
@@ -116,7 +139,11 @@ def test_stretches_are_the_line_cut_where_it_is_seen_and_hidden(hills):
 
 
 def test_a_second_surface_that_lies_elsewhere_is_refused_with_shapes_too(hills):
-    wall = Shapes(np.array([shapely.LineString([(412_050, 5_871_900), (412_052, 5_871_980)])], object), {}, hills.frame.crs)
+    wall = Shapes(
+        np.array([shapely.LineString([(412_050, 5_871_900), (412_052, 5_871_980)])], object),
+        {},
+        hills.frame.crs,
+    )
     moved = replace(hills, frame=replace(hills.frame, x0=hills.frame.x0 + 100.0))
     smaller = surface(hills.values[:-5])
     for elsewhere in (moved, smaller):

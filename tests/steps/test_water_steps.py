@@ -70,7 +70,10 @@ def test_streams_of_area_and_slope_begin_on_steep_ground_with_less():
     for dem in (gentle, steep):
         made = outcome_of("streams", {"min_area": 400.0, "slope_exponent": 1.0}, dem=dem).value
         lengths.append(made.columns["length_m"].sum())
-    plain = [outcome_of("streams", {"min_area": 400.0}, dem=dem).value.columns["length_m"].sum() for dem in (gentle, steep)]
+    plain = [
+        outcome_of("streams", {"min_area": 400.0}, dem=dem).value.columns["length_m"].sum()
+        for dem in (gentle, steep)
+    ]
     assert lengths[1] > lengths[0] and plain[0] == pytest.approx(plain[1], rel=0.05)
 
 
@@ -78,9 +81,15 @@ def test_springs_junctions_and_outlets_are_points_that_the_links_name():
     dem = rough(2)
     links = outcome_of("streams", {"min_area": 40.0}, dem=dem).value
     nodes = outcome_of("streams.nodes", {"min_area": 40.0}, dem=dem).value
-    graph = nx.DiGraph(list(zip(links.columns["from_node"].tolist(), links.columns["to_node"].tolist(), strict=True)))
+    graph = nx.DiGraph(
+        list(zip(links.columns["from_node"].tolist(), links.columns["to_node"].tolist(), strict=True))
+    )
     assert len(nodes) == graph.number_of_nodes()
-    column = next(v for n, v in nodes.columns.items() if v.dtype.kind == "O" and {"spring", "junction", "outlet"} & set(v.tolist()))
+    column = next(
+        v
+        for n, v in nodes.columns.items()
+        if v.dtype.kind == "O" and {"spring", "junction", "outlet"} & set(v.tolist())
+    )
     springs = sum(d == 0 for _, d in graph.in_degree())
     outlets = sum(d == 0 for _, d in graph.out_degree())
     assert (column == "spring").sum() == springs and (column == "outlet").sum() == outlets
@@ -98,7 +107,9 @@ def test_the_longest_way_up_is_the_longest_of_all_in_a_graph():
         graph.add_edge((int(r), int(c)), below, length=2.0 * np.hypot(DR[k], DC[k]))
     cell = np.unravel_index(int(np.argmax(drainage.cells)), dem.values.shape)
     start = (int(cell[0]), int(cell[1]))
-    expected = nx.dag_longest_path_length(graph.subgraph({start, *nx.ancestors(graph, start)}), weight="length")
+    expected = nx.dag_longest_path_length(
+        graph.subgraph({start, *nx.ancestors(graph, start)}), weight="length"
+    )
     at = [(dem.frame.x_of(start[1]), dem.frame.y_of(start[0]))]
     made = outcome_of("flow_path", {"start": at, "side": "up"}, dem=dem).value
     assert made.geometry[0].length == pytest.approx(expected) and cols == dem.frame.cols
@@ -150,14 +161,18 @@ def test_the_figures_of_basins_are_those_of_their_cells_and_ways():
     graph = nx.DiGraph()
     for i, j in np.argwhere(drainage.ways < OUT):
         k = drainage.ways[i, j]
-        graph.add_edge((int(i), int(j)), (int(i + DR[k]), int(j + DC[k])), length=2.0 * np.hypot(DR[k], DC[k]))
+        graph.add_edge(
+            (int(i), int(j)), (int(i + DR[k]), int(j + DC[k])), length=2.0 * np.hypot(DR[k], DC[k])
+        )
     for k in range(min(len(made), 12)):
         column = {n: v[k] for n, v in made.columns.items()}
         held = shapely.contains_xy(made.geometry[k], x, y)
         z = dem.values[held].astype(np.float64)
         assert column["cells"] == held.sum() and column["area_m2"] == pytest.approx(held.sum() * 4.0)
         assert column["lowest"] == pytest.approx(z.min()) and column["highest"] == pytest.approx(z.max())
-        assert column["relief"] == pytest.approx(np.ptp(z)) and column["mean_slope_deg"] == pytest.approx(steep[held].mean(), rel=1e-5)
+        assert column["relief"] == pytest.approx(np.ptp(z)) and column["mean_slope_deg"] == pytest.approx(
+            steep[held].mean(), rel=1e-5
+        )
         assert column["hypsometric_integral"] == pytest.approx((z.mean() - z.min()) / np.ptp(z), rel=1e-4)
         assert column["perimeter_m"] == pytest.approx(made.geometry[k].length)
         ways = graph.subgraph(set(map(tuple, np.argwhere(held).tolist())))
@@ -167,11 +182,19 @@ def test_the_figures_of_basins_are_those_of_their_cells_and_ways():
         if length:
             assert column["form_factor"] == pytest.approx(held.sum() * 4.0 / length**2)
             ends: dict[tuple[int, int], tuple[float, tuple[int, int]]] = {}
-            for cell in reversed(list(nx.topological_sort(ways))):  # each cell's way within the basin, and where that ends
+            for cell in reversed(
+                list(nx.topological_sort(ways))
+            ):  # each cell's way within the basin, and where that ends
                 below = next(iter(ways.successors(cell)), None)
-                ends[cell] = (0.0, cell) if below is None else (ends[below][0] + ways[cell][below]["length"], ends[below][1])
+                ends[cell] = (
+                    (0.0, cell)
+                    if below is None
+                    else (ends[below][0] + ways[cell][below]["length"], ends[below][1])
+                )
             falls = [(stands[h] - stands[e]) / d for h, (d, e) in ends.items() if d == pytest.approx(length)]
-            assert any(column["path_gradient"] == pytest.approx(fall, rel=1e-5, abs=1e-9) for fall in falls), "one of the longest"
+            assert any(
+                column["path_gradient"] == pytest.approx(fall, rel=1e-5, abs=1e-9) for fall in falls
+            ), "one of the longest"
             assert column["path_gradient"] >= 0
         outlet = dem.frame.cell_at(column["outlet_x"], column["outlet_y"])
         assert column["outlet_height"] == pytest.approx(float(dem.values[outlet]))

@@ -15,7 +15,14 @@ from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.history import History
 from moss_step.study.saving import from_data, load_study, save_study
 
-ON_GROUND = {"slope": "dem", "aspect": "dem", "hillshade": "dem", "curvature": "dem", "viewshed": "dem", "flow_accumulation": "dem"}
+ON_GROUND = {
+    "slope": "dem",
+    "aspect": "dem",
+    "hillshade": "dem",
+    "curvature": "dem",
+    "viewshed": "dem",
+    "flow_accumulation": "dem",
+}
 
 
 class Changing(RuleBasedStateMachine):
@@ -40,14 +47,23 @@ class Changing(RuleBasedStateMachine):
 
     @rule()
     def open_a_ground(self) -> None:
-        step = Step(id=self.study.fresh_id("open_grid"), kind="open_grid", settings={"source": str(self.folder / "ground.tif")})
+        step = Step(
+            id=self.study.fresh_id("open_grid"),
+            kind="open_grid",
+            settings={"source": str(self.folder / "ground.tif")},
+        )
         self.do(self.study.adding(step), "open")
 
     @precondition(lambda self: self.study.steps)
     @rule(kind=st.sampled_from(sorted(ON_GROUND)), data=st.data())
     def derive(self, kind: str, data: st.DataObject) -> None:
         source = data.draw(st.sampled_from([s.id for s in self.study.steps]))
-        self.do(self.study.adding(Step(id=self.study.fresh_id(kind), kind=kind, inputs={ON_GROUND[kind]: source})), "derive")
+        self.do(
+            self.study.adding(
+                Step(id=self.study.fresh_id(kind), kind=kind, inputs={ON_GROUND[kind]: source})
+            ),
+            "derive",
+        )
 
     @precondition(lambda self: self.study.steps)
     @rule(data=st.data(), name=st.text(max_size=20))
@@ -95,7 +111,11 @@ class Changing(RuleBasedStateMachine):
         path = self.folder / "changing.moss"
         save_study(self.study, path)
         assert load_study(path) == self.study
-        sources = [s["settings"]["source"] for s in json.loads(path.read_text()).get("steps", []) if s["kind"] == "open_grid"]
+        sources = [
+            s["settings"]["source"]
+            for s in json.loads(path.read_text()).get("steps", [])
+            if s["kind"] == "open_grid"
+        ]
         assert set(sources) <= {"ground.tif"}, "paths are kept relative to the study"
 
     @rule()
@@ -132,7 +152,11 @@ class Changing(RuleBasedStateMachine):
     def followers_are_those_that_need_a_step(self) -> None:
         for step in self.study.steps:
             following = set(self.study.followers(step.id))
-            assert following == {s.id for s in self.study.steps if s.id != step.id and step.id in {n.id for n in self.study.needs([s.id])}}
+            assert following == {
+                s.id
+                for s in self.study.steps
+                if s.id != step.id and step.id in {n.id for n in self.study.needs([s.id])}
+            }
 
 
 TestChanging = Changing.TestCase
@@ -141,7 +165,11 @@ TestChanging.settings = settings(max_examples=40, stateful_step_count=25, deadli
 
 def saved(folder: Path) -> str:
     study = Study(
-        name="Damaged", steps=(Step(id="g", kind="open_grid", settings={"source": "g.tif"}), Step(id="s", kind="slope", inputs={"dem": "g"}))
+        name="Damaged",
+        steps=(
+            Step(id="g", kind="open_grid", settings={"source": "g.tif"}),
+            Step(id="s", kind="slope", inputs={"dem": "g"}),
+        ),
     )
     save_study(study, folder / "whole.moss")
     return (folder / "whole.moss").read_text()
@@ -187,7 +215,9 @@ def test_a_study_file_with_any_value_in_any_place_is_refused_or_still_a_study(da
         holder, key = content, data.draw(st.sampled_from(sorted(content)))
         while isinstance(holder[key], dict | list) and holder[key] and data.draw(st.booleans()):
             holder = holder[key]
-            key = data.draw(st.sampled_from(sorted(holder) if isinstance(holder, dict) else range(len(holder))))
+            key = data.draw(
+                st.sampled_from(sorted(holder) if isinstance(holder, dict) else range(len(holder)))
+            )
         holder[key] = value
         loaded = load_text(Path(name), json.dumps(content))
         if loaded is not None:

@@ -64,7 +64,9 @@ def test_a_failed_step_keeps_its_reason_and_stops_what_follows(study):
 
 def test_a_missing_source_is_told_apart(study, tmp_path):
     engine = Engine()
-    lost = study.changing("g", lambda s: s.model_copy(update={"settings": {"source": str(tmp_path / "lost.tif")}}))
+    lost = study.changing(
+        "g", lambda s: s.model_copy(update={"settings": {"source": str(tmp_path / "lost.tif")}})
+    )
     ran(engine, lost)
     assert engine.failure(lost, "g").missing_source.endswith("lost.tif")
     assert "has no result to work from" in engine.failure(lost, "s").reason

@@ -34,7 +34,9 @@ def test_an_id_is_letters_digits_and_dashes(step_id, tmp_path):
         load_study(tmp_path / "a.moss")
 
 
-@pytest.mark.parametrize("name", ["../../x", "/" * 300, "ä/ö\\", "x" * 5000, "\u202e", "", ".", "..", "CON\0", "a\nb"])
+@pytest.mark.parametrize(
+    "name", ["../../x", "/" * 300, "ä/ö\\", "x" * 5000, "\u202e", "", ".", "..", "CON\0", "a\nb"]
+)
 def test_names_of_files_are_safe_and_short(name):
     made = file_name(name)
     assert made and len(made.encode()) <= 120 and not set(made) & set("/\\\0\n") and made.strip(".") == made
@@ -43,7 +45,9 @@ def test_names_of_files_are_safe_and_short(name):
 def test_a_chain_of_differences_keeps_short_names(tmp_path):
     steps = [Step(id="g", kind="open_grid", settings={"source": "a.tif"})]
     for k in range(12):
-        steps.append(Step(id=f"d{k}", kind="difference", inputs={"first": steps[-1].id, "second": steps[-1].id}))
+        steps.append(
+            Step(id=f"d{k}", kind="difference", inputs={"first": steps[-1].id, "second": steps[-1].id})
+        )
     study = Study(name="Long", steps=tuple(steps))
     assert all(len(study.name_of(s.id)) <= 120 for s in study.steps)
 
@@ -65,7 +69,9 @@ def test_a_chain_of_a_thousand_steps_and_a_ladder_of_diamonds_have_keys_at_once(
     """A ladder of diamonds has 2**n ways through it."""
     steps = [Step(id="g", kind="open_grid", settings={"source": str(hills_tif)})]
     for k in range(1000):
-        steps.append(Step(id=f"d{k}", kind="difference", inputs={"first": steps[-1].id, "second": steps[-1].id}))
+        steps.append(
+            Step(id=f"d{k}", kind="difference", inputs={"first": steps[-1].id, "second": steps[-1].id})
+        )
     study = Study(name="Ladder", steps=tuple(steps))
     save_study(study, tmp_path / "ladder.moss")
     loaded, engine = load_study(tmp_path / "ladder.moss"), Engine()
@@ -80,7 +86,9 @@ def test_the_order_of_inputs_is_part_of_the_key(tmp_path):
     """Of grids to merge the first one counts where they overlap."""
     for name, value in (("one", 1.0), ("two", 2.0)):
         write_tif(tmp_path / f"{name}.tif", np.full((4, 4), value, np.float32))
-    steps = tuple(Step(id=n, kind="open_grid", settings={"source": str(tmp_path / f"{n}.tif")}) for n in ("one", "two"))
+    steps = tuple(
+        Step(id=n, kind="open_grid", settings={"source": str(tmp_path / f"{n}.tif")}) for n in ("one", "two")
+    )
     engine = Engine()
 
     def first_cell(inputs: dict[str, str]) -> float:
@@ -126,8 +134,14 @@ def test_every_file_of_a_source_is_part_of_the_key(tmp_path):
     ))  # fmt: skip
     engine = Engine()
     changes = {
-        "s": [(shp.with_suffix(".dbf"), shp.with_suffix(".dbf").read_bytes() + b" "), (shp.with_suffix(".prj"), b"LOCAL_CS[]")],
-        "g": [(tmp_path / "ground.tif.aux.xml", b"<PAMDataset/>"), (tmp_path / "ground.tfw", b"1\n0\n0\n-1\n0\n0\n")],
+        "s": [
+            (shp.with_suffix(".dbf"), shp.with_suffix(".dbf").read_bytes() + b" "),
+            (shp.with_suffix(".prj"), b"LOCAL_CS[]"),
+        ],
+        "g": [
+            (tmp_path / "ground.tif.aux.xml", b"<PAMDataset/>"),
+            (tmp_path / "ground.tfw", b"1\n0\n0\n-1\n0\n0\n"),
+        ],
         "v": [(tmp_path / "ground.tif", (tmp_path / "ground.tif").read_bytes() + b" ")],
     }
     assert grid
@@ -142,13 +156,22 @@ def test_every_file_of_a_source_is_part_of_the_key(tmp_path):
 
 def test_no_key_touches_a_file(hills_tif, monkeypatch):
     """What the window paints asks for keys: a file on a slow disk may not hold it up."""
-    study = Study(steps=(Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}), Step(id="s", kind="slope", inputs={"dem": "g"})))
+    study = Study(
+        steps=(
+            Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}),
+            Step(id="s", kind="slope", inputs={"dem": "g"}),
+        )
+    )
     engine = Engine()
     engine.run(study, ["s"])
     touched: list[str] = []
     for name in ("stat", "open", "is_file", "exists"):
         usual = getattr(Path, name)
-        monkeypatch.setattr(Path, name, lambda path, *a, _n=name, _u=usual, **k: touched.append(f"{_n} {path}") or _u(path, *a, **k))
+        monkeypatch.setattr(
+            Path,
+            name,
+            lambda path, *a, _n=name, _u=usual, **k: touched.append(f"{_n} {path}") or _u(path, *a, **k),
+        )
     changed = study.changing("s", lambda s: s.model_copy(update={"settings": {"unit": "percent"}}))
     states = engine.state(study, "s"), engine.state(changed, "s")
     monkeypatch.undo()
@@ -156,7 +179,12 @@ def test_no_key_touches_a_file(hills_tif, monkeypatch):
 
 
 def test_two_threads_that_want_one_result_wait_for_one_run(hills_tif):
-    study = Study(steps=(Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}), Step(id="s", kind="slope", inputs={"dem": "g"})))
+    study = Study(
+        steps=(
+            Step(id="g", kind="open_grid", settings={"source": str(hills_tif)}),
+            Step(id="s", kind="slope", inputs={"dem": "g"}),
+        )
+    )
     engine, told = Engine(), []
 
     def slow(step: str) -> None:
@@ -176,7 +204,10 @@ def test_old_copies_are_kept_and_not_without_end(tmp_path):
         saver = Autosave(tmp_path)
         saver.write(Study(name=f"Work {k}"), None)
         saver.clear()
-        os.utime(next(p for p in saver.old.iterdir() if f"Work {k}" in p.read_text()), (time.time() + k - 100, time.time() + k - 100))
+        os.utime(
+            next(p for p in saver.old.iterdir() if f"Work {k}" in p.read_text()),
+            (time.time() + k - 100, time.time() + k - 100),
+        )
     kept = [json.loads(p.read_text())["study"]["name"] for p in saver.old.iterdir()]
     assert len(kept) == MOST_OLD and f"Work {MOST_OLD + 4}" in kept and "Work 0" not in kept
 

@@ -11,7 +11,14 @@ from moss_step.study.engine import Engine
 from moss_step.study.saving import load_study
 
 OLDER = Path(__file__).parent / "older"
-MOVED = {"pond_curve": "curve", "sight_stretches": "stretches", "horizon_line": "skyline", "raised": "change", "cut": "change", "nodes": "nodes"}
+MOVED = {
+    "pond_curve": "curve",
+    "sight_stretches": "stretches",
+    "horizon_line": "skyline",
+    "raised": "change",
+    "cut": "change",
+    "nodes": "nodes",
+}
 """Results that were steps of their own, or chosen by a switch, by the ids of these."""
 
 
@@ -23,7 +30,9 @@ def same_figures(study, recorded):
         assert outcome.figure == expected["figure"], ref
         found = {(f.name, f.of): (f.value, f.unit.symbol) for f in outcome.findings}
         for name, of, value, unit in expected["findings"]:
-            assert found[name, of][0] == pytest.approx(value, rel=1e-6, abs=1e-9, nan_ok=True), f"{ref}: {name} {of}"
+            assert found[name, of][0] == pytest.approx(value, rel=1e-6, abs=1e-9, nan_ok=True), (
+                f"{ref}: {name} {of}"
+            )
             assert found[name, of][1] == unit
 
 
@@ -31,8 +40,15 @@ def test_a_study_with_all_that_became_a_result_of_another_step(tmp_path):
     shutil.copytree(OLDER, tmp_path / "older")
     study = load_study(tmp_path / "older" / "study_1.moss")
     same_figures(study, json.loads((OLDER / "figures_1.json").read_text()))
-    assert [row.step for row in study.key] == ["nodes.nodes", "raised.change", "sight_stretches.stretches", "horizon_line.skyline"]
-    assert study.name_of("sight_stretches.stretches") == "What is seen" and study.step("deep").inputs == {"surface": "raised.change"}
+    assert [row.step for row in study.key] == [
+        "nodes.nodes",
+        "raised.change",
+        "sight_stretches.stretches",
+        "horizon_line.skyline",
+    ]
+    assert study.name_of("sight_stretches.stretches") == "What is seen" and study.step("deep").inputs == {
+        "surface": "raised.change"
+    }
 
 
 def test_the_demo_of_version_1(tmp_path):

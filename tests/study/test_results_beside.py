@@ -55,9 +55,13 @@ def test_one_run_gives_all_usual_results(grid):
     engine.run(study, ["p", "p.curve"], began=began.append)
     assert began == ["g", "p"]
     depth, curve = engine.outcome(study, "p"), engine.outcome(study, "p.curve")
-    assert dict(curve.value.columns)["volume_m3"][-1] == pytest.approx(next(f.value for f in depth.findings if f.name == "volume_m3"))
+    assert dict(curve.value.columns)["volume_m3"][-1] == pytest.approx(
+        next(f.value for f in depth.findings if f.name == "volume_m3")
+    )
     engine.run(study, ["p.curve"], began=began.append)
-    assert began == ["g", "p"] and not depth.beside, "nothing runs again, and nothing holds on to what it was made of"
+    assert began == ["g", "p"] and not depth.beside, (
+        "nothing runs again, and nothing holds on to what it was made of"
+    )
 
 
 def test_a_result_that_is_seldom_wanted_is_worked_out_when_it_is_asked_for(grid):
@@ -70,7 +74,11 @@ def test_a_result_that_is_seldom_wanted_is_worked_out_when_it_is_asked_for(grid)
     assert began == ["g", "f", "f"]
     filled, change = (engine.outcome(study, ref).value.values for ref in ("f", "f.change"))
     assert np.nanmax(np.abs(filled - GROUND.values - change)) < 1e-3 and np.nanmax(change) > 0
-    fed = study.adding(Step(id="a", kind="absolute", inputs={"surface": "f.change"})) if "absolute" in catalogue() else study
+    fed = (
+        study.adding(Step(id="a", kind="absolute", inputs={"surface": "f.change"}))
+        if "absolute" in catalogue()
+        else study
+    )
     assert fed is study or "f.change" in fed.refs(asked=False)
 
 
@@ -95,16 +103,24 @@ def test_a_result_that_fails_leaves_the_others(grid):
     """A horizon of single bearings is a chart, and no line."""
     at = [[GROUND.frame.x_of(20), GROUND.frame.y_of(18)]]
     settings = {"at": at, "bearings": 4, "bearing_from": 0.0, "bearing_to": 45.0}
-    study, engine = study_of(grid, Step(id="h", kind="horizon", inputs={"dem": "g"}, settings=settings)), Engine()
+    study, engine = (
+        study_of(grid, Step(id="h", kind="horizon", inputs={"dem": "g"}, settings=settings)),
+        Engine(),
+    )
     engine.run(study, study.refs())
     assert engine.state(study, "h") == "done" and engine.state(study, "h.skyline") == "failed"
     assert "more bearings" in engine.failure(study, "h.skyline").reason and engine.failure(study, "h") is None
 
 
 def test_when_the_step_fails_all_its_results_say_why(grid):
-    study, engine = study_of(grid, pond().model_copy(update={"settings": {"line": [0, 0, 1, 1], "crest": 1.0}})), Engine()
+    study, engine = (
+        study_of(grid, pond().model_copy(update={"settings": {"line": [0, 0, 1, 1], "crest": 1.0}})),
+        Engine(),
+    )
     engine.run(study, study.refs())
-    assert engine.state(study, "p.curve") == "failed" and engine.failure(study, "p.curve") == engine.failure(study, "p")
+    assert engine.state(study, "p.curve") == "failed" and engine.failure(study, "p.curve") == engine.failure(
+        study, "p"
+    )
     with pytest.raises(MossError):
         engine.run_or_raise(study, "p.curve")
 
@@ -120,7 +136,11 @@ def test_results_beside_lie_on_the_shelf_too(grid, tmp_path, monkeypatch):
     first.close()
     again, began = Engine(shelf=Shelf(tmp_path / "shelf")), []
     again.run(study, ["p.curve"], began=began.append)
-    assert began == [] and again.outcome(study, "p.curve").value.columns.keys() == first.outcome(study, "p.curve").value.columns.keys()
+    assert (
+        began == []
+        and again.outcome(study, "p.curve").value.columns.keys()
+        == first.outcome(study, "p.curve").value.columns.keys()
+    )
     again.close()
 
 
@@ -134,7 +154,9 @@ OLDER = [
 ]
 
 
-@pytest.mark.parametrize(("old", "switch", "kind", "result"), OLDER, ids=lambda v: v if isinstance(v, str) else "")
+@pytest.mark.parametrize(
+    ("old", "switch", "kind", "result"), OLDER, ids=lambda v: v if isinstance(v, str) else ""
+)
 def test_a_study_of_an_earlier_version_has_the_same_results(old, switch, kind, result, grid, tmp_path):
     """Written as version 1 wrote it: the Key, the name and what feeds on it go along, and the figures are those of the step run alone."""
     given = given_for(catalogue()[kind], as_is(GROUND), GROUND)
@@ -142,19 +164,31 @@ def test_a_study_of_an_earlier_version_has_the_same_results(old, switch, kind, r
         "moss_step_study": 1,
         "steps": [
             {"id": "g", "kind": "open_grid", "settings": {"source": "g.tif"}},
-            {"id": "old", "kind": old, "inputs": {"dem": "g"}, "settings": {**json.loads(json.dumps(given)), **switch}, "name": "As it was"},
+            {
+                "id": "old",
+                "kind": old,
+                "inputs": {"dem": "g"},
+                "settings": {**json.loads(json.dumps(given)), **switch},
+                "name": "As it was",
+            },
         ],
         "key": [{"step": "old", "opacity": 0.5}],
     }
     (tmp_path / "old.moss").write_text(json.dumps(data))
     study = load_study(tmp_path / "old.moss")
     ref = f"old.{result}"
-    assert study.step("old").kind == kind and study.name_of(ref) == "As it was" and study.key == (KeyRow(step=ref, opacity=0.5),)
+    assert (
+        study.step("old").kind == kind
+        and study.name_of(ref) == "As it was"
+        and study.key == (KeyRow(step=ref, opacity=0.5),)
+    )
     made = Engine().run_or_raise(study, ref)
     from tests.cases import run
 
     expected = run(f"{kind}.{result}", GROUND, as_is(GROUND))
-    assert made.figure == expected.figure and [f.value for f in made.findings] == pytest.approx([f.value for f in expected.findings], nan_ok=True)
+    assert made.figure == expected.figure and [f.value for f in made.findings] == pytest.approx(
+        [f.value for f in expected.findings], nan_ok=True
+    )
     save_study(study, tmp_path / "new.moss")
     assert load_study(tmp_path / "new.moss") == study and as_data(study)["moss_step_study"] == VERSION
 
@@ -167,17 +201,26 @@ def test_an_older_switch_at_its_default_is_left_out_and_feeders_are_turned(tmp_p
         {"id": "c", "kind": "classify", "inputs": {"surface": "d"}, "settings": {"rules": "natural"}},
     ], "shading": {"ground": "d"}}  # fmt: skip
     study = from_data(data, tmp_path / "x.moss")
-    assert study.step("f").settings == {} and study.step("c").inputs == {"surface": "d.change"} and study.shading.ground == "d.change"
+    assert (
+        study.step("f").settings == {}
+        and study.step("c").inputs == {"surface": "d.change"}
+        and study.shading.ground == "d.change"
+    )
 
 
 def test_a_study_that_asks_for_a_result_that_there_is_not_is_damaged(tmp_path):
-    steps = [{"id": "g", "kind": "open_grid", "settings": {"source": "g.tif"}}, {"id": "s", "kind": "slope", "inputs": {"dem": "g.more"}}]
+    steps = [
+        {"id": "g", "kind": "open_grid", "settings": {"source": "g.tif"}},
+        {"id": "s", "kind": "slope", "inputs": {"dem": "g.more"}},
+    ]
     with pytest.raises(MossError, match="'g.more', which no step gives"):
         from_data({"moss_step_study": 2, "steps": steps}, tmp_path / "x.moss")
 
 
 def test_an_older_kind_of_step_says_where_it_is_found():
-    with pytest.raises(AskedWronglyError, match="'pond_curve' is a result of pond now. Run pond, with -o curve=FILE"):
+    with pytest.raises(
+        AskedWronglyError, match="'pond_curve' is a result of pond now. Run pond, with -o curve=FILE"
+    ):
         step_kind("pond_curve")
 
 
@@ -201,10 +244,17 @@ def test_the_command_line_writes_each_result_that_is_named(grid, tmp_path, capsy
 
 
 def test_a_whole_study_writes_its_usual_results(grid, tmp_path, capsys):
-    save_study(study_of(grid, pond(), Step(id="s", kind="streams", inputs={"dem": "g"}, settings={"min_area": 2500.0})), tmp_path / "w.moss")
+    save_study(
+        study_of(
+            grid, pond(), Step(id="s", kind="streams", inputs={"dem": "g"}, settings={"min_area": 2500.0})
+        ),
+        tmp_path / "w.moss",
+    )
     assert main(["run", str(tmp_path / "w.moss"), "-o", str(tmp_path / "out")]) == 0
     names = sorted(p.name for p in (tmp_path / "out").iterdir())
-    assert any(n.startswith("p_curve_") and n.endswith(".csv") for n in names) and not any(n.startswith("s_nodes") for n in names)
+    assert any(n.startswith("p_curve_") and n.endswith(".csv") for n in names) and not any(
+        n.startswith("s_nodes") for n in names
+    )
     lines = next(p for p in (tmp_path / "out").iterdir() if p.name.startswith("s_") and p.suffix == ".gpkg")
     assert len(read_shapes(lines)) > 0
 

@@ -79,7 +79,9 @@ def test_passing_results_go_first_then_what_is_worked_out_from_others_then_the_c
     assert "passing" not in store and "cheap" in store and store.get("dear").value.derived.nbytes == 8_000
     store.put("more", outcome(500), 1.0)
     store.trim(set())
-    assert store.get("dear").value.derived.nbytes == 0 and {k for k in ("dear", "cheap", "more") if k in store} == {"dear", "cheap", "more"}
+    assert store.get("dear").value.derived.nbytes == 0 and {
+        k for k in ("dear", "cheap", "more") if k in store
+    } == {"dear", "cheap", "more"}
     store.put("much", outcome(2000), 1.0)
     store.trim({"more"})
     assert "cheap" not in store and "dear" in store and "more" in store
@@ -112,8 +114,14 @@ def test_every_byte_is_counted():
 def test_a_budget_is_a_share_of_what_is_free_or_what_is_asked_for(monkeypatch):
     free = psutil.virtual_memory().available
     assert budget_from("", 0) == pytest.approx(SHARE * free, rel=0.2)
-    assert budget_from("", 2 * free) == pytest.approx(3 * SHARE * free, rel=0.2), "what results hold already counts as free"
-    assert budget_from("1.5", 0) == 1_500_000_000 and budget_from("0.001", 0) == LEAST and budget_from("much", 0) > LEAST
+    assert budget_from("", 2 * free) == pytest.approx(3 * SHARE * free, rel=0.2), (
+        "what results hold already counts as free"
+    )
+    assert (
+        budget_from("1.5", 0) == 1_500_000_000
+        and budget_from("0.001", 0) == LEAST
+        and budget_from("much", 0) > LEAST
+    )
     monkeypatch.setenv(SETTING, "2")
     assert Store().budget == 2_000_000_000
 
@@ -166,24 +174,42 @@ def values() -> list[object]:
     rng = np.random.default_rng(0)
     codes = rng.integers(0, 3, FRAME.shape).astype(np.uint8)
     area = shapely.Polygon([(0, 0), (4, 0), (4, 4)], [[(2, 1), (3, 1), (3, 2)]])
-    columns = {"name": np.array(["a", "ü", None], object), "height": np.array([1.0, np.nan, 3.0]), "n": np.arange(3), "u": np.array(["x", "yy", "z"])}
+    columns = {
+        "name": np.array(["a", "ü", None], object),
+        "height": np.array([1.0, np.nan, 3.0]),
+        "n": np.arange(3),
+        "u": np.array(["x", "yy", "z"]),
+    }
     return [
         Surface(rng.random(FRAME.shape).astype(np.float32), FRAME, METRE, "slope"),
         Surface(rng.random(FRAME.shape), FRAME, METRE),
         ClassMap(codes, FRAME, (ClassEntry(0, "low", "#112233", "to 5"), ClassEntry(2, "<b>", "#000000"))),
         Shapes(
-            np.array([area, shapely.Point(1, 2), shapely.from_wkt("LINESTRING Z (0 0 1, 1 1 2)")], object), columns, "EPSG:32628", {"height": "m"}
+            np.array([area, shapely.Point(1, 2), shapely.from_wkt("LINESTRING Z (0 0 1, 1 1 2)")], object),
+            columns,
+            "EPSG:32628",
+            {"height": "m"},
         ),
         Shapes(np.empty(0, object), {}, None),
         Table({"stage": np.linspace(0, 1, 5), "name": np.array(list("abcde"), object)}, {"stage": METRE}),
-        Chart({"stage": np.linspace(0, 1, 5), "area": np.arange(5.0), "name": np.array(list("abcde"), object)}, {"stage": METRE}, "stage", ("area",)),
+        Chart(
+            {"stage": np.linspace(0, 1, 5), "area": np.arange(5.0), "name": np.array(list("abcde"), object)},
+            {"stage": METRE},
+            "stage",
+            ("area",),
+        ),
     ]
 
 
 @pytest.mark.parametrize("number", range(7))
 def test_a_result_comes_back_from_disk_as_it_was(tmp_path, number):
     value, shelf = values()[number], Shelf(tmp_path / "shelf")
-    given = Outcome(value, "a – b", (Finding("area_m2", np.float64(2.5), SQUARE_METRE, "low"), Finding("cells", 3)), ("note",))
+    given = Outcome(
+        value,
+        "a – b",
+        (Finding("area_m2", np.float64(2.5), SQUARE_METRE, "low"), Finding("cells", 3)),
+        ("note",),
+    )
     assert shelf.write("k", given)
     back = Shelf(tmp_path / "shelf").read("k")
     assert (back.figure, back.findings, back.warnings) == (given.figure, given.findings, given.warnings)
@@ -196,7 +222,9 @@ def test_a_result_comes_back_from_disk_as_it_was(tmp_path, number):
     if isinstance(value, Shapes):
         assert shapely.equals_identical(back.value.geometry, value.geometry).all()
     for name, column in getattr(value, "columns", {}).items():
-        assert back.value.columns[name].tolist() == column.tolist() or np.array_equal(back.value.columns[name], column, equal_nan=True)
+        assert back.value.columns[name].tolist() == column.tolist() or np.array_equal(
+            back.value.columns[name], column, equal_nan=True
+        )
 
 
 def test_a_damaged_result_is_worked_out_again_and_never_believed(tmp_path):
@@ -219,12 +247,21 @@ def test_a_damaged_result_is_worked_out_again_and_never_believed(tmp_path):
 
 
 def test_nothing_in_a_file_on_the_shelf_is_ever_run(tmp_path):
-    header = {"kind": "table", "about": {}, "figure": "", "warnings": [], "findings": [], "listed": [{"dtype": "|O", "shape": [1], "crc": 0}]}
+    header = {
+        "kind": "table",
+        "about": {},
+        "figure": "",
+        "warnings": [],
+        "findings": [],
+        "listed": [{"dtype": "|O", "shape": [1], "crc": 0}],
+    }
     text = json.dumps(header).encode()
     import struct
     import zlib
 
-    (tmp_path / "k.result").write_bytes(b"Moss Step result 1\n" + struct.pack("<QI", len(text), zlib.crc32(text)) + text + b"cposix\nsystem\n")
+    (tmp_path / "k.result").write_bytes(
+        b"Moss Step result 1\n" + struct.pack("<QI", len(text), zlib.crc32(text)) + text + b"cposix\nsystem\n"
+    )
     assert Shelf(tmp_path).read("k") is None
 
 
@@ -290,7 +327,9 @@ def test_the_command_tells_what_results_take_and_removes_them(capsys):
     assert main(["cache"]) == 0 and "0 results, 0.0 MB" in capsys.readouterr().out
 
 
-def test_a_damaged_result_that_cannot_be_removed_is_worked_out_and_never_tried_again(study, slow, tmp_path, monkeypatch):
+def test_a_damaged_result_that_cannot_be_removed_is_worked_out_and_never_tried_again(
+    study, slow, tmp_path, monkeypatch
+):
     engine = Engine(shelf=Shelf(tmp_path / "shelf"))
     ran(engine, study)
     engine._shelving.shutdown(wait=True)
@@ -299,7 +338,13 @@ def test_a_damaged_result_that_cannot_be_removed_is_worked_out_and_never_tried_a
     monkeypatch.setattr(Path, "unlink", lambda *_a, **_k: (_ for _ in ()).throw(PermissionError()))
     shelf, read = Shelf(tmp_path / "shelf"), []
     usual = shelf.read
-    monkeypatch.setattr(shelf, "read", lambda key: (read.append(key), usual(key))[1] if len(read) < 20 else pytest.fail("it goes on for ever"))
+    monkeypatch.setattr(
+        shelf,
+        "read",
+        lambda key: (
+            (read.append(key), usual(key))[1] if len(read) < 20 else pytest.fail("it goes on for ever")
+        ),
+    )
     assert ran(Engine(shelf=shelf), study) == ["g", "s", "a", "c"] and len(read) == len(set(read))
 
 
@@ -312,7 +357,9 @@ def test_results_of_another_program_are_not_taken(study, slow, tmp_path, monkeyp
     assert ran(Engine(shelf=Shelf(tmp_path / "shelf")), study) == ["g", "s", "a", "c"]
 
 
-def test_a_source_that_changes_while_it_is_read_is_not_kept_under_what_it_was(study, slow, tmp_path, hills_tif, hills, monkeypatch):
+def test_a_source_that_changes_while_it_is_read_is_not_kept_under_what_it_was(
+    study, slow, tmp_path, hills_tif, hills, monkeypatch
+):
     engine = Engine(shelf=Shelf(tmp_path / "shelf"))
     engine.look(study, ["g"])
     before, usual = engine.key(study, "g"), engines.run_declared

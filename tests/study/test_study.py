@@ -27,7 +27,10 @@ def test_results_name_themselves_from_what_they_did():
     study = chain()
     assert [study.name_of(i) for i in "gsca"] == [
         "Ground", "Slope, percent, of Ground", "Classes of Slope, percent, of Ground", "Aspect of Ground"]  # fmt: skip
-    assert study.changing("g", lambda s: s.model_copy(update={"name": "Moss"})).name_of("s") == "Slope, percent, of Moss"
+    assert (
+        study.changing("g", lambda s: s.model_copy(update={"name": "Moss"})).name_of("s")
+        == "Slope, percent, of Moss"
+    )
 
 
 def test_removing_takes_what_depends_on_it():
@@ -59,7 +62,9 @@ def test_undo_and_redo():
 
 def test_a_study_file_is_readable_relative_and_whole(tmp_path):
     (tmp_path / "data").mkdir()
-    study = chain().changing("g", lambda s: s.model_copy(update={"settings": {"source": str(tmp_path / "data/g.tif")}}))
+    study = chain().changing(
+        "g", lambda s: s.model_copy(update={"settings": {"source": str(tmp_path / "data/g.tif")}})
+    )
     save_study(study, tmp_path / "moss.moss")
     data = json.loads((tmp_path / "moss.moss").read_text())
     assert data["moss_step_study"] == VERSION and data["steps"][0]["settings"]["source"] == "data/g.tif"
@@ -82,7 +87,10 @@ def test_a_study_file_is_readable_relative_and_whole(tmp_path):
             "depends on itself",
         ),
         ('{"moss_step_study": 1, "steps": [{"id": "a", "kind": "teleport"}]}', "does not know"),
-        ('{"moss_step_study": 1, "steps": [{"id": "a", "kind": "slope", "settings": {"unit": "x"}}]}', "unit = 'x'"),
+        (
+            '{"moss_step_study": 1, "steps": [{"id": "a", "kind": "slope", "settings": {"unit": "x"}}]}',
+            "unit = 'x'",
+        ),
         ("[" * 100_000, "is damaged or no study"),
     ],
 )
@@ -91,7 +99,9 @@ def test_damaged_and_newer_studies_are_refused_and_left(tmp_path, text, said):
     path.write_text(text)
     with pytest.raises(MossError) as caught:
         load_study(path)
-    assert (said in str(caught.value) and "left as it is" in str(caught.value)) or "Choose a file" in str(caught.value)
+    assert (said in str(caught.value) and "left as it is" in str(caught.value)) or "Choose a file" in str(
+        caught.value
+    )
     assert path.read_text() == text
 
 
@@ -107,7 +117,9 @@ def test_an_autosave_outlives_a_kill(tmp_path):
     assert [(f.study.name, f.saved_as) for f in found] == [("Lost", Path("/d/x.moss"))]
     living = Autosave(tmp_path)
     living.write(Study(name="Living"), None)
-    assert [f.study.name for f in Autosave(tmp_path).left_behind()] == ["Lost"], "a program that runs keeps its own"
+    assert [f.study.name for f in Autosave(tmp_path).left_behind()] == ["Lost"], (
+        "a program that runs keeps its own"
+    )
     living.clear()
 
 

@@ -104,13 +104,19 @@ def make_boundary() -> Shapes:
     corners = []
     for k in range(180):
         t = 2.0 * math.pi * k / 180.0
-        r = side * (0.40 + 0.035 * math.cos(3.0 * t + 0.4) + 0.02 * math.sin(7.0 * t) + 0.012 * math.cos(13.0 * t))
-        corners.append((round(WEST + side * 0.5 + r * math.cos(t), 1), round(NORTH - side * 0.5 + r * math.sin(t), 1)))
+        r = side * (
+            0.40 + 0.035 * math.cos(3.0 * t + 0.4) + 0.02 * math.sin(7.0 * t) + 0.012 * math.cos(13.0 * t)
+        )
+        corners.append(
+            (round(WEST + side * 0.5 + r * math.cos(t), 1), round(NORTH - side * 0.5 + r * math.sin(t), 1))
+        )
     return Shapes(np.array([Polygon(corners)]), {"name": np.array(["Harrow Moss"], object)}, CRS)
 
 
 def make_bogs(ground: Surface, boundary: Shapes) -> Shapes:
-    """Blanket bogs: gentle high ground between the gullies, inside the boundary, 0.4 ha and more, largest first."""
+    """Blanket bogs: gentle high ground between the gullies, inside the boundary, 0.4 ha and more, largest
+    first.
+    """
     calm = ndimage.uniform_filter(ground.values.astype(np.float64), 15)
     rise = np.gradient(calm, CELL)
     above = calm - ndimage.uniform_filter(ground.values.astype(np.float64), 101)
@@ -188,7 +194,12 @@ def demo_study(folder: Path) -> Study:
     rules = [Rule(bounds[i], bounds[i + 1], i + 1, name, color) for i, (name, color) in enumerate(named)]
     steps = (
         Step(id="ground", kind="open_grid", settings={"source": str(folder / FILES[0])}, name="Ground 2 m"),
-        Step(id="boundary", kind="open_shapes", settings={"source": str(folder / FILES[1])}, name="Estate boundary"),
+        Step(
+            id="boundary",
+            kind="open_shapes",
+            settings={"source": str(folder / FILES[1])},
+            name="Estate boundary",
+        ),
         Step(id="bogs", kind="open_shapes", settings={"source": str(folder / FILES[2])}, name="Bogs"),
         Step(id="places", kind="open_shapes", settings={"source": str(folder / FILES[3])}, name="Places"),
         Step(id="slope", kind="slope", inputs={"dem": "ground"}, name="Slope"),
@@ -200,7 +211,13 @@ def demo_study(folder: Path) -> Study:
             name="Slope classes",
         ),
         Step(id="aspect", kind="aspect", inputs={"dem": "ground"}, name="Aspect"),
-        Step(id="sectors", kind="classify", inputs={"surface": "aspect"}, settings={"rules": "aspect_8"}, name="Facing"),
+        Step(
+            id="sectors",
+            kind="classify",
+            inputs={"surface": "aspect"},
+            settings={"rules": "aspect_8"},
+            name="Facing",
+        ),
     )
     key = (KeyRow(step="places"), KeyRow(step="boundary"), KeyRow(step="classes", opacity=0.85))
     return Study(name="Harrow Moss", steps=steps, key=key, shading=Shading(ground="ground"))
@@ -218,6 +235,13 @@ def _truth(ground: Surface, boundary: Shapes, bogs: Shapes, places: Shapes) -> d
         "highest_m": round(high, 2),
         "mean_m": round(float(ground.values.mean(dtype=np.float64)), 4),
         "boundary_area_m2": round(float(boundary.geometry[0].area), 2),
-        "bogs": {n: round(float(g.area), 2) for n, g in zip(bogs.columns["name"], bogs.geometry, strict=True)},
-        "places": {n: [g.x, g.y, float(h)] for n, g, h in zip(places.columns["name"], places.geometry, places.columns["height_m"], strict=True)},
+        "bogs": {
+            n: round(float(g.area), 2) for n, g in zip(bogs.columns["name"], bogs.geometry, strict=True)
+        },
+        "places": {
+            n: [g.x, g.y, float(h)]
+            for n, g, h in zip(
+                places.columns["name"], places.geometry, places.columns["height_m"], strict=True
+            )
+        },
     }

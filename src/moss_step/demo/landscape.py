@@ -1,8 +1,9 @@
 """A small landscape-evolution model: uplift, stream-power incision and hillslope diffusion.
 
-Incision after the implicit, linear-time scheme of Braun & Willett 2013 (Geomorphology 180-181) with m = 0.5, n = 1;
-routing by a priority flood (Barnes, Lehman & Mulla 2014), so that everything drains. Only the four basic operations
-and square roots are used, in one thread, so that the result is the same bit for bit on every machine.
+Incision after the implicit, linear-time scheme of Braun & Willett 2013 (Geomorphology 180-181) with m = 0.5,
+n = 1; routing by a priority flood (Barnes, Lehman & Mulla 2014), so that everything drains. Only the four
+basic operations and square roots are used, in one thread, so that the result is the same bit for bit on every
+machine.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ from moss_step.demo.kernels.landscape import diffuse, incise, route
 
 @dataclass(frozen=True)
 class Pace:
-    """How one stage of the evolution runs: cell size (m), number of steps, years a step, diffusion passes a step."""
+    """How one stage of the evolution runs: cell size (m), number of steps, years a step, diffusion passes a
+    step.
+    """
 
     cell: float
     steps: int
@@ -24,7 +27,9 @@ class Pace:
     passes: int
 
 
-def evolve(z: np.ndarray, outlet: np.ndarray, uplift: np.ndarray, pace: Pace, erodibility: float, diffusivity: float) -> np.ndarray:
+def evolve(
+    z: np.ndarray, outlet: np.ndarray, uplift: np.ndarray, pace: Pace, erodibility: float, diffusivity: float
+) -> np.ndarray:
     """Run one stage on heights in metres (float64, rows x cols) and give the new heights.
 
     ``outlet`` marks the cells of fixed height, ``uplift`` is in metres a year, ``erodibility`` per year,
@@ -57,7 +62,9 @@ def refine(z: np.ndarray) -> np.ndarray:
 
 
 def noise(rng: np.random.Generator, shape: tuple[int, int], start: int) -> np.ndarray:
-    """Smooth noise from about -1 to 1: uniform draws on ``start`` squared cells, doubled until they cover ``shape``."""
+    """Smooth noise from about -1 to 1: uniform draws on ``start`` squared cells, doubled until they cover
+    ``shape``.
+    """
     grid = rng.random((start, start)) * 2.0 - 1.0
     while min(grid.shape) < max(shape):
         grid = refine(grid)

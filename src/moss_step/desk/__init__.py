@@ -5,11 +5,13 @@ from importlib import import_module
 
 import numpy as np
 
-# A million objects are made here that all stay. To look through them again and again is a twentieth of the start,
+# A million objects are made here that all stay. To look through them again and again is a twentieth of the
+# start,
 # and later it would hold the window up for a tenth of a second.
 gc.disable()
 try:
-    # Once Qt is loaded it looks at every import that comes after it, so the steps, their libraries and all that a first kernel loads come first.
+    # Once Qt is loaded it looks at every import that comes after it, so the steps, their libraries and all
+    # that a first kernel loads come first.
     from moss_step.model.summary import summarise
     from moss_step.steps.catalogue import catalogue
 

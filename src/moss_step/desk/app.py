@@ -42,12 +42,15 @@ _LOOK_AHEAD_AFTER = 2000
 
 
 def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
-    """Open the window on files or the demo; returns when it is closed. A study that ``waits`` is opened with nothing run.
+    """Open the window on files or the demo; returns when it is closed. A study that ``waits`` is opened with
+    nothing run.
 
     Raises MossError when there is no display.
     """
     if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
-        raise MossError("There is no display to open a window on.", "Start it with 'make demo', or set DISPLAY.")
+        raise MossError(
+            "There is no display to open a window on.", "Start it with 'make demo', or set DISPLAY."
+        )
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)

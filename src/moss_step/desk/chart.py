@@ -16,7 +16,9 @@ from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, curve_c
 
 
 class LineChart(QWidget):
-    """A curve over a horizontal value, others beside it, and marks where settings stand; a click tells the value."""
+    """A curve over a horizontal value, others beside it, and marks where settings stand; a click tells the
+    value.
+    """
 
     picked = Signal(float)
 
@@ -31,7 +33,9 @@ class LineChart(QWidget):
         self._lines: list[Any] = []
         self._beside: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
-        self._later = Later(self._draw, self)  # the plot takes a while to make, and many changes are drawn once
+        self._later = Later(
+            self._draw, self
+        )  # the plot takes a while to make, and many changes are drawn once
         self._holder = QVBoxLayout(self)
         self._holder.setContentsMargins(0, 0, 0, 0)
         self.setMinimumHeight(150)
@@ -69,8 +73,13 @@ class LineChart(QWidget):
             self._curve.setData(*self.curve)
             for item in self._beside:
                 self.plot.removeItem(item)
-            pens = [self._plots.mkPen(curve_color(number), width=1.4) for number in range(1, len(self.others) + 1)]
-            self._beside = [self.plot.plot(x, y, pen=pen, connect="finite") for (x, y), pen in zip(self.others, pens, strict=True)]
+            pens = [
+                self._plots.mkPen(curve_color(number), width=1.4) for number in range(1, len(self.others) + 1)
+            ]
+            self._beside = [
+                self.plot.plot(x, y, pen=pen, connect="finite")
+                for (x, y), pen in zip(self.others, pens, strict=True)
+            ]
             self.plot.autoRange(padding=0.03)
         for line in self._lines:
             self.plot.removeItem(line)
@@ -81,10 +90,19 @@ class LineChart(QWidget):
                 self.plot.addItem(line)
                 self._lines.append(line)
 
-    def show_curve(self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] | None = None) -> None:
-        """Show another curve, filled down to 0; or with ``others`` as lines beside it, each as high as it is."""
+    def show_curve(
+        self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] | None = None
+    ) -> None:
+        """Show another curve, filled down to 0; or with ``others`` as lines beside it, each as high as
+        it is.
+        """
         filled, others = others is None, others or ()
-        if filled != self.filled or not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])) or others or self.others:
+        if (
+            filled != self.filled
+            or not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1]))
+            or others
+            or self.others
+        ):
             self.curve, self.others, self.filled = (x, y), others, filled
             self._later.ask()
 

@@ -1,4 +1,6 @@
-"""One control for each kind of setting: it gives and takes a plain value, and tells when the person changes it."""
+"""One control for each kind of setting: it gives and takes a plain value, and tells when the person changes
+it.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,18 @@ from typing import Any
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor, QValidator
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPlainTextEdit, QSlider, QSpinBox, QTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QLineEdit,
+    QPlainTextEdit,
+    QSlider,
+    QSpinBox,
+    QTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
 
 from moss_step.desk.parts import Choices, label, row
 from moss_step.model.errors import AskedWronglyError
@@ -43,7 +56,10 @@ class ChoiceControl(Control):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        words = [(o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}") for o in map(str, options)]
+        words = [
+            (o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}")
+            for o in map(str, options)
+        ]
         if len(options) <= _FEW:
             self._choices: Choices | QComboBox = Choices(words, name=title)
             self._choices.picked.connect(lambda _: self.changed.emit())
@@ -130,7 +146,9 @@ class NumberControl(Control):
 
 
 class PlainSpin(QDoubleSpinBox):
-    """A field for a number of any size: as many digits as it has, and steps of a tenth of its leading digit."""
+    """A field for a number of any size: as many digits as it has, and steps of a tenth of its leading
+    digit.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -211,7 +229,9 @@ class SliderControl(Control):
 
     def _place(self, value: Any) -> None:
         self.slider.blockSignals(True)
-        self.slider.setValue(0 if value is None else round((float(value) - self._low) / (self._high - self._low) * 1000))
+        self.slider.setValue(
+            0 if value is None else round((float(value) - self._low) / (self._high - self._low) * 1000)
+        )
         self.slider.blockSignals(False)
 
     def _slide(self, place: int) -> None:
@@ -229,9 +249,13 @@ class SliderControl(Control):
 
 
 class TextControl(Control):
-    """A text, or an optional number; empty is the default. Files, boxes and systems have a helper beside it."""
+    """A text, or an optional number; empty is the default. Files, boxes and systems have a helper
+    beside it.
+    """
 
-    def __init__(self, title: str, hint: str, help_with: Callable[[TextControl], QWidget] | None = None) -> None:
+    def __init__(
+        self, title: str, hint: str, help_with: Callable[[TextControl], QWidget] | None = None
+    ) -> None:
         super().__init__()
         self._held: tuple[Any, str] | None = None
         self.edit = QLineEdit()
@@ -244,7 +268,9 @@ class TextControl(Control):
         layout.addWidget(row(self.edit, help_with(self), gap=4) if help_with else self.edit)
 
     def value(self) -> Any:
-        """What was given while its text stands unchanged, else the text as it was typed; None when it is empty."""
+        """What was given while its text stands unchanged, else the text as it was typed; None when it is
+        empty.
+        """
         text = self.edit.text().strip()
         if self._held is not None and text == self._held[1]:
             return self._held[0]
@@ -255,9 +281,16 @@ class TextControl(Control):
         shown = value
         if isinstance(value, (tuple, list)):
             pairs = bool(value) and isinstance(value[0], (tuple, list))
-            shown = ";".join(",".join(_written(v) for v in pair) for pair in value) if pairs else ",".join(_written(v) for v in value)
+            shown = (
+                ";".join(",".join(_written(v) for v in pair) for pair in value)
+                if pairs
+                else ",".join(_written(v) for v in value)
+            )
         self.edit.setText("" if shown is None else _written(shown))
-        self._held = (value or None if isinstance(value, (tuple, list, str)) else value, self.edit.text().strip())
+        self._held = (
+            value or None if isinstance(value, (tuple, list, str)) else value,
+            self.edit.text().strip(),
+        )
 
     def fill(self, value: Any) -> None:
         """Show a value and tell."""
@@ -338,7 +371,9 @@ class SystemControl(TextControl):
 
 
 def limits(field: FieldInfo) -> tuple[float | None, float | None]:
-    """Lowest and highest value that a field of a declared number takes; that an open limit itself is no value is said in words."""
+    """Lowest and highest value that a field of a declared number takes; that an open limit itself is no value
+    is said in words.
+    """
     low = high = None
     for limit in field.metadata:
         low = getattr(limit, "ge", low)
@@ -351,11 +386,17 @@ def limits(field: FieldInfo) -> tuple[float | None, float | None]:
 
 
 def _written(value: object) -> str:
-    """Write a value with all its digits: a thousandth of a millimetre of a coordinate, and finer in degrees."""
+    """Write a value with all its digits: a thousandth of a millimetre of a coordinate, and finer in
+    degrees.
+    """
     return plain_number(value) if isinstance(value, float) else str(value)
 
 
 def plain_number(value: float) -> str:
     """Write a number with up to twelve digits that count, without an exponent in the usual range."""
     text = f"{value:.12g}"
-    return text if "e" not in text or not 1e-10 < abs(value) < 1e15 else f"{value:.{_DECIMALS}f}".rstrip("0").rstrip(".")
+    return (
+        text
+        if "e" not in text or not 1e-10 < abs(value) < 1e15
+        else f"{value:.{_DECIMALS}f}".rstrip("0").rstrip(".")
+    )

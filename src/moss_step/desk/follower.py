@@ -1,4 +1,6 @@
-"""Answers to what follows the pointer or a slider: small ones at once, larger ones in a thread, the newest question first."""
+"""Answers to what follows the pointer or a slider: small ones at once, larger ones in a thread, the newest
+question first.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ from moss_step.model.errors import MossError, fault_text
 
 T = TypeVar("T")
 LARGE = 200_000
-"""Cells that are worth a thread: the window must not wait for more than a picture of the screen takes, 33 ms."""
+"""Cells that are worth a thread: the window must not wait for more than a picture of the screen takes, 33 ms.
+"""
 _log = logging.getLogger(__name__)
 
 
@@ -24,7 +27,9 @@ class _Question(NamedTuple):
 
 
 class Follower(QObject):
-    """Keeps the window free while the pointer moves over a large ground; an answer that comes late is still shown until a newer one is there."""
+    """Keeps the window free while the pointer moves over a large ground; an answer that comes late is still
+    shown until a newer one is there.
+    """
 
     _answered = Signal(object)
 
@@ -41,7 +46,9 @@ class Follower(QObject):
         return self._worker.busy or self._waiting > 0
 
     def ask(self, work: Callable[[], T], then: Callable[[T | MossError], object], cells: int) -> None:
-        """Work an answer out that takes some cells to look at; ``then`` gets it, or the refusal, in the window's thread."""
+        """Work an answer out that takes some cells to look at; ``then`` gets it, or the refusal, in the
+        window's thread.
+        """
         self._asked += 1
         question = _Question(self._asked, work, then)
         if cells <= LARGE and not self.busy:

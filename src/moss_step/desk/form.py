@@ -11,7 +11,16 @@ from pydantic.fields import FieldInfo
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 
-from moss_step.desk.controls import ChoiceControl, Control, FormulaControl, NumberControl, SliderControl, SystemControl, TextControl, TickControl
+from moss_step.desk.controls import (
+    ChoiceControl,
+    Control,
+    FormulaControl,
+    NumberControl,
+    SliderControl,
+    SystemControl,
+    TextControl,
+    TickControl,
+)
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import label, row, tool
 from moss_step.desk.plain import set_tip
@@ -102,8 +111,14 @@ class Form(QWidget):
             "slider": lambda: SliderControl(title, optional),
             "formula": lambda: FormulaControl(title),
             "crs": lambda: SystemControl(title),
-            "file": lambda: TextControl(title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))),
-            "box": lambda: TextControl(title, "xmin,ymin,xmax,ymax", lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit)),
+            "file": lambda: TextControl(
+                title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))
+            ),
+            "box": lambda: TextControl(
+                title,
+                "xmin,ymin,xmax,ymax",
+                lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit),
+            ),
             "observers": lambda: ObserversControl(title),
             "points": lambda: TextControl(title, "click on the plan, or x,y"),
         }

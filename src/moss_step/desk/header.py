@@ -12,7 +12,17 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.search import SearchBox
 from moss_step.desk.theme import HEADER_HEIGHT, icon
 from moss_step.desk.work import Work
-from moss_step.scene.colors import BADGE, BADGE_LIGHT, DEEP, DEEP_FAINT, DEEP_FIELD, DEEP_HOVER, INK, LICHEN, PAPER
+from moss_step.scene.colors import (
+    BADGE,
+    BADGE_LIGHT,
+    DEEP,
+    DEEP_FAINT,
+    DEEP_FIELD,
+    DEEP_HOVER,
+    INK,
+    LICHEN,
+    PAPER,
+)
 from moss_step.steps.catalogue import BENCHES, catalogue
 
 _STYLE = f"""
@@ -23,7 +33,8 @@ QPushButton:checked {{ background: {LICHEN}; color: {INK}; font-weight: 600; }}
 QPushButton:focus {{ border: 1px solid {LICHEN}; padding: 3px 10px; }}
 QPushButton:disabled {{ color: {DEEP_FAINT}; background: transparent; }}
 QLabel {{ color: {PAPER}; }}
-QLineEdit {{ background: {DEEP_FIELD}; border: 1px solid {DEEP_FIELD}; color: {PAPER}; border-radius: 5px; padding: 4px 10px; }}
+QLineEdit {{ background: {DEEP_FIELD}; border: 1px solid {DEEP_FIELD}; color: {PAPER};
+  border-radius: 5px; padding: 4px 10px; }}
 QLineEdit:focus {{ border: 1px solid {LICHEN}; padding: 4px 10px; }}
 QToolButton {{ color: {PAPER}; padding: 4px; }}
 QToolButton:hover {{ background: {DEEP_HOVER}; }}
@@ -79,7 +90,12 @@ class Header(QWidget):
             made = QPushButton(TITLES[bench])
             made.setCheckable(True)
             made.setEnabled(bench in filled)
-            set_tip(made, f"{TITLES[bench]} bench" if bench in filled else f"{TITLES[bench]}: no steps yet in this version")
+            set_tip(
+                made,
+                f"{TITLES[bench]} bench"
+                if bench in filled
+                else f"{TITLES[bench]}: no steps yet in this version",
+            )
             made.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
             self.benches[bench] = made
             layout.addWidget(made)

@@ -36,7 +36,11 @@ class HistogramView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram with class bounds")
-        set_tip(self, "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and right move it")
+        set_tip(
+            self,
+            "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and "
+            "right move it",
+        )
 
     def show_values(self, bins: Histogram | None, rules: RuleSet | None, unit: str) -> None:
         """Show counts and ranges."""
@@ -48,7 +52,9 @@ class HistogramView(QWidget):
         """Bounds that can be dragged: those within the values' range."""
         if self._rules is None or self._bins is None:
             return []
-        found = sorted({b for r in self._rules.rules for b in (r.low, r.high) if b is not None and not r.is_point})
+        found = sorted(
+            {b for r in self._rules.rules for b in (r.low, r.high) if b is not None and not r.is_point}
+        )
         return [b for b in found if self._bins.low <= b <= self._bins.high]
 
     @property
@@ -177,7 +183,9 @@ class HistogramView(QWidget):
             self.update()
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             bound = bounds[min(self._focused, len(bounds) - 1)]
-            step = (1 if key == Qt.Key.Key_Right else -1) * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1)
+            step = (1 if key == Qt.Key.Key_Right else -1) * (
+                10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            )
             self._shift(bound, self._between(bound, self.value_at(self.x_of(bound) + step)))
             self.released.emit()
         else:

@@ -50,7 +50,11 @@ class ObserversControl(Control):
         self.table.itemSelectionChanged.connect(self._select)
         self.said = label("", "warn", wrap=True)
         self.said.hide()
-        self._away = button("Take this one away", "Remove the observer whose row is chosen; one of a file is switched off", self._take_away)
+        self._away = button(
+            "Take this one away",
+            "Remove the observer whose row is chosen; one of a file is switched off",
+            self._take_away,
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
@@ -102,7 +106,11 @@ class ObserversControl(Control):
         self.table.blockSignals(False)
         self.table.setFixedHeight(_ROW * (min(len(shown), 6) + 2))
         self._away.setEnabled(False)
-        self._tell(f"{len(self._observers) - _MOST_ROWS:,} more are not listed." if len(self._observers) > _MOST_ROWS else "")
+        self._tell(
+            f"{len(self._observers) - _MOST_ROWS:,} more are not listed."
+            if len(self._observers) > _MOST_ROWS
+            else ""
+        )
 
     def _tell(self, text: str) -> None:
         self.said.setText(text)
@@ -124,7 +132,10 @@ class ObserversControl(Control):
                 own |= own_values(f"{number}: {word}={text}")[number] if text else {}
             except ValueError:
                 self._fill()
-                self._tell(f"'{text}' is no {_COLUMNS[word].lower()}." + (" A name has no comma and no semicolon." if word == "name" else ""))
+                self._tell(
+                    f"'{text}' is no {_COLUMNS[word].lower()}."
+                    + (" A name has no comma and no semicolon." if word == "name" else "")
+                )
                 return
         if own == was:
             return

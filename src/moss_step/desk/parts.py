@@ -27,7 +27,9 @@ from moss_step.scene.colors import CARD, INK, OCHRE
 
 
 class Later(QTimer):
-    """Calls a function at the window's next turn, once for all that asked: long work then comes in short turns."""
+    """Calls a function at the window's next turn, once for all that asked: long work then comes in short
+    turns.
+    """
 
     def __init__(self, run: Callable[[], object], parent: QObject, after: int = 0) -> None:
         """``after`` milliseconds: parts of the window that follow the same change take different ones."""
@@ -70,7 +72,9 @@ class Elided(QLabel):
         painter.drawText(self.rect(), int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), text)
 
 
-def button(text: str, tip: str, pressed: Callable[[], object], role: str = "", picture: str = "") -> QPushButton:
+def button(
+    text: str, tip: str, pressed: Callable[[], object], role: str = "", picture: str = ""
+) -> QPushButton:
     """A push button with tooltip and accessible name."""
     made = QPushButton(text)
     made.setProperty("role", role)
@@ -102,7 +106,9 @@ def line() -> QFrame:
 
 
 def row(*parts: QWidget | int, gap: int = 8, sides: int = 0, grows: QWidget | None = None) -> QWidget:
-    """Widgets side by side; a number is a stretch. ``grows`` is the one that takes the room left, ``sides`` the margin at both ends."""
+    """Widgets side by side; a number is a stretch. ``grows`` is the one that takes the room left, ``sides``
+    the margin at both ends.
+    """
     holder = QWidget()
     layout = QHBoxLayout(holder)
     layout.setContentsMargins(sides, 0, sides, 0)
@@ -115,7 +121,9 @@ def row(*parts: QWidget | int, gap: int = 8, sides: int = 0, grows: QWidget | No
     return holder
 
 
-def column(parts: Iterable[QWidget] = (), gap: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QWidget:
+def column(
+    parts: Iterable[QWidget] = (), gap: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QWidget:
     """Widgets one under the other."""
     holder = QWidget()
     layout = QVBoxLayout(holder)

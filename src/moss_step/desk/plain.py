@@ -19,7 +19,9 @@ class Tipped(Protocol):
 
 
 def set_tip(of: Tipped, text: str) -> None:
-    """Give something a tooltip that is shown as it is written. An event filter would do as much, and be called for every event of the window."""
+    """Give something a tooltip that is shown as it is written. An event filter would do as much, and be
+    called for every event of the window.
+    """
     of.setToolTip(as_plain(text))
 
 

@@ -17,4 +17,6 @@ def write_png(image: QImage, path: Path) -> None:
     """
     with whole_file(path) as part:
         if not QImageWriter(str(part), b"png").write(image):
-            raise MossError(f"{path} could not be written.", "The disk may be full. Free some space, or choose another.")
+            raise MossError(
+                f"{path} could not be written.", "The disk may be full. Free some space, or choose another."
+            )

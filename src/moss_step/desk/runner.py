@@ -30,7 +30,9 @@ _LONGEST_WAIT = 0.02
 
 
 class Helper(QObject):
-    """One thread that does one thing after another: questions whose answers a panel waits for, or all that touches files."""
+    """One thread that does one thing after another: questions whose answers a panel waits for, or all that
+    touches files.
+    """
 
     _answered = Signal(object)
     _ended = Signal()
@@ -52,7 +54,8 @@ class Helper(QObject):
         self._pool.submit(work)
 
     def now(self, question: Callable[[], T]) -> T:
-        """Give the answer of a question when it is there: the window is painted meanwhile, and what the person does waits its turn.
+        """Give the answer of a question when it is there: the window is painted meanwhile, and what the
+        person does waits its turn.
 
         Raises MossError where the question is refused.
         """
@@ -106,9 +109,15 @@ class Lane(QObject):
     _waiting = Signal()
 
     def __init__(
-        self, engine: Engine, parent: QObject | None = None, passing: Collection[str] = (), look: Callable[[Study, Progress], bool] | None = None
-    ) -> None:  # fmt: skip
-        """``look`` is called in the thread before a wish is run, and says whether there is something to be drawn already."""
+        self,
+        engine: Engine,
+        parent: QObject | None = None,
+        passing: Collection[str] = (),
+        look: Callable[[Study, Progress], bool] | None = None,
+    ) -> None:
+        """``look`` is called in the thread before a wish is run, and says whether there is something to be
+        drawn already.
+        """
         super().__init__(parent)
         self._engine, self._passing, self._look = engine, passing, look
         self._worker: NewestWins[Wish] = NewestWins(self._answer, self._failed, self.ended.emit)
@@ -130,7 +139,9 @@ class Lane(QObject):
         return running[1] if running else ""
 
     def wish(self, study: Study, targets: list[str], wanted: Collection[str] = ()) -> None:
-        """Ask for targets of a study, and for the values of those that are ``wanted``; replaces what was asked before."""
+        """Ask for targets of a study, and for the values of those that are ``wanted``; replaces what was
+        asked before.
+        """
         with self._lock:
             if self._progress is not None and not self._still_wanted(study, targets):
                 self._progress.stop()

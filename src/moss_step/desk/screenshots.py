@@ -51,7 +51,9 @@ def main() -> None:
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))
-        take("aspect-sectors", lambda: work.choose("sectors"), lambda: window.plan.view.pin(QPointF(360, 300)))
+        take(
+            "aspect-sectors", lambda: work.choose("sectors"), lambda: window.plan.view.pin(QPointF(360, 300))
+        )
         take("search", lambda: window.search_box.begin(), lambda: window.search_box.setText("steep"))
         take(
             "sheet",
@@ -62,15 +64,41 @@ def main() -> None:
         )
         take("keys", window.keys.open)
         take("contours", window.keys.hide, lambda: work.choose(""), lambda: label_contours(window))
-        take("section", lambda: work.choose("slope"), lambda: window.show_drawer("section"), lambda: draw_section(window))
-        take("table", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: grade_hexagons(window),
-             lambda: window.show_drawer("table"), lambda: window.table.select(12))  # fmt: skip
-        take("formula", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: write_formula(window))
+        take(
+            "section",
+            lambda: work.choose("slope"),
+            lambda: window.show_drawer("section"),
+            lambda: draw_section(window),
+        )
+        take(
+            "table",
+            lambda: window.show_drawer("plan"),
+            lambda: work.choose(""),
+            lambda: grade_hexagons(window),
+            lambda: window.show_drawer("table"),
+            lambda: window.table.select(12),
+        )
+        take(
+            "formula",
+            lambda: window.show_drawer("plan"),
+            lambda: work.choose(""),
+            lambda: write_formula(window),
+        )
         take("water", lambda: work.choose(""), lambda: follow_water(window))
-        take("basins", lambda: divide_ground(window), lambda: window.show_drawer("table"), lambda: window.table.select(1))
+        take(
+            "basins",
+            lambda: divide_ground(window),
+            lambda: window.show_drawer("table"),
+            lambda: window.table.select(1),
+        )
         take("sight", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: look_out(window))
         take("block", lambda: show_block(window))
-        take("sight-line", lambda: window.show_drawer("plan"), lambda: work.choose(""), lambda: draw_sight_line(window))
+        take(
+            "sight-line",
+            lambda: window.show_drawer("plan"),
+            lambda: work.choose(""),
+            lambda: draw_sight_line(window),
+        )
         take("draw", lambda: window.show_drawer("plan"), lambda: draw_outlines(window))
         window.block.stage.close()
         work.close()
@@ -106,7 +134,9 @@ def show_block(window: MainWindow) -> None:
     window.show_drawer("block")
     end = time.monotonic() + 30.0
     quiet = time.monotonic() + 2.5
-    while time.monotonic() < end and (time.monotonic() < quiet or window.block.stage.busy or window.work.busy):
+    while time.monotonic() < end and (
+        time.monotonic() < quiet or window.block.stage.busy or window.work.busy
+    ):
         QApplication.processEvents()
         time.sleep(0.02)
 
@@ -116,7 +146,10 @@ def look_out(window: MainWindow) -> None:
     window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
     window.go_to_bench("sight")
     bench: Any = window.benches["sight"]
-    bench.panel.form.set_values({"observer_height": 12.0, "at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0))}, bench.panel.kind.settings)
+    bench.panel.form.set_values(
+        {"observer_height": 12.0, "at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0))},
+        bench.panel.kind.settings,
+    )
     bench.panel.update_draft()
 
 
@@ -168,7 +201,9 @@ def grade_hexagons(window: MainWindow) -> None:
     """Highest ground in each hexagon over the estate."""
     work = window.work
     tiles = work.add_step("tessellate", {"extent": "ground", "keep": "boundary"}, {"spacing": 150.0})
-    zones = work.add_step("zone_statistics", {"zones": tiles, "surface": "ground"}, {"statistics": ["max", "mean"]})
+    zones = work.add_step(
+        "zone_statistics", {"zones": tiles, "surface": "ground"}, {"statistics": ["max", "mean"]}
+    )
     row = KeyRow(step=zones, column="max", count=10, outline="fill", opacity=0.8)
     work.do(work.study.model_copy(update={"key": (row,)}), "Key")
 

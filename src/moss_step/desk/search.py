@@ -77,10 +77,7 @@ class Search(QObject):
         names = [(ref, self.work.study.name_of(ref)) for ref in self.work.study.refs()]
         return [
             Hit(
-                name,
-                "Result in the trail",
-                _score(text, name.lower()),
-                partial(self.result_wanted.emit, ref),
+                name, "Result in the trail", _score(text, name.lower()), partial(self.result_wanted.emit, ref)
             )
             for ref, name in names
         ]
@@ -186,4 +183,8 @@ def _score(text: str, name: str) -> float:
         return 100.0
     if any(part.startswith(text) for part in name.split()):
         return 92.0
-    return float(fuzz.ratio(text, name) if len(text) < 4 else max(fuzz.ratio(text, name), 0.9 * fuzz.partial_ratio(text, name)))
+    return float(
+        fuzz.ratio(text, name)
+        if len(text) < 4
+        else max(fuzz.ratio(text, name), 0.9 * fuzz.partial_ratio(text, name))
+    )

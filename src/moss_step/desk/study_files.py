@@ -26,7 +26,9 @@ class StudyFiles(QObject):
 
     def ask_open(self) -> None:
         """Ask for files and open them."""
-        names, _ = QFileDialog.getOpenFileNames(self._window, "Open a grid, shapes or a study", self._folder())
+        names, _ = QFileDialog.getOpenFileNames(
+            self._window, "Open a grid, shapes or a study", self._folder()
+        )
         for name in names:
             self.open_path(Path(name))
 
@@ -66,7 +68,9 @@ class StudyFiles(QObject):
     def save_as(self) -> bool:
         """Ask where, and save the study there."""
         proposal = str(Path(self._folder()) / (file_name(self.work.study.name) + ENDING))
-        name, _ = QFileDialog.getSaveFileName(self._window, "Save the study", proposal, f"Moss Step study (*{ENDING})")
+        name, _ = QFileDialog.getSaveFileName(
+            self._window, "Save the study", proposal, f"Moss Step study (*{ENDING})"
+        )
         if not name:
             return False
         path = Path(name)
@@ -78,7 +82,8 @@ class StudyFiles(QObject):
         if (
             self.work.path == path
             and self.work.is_newer(path)
-            and ask(self._window, "Newer file", newer, Answer.Yes | Answer.Cancel, Answer.Cancel) != Answer.Yes
+            and ask(self._window, "Newer file", newer, Answer.Yes | Answer.Cancel, Answer.Cancel)
+            != Answer.Yes
         ):
             return False
         try:
@@ -94,7 +99,13 @@ class StudyFiles(QObject):
         if not self.work.unsaved:
             return True
         choices = Answer.Save | Answer.Discard | Answer.Cancel
-        answer = ask(self._window, "Unsaved changes", f"Save the changes to {self.work.study.name}?", choices, Answer.Save)
+        answer = ask(
+            self._window,
+            "Unsaved changes",
+            f"Save the changes to {self.work.study.name}?",
+            choices,
+            Answer.Save,
+        )
         if answer == Answer.Save:
             return self.save()
         return answer == Answer.Discard
@@ -103,11 +114,15 @@ class StudyFiles(QObject):
         """Offer unsaved work of a run that ended badly; whatever the answer, nothing of it is lost."""
         for left in self.work.files.now(self.work.autosaves.left_behind):
             answer = ask(
-                self._window, "Unsaved work found",
-                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step last ended. Take it up again, "
-                "without running it? Discard puts it among the old copies, Cancel asks again at the next start.",
-                Answer.Yes | Answer.Discard | Answer.Cancel, Answer.Yes,
-            )  # fmt: skip
+                self._window,
+                "Unsaved work found",
+                f"'{left.study.name}' with {len(left.study.steps)} steps was not saved when Moss Step "
+                "last ended. Take it up again, "
+                "without running it? Discard puts it among the old copies, Cancel asks again at the next "
+                "start.",
+                Answer.Yes | Answer.Discard | Answer.Cancel,
+                Answer.Yes,
+            )
             if answer == Answer.Yes:
                 if self.may_leave():
                     self.work.recover(left)

@@ -108,7 +108,8 @@ QLabel[role="muted"] {{ color: {MUTED}; font-size: 12px; }}
 QLabel[role="value"] {{ font-size: 12px; }}
 QLabel[role="warn"] {{ font-size: 12px; color: {INK}; }}
 QFrame[role="note"] {{ background: {WASH}; border-radius: 5px; }}
-QFrame[role="card"], QWidget[role="card"] {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 7px; }}
+QFrame[role="card"], QWidget[role="card"] {{ background: {CARD}; border: 1px solid {LINE};
+  border-radius: 7px; }}
 QScrollArea {{ border: 0; background: transparent; }}
 QScrollArea > QWidget > QWidget {{ background: transparent; }}
 QPushButton {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px; padding: 7px 12px;
@@ -124,8 +125,8 @@ QPushButton[role="main"]:disabled {{ background: {PALE_MOSS}; border-color: {PAL
 QPushButton[role="choice"] {{ padding: 5px 10px; text-align: center; }}
 QPushButton[role="choice"]:checked {{ background: {PICKED}; border-color: {MOSS}; font-weight: 600; }}
 QPushButton[role="list"] {{ text-align: left; padding: 5px 10px; font-weight: 600; }}
-QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
-  padding: 3px; }}
+QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent;
+  border-radius: 4px; padding: 3px; }}
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: {HOVER}; }}
 QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
 QToolButton:checked {{ background: {WASH}; }}
@@ -142,11 +143,13 @@ QFrame[role="line"] {{ background: {LINE}; }}
 QLineEdit[wrong="true"] {{ border: 1px solid {OCHRE}; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: 0; }}
 QComboBox::drop-down {{ border: 0; width: 20px; }}
-QComboBox::down-arrow {{ image: url({(ASSETS / "icons" / "caret-down.svg").as_posix()}); width: 12px; height: 12px; }}
-QComboBox QAbstractItemView {{ background: {CARD}; border: 1px solid {LINE}; selection-background-color: {WASH};
-  selection-color: {INK}; outline: 0; }}
+QComboBox::down-arrow {{ image: url({(ASSETS / "icons" / "caret-down.svg").as_posix()});
+  width: 12px; height: 12px; }}
+QComboBox QAbstractItemView {{ background: {CARD}; border: 1px solid {LINE};
+  selection-background-color: {WASH}; selection-color: {INK}; outline: 0; }}
 QCheckBox {{ spacing: 7px; }}
-QCheckBox::indicator {{ width: 16px; height: 16px; border: 1px solid {MUTED}; border-radius: 3px; background: {CARD}; }}
+QCheckBox::indicator {{ width: 16px; height: 16px; border: 1px solid {MUTED}; border-radius: 3px;
+  background: {CARD}; }}
 QCheckBox::indicator:checked {{ background: {MOSS}; border-color: {MOSS};
   image: url({(ASSETS / "icons" / "tick.svg").as_posix()}); }}
 QCheckBox::indicator:focus {{ border: 2px solid {LICHEN}; }}

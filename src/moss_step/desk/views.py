@@ -1,4 +1,6 @@
-"""The views of the ground side by side: plan and block, table and section below; and what passes between them and the bench that is shown."""
+"""The views of the ground side by side: plan and block, table and section below; and what passes between them
+and the bench that is shown.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ _CLICK_REACH = 8.0
 
 
 class Views(QSplitter):
-    """Plan and block above, one drawer below; ``current`` gives the bench that is shown, which what is done on the plan goes to first."""
+    """Plan and block above, one drawer below; ``current`` gives the bench that is shown, which what is done
+    on the plan goes to first.
+    """
 
     def __init__(self, work: Work, current: Callable[[], Bench]) -> None:
         super().__init__(Qt.Orientation.Vertical)
@@ -133,7 +137,12 @@ class Views(QSplitter):
     def _show_live(self, live: Live | None) -> None:
         """Draw what follows the pointer; along a path the section follows too."""
         self.plan.view.show_live(live)
-        if live is not None and len(live.lines) == 1 and self.section.isVisible() and not self._current().cuts:
+        if (
+            live is not None
+            and len(live.lines) == 1
+            and self.section.isVisible()
+            and not self._current().cuts
+        ):
             self.section.show_path(live.lines[0][0], self.plan.view.scene)
 
     def _show_sight(self, seen: SightLine) -> None:

@@ -45,7 +45,9 @@ def main() -> None:
 
 
 def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
-    """Open the demo, and derive each thing of some benches once; ``follow`` the pointer, too, or look at each step of the demo."""
+    """Open the demo, and derive each thing of some benches once; ``follow`` the pointer, too, or look at each
+    step of the demo.
+    """
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QPointF
 
@@ -69,7 +71,9 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
         for bench in [] if follow else ["shape", "classes"]:
             window.work.choose("")
             window.go_to_bench(bench)
-        for kind in [k for k, declared in catalogue().items() if not declared.file_settings and wanted(declared.bench)]:
+        for kind in [
+            k for k, declared in catalogue().items() if not declared.file_settings and wanted(declared.bench)
+        ]:
             window.work.choose("")
             settle(app, window)
             window.begin_step(kind)

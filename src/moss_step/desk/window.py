@@ -46,7 +46,12 @@ class MainWindow(QMainWindow):
             self._stack.addWidget(bench)
         self.keys = KeysSheet(self)
         self.views = Views(self.work, lambda: self.benches[self.bench])
-        self.plan, self.table, self.section, self.block = self.views.plan, self.views.table, self.views.section, self.views.block
+        self.plan, self.table, self.section, self.block = (
+            self.views.plan,
+            self.views.table,
+            self.views.section,
+            self.views.block,
+        )
         self._chosen_later = Later(self._on_chosen, self)
         self._lay_out()
         self._connect()
@@ -76,7 +81,9 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         work, files = self.work, self.files
         self.header.bench_wanted.connect(self.go_to_bench)
-        self.header.menu_wanted.connect(lambda: self.study_menu().exec(self.header.mapToGlobal(self.header.study.geometry().bottomLeft())))
+        self.header.menu_wanted.connect(
+            lambda: self.study_menu().exec(self.header.mapToGlobal(self.header.study.geometry().bottomLeft()))
+        )
         self.trail.next_wanted.connect(self.search_box.begin)
         self.trail.export_wanted.connect(self._hand_on)
         self.trail.record_wanted.connect(self._record)
@@ -113,7 +120,11 @@ class MainWindow(QMainWindow):
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
         ]
-        keys += [(f"Ctrl+{n}", partial(self.go_to_bench, name)) for n, name in enumerate(BENCHES, start=1) if name in self.benches]
+        keys += [
+            (f"Ctrl+{n}", partial(self.go_to_bench, name))
+            for n, name in enumerate(BENCHES, start=1)
+            if name in self.benches
+        ]
         for key, run in keys:
             QShortcut(QKeySequence(key), self).activated.connect(run)
 

@@ -1,4 +1,6 @@
-"""What the window works on: the study with its history, its results, the chosen step and the step being made."""
+"""What the window works on: the study with its history, its results, the chosen step and the step being
+made.
+"""
 
 from __future__ import annotations
 
@@ -120,7 +122,13 @@ class Work(QObject):
     @property
     def busy(self) -> bool:
         """Whether something runs."""
-        return self._main.busy or self._side.busy or self.helper.waiting > 0 or self.files.waiting > 0 or self.follower.busy
+        return (
+            self._main.busy
+            or self._side.busy
+            or self.helper.waiting > 0
+            or self.files.waiting > 0
+            or self.follower.busy
+        )
 
     # --- changing the study
 
@@ -139,7 +147,14 @@ class Work(QObject):
         self.history.redo()
         self._after_change()
 
-    def add_step(self, kind: str, inputs: dict[str, str], settings: dict[str, object], name: str = "", choose: bool = True) -> str:
+    def add_step(
+        self,
+        kind: str,
+        inputs: dict[str, str],
+        settings: dict[str, object],
+        name: str = "",
+        choose: bool = True,
+    ) -> str:
         """Keep a new step, draw its result and choose it; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
         study = _in_key(self.study.adding(step), step.id)
@@ -235,7 +250,9 @@ class Work(QObject):
         return self._with_draft[1]
 
     def outcome(self, ref: str) -> Outcome | None:
-        """A result (or that of the draft) when it is up to date and in memory; one that was let go is fetched."""
+        """A result (or that of the draft) when it is up to date and in memory; one that was let go is
+        fetched.
+        """
         study = self.study_with_draft
         if not study.has(ref):
             return None
@@ -267,10 +284,16 @@ class Work(QObject):
     def _first_look(self) -> Outcome | None:
         """What the step being made gives in view, while the whole of it is worked out."""
         study, looked = self.study_with_draft, self._looked
-        return looked[1] if looked is not None and study.has(DRAFT) and looked[0] == self.engine.key(study, DRAFT) else None
+        return (
+            looked[1]
+            if looked is not None and study.has(DRAFT) and looked[0] == self.engine.key(study, DRAFT)
+            else None
+        )
 
     def _look_at_view(self, study: Study, progress: Progress) -> bool:
-        """Work the step being made out in view, where it looks no farther and there is much beside; in the lane's thread."""
+        """Work the step being made out in view, where it looks no farther and there is much beside; in the
+        lane's thread.
+        """
         box = self.in_view
         if box is None or not study.has(DRAFT) or self.engine.said(study, DRAFT) is not None:
             return False
@@ -313,10 +336,25 @@ class Work(QObject):
         study, whole, engine = self.study, self.study_with_draft, self.engine
         said = {ref: s for ref, s in engine.all_said(whole).items() if s is not None}
         partly = self.draft is not None and DRAFT not in said and self._first_look() is not None
-        pictures = {ref: p for ref in drawable(study, self.chosen_ref, self.draft) if (p := self.picture(ref)) is not None}
+        pictures = {
+            ref: p
+            for ref in drawable(study, self.chosen_ref, self.draft)
+            if (p := self.picture(ref)) is not None
+        }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
-        return Snapshot(study, whole, self.draft, self.chosen_ref, self._frame(), said, failures, running, pictures, partly)
+        return Snapshot(
+            study,
+            whole,
+            self.draft,
+            self.chosen_ref,
+            self._frame(),
+            said,
+            failures,
+            running,
+            pictures,
+            partly,
+        )
 
     def _frame(self) -> Frame | None:
         for ref in (self.study.shading.ground, *self.study.refs()):
@@ -337,9 +375,11 @@ class Work(QObject):
         self._replace(Study(), None, None)
 
     def open(self, path: Path, as_copy: bool = False, waits: bool = False) -> None:
-        """Open a study file; ``as_copy`` leaves the file out of it, as for the demo, and ``waits`` runs nothing until that is asked for.
+        """Open a study file; ``as_copy`` leaves the file out of it, as for the demo, and ``waits`` runs
+        nothing until that is asked for.
 
-        A large one is there a little later. Raises MossError when it cannot be read; the current study stays then.
+        A large one is there a little later. Raises MossError when it cannot be read; the current study stays
+        then.
         """
         if (self.files.now(lambda: stamp_of(path)) or (0, 0))[0] > _LARGE_STUDY:
             self.files.ask(lambda: self._read(path), lambda found: self._opened(found, path, as_copy, waits))
@@ -364,7 +404,9 @@ class Work(QObject):
             self.told.emit("Nothing was run. F5 runs the study.", False)
 
     def recover(self, left: Recovered) -> None:
-        """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is saved."""
+        """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is
+        saved.
+        """
         self._replace(left.study, left.saved_as, self.files.now(lambda: stamp_of(left.saved_as)), waits=True)
         self._saved, self._recovered = Study(), left.file
         self.changed.emit()
@@ -372,12 +414,16 @@ class Work(QObject):
         self.told.emit("Taken up again. Nothing was run: F5 runs the study.", False)
 
     def is_newer(self, path: Path) -> bool:
-        """Whether a study file is another than the one that was read or saved last: somebody else wrote it."""
+        """Whether a study file is another than the one that was read or saved last: somebody else wrote
+        it.
+        """
         here = self.path
 
         def other() -> bool:
             there = stamp_of(path)
-            return there is not None and (here is None or path.resolve() != here.resolve() or there != self._stamp)
+            return there is not None and (
+                here is None or path.resolve() != here.resolve() or there != self._stamp
+            )
 
         return self.files.now(other)
 
@@ -474,7 +520,9 @@ class Work(QObject):
         if isinstance(taken, MossError):
             self.told.emit(str(taken), True)
         elif taken and path is not None:
-            self.told.emit(f"{path.name} is open in another window too. Save under another name, or close one.", True)
+            self.told.emit(
+                f"{path.name} is open in another window too. Save under another name, or close one.", True
+            )
 
     def _after_change(self) -> None:
         if self.chosen_ref and not self.study.has(self.chosen_ref):

@@ -1,4 +1,6 @@
-"""One thread that answers the newest wish and forgets the ones before; a fault in one never keeps the next from its turn."""
+"""One thread that answers the newest wish and forgets the ones before; a fault in one never keeps the next
+from its turn.
+"""
 
 from __future__ import annotations
 
@@ -13,9 +15,16 @@ _log = logging.getLogger(__name__)
 
 
 class NewestWins(Generic[W]):
-    """Calls ``answer`` with the newest wish in a thread of its own, ``failed`` with one that ended in an error, and ``rested`` when none is left."""
+    """Calls ``answer`` with the newest wish in a thread of its own, ``failed`` with one that ended in an
+    error, and ``rested`` when none is left.
+    """
 
-    def __init__(self, answer: Callable[[W], None], failed: Callable[[W, BaseException], None], rested: Callable[[], None] = lambda: None) -> None:
+    def __init__(
+        self,
+        answer: Callable[[W], None],
+        failed: Callable[[W, BaseException], None],
+        rested: Callable[[], None] = lambda: None,
+    ) -> None:
         self._answer, self._failed, self._rested = answer, failed, rested
         self._pool = ThreadPoolExecutor(1)
         self._lock = threading.Lock()

@@ -6,7 +6,9 @@ _BEGINS_A_FORMULA = "=+-@\t\r"
 
 
 def harmless(text: str) -> str:
-    """A text as it is written: one that begins like a formula, also behind apostrophes, gets an apostrophe before it."""
+    """A text as it is written: one that begins like a formula, also behind apostrophes, gets an apostrophe
+    before it.
+    """
     bare = text.lstrip("'")
     return f"'{text}" if bare and bare[0] in _BEGINS_A_FORMULA else text
 

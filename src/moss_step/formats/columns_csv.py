@@ -27,7 +27,9 @@ def table_chunks(parts: Iterable[Mapping[str, np.ndarray]]) -> Iterator[str]:
         if number == 0:
             table.writerow([harmless(name) for name in columns])
         for row in zip(*columns.values(), strict=True):
-            table.writerow(["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row])
+            table.writerow(
+                ["" if isinstance(v, float | np.floating) and np.isnan(v) else _plain(v) for v in row]
+            )
         yield out.getvalue()
 
 
@@ -38,7 +40,10 @@ def read_numbers(path: Path) -> dict[str, np.ndarray]:
     """
     rows = list(csv.reader(read_text(path).splitlines()))
     if len(rows) < 2 or len(rows[0]) < 2 or len(set(rows[0])) < len(rows[0]):
-        raise MossError(f"{path} has no columns with names of their own.", "Its first line names at least two columns, with commas.")
+        raise MossError(
+            f"{path} has no columns with names of their own.",
+            "Its first line names at least two columns, with commas.",
+        )
     values = np.empty((len(rows) - 1, len(rows[0])))
     for number, row in enumerate(rows[1:]):
         try:
@@ -46,10 +51,19 @@ def read_numbers(path: Path) -> dict[str, np.ndarray]:
         except ValueError:
             found = []
         if len(found) != len(rows[0]):
-            raise MossError(f"Line {number + 2} of {path} is no row of {len(rows[0])} numbers.", "Mend it, or leave it out.")
+            raise MossError(
+                f"Line {number + 2} of {path} is no row of {len(rows[0])} numbers.",
+                "Mend it, or leave it out.",
+            )
         values[number] = found
     return dict(zip(rows[0], values.T.copy(), strict=True))
 
 
 def _plain(value: object) -> object:
-    return f"{value:.10g}" if isinstance(value, float | np.floating) else harmless(value) if isinstance(value, str) else value
+    return (
+        f"{value:.10g}"
+        if isinstance(value, float | np.floating)
+        else harmless(value)
+        if isinstance(value, str)
+        else value
+    )

@@ -30,11 +30,25 @@ from moss_step.model.kernels.summary import drop_infinite
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import ANGLE, BEARING, DEGREE, NONE, PER_METRE, PERCENT, SHADE, UNITS, UNKNOWN, Unit, unit_named
+from moss_step.model.units import (
+    ANGLE,
+    BEARING,
+    DEGREE,
+    NONE,
+    PER_METRE,
+    PERCENT,
+    SHADE,
+    UNITS,
+    UNKNOWN,
+    Unit,
+    unit_named,
+)
 
 NO_DATA = -9999.0
 QUANTITY, UNIT = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT"
-"""Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field for."""
+"""Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field
+for.
+"""
 ENDINGS = (".tif", ".tiff", ".asc")
 
 _QUANTITIES = {
@@ -85,7 +99,9 @@ def split_band(source: str) -> tuple[Path, int | None]:
 
 @contextmanager
 def _opened(path: Path) -> Iterator[DatasetReader]:
-    """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were checked."""
+    """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were
+    checked.
+    """
     check_readable(path)
     drivers = list(GRIDS)
     if path.suffix.lower() == virtual.ENDING:
@@ -94,7 +110,14 @@ def _opened(path: Path) -> Iterator[DatasetReader]:
                 with _opened(source):
                     pass
         drivers = ["VRT"]
-    with warnings.catch_warnings(), in_words(path, "read as a raster", "It may be cut short or no raster that is read here. Fetch or copy it again."):
+    with (
+        warnings.catch_warnings(),
+        in_words(
+            path,
+            "read as a raster",
+            "It may be cut short or no raster that is read here. Fetch or copy it again.",
+        ),
+    ):
         warnings.simplefilter("ignore")
         with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(str(path), driver=drivers) as file:
             yield file
@@ -103,14 +126,17 @@ def _opened(path: Path) -> Iterator[DatasetReader]:
 def describe(path: Path, band: int | None = None) -> RasterFacts:
     """Read what a raster states about itself.
 
-    Raises MossError when the file cannot be opened, has several bands and none is chosen, or holds no real numbers.
+    Raises MossError when the file cannot be opened, has several bands and none is chosen, or holds no real
+    numbers.
     """
     with _opened(path) as file:
         chosen = _band(file, path, band)
         if file.dtypes[chosen - 1].startswith("complex"):
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
         if not np.isfinite(file.transform[:6]).all() or not abs(file.transform.determinant) > 0.0:
-            raise MossError(f"{path} does not say where its cells lie: their size is no number.", "Fetch it again.")
+            raise MossError(
+                f"{path} does not say where its cells lie: their size is no number.", "Fetch it again."
+            )
         placed = not (file.transform.is_identity and file.crs is None)
         unit_text = file.units[chosen - 1] or ""
         tags = file.tags(chosen)
@@ -142,11 +168,12 @@ def read_surface(
     no_data: float | None = None,
     progress: Progress | None = None,
 ) -> tuple[Surface, list[str]]:
-    """Read one band as a surface, north up, no-data as NaN, scale and offset applied; with remarks on what was done.
+    """Read one band as a surface, north up, no-data as NaN, scale and offset applied; with remarks on what
+    was done.
 
-    ``no_data`` names a further value that stands for no-data, as it is read: through scale and offset. Values are single
-    precision, and double where that could not hold a thousandth of their relief. Raises MossError for files that cannot be read whole
-    or do not fit in memory.
+    ``no_data`` names a further value that stands for no-data, as it is read: through scale and offset. Values
+    are single precision, and double where that could not hold a thousandth of their relief. Raises MossError
+    for files that cannot be read whole or do not fit in memory.
     """
     facts = describe(path, band)
     progress = progress or silent()
@@ -174,7 +201,9 @@ def read_surface(
 
 
 def quantity_in(unit: Unit) -> str:
-    """What is measured in a unit: slope in degrees, aspect in bearings; elevation when nothing else is stated."""
+    """What is measured in a unit: slope in degrees, aspect in bearings; elevation when nothing else is
+    stated.
+    """
     return _QUANTITIES.get(unit, "elevation")
 
 
@@ -187,14 +216,21 @@ def _read_values(
     progress: Progress,
 ) -> np.ndarray:
     rows, cols = int(window.height), int(window.width)
-    exact = facts.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (facts.scale, facts.offset) == (1.0, 0.0)
+    exact = facts.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (
+        facts.scale,
+        facts.offset,
+    ) == (1.0, 0.0)
     values = np.empty((rows, cols), np.float32 if exact else np.float64)
     masked = MaskFlags.all_valid not in file.mask_flag_enums[band - 1]
     step = max(file.block_shapes[band - 1][0], 256)
     for first, last in progress.blocks(rows, step, "Reading the grid"):
         part = Window(window.col_off, window.row_off + first, cols, last - first)
         raw = file.read(band, window=part)
-        block = raw.astype(np.float64) * facts.scale + facts.offset if (facts.scale, facts.offset) != (1.0, 0.0) else raw
+        block = (
+            raw.astype(np.float64) * facts.scale + facts.offset
+            if (facts.scale, facts.offset) != (1.0, 0.0)
+            else raw
+        )
         with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
             values[first:last] = block
         if masked:
@@ -211,7 +247,9 @@ def blurred(values: np.ndarray) -> bool:
         return False
     low, high = float(finite.min()), float(finite.max())
     step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
-    return high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
+    return (
+        high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
+    )
 
 
 def _upright(values: np.ndarray, transform: Affine, crs: str | None) -> tuple[np.ndarray, Frame]:
@@ -283,7 +321,9 @@ def _window(facts: RasterFacts, box: Box | None) -> Window:
     if box is None:
         return whole
     if facts.rotated or facts.transform.e > 0 or facts.transform.a < 0:
-        raise MossError("A part of a grid that is turned cannot be read by itself.", "Open it whole, then crop it.")
+        raise MossError(
+            "A part of a grid that is turned cannot be read by itself.", "Open it whole, then crop it."
+        )
     t = facts.transform
     rows, cols = Frame(facts.rows, facts.cols, t.c, t.f, t.a, -t.e).window(box)
     return Window(cols.start, rows.start, cols.stop - cols.start, rows.stop - rows.start)
@@ -306,7 +346,9 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
             with _created(target, path, surface.frame, profile) as file:
                 file.units, file.descriptions = (unit,), (tagged(name),)
                 file.update_tags(1, **{QUANTITY: surface.quantity, UNIT: surface.unit.key})
-                for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
+                for first, last in (progress or silent()).blocks(
+                    surface.frame.rows, 512, f"Writing {path.name}"
+                ):
                     block = surface.values[first:last]
                     file.write(
                         np.where(np.isnan(block), kind.type(no_data), block),
@@ -325,18 +367,23 @@ def write_surface(path: Path, surface: Surface, name: str, progress: Progress | 
 def write_class_map(path: Path, classes: ClassMap, name: str, progress: Progress | None = None) -> None:
     """Write a class map as an 8-bit GeoTIFF with colour table; class names go in its tags and a sidecar file.
 
-    No class is the no-data value 255. The sidecar ``.aux.xml`` carries the names for programs of the raster library.
+    No class is the no-data value 255. The sidecar ``.aux.xml`` carries the names for programs of the raster
+    library.
     """
     if path.suffix.lower() == ".asc":
         raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
     with whole_file(path, side_files) as temporary:
-        with _created(temporary, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS, "predictor": 2}) as file:
+        with _created(
+            temporary, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS, "predictor": 2}
+        ) as file:
             file.descriptions = (tagged(name),)
             file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
             file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes.classes})
             file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes.classes})
             for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
-                file.write(classes.codes[first:last], 1, window=Window(0, first, classes.frame.cols, last - first))
+                file.write(
+                    classes.codes[first:last], 1, window=Window(0, first, classes.frame.cols, last - first)
+                )
         _add_overviews(temporary, path, classes.frame, Resampling.nearest)
     write_text(Path(f"{path}.aux.xml"), _category_names(classes.classes))
 
@@ -348,7 +395,9 @@ def read_class_map(path: Path) -> ClassMap:
     """
     facts = describe(path)
     if facts.dtype != "uint8":
-        raise MossError(f"{path} holds {facts.dtype} values, and a class map holds 8-bit codes.", "Classify it first.")
+        raise MossError(
+            f"{path} holds {facts.dtype} values, and a class map holds 8-bit codes.", "Classify it first."
+        )
     with _opened(path) as file:
         raw = file.read(1)
         raw[file.read_masks(1) == 0] = NO_CLASS
@@ -370,7 +419,9 @@ def read_class_map(path: Path) -> ClassMap:
 
 
 @contextmanager
-def _created(temporary: Path, path: Path, frame: Frame, profile: dict[str, object]) -> Iterator[rasterio.io.DatasetWriter]:
+def _created(
+    temporary: Path, path: Path, frame: Frame, profile: dict[str, object]
+) -> Iterator[rasterio.io.DatasetWriter]:
     tiled = min(frame.rows, frame.cols) >= 256
     layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if tiled else {}
     try:
@@ -444,8 +495,11 @@ def _not_written(path: Path, error: Exception) -> MossError:
 
 def _category_names(classes: tuple[ClassEntry, ...]) -> str:
     names = {c.code: c.name for c in classes}
-    rows = "".join(f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1))
-    return f'<PAMDataset>\n  <PAMRasterBand band="1">\n    <CategoryNames>\n{rows}    </CategoryNames>\n  </PAMRasterBand>\n</PAMDataset>\n'
+    rows = "".join(
+        f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1)
+    )
+    head, foot = '<PAMDataset>\n  <PAMRasterBand band="1">\n', "  </PAMRasterBand>\n</PAMDataset>\n"
+    return f"{head}    <CategoryNames>\n{rows}    </CategoryNames>\n{foot}"
 
 
 def _rgb(color: str) -> tuple[int, int, int]:

@@ -29,7 +29,9 @@ def read_rules(path: Path, closed: Closed = "upper") -> RuleSet:
     present = set(rows[0]) if rows else set()
     missing = [c for c in ("from", "to", "class") if c not in present]
     if missing:
-        raise MossError(f"{path} has no column {', '.join(missing)}.", f"Its first line must read {','.join(COLUMNS)}.")
+        raise MossError(
+            f"{path} has no column {', '.join(missing)}.", f"Its first line must read {','.join(COLUMNS)}."
+        )
     rules = tuple(_rule(row, line, path) for line, row in enumerate(rows, start=2))
     try:
         return RuleSet(rules, closed)
@@ -50,7 +52,10 @@ def write_rules(path: Path, rules: RuleSet) -> None:
 def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
     code = as_whole(row["class"] or "")
     if code is None:
-        raise MossError(f"{path}, line {line}: class '{(row['class'] or '')[:40]}' is not a whole number.", "Mend the line.")
+        raise MossError(
+            f"{path}, line {line}: class '{(row['class'] or '')[:40]}' is not a whole number.",
+            "Mend the line.",
+        )
     name = as_meant((row.get("name") or "").strip()) or f"Class {code}"
     color = (row.get("color") or "").strip() or _SPARE_COLOR
     try:
@@ -66,4 +71,6 @@ def _bound(row: dict[str, str | None], column: str, line: int, path: Path) -> fl
     try:
         return float(text)
     except ValueError:
-        raise MossError(f"{path}, line {line}: {column} '{text}' is not a number.", "Mend the line.") from None
+        raise MossError(
+            f"{path}, line {line}: {column} '{text}' is not a number.", "Mend the line."
+        ) from None

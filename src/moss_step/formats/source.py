@@ -8,25 +8,45 @@ from moss_step.formats import virtual
 from moss_step.model.errors import MossError
 
 _BESIDE = (
-    ".prj", ".dbf", ".shx", ".cpg", ".qix", ".tfw", ".tifw", ".wld", ".hdr", ".csvt", ".aux", ".ige", ".rrd", ".ovr", ".stx",
-)  # fmt: skip
+    ".prj",
+    ".dbf",
+    ".shx",
+    ".cpg",
+    ".qix",
+    ".tfw",
+    ".tifw",
+    ".wld",
+    ".hdr",
+    ".csvt",
+    ".aux",
+    ".ige",
+    ".rrd",
+    ".ovr",
+    ".stx",
+)
 """Endings that take the place of the file's own."""
 _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")
 """Endings that follow the file's own."""
 
 
 def files_of(path: Path) -> list[Path]:
-    """The file, those beside it that a reader looks at, and what a virtual grid is made of; those that are there."""
+    """The file, those beside it that a reader looks at, and what a virtual grid is made of; those that are
+    there.
+    """
     if not path.name:
         return []
-    beside = [path.with_suffix(e) for e in _BESIDE if e != path.suffix.lower()] + [path.with_suffix(e.upper()) for e in _BESIDE]
+    beside = [path.with_suffix(e) for e in _BESIDE if e != path.suffix.lower()] + [
+        path.with_suffix(e.upper()) for e in _BESIDE
+    ]
     found = [path, *beside, *(Path(f"{path}{e}") for e in _AFTER)]
     if path.suffix.lower() == virtual.ENDING:
         try:
             sources = virtual.sources_of(path)
         except MossError:
             sources = []  # its card says why it cannot be opened
-        found += [f for source in sources for f in files_of(source) if source.suffix.lower() != virtual.ENDING]
+        found += [
+            f for source in sources for f in files_of(source) if source.suffix.lower() != virtual.ENDING
+        ]
     return [f for f in dict.fromkeys(found) if f.is_file()]
 
 

@@ -63,7 +63,10 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
         warnings.simplefilter("ignore")
         meta, _, wkb, fields = pyogrio.raw.read(path, layer=layer, force_2d=True, **_options(path))
         if wkb is None:
-            raise MossError(f"{path} is a table without places.", "Give it columns x and y, or lon and lat, or choose a file with shapes.")
+            raise MossError(
+                f"{path} is a table without places.",
+                "Give it columns x and y, or lon and lat, or choose a file with shapes.",
+            )
         geometry = shapely.from_wkb(wkb, on_invalid="ignore")
         kept = np.array([g is not None and not g.is_empty for g in geometry], bool)
         kept[kept] = np.isfinite(shapely.bounds(geometry[kept])).all(axis=1)
@@ -77,11 +80,15 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
 
 
 def _check_virtual(path: Path) -> None:
-    """Refuse what only points at other data, whatever its ending says: such files are never opened as shapes."""
+    """Refuse what only points at other data, whatever its ending says: such files are never opened as
+    shapes.
+    """
     with path.open("rb") as file:
         head = file.read(4096).lstrip()
     if head.startswith((b"<OGRVRT", b"<VRT", b"<GDAL")) or b'"gdal_streamed_alg"' in head:
-        raise MossError(f"{path} holds no shapes of its own: it points at other data.", "Open the data itself.")
+        raise MossError(
+            f"{path} holds no shapes of its own: it points at other data.", "Open the data itself."
+        )
 
 
 def _options(path: Path) -> dict[str, str]:
@@ -89,9 +96,11 @@ def _options(path: Path) -> dict[str, str]:
     if path.suffix.lower() != ".csv":
         return {}
     return {
-        "X_POSSIBLE_NAMES": ",".join(x for x, _ in _PLACES), "Y_POSSIBLE_NAMES": ",".join(y for _, y in _PLACES),
-        "KEEP_GEOM_COLUMNS": "NO", "AUTODETECT_TYPE": "YES",
-    }  # fmt: skip
+        "X_POSSIBLE_NAMES": ",".join(x for x, _ in _PLACES),
+        "Y_POSSIBLE_NAMES": ",".join(y for _, y in _PLACES),
+        "KEEP_GEOM_COLUMNS": "NO",
+        "AUTODETECT_TYPE": "YES",
+    }
 
 
 def _system_of_table(path: Path) -> str | None:
@@ -100,14 +109,18 @@ def _system_of_table(path: Path) -> str | None:
         return None
     with path.open(encoding="utf-8", errors="replace") as file:
         names = {n.strip().strip('"').lower() for n in file.readline().split(",")}
-    return "EPSG:4326" if any(x in names and y in names for x, y in _DEGREES) and not any(x in names for x, _ in _PLACES[:3]) else None
+    return (
+        "EPSG:4326"
+        if any(x in names and y in names for x, y in _DEGREES) and not any(x in names for x, _ in _PLACES[:3])
+        else None
+    )
 
 
 def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
     """Write shapes whole or not at all; the ending chooses GeoPackage, GeoJSON or FlatGeobuf.
 
-    GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known. Other layers of a GeoPackage stay.
-    What was written is read back and counted.
+    GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known. Other
+    layers of a GeoPackage stay. What was written is read back and counted.
     """
     import pyogrio
 
@@ -117,7 +130,11 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
     if driver == "GeoJSON":
         shapes = in_system(shapes, "EPSG:4326") if shapes.crs else shapes
     kinds = {g.geom_type for g in shapes.geometry}
-    options: dict[str, Any] = {"geometry_type": kinds.pop() if len(kinds) == 1 else "Unknown", "driver": driver, "crs": shapes.crs}
+    options: dict[str, Any] = {
+        "geometry_type": kinds.pop() if len(kinds) == 1 else "Unknown",
+        "driver": driver,
+        "crs": shapes.crs,
+    }
     options |= {"layer": printable(layer or path.stem)[:120]}
     if driver == "GeoJSON" and shapes.crs:
         options["RFC7946"] = "YES"
@@ -129,12 +146,26 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
             _copy_package(path, temporary)
         else:
             temporary.unlink()
-        with in_words(path, "written as shapes", "The disk may be full, or a name of a column too long."), warnings.catch_warnings():
+        with (
+            in_words(path, "written as shapes", "The disk may be full, or a name of a column too long."),
+            warnings.catch_warnings(),
+        ):
             warnings.simplefilter("ignore")
-            pyogrio.raw.write(temporary, shapely.to_wkb(shapes.geometry), list(shapes.columns.values()), list(shapes.columns), **options)
-            written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)["features"]
+            pyogrio.raw.write(
+                temporary,
+                shapely.to_wkb(shapes.geometry),
+                list(shapes.columns.values()),
+                list(shapes.columns),
+                **options,
+            )
+            written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)[
+                "features"
+            ]
         if written != len(shapes):
-            raise MossError(f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.", "The disk may be full.")
+            raise MossError(
+                f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.",
+                "The disk may be full.",
+            )
 
 
 def _holds_others(path: Path, layer: str) -> bool:
@@ -145,8 +176,13 @@ def _holds_others(path: Path, layer: str) -> bool:
 
 
 def _copy_package(path: Path, temporary: Path) -> None:
-    """Copy a GeoPackage with what its journals hold, as one that another program has open may have some of its content there."""
-    with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=rw", uri=True)) as old, closing(sqlite3.connect(temporary)) as new:
+    """Copy a GeoPackage with what its journals hold, as one that another program has open may have some of
+    its content there.
+    """
+    with (
+        closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=rw", uri=True)) as old,
+        closing(sqlite3.connect(temporary)) as new,
+    ):
         old.backup(new)
 
 
@@ -158,7 +194,12 @@ def in_system(shapes: Shapes, crs: str | None) -> Shapes:
     if crs is None or shapes.crs is None or reference_system(crs) == reference_system(shapes.crs):
         return shapes
     source, target = shapes.crs, crs
-    moved = shapely.transform(shapes.geometry, lambda xy: np.column_stack(carried(source, target, xy[:, 0], xy[:, 1])))
+    moved = shapely.transform(
+        shapes.geometry, lambda xy: np.column_stack(carried(source, target, xy[:, 0], xy[:, 1]))
+    )
     if not np.isfinite(shapely.get_coordinates(moved)).all():
-        raise MossError("Some shapes lie where the other reference system does not reach.", "Choose others, or another system.")
+        raise MossError(
+            "Some shapes lie where the other reference system does not reach.",
+            "Choose others, or another system.",
+        )
     return Shapes(np.asarray(moved), shapes.columns, crs, shapes.symbols)

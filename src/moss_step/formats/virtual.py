@@ -1,4 +1,6 @@
-"""Virtual grids: files that only point at others. One is opened where its ending asks for it, after its sources were checked."""
+"""Virtual grids: files that only point at others. One is opened where its ending asks for it, after its
+sources were checked.
+"""
 
 from __future__ import annotations
 
@@ -11,17 +13,43 @@ from moss_step.model.errors import MossError
 ENDING = ".vrt"
 _MOST_BYTES, _MOST_SOURCES, _DEEPEST = 4_000_000, 10_000, 3
 _PARTS = {
-    "VRTDataset", "SRS", "GeoTransform", "Metadata", "MDI", "VRTRasterBand", "Description", "UnitType", "Offset", "Scale", "NoDataValue",
-    "ColorInterp", "CategoryNames", "Category", "SimpleSource", "ComplexSource", "SourceFilename", "SourceBand", "SourceProperties", "SrcRect",
-    "DstRect", "NODATA", "ScaleOffset", "ScaleRatio", "OverviewList", "HideNoDataValue", "BlockXSize", "BlockYSize",
-}  # fmt: skip
+    "VRTDataset",
+    "SRS",
+    "GeoTransform",
+    "Metadata",
+    "MDI",
+    "VRTRasterBand",
+    "Description",
+    "UnitType",
+    "Offset",
+    "Scale",
+    "NoDataValue",
+    "ColorInterp",
+    "CategoryNames",
+    "Category",
+    "SimpleSource",
+    "ComplexSource",
+    "SourceFilename",
+    "SourceBand",
+    "SourceProperties",
+    "SrcRect",
+    "DstRect",
+    "NODATA",
+    "ScaleOffset",
+    "ScaleRatio",
+    "OverviewList",
+    "HideNoDataValue",
+    "BlockXSize",
+    "BlockYSize",
+}
 """What a virtual grid may consist of: no derived bands, no warping, no raw bytes, no options for opening."""
 
 
 def sources_of(path: Path) -> list[Path]:
     """The files that a virtual grid is made of, those of virtual grids within it included.
 
-    Raises MossError for anything but plain sources by their names in the same folder, and for more of them than can be opened.
+    Raises MossError for anything but plain sources by their names in the same folder, and for more of them
+    than can be opened.
     """
     found: list[Path] = []
     _collect(path, 0, found)
@@ -31,14 +59,20 @@ def sources_of(path: Path) -> list[Path]:
 def _collect(path: Path, depth: int, found: list[Path]) -> None:
     check_readable(path)
     if path.stat().st_size > _MOST_BYTES or depth > _DEEPEST:
-        raise MossError(f"{path} is no virtual grid that can be opened here: it is too large or too deep.", "Open its sources.")
+        raise MossError(
+            f"{path} is no virtual grid that can be opened here: it is too large or too deep.",
+            "Open its sources.",
+        )
     text = read_text(path)
     if "<!" in text:  # a document type, in which entities are declared
         raise _refused(path, "a document type")
     try:
         root = ElementTree.fromstring(text)  # noqa: S314 - without a document type there is nothing to expand
     except ElementTree.ParseError as error:
-        raise MossError(f"{path} could not be read as a virtual grid: {error}.", "It may be cut short. Fetch or copy it again.") from error
+        raise MossError(
+            f"{path} could not be read as a virtual grid: {error}.",
+            "It may be cut short. Fetch or copy it again.",
+        ) from error
     named = []
     for part in root.iter():
         if part.tag not in _PARTS or part.get("subClass"):
@@ -54,7 +88,13 @@ def _collect(path: Path, depth: int, found: list[Path]) -> None:
 
 def _source(path: Path, part: ElementTree.Element) -> Path:
     name, folder = (part.text or "").strip(), path.resolve().parent
-    if part.get("relativeToVRT") != "1" or not name or Path(name).is_absolute() or ":" in name or name.startswith("/"):
+    if (
+        part.get("relativeToVRT") != "1"
+        or not name
+        or Path(name).is_absolute()
+        or ":" in name
+        or name.startswith("/")
+    ):
         raise _refused(path, f"the source '{name[:60]}'")
     source = (folder / name).resolve()
     if not source.is_relative_to(folder):
@@ -64,4 +104,7 @@ def _source(path: Path, part: ElementTree.Element) -> Path:
 
 
 def _refused(path: Path, what: str) -> MossError:
-    return MossError(f"{path} is a virtual grid with {what}, which is not opened here.", "Sources must be plain grids in its own folder. Open them.")
+    return MossError(
+        f"{path} is a virtual grid with {what}, which is not opened here.",
+        "Sources must be plain grids in its own folder. Open them.",
+    )

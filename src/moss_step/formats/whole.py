@@ -14,16 +14,20 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.typed import as_whole
 
 _HALF, _ASIDE = ".moss-", "~"
-"""How names of half-written files begin, before the number of their process; and what parts them from the own name of a side file put aside."""
+"""How names of half-written files begin, before the number of their process; and what parts them from the own
+name of a side file put aside.
+"""
 
 
 @contextmanager
 def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: []) -> Iterator[Path]:
-    """Give a temporary path beside ``path``; when the block ends well, it is flushed and takes the place of ``path``.
+    """Give a temporary path beside ``path``; when the block ends well, it is flushed and takes the place of
+    ``path``.
 
-    A link stays a link, and the file's mode stays; ``side_files`` name those that speak of the older content: they are put aside before, and go
-    once the new file stands there, or come back. What programs that were killed left half-written in the folder is swept. Raises MossError in
-    plain words when the folder is missing, not writable or full; nothing is left behind then.
+    A link stays a link, and the file's mode stays; ``side_files`` name those that speak of the older content:
+    they are put aside before, and go once the new file stands there, or come back. What programs that were
+    killed left half-written in the folder is swept. Raises MossError in plain words when the folder is
+    missing, not writable or full; nothing is left behind then.
     """
     if "\0" in str(path):
         raise AskedWronglyError(f"{printable(path)} is no name of a file.", "Give another.")
@@ -37,7 +41,9 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
     with _named(path, "written"):
         sweep(path.parent)
         mode = stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask()
-        handle, name = tempfile.mkstemp(prefix=f"{_HALF}{os.getpid()}-", suffix=path.suffix[:20].replace(_ASIDE, ""), dir=path.parent)
+        handle, name = tempfile.mkstemp(
+            prefix=f"{_HALF}{os.getpid()}-", suffix=path.suffix[:20].replace(_ASIDE, ""), dir=path.parent
+        )
         os.close(handle)
         temporary = Path(name)
         try:
@@ -53,7 +59,9 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
 
 
 def sweep(folder: Path) -> None:
-    """Remove what programs that no longer run left half-written in a folder; side files of a file that was not replaced come back."""
+    """Remove what programs that no longer run left half-written in a folder; side files of a file that was
+    not replaced come back.
+    """
     _clear([left for left in folder.glob(f"{_HALF}*") if not _still_written(left)])
 
 
@@ -80,19 +88,26 @@ def write_text(path: Path, text: str) -> None:
 
 def write_chunks(path: Path, texts: Iterable[str]) -> None:
     """Write a text file that comes part by part, whole or not at all."""
-    with whole_file(path) as temporary, temporary.open("w", encoding="utf-8", errors="backslashreplace") as file:
+    with (
+        whole_file(path) as temporary,
+        temporary.open("w", encoding="utf-8", errors="backslashreplace") as file,
+    ):
         file.writelines(texts)
 
 
 def check_readable(path: Path) -> None:
     """Refuse, in plain words, what cannot be opened for reading: missing, a folder, empty, not permitted."""
     if "://" in str(path) or str(path).startswith("/vsi") or "\0" in str(path):
-        raise AskedWronglyError(f"{printable(path)} is not a file on this machine.", "Give the path of a file.")
+        raise AskedWronglyError(
+            f"{printable(path)} is not a file on this machine.", "Give the path of a file."
+        )
     with _named(path, "read"):
         if path.is_dir():
             raise AskedWronglyError(f"{path} is a folder.", "Give the name of a file in it.")
         if path.exists() and not path.is_file():
-            raise AskedWronglyError(f"{path} is a pipe or a device, and no file.", "Write what it gives into a file first.")
+            raise AskedWronglyError(
+                f"{path} is a pipe or a device, and no file.", "Write what it gives into a file first."
+            )
         with path.open("rb") as file:
             if not file.read(1):
                 raise MossError(f"{path} is empty (0 bytes).", "Fetch or copy the file again.")
@@ -104,14 +119,21 @@ def printable(path: Path | str) -> str:
 
 
 @contextmanager
-def in_words(path: Path, doing: str, do: str = "It may be cut short or of another kind. Fetch or copy it again.") -> Iterator[None]:
-    """Turn whatever a library throws into one sentence, while a file is ``read as shapes`` or the like; our own refusals pass as they are."""
+def in_words(
+    path: Path, doing: str, do: str = "It may be cut short or of another kind. Fetch or copy it again."
+) -> Iterator[None]:
+    """Turn whatever a library throws into one sentence, while a file is ``read as shapes`` or the like; our
+    own refusals pass as they are.
+    """
     try:
         yield
     except MossError:
         raise
     except MemoryError as error:
-        raise MossError(f"{printable(path)} does not fit in the memory that is free.", "Close other programs, or read a part of it.") from error
+        raise MossError(
+            f"{printable(path)} does not fit in the memory that is free.",
+            "Close other programs, or read a part of it.",
+        ) from error
     except OSError as error:
         if error.errno is not None:
             raise MossError(*_system_words(error, path, doing.partition(" ")[0])) from error
@@ -121,7 +143,9 @@ def in_words(path: Path, doing: str, do: str = "It may be cut short or of anothe
 
 
 def first_line(error: BaseException) -> str:
-    """The first line of what an error says, as a sentence; that of its cause where it says only that reading failed."""
+    """The first line of what an error says, as a sentence; that of its cause where it says only that reading
+    failed.
+    """
     lines = str(error).strip().splitlines()
     text = lines[0] if lines else type(error).__name__
     if text.startswith("Read failed") and error.__cause__ is not None:

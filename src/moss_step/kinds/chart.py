@@ -31,6 +31,14 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Chart:
 
 
 CHART = Kind(
-    "chart", Chart, "a chart", (".csv",), _read, write_table, lambda v: f"{', '.join(v.up)} over {v.across} at {len(v):,} points", _parts, _made,
+    "chart",
+    Chart,
+    "a chart",
+    (".csv",),
+    _read,
+    write_table,
+    lambda v: f"{', '.join(v.up)} over {v.across} at {len(v):,} points",
+    _parts,
+    _made,
     columns=table_columns,
-)  # fmt: skip
+)

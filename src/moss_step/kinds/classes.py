@@ -1,4 +1,6 @@
-"""Class maps: grids of classes, in files of the raster library with names and colours, and their table as CSV."""
+"""Class maps: grids of classes, in files of the raster library with names and colours, and their table as
+CSV.
+"""
 
 from __future__ import annotations
 
@@ -80,6 +82,18 @@ def _part(value: ClassMap, rows: slice, cols: slice) -> ClassMap:
 
 
 CLASSES = Kind(
-    "classes", ClassMap, "a class map", (".tif", ".tiff", ".csv"), _read, _write, lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
-    _parts, _made, beside=(".csv",), cells=cells_of, part=_part, columns=_columns, array=lambda v: v.codes,
-)  # fmt: skip
+    "classes",
+    ClassMap,
+    "a class map",
+    (".tif", ".tiff", ".csv"),
+    _read,
+    _write,
+    lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
+    _parts,
+    _made,
+    beside=(".csv",),
+    cells=cells_of,
+    part=_part,
+    columns=_columns,
+    array=lambda v: v.codes,
+)

@@ -33,7 +33,9 @@ def _read(source: str, _: Progress) -> tuple[Cloud, list[str]]:
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
     cloud = as_kind(outcome.value, Cloud)
-    write_chunks(path, table_chunks(_by_name(part) for part in (cloud.chunks(_AT_ONCE) if len(cloud) else [cloud])))
+    write_chunks(
+        path, table_chunks(_by_name(part) for part in (cloud.chunks(_AT_ONCE) if len(cloud) else [cloud]))
+    )
 
 
 def _by_name(cloud: Cloud) -> dict[str, np.ndarray]:
@@ -56,7 +58,11 @@ def _columns(outcome: Outcome) -> Columns:
 
 
 def _facts(value: Cloud) -> list[tuple[str, str]]:
-    rows = [("Points", f"{len(value):,}"), ("Reference system", value.crs or "none"), ("Attributes", ", ".join(value.attributes) or "none")]
+    rows = [
+        ("Points", f"{len(value):,}"),
+        ("Reference system", value.crs or "none"),
+        ("Attributes", ", ".join(value.attributes) or "none"),
+    ]
     if value.bounds is not None:
         low, high = value.bounds[1]
         rows.append(("Heights", f"{low:.2f} to {high:.2f} {value.unit.symbol}".rstrip()))
@@ -64,6 +70,15 @@ def _facts(value: Cloud) -> list[tuple[str, str]]:
 
 
 CLOUD = Kind(
-    "cloud", Cloud, "a point cloud", (".csv",), _read, _write, lambda v: f"{len(v):,} points, {v.crs or 'no reference system'}", _parts, _made,
-    columns=_columns, facts=_facts,
-)  # fmt: skip
+    "cloud",
+    Cloud,
+    "a point cloud",
+    (".csv",),
+    _read,
+    _write,
+    lambda v: f"{len(v):,} points, {v.crs or 'no reference system'}",
+    _parts,
+    _made,
+    columns=_columns,
+    facts=_facts,
+)

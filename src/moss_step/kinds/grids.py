@@ -10,7 +10,10 @@ from moss_step.model.frame import Frame, describe_box
 def frame_text(frame: Frame) -> str:
     """Say where a grid lies, in a line."""
     width, height = frame.cell_metres
-    return f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, {frame.system_name}, {describe_box(frame.box)}"
+    return (
+        f"{frame.rows} rows, {frame.cols} columns, cells {width:.6g} by {height:.6g} m, "
+        f"{frame.system_name}, {describe_box(frame.box)}"
+    )
 
 
 def cells_of(value: Any) -> int:

@@ -22,12 +22,13 @@ Parts = tuple[dict[str, Any], list[np.ndarray]]
 class Kind:
     """A kind of value: its name in declarations, its type, and what to call one.
 
-    ``read`` takes the path of a file as the command line writes it, and gives a value and remarks; ``write`` takes an outcome, the name of the
-    result and a path with one of the ``endings``. ``beside`` are endings that a whole run writes, too. ``describe`` says in a line what a value is.
-    ``parts`` and ``made`` turn it into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise NotPlainError.
+    ``read`` takes the path of a file as the command line writes it, and gives a value and remarks; ``write``
+    takes an outcome, the name of the result and a path with one of the ``endings``. ``beside`` are endings
+    that a whole run writes, too. ``describe`` says in a line what a value is. ``parts`` and ``made`` turn it
+    into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise NotPlainError.
     ``cells`` counts those of a grid, 0 for what has none; ``part`` cuts rows and columns out of one;
-    ``columns`` are what it has to show in rows, ``array`` its values
-    (rows, cols), and ``facts`` what it is, as titles and texts; none for what has none of these.
+    ``columns`` are what it has to show in rows, ``array`` its values (rows, cols), and ``facts`` what it is,
+    as titles and texts; none for what has none of these.
     """
 
     name: str

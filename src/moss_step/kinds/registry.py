@@ -14,7 +14,11 @@ from moss_step.model.outcome import Value
 @lru_cache(maxsize=1)
 def all_kinds() -> dict[str, Kind]:
     """Every kind by its name."""
-    modules = (importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__) if m.name != "registry")
+    modules = (
+        importlib.import_module(f"{kinds.__name__}.{m.name}")
+        for m in pkgutil.iter_modules(kinds.__path__)
+        if m.name != "registry"
+    )
     found = [v for module in modules for v in vars(module).values() if isinstance(v, Kind)]
     return {k.name: k for k in found}
 

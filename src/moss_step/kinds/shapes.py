@@ -1,4 +1,6 @@
-"""Shapes: points, lines and areas with a table, in the formats of the vector library, or typed as coordinates."""
+"""Shapes: points, lines and areas with a table, in the formats of the vector library, or typed as
+coordinates.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +57,11 @@ def _parts(value: Shapes) -> Parts:
     texts = shapely.to_wkb(value.geometry, include_srid=False)
     ends = np.cumsum([len(t) for t in texts], dtype=np.int64)
     about, arrays = column_parts(value.columns)
-    return {**about, "crs": value.crs, "symbols": dict(value.symbols)}, [np.frombuffer(b"".join(texts), np.uint8), ends, *arrays]
+    return {**about, "crs": value.crs, "symbols": dict(value.symbols)}, [
+        np.frombuffer(b"".join(texts), np.uint8),
+        ends,
+        *arrays,
+    ]
 
 
 def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
@@ -78,6 +84,15 @@ def _facts(shapes: Shapes) -> list[tuple[str, str]]:
 
 
 SHAPES = Kind(
-    "shapes", Shapes, "shapes", (*DRIVERS, ".csv"), _read, _write, lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}", _parts, _made,
-    columns=_columns, facts=_facts,
-)  # fmt: skip
+    "shapes",
+    Shapes,
+    "shapes",
+    (*DRIVERS, ".csv"),
+    _read,
+    _write,
+    lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}",
+    _parts,
+    _made,
+    columns=_columns,
+    facts=_facts,
+)

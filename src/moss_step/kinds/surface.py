@@ -33,7 +33,9 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
 
 
 def _parts(value: Surface) -> Parts:
-    return {"frame": asdict(value.frame), "unit": asdict(value.unit), "quantity": value.quantity}, [value.values]
+    return {"frame": asdict(value.frame), "unit": asdict(value.unit), "quantity": value.quantity}, [
+        value.values
+    ]
 
 
 def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
@@ -63,6 +65,17 @@ def _part(value: Surface, rows: slice, cols: slice) -> Surface:
 
 
 SURFACE = Kind(
-    "surface", Surface, "a surface", ENDINGS, _read, _write, lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}", _parts, _made,
-    cells=cells_of, part=_part, array=lambda v: v.values, facts=_facts,
-)  # fmt: skip
+    "surface",
+    Surface,
+    "a surface",
+    ENDINGS,
+    _read,
+    _write,
+    lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}",
+    _parts,
+    _made,
+    cells=cells_of,
+    part=_part,
+    array=lambda v: v.values,
+    facts=_facts,
+)

@@ -23,6 +23,14 @@ def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
 
 
 TABLE = Kind(
-    "table", Table, "a table", (".csv",), _read, write_table, lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}", table_parts, _made,
+    "table",
+    Table,
+    "a table",
+    (".csv",),
+    _read,
+    write_table,
+    lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}",
+    table_parts,
+    _made,
     columns=table_columns,
-)  # fmt: skip
+)

@@ -6,7 +6,8 @@ import numpy as np
 
 
 def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
-    """Values row by row in a native type, that cannot be written into: a view where they are so already, else a copy.
+    """Values row by row in a native type, that cannot be written into: a view where they are so already, else
+    a copy.
 
     The array that is given stays as it is, and may be written into.
     """

@@ -13,9 +13,11 @@ from moss_step.model.table import Table
 
 @dataclass(frozen=True, eq=False)
 class Chart(Table):
-    """A table with curves: ``across`` names the column that they run over, ``up`` those of the curves, the main one first.
+    """A table with curves: ``across`` names the column that they run over, ``up`` those of the curves, the
+    main one first.
 
-    Other columns go with the points, such as the places they were read at. Raises MossError for curves without a column of numbers.
+    Other columns go with the points, such as the places they were read at. Raises MossError for curves
+    without a column of numbers.
     """
 
     across: str = ""
@@ -27,7 +29,10 @@ class Chart(Table):
         super().__post_init__()
         for name in (self.across, *self.up):
             if name not in self.columns or self.columns[name].dtype.kind not in "biuf":
-                raise MossError(f"A chart needs numbers in '{name}'.", f"There are: {', '.join(self.columns) or 'no columns'}.")
+                raise MossError(
+                    f"A chart needs numbers in '{name}'.",
+                    f"There are: {', '.join(self.columns) or 'no columns'}.",
+                )
 
     def curve(self, name: str) -> tuple[np.ndarray, np.ndarray]:
         """Points of a curve: the value that it runs over, and its own (float64)."""

@@ -39,8 +39,14 @@ class ClassMap:
         if self.codes.shape != self.frame.shape:
             raise MossError(f"Codes of shape {self.codes.shape} do not fit a frame of {self.frame.shape}.")
         whole = self.codes.dtype.kind in "iu"
-        if not whole or (self.codes.dtype != np.uint8 and self.codes.size and not 0 <= self.codes.min() <= self.codes.max() <= NO_CLASS):
-            raise MossError(f"Codes of classes are whole numbers from 0 to {NO_CLASS}.", "Number the classes anew.")
+        if not whole or (
+            self.codes.dtype != np.uint8
+            and self.codes.size
+            and not 0 <= self.codes.min() <= self.codes.max() <= NO_CLASS
+        ):
+            raise MossError(
+                f"Codes of classes are whole numbers from 0 to {NO_CLASS}.", "Number the classes anew."
+            )
         object.__setattr__(self, "codes", read_only(self.codes, np.dtype(np.uint8)))
 
     @property

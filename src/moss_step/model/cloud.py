@@ -1,4 +1,6 @@
-"""A point cloud: places with heights and attributes, in memory or mapped from a file, worked through in chunks."""
+"""A point cloud: places with heights and attributes, in memory or mapped from a file, worked through in
+chunks.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,11 @@ CHUNK = 1_000_000
 
 @dataclass(frozen=True, eq=False)
 class Cloud:
-    """``x``, ``y`` and ``z`` of n points (float64) with named attributes of n values, in one reference system; heights in ``unit``.
+    """``x``, ``y`` and ``z`` of n points (float64) with named attributes of n values, in one reference
+    system; heights in ``unit``.
 
-    Arrays may be mapped from a file: nothing reads them whole but ``chunks`` by ``chunks``. Raises MossError for arrays of several lengths.
+    Arrays may be mapped from a file: nothing reads them whole but ``chunks`` by ``chunks``. Raises MossError
+    for arrays of several lengths.
     """
 
     x: np.ndarray
@@ -44,7 +48,11 @@ class Cloud:
     @property
     def nbytes(self) -> int:
         """Size in memory: what is mapped from a file takes none."""
-        return sum(int(a.nbytes) for a in (self.x, self.y, self.z, *self.attributes.values()) if not isinstance(a, np.memmap))
+        return sum(
+            int(a.nbytes)
+            for a in (self.x, self.y, self.z, *self.attributes.values())
+            if not isinstance(a, np.memmap)
+        )
 
     def part(self, which: slice | np.ndarray) -> Cloud:
         """Some of the points: a slice (without a copy), row numbers or a mask."""

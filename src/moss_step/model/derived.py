@@ -1,4 +1,6 @@
-"""What was worked out from one value and can be worked out again: kept with it, counted, and let go with it or before."""
+"""What was worked out from one value and can be worked out again: kept with it, counted, and let go with it
+or before.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ T = TypeVar("T", bound=Sized)
 
 
 class Derived:
-    """Things by their types, each made once: a picture of a result, a ground prepared for water. Safe to ask from several threads."""
+    """Things by their types, each made once: a picture of a result, a ground prepared for water. Safe to ask
+    from several threads.
+    """
 
     def __init__(self) -> None:
         self._made: dict[type, Sized] = {}

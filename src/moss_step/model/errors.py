@@ -30,4 +30,7 @@ def fault_text(error: BaseException) -> str:
     if isinstance(error, MemoryError):
         return "This does not fit in the memory that is free. Crop the ground, or close other programs."
     lines = str(error).strip().splitlines()
-    return f"This went wrong inside Moss Step ({type(error).__name__}: {lines[0][:300] if lines else 'no more is known'}). Nothing else is touched."
+    return (
+        f"This went wrong inside Moss Step ({type(error).__name__}: "
+        f"{lines[0][:300] if lines else 'no more is known'}). Nothing else is touched."
+    )

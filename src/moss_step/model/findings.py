@@ -10,27 +10,76 @@ from moss_step.model.units import NONE, Unit
 MAIN, USUAL, ASIDE = 0, 1, 2
 """Ranks: what a step is run for, what belongs to it, and what is told beside."""
 FINDINGS: dict[str, tuple[str, int]] = {
-    "area_m2": ("Area", MAIN), "volume_m3": ("Volume", MAIN), "share": ("Share", MAIN), "seen_share": ("Seen", MAIN),
+    "area_m2": ("Area", MAIN),
+    "volume_m3": ("Volume", MAIN),
+    "share": ("Share", MAIN),
+    "seen_share": ("Seen", MAIN),
     "visible": ("Seen (1) or not (0)", MAIN),
-    "length": ("Length", MAIN), "integral": ("Integral of the curve", MAIN), "clearance": ("Clearance", MAIN), "seen_area_m2": ("Area seen", MAIN),
-    "seen_weight_share": ("Weight seen", MAIN), "share_seen": ("Share of the line seen", MAIN), "volume_in_m3": ("Put in", MAIN),
-    "volume_out_m3": ("Taken out", MAIN), "depressions": ("Depressions", MAIN), "basins": ("Basins", MAIN), "links": ("Links", MAIN),
-    "patches": ("Patches", MAIN), "zones": ("Areas", MAIN), "shapes": ("Shapes", MAIN), "ridges": ("Ridges", MAIN), "valleys": ("Valleys", MAIN),
-    "yes_count": ("Cells that pass", MAIN), "breached": ("Pits breached", MAIN), "voids_filled": ("Voids filled", MAIN), "drop": ("Drop", MAIN),
-    "highest_angle": ("Highest angle", MAIN), "level": ("Level of the water", MAIN), "consistency_ratio": ("Consistency ratio", MAIN),
-    "lowest": ("Lowest", USUAL), "highest": ("Highest", USUAL), "mean": ("Mean", USUAL), "cells": ("Cells", USUAL), "count": ("Cells", USUAL),
-    "weight": ("Weight", USUAL), "weight_share": ("Share of the weight", USUAL), "largest": ("Largest", USUAL), "deepest": ("Deepest", USUAL),
-    "farthest": ("Farthest", USUAL), "lowest_angle": ("Lowest angle", USUAL), "longest_path": ("Longest way of the water", USUAL),
-    "highest_order": ("Highest order", USUAL), "drainage_density": ("Stream a square kilometre, km", USUAL), "obstacles": ("Obstacles", USUAL),
-    "first_obstacle_at": ("First obstacle at", USUAL), "first_obstacle_above_ray": ("Above the ray by", USUAL), "climb": ("Climb", USUAL),
-    "fall": ("Fall", USUAL), "volume_before_m3": ("Stood there before", USUAL), "left": ("Pits left", USUAL), "outlets": ("Outlets", USUAL),
-    "goodness_of_variance_fit": ("Goodness of variance fit", USUAL), "flat_share": ("Flat", USUAL), "changed_cells": ("Cells changed", USUAL),
-    "cells_filled": ("Cells filled", USUAL), "unclassified_count": ("Cells in no class", USUAL), "snapped_by": ("Snapped by", USUAL),
-    "observers": ("Observers", ASIDE), "rows": ("Rows", ASIDE), "columns": ("Columns", ASIDE), "cell_width": ("Cell width", ASIDE),
-    "cell_height": ("Cell height", ASIDE), "evaluations": ("Sets or gains worked out", ASIDE), "edge_share": ("Fed from the edge", ASIDE),
-    "detail": ("Ground that makes a line", ASIDE), "min_area": ("Ground that makes a stream", ASIDE), "share_unlit": ("Unlit", ASIDE),
-}  # fmt: skip
-"""Title and rank of every number that a step may tell: those that several steps share, and what steps declare beside."""
+    "length": ("Length", MAIN),
+    "integral": ("Integral of the curve", MAIN),
+    "clearance": ("Clearance", MAIN),
+    "seen_area_m2": ("Area seen", MAIN),
+    "seen_weight_share": ("Weight seen", MAIN),
+    "share_seen": ("Share of the line seen", MAIN),
+    "volume_in_m3": ("Put in", MAIN),
+    "volume_out_m3": ("Taken out", MAIN),
+    "depressions": ("Depressions", MAIN),
+    "basins": ("Basins", MAIN),
+    "links": ("Links", MAIN),
+    "patches": ("Patches", MAIN),
+    "zones": ("Areas", MAIN),
+    "shapes": ("Shapes", MAIN),
+    "ridges": ("Ridges", MAIN),
+    "valleys": ("Valleys", MAIN),
+    "yes_count": ("Cells that pass", MAIN),
+    "breached": ("Pits breached", MAIN),
+    "voids_filled": ("Voids filled", MAIN),
+    "drop": ("Drop", MAIN),
+    "highest_angle": ("Highest angle", MAIN),
+    "level": ("Level of the water", MAIN),
+    "consistency_ratio": ("Consistency ratio", MAIN),
+    "lowest": ("Lowest", USUAL),
+    "highest": ("Highest", USUAL),
+    "mean": ("Mean", USUAL),
+    "cells": ("Cells", USUAL),
+    "count": ("Cells", USUAL),
+    "weight": ("Weight", USUAL),
+    "weight_share": ("Share of the weight", USUAL),
+    "largest": ("Largest", USUAL),
+    "deepest": ("Deepest", USUAL),
+    "farthest": ("Farthest", USUAL),
+    "lowest_angle": ("Lowest angle", USUAL),
+    "longest_path": ("Longest way of the water", USUAL),
+    "highest_order": ("Highest order", USUAL),
+    "drainage_density": ("Stream a square kilometre, km", USUAL),
+    "obstacles": ("Obstacles", USUAL),
+    "first_obstacle_at": ("First obstacle at", USUAL),
+    "first_obstacle_above_ray": ("Above the ray by", USUAL),
+    "climb": ("Climb", USUAL),
+    "fall": ("Fall", USUAL),
+    "volume_before_m3": ("Stood there before", USUAL),
+    "left": ("Pits left", USUAL),
+    "outlets": ("Outlets", USUAL),
+    "goodness_of_variance_fit": ("Goodness of variance fit", USUAL),
+    "flat_share": ("Flat", USUAL),
+    "changed_cells": ("Cells changed", USUAL),
+    "cells_filled": ("Cells filled", USUAL),
+    "unclassified_count": ("Cells in no class", USUAL),
+    "snapped_by": ("Snapped by", USUAL),
+    "observers": ("Observers", ASIDE),
+    "rows": ("Rows", ASIDE),
+    "columns": ("Columns", ASIDE),
+    "cell_width": ("Cell width", ASIDE),
+    "cell_height": ("Cell height", ASIDE),
+    "evaluations": ("Sets or gains worked out", ASIDE),
+    "edge_share": ("Fed from the edge", ASIDE),
+    "detail": ("Ground that makes a line", ASIDE),
+    "min_area": ("Ground that makes a stream", ASIDE),
+    "share_unlit": ("Unlit", ASIDE),
+}
+"""Title and rank of every number that a step may tell: those that several steps share, and what steps declare
+beside.
+"""
 
 
 def declared(name: str, title: str, rank: int) -> str:
@@ -45,7 +94,9 @@ def declared(name: str, title: str, rank: int) -> str:
 
 @dataclass(frozen=True)
 class Finding:
-    """One number: its name, one of ``FINDINGS``, value and unit, and what it is of (a class, a zone) when there are several."""
+    """One number: its name, one of ``FINDINGS``, value and unit, and what it is of (a class, a zone) when
+    there are several.
+    """
 
     name: str
     value: float
@@ -55,7 +106,9 @@ class Finding:
     def __post_init__(self) -> None:
         """Refuse a number without a title."""
         if self.name not in FINDINGS:
-            raise KeyError(f"'{self.name}' is no finding: declare it, or give it a title and a rank in FINDINGS.")
+            raise KeyError(
+                f"'{self.name}' is no finding: declare it, or give it a title and a rank in FINDINGS."
+            )
 
     @property
     def title(self) -> str:
@@ -69,7 +122,12 @@ class Finding:
 
     def as_json(self) -> dict[str, Any]:
         """Give the finding as plain data for JSON output."""
-        row: dict[str, Any] = {"name": self.name, "title": self.title, "value": self.value, "unit": self.unit.key}
+        row: dict[str, Any] = {
+            "name": self.name,
+            "title": self.title,
+            "value": self.value,
+            "unit": self.unit.key,
+        }
         if self.of:
             row["class"] = self.of
         return row

@@ -27,24 +27,33 @@ def reference_system(text: str) -> CRS:
     try:
         return CRS.from_user_input(text)
     except CRSError:
-        raise AskedWronglyError(f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text.") from None
+        raise AskedWronglyError(
+            f"'{text[:60]}' is not a reference system.", "Give one like EPSG:32628, or a WKT text."
+        ) from None
 
 
-def carried(source: CRS | str, target: CRS | str, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Coordinates in another reference system, east or longitude first; infinite where the other system does not reach.
+def carried(
+    source: CRS | str, target: CRS | str, x: np.ndarray, y: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Coordinates in another reference system, east or longitude first; infinite where the other system does
+    not reach.
 
     Raises MossError where there is no way from one system to the other, as with local and damaged ones.
     """
     try:
         turned = Transformer.from_crs(source, target, always_xy=True).transform(x, y)
     except ProjError as error:
-        raise MossError("There is no way from one of these reference systems to the other.", "State the right ones in Gather.") from error
+        raise MossError(
+            "There is no way from one of these reference systems to the other.",
+            "State the right ones in Gather.",
+        ) from error
     return np.asarray(turned[0]), np.asarray(turned[1])
 
 
 @dataclass(frozen=True)
 class Frame:
-    """Where a north-up grid lies: ``x0, y0`` is its upper-left corner, ``dx, dy`` the cell size (both positive).
+    """Where a north-up grid lies: ``x0, y0`` is its upper-left corner, ``dx, dy`` the cell size (both
+    positive).
 
     Coordinates are in the units of ``crs`` (a WKT or EPSG text; None when it is not known).
     """
@@ -63,7 +72,9 @@ class Frame:
             raise MossError(f"A grid of {self.rows} rows and {self.cols} columns has no cells.")
         told = (self.dx, self.dy, self.x0, self.y0, *self.box, self.dx * self.dy * self.rows * self.cols)
         if not all(map(math.isfinite, told)) or self.dx <= 0 or self.dy <= 0 or not self._has_extent:
-            raise MossError(f"A cell size of {self.dx} by {self.dy} is not possible.", "Check the file's header.")
+            raise MossError(
+                f"A cell size of {self.dx} by {self.dy} is not possible.", "Check the file's header."
+            )
 
     @property
     def _has_extent(self) -> bool:
@@ -177,8 +188,8 @@ class Frame:
     def row_areas(self) -> np.ndarray:
         """Ground area of a cell in square metres, one value a row.
 
-        For degrees: the ellipsoidal zone between two parallels, in closed form (Snyder 1987, USGS Professional
-        Paper 1395, authalic latitude).
+        For degrees: the ellipsoidal zone between two parallels, in closed form (Snyder 1987, USGS
+        Professional Paper 1395, authalic latitude).
         """
         if not self.geographic:
             return np.full(self.rows, self.dx * self.dy * self.metres_per_unit**2)
@@ -211,11 +222,15 @@ class Frame:
         return float(self.row_areas.sum() * self.cols)
 
     def lengths(self, geometry: np.ndarray) -> np.ndarray:
-        """Ground length in metres of each line, or of each area's outlines (n values); on the ellipsoid for degrees."""
+        """Ground length in metres of each line, or of each area's outlines (n values); on the ellipsoid for
+        degrees.
+        """
         if not self.geographic:
             return np.asarray(shapely.length(geometry) * self.metres_per_unit)
         areas = shapely.get_dimensions(geometry) == 2
-        parts, owner = shapely.get_parts(np.where(areas, shapely.boundary(geometry), geometry), return_index=True)
+        parts, owner = shapely.get_parts(
+            np.where(areas, shapely.boundary(geometry), geometry), return_index=True
+        )
         xy, which = shapely.get_coordinates(parts, return_index=True)
         one_line = which[1:] == which[:-1]
         steps = np.where(one_line, self.distances(xy[:-1], xy[1:]), 0.0)
@@ -223,7 +238,9 @@ class Frame:
         return found
 
     def areas(self, geometry: np.ndarray) -> np.ndarray:
-        """Ground area in square metres of each area (n values), holes left out; for degrees bounded by geodesics (Karney 2013, J. Geodesy 87)."""
+        """Ground area in square metres of each area (n values), holes left out; for degrees bounded by
+        geodesics (Karney 2013, J. Geodesy 87).
+        """
         if not self.geographic:
             return np.asarray(shapely.area(geometry) * self.metres_per_unit**2)
         scaled = shapely.transform(geometry, lambda xy: xy * self.degrees_per_unit)
@@ -244,7 +261,9 @@ class Frame:
 
     @property
     def _row_latitudes(self) -> np.ndarray:
-        latitudes: np.ndarray = np.clip((self.y0 - (np.arange(self.rows) + 0.5) * self.dy) * self.degrees_per_unit, -90.0, 90.0)
+        latitudes: np.ndarray = np.clip(
+            (self.y0 - (np.arange(self.rows) + 0.5) * self.dy) * self.degrees_per_unit, -90.0, 90.0
+        )
         return latitudes
 
 
@@ -263,7 +282,9 @@ def describe_box(box: Box) -> str:
 
 def same_frame(a: Frame, b: Frame) -> bool:
     """Whether two grids lie cell on cell, to a thousandth of a cell."""
-    if a.shape != b.shape or (a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system):
+    if a.shape != b.shape or (
+        a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system
+    ):
         return False
     near = 1e-3 * min(a.dx, a.dy)
     return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))

@@ -23,11 +23,15 @@ def check_memory(need: int, what: str, do: str) -> None:
     """Raise MossError when something needs more bytes than are free."""
     available = free_memory()
     if need > available:
-        raise MossError(f"{what} needs about {need / 1e9:,.1f} GB of memory; {available / 1e9:,.1f} GB are free.", do)
+        raise MossError(
+            f"{what} needs about {need / 1e9:,.1f} GB of memory; {available / 1e9:,.1f} GB are free.", do
+        )
 
 
 def free_memory() -> int:
-    """Bytes of memory that a new result may take now: of the machine, or of the container that the program runs in."""
+    """Bytes of memory that a new result may take now: of the machine, or of the container that the program
+    runs in.
+    """
     return min(_of_machine(), _of_container())
 
 
@@ -39,7 +43,9 @@ def _of_machine() -> int:
 
 
 def _of_container() -> int:
-    """What is left under the limit of a control group (version 2), where there is one; copies of files may go any time."""
+    """What is left under the limit of a control group (version 2), where there is one; copies of files may go
+    any time.
+    """
     try:
         most, now = ((_CGROUP / name).read_text().strip() for name in ("memory.max", "memory.current"))
         kept = (_CGROUP / "memory.stat").read_text().splitlines()
@@ -52,7 +58,11 @@ def _of_container() -> int:
 
 
 def give_back() -> None:
-    """Return memory that was let go to the machine: the allocator keeps arrays of a few megabytes for later otherwise."""
-    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)  # a C library other than glibc gives it back, or cannot
+    """Return memory that was let go to the machine: the allocator keeps arrays of a few megabytes for later
+    otherwise.
+    """
+    trim = getattr(
+        ctypes.CDLL(None), "malloc_trim", None
+    )  # a C library other than glibc gives it back, or cannot
     if trim is not None:
         trim(0)

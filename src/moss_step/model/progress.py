@@ -17,7 +17,9 @@ Pulse = np.ndarray
 
 
 class Progress:
-    """Passed into long work: ``at`` reports a fraction of 1 and raises StoppedError once ``stop`` was called."""
+    """Passed into long work: ``at`` reports a fraction of 1 and raises StoppedError once ``stop`` was
+    called.
+    """
 
     def __init__(self, tell: Callable[[float, str], None] | None = None) -> None:
         self._tell = tell
@@ -42,14 +44,17 @@ class Progress:
             self._tell(min(max(fraction, 0.0), 1.0), self._doing)
 
     def part(self, low: float, high: float) -> Progress:
-        """A progress for a part of the work, from one fraction to another: what is reported in it moves this one, and stopping this stops it."""
+        """A progress for a part of the work, from one fraction to another: what is reported in it moves this
+        one, and stopping this stops it.
+        """
         part = Progress(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
         part._stop = self._stop
         return part
 
     @contextmanager
     def pulse(self, total: int, low: float = 0.0, high: float = 1.0, doing: str = "") -> Iterator[Pulse]:
-        """Have one long call of a kernel report and stop: it adds to a ``Pulse`` what it has done of ``total``, here or in any thread.
+        """Have one long call of a kernel report and stop: it adds to a ``Pulse`` what it has done of
+        ``total``, here or in any thread.
 
         Raises StoppedError at the end when stopped meanwhile: what the kernel gave is incomplete then.
         """

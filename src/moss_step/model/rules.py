@@ -21,7 +21,9 @@ COLOR = re.compile(r"#[0-9a-fA-F]{6}")
 
 @dataclass(frozen=True)
 class Rule:
-    """One range and its class. A bound of None is open; ``low > high`` wraps through north; equal ones hold one."""
+    """One range and its class. A bound of None is open; ``low > high`` wraps through north; equal ones hold
+    one.
+    """
 
     low: float | None
     high: float | None
@@ -32,7 +34,9 @@ class Rule:
     def __post_init__(self) -> None:
         """Refuse bounds, codes and colours that cannot be used."""
         if not 0 <= self.code < NO_CLASS:
-            raise AskedWronglyError(f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}.")
+            raise AskedWronglyError(
+                f"Class {self.code} is not possible.", f"Use a whole number from 0 to {NO_CLASS - 1}."
+            )
         if not COLOR.fullmatch(self.color):
             raise AskedWronglyError(f"'{self.color}' is not a colour.", "Write it like #4C6B34.")
         for bound in (self.low, self.high):
@@ -76,7 +80,9 @@ class Rule:
 
 @dataclass(frozen=True)
 class Region:
-    """A stretch between two neighbouring bounds (open at both ends), or one bound itself when ``low == high``."""
+    """A stretch between two neighbouring bounds (open at both ends), or one bound itself when ``low ==
+    high``.
+    """
 
     low: float
     high: float
@@ -99,8 +105,8 @@ class Region:
 class RuleSet:
     """Rules in order; where two hold a value, the first one takes it.
 
-    The lowest bound of all belongs to its class even when ranges are closed above (and the highest when they are
-    closed below), unless the set wraps through north.
+    The lowest bound of all belongs to its class even when ranges are closed above (and the highest when they
+    are closed below), unless the set wraps through north.
     """
 
     rules: tuple[Rule, ...]
@@ -116,7 +122,9 @@ class RuleSet:
         for rule in self.rules:
             first = seen.setdefault(rule.code, rule)
             if first.name != rule.name:
-                raise AskedWronglyError(f"Class {rule.code} is called both '{first.name}' and '{rule.name}'.", "Give it one name.")
+                raise AskedWronglyError(
+                    f"Class {rule.code} is called both '{first.name}' and '{rule.name}'.", "Give it one name."
+                )
 
     @property
     def wraps(self) -> bool:
@@ -138,7 +146,9 @@ class RuleSet:
         for rule in self.rules:
             texts.setdefault(rule.code, []).append(rule.text())
         first = {r.code: r for r in reversed(self.rules)}
-        return tuple(ClassEntry(code, first[code].name, first[code].color, ", ".join(t)) for code, t in texts.items())
+        return tuple(
+            ClassEntry(code, first[code].name, first[code].color, ", ".join(t)) for code, t in texts.items()
+        )
 
     def regions(self) -> Iterator[Region]:
         """Every stretch between bounds and every bound itself, ascending: 2 m + 1 of them for m bounds."""

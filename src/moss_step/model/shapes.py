@@ -75,4 +75,8 @@ class Shapes:
 
 def free_name(name: str, taken: Container[str]) -> str:
     """A name for a column that none has yet: itself, or with a number behind it."""
-    return name if name not in taken else next(f"{name}_{k}" for k in itertools.count(2) if f"{name}_{k}" not in taken)
+    return (
+        name
+        if name not in taken
+        else next(f"{name}_{k}" for k in itertools.count(2) if f"{name}_{k}" not in taken)
+    )

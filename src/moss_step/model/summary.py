@@ -25,7 +25,9 @@ def summarise(values: np.ndarray) -> Summary:
         known = values[~np.isnan(values)]
         if known.size == 0:
             return Summary(0, np.nan, np.nan, np.nan)
-        return Summary(known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64)))
+        return Summary(
+            known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64))
+        )
     blocks = min(16, values.shape[0])
     lows, highs, sums = np.empty(blocks), np.empty(blocks), np.empty(blocks)
     counts = np.empty(blocks, np.int64)

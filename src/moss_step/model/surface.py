@@ -24,13 +24,16 @@ def _held_as(dtype: np.dtype) -> np.dtype:
     Raises MossError for what holds no real numbers.
     """
     if dtype.kind not in "fiub":
-        raise MossError(f"Values of type {dtype} are no real numbers.", "Give floating-point or whole numbers.")
+        raise MossError(
+            f"Values of type {dtype} are no real numbers.", "Give floating-point or whole numbers."
+        )
     return np.dtype(np.float32 if dtype.itemsize <= (4 if dtype.kind == "f" else 2) else np.float64)
 
 
 @dataclass(frozen=True, eq=False)
 class Surface:
-    """A grid of shape (rows, cols), north up, no-data as NaN: float32, or float64 where single precision would blur the relief.
+    """A grid of shape (rows, cols), north up, no-data as NaN: float32, or float64 where single precision
+    would blur the relief.
 
     ``quantity`` says what is measured: elevation, slope, aspect, shade.
     """
@@ -42,7 +45,9 @@ class Surface:
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
-        """Refuse values that do not fit the frame; hold them as kernels take them, and read only here: the caller's array stays as it is."""
+        """Refuse values that do not fit the frame; hold them as kernels take them, and read only here: the
+        caller's array stays as it is.
+        """
         if self.values.shape != self.frame.shape:
             raise MossError(f"Values of shape {self.values.shape} do not fit a frame of {self.frame.shape}.")
         object.__setattr__(self, "values", read_only(self.values, _held_as(self.values.dtype)))
@@ -87,7 +92,8 @@ class Surface:
 
     @cached_property
     def levelled(self) -> tuple[Surface, float]:
-        """The same heights above a base in single precision, and that base: itself and 0 where the values are single already.
+        """The same heights above a base in single precision, and that base: itself and 0 where the values are
+        single already.
 
         Small relief on a large base keeps its digits that way, and differences of heights are the same.
         """

@@ -17,7 +17,9 @@ from moss_step.model.errors import MossError
 
 @dataclass(frozen=True)
 class Unit:
-    """A unit: a key for files and settings, a symbol for the screen, a kind and a factor to the kind's base."""
+    """A unit: a key for files and settings, a symbol for the screen, a kind and a factor to the kind's
+    base.
+    """
 
     key: str
     symbol: str
@@ -48,7 +50,13 @@ YARD = _unit("yard", "yd", "length", 0.9144, also="yards|yd")
 FATHOM = _unit("fathom", "fathoms", "length", 1.8288, also="fathoms")
 KILOMETRE = _unit("kilometre", "km", "length", 1000.0, also="kilometer|km")
 FOOT = _unit("foot", "ft", "length", 0.3048, also="feet|ft|international foot")
-US_FOOT = _unit("us_survey_foot", "ft (US)", "length", 1200.0 / 3937.0, also="us survey foot|us survey feet|ussurveyfoot|ftus|us-ft")
+US_FOOT = _unit(
+    "us_survey_foot",
+    "ft (US)",
+    "length",
+    1200.0 / 3937.0,
+    also="us survey foot|us survey feet|ussurveyfoot|ftus|us-ft",
+)
 DEGREE = _unit("degree", "°", "slope", 1.0, also="degrees|deg")
 PERCENT = _unit("percent", "%", "slope", 1.0, also="%")
 BEARING = _unit("bearing", "°", "bearing")
@@ -90,8 +98,12 @@ def convert(values: float | np.ndarray, unit: Unit, to: Unit) -> float | np.ndar
     if unit == to:
         return values
     if unit.kind != to.kind or unit.kind in ("unknown", "none"):
-        raise MossError(f"{unit.key} cannot be converted to {to.key}.", "Both must measure the same kind of thing.")
+        raise MossError(
+            f"{unit.key} cannot be converted to {to.key}.", "Both must measure the same kind of thing."
+        )
     if unit.kind == "slope":
-        turned = 100.0 * np.tan(np.deg2rad(values)) if unit == DEGREE else np.rad2deg(np.arctan(values / 100.0))
+        turned = (
+            100.0 * np.tan(np.deg2rad(values)) if unit == DEGREE else np.rad2deg(np.arctan(values / 100.0))
+        )
         return turned if isinstance(values, np.ndarray) else float(turned)
     return values * (unit.factor / to.factor)

@@ -11,7 +11,9 @@ from moss_step.model.frame import Box, Frame
 
 @dataclass(frozen=True)
 class Camera:
-    """The point in the middle, pixels for one unit of x, and how many times more a unit of y gets (degrees: not 1)."""
+    """The point in the middle, pixels for one unit of x, and how many times more a unit of y gets (degrees:
+    not 1).
+    """
 
     x: float = 0.0
     y: float = 0.0
@@ -45,7 +47,9 @@ class Camera:
 
     def pixels(self, xy: np.ndarray) -> np.ndarray:
         """Pixels of many coordinates: (n, 2)."""
-        return np.column_stack([(xy[:, 0] - self.left) * self.scale, (self.top - xy[:, 1]) * self.scale * self.stretch])
+        return np.column_stack(
+            [(xy[:, 0] - self.left) * self.scale, (self.top - xy[:, 1]) * self.scale * self.stretch]
+        )
 
     def sized(self, width: int, height: int) -> Camera:
         """The same view in another window."""
@@ -72,7 +76,8 @@ class Camera:
         return replace(self, x=(xmin + xmax) / 2.0, y=(ymin + ymax) / 2.0, scale=scale)
 
     def cells(self, frame: Frame, level: int, ratio: float) -> tuple[np.ndarray, np.ndarray]:
-        """Row of each pixel row and column of each pixel column (int32, -1 outside) in a grid halved ``level`` times.
+        """Row of each pixel row and column of each pixel column (int32, -1 outside) in a grid halved
+        ``level`` times.
 
         ``ratio`` is device pixels for each logical one.
         """
@@ -93,7 +98,9 @@ def overlap(a: Box, b: Box) -> bool:
 
 
 def stretch_of(frame: Frame) -> float:
-    """How many times more pixels a unit of y needs than a unit of x so that the ground keeps its proportions."""
+    """How many times more pixels a unit of y needs than a unit of x so that the ground keeps its
+    proportions.
+    """
     width, height = frame.cell_metres
     return (height / frame.dy) / (width / frame.dx) if width > 0 else 1.0
 

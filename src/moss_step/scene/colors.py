@@ -6,11 +6,27 @@ PAPER, CARD, INK, MUTED, LINE = "#F6F4EC", "#FFFFFF", "#1F261D", "#63695D", "#DA
 MOSS, DEEP, LICHEN, WASH = "#4C6B34", "#26331E", "#D9C24A", "#F3ECCB"
 WATER, OCHRE, TRAIL, GROUND = "#2C6E91", "#A3551F", "#ECE9DC", "#E3E0D2"
 NEUTRAL, NO_VALUE, SHEET, HOLLOW = "#8C8A7A", "#C9C7BC", "#EDEADF", "#EFEDE3"
-"""A class without a colour yet, shapes without a value, the plan beyond the ground, and a card without a picture."""
+"""A class without a colour yet, shapes without a value, the plan beyond the ground, and a card without a
+picture.
+"""
 FAINT, PALE, DIM, THREAD, RULED = "#9C998B", "#B9B6A8", "#C9C6B7", "#A9A693", "#E2DFD2"
 """Text and icons of what cannot be used, edges of bars, links between cards, and lines across charts."""
-VIOLET, BLANK, HOVER, HOVER_MOSS, PICKED, PALE_MOSS = "#6E5A9A", "#CFCCBE", "#E9E6D9", "#42602C", "#E5E9DA", "#A9B59A"
-BADGE, BADGE_LIGHT, DEEP_HOVER, DEEP_FIELD, DEEP_FAINT, DEEP_TEXT = "#6E8F4C", "#A7B56A", "#34432B", "#38472F", "#7D8773", "#B9BDA9"
+VIOLET, BLANK, HOVER, HOVER_MOSS, PICKED, PALE_MOSS = (
+    "#6E5A9A",
+    "#CFCCBE",
+    "#E9E6D9",
+    "#42602C",
+    "#E5E9DA",
+    "#A9B59A",
+)
+BADGE, BADGE_LIGHT, DEEP_HOVER, DEEP_FIELD, DEEP_FAINT, DEEP_TEXT = (
+    "#6E8F4C",
+    "#A7B56A",
+    "#34432B",
+    "#38472F",
+    "#7D8773",
+    "#B9BDA9",
+)
 """The badge, and what lies on deep green."""
 
 NAMED = {"seen": LICHEN, "hidden": OCHRE}

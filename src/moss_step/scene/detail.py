@@ -1,4 +1,6 @@
-"""Lines and rims of many shapes as arrays, with coarser copies for far views, so that any number of points draws fast."""
+"""Lines and rims of many shapes as arrays, with coarser copies for far views, so that any number of points
+draws fast.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,9 @@ _AT_ONCE = 50_000
 class Outlines:
     """Parts (lines and rings) of shapes at one level of detail.
 
-    ``xy`` (points, 2) holds the points of all parts one after another, ``starts`` (parts + 1) where each begins, ``owner`` (parts)
-    whose part it is, ``boxes`` (parts, 4) its bounds, and ``detail`` the farthest that a line was moved, in units of the coordinates.
+    ``xy`` (points, 2) holds the points of all parts one after another, ``starts`` (parts + 1) where each
+    begins, ``owner`` (parts) whose part it is, ``boxes`` (parts, 4) its bounds, and ``detail`` the farthest
+    that a line was moved, in units of the coordinates.
     """
 
     xy: np.ndarray
@@ -65,8 +68,12 @@ class Detail:
         """The coarsest level whose lines are moved by less than half a pixel."""
         return next((o for o in reversed(self._levels) if o.detail <= 0.5 * units_per_pixel), self._levels[0])
 
-    def seen_in(self, box: tuple[float, float, float, float], units_per_pixel: float) -> tuple[Outlines, np.ndarray]:
-        """A level for a view and which of its parts it shows; a coarser one where lines lie so thick that none can be followed."""
+    def seen_in(
+        self, box: tuple[float, float, float, float], units_per_pixel: float
+    ) -> tuple[Outlines, np.ndarray]:
+        """A level for a view and which of its parts it shows; a coarser one where lines lie so thick that
+        none can be followed.
+        """
         best = self._levels.index(self.at(units_per_pixel))
         for outlines in self._levels[best:]:
             seen = outlines.seen_in(box)
@@ -85,7 +92,9 @@ def _finest(geometry: np.ndarray) -> Outlines:
     parts, owner = shapely.get_parts(geometry, return_index=True)
     areas = shapely.get_type_id(parts) == shapely.GeometryType.POLYGON
     rings, of = shapely.get_rings(shapely.orient_polygons(parts[areas]), return_index=True)
-    lines = np.isin(shapely.get_type_id(parts), (shapely.GeometryType.LINESTRING, shapely.GeometryType.LINEARRING))
+    lines = np.isin(
+        shapely.get_type_id(parts), (shapely.GeometryType.LINESTRING, shapely.GeometryType.LINEARRING)
+    )
     pieces, owners = np.concatenate([rings, parts[lines]]), np.concatenate([owner[areas][of], owner[lines]])
     kept = ~shapely.is_empty(pieces)
     return _outlines(pieces[kept], owners[kept], 0.0)
@@ -96,7 +105,9 @@ def _coarser(finer: Outlines, detail: float) -> Outlines:
     pieces = []
     for first, last in _stretches(finer.starts):
         xy = finer.xy[finer.starts[first] : finer.starts[last]]
-        lines = np.asarray(shapely.linestrings(xy, indices=np.repeat(np.arange(last - first), counts[first:last])), object)
+        lines = np.asarray(
+            shapely.linestrings(xy, indices=np.repeat(np.arange(last - first), counts[first:last])), object
+        )
         simple = np.asarray(shapely.simplify(lines, detail, preserve_topology=False), object)
         lost = shapely.get_num_points(simple) < 2
         simple[lost] = lines[lost]
@@ -113,7 +124,9 @@ def _outlines(pieces: np.ndarray, owner: np.ndarray, detail: float) -> Outlines:
 
 
 def _stretches(starts: np.ndarray) -> list[tuple[int, int]]:
-    """Parts in stretches of some points: the geometry library holds the interpreter for as long as it is in one call."""
+    """Parts in stretches of some points: the geometry library holds the interpreter for as long as it is in
+    one call.
+    """
     cuts = np.unique(np.searchsorted(starts, np.arange(0, starts[-1], _AT_ONCE)))
     bounds = [*cuts.tolist(), len(starts) - 1]
     return list(itertools.pairwise(bounds))

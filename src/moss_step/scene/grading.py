@@ -18,9 +18,13 @@ from moss_step.science.classes.histogram import Histogram
 from moss_step.study.graph import KeyRow
 
 METHODS = {
-    "equal_interval": "Equal interval", "equal_count": "Equal count", "natural": "Natural breaks", "deviation": "Standard deviation",
-    "typed": "Typed breaks", "unique": "Each value",
-}  # fmt: skip
+    "equal_interval": "Equal interval",
+    "equal_count": "Equal count",
+    "natural": "Natural breaks",
+    "deviation": "Standard deviation",
+    "typed": "Typed breaks",
+    "unique": "Each value",
+}
 _MOST_VALUES = 24
 _STRIDE = 7  # colours of many values repeat, far apart on the ramp
 _GOLDEN = 0.6180339887
@@ -48,12 +52,26 @@ def grading_of(shapes: Shapes, row: KeyRow) -> Grading | None:
     """Grade shapes by the column that the Key's row names; None when it names none that is there."""
     if not row.column or row.column not in shapes.columns:
         return None
-    found = _graded(shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse)
-    return found if row.ramp else replace(found, classes=tuple((name, NAMED.get(name, color)) for name, color in found.classes))
+    found = _graded(
+        shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse
+    )
+    return (
+        found
+        if row.ramp
+        else replace(found, classes=tuple((name, NAMED.get(name, color)) for name, color in found.classes))
+    )
 
 
 @lru_cache(maxsize=64)
-def _graded(shapes: Shapes, column: str, method: str, count: int, breaks: tuple[float, ...], ramp_name: str, reverse: bool) -> Grading:
+def _graded(
+    shapes: Shapes,
+    column: str,
+    method: str,
+    count: int,
+    breaks: tuple[float, ...],
+    ramp_name: str,
+    reverse: bool,
+) -> Grading:
     values = shapes.columns[column]
     if method == "unique" or values.dtype.kind not in "iuf":
         return _by_value(values, ramp_name, reverse, _first(shapes))
@@ -69,7 +87,10 @@ def _graded(shapes: Shapes, column: str, method: str, count: int, breaks: tuple[
     places = np.clip(np.searchsorted(bounds, numbers, side="left") - 1, 0, len(bounds) - 2)
     places[~np.isfinite(numbers)] = -1
     colors = _spread(len(bounds) - 1, ramp_name, reverse, _first(shapes))
-    names = [f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}" for a, b in itertools.pairwise(bounds)]
+    names = [
+        f"{number_text(float(f'{a:.5g}'))} – {number_text(float(f'{b:.5g}'))}"
+        for a, b in itertools.pairwise(bounds)
+    ]
     return Grading(places, tuple(zip(names, colors, strict=True)), tuple(float(b) for b in bounds))
 
 
@@ -92,7 +113,11 @@ def _bounds(known: np.ndarray, method: str, count: int) -> np.ndarray:
 def column_bins(shapes: Shapes, column: str, bins: int = 60) -> Histogram | None:
     """How often the values of a column occur; None for a column without different numbers."""
     values = shapes.columns[column]
-    known = values[np.isfinite(values.astype(np.float64))].astype(np.float64) if values.dtype.kind in "iuf" else np.empty(0)
+    known = (
+        values[np.isfinite(values.astype(np.float64))].astype(np.float64)
+        if values.dtype.kind in "iuf"
+        else np.empty(0)
+    )
     if known.size == 0 or known.min() == known.max():
         return None
     counts, edges = np.histogram(known, bins)
@@ -111,13 +136,17 @@ def _first(shapes: Shapes) -> int:
 
 
 def _in_order(text: str) -> list[tuple[int, str]]:
-    """What puts texts in order: words by their letters and numbers within them by size, however many digits they have."""
+    """What puts texts in order: words by their letters and numbers within them by size, however many digits
+    they have.
+    """
     parts = re.split(r"([0-9]+)", text)
     return [(len(p.lstrip("0")), p.lstrip("0")) if k % 2 else (0, p) for k, p in enumerate(parts)]
 
 
 def _by_value(values: np.ndarray, ramp_name: str, reverse: bool, first: int) -> Grading:
-    distinct, places = np.unique(values if values.dtype.kind in "iuf" else values.astype(str), return_inverse=True)
+    distinct, places = np.unique(
+        values if values.dtype.kind in "iuf" else values.astype(str), return_inverse=True
+    )
     if distinct.dtype.kind not in "iuf":
         order = sorted(range(len(distinct)), key=lambda k: _in_order(str(distinct[k])))
         distinct, places = distinct[order], np.argsort(order)[places]
@@ -125,7 +154,10 @@ def _by_value(values: np.ndarray, ramp_name: str, reverse: bool, first: int) -> 
     if distinct.dtype.kind not in "iuf":
         # Names have no order to show: neighbours in the list, and often on the ground, get colours far apart.
         colors = [colors[k] for k in np.argsort(np.argsort(np.arange(len(colors)) * _GOLDEN % 1.0))]
-    repeated = [colors[(k * _STRIDE) % len(colors) if len(distinct) > _MOST_VALUES else k] for k in range(len(distinct))]
+    repeated = [
+        colors[(k * _STRIDE) % len(colors) if len(distinct) > _MOST_VALUES else k]
+        for k in range(len(distinct))
+    ]
     return Grading(places, tuple(zip([str(v) for v in distinct], repeated, strict=True)))
 
 

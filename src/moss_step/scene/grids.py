@@ -1,4 +1,6 @@
-"""What pictures of grids share: coarser copies, each half as fine as the one before, and where pixels lie in them."""
+"""What pictures of grids share: coarser copies, each half as fine as the one before, and where pixels lie in
+them.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ class GridPicture(Picture):
     levels: tuple[np.ndarray, ...]
     bins: Histogram | None = None
     base: float = 0.0
-    """What the levels hold less than the values: single precision draws small relief on a large base that way."""
+    """What the levels hold less than the values: single precision draws small relief on a large base that
+    way.
+    """
 
     @property
     def frame(self) -> Frame:

@@ -21,7 +21,9 @@ from moss_step.study.graph import KeyRow, Shading, Study, step_of
 
 @dataclass(frozen=True)
 class Layer:
-    """One result on the plan with its row of the Key; ``ranges`` colours a surface by class bounds being dragged."""
+    """One result on the plan with its row of the Key; ``ranges`` colours a surface by class bounds being
+    dragged.
+    """
 
     step: str
     name: str
@@ -32,7 +34,9 @@ class Layer:
 
 @dataclass(frozen=True)
 class Scene:
-    """All that is drawn: layers from top to bottom, the shaded ground, and what could not be drawn and why."""
+    """All that is drawn: layers from top to bottom, the shaded ground, and what could not be drawn and
+    why.
+    """
 
     layers: tuple[Layer, ...] = ()
     ground: SurfacePicture | None = None
@@ -47,7 +51,9 @@ class Scene:
 
 
 class Shown(Protocol):
-    """A study as it is now: its steps, the one being made, what is chosen, and the pictures that are there."""
+    """A study as it is now: its steps, the one being made, what is chosen, and the pictures that are
+    there.
+    """
 
     @property
     def study(self) -> Study:
@@ -133,7 +139,9 @@ def _live_ranges(work: Shown) -> tuple[Picture, RuleSet] | None:
 
 def shape_order(work: Shown) -> dict[str, int]:
     """Which place each step of the Key has among those that are drawn with a pen: it gives their colour."""
-    drawn = [k.step for k in work.study.key if (p := work.picture(k.step)) is not None and p.shapes is not None]
+    drawn = [
+        k.step for k in work.study.key if (p := work.picture(k.step)) is not None and p.shapes is not None
+    ]
     return {step: place for place, step in enumerate(drawn)}
 
 
@@ -154,11 +162,17 @@ def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
 
 def _in_view(scene: Scene, camera: Camera) -> list[Layer]:
     """The grids in view, from the top down to one that hides all others."""
-    grids = [(la, f.box) for la in scene.layers if (f := la.picture.frame) is not None and overlap(f.box, camera.box)]
+    grids = [
+        (la, f.box)
+        for la in scene.layers
+        if (f := la.picture.frame) is not None and overlap(f.box, camera.box)
+    ]
     found: list[Layer] = []
     for i, (layer, box) in enumerate(grids):
         found.append(layer)
-        if layer.picture.hides(layer.row, layer.ranges) and all(_holds(box, other) for _, other in grids[i + 1 :]):
+        if layer.picture.hides(layer.row, layer.ranges) and all(
+            _holds(box, other) for _, other in grids[i + 1 :]
+        ):
             break
     return found
 

@@ -1,7 +1,7 @@
 """Colouring the plan's pixels straight from the grids: one pass a layer, rows in parallel.
 
-A picture is a uint32 array of 0xAARRGGBB. Two of its bytes are worked on at once: ``RB`` holds red and blue, with room
-above each for a product with up to 256, and ``G`` green.
+A picture is a uint32 array of 0xAARRGGBB. Two of its bytes are worked on at once: ``RB`` holds red and blue,
+with room above each for a product with up to 256, and ``G`` green.
 """
 
 from __future__ import annotations
@@ -12,7 +12,9 @@ from moss_step.scene.kernels.paint import Grid, paint_classes, paint_ranges, pai
 
 
 def rehearse(grid: Grid) -> None:
-    """Have the kernels that draw a grid compiled, or taken from their cache, here and not in the window's thread; nothing is painted."""
+    """Have the kernels that draw a grid compiled, or taken from their cache, here and not in the window's
+    thread; nothing is painted.
+    """
     nowhere, picture, strength = np.full(1, -1, np.int32), np.zeros((1, 1), np.uint32), np.uint32(0)
     colors, drawn = np.zeros(257, np.uint32), np.zeros(256, np.bool_)
     if grid.dtype == np.uint8:

@@ -1,4 +1,6 @@
-"""What is kept of a value to draw it fast, to list it in the Key and to read it: the same questions to every kind."""
+"""What is kept of a value to draw it fast, to list it in the Key and to read it: the same questions to every
+kind.
+"""
 
 from __future__ import annotations
 
@@ -77,7 +79,9 @@ class Picture:
         """Give the picture in the reference system of the plan, and why it cannot be drawn there."""
         return self, ""
 
-    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+    def paint(
+        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    ) -> None:
         """Blend into ``pixels`` (uint32 0xAARRGGBB); what is drawn with a pen is not painted here."""
 
     def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:

@@ -16,8 +16,15 @@ from moss_step.study.graph import Study
 @lru_cache(maxsize=1)
 def picture_types() -> dict[str, type[Picture]]:
     """The class of picture of each kind, by the kind's name."""
-    modules = [importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__)]
-    found = [v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Picture)]
+    modules = [
+        importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__)
+    ]
+    found = [
+        v
+        for module in modules
+        for v in vars(module).values()
+        if isinstance(v, type) and issubclass(v, Picture)
+    ]
     return {t.kind: t for t in found if t.kind}
 
 
@@ -27,7 +34,9 @@ def has_place(study: Study, ref: str) -> bool:
 
 
 def placed(study: Study, step_id: str) -> str:
-    """The result of a step that is drawn on the plan: the main one, or the first beside it that has a place where that has none."""
+    """The result of a step that is drawn on the plan: the main one, or the first beside it that has a place
+    where that has none.
+    """
     usual = [ref for ref in study.step(step_id).refs if has_place(study, ref) and not study.result(ref).asked]
     return step_id if has_place(study, step_id) or not usual else usual[0]
 

@@ -11,7 +11,13 @@ import numpy as np
 from moss_step.model.surface import Surface
 
 CYCLIC = ("compass", "rose")
-_BY_QUANTITY = {"elevation": "upland", "slope": "ember", "aspect": "compass", "shade": "grey", "seen": "lookout"}
+_BY_QUANTITY = {
+    "elevation": "upland",
+    "slope": "ember",
+    "aspect": "compass",
+    "shade": "grey",
+    "seen": "lookout",
+}
 _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 """Lichen to deep teal, dark with the number of observers."""
 
@@ -26,7 +32,11 @@ def _all() -> dict[str, np.ndarray]:
 def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:
     """A ramp through colours at even steps."""
     places = np.linspace(0, len(stops) - 1, 256)
-    return np.stack([np.interp(places, np.arange(len(stops)), [s[k] for s in stops]) for k in range(3)], axis=1).round().astype(np.uint8)
+    return (
+        np.stack([np.interp(places, np.arange(len(stops)), [s[k] for s in stops]) for k in range(3)], axis=1)
+        .round()
+        .astype(np.uint8)
+    )
 
 
 def ramp_names() -> list[str]:

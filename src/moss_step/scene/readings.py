@@ -18,7 +18,11 @@ class Reading:
 
 def readings(scene: Scene, x: float, y: float) -> list[Reading]:
     """Read every result shown at a place, the shaded ground last when it is not shown itself."""
-    found = [Reading(layer.name, text) for layer in scene.layers if (text := layer.picture.text_at(x, y, layer.ranges))]
+    found = [
+        Reading(layer.name, text)
+        for layer in scene.layers
+        if (text := layer.picture.text_at(x, y, layer.ranges))
+    ]
     shown = any(layer.picture is scene.ground for layer in scene.layers)
     if scene.ground is not None and not shown:
         found.append(Reading("Ground", scene.ground.text_at(x, y)))

@@ -1,4 +1,6 @@
-"""Shapes that are edited by their vertices, worked out without Qt. Every change gives a new sketch; none is altered."""
+"""Shapes that are edited by their vertices, worked out without Qt. Every change gives a new sketch; none is
+altered.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,11 @@ class Sketch:
 
     def has(self, spot: Spot | None) -> bool:
         """Whether there is such a vertex."""
-        return spot is not None and spot.shape < len(self.shapes) and spot.vertex < len(self.shapes[spot.shape].vertices)
+        return (
+            spot is not None
+            and spot.shape < len(self.shapes)
+            and spot.vertex < len(self.shapes[spot.shape].vertices)
+        )
 
     def spots(self) -> list[Spot]:
         """All vertices, and the middles of all edges behind them."""
@@ -44,7 +50,9 @@ class Sketch:
         if self.kind == "points":
             return corners
         last = 0 if self.kind == "areas" else 1
-        return corners + [Spot(s, v, True) for s, shape in enumerate(self.shapes) for v in range(len(shape.vertices) - last)]
+        return corners + [
+            Spot(s, v, True) for s, shape in enumerate(self.shapes) for v in range(len(shape.vertices) - last)
+        ]
 
     def adding(self, vertices: Sequence[Place], name: str = "") -> Sketch:
         """With one more shape."""
@@ -57,7 +65,9 @@ class Sketch:
             vertices.insert(spot.vertex + 1, to)
         else:
             vertices[spot.vertex] = to
-        return self._with(spot.shape, self.shapes[spot.shape].model_copy(update={"vertices": tuple(vertices)}))
+        return self._with(
+            spot.shape, self.shapes[spot.shape].model_copy(update={"vertices": tuple(vertices)})
+        )
 
     def removing(self, spot: Spot) -> Sketch:
         """Without a vertex; a shape that has too few without it goes."""
@@ -80,7 +90,11 @@ class Sketch:
         corners = [s for s in self.spots() if not s.between]
         if not corners:
             return None
-        return corners[(corners.index(spot) + by) % len(corners)] if spot in corners else corners[0 if by > 0 else -1]
+        return (
+            corners[(corners.index(spot) + by) % len(corners)]
+            if spot in corners
+            else corners[0 if by > 0 else -1]
+        )
 
     def _with(self, number: int, shape: DrawnShape) -> Sketch:
         return replace(self, shapes=(*self.shapes[:number], shape, *self.shapes[number + 1 :]))

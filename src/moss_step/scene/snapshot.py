@@ -1,4 +1,6 @@
-"""One moment of the work, as it is shown: the study, what its results say, and the pictures of what is drawn. It is never altered."""
+"""One moment of the work, as it is shown: the study, what its results say, and the pictures of what is drawn.
+It is never altered.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from moss_step.study.store import Said
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """What the window shows at one moment; each part of it compares what it shows with this, and draws what differs."""
+    """What the window shows at one moment; each part of it compares what it shows with this, and draws what
+    differs.
+    """
 
     study: Study = field(default_factory=Study)
     study_with_draft: Study = field(default_factory=Study)
@@ -43,7 +47,9 @@ class Snapshot:
 
     @cached_property
     def shape_order(self) -> dict[str, int]:
-        """Which place each result of the Key has among those that are drawn with a pen: it gives their colour."""
+        """Which place each result of the Key has among those that are drawn with a pen: it gives their
+        colour.
+        """
         return shape_order(self)
 
     def picture(self, ref: str) -> Picture | None:
@@ -63,11 +69,17 @@ class Snapshot:
 
     def surfaces(self, quantity: str = "") -> list[str]:
         """Results that are surfaces (of one quantity)."""
-        return [r for r in self.study.refs() if (s := self.said.get(r)) is not None and s.kind is Surface and quantity in ("", s.quantity)]
+        return [
+            r
+            for r in self.study.refs()
+            if (s := self.said.get(r)) is not None and s.kind is Surface and quantity in ("", s.quantity)
+        ]
 
 
 def drawable(study: Study, chosen_ref: str, draft: Draft | None) -> set[str]:
-    """The results whose pictures a scene may ask for; of the step being made, too, and of what it works from."""
+    """The results whose pictures a scene may ask for; of the step being made, too, and of what it works
+    from.
+    """
     refs = {row.step for row in study.key} | {study.shading.ground}
     if chosen_ref and study.has(chosen_ref):
         refs.update(study.step(chosen_ref).refs)

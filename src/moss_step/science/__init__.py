@@ -3,7 +3,8 @@
 import sys
 from importlib import import_module
 
-# Numba looks for a linear algebra library before its first kernel, and loads all of scipy.linalg for it: a quarter of a second of every start.
+# Numba looks for a linear algebra library before its first kernel, and loads all of scipy.linalg for it: a
+# quarter of a second of every start.
 # No kernel here multiplies matrices, so it is told that there is none.
 _LINEAR_ALGEBRA = "scipy.linalg.cython_blas"
 

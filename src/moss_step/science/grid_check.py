@@ -18,7 +18,9 @@ LOWEST_GROUND, HIGHEST_GROUND = -11_500.0, 9_000.0
 
 
 def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "") -> list[str]:
-    """Say what an analyst should know before using an elevation grid, worst first; ``unit_text`` is the unit as the file writes it."""
+    """Say what an analyst should know before using an elevation grid, worst first; ``unit_text`` is the unit
+    as the file writes it.
+    """
     found: list[str] = []
     frame = surface.frame
     if surface.range is None:
@@ -29,10 +31,16 @@ def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "")
         found.append("No reference system is stated: distances are taken as metres. State it if you know it.")
     elif frame.geographic:
         width, height = frame.cell_metres
-        found.append(f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and that is used.")
+        found.append(
+            f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and "
+            "that is used."
+        )
     found += _stretched(frame)
     if surface.quantity == "elevation" and surface.unit == UNKNOWN and unit_text:
-        found.append(f"The file states the unit '{unit_text[:40]}', which is not known here: metres are taken. State it.")
+        found.append(
+            f"The file states the unit '{unit_text[:40]}', which is not known here: metres are taken. "
+            "State it."
+        )
     elif surface.quantity == "elevation" and surface.unit == UNKNOWN:
         found.append("The height unit is not stated: metres are taken. State it if it is another.")
     if surface.quantity == "elevation" and surface.range is not None:
@@ -41,7 +49,8 @@ def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "")
 
 
 def _stretched(frame: Frame) -> list[str]:
-    """Say by how much a projected system stretches the ground in the middle of a grid, when that is one percent or more.
+    """Say by how much a projected system stretches the ground in the middle of a grid, when that is one
+    percent or more.
 
     By PROJ's scale factors along the parallel and the meridian (Snyder 1987, USGS Professional Paper 1395).
     """
@@ -59,7 +68,8 @@ def _stretched(frame: Frame) -> list[str]:
         return []
     much = f"{worst:.2f} times" if abs(worst - 1.0) >= 0.1 else f"{worst:.3f} times"
     return [
-        f"{frame.system.name} draws the ground {much} its size here: distances, areas and slopes are off by as much. Reproject it to a local system."
+        f"{frame.system.name} draws the ground {much} its size here: distances, areas and slopes are off "
+        "by as much. Reproject it to a local system."
     ]
 
 
@@ -70,7 +80,10 @@ def _absurd_range(surface: Surface) -> list[str]:
     found = []
     for value, beyond in ((low, low < LOWEST_GROUND), (high, high > HIGHEST_GROUND)):
         if beyond:
-            found.append(f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or another unit.")
+            found.append(
+                f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or "
+                "another unit."
+            )
     if not found and low == -9999.0 * factor:
         found.append("The lowest height is -9999: probably a no-data value that is not declared.")
     if low == high:

@@ -44,7 +44,9 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
     """
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
-        raise AskedWronglyError(f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.")
+        raise AskedWronglyError(
+            f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax."
+        )
     rows, cols = surface.frame.window(box)
     values = np.ascontiguousarray(surface.values[rows, cols])
     return Surface(values, surface.frame.part(rows, cols), surface.unit, surface.quantity)
@@ -53,7 +55,8 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
 def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
     """Keep the extent of areas; cells whose centres lie outside them become no-data.
 
-    The areas must be in the surface's reference system. Raises MossError when they are no areas or hold no cell.
+    The areas must be in the surface's reference system. Raises MossError when they are no areas or hold no
+    cell.
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and a grid is cut by areas.", "Choose areas.")
@@ -76,7 +79,8 @@ def carry_over(
 ) -> Surface:
     """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
 
-    Bearings are averaged as vectors. Raises MossError when the surface has no reference system or does not reach the target's area of use.
+    Bearings are averaged as vectors. Raises MossError when the surface has no reference system or does not
+    reach the target's area of use.
     """
     progress = progress or silent()
     frame = surface.frame
@@ -87,18 +91,26 @@ def carry_over(
         target = _target_frame(frame, crs, cell)
         check_grid(target.rows * target.cols, "The result", "Use a larger cell size.")
         if surface.cyclic and resampling != "nearest":
-            out = bearing_of(*(_resampled(part, frame, target, resampling, progress) for part in vectors(surface.values)))
+            out = bearing_of(
+                *(_resampled(part, frame, target, resampling, progress) for part in vectors(surface.values))
+            )
         else:
             out = _resampled(surface.values, frame, target, resampling, progress)
     except RasterioError as error:
         text = str(error).splitlines()[0]
-        raise MossError(f"The grid cannot be carried over to that system: {text}.", "Choose another.") from error
+        raise MossError(
+            f"The grid cannot be carried over to that system: {text}.", "Choose another."
+        ) from error
     if np.isnan(out).all():
-        raise MossError("Nothing of the grid falls in that system.", "Choose one made for this part of the world.")
+        raise MossError(
+            "Nothing of the grid falls in that system.", "Choose one made for this part of the world."
+        )
     return Surface(out, target, surface.unit, surface.quantity)
 
 
-def _resampled(values: np.ndarray, frame: Frame, target: Frame, resampling: ResamplingName, progress: Progress) -> np.ndarray:
+def _resampled(
+    values: np.ndarray, frame: Frame, target: Frame, resampling: ResamplingName, progress: Progress
+) -> np.ndarray:
     out = np.full(target.shape, np.nan, values.dtype)
     for first, last in progress.blocks(target.rows, 256, "Resampling"):
         part = target.part(slice(first, last), slice(0, target.cols))
@@ -118,7 +130,9 @@ def _resampled(values: np.ndarray, frame: Frame, target: Frame, resampling: Resa
 
 
 def metric_system(frame: Frame) -> str | None:
-    """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the poles."""
+    """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the
+    poles.
+    """
     if not frame.geographic:
         return None
     xmin, ymin, xmax, ymax = frame.box
@@ -136,7 +150,9 @@ def _target_frame(frame: Frame, crs: str, cell: float | None) -> Frame:
         rows, cols = round(frame.rows * frame.dy / cell), round(frame.cols * frame.dx / cell)
         return Frame(max(rows, 1), max(cols, 1), frame.x0, frame.y0, cell, cell, crs)
     size = {} if cell is None else {"resolution": cell}
-    transform, cols, rows = calculate_default_transform(frame.crs, crs, frame.cols, frame.rows, *frame.box, **size)
+    transform, cols, rows = calculate_default_transform(
+        frame.crs, crs, frame.cols, frame.rows, *frame.box, **size
+    )
     if not cols or not rows:
         raise MossError("The grid would have no cells.", "Use a smaller cell size.")
     return Frame(rows, cols, transform.c, transform.f, transform.a, -transform.e, crs)

@@ -49,7 +49,9 @@ class FormulaSettings(Settings):
 def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surfaces = _surfaces(inputs)
     if not surfaces:
-        raise AskedWronglyError("formula needs at least one surface.", "Give NAME=PATH for each name in the expression.")
+        raise AskedWronglyError(
+            "formula needs at least one surface.", "Give NAME=PATH for each name in the expression."
+        )
     result = evaluate(settings.expression, surfaces, progress)
     bearings = any(s.cyclic for n, s in surfaces.items() if n in names_in(settings.expression))
     outcome = surface_outcome(result, ("A flat aspect is -1: below every bearing.",) if bearings else ())
@@ -57,20 +59,33 @@ def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> O
         return outcome
     yes = int(np.count_nonzero(result.values == 1))
     share = yes / max(result.valid_count, 1)
-    return Outcome(result, f"{share:.1%} yes", (*outcome.findings, Finding("yes_count", yes, CELLS)), outcome.warnings)
+    return Outcome(
+        result, f"{share:.1%} yes", (*outcome.findings, Finding("yes_count", yes, CELLS)), outcome.warnings
+    )
 
 
 formula = StepKind(
-    kind="formula", bench="classes", title="Formula", question="What follows from several surfaces together?",
-    help="Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing is run as code.",
+    kind="formula",
+    bench="classes",
+    title="Formula",
+    question="What follows from several surfaces together?",
+    help=(
+        "Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing "
+        "is run as code."
+    ),
     words=("calculator", "map algebra", "expression", "arithmetic", "conditional", "con", "where"),
-    inputs=(), settings=FormulaSettings, gives="surface", run=_formula,
+    inputs=(),
+    settings=FormulaSettings,
+    gives="surface",
+    run=_formula,
     staple=3,
     reach=CELL,
     memory=7,
     label=lambda s, names: s.expression if len(s.expression) <= 40 else f"{s.expression[:38]} …",
-    further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each name in the expression.", optional=True),
-)  # fmt: skip
+    further=InputSpec(
+        "surfaces", "surface", "Surfaces", "NAME=PATH for each name in the expression.", optional=True
+    ),
+)
 
 
 class ThresholdSettings(Settings):
@@ -84,7 +99,12 @@ class ThresholdSettings(Settings):
 
     def text(self) -> str:
         """Say the condition."""
-        parts = [(self.at_least, "at least"), (self.above, "above"), (self.at_most, "at most"), (self.below, "below")]
+        parts = [
+            (self.at_least, "at least"),
+            (self.above, "above"),
+            (self.at_most, "at most"),
+            (self.below, "below"),
+        ]
         return " and ".join(f"{word} {value:g}" for value, word in parts if value is not None)
 
 
@@ -93,13 +113,23 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
     if not s.text():
         raise AskedWronglyError("threshold needs a bound.", "Give at_least, above, at_most or below.")
     if (s.at_least is not None and s.above is not None) or (s.at_most is not None and s.below is not None):
-        raise AskedWronglyError("threshold has two bounds on one side.", "Give at_least or above, and at_most or below.")
+        raise AskedWronglyError(
+            "threshold has two bounds on one side.", "Give at_least or above, and at_most or below."
+        )
     progress.at(0.1, "Comparing")
-    low, high = (s.at_least if s.at_least is not None else s.above), (s.at_most if s.at_most is not None else s.below)
+    low, high = (
+        (s.at_least if s.at_least is not None else s.above),
+        (s.at_most if s.at_most is not None else s.below),
+    )
     made = criteria.threshold(
-        surface, low, s.at_least is not None, high, s.at_most is not None, f"{s.text()} {surface.unit.symbol}".strip(),
+        surface,
+        low,
+        s.at_least is not None,
+        high,
+        s.at_most is not None,
+        f"{s.text()} {surface.unit.symbol}".strip(),
         s.elsewhere == "no",
-    )  # fmt: skip
+    )
     return class_outcome(made, surface.valid_count)
 
 
@@ -127,8 +157,12 @@ def _fraction(text: str) -> float:
 class AmongSettings(Settings):
     """Settings of class_among."""
 
-    among: Annotated[tuple[str, ...], BeforeValidator(_weights)] = setting(..., "Among", "Names or numbers of classes, with commas.")
-    elsewhere: Literal["no", "no_data"] = setting("no", "Without a class", "What cells without a class become.")
+    among: Annotated[tuple[str, ...], BeforeValidator(_weights)] = setting(
+        ..., "Among", "Names or numbers of classes, with commas."
+    )
+    elsewhere: Literal["no", "no_data"] = setting(
+        "no", "Without a class", "What cells without a class become."
+    )
 
 
 def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -154,16 +188,26 @@ class WeightSettings(Settings):
     """Weights of several criteria, given or from comparisons."""
 
     weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
-        None, "Weights", "One for each criterion in their order, with commas; they are brought to a sum of 1.", when={"rule": ("weighted",)}
+        None,
+        "Weights",
+        "One for each criterion in their order, with commas; they are brought to a sum of 1.",
+        when={"rule": ("weighted",)},
     )
     comparisons: str | None = setting(
-        None, "Comparisons", "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.", when={"rule": ("weighted",)}
+        None,
+        "Comparisons",
+        "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.",
+        when={"rule": ("weighted",)},
     )
 
     def shares(self, names: Sequence[str]) -> tuple[list[float], tuple[Finding, ...], tuple[str, ...]]:
-        """Weights for named criteria, with findings that state them and a warning when comparisons contradict each other."""
+        """Weights for named criteria, with findings that state them and a warning when comparisons contradict
+        each other.
+        """
         if (self.weights is None) == (self.comparisons is None):
-            raise AskedWronglyError("There must be either weights or comparisons.", "Give weights=2,1,1 for example.")
+            raise AskedWronglyError(
+                "There must be either weights or comparisons.", "Give weights=2,1,1 for example."
+            )
         found: list[Finding] = []
         warnings: tuple[str, ...] = ()
         if self.comparisons is None:
@@ -180,23 +224,29 @@ class WeightSettings(Settings):
 def _contradiction(ratio: float) -> tuple[str, ...]:
     if ratio <= 0.1:
         return ()
-    return (f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",)
+    return (
+        f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",
+    )
 
 
 def _comparison_table(text: str) -> np.ndarray:
     try:
         return np.array([[_fraction(v.strip()) for v in row.split(",")] for row in text.split(";")])
     except (ValueError, ZeroDivisionError):
-        raise AskedWronglyError("The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1.") from None
+        raise AskedWronglyError(
+            "The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1."
+        ) from None
 
 
 class CombineSettings(WeightSettings):
     """Settings of combine."""
 
     rule: criteria.Rule = setting(
-        "sum", "Rule",
-        "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by name; weighted: the weighted mean class.",
-    )  # fmt: skip
+        "sum",
+        "Rule",
+        "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by "
+        "name; weighted: the weighted mean class.",
+    )
 
 
 def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -214,15 +264,26 @@ def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> O
 
 
 combine = StepKind(
-    kind="combine", bench="classes", title="Combine", question="Where do several criteria hold together?",
-    help="Lays yes/no or class maps over one another: how many hold, all, any, the worst class, or each combination by name.",
+    kind="combine",
+    bench="classes",
+    title="Combine",
+    question="Where do several criteria hold together?",
+    help=(
+        "Lays yes/no or class maps over one another: how many hold, all, any, the worst class, or each "
+        "combination by name."
+    ),
     words=("overlay", "criteria", "hazard", "suitability", "intersection", "multi-criteria", "and", "or"),
-    inputs=(), settings=CombineSettings, gives="classes", run=_combine,
+    inputs=(),
+    settings=CombineSettings,
+    gives="classes",
+    run=_combine,
     staple=4,
     memory=28,
     label=lambda s, names: f"{s.rule.capitalize()} of {', '.join(names.values())}",
-    further=InputSpec("maps", "classes", "Maps", "NAME=PATH for each criterion; the names appear in the result."),
-)  # fmt: skip
+    further=InputSpec(
+        "maps", "classes", "Maps", "NAME=PATH for each criterion; the names appear in the result."
+    ),
+)
 
 
 def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -231,7 +292,8 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
         raise AskedWronglyError("weigh needs two or more surfaces.", "Give them as a=one.tif b=two.tif.")
     if turned := [n for n, s in surfaces.items() if s.cyclic]:
         raise AskedWronglyError(
-            f"'{turned[0]}' holds bearings, and they do not add up.", "Make a criterion of it first: away(aspect, 180) in a formula."
+            f"'{turned[0]}' holds bearings, and they do not add up.",
+            "Make a criterion of it first: away(aspect, 180) in a formula.",
         )
     frame = one_frame(surfaces)
     progress.at(0.1, "Weighing")
@@ -242,52 +304,74 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
 
 
 weigh = StepKind(
-    kind="weigh", bench="classes", title="Weigh", question="How do criteria of different weight add up?",
+    kind="weigh",
+    bench="classes",
+    title="Weigh",
+    question="How do criteria of different weight add up?",
     help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
     words=("weighted overlay", "ahp", "analytic hierarchy", "suitability", "pairwise", "score", "weights"),
-    inputs=(), settings=WeightSettings, gives="surface", run=_weigh,
+    inputs=(),
+    settings=WeightSettings,
+    gives="surface",
+    run=_weigh,
     memory=10,
     label=lambda s, names: f"Weighted sum of {', '.join(names.values())}",
-    further=InputSpec("surfaces", "surface", "Surfaces", "NAME=PATH for each criterion, in the order of the weights."),
-)  # fmt: skip
+    further=InputSpec(
+        "surfaces", "surface", "Surfaces", "NAME=PATH for each criterion, in the order of the weights."
+    ),
+)
 
 
 class DifferenceSettings(Settings):
     """Settings of difference."""
 
     measure: Literal["difference", "ratio", "change"] = setting(
-        "difference", "Measure", "difference: first less second; ratio: first over second; change: percent from second to first."
+        "difference",
+        "Measure",
+        "difference: first less second; ratio: first over second; change: percent from second to first.",
     )
 
 
 def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Comparing surfaces")
-    made, remarks = arithmetic.difference(_surface(inputs, "first"), _surface(inputs, "second"), settings.measure)
+    made, remarks = arithmetic.difference(
+        _surface(inputs, "first"), _surface(inputs, "second"), settings.measure
+    )
     return surface_outcome(made, tuple(remarks))
 
 
 difference = StepKind(
-    kind="difference", bench="surface", title="Difference", question="How do two surfaces differ?",
-    help="First less second, their ratio, or the change in percent. Units are converted; the grids must lie cell on cell.",
+    kind="difference",
+    bench="surface",
+    title="Difference",
+    question="How do two surfaces differ?",
+    help=(
+        "First less second, their ratio, or the change in percent. Units are converted; the grids must "
+        "lie cell on cell."
+    ),
     words=("subtract", "change", "before after", "dem of difference", "ratio", "compare", "minus"),
     inputs=(
         InputSpec("first", "surface", "First", "The surface to take from."),
         InputSpec("second", "surface", "Second", "The surface to take off."),
     ),
-    settings=DifferenceSettings, gives="surface", run=_difference,
+    settings=DifferenceSettings,
+    gives="surface",
+    run=_difference,
     reach=CELL,
     memory=12,
     label=lambda s, names: f"{s.measure.capitalize()} of {names['first']} and {names['second']}",
-)  # fmt: skip
+)
 
 
 class ConvertSettings(Settings):
     """Settings of convert_units."""
 
-    to: Literal["metre", "centimetre", "millimetre", "kilometre", "foot", "us_survey_foot", "degree", "percent"] = setting(
-        "metre", "Unit", "The unit to give the values in; degree and percent for slope."
+    to: Literal[
+        "metre", "centimetre", "millimetre", "kilometre", "foot", "us_survey_foot", "degree", "percent"
+    ] = setting("metre", "Unit", "The unit to give the values in; degree and percent for slope.")
+    exaggeration: float = setting(
+        1.0, "Vertical exaggeration", "Heights are multiplied by this too; 1 leaves them.", gt=0, le=1000
     )
-    exaggeration: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this too; 1 leaves them.", gt=0, le=1000)
 
 
 def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -302,20 +386,30 @@ def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> O
 
 
 convert_units = StepKind(
-    kind="convert_units", bench="surface", title="Convert units", question="In which unit do you need the values?",
+    kind="convert_units",
+    bench="surface",
+    title="Convert units",
+    question="In which unit do you need the values?",
     help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
     words=("feet to metres", "units", "scale", "z factor", "exaggeration", "percent to degrees"),
-    inputs=(SURFACE,), settings=ConvertSettings, gives="surface", run=_convert,
+    inputs=(SURFACE,),
+    settings=ConvertSettings,
+    gives="surface",
+    run=_convert,
     reach=CELL,
     memory=15,
-    label=lambda s, names: f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else ""),
-)  # fmt: skip
+    label=lambda s, names: (
+        f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else "")
+    ),
+)
 
 
 class FillSettings(Settings):
     """Settings of fill_voids."""
 
-    most_cells: int = setting(100, "Largest void", "Voids of up to this many cells are filled.", unit="cells", ge=1, le=1_000_000)
+    most_cells: int = setting(
+        100, "Largest void", "Voids of up to this many cells are filled.", unit="cells", ge=1, le=1_000_000
+    )
 
 
 def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -327,36 +421,56 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 
 fill_voids = StepKind(
-    kind="fill_voids", bench="surface", title="Fill voids", question="Which small gaps should be closed?",
-    help="Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and those at the edge stay.",
+    kind="fill_voids",
+    bench="surface",
+    title="Fill voids",
+    question="Which small gaps should be closed?",
+    help=(
+        "Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and "
+        "those at the edge stay."
+    ),
     words=("nodata", "gaps", "holes", "interpolate", "void filling"),
-    inputs=(SURFACE,), settings=FillSettings, gives="surface", run=_fill,
+    inputs=(SURFACE,),
+    settings=FillSettings,
+    gives="surface",
+    run=_fill,
     memory=32,
     label=lambda s, names: f"{names['surface']}, voids filled",
-)  # fmt: skip
+)
 
 
 class ResampleSettings(Settings):
     """Settings of resample."""
 
     cell: float = setting(..., "Cell size", "In the units of the reference system.", gt=0)
-    resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting("bilinear", "Resampling", "average suits coarser cells.")
+    resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting(
+        "bilinear", "Resampling", "average suits coarser cells."
+    )
 
 
 def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = _surface(inputs)
     if surface.frame.crs is None:
         raise AskedWronglyError("The surface has no reference system.", "State it in Gather first.")
-    return surface_outcome(carry_over(surface, surface.frame.crs, settings.cell, settings.resampling, progress))
+    return surface_outcome(
+        carry_over(surface, surface.frame.crs, settings.cell, settings.resampling, progress)
+    )
 
 
 resample = StepKind(
-    kind="resample", bench="surface", title="Resample", question="Which cell size do you need?",
-    help="Gives a surface another cell size in the same reference system.", words=("cell size", "resolution", "coarsen", "aggregate"),
-    inputs=(SURFACE,), settings=ResampleSettings, gives="surface", run=_resample,
+    kind="resample",
+    bench="surface",
+    title="Resample",
+    question="Which cell size do you need?",
+    help="Gives a surface another cell size in the same reference system.",
+    words=("cell size", "resolution", "coarsen", "aggregate"),
+    inputs=(SURFACE,),
+    settings=ResampleSettings,
+    gives="surface",
+    run=_resample,
     memory=8,
     label=lambda s, names: f"{names['surface']}, cells of {s.cell:g}",
-)  # fmt: skip
+)
 
 
 class MergeSettings(Settings):
@@ -372,11 +486,19 @@ def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 merge = StepKind(
-    kind="merge", bench="surface", title="Merge", question="Which grids belong together?",
+    kind="merge",
+    bench="surface",
+    title="Merge",
+    question="Which grids belong together?",
     help="Joins grids of one reference system and cell size; where they overlap the first one counts.",
     words=("mosaic", "tiles", "join", "stitch", "append"),
-    inputs=(), settings=MergeSettings, gives="surface", run=_merge,
+    inputs=(),
+    settings=MergeSettings,
+    gives="surface",
+    run=_merge,
     memory=11,
     label=lambda s, names: f"{', '.join(names.values())}, merged",
-    further=InputSpec("grids", "surface", "Grids", "NAME=PATH for each grid; the first counts where they overlap."),
-)  # fmt: skip
+    further=InputSpec(
+        "grids", "surface", "Grids", "NAME=PATH for each grid; the first counts where they overlap."
+    ),
+)

@@ -36,7 +36,9 @@ def step_kind(kind: str) -> StepKind:
     except KeyError:
         moved = became(kind)
         if moved is not None:
-            raise AskedWronglyError(f"'{kind}' is a result of {moved[0]} now.", f"Run {moved[0]}, with -o {moved[1]}=FILE.") from None
+            raise AskedWronglyError(
+                f"'{kind}' is a result of {moved[0]} now.", f"Run {moved[0]}, with -o {moved[1]}=FILE."
+            ) from None
         raise AskedWronglyError(f"There is no step '{kind}'.", f"Steps: {', '.join(catalogue())}.") from None
 
 
@@ -58,7 +60,12 @@ def became(kind: str) -> tuple[str, str] | None:
 
 @lru_cache(maxsize=1)
 def _became() -> dict[str, tuple[str, str]]:
-    return {r.was: (kind, r.name) for kind, step in catalogue().items() for r in step.beside if r.was and "=" not in r.was}
+    return {
+        r.was: (kind, r.name)
+        for kind, step in catalogue().items()
+        for r in step.beside
+        if r.was and "=" not in r.was
+    }
 
 
 def describe(step: StepKind) -> dict[str, Any]:
@@ -71,10 +78,17 @@ def describe(step: StepKind) -> dict[str, Any]:
         "question": step.question,
         "help": step.help,
         "gives": step.gives,
-        "results": [{"name": r.name, "gives": r.gives, "title": r.title, "help": r.help} for r in step.beside],
+        "results": [
+            {"name": r.name, "gives": r.gives, "title": r.title, "help": r.help} for r in step.beside
+        ],
         "words": list(step.words),
-        "inputs": [{"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional} for i in step.inputs],
-        "further_inputs": None if step.further is None else {"accepts": step.further.accepts, "help": step.further.help},
+        "inputs": [
+            {"name": i.name, "accepts": i.accepts, "title": i.title, "help": i.help, "optional": i.optional}
+            for i in step.inputs
+        ],
+        "further_inputs": None
+        if step.further is None
+        else {"accepts": step.further.accepts, "help": step.further.help},
         "settings": [
             {
                 "name": name,

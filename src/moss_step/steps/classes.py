@@ -61,8 +61,17 @@ class ClassifySettings(Settings):
         "A CSV file with columns from,to,class,name,color, or a ready set: " + ", ".join(PRESETS) + ".",
         control="rules",
     )
-    closed: Literal["upper", "lower"] = setting("upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b).")
-    count: int = setting(5, "Number of classes", "For equal interval, equal count and natural breaks.", when={"rules": COUNTED}, ge=2, le=50)
+    closed: Literal["upper", "lower"] = setting(
+        "upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b)."
+    )
+    count: int = setting(
+        5,
+        "Number of classes",
+        "For equal interval, equal count and natural breaks.",
+        when={"rules": COUNTED},
+        ge=2,
+        le=50,
+    )
 
     def rule_set(self, surface: Surface) -> RuleSet:
         """Give the rules, made from the surface when a ready set is named."""
@@ -93,7 +102,10 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
     outcome = class_outcome(put_in_classes(surface, rules, progress), surface.valid_count, tuple(notes))
     if settings.rules not in COUNTED:
         return outcome
-    fit = Finding("goodness_of_variance_fit", variance_fit(surface, [b for r in rules.rules for b in (r.low, r.high) if b is not None]))
+    fit = Finding(
+        "goodness_of_variance_fit",
+        variance_fit(surface, [b for r in rules.rules for b in (r.low, r.high) if b is not None]),
+    )
     return replace(outcome, findings=(*outcome.findings, fit))
 
 
@@ -102,7 +114,9 @@ classify = StepKind(
     bench="classes",
     title="Classes",
     question="Which ground falls in which class?",
-    help="Puts every cell in the class whose range holds its value, and counts cells, area and share of each.",
+    help=(
+        "Puts every cell in the class whose range holds its value, and counts cells, area and share of each."
+    ),
     words=(
         "reclassify",
         "ranges",

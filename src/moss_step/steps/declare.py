@@ -29,7 +29,9 @@ MOST, LEAST = 1e15, 1e-12
 
 
 class Settings(BaseModel):
-    """Base of all settings: unknown names, and numbers beyond ``MOST`` and ``LEAST`` or that are none, are refused; values are frozen."""
+    """Base of all settings: unknown names, and numbers beyond ``MOST`` and ``LEAST`` or that are none, are
+    refused; values are frozen.
+    """
 
     # What checks them is built when a step is first used, not for every step at each start.
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, allow_inf_nan=False)
@@ -37,7 +39,9 @@ class Settings(BaseModel):
     """Settings of a base class that mean nothing here: they are not shown, not told of, and refused."""
 
     marks: ClassVar[tuple[str, ...]] = ()
-    """Settings that are marks, and no amounts: they may be any number, such as the lowest that a file can hold."""
+    """Settings that are marks, and no amounts: they may be any number, such as the lowest that a file can
+    hold.
+    """
 
     @field_validator("*", mode="after")
     @classmethod
@@ -59,22 +63,38 @@ def _listed(kind: type[Settings]) -> dict[str, FieldInfo]:
 
 
 def beyond(value: object) -> bool:
-    """Whether a number, or one within tuples and lists, is larger or smaller than any setting may be, or is no number."""
+    """Whether a number, or one within tuples and lists, is larger or smaller than any setting may be, or is
+    no number.
+    """
     if isinstance(value, (tuple, list)):
         return any(beyond(v) for v in value)
     return isinstance(value, (int, float)) and value != 0 and not LEAST <= abs(value) <= MOST
 
 
 def setting(
-    default: Any, title: str, help: str, unit: str = "", control: str = "", when: Mapping[str, tuple[Any, ...]] | None = None,
-    with_input: str = "", without_input: str = "", **limits: Any,
-) -> Any:  # fmt: skip
+    default: Any,
+    title: str,
+    help: str,
+    unit: str = "",
+    control: str = "",
+    when: Mapping[str, tuple[Any, ...]] | None = None,
+    with_input: str = "",
+    without_input: str = "",
+    **limits: Any,
+) -> Any:
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
-    ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``, ``points``, ``slider`` or ``observers``.
-    A setting that counts only beside some values of another one names it in ``when``; one that counts only with, or without, an input names that.
+    ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``,
+    ``points``, ``slider`` or ``observers``. A setting that counts only beside some values of another one
+    names it in ``when``; one that counts only with, or without, an input names that.
     """
-    about: Any = {"unit": unit, "control": control, "when": dict(when or {}), "with_input": with_input, "without_input": without_input}
+    about: Any = {
+        "unit": unit,
+        "control": control,
+        "when": dict(when or {}),
+        "with_input": with_input,
+        "without_input": without_input,
+    }
     return Field(default, title=title, description=help, json_schema_extra=about, **limits)
 
 
@@ -94,7 +114,10 @@ def idle_reason(field: FieldInfo, values: Mapping[str, Any], inputs: Collection[
         if other in values and values[other] not in wanted and wanted == (None,):
             return f"only without {other}"
         if other in values and values[other] not in wanted:
-            return f"only with {other}={' or '.join(str(w).lower() if isinstance(w, bool) else str(w) for w in wanted)}"
+            return (
+                "only with "
+                f"{other}={' or '.join(str(w).lower() if isinstance(w, bool) else str(w) for w in wanted)}"
+            )
     needed, barred = extra(field, "with_input"), extra(field, "without_input")
     if needed and needed not in inputs:
         return f"only with {needed}"
@@ -123,7 +146,9 @@ class InputSpec:
 
 @dataclass(frozen=True)
 class ResultSpec:
-    """One result of a step: its name (empty for the main one), the kind of value, a short title, and how the Key draws it at first."""
+    """One result of a step: its name (empty for the main one), the kind of value, a short title, and how the
+    Key draws it at first.
+    """
 
     name: str
     gives: str
@@ -131,14 +156,18 @@ class ResultSpec:
     help: str
     look: Mapping[str, Any] = field(default_factory=dict)
     asked: bool = False
-    """Worked out only when something asks for it: it takes as much memory as the main result, and is wanted seldom."""
+    """Worked out only when something asks for it: it takes as much memory as the main result, and is wanted
+    seldom.
+    """
     was: str = ""
     """How older studies got it: a kind of step, or ``setting=value`` of this one."""
 
 
 @dataclass(frozen=True)
 class StepKind:
-    """One operation. ``run`` takes settings, inputs by name and a progress; ``label`` names a result from them."""
+    """One operation. ``run`` takes settings, inputs by name and a progress; ``label`` names a result from
+    them.
+    """
 
     kind: str
     bench: str
@@ -156,8 +185,10 @@ class StepKind:
     look: Mapping[str, Any] = field(default_factory=dict)
     """How the Key draws a result at first: values of a row of the Key."""
     memory: float | Callable[[Any, Inputs], float] = 0.0
-    """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest grid among these, or in all, as a
-    function of settings and inputs says. ``benchmarks.every_step`` measures them, and a test holds them against it."""
+    """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest
+    grid among these, or in all, as a function of settings and inputs says. ``benchmarks.every_step`` measures
+    them, and a test holds them against it.
+    """
     staple: int = 99
     """Place among the steps of its bench, for those that are used most: they stand first, in this order."""
     reach: Reach = WHOLE
@@ -171,7 +202,9 @@ class StepKind:
     sources: Callable[[Path], list[str]] = lambda path: [str(path)]
     """The sources in a file of these, such as its layers."""
     ranges: Callable[[Any], RuleSet | None] | None = None
-    """Ranges of its settings by which its first surface is drawn while it is made, with no run; None where a run is needed."""
+    """Ranges of its settings by which its first surface is drawn while it is made, with no run; None where a
+    run is needed.
+    """
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 
@@ -188,7 +221,9 @@ class StepKind:
         """
         if name not in self.results:
             known = ", ".join(n for n in self.results if n)
-            raise AskedWronglyError(f"{self.kind} gives no '{name}'.", f"Beside its main result it gives: {known or 'nothing'}.")
+            raise AskedWronglyError(
+                f"{self.kind} gives no '{name}'.", f"Beside its main result it gives: {known or 'nothing'}."
+            )
         return self.results[name]
 
     def name_of(self, result: str, main: str) -> str:
@@ -200,10 +235,16 @@ class StepKind:
         return outcome.beside[self.result(result).name]() if result else outcome
 
     def idle(self, settings: Settings, inputs: Collection[str]) -> dict[str, str]:
-        """Settings that differ from their default and count for nothing as the others stand, with the reason."""
+        """Settings that differ from their default and count for nothing as the others stand, with the
+        reason.
+        """
         listed = self.settings.listed()
         values = {n: getattr(settings, n) for n in listed}
-        changed = {n: listed[n] for n in settings.model_fields_set if n in listed and not listed[n].is_required() and values[n] != listed[n].default}
+        changed = {
+            n: listed[n]
+            for n in settings.model_fields_set
+            if n in listed and not listed[n].is_required() and values[n] != listed[n].default
+        }
         found = {n: idle_reason(f, values, inputs) for n, f in changed.items()}
         return {n: why for n, why in found.items() if why}
 

@@ -1,4 +1,6 @@
-"""Shapes drawn on the plan: points, lines and areas by their vertices, with the heights of the ground under them."""
+"""Shapes drawn on the plan: points, lines and areas by their vertices, with the heights of the ground under
+them.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,9 @@ Coordinate = Annotated[float, Field(ge=-MOST, le=MOST)]
 
 
 class DrawnShape(BaseModel):
-    """One shape: its name, and its vertices in the order in which they are joined. Areas close by themselves."""
+    """One shape: its name, and its vertices in the order in which they are joined. Areas close by
+    themselves.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
     name: str = Field("", max_length=200)
@@ -46,7 +50,9 @@ def _typed(value: Any) -> Any:
     found = []
     for part in filter(None, (p.strip() for p in value.split("|"))):
         name, mark, places = part.rpartition(":")
-        vertices = [[v.strip() for v in p.split(",")] for p in (places if mark else part).split(";") if p.strip()]
+        vertices = [
+            [v.strip() for v in p.split(",")] for p in (places if mark else part).split(";") if p.strip()
+        ]
         if any(len(v) != 2 for v in vertices):
             raise ValueError("shapes as name: x,y;x,y with | between them")
         found.append({"name": name.strip(), "vertices": vertices})
@@ -57,10 +63,14 @@ class DrawnSettings(Settings):
     """Settings of draw."""
 
     kind: DrawnKind = setting("areas", "Kind", "points, lines or areas: a step holds shapes of one kind.")
-    shapes: Annotated[tuple[DrawnShape, ...], BeforeValidator(_typed), Field(max_length=MOST_SHAPES)] = setting(
-        ..., "Shapes", "Drawn on the plan; as text name: x,y;x,y with | between shapes.", control="drawn"
+    shapes: Annotated[tuple[DrawnShape, ...], BeforeValidator(_typed), Field(max_length=MOST_SHAPES)] = (
+        setting(
+            ..., "Shapes", "Drawn on the plan; as text name: x,y;x,y with | between shapes.", control="drawn"
+        )
     )
-    crs: SystemField | None = setting(None, "Reference system", "Of the coordinates; the ground's own when left out.", control="crs")
+    crs: SystemField | None = setting(
+        None, "Reference system", "Of the coordinates; the ground's own when left out.", control="crs"
+    )
 
 
 def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -68,9 +78,15 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
     ground = optional(inputs, "dem", Surface)
     whole = [s for s in settings.shapes if len(s.vertices) >= LEAST[settings.kind]]
     if not whole:
-        raise MossError("Nothing is drawn yet.", f"Give {settings.kind} with {LEAST[settings.kind]} or more vertices each.")
+        raise MossError(
+            "Nothing is drawn yet.",
+            f"Give {settings.kind} with {LEAST[settings.kind]} or more vertices each.",
+        )
     crs = settings.crs or (ground.frame.crs if ground is not None else None)
-    frame, geometry = Frame(1, 1, 0.0, 0.0, 1.0, 1.0, crs), np.array([geometry_of(settings.kind, s.vertices) for s in whole], object)
+    frame, geometry = (
+        Frame(1, 1, 0.0, 0.0, 1.0, 1.0, crs),
+        np.array([geometry_of(settings.kind, s.vertices) for s in whole], object),
+    )
     columns: dict[str, np.ndarray] = {"name": np.array([s.name for s in whole], object)}
     findings = [Finding("shapes", len(whole), CELLS)]
     figure = f"{len(whole):,} point{'s' if len(whole) != 1 else ''}"
@@ -90,12 +106,20 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
         columns["height"], symbols = heights, {"height": ground.unit.symbol}
     said = _remarks(settings, whole, geometry)
     value = Shapes(geometry, columns, crs, symbols)
-    return Outcome(value, figure, tuple(findings), said, {"vertices": lambda: _vertices(whole, heights, ground)})
+    return Outcome(
+        value, figure, tuple(findings), said, {"vertices": lambda: _vertices(whole, heights, ground)}
+    )
 
 
 def geometry_of(kind: str, vertices: Sequence[tuple[float, float]]) -> shapely.Geometry:
     """The geometry of one shape of a kind."""
-    return shapely.Point(vertices[0]) if kind == "points" else shapely.LineString(vertices) if kind == "lines" else shapely.Polygon(vertices)
+    return (
+        shapely.Point(vertices[0])
+        if kind == "points"
+        else shapely.LineString(vertices)
+        if kind == "lines"
+        else shapely.Polygon(vertices)
+    )
 
 
 def _heights(shapes: Sequence[DrawnShape], crs: str | None, ground: Surface | None) -> np.ndarray | None:
@@ -112,9 +136,14 @@ def _heights(shapes: Sequence[DrawnShape], crs: str | None, ground: Surface | No
 
 def _remarks(settings: DrawnSettings, whole: Sequence[DrawnShape], geometry: np.ndarray) -> tuple[str, ...]:
     left = len(settings.shapes) - len(whole)
-    crossed = [k for k, ok in enumerate(shapely.is_valid(geometry)) if not ok] if settings.kind == "areas" else []
+    crossed = (
+        [k for k, ok in enumerate(shapely.is_valid(geometry)) if not ok] if settings.kind == "areas" else []
+    )
     said = [f"{left} of the {settings.kind} have too few vertices, and are left out."] if left else []
-    said += [f"The outline of {whole[k].name or f'area {k + 1}'} crosses itself: its area counts for little." for k in crossed[:3]]
+    said += [
+        f"The outline of {whole[k].name or f'area {k + 1}'} crosses itself: its area counts for little."
+        for k in crossed[:3]
+    ]
     return tuple(said)
 
 
@@ -134,13 +163,36 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
 
 
 draw = StepKind(
-    kind="draw", bench="gather", title="Draw shapes", question="Which points, lines or areas do you draw?",
-    help="Points, lines and areas drawn on the plan, with their lengths and areas and the heights of the ground under their vertices.",
+    kind="draw",
+    bench="gather",
+    title="Draw shapes",
+    question="Which points, lines or areas do you draw?",
+    help=(
+        "Points, lines and areas drawn on the plan, with their lengths and areas and the heights of the "
+        "ground under their vertices."
+    ),
     words=("digitise", "sketch", "polygon", "polyline", "outline", "vertices", "mark", "trace"),
-    inputs=(InputSpec("dem", "surface", "Ground", "Gives the heights of the vertices.", optional=True, quantity="elevation"),),
-    settings=DrawnSettings, gives="shapes", run=_draw,
+    inputs=(
+        InputSpec(
+            "dem",
+            "surface",
+            "Ground",
+            "Gives the heights of the vertices.",
+            optional=True,
+            quantity="elevation",
+        ),
+    ),
+    settings=DrawnSettings,
+    gives="shapes",
+    run=_draw,
     memory=lambda s, _: 2e5 + 800.0 * sum(len(shape.vertices) for shape in s.shapes),
-    label=lambda s, names: f"Drawn {s.kind}" if len(s.shapes) != 1 or not s.shapes[0].name else s.shapes[0].name,
+    label=lambda s, names: (
+        f"Drawn {s.kind}" if len(s.shapes) != 1 or not s.shapes[0].name else s.shapes[0].name
+    ),
     main="Shapes",
-    beside=(ResultSpec("vertices", "table", "Vertices", "Every vertex with its place and the height of the ground."),),
-)  # fmt: skip
+    beside=(
+        ResultSpec(
+            "vertices", "table", "Vertices", "Every vertex with its place and the height of the ground."
+        ),
+    ),
+)

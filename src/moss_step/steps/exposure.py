@@ -21,22 +21,41 @@ _TOWARDS = declared("share_towards", "Share that faces it", MAIN)
 class ExposureSettings(Settings):
     """Settings of exposure."""
 
-    bearing: float = setting(0.0, "Towards", "0 is north, 90 east: clockwise from grid north.", unit="°", ge=0, le=360)
-    weigh: Weigh = setting("facing", "Counts", "facing: the way the ground faces alone; slope: gentle ground counts little.")
+    bearing: float = setting(
+        0.0, "Towards", "0 is north, 90 east: clockwise from grid north.", unit="°", ge=0, le=360
+    )
+    weigh: Weigh = setting(
+        "facing", "Counts", "facing: the way the ground faces alone; slope: gentle ground counts little."
+    )
 
 
 def _exposure(settings: ExposureSettings, inputs: Inputs, progress: Progress) -> Outcome:
     made = derive_exposure(ground(inputs), settings.bearing, settings.weigh, progress)
     outcome = surface_outcome(made, (EDGES, GRID_NORTH))
     towards = float(np.count_nonzero(made.values > 0)) / max(made.valid_count, 1)
-    return Outcome(made, f"{towards:.0%} faces it", (Finding(_TOWARDS, towards, SHARE), *outcome.findings), outcome.warnings)
+    return Outcome(
+        made,
+        f"{towards:.0%} faces it",
+        (Finding(_TOWARDS, towards, SHARE), *outcome.findings),
+        outcome.warnings,
+    )
 
 
 exposure = StepKind(
-    kind="exposure", bench="shape", title="Exposure", question="How far does the ground face a bearing?",
-    help="Cosine of the angle between the aspect and a bearing, from -1 to 1, or that times the sine of the slope.",
+    kind="exposure",
+    bench="shape",
+    title="Exposure",
+    question="How far does the ground face a bearing?",
+    help=(
+        "Cosine of the angle between the aspect and a bearing, from -1 to 1, or that times the sine of "
+        "the slope."
+    ),
     words=("northness", "eastness", "windward", "leeward", "facing", "heat load", "aspect transformation"),
-    inputs=(DEM,), settings=ExposureSettings, gives="surface", run=_exposure,
-    reach=NEIGHBOURS, memory=16,
+    inputs=(DEM,),
+    settings=ExposureSettings,
+    gives="surface",
+    run=_exposure,
+    reach=NEIGHBOURS,
+    memory=16,
     label=lambda s, names: f"Exposure to {s.bearing:g}°, of {names['dem']}",
-)  # fmt: skip
+)

@@ -36,43 +36,69 @@ class WetnessSettings(Settings):
 
 
 def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = indices.wetness(drainage_of(inputs, progress.part(0.0, 0.7)), settings.method, settings.exponent, progress.part(0.7, 1.0))
+    made = indices.wetness(
+        drainage_of(inputs, progress.part(0.0, 0.7)),
+        settings.method,
+        settings.exponent,
+        progress.part(0.7, 1.0),
+    )
     return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
 
 
 wetness = StepKind(
-    kind="wetness", bench="water", title="Wetness", question="Which ground stays wet?",
-    help="Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & Kirkby 1979).",
+    kind="wetness",
+    bench="water",
+    title="Wetness",
+    question="Which ground stays wet?",
+    help=(
+        "Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & "
+        "Kirkby 1979)."
+    ),
     words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
-    inputs=(DEM,), settings=WetnessSettings, gives="surface", run=_wetness,
+    inputs=(DEM,),
+    settings=WetnessSettings,
+    gives="surface",
+    run=_wetness,
     memory=36,
     label=lambda s, names: f"Wetness of {names['dem']}",
     look={"ramp": "water"},
-)  # fmt: skip
+)
 
 
 class PowerSettings(Settings):
     """Settings of stream_power."""
 
-    index: indices.Power = setting("power", "Index", "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.")
+    index: indices.Power = setting(
+        "power",
+        "Index",
+        "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.",
+    )
     method: FlowMethod = setting("dinf", "Method", METHODS)
     exponent: float = EXPONENT
 
 
 def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
-    made = indices.stream_power(drainage, settings.index, settings.method, settings.exponent, progress.part(0.7, 1.0))
+    made = indices.stream_power(
+        drainage, settings.index, settings.method, settings.exponent, progress.part(0.7, 1.0)
+    )
     return surface_outcome(made, (FILLED_FIRST,))
 
 
 stream_power = StepKind(
-    kind="stream_power", bench="water", title="Stream power", question="Where can water wear the ground away?",
+    kind="stream_power",
+    bench="water",
+    title="Stream power",
+    question="Where can water wear the ground away?",
     help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
     words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
-    inputs=(DEM,), settings=PowerSettings, gives="surface", run=_stream_power,
+    inputs=(DEM,),
+    settings=PowerSettings,
+    gives="surface",
+    run=_stream_power,
     memory=32,
     label=lambda s, names: f"{s.index.replace('_', ' ').capitalize()} index of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class DrainHeightSettings(Settings):
@@ -84,27 +110,49 @@ class DrainHeightSettings(Settings):
 def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     area = stream_area(settings.min_area, drainage)
-    made = indices.drain_height(drainage, network.stream_cells(drainage, area, progress=progress.part(0.7, 0.8)), progress.part(0.8, 1.0))
-    outcome = surface_outcome(made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value."))
-    return Outcome(made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings)
+    made = indices.drain_height(
+        drainage,
+        network.stream_cells(drainage, area, progress=progress.part(0.7, 0.8)),
+        progress.part(0.8, 1.0),
+    )
+    outcome = surface_outcome(
+        made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value.")
+    )
+    return Outcome(
+        made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings
+    )
 
 
 drain_height = StepKind(
-    kind="drain_height", bench="water", title="Height above drain", question="How high does ground stand above its stream?",
+    kind="drain_height",
+    bench="water",
+    title="Height above drain",
+    question="How high does ground stand above its stream?",
     help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
     words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
-    inputs=(DEM,), settings=DrainHeightSettings, gives="surface", run=_drain_height,
+    inputs=(DEM,),
+    settings=DrainHeightSettings,
+    gives="surface",
+    run=_drain_height,
     memory=38,
     label=lambda s, names: f"Height above drain of {names['dem']}",
-)  # fmt: skip
+)
 
-ABOVE_DRAIN = InputSpec("above", "surface", "Height above drain", "From the step of that name.", quantity="drain_height")
+ABOVE_DRAIN = InputSpec(
+    "above", "surface", "Height above drain", "From the step of that name.", quantity="drain_height"
+)
 
 
 class FloodSettings(Settings):
     """Settings of flood."""
 
-    stage: float = setting(1.0, "Stage", "Height of the water above the drains, in the unit of the heights.", gt=0, control="slider")
+    stage: float = setting(
+        1.0,
+        "Stage",
+        "Height of the water above the drains, in the unit of the heights.",
+        gt=0,
+        control="slider",
+    )
 
 
 def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -114,21 +162,40 @@ def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outco
     if made.valid_count == 0:
         raise MossError("Nothing is flooded.", "Raise the stage.")
     area = float((np.count_nonzero(~np.isnan(made.values), axis=1) * made.frame.row_areas).sum())
-    volume = float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64)) * made.metres_per_height
-    outcome = surface_outcome(made, ("Water stands at one height above its drain everywhere: a picture of exposure, not of a flood wave.",))
-    found = (Finding("area_m2", area, SQUARE_METRE), Finding("volume_m3", volume, CUBIC_METRE), *outcome.findings)
+    volume = (
+        float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64))
+        * made.metres_per_height
+    )
+    outcome = surface_outcome(
+        made,
+        (
+            "Water stands at one height above its drain everywhere: a picture of exposure, not of a flood "
+            "wave.",
+        ),
+    )
+    found = (
+        Finding("area_m2", area, SQUARE_METRE),
+        Finding("volume_m3", volume, CUBIC_METRE),
+        *outcome.findings,
+    )
     return Outcome(made, f"{measured(area / 1e4)} ha flooded", found, outcome.warnings)
 
 
 flood = StepKind(
-    kind="flood", bench="water", title="Flood stage", question="Which ground lies under a rise of the streams?",
+    kind="flood",
+    bench="water",
+    title="Flood stage",
+    question="Which ground lies under a rise of the streams?",
     help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
     words=("inundation", "flood level", "stage", "flood map", "exposure"),
-    inputs=(ABOVE_DRAIN,), settings=FloodSettings, gives="surface", run=_flood,
+    inputs=(ABOVE_DRAIN,),
+    settings=FloodSettings,
+    gives="surface",
+    run=_flood,
     memory=29,
     label=lambda s, names: f"Flooded at {s.stage:g}",
     look={"ramp": "water"},
-)  # fmt: skip
+)
 
 
 # --- ponds
@@ -137,7 +204,13 @@ flood = StepKind(
 class PondSettings(Settings):
     """Settings of pond."""
 
-    line: BoxField | None = setting(None, "Bund", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line", without_input="bund")
+    line: BoxField | None = setting(
+        None,
+        "Bund",
+        "From and to: x1,y1,x2,y2. Or give a line from a file.",
+        control="line",
+        without_input="bund",
+    )
     crest: float = setting(..., "Crest", "Height of the top of the bund, in the unit of the ground.")
 
 
@@ -146,7 +219,9 @@ def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
     if bund is not None:
         return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
     if settings.line is None:
-        raise AskedWronglyError("pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE.")
+        raise AskedWronglyError(
+            "pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE."
+        )
     x1, y1, x2, y2 = settings.line
     return shapely.LineString([(x1, y1), (x2, y2)])
 
@@ -155,8 +230,12 @@ def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome
     dem = ground(inputs)
     made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
     stages, area, volume = pond.storage_curve(dem, bed, made)
-    curve = Chart({"stage": stages, "area_m2": area, "volume_m3": volume}, {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
-                  "stage", ("volume_m3",))  # fmt: skip
+    curve = Chart(
+        {"stage": stages, "area_m2": area, "volume_m3": volume},
+        {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
+        "stage",
+        ("volume_m3",),
+    )
     said = _pond_figures(dem, bed, made, settings.crest, curve)
     return Outcome(made, *said, beside={"curve": lambda: Outcome(curve, *said)})
 
@@ -166,26 +245,63 @@ def _pond_figures(
 ) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:  # fmt: skip
     stages, area, volume = curve.columns.values()
     level, before = float(stages[-1]), pond.standing_before(dem, bed, made)
-    stood = (f"{measured(before)} m³ of water stood there before, and are not counted in the volume.",) if before > 0 else ()
-    spills = (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",) if level < crest - 1e-3 else ()
+    stood = (
+        (f"{measured(before)} m³ of water stood there before, and are not counted in the volume.",)
+        if before > 0
+        else ()
+    )
+    spills = (
+        (f"The water spills beside the bund at {level:.2f} {dem.unit.symbol}, below the crest.",)
+        if level < crest - 1e-3
+        else ()
+    )
     found = (
-        Finding("area_m2", float(area[-1]), SQUARE_METRE), Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
-        Finding("volume_before_m3", before, CUBIC_METRE), Finding("level", level, dem.unit),
+        Finding("area_m2", float(area[-1]), SQUARE_METRE),
+        Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
+        Finding("volume_before_m3", before, CUBIC_METRE),
+        Finding("level", level, dem.unit),
         Finding("deepest", float(np.nanmax(made.values)), dem.unit),
-    )  # fmt: skip
+    )
     return f"{measured(float(volume[-1]))} m³", found, (*spills, *stood)
 
 
 _BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
 pond_step = StepKind(
-    kind="pond", bench="water", title="Pond", question="How much water would a bund hold?",
-    help="Depth, extent and volume of the water that a bund with its crest at a height adds to what stands there.",
-    words=("dam", "reservoir", "impoundment", "retention", "bund", "storage", "stage storage",
-           "elevation capacity", "rating", "reservoir curve"),
-    inputs=(DEM, _BUND), settings=PondSettings, gives="surface", run=_pond,
+    kind="pond",
+    bench="water",
+    title="Pond",
+    question="How much water would a bund hold?",
+    help=(
+        "Depth, extent and volume of the water that a bund with its crest at a height adds to what stands "
+        "there."
+    ),
+    words=(
+        "dam",
+        "reservoir",
+        "impoundment",
+        "retention",
+        "bund",
+        "storage",
+        "stage storage",
+        "elevation capacity",
+        "rating",
+        "reservoir curve",
+    ),
+    inputs=(DEM, _BUND),
+    settings=PondSettings,
+    gives="surface",
+    run=_pond,
     memory=53,
     label=lambda s, names: f"Pond at {s.crest:g}",
     look={"ramp": "water"},
     main="Depth",
-    beside=(ResultSpec("curve", "chart", "Storage", "Area and volume of the pond at every stage up to the crest.", was="pond_curve"),),
-)  # fmt: skip
+    beside=(
+        ResultSpec(
+            "curve",
+            "chart",
+            "Storage",
+            "Area and volume of the pond at every stage up to the crest.",
+            was="pond_curve",
+        ),
+    ),
+)

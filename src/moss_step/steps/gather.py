@@ -43,7 +43,9 @@ class OpenGridSettings(Settings):
 
     marks = ("no_data",)
 
-    source: str = setting(..., "File", "The raster file to open; FILE#2 opens its second band.", control="file")
+    source: str = setting(
+        ..., "File", "The raster file to open; FILE#2 opens its second band.", control="file"
+    )
     crs: SystemField | None = setting(
         None,
         "Reference system",
@@ -56,7 +58,9 @@ class OpenGridSettings(Settings):
         "State it when the file does not: a length for heights, degree or percent, bearing. Values stay.",
     )
     no_data: float | None = setting(None, "No-data value", "A further value that stands for no-data.")
-    box: BoxField | None = setting(None, "Read only", "Read only this box: xmin,ymin,xmax,ymax.", control="box")
+    box: BoxField | None = setting(
+        None, "Read only", "Read only this box: xmin,ymin,xmax,ymax.", control="box"
+    )
 
 
 def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -65,7 +69,9 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     surface, remarks = read_surface(path, band, settings.box, settings.no_data, progress)
     frame = surface.frame if settings.crs is None else surface.frame.with_crs(settings.crs)
     unit = surface.unit if settings.unit == "as_stated" else UNITS[settings.unit]
-    surface = Surface(surface.values, frame, unit, surface.quantity if unit == surface.unit else quantity_in(unit))
+    surface = Surface(
+        surface.values, frame, unit, surface.quantity if unit == surface.unit else quantity_in(unit)
+    )
     outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position, facts.unit_text)))
     width, height = frame.cell_metres
     more = (
@@ -81,7 +87,9 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
 
 def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[str, str]) -> str:
     path, layer = split_layer(settings.source)
-    text = (layer if isinstance(settings, OpenShapesSettings) and layer else path.stem).replace("_", " ").strip()
+    text = (
+        (layer if isinstance(settings, OpenShapesSettings) and layer else path.stem).replace("_", " ").strip()
+    )
     return text[:1].upper() + text[1:]
 
 
@@ -90,8 +98,22 @@ open_grid = StepKind(
     bench="gather",
     title="Open a grid",
     question="Which ground do you work on?",
-    help="Reads an elevation grid from any raster file and states what it is: reference system, units, extent, cells.",
-    words=("dem", "dtm", "dsm", "raster", "import", "load", "elevation", "geotiff", "ascii grid", "height model"),
+    help=(
+        "Reads an elevation grid from any raster file and states what it is: reference system, units, "
+        "extent, cells."
+    ),
+    words=(
+        "dem",
+        "dtm",
+        "dsm",
+        "raster",
+        "import",
+        "load",
+        "elevation",
+        "geotiff",
+        "ascii grid",
+        "height model",
+    ),
     inputs=(),
     settings=OpenGridSettings,
     gives="surface",
@@ -104,8 +126,12 @@ open_grid = StepKind(
 class OpenShapesSettings(Settings):
     """Settings of open_shapes."""
 
-    source: str = setting(..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file")
-    crs: SystemField | None = setting(None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs")
+    source: str = setting(
+        ..., "File", "The vector file to open; FILE#layer opens one layer of several.", control="file"
+    )
+    crs: SystemField | None = setting(
+        None, "Reference system", "State it when the file does not: EPSG:code or WKT.", control="crs"
+    )
 
 
 def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -125,7 +151,17 @@ open_shapes = StepKind(
     title="Open shapes",
     question="Which points, lines or areas go with it?",
     help="Reads points, lines or areas with their table from a vector file: boundaries, bogs, named places.",
-    words=("vector", "boundary", "polygon", "geopackage", "geojson", "shapefile", "features", "import", "load"),
+    words=(
+        "vector",
+        "boundary",
+        "polygon",
+        "geopackage",
+        "geojson",
+        "shapefile",
+        "features",
+        "import",
+        "load",
+    ),
     inputs=(),
     settings=OpenShapesSettings,
     gives="shapes",
@@ -152,7 +188,9 @@ class CropSettings(Settings):
 def _crop(settings: CropSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface, area = as_kind(inputs["surface"], Surface), inputs.get("area")
     if (settings.box is None) == (area is None):
-        raise AskedWronglyError("Crop needs either a box or an area.", "Draw a box, or choose areas; not both.")
+        raise AskedWronglyError(
+            "Crop needs either a box or an area.", "Draw a box, or choose areas; not both."
+        )
     progress.at(0.0, "Cropping")
     if settings.box is not None:
         return _cell_outcome(crop_to_box(surface, settings.box))
@@ -174,7 +212,10 @@ crop = StepKind(
     bench="gather",
     title="Crop",
     question="Which part do you need?",
-    help="Keeps the part of a grid inside a box, or inside areas: cells whose centres lie outside become no-data.",
+    help=(
+        "Keeps the part of a grid inside a box, or inside areas: cells whose centres lie outside become "
+        "no-data."
+    ),
     words=("clip", "cut", "subset", "extract", "trim", "boundary", "extent"),
     inputs=(_SURFACE, InputSpec("area", "shapes", "Areas", "Areas to keep.", optional=True)),
     settings=CropSettings,
@@ -206,8 +247,13 @@ class ReprojectSettings(Settings):
 def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
     made = carry_over(surface, settings.crs, settings.cell, settings.resampling, progress)
-    kept_north = "Bearings still run from the north of the grid that they come from: derive the aspect anew where that matters."
-    return _cell_outcome(made, (kept_north,) if surface.cyclic and made.frame.system != surface.frame.system else ())
+    kept_north = (
+        "Bearings still run from the north of the grid that they come from: derive the aspect anew where "
+        "that matters."
+    )
+    return _cell_outcome(
+        made, (kept_north,) if surface.cyclic and made.frame.system != surface.frame.system else ()
+    )
 
 
 reproject = StepKind(
@@ -216,7 +262,17 @@ reproject = StepKind(
     title="Reproject",
     question="Which reference system and cell size?",
     help="Carries a grid over to another reference system and cell size by resampling.",
-    words=("warp", "project", "transform", "coordinate system", "crs", "resample", "utm", "metric", "cell size"),
+    words=(
+        "warp",
+        "project",
+        "transform",
+        "coordinate system",
+        "crs",
+        "resample",
+        "utm",
+        "metric",
+        "cell size",
+    ),
     inputs=(_SURFACE,),
     settings=ReprojectSettings,
     gives="surface",

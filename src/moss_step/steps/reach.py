@@ -12,7 +12,8 @@ from moss_step.model.frame import Frame
 
 @dataclass(frozen=True)
 class Reach:
-    """``cell``: that cell alone; ``around``: cells or metres around it; ``rays``: along rays from places; ``whole``: all of the ground.
+    """``cell``: that cell alone; ``around``: cells or metres around it; ``rays``: along rays from places;
+    ``whole``: all of the ground.
 
     A local one may hold for some ``settings`` only: with others the step looks at the whole ground.
     """

@@ -41,15 +41,32 @@ def _curvature(settings: CurvatureSettings, inputs: Inputs, progress: Progress) 
 
 
 curvature = StepKind(
-    kind="curvature", bench="shape", title="Curvature", question="Where does the ground bend?",
-    help="Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans 1980).",
-    words=("convexity", "concavity", "bend", "profile curvature", "plan curvature", "convergence", "divergence"),
-    inputs=(DEM,), settings=CurvatureSettings, gives="surface", run=_curvature,
+    kind="curvature",
+    bench="shape",
+    title="Curvature",
+    question="Where does the ground bend?",
+    help=(
+        "Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans "
+        "1980)."
+    ),
+    words=(
+        "convexity",
+        "concavity",
+        "bend",
+        "profile curvature",
+        "plan curvature",
+        "convergence",
+        "divergence",
+    ),
+    inputs=(DEM,),
+    settings=CurvatureSettings,
+    gives="surface",
+    run=_curvature,
     staple=4,
     reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"{s.kind.capitalize()} curvature of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class RuggednessSettings(Settings):
@@ -67,14 +84,23 @@ def _ruggedness(settings: RuggednessSettings, inputs: Inputs, progress: Progress
 
 
 ruggedness = StepKind(
-    kind="ruggedness", bench="shape", title="Ruggedness", question="How rugged is the ground?",
-    help="How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute difference).",
+    kind="ruggedness",
+    bench="shape",
+    title="Ruggedness",
+    question="How rugged is the ground?",
+    help=(
+        "How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute "
+        "difference)."
+    ),
     words=("tri", "terrain ruggedness index", "rugged", "heterogeneity", "rough"),
-    inputs=(DEM,), settings=RuggednessSettings, gives="surface", run=_ruggedness,
+    inputs=(DEM,),
+    settings=RuggednessSettings,
+    gives="surface",
+    run=_ruggedness,
     reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"Ruggedness of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class NoSettings(Settings):
@@ -86,38 +112,64 @@ def _roughness(settings: NoSettings, inputs: Inputs, progress: Progress) -> Outc
 
 
 roughness = StepKind(
-    kind="roughness", bench="shape", title="Roughness", question="How much do heights vary from cell to cell?",
-    help="Highest less lowest of a cell and its eight neighbours.", words=("range", "variability", "texture"),
-    inputs=(DEM,), settings=NoSettings, gives="surface", run=_roughness,
+    kind="roughness",
+    bench="shape",
+    title="Roughness",
+    question="How much do heights vary from cell to cell?",
+    help="Highest less lowest of a cell and its eight neighbours.",
+    words=("range", "variability", "texture"),
+    inputs=(DEM,),
+    settings=NoSettings,
+    gives="surface",
+    run=_roughness,
     reach=NEIGHBOURS,
     memory=6,
     label=lambda s, names: f"Roughness of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class PositionSettings(Settings):
     """Settings of position."""
 
     radius: float = setting(100.0, "Radius", "How far around each cell to look.", unit="m", gt=0)
-    window: Literal["disk", "ring"] = setting("disk", "Around", "disk: all ground within the radius; ring: without the middle.")
-    inner: float = setting(0.0, "Inner radius", "Ground nearer than this is left out of a ring.", unit="m", ge=0, when={"window": ("ring",)})
-    standardised: bool = setting(False, "Standardised", "Divide by the standard deviation of the heights around.")
+    window: Literal["disk", "ring"] = setting(
+        "disk", "Around", "disk: all ground within the radius; ring: without the middle."
+    )
+    inner: float = setting(
+        0.0,
+        "Inner radius",
+        "Ground nearer than this is left out of a ring.",
+        unit="m",
+        ge=0,
+        when={"window": ("ring",)},
+    )
+    standardised: bool = setting(
+        False, "Standardised", "Divide by the standard deviation of the heights around."
+    )
 
 
 def _position(settings: PositionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     s = settings
-    return surface_outcome(derive_position(ground(inputs), s.radius, s.window, s.inner, s.standardised, progress))
+    return surface_outcome(
+        derive_position(ground(inputs), s.radius, s.window, s.inner, s.standardised, progress)
+    )
 
 
 position = StepKind(
-    kind="position", bench="shape", title="Position", question="Does a place lie above or below the ground around it?",
+    kind="position",
+    bench="shape",
+    title="Position",
+    question="Does a place lie above or below the ground around it?",
     help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
     words=("tpi", "topographic position index", "relative height", "ridge", "valley", "exposure"),
-    inputs=(DEM,), settings=PositionSettings, gives="surface", run=_position,
+    inputs=(DEM,),
+    settings=PositionSettings,
+    gives="surface",
+    run=_position,
     reach=within(lambda s: s.radius),
     memory=36,
     label=lambda s, names: f"Position within {s.radius:g} m, of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class LandformSettings(Settings):
@@ -145,7 +197,13 @@ landform = StepKind(
 class ReliefSettings(Settings):
     """Settings of relief."""
 
-    radius: float = setting(100.0, "Radius", "How far the square reaches to each side: cells whose centres lie in it count.", unit="m", gt=0)
+    radius: float = setting(
+        100.0,
+        "Radius",
+        "How far the square reaches to each side: cells whose centres lie in it count.",
+        unit="m",
+        gt=0,
+    )
 
 
 def _relief(settings: ReliefSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -153,20 +211,29 @@ def _relief(settings: ReliefSettings, inputs: Inputs, progress: Progress) -> Out
 
 
 relief = StepKind(
-    kind="relief", bench="shape", title="Local relief", question="How much height is there around each place?",
-    help="Highest less lowest height in a square around each cell.", words=("relief energy", "range", "relative relief"),
-    inputs=(DEM,), settings=ReliefSettings, gives="surface", run=_relief,
+    kind="relief",
+    bench="shape",
+    title="Local relief",
+    question="How much height is there around each place?",
+    help="Highest less lowest height in a square around each cell.",
+    words=("relief energy", "range", "relative relief"),
+    inputs=(DEM,),
+    settings=ReliefSettings,
+    gives="surface",
+    run=_relief,
     reach=within(lambda s: s.radius),
     memory=26,
     label=lambda s, names: f"Relief within {s.radius:g} m, of {names['dem']}",
-)  # fmt: skip
+)
 
 
 class OpennessSettings(Settings):
     """Settings of openness."""
 
     radius: float = setting(100.0, "Radius", "How far to look in eight directions.", unit="m", gt=0)
-    side: Literal["positive", "negative"] = setting("positive", "Side", "positive: towards the sky; negative: into the ground.")
+    side: Literal["positive", "negative"] = setting(
+        "positive", "Side", "positive: towards the sky; negative: into the ground."
+    )
 
 
 def _openness(settings: OpennessSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -207,11 +274,16 @@ def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress
 
 
 hypsometry = StepKind(
-    kind="hypsometry", bench="shape", title="Hypsometric curve", question="How much of the ground lies above each height?",
+    kind="hypsometry",
+    bench="shape",
+    title="Hypsometric curve",
+    question="How much of the ground lies above each height?",
     help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
     inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
-    settings=HypsometrySettings, gives="chart", run=_hypsometry,
+    settings=HypsometrySettings,
+    gives="chart",
+    run=_hypsometry,
     memory=10,
     label=lambda s, names: f"Hypsometric curve of {names['dem']}",
-)  # fmt: skip
+)

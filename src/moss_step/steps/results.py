@@ -25,16 +25,25 @@ def measured(value: float) -> str:
 
 
 def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
-    """Outcome of a step that gives a surface: its range as figure; lowest, highest, mean and cells as findings."""
+    """Outcome of a step that gives a surface: its range as figure; lowest, highest, mean and cells as
+    findings.
+    """
     if surface.range is None:
-        return Outcome(surface, "no values", (Finding("cells", 0, CELLS),), (*warnings, "Every cell is no-data."))
+        return Outcome(
+            surface, "no values", (Finding("cells", 0, CELLS),), (*warnings, "Every cell is no-data.")
+        )
     low, high = surface.range
     if not (math.isfinite(low) and math.isfinite(high)):
-        raise MossError("Some results are too large to be held.", "Check the unit of the heights, and which value stands for no-data.")
+        raise MossError(
+            "Some results are too large to be held.",
+            "Check the unit of the heights, and which value stands for no-data.",
+        )
     if surface.cyclic:  # a lowest bearing means nothing, and the mean goes around the circle
         mean = mean_bearing(surface.values)
         pointing = () if math.isnan(mean) else (Finding("mean", mean, surface.unit),)
-        return Outcome(surface, "bearings", (*pointing, Finding("cells", surface.valid_count, CELLS)), warnings)
+        return Outcome(
+            surface, "bearings", (*pointing, Finding("cells", surface.valid_count, CELLS)), warnings
+        )
     findings = (
         Finding("lowest", low, surface.unit),
         Finding("highest", high, surface.unit),

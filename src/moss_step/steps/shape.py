@@ -37,7 +37,9 @@ class SlopeSettings(Settings):
 
     unit: Literal["degrees", "percent"] = setting("degrees", "Unit", "45 degrees is 100 percent.")
     method: Literal["horn", "quadratic"] = setting("horn", "Differences", _METHOD_HELP)
-    z_factor: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000)
+    z_factor: float = setting(
+        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+    )
 
 
 def _slope(settings: SlopeSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -98,14 +100,22 @@ aspect = StepKind(
 class HillshadeSettings(Settings):
     """Settings of hillshade."""
 
-    azimuth: float = setting(315.0, "Light from", "Bearing of the light, clockwise from north.", unit="°", ge=0, le=360)
-    altitude: float = setting(45.0, "Light height", "Angle of the light above the horizon.", unit="°", ge=0, le=90)
-    z_factor: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000)
+    azimuth: float = setting(
+        315.0, "Light from", "Bearing of the light, clockwise from north.", unit="°", ge=0, le=360
+    )
+    altitude: float = setting(
+        45.0, "Light height", "Angle of the light above the horizon.", unit="°", ge=0, le=90
+    )
+    z_factor: float = setting(
+        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+    )
 
 
 def _hillshade(settings: HillshadeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     shade = derive_hillshade(ground(inputs), settings.azimuth, settings.altitude, settings.z_factor, progress)
-    outcome = surface_outcome(shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing."))
+    outcome = surface_outcome(
+        shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing.")
+    )
     dark = float(np.count_nonzero(shade.values == 0)) / max(shade.valid_count, 1)
     return Outcome(
         shade,
@@ -136,30 +146,47 @@ hillshade = StepKind(
 class LightsSettings(Settings):
     """Settings of several_lights."""
 
-    altitude: float = setting(30.0, "Light height", "Angle of the lights above the horizon.", unit="°", ge=0, le=90)
-    z_factor: float = setting(1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000)
+    altitude: float = setting(
+        30.0, "Light height", "Angle of the lights above the horizon.", unit="°", ge=0, le=90
+    )
+    z_factor: float = setting(
+        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+    )
 
 
 def _several_lights(settings: LightsSettings, inputs: Inputs, progress: Progress) -> Outcome:
     shade = shading.several_lights(ground(inputs), settings.altitude, settings.z_factor, progress)
-    return surface_outcome(shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing."))
+    return surface_outcome(
+        shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing.")
+    )
 
 
 several_lights = StepKind(
-    kind="several_lights", bench="shape", title="Several lights", question="What does light from several sides show?",
-    help="Shading by four lamps from the west and north, each weighed by how far across it the slope faces (Mark 1992).",
+    kind="several_lights",
+    bench="shape",
+    title="Several lights",
+    question="What does light from several sides show?",
+    help=(
+        "Shading by four lamps from the west and north, each weighed by how far across it the slope faces "
+        "(Mark 1992)."
+    ),
     words=("multidirectional hillshade", "shading", "relief shading", "oblique-weighted", "lamps"),
-    inputs=(DEM,), settings=LightsSettings, gives="surface", run=_several_lights,
+    inputs=(DEM,),
+    settings=LightsSettings,
+    gives="surface",
+    run=_several_lights,
     reach=NEIGHBOURS,
     memory=26,
     label=lambda s, names: f"Several lights on {names['dem']}",
-)  # fmt: skip
+)
 
 
 class TintSettings(Settings):
     """Settings of relief_tint."""
 
-    interval: float | None = setting(None, "Interval", "Height of a band in the ground's unit; a round one when left out.", gt=0)
+    interval: float | None = setting(
+        None, "Interval", "Height of a band in the ground's unit; a round one when left out.", gt=0
+    )
     base: float = setting(0.0, "Base", "A height that a band begins at.")
 
 
@@ -170,10 +197,16 @@ def _relief_tint(settings: TintSettings, inputs: Inputs, progress: Progress) -> 
 
 
 relief_tint = StepKind(
-    kind="relief_tint", bench="shape", title="Relief tint", question="Which ground lies in which band of height?",
+    kind="relief_tint",
+    bench="shape",
+    title="Relief tint",
+    question="Which ground lies in which band of height?",
     help="Bands of height in tints from low to high, with the area of each.",
     words=("hypsometric tint", "layer tint", "elevation bands", "height zones", "elevation classes"),
-    inputs=(DEM,), settings=TintSettings, gives="classes", run=_relief_tint,
+    inputs=(DEM,),
+    settings=TintSettings,
+    gives="classes",
+    run=_relief_tint,
     memory=27,
     label=lambda s, names: f"Relief tint of {names['dem']}",
-)  # fmt: skip
+)

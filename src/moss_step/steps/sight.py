@@ -27,8 +27,25 @@ from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, largest_grid, optional, setting
-from moss_step.steps.observers import BLOCKING, OBSERVERS, SightSettings, observers_of, sentence, sight_of, stated
+from moss_step.steps.declare import (
+    Inputs,
+    InputSpec,
+    ResultSpec,
+    Settings,
+    StepKind,
+    largest_grid,
+    optional,
+    setting,
+)
+from moss_step.steps.observers import (
+    BLOCKING,
+    OBSERVERS,
+    SightSettings,
+    observers_of,
+    sentence,
+    sight_of,
+    stated,
+)
 from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
@@ -46,12 +63,18 @@ def _on_the_ground(weights: Surface, sight: Sight) -> np.ndarray:
     Raises MossError when they do not lie cell on cell with the ground.
     """
     if not same_frame(weights.frame, sight.frame):
-        raise MossError("The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+        raise MossError(
+            "The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground."
+        )
     return np.asarray(np.nan_to_num(weights.values).astype(np.float64))
 
 
-def _weighted(weights: Surface | None, sight: Sight, observers: list[Observer], seen: viewshed.Seen) -> list[Finding]:
-    """How much of a weight, such as people per cell, is seen: by any, by each number of observers, by each of up to 64."""
+def _weighted(
+    weights: Surface | None, sight: Sight, observers: list[Observer], seen: viewshed.Seen
+) -> list[Finding]:
+    """How much of a weight, such as people per cell, is seen: by any, by each number of observers, by each of
+    up to 64.
+    """
     if weights is None:
         return []
     amount = _on_the_ground(weights, sight)
@@ -63,7 +86,10 @@ def _weighted(weights: Surface | None, sight: Sight, observers: list[Observer], 
             found.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
     for k, observer in enumerate(observers if seen.which is not None else ()):
         held = float(amount[seen.by(k)].sum())
-        found += [Finding("weight", held, weights.unit, observer.name), Finding("weight_share", held / total, SHARE, observer.name)]
+        found += [
+            Finding("weight", held, weights.unit, observer.name),
+            Finding("weight_share", held / total, SHARE, observer.name),
+        ]
     return found
 
 
@@ -84,41 +110,90 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
         if hit.any():
             found.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
     for observer, n, asked, area in zip(observers, seen.seen, seen.asked, seen.areas, strict=True):
-        found += [Finding("share", n / max(asked, 1), SHARE, observer.name), Finding("area_m2", area, SQUARE_METRE, observer.name)]
+        found += [
+            Finding("share", n / max(asked, 1), SHARE, observer.name),
+            Finding("area_m2", area, SQUARE_METRE, observer.name),
+        ]
     places_at = {(o.x, o.y) for o in observers}
-    twice = (f"{len(observers) - len(places_at)} observers stand where another one stands.",) if len(places_at) < len(observers) else ()
-    figure = f"{float(some.sum()) / cells:.1%} seen" if len(observers) == 1 else f"{float(some.sum()) / cells:.1%} seen by any"
-    return Outcome(seen.count, figure, tuple(found), (sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem), *twice))
+    twice = (
+        (f"{len(observers) - len(places_at)} observers stand where another one stands.",)
+        if len(places_at) < len(observers)
+        else ()
+    )
+    figure = (
+        f"{float(some.sum()) / cells:.1%} seen"
+        if len(observers) == 1
+        else f"{float(some.sum()) / cells:.1%} seen by any"
+    )
+    return Outcome(
+        seen.count,
+        figure,
+        tuple(found),
+        (sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem), *twice),
+    )
 
 
 viewshed_step = StepKind(
-    kind="viewshed", bench="sight", title="Viewshed", question="What is seen, and by how many?",
-    help="How many observers see each place, every target tested by its own ray; share and area seen by each.",
-    words=("visibility", "line of sight", "visible area", "intervisibility", "lookout", "mast coverage", "cumulative viewshed"),
-    inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True)),
-    settings=SightSettings, gives="surface", run=_viewshed,
+    kind="viewshed",
+    bench="sight",
+    title="Viewshed",
+    question="What is seen, and by how many?",
+    help=(
+        "How many observers see each place, every target tested by its own ray; share and area seen by each."
+    ),
+    words=(
+        "visibility",
+        "line of sight",
+        "visible area",
+        "intervisibility",
+        "lookout",
+        "mast coverage",
+        "cumulative viewshed",
+    ),
+    inputs=(
+        DEM,
+        OBSERVERS,
+        *BLOCKING,
+        InputSpec(
+            "weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True
+        ),
+    ),
+    settings=SightSettings,
+    gives="surface",
+    run=_viewshed,
     staple=1,
     reach=RAYS,
     memory=14,
     label=lambda s, names: f"Seen in {names['dem']}",
     look={"clear_zero": True},
-)  # fmt: skip
+)
 
 
 def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
     if len(observers) > 64:
-        raise MossError(f"There are {len(observers):,} observers, and which of them see a place is told for 64.", "Use viewshed for their number.")
+        raise MossError(
+            f"There are {len(observers):,} observers, and which of them see a place is told for 64.",
+            "Use viewshed for their number.",
+        )
     seen = viewshed.viewshed(sight, observers, progress)
     kinds, codes = viewshed.combinations(as_kind(seen.which, np.ndarray), NO_CLASS)
     if len(kinds) > NO_CLASS - 1:
-        raise MossError("There are more than 254 combinations of observers, and a class map holds 254.", "Use fewer observers.")
+        raise MossError(
+            "There are more than 254 combinations of observers, and a class map holds 254.",
+            "Use fewer observers.",
+        )
     codes[np.isnan(sight.ground)] = NO_CLASS
     colors = colors_between(len(kinds))
-    names = [" and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it" for kind in kinds]
+    names = [
+        " and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it"
+        for kind in kinds
+    ]
     entries = tuple(ClassEntry(k, names[k], colors[k]) for k in range(len(kinds)))
-    return class_outcome(ClassMap(codes, sight.frame, entries), sight.dem.valid_count, stated(settings, inputs))
+    return class_outcome(
+        ClassMap(codes, sight.frame, entries), sight.dem.valid_count, stated(settings, inputs)
+    )
 
 
 which_see = StepKind(
@@ -146,15 +221,25 @@ def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcom
 
 
 mast_height = StepKind(
-    kind="mast_height", bench="sight", title="Mast height", question="How tall must something be to be seen?",
-    help="Least height above the ground at which each place is seen by at least one observer: for a mast, or a screen.",
+    kind="mast_height",
+    bench="sight",
+    title="Mast height",
+    question="How tall must something be to be seen?",
+    help=(
+        "Least height above the ground at which each place is seen by at least one observer: for a mast, "
+        "or a screen."
+    ),
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=MastSettings, gives="surface", run=_mast, retired=("target_height", "down", "up"),
+    inputs=(DEM, OBSERVERS, *BLOCKING),
+    settings=MastSettings,
+    gives="surface",
+    run=_mast,
+    retired=("target_height", "down", "up"),
     staple=4,
     reach=RAYS,
     memory=22,
     label=lambda s, names: f"Height to be seen in {names['dem']}",
-)  # fmt: skip
+)
 
 
 def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -164,14 +249,23 @@ def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 horizon_angle = StepKind(
-    kind="horizon_angle", bench="sight", title="Angle above the horizon", question="How far does a target stand above or below the horizon?",
-    help="Degrees between the top of a target and the horizon before it, from the observer that sees it best; negative where it is hidden.",
+    kind="horizon_angle",
+    bench="sight",
+    title="Angle above the horizon",
+    question="How far does a target stand above or below the horizon?",
+    help=(
+        "Degrees between the top of a target and the horizon before it, from the observer that sees it "
+        "best; negative where it is hidden."
+    ),
     words=("skyline", "visibility angle", "prominence", "apparent height", "horizon", "hidden by how much"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="surface", run=_above,
+    inputs=(DEM, OBSERVERS, *BLOCKING),
+    settings=SightSettings,
+    gives="surface",
+    run=_above,
     reach=RAYS,
     memory=18,
     label=lambda s, names: f"Angle above the horizon in {names['dem']}",
-)  # fmt: skip
+)
 
 
 class HorizonSettings(SightSettings):
@@ -182,7 +276,8 @@ class HorizonSettings(SightSettings):
 
 
 def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> dict[str, np.ndarray]:
-    """Bearing, angle, distance and place of the horizon around the first observer; NaN where there is no ground.
+    """Bearing, angle, distance and place of the horizon around the first observer; NaN where there is no
+    ground.
 
     Raises MossError when there is none anywhere.
     """
@@ -211,27 +306,52 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
     figure, said = f"up to {highest:.1f}°", stated(settings, inputs)
     crs = ground(inputs).frame.crs
-    return Outcome(line, figure, found, said, {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, found[2:], said)})
+    return Outcome(
+        line,
+        figure,
+        found,
+        said,
+        {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, found[2:], said)},
+    )
 
 
 horizon = StepKind(
-    kind="horizon", bench="sight", title="Horizon", question="Where does the sky begin around an observer?",
+    kind="horizon",
+    bench="sight",
+    title="Horizon",
+    question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama", "view limit"),
-    inputs=(DEM, OBSERVERS, *BLOCKING), settings=HorizonSettings, gives="chart", run=_horizon, retired=("target_height", "down", "up"),
+    inputs=(DEM, OBSERVERS, *BLOCKING),
+    settings=HorizonSettings,
+    gives="chart",
+    run=_horizon,
+    retired=("target_height", "down", "up"),
     reach=RAYS,
     memory=3,
     label=lambda s, names: f"Horizon in {names['dem']}",
     main="Bearings",
-    beside=(ResultSpec("skyline", "shapes", "Skyline", "A line over the places that the sky begins behind.", was="horizon_line"),),
-)  # fmt: skip
+    beside=(
+        ResultSpec(
+            "skyline",
+            "shapes",
+            "Skyline",
+            "A line over the places that the sky begins behind.",
+            was="horizon_line",
+        ),
+    ),
+)
 
 
 def _on_ground(settings: HorizonSettings, columns: dict[str, np.ndarray], crs: str | None) -> Shapes:
-    """The line over the places of a horizon, in pieces where there is ground; raises MossError when there is no line."""
+    """The line over the places of a horizon, in pieces where there is ground; raises MossError when there is
+    no line.
+    """
     xy = np.stack([columns["x"], columns["y"]], axis=1)
     known = np.isfinite(columns["angle"])
-    if known.all() and len(known) < settings.bearings:  # a part of the circle, from its first bearing clockwise
+    if (
+        known.all() and len(known) < settings.bearings
+    ):  # a part of the circle, from its first bearing clockwise
         around = columns["bearing"]
         widest = int(np.argmax(np.diff(np.append(around, around[0] + 360.0))))
         order = np.roll(np.arange(len(around)), -widest - 1)
@@ -242,7 +362,9 @@ def _on_ground(settings: HorizonSettings, columns: dict[str, np.ndarray], crs: s
         order = np.roll(np.arange(len(xy)), -int(np.flatnonzero(~known)[0]))
         runs = [order[a:b] for a, b in runs_of(known[order]) if b - a > 1]
     if not runs:
-        raise MossError("The horizon is seen on single bearings only.", "Ask for more bearings, or move the observer.")
+        raise MossError(
+            "The horizon is seen on single bearings only.", "Ask for more bearings, or move the observer."
+        )
     lines = np.array([shapely.LineString(xy[r]) for r in runs], object)
     angles = [columns["angle"][r] for r in runs]
     made = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
@@ -267,16 +389,27 @@ def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outco
     hidden = pass_threshold(_seen(inputs, "seen"), None, False, 0.5, False, "not seen", keep_no=False)
     made = outlines.patches(hidden, 8, settings.least_cells, None, progress)
     largest = float(made.columns["area_m2"][0])
-    return Outcome(made, f"{len(made):,} patches", (Finding("patches", len(made), CELLS), Finding("largest", largest, SQUARE_METRE)))
+    return Outcome(
+        made,
+        f"{len(made):,} patches",
+        (Finding("patches", len(made), CELLS), Finding("largest", largest, SQUARE_METRE)),
+    )
 
 
 blind_patches = StepKind(
-    kind="blind_patches", bench="sight", title="Blind patches", question="Which ground does nobody see?",
-    help="Connected ground that no observer sees, as areas, the largest first.", words=("blind spots", "dead ground", "shadow", "unseen"),
-    inputs=(SEEN,), settings=BlindSettings, gives="shapes", run=_blind,
+    kind="blind_patches",
+    bench="sight",
+    title="Blind patches",
+    question="Which ground does nobody see?",
+    help="Connected ground that no observer sees, as areas, the largest first.",
+    words=("blind spots", "dead ground", "shadow", "unseen"),
+    inputs=(SEEN,),
+    settings=BlindSettings,
+    gives="shapes",
+    run=_blind,
     memory=25,
     label=lambda s, names: f"Blind patches of {names['seen']}",
-)  # fmt: skip
+)
 
 
 class NoSightSettings(Settings):
@@ -290,24 +423,34 @@ def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> O
     was, now = before.values > 0, after.values > 0
     codes = (was.astype(np.uint8) + 2 * now.astype(np.uint8)).astype(np.uint8)
     codes[np.isnan(before.values) | np.isnan(after.values)] = NO_CLASS
-    names = (("never seen", "#D5D8DA"), ("lost", "#B9652A"), ("gained", "#2C8C86"), ("seen before and after", "#D9C24A"))
+    names = (
+        ("never seen", "#D5D8DA"),
+        ("lost", "#B9652A"),
+        ("gained", "#2C8C86"),
+        ("seen before and after", "#D9C24A"),
+    )
     made = ClassMap(codes, before.frame, tuple(ClassEntry(k, *n) for k, n in enumerate(names)))
     return class_outcome(made, before.valid_count)
 
 
 compare_sight = StepKind(
-    kind="compare_sight", bench="sight", title="Gained and lost", question="What do other observers gain and lose?",
+    kind="compare_sight",
+    bench="sight",
+    title="Gained and lost",
+    question="What do other observers gain and lose?",
     help="Ground gained, lost, seen by both and by neither of two sets of observers, with areas.",
     words=("change in visibility", "difference", "compare viewsheds"),
     inputs=(
         InputSpec("before", "surface", "Before", "A viewshed.", quantity="seen"),
         InputSpec("after", "surface", "After", "A viewshed.", quantity="seen"),
     ),
-    settings=NoSightSettings, gives="classes", run=_compare,
+    settings=NoSightSettings,
+    gives="classes",
+    run=_compare,
     reach=CELL,
     memory=8,
     label=lambda s, names: f"{names['after']} against {names['before']}",
-)  # fmt: skip
+)
 
 
 class BestSettings(SightSettings):
@@ -328,13 +471,19 @@ def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Ob
     if "observers" in inputs or settings.at is not None:
         return observers_of(settings, inputs, sight.frame)
     if settings.spacing is None:
-        raise AskedWronglyError("best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=.")
+        raise AskedWronglyError(
+            "best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=."
+        )
     frame = sight.frame
     down = settings.spacing / float(frame.row_heights[frame.rows // 2])
     at = []
     for r in np.arange(down / 2, frame.rows, down).astype(int):
         across = settings.spacing / float(frame.row_widths[r])
-        at += [(frame.x_of(c), frame.y_of(r)) for c in np.arange(across / 2, frame.cols, across).astype(int) if not np.isnan(sight.ground[r, c])]
+        at += [
+            (frame.x_of(c), frame.y_of(r))
+            for c in np.arange(across / 2, frame.cols, across).astype(int)
+            if not np.isnan(sight.ground[r, c])
+        ]
     return observers_of(settings.model_copy(update={"at": tuple(at), "own": None}), inputs, sight.frame)
 
 
@@ -358,11 +507,18 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
     total = float(weights[wanted].sum())
     share = np.cumsum(choice.gains) / total
     columns = {
-        "rank": np.arange(1, len(choice.chosen) + 1), "name": np.array([candidates[k].name for k in choice.chosen], object),
-        "gain": np.array(choice.gains), "gain_share": np.array(choice.gains) / total, "share_together": share,
-    }  # fmt: skip
+        "rank": np.arange(1, len(choice.chosen) + 1),
+        "name": np.array([candidates[k].name for k in choice.chosen], object),
+        "gain": np.array(choice.gains),
+        "gain_share": np.array(choice.gains) / total,
+        "share_together": share,
+    }
     points = np.array([shapely.Point(candidates[k].x, candidates[k].y) for k in choice.chosen], object)
-    how = "All sets were tried: this is the best." if choice.exact else "Chosen one after the other: at least 63 % of the best."
+    how = (
+        "All sets were tried: this is the best."
+        if choice.exact
+        else "Chosen one after the other: at least 63 % of the best."
+    )
     found = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
     return Outcome(
         Shapes(points, columns, sight.frame.crs),
@@ -383,13 +539,26 @@ def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
 
 
 best_places = StepKind(
-    kind="best_places", bench="sight", title="Best places", question="Which places together see most?",
-    help="Of candidates, or of a grid of them, the places that together see most of the ground or of a weight; the gain of each.",
+    kind="best_places",
+    bench="sight",
+    title="Best places",
+    question="Which places together see most?",
+    help=(
+        "Of candidates, or of a grid of them, the places that together see most of the ground or of a "
+        "weight; the gain of each."
+    ),
     words=("siting", "lookout placement", "coverage", "optimal", "facility location", "maximum coverage"),
-    inputs=(DEM, OBSERVERS, *BLOCKING, InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
-            InputSpec("weights", "surface", "Weights", "Such as people per cell.", True)),
-    settings=BestSettings, gives="shapes", run=_best,
+    inputs=(
+        DEM,
+        OBSERVERS,
+        *BLOCKING,
+        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
+        InputSpec("weights", "surface", "Weights", "Such as people per cell.", True),
+    ),
+    settings=BestSettings,
+    gives="shapes",
+    run=_best,
     reach=RAYS,
     memory=_best_memory,
     label=lambda s, names: f"Best {s.count} places in {names['dem']}",
-)  # fmt: skip
+)

@@ -26,9 +26,15 @@ from moss_step.steps.shape import DEM, ground
 class LineSettings(Settings):
     """Settings of sight_line."""
 
-    ends: BoxField | None = setting(None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line", without_input="line")
-    observer_height: float = setting(1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000)
-    target_height: float = setting(0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000)
+    ends: BoxField | None = setting(
+        None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line", without_input="line"
+    )
+    observer_height: float = setting(
+        1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000
+    )
+    target_height: float = setting(
+        0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000
+    )
     curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
     refraction: float = REFRACTION
     barrier_height: float = BARRIER_HEIGHT
@@ -37,7 +43,9 @@ class LineSettings(Settings):
 def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
     """Look along the line of the settings or of a file."""
     lines = optional(inputs, "line", Shapes)
-    sight = prepare_sight(ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction)
+    sight = prepare_sight(
+        ground(inputs), blocking(settings.barrier_height, inputs), settings.curvature, settings.refraction
+    )
     if lines is not None:
         xy = shapely.get_coordinates(in_system(lines, sight.frame.crs).geometry[0])
         if len(xy) < 2:
@@ -46,11 +54,15 @@ def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
     elif settings.ends is not None:
         start, end = settings.ends[:2], settings.ends[2:]
     else:
-        raise AskedWronglyError("sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE.")
+        raise AskedWronglyError(
+            "sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE."
+        )
     return look_along(sight, start, end, settings.observer_height, settings.target_height)
 
 
-def _said(settings: LineSettings, inputs: Inputs, seen: SightLine) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
+def _said(
+    settings: LineSettings, inputs: Inputs, seen: SightLine
+) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
     """Figure, findings and remarks of a sight line."""
     found = [
         Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
@@ -60,10 +72,20 @@ def _said(settings: LineSettings, inputs: Inputs, seen: SightLine) -> tuple[str,
     figure = f"open, {measured(seen.clearance)} m clear"
     if seen.obstacles:
         first = seen.obstacles[0]
-        found += [Finding("first_obstacle_at", first.distance, METRE), Finding("first_obstacle_above_ray", first.over, METRE)]
+        found += [
+            Finding("first_obstacle_at", first.distance, METRE),
+            Finding("first_obstacle_above_ray", first.over, METRE),
+        ]
         figure = f"blocked at {measured(first.distance)} m"
-    eye = f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m at the end."
-    bend = f"Earth curvature with a refraction coefficient of {settings.refraction:g}." if settings.curvature else "Curvature is off."
+    eye = (
+        f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m "
+        "at the end."
+    )
+    bend = (
+        f"Earth curvature with a refraction coefficient of {settings.refraction:g}."
+        if settings.curvature
+        else "Curvature is off."
+    )
     return figure, tuple(found), (eye, bend, *standing(settings.barrier_height, inputs))
 
 
@@ -71,24 +93,53 @@ def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> O
     progress.at(0.1, "Looking along the line")
     seen = _looked(settings, inputs)
     said = _said(settings, inputs, seen)
-    return Outcome(seen.chart(), *said, beside={"stretches": lambda: Outcome(_stretches(seen, ground(inputs).frame.crs), *said)})
+    return Outcome(
+        seen.chart(),
+        *said,
+        beside={"stretches": lambda: Outcome(_stretches(seen, ground(inputs).frame.crs), *said)},
+    )
 
 
 sight_line = StepKind(
-    kind="sight_line", bench="sight", title="Sight line", question="Can the end of a line be seen from its start?",
-    help="Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and the clearance.",
-    words=("line of sight", "los", "intervisibility", "obstruction", "path profile", "clearance",
-           "visible stretches", "hidden ground", "dead ground"),
+    kind="sight_line",
+    bench="sight",
+    title="Sight line",
+    question="Can the end of a line be seen from its start?",
+    help=(
+        "Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and "
+        "the clearance."
+    ),
+    words=(
+        "line of sight",
+        "los",
+        "intervisibility",
+        "obstruction",
+        "path profile",
+        "clearance",
+        "visible stretches",
+        "hidden ground",
+        "dead ground",
+    ),
     inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
-    settings=LineSettings, gives="chart", run=_sight_line,
+    settings=LineSettings,
+    gives="chart",
+    run=_sight_line,
     staple=2,
     reach=RAYS,
     memory=4,
     label=lambda s, names: f"Sight line over {names['dem']}",
     main="Section",
-    beside=(ResultSpec("stretches", "shapes", "Stretches", "The seen and the hidden stretches of the line.",
-                       {"column": "state", "method": "unique"}, was="sight_stretches"),),
-)  # fmt: skip
+    beside=(
+        ResultSpec(
+            "stretches",
+            "shapes",
+            "Stretches",
+            "The seen and the hidden stretches of the line.",
+            {"column": "state", "method": "unique"},
+            was="sight_stretches",
+        ),
+    ),
+)
 
 
 def _stretches(seen: SightLine, crs: str | None) -> Shapes:

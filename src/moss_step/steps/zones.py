@@ -29,7 +29,16 @@ from moss_step.science.zones import outlines
 from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, largest_grid, optional, setting
+from moss_step.steps.declare import (
+    Inputs,
+    InputSpec,
+    Settings,
+    StepKind,
+    every,
+    largest_grid,
+    optional,
+    setting,
+)
 from moss_step.steps.fields import BoxField
 from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, measured, surface_outcome
@@ -52,11 +61,19 @@ def _counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ())
 class ContourSettings(Settings):
     """Settings of contours."""
 
-    interval: float = setting(10.0, "Interval", "Height from one contour to the next, in the unit of the ground.", gt=0)
+    interval: float = setting(
+        10.0, "Interval", "Height from one contour to the next, in the unit of the ground.", gt=0
+    )
     base: float = setting(0.0, "Base", "A height that a contour runs at.")
     index_every: int = setting(5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000)
-    smooth: bool = setting(False, "Smooth", "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.")
-    however_many: bool = setting(False, "However many", "Trace even millions of lines: it takes minutes, and can be stopped.")
+    smooth: bool = setting(
+        False,
+        "Smooth",
+        "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.",
+    )
+    however_many: bool = setting(
+        False, "However many", "Trace even millions of lines: it takes minutes, and can be stopped."
+    )
 
 
 def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -64,11 +81,13 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
     made = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
     heights = made.columns["elevation"]
     return _counted(
-        made, Finding("lowest", float(heights.min()), dem.unit), Finding("highest", float(heights.max()), dem.unit),
+        made,
+        Finding("lowest", float(heights.min()), dem.unit),
+        Finding("highest", float(heights.max()), dem.unit),
         Finding("length", float(made.columns["length_m"].sum()), METRE),
         Finding("depressions", int(made.columns["depression"].sum()), CELLS),
         warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),
-    )  # fmt: skip
+    )
 
 
 contours = StepKind(
@@ -84,8 +103,16 @@ contours = StepKind(
 class ProfileSettings(Settings):
     """Settings of profile."""
 
-    line: BoxField | None = setting(None, "Line", "From and to: x1,y1,x2,y2. Or give a line from a file.", control="line", without_input="path")
-    step: float | None = setting(None, "Step", "Distance between points in the system's units; half a cell when left out.", gt=0)
+    line: BoxField | None = setting(
+        None,
+        "Line",
+        "From and to: x1,y1,x2,y2. Or give a line from a file.",
+        control="line",
+        without_input="path",
+    )
+    step: float | None = setting(
+        None, "Step", "Distance between points in the system's units; half a cell when left out.", gt=0
+    )
 
 
 def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -105,7 +132,10 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
         raise AskedWronglyError("profile needs a line.", "Give line=x1,y1,x2,y2 or path=FILE.")
     table = values_along(surfaces, line, settings.step)
     if settings.step is None and len(table) >= MOST_POINTS:
-        warnings = (*warnings, f"The line is long: {MOST_POINTS:,} points are read, which are more than half a cell apart.")
+        warnings = (
+            *warnings,
+            f"The line is long: {MOST_POINTS:,} points are read, which are more than half a cell apart.",
+        )
     if any(s.frame.system != surface.frame.system for s in surfaces.values()):
         warnings = (*warnings, "Surfaces of another reference system are read where the line runs in theirs.")
     values, distance = table.columns["value"], table.columns["distance"]
@@ -149,7 +179,11 @@ def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) 
     progress.at(0.1, "Laying shapes on the grid")
     like = as_kind(inputs["like"], Surface)
     shapes, warnings = _shapes(inputs, "shapes", like.frame)
-    return class_outcome(outlines.shapes_to_grid(shapes, like.frame, settings.column), like.frame.rows * like.frame.cols, warnings)
+    return class_outcome(
+        outlines.shapes_to_grid(shapes, like.frame, settings.column),
+        like.frame.rows * like.frame.cols,
+        warnings,
+    )
 
 
 rasterize = StepKind(
@@ -169,7 +203,9 @@ rasterize = StepKind(
 class PolygonizeSettings(Settings):
     """Settings of polygonize."""
 
-    smoothing: int = setting(0, "Smoothing", "Rounds of corner cutting for the eye; 0 keeps the outlines of the cells.", ge=0, le=5)
+    smoothing: int = setting(
+        0, "Smoothing", "Rounds of corner cutting for the eye; 0 keeps the outlines of the cells.", ge=0, le=5
+    )
 
 
 def _classes(inputs: Inputs) -> ClassMap:
@@ -178,8 +214,13 @@ def _classes(inputs: Inputs) -> ClassMap:
 
 def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     made = outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress)
-    found = [Finding("area_m2", float(a), SQUARE_METRE, str(n)) for n, a in zip(made.columns["name"], made.columns["area_m2"], strict=True)]
-    remark = ("Outlines are rounded for the eye; areas are those of the cells.",) if settings.smoothing else ()
+    found = [
+        Finding("area_m2", float(a), SQUARE_METRE, str(n))
+        for n, a in zip(made.columns["name"], made.columns["area_m2"], strict=True)
+    ]
+    remark = (
+        ("Outlines are rounded for the eye; areas are those of the cells.",) if settings.smoothing else ()
+    )
     return _counted(made, *found, warnings=remark)
 
 
@@ -210,7 +251,11 @@ class PatchSettings(Settings):
 def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = optional(inputs, "surface", Surface)
     made = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
-    return _counted(made, Finding("patches", len(made), CELLS), Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE))
+    return _counted(
+        made,
+        Finding("patches", len(made), CELLS),
+        Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE),
+    )
 
 
 patches = StepKind(
@@ -230,7 +275,9 @@ patches = StepKind(
 class MaskSettings(Settings):
     """Settings of mask."""
 
-    keep: Literal["inside", "outside"] = setting("inside", "Keep", "Which side of the areas keeps its values.")
+    keep: Literal["inside", "outside"] = setting(
+        "inside", "Keep", "Which side of the areas keeps its values."
+    )
 
 
 def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -241,24 +288,32 @@ def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 
 mask = StepKind(
-    kind="mask", bench="classes", title="Mask", question="Which side of an outline counts?",
-    help="Makes cells outside (or inside) areas no-data; the frame stays.", words=("clip", "erase", "inside", "outside", "cut out"),
+    kind="mask",
+    bench="classes",
+    title="Mask",
+    question="Which side of an outline counts?",
+    help="Makes cells outside (or inside) areas no-data; the frame stays.",
+    words=("clip", "erase", "inside", "outside", "cut out"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values to keep."),
         InputSpec("areas", "shapes", "Areas", "The outlines."),
     ),
-    settings=MaskSettings, gives="surface", run=_mask,
+    settings=MaskSettings,
+    gives="surface",
+    run=_mask,
     reach=CELL,
     memory=8,
     label=lambda s, names: f"{names['surface']}, {s.keep} {names['areas']}",
-)  # fmt: skip
+)
 
 
 class TessellateSettings(Settings):
     """Settings of tessellate."""
 
     shape: Literal["hexagon", "square", "triangle"] = setting("hexagon", "Shape", "Shape of the tiles.")
-    spacing: float = setting(100.0, "Spacing", "Between the centres of hexagons and squares; side of a triangle.", unit="m", gt=0)
+    spacing: float = setting(
+        100.0, "Spacing", "Between the centres of hexagons and squares; side of a triangle.", unit="m", gt=0
+    )
 
 
 def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -293,19 +348,31 @@ class ZoneSettings(Settings):
         ("count", "mean", "min", "max"), "Statistics", f"With commas: {', '.join(STATISTICS)}."
     )
     weighting: Literal["centre", "coverage"] = setting(
-        "centre", "Cells count", "centre: when their centre lies inside; coverage: by the share that is covered."
+        "centre",
+        "Cells count",
+        "centre: when their centre lies inside; coverage: by the share that is covered.",
     )
-    weigh: Weigh = setting("cells", "Means weigh", "cells: all cells alike; area: each by its ground, which differs by latitude on grids in degrees.")
+    weigh: Weigh = setting(
+        "cells",
+        "Means weigh",
+        "cells: all cells alike; area: each by its ground, which differs by latitude on grids in degrees.",
+    )
 
 
 def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
     zones, warnings = _shapes(inputs, "zones", surface.frame)
-    found = summarise_zones(zones, surface, list(settings.statistics), settings.weighting, progress, settings.weigh)
+    found = summarise_zones(
+        zones, surface, list(settings.statistics), settings.weighting, progress, settings.weigh
+    )
     areas = surface.frame.row_areas
     if settings.weigh == "cells" and areas.min() < 0.999 * areas.max():
         apart = 1.0 - float(areas.min() / areas.max())
-        warnings = (*warnings, f"Cells count alike, though the ground they cover differs by up to {apart:.1%}: weigh=area counts their ground.")
+        warnings = (
+            *warnings,
+            f"Cells count alike, though the ground they cover differs by up to {apart:.1%}: weigh=area "
+            "counts their ground.",
+        )
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, values in found.items():
         column = free_name(name, columns)
@@ -313,7 +380,11 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
         if name not in ("count", "variety"):
             symbols[column] = surface.unit.symbol
     made = replace(zones, columns=columns, symbols=symbols)
-    empty = int(np.isnan(next(iter(found.values()))).sum()) if "count" not in found else int((found["count"] == 0).sum())
+    empty = (
+        int(np.isnan(next(iter(found.values()))).sum())
+        if "count" not in found
+        else int((found["count"] == 0).sum())
+    )
     if empty:
         warnings = (*warnings, f"{empty:,} zones hold no cell.")
     return Outcome(made, f"{len(made):,} zones", (Finding("zones", len(made), CELLS),), warnings)
@@ -322,29 +393,44 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
 def _zone_memory(settings: ZoneSettings, inputs: Inputs) -> float:
     """More when values are put in order, of one zone as large as the ground at worst."""
     by_order = not {"count", "sum", "mean", "min", "max", "range", "std"}.issuperset(settings.statistics)
-    by_cell = {("centre", False): 14.0, ("centre", True): 26.0, ("coverage", False): 18.0, ("coverage", True): 56.0}
+    by_cell = {
+        ("centre", False): 14.0,
+        ("centre", True): 26.0,
+        ("coverage", False): 18.0,
+        ("coverage", True): 56.0,
+    }
     return largest_grid(inputs) * by_cell[settings.weighting, by_order]
 
 
 zone_statistics = StepKind(
-    kind="zone_statistics", bench="classes", title="Zone statistics", question="What are the values in each area?",
-    help="Statistics of a surface in areas, as new columns: cells by their centre, or weighed by coverage (exactextract).",
+    kind="zone_statistics",
+    bench="classes",
+    title="Zone statistics",
+    question="What are the values in each area?",
+    help=(
+        "Statistics of a surface in areas, as new columns: cells by their centre, or weighed by coverage "
+        "(exactextract)."
+    ),
     words=("zonal statistics", "mean per polygon", "summary", "aggregate", "maximum per zone", "summarise"),
     inputs=(
         InputSpec("zones", "shapes", "Zones", "The areas."),
         InputSpec("surface", "surface", "Surface", "The values."),
     ),
-    settings=ZoneSettings, gives="shapes", run=_zone_statistics,
+    settings=ZoneSettings,
+    gives="shapes",
+    run=_zone_statistics,
     staple=5,
     memory=_zone_memory,
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
-)  # fmt: skip
+)
 
 
 class ZoneClassSettings(Settings):
     """Settings of zone_classes."""
 
-    measure: Literal["area", "share"] = setting("area", "Measure", "area in m², or share of the zone's classed cells in percent.")
+    measure: Literal["area", "share"] = setting(
+        "area", "Measure", "area in m², or share of the zone's classed cells in percent."
+    )
 
 
 def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -361,25 +447,45 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
         columns[column] = areas if settings.measure == "area" else share
         symbols[column] = "m²" if settings.measure == "area" else "%"
     sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in found.items())
-    return Outcome(replace(zones, columns=columns, symbols=symbols), f"{len(zones):,} zones", (Finding("zones", len(zones), CELLS), *sums), warnings)
+    return Outcome(
+        replace(zones, columns=columns, symbols=symbols),
+        f"{len(zones):,} zones",
+        (Finding("zones", len(zones), CELLS), *sums),
+        warnings,
+    )
 
 
 zone_classes = StepKind(
-    kind="zone_classes", bench="classes", title="Classes in zones", question="How much of each class lies in each area?",
+    kind="zone_classes",
+    bench="classes",
+    title="Classes in zones",
+    question="How much of each class lies in each area?",
     help="Area, or share, of each class in areas, as a column for each class; cells by their centre.",
-    words=("tabulate area", "class area per zone", "cross tabulation", "land cover per catchment", "zonal classes"),
+    words=(
+        "tabulate area",
+        "class area per zone",
+        "cross tabulation",
+        "land cover per catchment",
+        "zonal classes",
+    ),
     inputs=(InputSpec("zones", "shapes", "Zones", "The areas."), CLASSES),
-    settings=ZoneClassSettings, gives="shapes", run=_zone_classes,
+    settings=ZoneClassSettings,
+    gives="shapes",
+    run=_zone_classes,
     memory=10,
     label=lambda s, names: f"{names['classes']} in {names['zones']}",
-)  # fmt: skip
+)
 
 
 class ChooseSettings(Settings):
     """Settings of choose_shapes."""
 
-    where: str | None = setting(None, "Where", "A condition on columns such as area_m2 > 500, or a text that a column holds.")
-    relation: Literal["meets", "within", "apart"] = setting("meets", "Relation", "How the chosen lie to the other shapes.", with_input="others")
+    where: str | None = setting(
+        None, "Where", "A condition on columns such as area_m2 > 500, or a text that a column holds."
+    )
+    relation: Literal["meets", "within", "apart"] = setting(
+        "meets", "Relation", "How the chosen lie to the other shapes.", with_input="others"
+    )
     rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.")
 
 
@@ -393,20 +499,35 @@ def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Out
         rows = np.intersect1d(rows, choosing.row_numbers(settings.rows, len(value)))
     if others is not None:
         moved = in_system(others, value.crs)
-        warnings = () if moved is others else ("The other shapes were carried over to the system of the first.",)
+        warnings = (
+            () if moved is others else ("The other shapes were carried over to the system of the first.",)
+        )
         rows = np.intersect1d(rows, choosing.related(value, moved, settings.relation))
     return _counted(choosing.kept(value, rows), warnings=warnings)
 
 
 choose_shapes = StepKind(
-    kind="choose_shapes", bench="classes", title="Choose shapes", question="Which of the shapes count?",
+    kind="choose_shapes",
+    bench="classes",
+    title="Choose shapes",
+    question="Which of the shapes count?",
     help="Keeps shapes by a condition on their columns, by number, or by how they lie to other shapes.",
     words=("select", "filter", "query", "by attribute", "by location", "extract", "overlap", "intersect"),
     inputs=(
         InputSpec("shapes", "shapes", "Shapes", "The shapes to choose from."),
-        InputSpec("others", "shapes", "Other shapes", "Shapes that the chosen meet, lie within or stay apart from.", optional=True),
+        InputSpec(
+            "others",
+            "shapes",
+            "Other shapes",
+            "Shapes that the chosen meet, lie within or stay apart from.",
+            optional=True,
+        ),
     ),
-    settings=ChooseSettings, gives="shapes", run=_choose,
+    settings=ChooseSettings,
+    gives="shapes",
+    run=_choose,
     memory=2,
-    label=lambda s, names: f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}",
-)  # fmt: skip
+    label=lambda s, names: (
+        f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}"
+    ),
+)

@@ -44,7 +44,9 @@ class Recovered:
 
 
 class Autosave:
-    """Writes one running program's unsaved study beside those of others, under its process id; keeps old copies for a while."""
+    """Writes one running program's unsaved study beside those of others, under its process id; keeps old
+    copies for a while.
+    """
 
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = (folder or state_folder()) / "autosave"
@@ -76,7 +78,9 @@ class Autosave:
                 copy.unlink(missing_ok=True)
 
     def left_behind(self) -> list[Recovered]:
-        """Autosaves of programs that no longer run, newest first; those that cannot be read stay where they are."""
+        """Autosaves of programs that no longer run, newest first; those that cannot be read stay where they
+        are.
+        """
         found = []
         for file in sorted(self.folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True):
             try:

@@ -14,8 +14,11 @@ from moss_step.steps.declare import StepKind
 from moss_step.study.engine import run_declared
 
 
-def do_step(step: StepKind, given: Mapping[str, str], progress: Progress, asked: Iterable[str] = ("",)) -> dict[str, tuple[Outcome, str]]:
-    """Run one step with inputs from files and settings from text; gives each result that is asked for, and what to call it.
+def do_step(
+    step: StepKind, given: Mapping[str, str], progress: Progress, asked: Iterable[str] = ("",)
+) -> dict[str, tuple[Outcome, str]]:
+    """Run one step with inputs from files and settings from text; gives each result that is asked for, and
+    what to call it.
 
     Raises AskedWronglyError for unknown or impossible settings, MossError for files that cannot be used.
     """
@@ -33,4 +36,10 @@ def do_step(step: StepKind, given: Mapping[str, str], progress: Progress, asked:
     outcome = run_declared(step, settings, inputs, progress)
     name = step.label(checked, names)
     results = {n: step.outcome_of(outcome, n) for n in asked}
-    return {n: (replace(o, warnings=tuple(dict.fromkeys((*remarks, *o.warnings))), beside={}), step.name_of(n, name)) for n, o in results.items()}
+    return {
+        n: (
+            replace(o, warnings=tuple(dict.fromkeys((*remarks, *o.warnings))), beside={}),
+            step.name_of(n, name),
+        )
+        for n, o in results.items()
+    }

@@ -1,4 +1,6 @@
-"""Running a study: results kept under the hash of all that they came from, so that nothing is worked out twice."""
+"""Running a study: results kept under the hash of all that they came from, so that nothing is worked out
+twice.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ RESULT_VERSION = "2"
 
 _KEPT_STUDIES = 6
 WORTH_SHELVING, SHELF_SPEED = 0.2, 3e8
-"""Results that took more seconds than these, and longer than a disk of so many bytes a second takes to write and read them, go to the shelf."""
+"""Results that took more seconds than these, and longer than a disk of so many bytes a second takes to write
+and read them, go to the shelf.
+"""
 METRES_TAKEN = "The height unit is not stated: metres are taken."
 
 
@@ -67,7 +71,9 @@ class Run(NamedTuple):
 
 
 class Engine:
-    """Keeps results by hash, in memory and on a shelf where there is one, and runs what is missing. Safe to ask from several threads."""
+    """Keeps results by hash, in memory and on a shelf where there is one, and runs what is missing. Safe to
+    ask from several threads.
+    """
 
     def __init__(self, most_bytes: int | None = None, shelf: Shelf | None = None) -> None:
         self.store, self._shelf = Store(most_bytes), shelf
@@ -82,16 +88,22 @@ class Engine:
         self._ended = threading.Condition()
 
     def key(self, study: Study, ref: str) -> str | None:
-        """Hash of a result with all that feeds it, as its sources were looked at last; None while one was not, or cannot be read."""
+        """Hash of a result with all that feeds it, as its sources were looked at last; None while one was
+        not, or cannot be read.
+        """
         return _key_in(self._keys_of(study), ref)
 
     def prepare(self, study: Study) -> None:
-        """Work out what the window asks for at every turn: keys and names of all steps. For another thread, where there are many."""
+        """Work out what the window asks for at every turn: keys and names of all steps. For another thread,
+        where there are many.
+        """
         if self._keys_of(study):
             study.name_of(study.steps[0].id)  # all names are made with the first
 
     def look(self, study: Study, targets: Iterable[str], progress: Progress | None = None) -> bool:
-        """Look at the source files that targets need; tells whether one is another than before. Not for the window's own thread."""
+        """Look at the source files that targets need; tells whether one is another than before. Not for the
+        window's own thread.
+        """
         before = self.sources.version
         for step in study.needs(targets):
             for file in step.files:
@@ -115,7 +127,9 @@ class Engine:
         return keys
 
     def _key(self, step: Step, keys: Mapping[str, str | None]) -> str | None:
-        fed = [(name, _key_in(keys, ref)) for name, ref in step.inputs.items()]  # in their order: of grids to merge the first one counts
+        fed = [
+            (name, _key_in(keys, ref)) for name, ref in step.inputs.items()
+        ]  # in their order: of grids to merge the first one counts
         files = {n: self.sources.digest(str(step.settings.get(n, ""))) for n in step.declared.file_settings}
         if any(part is None for _, part in fed) or None in files.values():
             return None
@@ -150,7 +164,9 @@ class Engine:
         """Say why there is no such result, when it was tried; a step that is no more never was."""
         if not study.has(ref):
             return None
-        return self._failures.get(self._place(study, ref)) or self._failures.get(self._place(study, step_of(ref)))
+        return self._failures.get(self._place(study, ref)) or self._failures.get(
+            self._place(study, step_of(ref))
+        )
 
     def failures(self, study: Study, refs: Iterable[str]) -> dict[str, Failure]:
         """The failures among some results."""
@@ -175,11 +191,13 @@ class Engine:
         wanted: Collection[str] | None = None,
         passing: Collection[str] = (),
     ) -> None:
-        """Bring results up to date with all that they need; what is up to date is left alone, what failed is kept as a failure.
+        """Bring results up to date with all that they need; what is up to date is left alone, what failed is
+        kept as a failure.
 
-        ``began`` hears the id of each step before it runs, ``ready`` gets each target that is in memory then, whether it is new
-        or not. ``wanted`` are those whose values are to be in memory at the end, all targets when left out; others may lie on the shelf.
-        ``passing`` are steps whose results go first when memory is short. Raises StoppedError when stopped.
+        ``began`` hears the id of each step before it runs, ``ready`` gets each target that is in memory then,
+        whether it is new or not. ``wanted`` are those whose values are to be in memory at the end, all
+        targets when left out; others may lie on the shelf. ``passing`` are steps whose results go first when
+        memory is short. Raises StoppedError when stopped.
         """
         progress = progress or silent()
         in_use = self._in_use.setdefault(threading.get_ident(), set())
@@ -187,22 +205,33 @@ class Engine:
         wanted = set(targets if wanted is None else wanted)
         try:
             self.look(study, targets, progress)
-            while not self._run_as_planned(Run(study, set(targets), wanted, set(passing), began, ready), progress, in_use):
+            while not self._run_as_planned(
+                Run(study, set(targets), wanted, set(passing), began, ready), progress, in_use
+            ):
                 pass  # a result on the shelf was damaged, and is gone: it is worked out
         finally:
             in_use.clear()
             self.store.trim(self._all_in_use())
 
     def _plan(self, run: Run) -> tuple[dict[str, set[str]], set[str]]:
-        """Steps to be run with the results that are asked of each, and results that are to be read from the shelf."""
-        to_run, to_read, needed, targets = dict[str, set[str]](), set[str](), set(run.wanted), set(run.targets)
+        """Steps to be run with the results that are asked of each, and results that are to be read from the
+        shelf.
+        """
+        to_run, to_read, needed, targets = (
+            dict[str, set[str]](),
+            set[str](),
+            set(run.wanted),
+            set(run.targets),
+        )
         for step in reversed(run.steps):
             for ref in step.refs:
                 key = self.key(run.study, ref)
                 if key in self.store or not (ref in needed or ref in targets):
                     continue
                 size = self._shelf.size_of(key) if self._shelf is not None else None
-                if size is not None and (ref in needed or self.store.said(key) is None or self.store.room_for(size)):
+                if size is not None and (
+                    ref in needed or self.store.said(key) is None or self.store.room_for(size)
+                ):
                     to_read.add(ref)
                 elif ref in needed or self.store.said(key) is None:
                     to_run.setdefault(step.id, set()).add(ref)
@@ -212,7 +241,9 @@ class Engine:
 
     def _run_as_planned(self, run: Run, progress: Progress, in_use: set[str]) -> bool:
         """Run and read what is missing; says whether all that was to be read could be."""
-        in_use.update(filter(None, (self.key(run.study, ref) for step in run.steps for ref in step.refs)))  # nothing goes while it is planned
+        in_use.update(
+            filter(None, (self.key(run.study, ref) for step in run.steps for ref in step.refs))
+        )  # nothing goes while it is planned
         to_run, to_read = self._plan(run)
         waiting = Counter(ref for step in run.steps if step.id in to_run for ref in step.inputs.values())
         waiting.update(i for i in run.wanted if run.study.has(i))
@@ -222,7 +253,9 @@ class Engine:
             reads = [ref for ref in step.refs if ref in to_read]
             with self._alone(self.key(run.study, step.id) if asked or reads else None, progress):
                 for ref in reads:
-                    if self.outcome(run.study, ref) is None and not self._take_from_shelf(self.key(run.study, ref), passing, progress):
+                    if self.outcome(run.study, ref) is None and not self._take_from_shelf(
+                        self.key(run.study, ref), passing, progress
+                    ):
                         return False
                 if any(self.outcome(run.study, ref) is None for ref in asked):
                     if run.began:
@@ -303,8 +336,12 @@ class Engine:
         """Let failed steps be tried again."""
         self._failures.clear()
 
-    def _run_one(self, study: Study, step: Step, asked: Collection[str], progress: Progress, passing: bool) -> None:
-        """Run a step, and work out its results beside the main one: those that are usual, and those that are asked for."""
+    def _run_one(
+        self, study: Study, step: Step, asked: Collection[str], progress: Progress, passing: bool
+    ) -> None:
+        """Run a step, and work out its results beside the main one: those that are usual, and those that are
+        asked for.
+        """
         start = time.monotonic()
         main = self._tried(study, step.id, lambda: self._main_result(study, step, progress))
         if main is None:
@@ -335,7 +372,11 @@ class Engine:
         except StoppedError:
             raise
         except MossError as error:
-            missing = str(step.settings.get("source", "")) if self.key(study, ref) is None and step.declared.file_settings else ""
+            missing = (
+                str(step.settings.get("source", ""))
+                if self.key(study, ref) is None and step.declared.file_settings
+                else ""
+            )
             self._failures[at] = Failure(str(error), missing)
         except Exception as error:  # a fault of our own must show on its card, not end the window
             _log.exception("step %s failed", step.kind)
@@ -363,7 +404,11 @@ class Engine:
             return
         outcome = replace(outcome, beside={})  # they hold on to all that they are made of
         self.store.put(key, outcome, seconds, passing)
-        if self._shelf is not None and not passing and seconds > max(WORTH_SHELVING, outcome.value.nbytes / SHELF_SPEED):
+        if (
+            self._shelf is not None
+            and not passing
+            and seconds > max(WORTH_SHELVING, outcome.value.nbytes / SHELF_SPEED)
+        ):
             self._shelving.submit(self._shelf.write, key, outcome)
         self.store.trim(self._all_in_use() | {key})
 
@@ -390,7 +435,9 @@ class Engine:
         self._failures[at] = Failure(reason)
 
     def _place(self, study: Study, ref: str) -> str:
-        """Where the failure of a result is kept: under its key, or under its step's settings while its sources have none."""
+        """Where the failure of a result is kept: under its key, or under its step's settings while its
+        sources have none.
+        """
         return self.key(study, ref) or f"{ref}:{study.step(ref).settings}"
 
 
@@ -401,7 +448,9 @@ def _key_in(keys: Mapping[str, str | None], ref: str) -> str | None:
     return f"{key}.{name}" if key is not None and name else key
 
 
-def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress) -> Outcome:
+def run_declared(
+    step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress
+) -> Outcome:
     """Check settings and inputs against a declaration, then run it.
 
     Raises AskedWronglyError when an input is missing or of another kind.
@@ -414,7 +463,9 @@ def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs:
         if value is not None and not spec.takes(value):
             what = getattr(value, "quantity", type(value).__name__.lower())
             wanted = spec.quantity or spec.accepts
-            raise AskedWronglyError(f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input.")
+            raise AskedWronglyError(
+                f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input."
+            )
     if step.further is not None:
         declared = {i.name for i in step.inputs}
         for name in [n for n in inputs if n not in declared]:
@@ -422,13 +473,19 @@ def run_declared(step: StepKind, settings: Mapping[str, Any] | Settings, inputs:
                 raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
     for name, why in step.idle(checked, inputs).items():
         raise AskedWronglyError(f"{name} counts {why}.", f"Leave {name} out, or change the other.")
-    check_memory(step.bytes_needed(checked, inputs), step.title, "Crop the ground, resample it to larger cells, or close other programs.")
+    check_memory(
+        step.bytes_needed(checked, inputs),
+        step.title,
+        "Crop the ground, resample it to larger cells, or close other programs.",
+    )
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
 
 
 def _taken(step: StepKind, inputs: Mapping[str, Value]) -> tuple[str, ...]:
-    """What is taken of heights whose unit is not stated: said on every result that is worked out from them."""
+    """What is taken of heights whose unit is not stated: said on every result that is worked out from
+    them.
+    """
     heights = [s.name for s in step.inputs if s.quantity == "elevation"]
     unknown = any(isinstance(v := inputs.get(n), Surface) and v.unit == UNKNOWN for n in heights)
     return (METRES_TAKEN,) if unknown else ()

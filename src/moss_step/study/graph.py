@@ -1,4 +1,6 @@
-"""A study: steps that feed one another, and how they are drawn. Every change gives a new study; none is altered."""
+"""A study: steps that feed one another, and how they are drawn. Every change gives a new study; none is
+altered.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ MOST_NAME = 120
 
 
 def split(ref: str) -> tuple[str, str]:
-    """The step's id and the name of a result that is written ``step`` or ``step.name``; the main one has an empty name."""
+    """The step's id and the name of a result that is written ``step`` or ``step.name``; the main one has an
+    empty name.
+    """
     step_id, _, name = ref.partition(".")
     return step_id, name
 
@@ -34,7 +38,8 @@ def step_of(ref: str) -> str:
 class Step(BaseModel):
     """One operation in a study: its kind, the results that feed it, and its settings as plain data.
 
-    A result is written ``step``, or ``step.name`` for one beside the main one; ``names`` are those that a person gave to these.
+    A result is written ``step``, or ``step.name`` for one beside the main one; ``names`` are those that a
+    person gave to these.
     """
 
     model_config = _FROZEN
@@ -69,9 +74,9 @@ class Step(BaseModel):
 class KeyRow(BaseModel):
     """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
 
-    Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and labelled by
-    another column; points have a ``mark`` of a ``size`` in pixels. ``clear_zero``
-    leaves cells of value 0 undrawn. Rows of shapes may be ``hidden``, or have a ``paint`` of their own.
+    Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and
+    labelled by another column; points have a ``mark`` of a ``size`` in pixels. ``clear_zero`` leaves cells of
+    value 0 undrawn. Rows of shapes may be ``hidden``, or have a ``paint`` of their own.
     """
 
     model_config = _FROZEN
@@ -111,7 +116,9 @@ class Shading(BaseModel):
 
 
 class Study(BaseModel):
-    """One piece of work: steps in the order they were made, the Key from top to bottom, shading and pinned readings."""
+    """One piece of work: steps in the order they were made, the Key from top to bottom, shading and pinned
+    readings.
+    """
 
     model_config = _FROZEN
     name: str = "Untitled study"
@@ -147,7 +154,9 @@ class Study(BaseModel):
         return self.step(ref).declared.result(split(ref)[1])
 
     def refs(self, asked: bool = True) -> list[str]:
-        """All results of all steps; without those that are worked out only when they are ``asked`` for, unless something here does."""
+        """All results of all steps; without those that are worked out only when they are ``asked`` for,
+        unless something here does.
+        """
         return list(self._refs if asked else self._usual_refs)
 
     @cached_property
@@ -171,7 +180,10 @@ class Study(BaseModel):
             fed = {n: self._named(ref, names) for n, ref in step.inputs.items()}
             try:
                 names[step.id] = step.name or step.declared.label(step.declared.checked(step.settings), fed)
-            except (MossError, KeyError):  # with settings or inputs missing there is nothing to make a name of; its card says which
+            except (
+                MossError,
+                KeyError,
+            ):  # with settings or inputs missing there is nothing to make a name of; its card says which
                 names[step.id] = step.declared.title
             names[step.id] = names[step.id][:MOST_NAME]
         return names
@@ -202,7 +214,9 @@ class Study(BaseModel):
 
     def changing(self, step_id: str, change: Callable[[Step], Step]) -> Study:
         """Give the study with one step changed."""
-        return self.model_copy(update={"steps": tuple(change(s) if s.id == step_id else s for s in self.steps)})
+        return self.model_copy(
+            update={"steps": tuple(change(s) if s.id == step_id else s for s in self.steps)}
+        )
 
     def renaming(self, ref: str, given: str) -> Study:
         """Give the study with a name for a result; an empty one makes it name itself."""
@@ -219,7 +233,11 @@ class Study(BaseModel):
         gone = {step_id, *self.followers(step_id)}
         steps = tuple(s for s in self.steps if s.id not in gone)
         key = tuple(k for k in self.key if step_of(k.step) not in gone)
-        shading = self.shading.model_copy(update={"ground": ""}) if step_of(self.shading.ground) in gone else self.shading
+        shading = (
+            self.shading.model_copy(update={"ground": ""})
+            if step_of(self.shading.ground) in gone
+            else self.shading
+        )
         return self.model_copy(update={"steps": steps, "key": key, "shading": shading})
 
     def duplicating(self, step_id: str) -> tuple[Study, str]:
@@ -254,7 +272,9 @@ class Study(BaseModel):
 
     @cached_property
     def _ordered(self) -> tuple[Step, ...]:
-        """Steps by how far they lie from those that need none, after Kahn 1962, in the order they were made."""
+        """Steps by how far they lie from those that need none, after Kahn 1962, in the order they were
+        made.
+        """
         followers: dict[str, list[Step]] = {s.id: [] for s in self.steps}
         waiting: dict[str, int] = {}
         for step in self.steps:
@@ -269,7 +289,9 @@ class Study(BaseModel):
             following = [f for s in ready for f in followers[s.id]]
             for step in following:
                 waiting[step.id] -= 1
-            ready = sorted({s.id: s for s in following if waiting[s.id] == 0}.values(), key=lambda s: place[s.id])
+            ready = sorted(
+                {s.id: s for s in following if waiting[s.id] == 0}.values(), key=lambda s: place[s.id]
+            )
         if len(ordered) < len(self.steps):
             stuck = next(s for s in self.steps if s not in ordered)
             raise MossError(f"The step '{stuck.id}' depends on itself or on a step that is not there.")
@@ -291,6 +313,8 @@ class Study(BaseModel):
 
 
 def file_name(text: str) -> str:
-    """Make a file name of a result's name: of letters, digits and dashes, and short enough for any file system."""
+    """Make a file name of a result's name: of letters, digits and dashes, and short enough for any file
+    system.
+    """
     clean = re.sub(r"[^\w.-]+", "_", text.strip()).strip("_.").lower()
     return clean.encode("utf-8", "ignore")[:MOST_NAME].decode("utf-8", "ignore").strip("_.") or "result"

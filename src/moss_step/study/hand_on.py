@@ -16,7 +16,10 @@ from moss_step.model.progress import Progress
 def check_ending(path: Path, kind: Kind) -> None:
     """Raise AskedWronglyError when a kind of value cannot be written under this ending."""
     if path.suffix.lower() not in kind.endings:
-        raise AskedWronglyError(f"{kind.noun.capitalize()} cannot be written as '{path.name}'.", f"End it in {', '.join(kind.endings)}.")
+        raise AskedWronglyError(
+            f"{kind.noun.capitalize()} cannot be written as '{path.name}'.",
+            f"End it in {', '.join(kind.endings)}.",
+        )
 
 
 def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
@@ -24,7 +27,10 @@ def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
     for source in sources:
         read = split_layer(source)[0]
         if path.exists() and read.exists() and path.samefile(read):
-            raise AskedWronglyError(f"{path} is read for this, and would be replaced by the result.", "Give the result another name.")
+            raise AskedWronglyError(
+                f"{path} is read for this, and would be replaced by the result.",
+                "Give the result another name.",
+            )
 
 
 def hand_on(outcome: Outcome, name: str, path: Path, progress: Progress | None = None) -> None:

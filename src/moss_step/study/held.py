@@ -1,4 +1,6 @@
-"""Which studies are open, so that a second window or run is told; and whether a study file is still the one that was read."""
+"""Which studies are open, so that a second window or run is told; and whether a study file is still the one
+that was read.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,10 @@ class Held:
         mark = self._folder / _mark_of(path)
         if _is_held(mark):
             return True
-        write_text(mark, json.dumps({"pid": os.getpid(), "started": process_started(os.getpid()), "study": str(path)}))
+        write_text(
+            mark,
+            json.dumps({"pid": os.getpid(), "started": process_started(os.getpid()), "study": str(path)}),
+        )
         self._mark = mark
         return False
 
@@ -51,7 +56,8 @@ def _marks(folder: Path | None) -> Path:
 
 
 def _mark_of(path: Path) -> str:
-    return f"{hashlib.blake2b(str(path.resolve()).encode('utf-8', 'backslashreplace'), digest_size=16).hexdigest()}.json"
+    text = str(path.resolve()).encode("utf-8", "backslashreplace")
+    return f"{hashlib.blake2b(text, digest_size=16).hexdigest()}.json"
 
 
 def _is_held(mark: Path) -> bool:

@@ -20,7 +20,9 @@ class History:
         return self._states[self._at][0]
 
     def do(self, study: Study, what: str, join: bool = False) -> None:
-        """Make ``study`` current; ``what`` says the change. ``join`` merges it with the last of the same words."""
+        """Make ``study`` current; ``what`` says the change. ``join`` merges it with the last of the same
+        words.
+        """
         if study == self.study:
             return
         joined = join and self._at > 0 and self._states[self._at][1] == what

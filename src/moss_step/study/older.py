@@ -1,4 +1,6 @@
-"""Studies of earlier versions in the words of today: a step that became a result of another one, a switch that became a result."""
+"""Studies of earlier versions in the words of today: a step that became a result of another one, a switch
+that became a result.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,14 @@ def in_new_words(study: Study) -> Study:
         return study
     places: dict[str, str] = {}
     steps = [_turned(step, places) for step in study.steps]
-    steps = [s.model_copy(update={"inputs": {n: places.get(ref, ref) for n, ref in s.inputs.items()}}) for s in steps]
+    steps = [
+        s.model_copy(update={"inputs": {n: places.get(ref, ref) for n, ref in s.inputs.items()}})
+        for s in steps
+    ]
     key = tuple(row.model_copy(update={"step": places.get(row.step, row.step)}) for row in study.key)
-    shading = study.shading.model_copy(update={"ground": places.get(study.shading.ground, study.shading.ground)})
+    shading = study.shading.model_copy(
+        update={"ground": places.get(study.shading.ground, study.shading.ground)}
+    )
     return study.model_copy(update={"steps": tuple(steps), "key": key, "shading": shading})
 
 
@@ -36,7 +43,11 @@ def _turned(step: Step, places: dict[str, str]) -> Step:
     for spec in _switches().get(step.kind, ()):
         name, _, value = spec.was.partition("=")
         if step.settings.get(name) == value:
-            return _beside(step.model_copy(update={"settings": {n: v for n, v in step.settings.items() if n != name}}), spec.name, places)
+            return _beside(
+                step.model_copy(update={"settings": {n: v for n, v in step.settings.items() if n != name}}),
+                spec.name,
+                places,
+            )
     return step
 
 

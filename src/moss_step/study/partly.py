@@ -1,4 +1,6 @@
-"""A step on a part of its ground: as much of this around the part is taken as the step says that it looks at."""
+"""A step on a part of its ground: as much of this around the part is taken as the step says that it
+looks at.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,11 @@ Window = tuple[slice, slice]
 """Rows and columns."""
 
 
-def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], window: Window, progress: Progress) -> Outcome | None:
-    """Give what a step gives in a window of its ground; None where it looks at all of the ground, or its grids do not lie cell on cell.
+def run_partly(
+    step: StepKind, settings: Settings, inputs: Mapping[str, Value], window: Window, progress: Progress
+) -> Outcome | None:
+    """Give what a step gives in a window of its ground; None where it looks at all of the ground, or its
+    grids do not lie cell on cell.
 
     Raises what the step raises.
     """
@@ -31,7 +36,10 @@ def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], 
     margin = None if frame is None else step.reach.margin(settings, frame)
     if frame is None or margin is None:
         return None
-    outer = [slice(max(w.start - m, 0), min(w.stop + m, n)) for w, m, n in zip(window, margin, frame.shape, strict=True)]
+    outer = [
+        slice(max(w.start - m, 0), min(w.stop + m, n))
+        for w, m, n in zip(window, margin, frame.shape, strict=True)
+    ]
     cut = {name: _cut(value, outer[0], outer[1]) for name, value in inputs.items()}
     outcome = run_declared(step, settings.model_dump(exclude_unset=True), cut, progress)
     inner = [slice(w.start - o.start, w.stop - o.start) for w, o in zip(window, outer, strict=True)]
@@ -39,7 +47,8 @@ def run_partly(step: StepKind, settings: Settings, inputs: Mapping[str, Value], 
 
 
 def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Progress) -> Outcome | None:
-    """Give what a step gives in a box of the plan, from results that are in memory; None where that is not possible, or no shorter than all.
+    """Give what a step gives in a box of the plan, from results that are in memory; None where that is not
+    possible, or no shorter than all.
 
     A step that cannot be run is left to the whole run, which says why. Raises StoppedError when stopped.
     """
@@ -61,7 +70,9 @@ def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Prog
 
 def common_frame(inputs: Mapping[str, Value]) -> Frame | None:
     """The frame of all grids among some values; None when there is none, or they do not lie cell on cell."""
-    frames: list[Frame] = [v.frame for v in inputs.values() if kind_of(v).part is not None and hasattr(v, "frame")]
+    frames: list[Frame] = [
+        v.frame for v in inputs.values() if kind_of(v).part is not None and hasattr(v, "frame")
+    ]
     return frames[0] if frames and all(same_frame(frames[0], f) for f in frames[1:]) else None
 
 

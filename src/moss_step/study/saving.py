@@ -25,7 +25,9 @@ _MARK = "moss_step_study"
 def save_study(study: Study, path: Path) -> None:
     """Write a study; source paths become relative to its folder."""
     folder = path.resolve().parent
-    write_text(path, json.dumps(as_data(_paths(study, lambda p: os.path.relpath(p, folder))), indent=1) + "\n")
+    write_text(
+        path, json.dumps(as_data(_paths(study, lambda p: os.path.relpath(p, folder))), indent=1) + "\n"
+    )
 
 
 def load_study(path: Path) -> Study:
@@ -37,7 +39,9 @@ def load_study(path: Path) -> Study:
     try:
         data = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise MossError(f"{path} is damaged or no study: {error}.", "It was left as it is. Look for a copy.") from error
+        raise MossError(
+            f"{path} is damaged or no study: {error}.", "It was left as it is. Look for a copy."
+        ) from error
     folder = path.resolve().parent
     return _paths(from_data(data, path), lambda p: os.path.normpath(folder / p))
 
@@ -53,7 +57,10 @@ def from_data(data: Any, path: Path) -> Study:
         raise MossError(f"{path} is not a Moss Step study.", "Choose a file that ends in .moss.")
     version = data.pop(_MARK)
     if isinstance(version, bool) or not isinstance(version, int) or version < 1:
-        raise MossError(f"{path} is damaged: its version is {str(version)[:40]!r}.", "It was left as it is. Look for a copy.")
+        raise MossError(
+            f"{path} is damaged: its version is {str(version)[:40]!r}.",
+            "It was left as it is. Look for a copy.",
+        )
     if version > VERSION:
         raise MossError(
             f"{path} was written by a newer Moss Step (study version {version}; this one reads {VERSION}).",
@@ -64,7 +71,10 @@ def from_data(data: Any, path: Path) -> Study:
             raise MossError("it holds characters that are none.")
         study = in_new_words(Study.model_validate(data))
         if len(study.steps) > MOST_STEPS or len(study.pins) > MOST_PINS:
-            raise MossError(f"it has {len(study.steps):,} steps and {len(study.pins):,} pins, and at most {MOST_STEPS:,} and {MOST_PINS:,} are read.")
+            raise MossError(
+                f"it has {len(study.steps):,} steps and {len(study.pins):,} pins, and at most "
+                f"{MOST_STEPS:,} and {MOST_PINS:,} are read."
+            )
         study.in_order()
         _check_kinds(study)
     except ValidationError as error:
@@ -78,7 +88,9 @@ def from_data(data: Any, path: Path) -> Study:
 
 def _cleaned(study: Study) -> Study:
     """A study of an earlier version without the settings that counted for nothing in it."""
-    steps = tuple(s.model_copy(update={"settings": s.declared.cleaned(s.settings, s.inputs)}) for s in study.steps)
+    steps = tuple(
+        s.model_copy(update={"settings": s.declared.cleaned(s.settings, s.inputs)}) for s in study.steps
+    )
     return study.model_copy(update={"steps": steps})
 
 
@@ -113,7 +125,9 @@ def _check_kinds(study: Study) -> None:
 
 def _paths(study: Study, turn: Any) -> Study:
     def turned(step: Step) -> Step:
-        names = [n for n in step.declared.file_settings if n in step.settings] if step.kind in catalogue() else []
+        names = (
+            [n for n in step.declared.file_settings if n in step.settings] if step.kind in catalogue() else []
+        )
         settings = {**step.settings, **{n: str(turn(step.settings[n])) for n in names}}
         return step.model_copy(update={"settings": settings})
 

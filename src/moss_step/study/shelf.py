@@ -1,8 +1,8 @@
 """Results on disk, so that a study that is opened again need not be run again, and memory can be let go.
 
-A file holds one result under its key: a line that names the kind of file, the length of a header, the header as JSON, and arrays one after
-another as the header lists them. Each is written whole or not at all, and read back only when its size and checksum are those of the header.
-Nothing in it is ever run.
+A file holds one result under its key: a line that names the kind of file, the length of a header, the header
+as JSON, and arrays one after another as the header lists them. Each is written whole or not at all, and read
+back only when its size and checksum are those of the header. Nothing in it is ever run.
 """
 
 from __future__ import annotations
@@ -38,7 +38,18 @@ _MARK = b"Moss Step result 1\n"
 _ENDING = ".result"
 MOST_BYTES, MOST_OF_DISK = 20_000_000_000, 0.2
 """Bytes that all results on disk may take, and the part of the disk that is free or taken by them already."""
-_DAMAGE = (OSError, ValueError, LookupError, TypeError, ArithmeticError, MemoryError, RecursionError, struct.error, MossError, ShapelyError)
+_DAMAGE = (
+    OSError,
+    ValueError,
+    LookupError,
+    TypeError,
+    ArithmeticError,
+    MemoryError,
+    RecursionError,
+    struct.error,
+    MossError,
+    ShapelyError,
+)
 """Whatever a damaged file may bring up: the result is worked out again."""
 _log = logging.getLogger(__name__)
 
@@ -50,7 +61,9 @@ def shelf_folder() -> Path:
 
 @cache
 def program_digest() -> str:
-    """Digest of all that results are worked out by: one of another program may differ, whatever its version says."""
+    """Digest of all that results are worked out by: one of another program may differ, whatever its version
+    says.
+    """
     package, whole = Path(moss_step.__file__).parent, hashlib.blake2b(digest_size=16)
     for part in ("model", "science", "formats", "kinds", "steps"):
         for file in sorted((package / part).rglob("*.py")):
@@ -76,7 +89,9 @@ class Shelf:
         return None
 
     def write(self, key: str, outcome: Outcome) -> bool:
-        """Keep a result; says whether it is kept. Nothing is told where that is not possible: it is worked out again."""
+        """Keep a result; says whether it is kept. Nothing is told where that is not possible: it is worked
+        out again.
+        """
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
             header, arrays = as_parts(outcome)
@@ -197,7 +212,9 @@ def _read(path: Path) -> Outcome:
             dtype = np.dtype(about["dtype"])
             if dtype.kind not in "biuf":
                 raise ValueError(f"an array of {dtype}")
-            array = np.fromfile(file, dtype, int(np.prod(about["shape"], dtype=np.int64))).reshape(about["shape"])
+            array = np.fromfile(file, dtype, int(np.prod(about["shape"], dtype=np.int64))).reshape(
+                about["shape"]
+            )
             if _checksum(array) != about["crc"]:
                 raise ValueError("a damaged array")
             arrays.append(array)

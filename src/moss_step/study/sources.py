@@ -1,4 +1,6 @@
-"""What is known of a study's source files: a digest of each with all its side files, read outside the window's thread."""
+"""What is known of a study's source files: a digest of each with all its side files, read outside the
+window's thread.
+"""
 
 from __future__ import annotations
 
@@ -24,12 +26,15 @@ class Sources:
         """Grows whenever a source is found to be another."""
 
     def digest(self, source: str) -> str | None:
-        """Digest of a source, with the layer that it names, as it was when it was looked at last; None when it was not, or could not be read."""
+        """Digest of a source, with the layer that it names, as it was when it was looked at last; None when
+        it was not, or could not be read.
+        """
         with self._lock:
             return self._known.get(source)
 
     def look(self, source: str, progress: Progress | None = None) -> str | None:
-        """Look at a source's files and give its digest; reads those that are new. Not for the window's own thread.
+        """Look at a source's files and give its digest; reads those that are new. Not for the window's own
+        thread.
 
         Raises StoppedError when stopped.
         """
@@ -48,7 +53,9 @@ class Sources:
             if path not in files:
                 return None
             for file in files:
-                whole.update(f"{file.name}\0{self._content(file, progress)}\n".encode("utf-8", "backslashreplace"))
+                whole.update(
+                    f"{file.name}\0{self._content(file, progress)}\n".encode("utf-8", "backslashreplace")
+                )
         except OSError:
             return None  # the run itself says what is wrong with the file
         return whole.hexdigest()

@@ -1,8 +1,9 @@
 """One store for results and all that was worked out from them, up to a budget of memory.
 
-What goes first when it is full: results of steps that are only being made, then what can be worked out again from a result, then results by
-what it costs to work them out again a byte, and how long ago they were used: the method "GreedyDual-Size" of Cao & Irani 1997,
-Cost-aware WWW proxy caching algorithms, USENIX Symposium on Internet Technologies and Systems.
+What goes first when it is full: results of steps that are only being made, then what can be worked out again
+from a result, then results by what it costs to work them out again a byte, and how long ago they were used:
+the method "GreedyDual-Size" of Cao & Irani 1997, Cost-aware WWW proxy caching algorithms, USENIX Symposium on
+Internet Technologies and Systems.
 """
 
 from __future__ import annotations
@@ -89,13 +90,18 @@ class Store:
 
     def put(self, key: str, outcome: Outcome, seconds: float, passing: bool = False) -> None:
         """Keep a result that took some seconds to work out; a ``passing`` one goes before all others."""
-        held, described = _Held(outcome, seconds, passing, 0.0), kind_of(outcome.value).describe(outcome.value)
+        held, described = (
+            _Held(outcome, seconds, passing, 0.0),
+            kind_of(outcome.value).describe(outcome.value),
+        )
         with self._lock:
             held.worth = self._worth(held)
             self._held[key] = held
             value = outcome.value
             quantity = getattr(value, "quantity", "")
-            self._said[key] = Said(outcome.figure, outcome.findings, outcome.warnings, type(value), quantity, described)
+            self._said[key] = Said(
+                outcome.figure, outcome.findings, outcome.warnings, type(value), quantity, described
+            )
 
     def settle(self, key: str | None) -> None:
         """A result that was passing belongs to the study now."""
@@ -153,7 +159,9 @@ class Store:
 
 
 def budget_from(setting: str, held: int) -> int:
-    """Bytes that results may take: the gigabytes of a setting, or a share of what is free and of what is ``held`` by them already."""
+    """Bytes that results may take: the gigabytes of a setting, or a share of what is free and of what is
+    ``held`` by them already.
+    """
     try:
         asked = float(setting)
     except ValueError:

@@ -30,7 +30,9 @@ def test_filling_with_a_gradient_leaves_no_pit_and_rises_by_at_least_the_gradien
         for dc in (-1, 0, 1):
             if dr or dc:
                 step = 2.0 * np.hypot(dr, dc) * gradient
-                lowest = np.minimum(lowest, made[1 + dr : made.shape[0] - 1 + dr, 1 + dc : made.shape[1] - 1 + dc] + step)
+                lowest = np.minimum(
+                    lowest, made[1 + dr : made.shape[0] - 1 + dr, 1 + dc : made.shape[1] - 1 + dc] + step
+                )
     assert (inner >= lowest - 1e-4).all(), "each cell stands at least the gradient above some neighbour"
     raised = inner > dem.values[1:-1, 1:-1] + 1e-4
     assert np.abs(inner - lowest)[raised].max() < 1e-3, "and no more than that where it was raised"
@@ -49,7 +51,10 @@ def test_a_breach_is_cut_through_a_wall_and_the_length_limit_holds():
     after = prepare(made)
     path = path_down(after.ways, 7 * 30 + 6)
     assert (np.diff(made.values.reshape(-1)[path]) < 0).all(), "the channel falls all the way"
-    assert len(depressions.lake_shapes(after)) == 0 or depressions.lake_shapes(after).columns["depth"].max() < 1.1
+    assert (
+        len(depressions.lake_shapes(after)) == 0
+        or depressions.lake_shapes(after).columns["depth"].max() < 1.1
+    )
     assert depressions.breached_surface(drainage, 5)[1:] == (0, 1)
 
 
@@ -74,7 +79,9 @@ def test_a_pond_behind_a_bund_across_a_trough_has_the_volume_of_a_wedge():
     depth, bed = pond.ponded(dem, bund, foot + 4.0)
     stages, area, volume = pond.storage_curve(dem, bed, depth)
     assert pond.standing_before(dem, bed, depth) == 0.0
-    assert volume[-1] == pytest.approx(4 * 80 / 2 * 20, rel=0.06) and area[-1] == pytest.approx(80 * 20, rel=0.06)
+    assert volume[-1] == pytest.approx(4 * 80 / 2 * 20, rel=0.06) and area[-1] == pytest.approx(
+        80 * 20, rel=0.06
+    )
     assert (np.diff(volume) >= -1e-6).all() and stages[-1] == pytest.approx(foot + 4.0, abs=1e-3)
     assert np.nansum(depth.values) * 4.0 == pytest.approx(volume[-1], rel=1e-4)
     with pytest.raises(MossError, match="lies below the ground"):
@@ -94,7 +101,9 @@ def test_ridges_and_valleys_of_a_corrugated_ground_lie_where_they_must():
         col = (x - 412_000) / 2 - 0.5
         away = np.min(np.abs(col[:, None] - np.array(spots)), axis=1)
         assert np.median(away) <= 1.0, kind
-    assert (long.columns["steepness_deg"] >= 2).all() and long.columns["line"].tolist() == list(range(1, len(long) + 1))
+    assert (long.columns["steepness_deg"] >= 2).all() and long.columns["line"].tolist() == list(
+        range(1, len(long) + 1)
+    )
     assert len(ridges.strong_enough(lines, 0, 80)) == 0
     with pytest.raises(MossError, match="No ridge or valley"):
         ridges.ridges_and_valleys(dem, "both", 1e9)
@@ -107,7 +116,9 @@ def test_catchments_of_a_line_and_an_area_and_nested_ones():
     made = basins.catchments(drainage, [basins.seeds_of(drainage, bund)])
     rows, cols = 10, 31
     assert made.columns["cells"][0] == rows * cols
-    area = basins.catchments(drainage, [basins.seeds_of(drainage, shapely.box(412_040, 5_871_940, 412_060, 5_871_960))])
+    area = basins.catchments(
+        drainage, [basins.seeds_of(drainage, shapely.box(412_040, 5_871_940, 412_060, 5_871_960))]
+    )
     assert area.columns["cells"][0] == 10 * 30
     points = [np.array([5 * 40 + 10]), np.array([5 * 40 + 30])]
     whole = basins.catchments(drainage, points)
@@ -135,7 +146,9 @@ def test_weights_add_up_downstream_and_missing_ones_count_nothing():
     amount = np.full((5, 10), 0.25)
     amount[2, 3] = np.nan
     made = accumulated(drainage, "d8", "area", surface(amount))
-    assert made.values[2, 9] == pytest.approx(9 * 0.25 * 4.0) and made.values[1, 9] == pytest.approx(10 * 0.25 * 4.0)
+    assert made.values[2, 9] == pytest.approx(9 * 0.25 * 4.0) and made.values[1, 9] == pytest.approx(
+        10 * 0.25 * 4.0
+    )
 
 
 @pytest.mark.parametrize("shape", [(1, 1), (1, 9), (9, 1), (2, 2)])
@@ -149,7 +162,9 @@ def test_stripes_islands_and_one_hole_drain_at_their_own_edges():
     z = np.random.default_rng(0).normal(size=(20, 30))
     z[:, ::3] = np.nan
     drainage = prepare(surface(z))
-    assert (drainage.ways[~np.isnan(z)] < 9).all() and drainage.cells[drainage.ways == OUT].sum() == (~np.isnan(z)).sum()
+    assert (drainage.ways[~np.isnan(z)] < 9).all() and drainage.cells[drainage.ways == OUT].sum() == (
+        ~np.isnan(z)
+    ).sum()
     hole = np.full((9, 9), np.nan)
     hole[4, 4] = 3.0
     assert prepare(surface(hole)).cells[4, 4] == 1
@@ -201,7 +216,10 @@ def test_feet_over_degrees_drain_by_true_slopes_and_areas():
     feet, metre = Surface(z, frame, FOOT), Surface(z * np.float32(0.3048), frame, METRE)
     assert (prepare(feet).ways == prepare(metre).ways).mean() > 0.99
     made = basins.basin_shapes(prepare(feet), None)
-    assert made.columns["area_m2"].sum() == pytest.approx(frame.area, rel=1e-6) and (made.columns["perimeter_m"] > 0).all()
+    assert (
+        made.columns["area_m2"].sum() == pytest.approx(frame.area, rel=1e-6)
+        and (made.columns["perimeter_m"] > 0).all()
+    )
 
 
 def test_a_start_on_a_pit_runs_on_over_the_lowest_pass():

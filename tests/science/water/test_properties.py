@@ -29,7 +29,9 @@ def filled_by_queue(z: np.ndarray) -> np.ndarray:
     rows, cols = z.shape
     out, queue = np.full(z.shape, np.nan), []
     for r, c in itertools.product(range(rows), range(cols)):
-        open_side = any(not (0 <= r + dr < rows and 0 <= c + dc < cols) or np.isnan(z[r + dr, c + dc]) for dr, dc in STEPS)
+        open_side = any(
+            not (0 <= r + dr < rows and 0 <= c + dc < cols) or np.isnan(z[r + dr, c + dc]) for dr, dc in STEPS
+        )
         if not np.isnan(z[r, c]) and open_side:
             out[r, c] = z[r, c]
             heapq.heappush(queue, (z[r, c], r, c))
@@ -69,7 +71,11 @@ def test_all_water_leaves_the_ground_and_never_runs_up_the_filled_one(z):
     assert nx.is_directed_acyclic_graph(graph)
     for a, b in to.items():
         if b is None:
-            assert any(not (0 <= a[0] + dr < z.shape[0] and 0 <= a[1] + dc < z.shape[1]) or np.isnan(z[a[0] + dr, a[1] + dc]) for dr, dc in STEPS)
+            assert any(
+                not (0 <= a[0] + dr < z.shape[0] and 0 <= a[1] + dc < z.shape[1])
+                or np.isnan(z[a[0] + dr, a[1] + dc])
+                for dr, dc in STEPS
+            )
         else:
             assert filled[b] <= filled[a]
 
@@ -102,7 +108,9 @@ def test_cells_upstream_are_those_of_the_graph(z):
     graph.add_edges_from((a, b) for a, b in to.items() if b is not None)
     for cell in to:
         assert drainage.cells[cell] == len(nx.ancestors(graph, cell)) + 1
-    assert sum(drainage.cells[a] for a, b in to.items() if b is None) == len(to), "all of the ground flows out"
+    assert sum(drainage.cells[a] for a, b in to.items() if b is None) == len(to), (
+        "all of the ground flows out"
+    )
 
 
 @given(grounds, st.data())
@@ -116,7 +124,9 @@ def test_what_is_marked_upstream_of_cells_is_what_reaches_them(z, data):
     graph.add_edges_from((a, b) for a, b in to.items() if b is not None)
     expected = set(seeds).union(*(nx.ancestors(graph, s) for s in seeds))
     marks = np.zeros(z.shape, np.uint8)
-    count, r0, r1, c0, c1 = mark_upstream(drainage.ways, np.array([r * z.shape[1] + c for r, c in seeds]), 1, marks)
+    count, r0, r1, c0, c1 = mark_upstream(
+        drainage.ways, np.array([r * z.shape[1] + c for r, c in seeds]), 1, marks
+    )
     assert {(int(r), int(c)) for r, c in np.argwhere(marks)} == expected and count == len(expected)
     rows, cols = [r for r, _ in expected], [c for _, c in expected]
     assert (r0, r1, c0, c1) == (min(rows), max(rows), min(cols), max(cols))
@@ -149,7 +159,11 @@ def test_depressions_hold_what_the_filled_ground_holds(z):
 def test_strips_of_a_tall_ground_add_up_to_the_whole():
     """The same by one walk after another: ways that cross from strip to strip, up and down, once and many times."""
     rng = np.random.default_rng(8)
-    z = rng.normal(size=(700, 40)).cumsum(0) * 0.2 + 30.0 * np.sin(np.arange(700) / 40.0)[:, None] + rng.normal(size=(700, 40))
+    z = (
+        rng.normal(size=(700, 40)).cumsum(0) * 0.2
+        + 30.0 * np.sin(np.arange(700) / 40.0)[:, None]
+        + rng.normal(size=(700, 40))
+    )
     z[rng.random(z.shape) < 0.01] = np.nan
     drainage = prepare(surface(z))
     own = amounts(drainage.frame, "cells", None, drainage.ways)
@@ -165,7 +179,9 @@ def test_strips_of_a_tall_ground_add_up_to_the_whole():
         below = to[cell]
         if below is not None:
             expected[below] += expected[cell]
-    assert np.array_equal(total, expected) and np.array_equal(drainage.cells[~np.isnan(z)], expected[~np.isnan(z)])
+    assert np.array_equal(total, expected) and np.array_equal(
+        drainage.cells[~np.isnan(z)], expected[~np.isnan(z)]
+    )
     assert (donors[drainage.ways != NONE] == 255).all(), "every cell was passed"
 
 
@@ -189,7 +205,10 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
     drainage = prepare(surface(z))
     share = facet_directions(drainage)
     known = drainage.ways != NONE
-    assert np.isnan(share[~known]).all() and ((share[known] == -1) | ((share[known] >= 0) & (share[known] < 8))).all()
+    assert (
+        np.isnan(share[~known]).all()
+        and ((share[known] == -1) | ((share[known] >= 0) & (share[known] < 8))).all()
+    )
     total = np.where(known, 1.0, 0.0)
     accumulate_facets(share, total, np.zeros(2, np.int64))
     assert total[(drainage.ways == OUT)].sum() == pytest.approx(known.sum())
@@ -200,7 +219,10 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
 def test_a_large_catchment_marked_in_shares_is_the_one_marked_by_one_walk(threads):
     """Every branch of the stem belongs to one share; counts and bounds add up."""
     rng = np.random.default_rng(31)
-    z = (np.hypot(*np.mgrid[-200:200, -260:260]) * -0.05 + rng.normal(size=(400, 520)).cumsum(0).cumsum(1) * 0.01) * -1
+    z = (
+        np.hypot(*np.mgrid[-200:200, -260:260]) * -0.05
+        + rng.normal(size=(400, 520)).cumsum(0).cumsum(1) * 0.01
+    ) * -1
     z[:, :40] = np.nan
     drainage = prepare(surface(z))
     seed = int(np.argmax(drainage.cells))

@@ -54,7 +54,15 @@ def route(z: np.ndarray, outlet: np.ndarray, order: np.ndarray, receiver: np.nda
 
 
 @numba.njit(cache=True, nogil=True)
-def incise(z: np.ndarray, outlet: np.ndarray, order: np.ndarray, receiver: np.ndarray, cell: float, rate: float, uplift: np.ndarray) -> None:
+def incise(
+    z: np.ndarray,
+    outlet: np.ndarray,
+    order: np.ndarray,
+    receiver: np.ndarray,
+    cell: float,
+    rate: float,
+    uplift: np.ndarray,
+) -> None:
     """Uplift, then lower each cell towards its receiver by the power of the area that drains through it."""
     rows, cols = z.shape
     flat, lift = z.ravel(), uplift.ravel()
@@ -75,7 +83,9 @@ def incise(z: np.ndarray, outlet: np.ndarray, order: np.ndarray, receiver: np.nd
 
 @numba.njit(cache=True, nogil=True)
 def diffuse(z: np.ndarray, outlet: np.ndarray, share: float, times: int) -> None:
-    """Creep of soil: explicit diffusion, closed edges; ``share`` = diffusivity x time / cell area, below 0.25."""
+    """Creep of soil: explicit diffusion, closed edges; ``share`` = diffusivity x time / cell area, below
+    0.25.
+    """
     rows, cols = z.shape
     for _ in range(times):
         old = z.copy()

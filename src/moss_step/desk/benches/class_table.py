@@ -190,7 +190,12 @@ class ClassTable(QWidget):
 
     def move_bound(self, old: float, new: float) -> None:
         """Move a bound wherever it stands."""
-        self.show_rows([replace(r, low=new if r.low == old else r.low, high=new if r.high == old else r.high) for r in self.rows])
+        self.show_rows(
+            [
+                replace(r, low=new if r.low == old else r.low, high=new if r.high == old else r.high)
+                for r in self.rows
+            ]
+        )
         self.edited.emit()
 
     def split_at(self, value: float) -> None:

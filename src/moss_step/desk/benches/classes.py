@@ -75,7 +75,9 @@ class ClassifyPanel(StepPanel):
         self.measure.setCurrentIndex(1)
         self.measure.setFixedWidth(88)
         self.measure.currentIndexChanged.connect(lambda _: self.show_outcome())
-        self._gap = button("Close gaps", "Let each range begin where the one before ends", self.table.close_gaps)
+        self._gap = button(
+            "Close gaps", "Let each range begin where the one before ends", self.table.close_gaps
+        )
         files = row(
             tool("plus", "Add a range", self.table.add),
             tool("folder-open", "Load ranges from a CSV file", self._load_file),
@@ -134,7 +136,9 @@ class ClassifyPanel(StepPanel):
     def rules(self) -> RuleSet | None:
         """The ranges as they are set; None while they cannot be used."""
         try:
-            return RuleSet(tuple(Rule(r.low, r.high, r.code, r.name, r.color) for r in self.table.rows), self.closed_end)
+            return RuleSet(
+                tuple(Rule(r.low, r.high, r.code, r.name, r.color) for r in self.table.rows), self.closed_end
+            )
         except MossError:
             return None
 
@@ -148,7 +152,9 @@ class ClassifyPanel(StepPanel):
         self._ready = None
         self._from_preset(name, surface, self.count.value(), self.closed_end, changes=True)
 
-    def _from_preset(self, name: str, surface: Surface, count: int, closed: Closed, changes: bool = False) -> None:
+    def _from_preset(
+        self, name: str, surface: Surface, count: int, closed: Closed, changes: bool = False
+    ) -> None:
         """Show a ready set once it is worked out; ``changes`` makes it the step's new ranges."""
         self.note.show_lines("Finding the ranges …")
 
@@ -174,10 +180,17 @@ class ClassifyPanel(StepPanel):
             return preset("aspect_8", surface)
         bounds = _FIRST_BOUNDS.get(surface.unit.key)
         if bounds is None:
-            return preset("equal_interval", surface) if surface.range[0] < surface.range[1] else from_breaks([0.0, 1.0])
+            return (
+                preset("equal_interval", surface)
+                if surface.range[0] < surface.range[1]
+                else from_breaks([0.0, 1.0])
+            )
         made = from_breaks([float(b) for b in (*bounds, bounds[-1] * 2)])
         return RuleSet(
-            tuple(Rule(r.low, None if i == len(bounds) - 1 else r.high, r.code, _FIRST_NAMES[i], r.color) for i, r in enumerate(made.rules))
+            tuple(
+                Rule(r.low, None if i == len(bounds) - 1 else r.high, r.code, _FIRST_NAMES[i], r.color)
+                for i, r in enumerate(made.rules)
+            )
         )
 
     def _show_rules(self, rules: RuleSet) -> None:
@@ -224,7 +237,9 @@ class ClassifyPanel(StepPanel):
     def show_remarks(self, outcome: Outcome) -> None:
         """Name gaps, overlaps and empty classes; say so when there are none."""
         if self.rules is None:
-            self.note.show_lines("Finding the ranges …" if self._ready is not None else "The table is empty.", outcome.warnings)
+            self.note.show_lines(
+                "Finding the ranges …" if self._ready is not None else "The table is empty.", outcome.warnings
+            )
             return
         problems = self.rules.problems()
         self._gap.setVisible(any(p.startswith("No class") for p in problems))
@@ -252,7 +267,9 @@ class ClassifyPanel(StepPanel):
         self.update_draft()
 
     def _save_file(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save class ranges", "classes.csv", "Class ranges (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save class ranges", "classes.csv", "Class ranges (*.csv)"
+        )
         if name:
             self.save_file(Path(name))
 
@@ -294,4 +311,8 @@ class ClassesBench(StepBench):
 
     name = "classes"
     main = "classify"
-    panels: ClassVar[dict[str, type[StepPanel]]] = {"classify": ClassifyPanel, "threshold": ThresholdPanel, "formula": FormulaPanel}
+    panels: ClassVar[dict[str, type[StepPanel]]] = {
+        "classify": ClassifyPanel,
+        "threshold": ThresholdPanel,
+        "formula": FormulaPanel,
+    }

@@ -1,4 +1,6 @@
-"""Panels of a threshold, with the area that passes as the bound moves, and of a formula, with its faults marked in the text."""
+"""Panels of a threshold, with the area that passes as the bound moves, and of a formula, with its faults
+marked in the text.
+"""
 
 from __future__ import annotations
 
@@ -41,10 +43,16 @@ class ThresholdPanel(StepPanel):
         if picture is not None and picture.bins is not None:
             surface, counts = picture.value, picture.bins.counts
             cell = surface.area / max(surface.valid_count, 1) / HECTARE.factor
-            passed = np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
+            passed = (
+                np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
+            )
             edges = picture.bins.edges
-            self.chart.show_curve(edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell)
-            self.chart.show_titles(f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}", "ha that pass")
+            self.chart.show_curve(
+                edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell
+            )
+            self.chart.show_titles(
+                f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}", "ha that pass"
+            )
         self.chart.show_marks([float(v) for n, v in self._numbers().items() if n in _BOUNDS])
 
     def _side(self) -> str:
@@ -64,12 +72,16 @@ class ThresholdPanel(StepPanel):
 
 
 class FormulaPanel(StepPanel):
-    """A formula whose faults are underlined where they stand; units that do not mix can be converted with one button."""
+    """A formula whose faults are underlined where they stand; units that do not mix can be converted with one
+    button.
+    """
 
     def build(self, layout: QVBoxLayout) -> None:
         """The offer to convert under the settings."""
         super().build(layout)
-        self.offer: QPushButton = button("Convert", "Add a step that gives this surface in the other unit, and use it here", self._convert)
+        self.offer: QPushButton = button(
+            "Convert", "Add a step that gives this surface in the other unit, and use it here", self._convert
+        )
         self.offer.hide()
         layout.addWidget(self.offer)
         self._mixed: tuple[str, str] | None = None
@@ -105,7 +117,9 @@ class FormulaPanel(StepPanel):
         name, unit = self._mixed
         study = self.work.study
         made = study.fresh_id("convert_units")
-        step = Step(id=made, kind="convert_units", inputs={"surface": self.further.names[name]}, settings={"to": unit})
+        step = Step(
+            id=made, kind="convert_units", inputs={"surface": self.further.names[name]}, settings={"to": unit}
+        )
         self.work.do(study.adding(step), "Convert units")  # it is not chosen: this panel stays
         kept = dict(self.further.names)
         fresh = identifier(f"{name} {unit}", kept)

@@ -1,4 +1,6 @@
-"""The panel of drawn shapes: what is drawn on the plan is listed with its vertices, and every change is kept at once."""
+"""The panel of drawn shapes: what is drawn on the plan is listed with its vertices, and every change is kept
+at once.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,10 @@ _HOW = {
     "lines": "Click from vertex to vertex; double click, or Return, ends a line.",
     "areas": "Click from corner to corner; double click, Return, or the first corner ends an area.",
 }
-_EDIT = "Pull a vertex to move it, a ring between two to bend the edge. Del takes the chosen one away; Alt does not snap."
+_EDIT = (
+    "Pull a vertex to move it, a ring between two to bend the edge. Del takes the chosen one away; Alt "
+    "does not snap."
+)
 
 
 class DrawPanel(StepPanel):
@@ -49,11 +54,15 @@ class DrawPanel(StepPanel):
         self.names.itemChanged.connect(self._rename)
         self.vertices = _table("Vertices", ["East", "North", "Height"])
         for column in (0, 1):
-            self.vertices.horizontalHeader().setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
+            self.vertices.horizontalHeader().setSectionResizeMode(
+                column, QHeaderView.ResizeMode.ResizeToContents
+            )
         self.vertices.itemSelectionChanged.connect(self._choose_vertex)
         self.vertices.itemChanged.connect(self._type_coordinate)
         for table, away in ((self.names, self._shape_away), (self.vertices, self._vertex_away)):
-            QShortcut(QKeySequence(Qt.Key.Key_Delete), table, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(away)
+            QShortcut(
+                QKeySequence(Qt.Key.Key_Delete), table, context=Qt.ShortcutContext.WidgetShortcut
+            ).activated.connect(away)
         for part in (self.kinds, self.said, row(self.more, self.edit), self.names, self.vertices):
             layout.addWidget(part)
 
@@ -143,7 +152,9 @@ class DrawPanel(StepPanel):
     def _take_tool(self, adding: bool) -> None:
         frame = self.work.frame
         if frame is not None and self._crs != frame.crs and self.sketch.shapes:
-            self.said.setText("These shapes lie in another reference system than the plan: type their coordinates.")
+            self.said.setText(
+                "These shapes lie in another reference system than the plan: type their coordinates."
+            )
             return
         self.tool = VertexTool(self.sketch, self._snaps, self.rounded, adding)
         self.tool.result.connect(lambda sketch: self._keep(sketch, "Draw on the plan"))
@@ -219,15 +230,23 @@ class DrawPanel(StepPanel):
         self._show_heights()
 
     def _show_heights(self) -> None:
-        """Write the heights of the ground into the table, when they are there for the shapes as they are now."""
+        """Write the heights of the ground into the table, when they are there for the shapes as they
+        are now.
+        """
         outcome = self.work.outcome(f"{self.step_id}.vertices") if self.step_id else None
         table, k = outcome.of(Table) if outcome is not None else None, self.names.currentRow()
-        if table is None or "z" not in table.columns or len(table) != sum(len(s.vertices) for s in self.sketch.shapes):
+        if (
+            table is None
+            or "z" not in table.columns
+            or len(table) != sum(len(s.vertices) for s in self.sketch.shapes)
+        ):
             return
         first = sum(len(s.vertices) for s in self.sketch.shapes[:k])
         self.vertices.blockSignals(True)
         for n in range(self.vertices.rowCount()):
-            self.vertices.setItem(n, 2, _fixed(value_text(float(table.columns["z"][first + n]), table.unit("z"))))
+            self.vertices.setItem(
+                n, 2, _fixed(value_text(float(table.columns["z"][first + n]), table.unit("z")))
+            )
         self.vertices.blockSignals(False)
 
     def _spot(self) -> Spot | None:
@@ -260,7 +279,9 @@ class DrawPanel(StepPanel):
             self._show_vertices()
             return
         x, y = self.sketch.place(spot)
-        self._edited(self.sketch.moving(spot, (value, y) if item.column() == 0 else (x, value)), "Type a coordinate")
+        self._edited(
+            self.sketch.moving(spot, (value, y) if item.column() == 0 else (x, value)), "Type a coordinate"
+        )
 
     def _shape_away(self) -> None:
         if 0 <= self.names.currentRow() < len(self.sketch.shapes):

@@ -34,7 +34,9 @@ class OpenedPanel(StatedPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Ways to mend come before the settings."""
         self._relink = button("Find the file …", "Choose where the file is now", self._find)
-        self._metric = button("Reproject to metres …", "Carry the grid over to a metric system", self._reproject)
+        self._metric = button(
+            "Reproject to metres …", "Carry the grid over to a metric system", self._reproject
+        )
         layout.addWidget(self._relink)
         layout.addWidget(self._metric)
         super().build(layout)
@@ -62,7 +64,9 @@ class OpenedPanel(StatedPanel):
     def relink(self, name: str) -> None:
         """Read the step from another file."""
         self.work.do(
-            self.work.study.changing(self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})),
+            self.work.study.changing(
+                self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})
+            ),
             "Find a file",
         )
         self.load()
@@ -80,7 +84,9 @@ class ReprojectPanel(StatedPanel):
             source = self.work.outcome(str(self._inputs["surface"].currentData() or ""))
             surface = source.of(Surface) if source is not None else None
             if surface is not None:
-                self.form.set_values({"crs": metric_system(surface.frame) or "", "resampling": "bilinear"}, self.kind.settings)
+                self.form.set_values(
+                    {"crs": metric_system(surface.frame) or "", "resampling": "bilinear"}, self.kind.settings
+                )
                 return
             self.form.set_values({}, self.kind.settings)
             return
@@ -107,7 +113,8 @@ class GatherBench(StepBench):
         )
         layout.addWidget(
             label(
-                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: GeoPackage, GeoJSON, Shapefile and more.",
+                "Elevation grids: GeoTIFF, ASCII grid and any raster the library reads. Shapes: "
+                "GeoPackage, GeoJSON, Shapefile and more.",
                 "muted",
                 wrap=True,
             )

@@ -1,4 +1,6 @@
-"""The panel of one step: its question, inputs, settings, figures and one main action, made from its declaration."""
+"""The panel of one step: its question, inputs, settings, figures and one main action, made from its
+declaration.
+"""
 
 from __future__ import annotations
 
@@ -78,9 +80,13 @@ class StepPanel(QWidget):
         if self.further is not None:
             layout.addWidget(self.further)
         self.build(layout)
-        self.keep_button = button("Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main")
+        self.keep_button = button(
+            "Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main"
+        )
         self.keep_button.setShortcut("Ctrl+Return")
-        self.drop_button = button("Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop)
+        self.drop_button = button(
+            "Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop
+        )
         if not self.facts_first:
             layout.addWidget(self.facts)
             layout.addWidget(self.note)
@@ -293,7 +299,9 @@ class StepPanel(QWidget):
         box.blockSignals(False)
 
     def _usual(self, fitting: list[str], spec: InputSpec) -> str:
-        """What a new step most likely works on: the chosen step, the shaded ground, or the newest that fits."""
+        """What a new step most likely works on: the chosen step, the shaded ground, or the newest that
+        fits.
+        """
         if spec.optional:
             return ""
         for wanted in (self.work.chosen_ref, self.work.study.shading.ground):
@@ -313,11 +321,18 @@ def _fits(spec: InputSpec, result: ResultSpec, said: Said | None) -> bool:
 
 
 def finding_rows(findings: Sequence[Finding]) -> list[tuple[str, str]]:
-    """All numbers of a result in words, those that it is run for first; of many of one kind the first, and how many more there are."""
-    own = [(f.title, finding_text(f)) for f in sorted((f for f in findings if not f.of), key=lambda f: f.rank)]
+    """All numbers of a result in words, those that it is run for first; of many of one kind the first, and
+    how many more there are.
+    """
+    own = [
+        (f.title, finding_text(f)) for f in sorted((f for f in findings if not f.of), key=lambda f: f.rank)
+    ]
     several = [(f"{f.of}: {f.title.lower()}", finding_text(f)) for f in findings if f.of]
     if len(several) > _MOST_OF_SEVERAL:
-        several = [*several[:_MOST_OF_SEVERAL], ("and more", f"{len(several) - _MOST_OF_SEVERAL}, in the table and the record")]
+        several = [
+            *several[:_MOST_OF_SEVERAL],
+            ("and more", f"{len(several) - _MOST_OF_SEVERAL}, in the table and the record"),
+        ]
     return own + several
 
 

@@ -27,22 +27,39 @@ class PlacePanel(StepPanel):
         layout.addWidget(self.said)
         super().build(layout)
         if self.line_setting:
-            layout.addWidget(button("Draw the line on the plan", "Drag from one end to the other", self._draw_line))
+            layout.addWidget(
+                button("Draw the line on the plan", "Drag from one end to the other", self._draw_line)
+            )
 
     @property
     def line_setting(self) -> str:
         """Name of the setting that a line drawn on the plan sets; empty for none."""
-        return next((n for n, f in self.kind.settings.model_fields.items() if extra(f, "control") == "line"), "")
+        return next(
+            (n for n, f in self.kind.settings.model_fields.items() if extra(f, "control") == "line"), ""
+        )
 
     def update_draft(self) -> None:
         """A step that still needs a place says so quietly."""
         given = self.settings()
-        asked = [n for n, f in self.kind.settings.model_fields.items() if extra(f, "control") in ("points", "line") and n != "cut"]
+        asked = [
+            n
+            for n, f in self.kind.settings.model_fields.items()
+            if extra(f, "control") in ("points", "line") and n != "cut"
+        ]
         shapes = [self._inputs[spec.name] for spec in self.kind.inputs if spec.accepts == "shapes"]
-        if asked and not self.needs_no_place() and not any(given.get(n) for n in asked) and not any(b.currentData() for b in shapes):
+        if (
+            asked
+            and not self.needs_no_place()
+            and not any(given.get(n) for n in asked)
+            and not any(b.currentData() for b in shapes)
+        ):
             self.work.set_draft(None)
             self.keep_button.setEnabled(False)
-            self.note.show_lines("Draw the line on the plan." if asked == [self.line_setting] else "Click on the plan to set a place.")
+            self.note.show_lines(
+                "Draw the line on the plan."
+                if asked == [self.line_setting]
+                else "Click on the plan to set a place."
+            )
             return
         super().update_draft()
 

@@ -49,13 +49,17 @@ class SheetBench(Bench):
         self._formats_layout.setContentsMargins(0, 0, 0, 0)
         self._formats_layout.setSpacing(6)
         for part in (
-            heading("What do you hand on?", "A result in an open format, its lineage, or the plan as a picture."),
+            heading(
+                "What do you hand on?", "A result in an open format, its lineage, or the plan as a picture."
+            ),
             self.result,
             self._facts,
             self._formats,
             line(),
             label("The plan as it is shown", "head"),
-            button("Picture of the plan, PNG", "With name, key and scale bar", self._ask_picture, "main", "image"),
+            button(
+                "Picture of the plan, PNG", "With name, key and scale bar", self._ask_picture, "main", "image"
+            ),
         ):
             self._layout.addWidget(part)
         self._layout.addStretch(1)
@@ -133,7 +137,9 @@ class SheetBench(Bench):
 
     def ask_record(self) -> None:
         """Ask where the record goes, and write it."""
-        name, _ = QFileDialog.getSaveFileName(self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)"
+        )
         if name:
             self.write_record(Path(name))
 
@@ -142,7 +148,9 @@ class SheetBench(Bench):
         outcome = self.work.outcome(self.ref) if self.ref else None
         if outcome is None:
             self._facts.show_rows([])
-            self._formats_layout.addWidget(label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True))
+            self._formats_layout.addWidget(
+                label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
+            )
             return
         self._facts.show_rows([("Figure", outcome.figure)])
         for ending in kind_of(outcome.value).endings:
@@ -150,10 +158,7 @@ class SheetBench(Bench):
                 text = _FORMATS[ending]
                 self._formats_layout.addWidget(
                     button(
-                        text,
-                        f"Write it as {ending}",
-                        partial(self._ask, ending),
-                        picture="download-simple",
+                        text, f"Write it as {ending}", partial(self._ask, ending), picture="download-simple"
                     )
                 )
         self._formats_layout.addWidget(

@@ -1,4 +1,6 @@
-"""The Sight bench: observers clicked and dragged on the plan with what they see, and sight lines pulled over the ground."""
+"""The Sight bench: observers clicked and dragged on the plan with what they see, and sight lines pulled over
+the ground.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,10 @@ class SightPanel(PlacePanel):
         if dem is None:
             return None
         given, inputs = self.settings(), self._values("dem", "obstacles", "barriers")
-        key = (*map(id, inputs.values()), *(given.get(n) for n in ("curvature", "refraction", "barrier_height")))
+        key = (
+            *map(id, inputs.values()),
+            *(given.get(n) for n in ("curvature", "refraction", "barrier_height")),
+        )
         if self._ready is not None and self._ready[0] == key:
             return self._ready[1]
         if self._preparing == key:
@@ -57,7 +62,9 @@ class SightPanel(PlacePanel):
 
         def prepared() -> Sight:
             obstacles = blocking(float(given.get("barrier_height", 10.0)), inputs)
-            return prepare_sight(dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13)))
+            return prepare_sight(
+                dem, obstacles, bool(given.get("curvature", True)), float(given.get("refraction", 0.13))
+            )
 
         self._preparing = key
         if dem.values.size > LARGE:
@@ -125,7 +132,9 @@ class SightPanel(PlacePanel):
         if sight is None:
             return
         try:
-            observer = all_observers(self._checked().model_copy(update={"at": tuple(at)}), {}, sight.frame)[number]
+            observer = all_observers(self._checked().model_copy(update={"at": tuple(at)}), {}, sight.frame)[
+                number
+            ]
         except MossError as error:
             self.draw(error)
             return
@@ -168,7 +177,9 @@ class SightPanel(PlacePanel):
 
     def _values(self, *names: str) -> dict[str, Value]:
         """Results that are chosen as inputs and ready."""
-        outcomes = {n: self.work.outcome(str(self._inputs[n].currentData() or "")) for n in names if n in self._inputs}
+        outcomes = {
+            n: self.work.outcome(str(self._inputs[n].currentData() or "")) for n in names if n in self._inputs
+        }
         return {n: o.value for n, o in outcomes.items() if o is not None}
 
 
@@ -176,7 +187,9 @@ def _seen_from(sight: Sight, observer: Observer) -> Preview:
     seen = seen_fast(sight, observer)
     asked = int(np.count_nonzero(seen != 2)) or 1
     said = f"Preview: {np.count_nonzero(seen == 1) / asked:.1%} of the ground in reach is seen."
-    return Preview(said, Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), ((observer.x, observer.y),)))
+    return Preview(
+        said, Live((), mask_veil(seen == 1, sight.frame, LICHEN, 150), ((observer.x, observer.y),))
+    )
 
 
 class LinePanel(SightPanel):
@@ -197,16 +210,22 @@ class LinePanel(SightPanel):
         if sight is None:
             return
         try:
-            seen = sight_line(sight, line[:2], line[2:], float(given["observer_height"]), float(given["target_height"]))
+            seen = sight_line(
+                sight, line[:2], line[2:], float(given["observer_height"]), float(given["target_height"])
+            )
         except MossError as error:
             self.said.setText(str(error))
             self.live.emit(None)
             return
         first = seen.obstacles[0] if seen.obstacles else None
         self.said.setText(
-            f"Open: {measured(seen.clearance)} m clear of the ground." if first is None
-            else f"Blocked at {measured(first[0])} m by ground {measured(first[1])} m above the ray; {seen.share_seen:.0%} of the line is seen."
-        )  # fmt: skip
+            f"Open: {measured(seen.clearance)} m clear of the ground."
+            if first is None
+            else (
+                f"Blocked at {measured(first[0])} m by ground {measured(first[1])} m above the ray; "
+                f"{seen.share_seen:.0%} of the line is seen."
+            )
+        )
         xy = np.stack([seen.x, seen.y], axis=1)
         parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in seen.stretches]
         self.live.emit(Live(tuple(parts), None, (line[:2],)))
@@ -240,7 +259,11 @@ class LinePanel(SightPanel):
         shapes, dem = of_kind(self._values("line").get("line"), Shapes), self.ground()
         if shapes is not None and dem is not None:
             xy = shapely.get_coordinates(in_system(shapes, dem.frame.crs).geometry[0])
-            return (float(xy[0, 0]), float(xy[0, 1]), float(xy[-1, 0]), float(xy[-1, 1])) if len(xy) > 1 else None
+            return (
+                (float(xy[0, 0]), float(xy[0, 1]), float(xy[-1, 0]), float(xy[-1, 1]))
+                if len(xy) > 1
+                else None
+            )
         try:
             return getattr(self.kind.checked(self.settings()), "ends", None)
         except MossError:

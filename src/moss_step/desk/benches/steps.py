@@ -126,9 +126,13 @@ class StepBench(Bench):
         self.panel = panel = self.panel_for(kind)(self.work, kind, step_id)
         panel.closed.connect(self.show_start)
         for mine, its in (
-            (self.step_wanted, panel.step_wanted), (self.tool_wanted, panel.tool_wanted), (self.live, panel.live),
-            (self.handles, panel.handles), (self.section, panel.section), (self.section_wanted, panel.section_wanted),
-        ):  # fmt: skip
+            (self.step_wanted, panel.step_wanted),
+            (self.tool_wanted, panel.tool_wanted),
+            (self.live, panel.live),
+            (self.handles, panel.handles),
+            (self.section, panel.section),
+            (self.section_wanted, panel.section_wanted),
+        ):
             its.connect(mine)
         panel.show_places()
         self._layout.addWidget(panel, 1)

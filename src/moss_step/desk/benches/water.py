@@ -1,4 +1,6 @@
-"""The Water bench: paths and catchments that follow the pointer, pools, floods and ridges that follow a slider."""
+"""The Water bench: paths and catchments that follow the pointer, pools, floods and ridges that follow a
+slider.
+"""
 
 from __future__ import annotations
 
@@ -66,8 +68,14 @@ class PathPanel(WaterPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Cutting, and the catchment of the end."""
         super().build(layout)
-        cut = button("Cut it where I click", "The path ends at the point nearest to the next click", lambda: self._aim("cut"))
-        end = button("Catchment of its end", "Begin the catchment of the point that the path ends at", self._catchment)
+        cut = button(
+            "Cut it where I click",
+            "The path ends at the point nearest to the next click",
+            lambda: self._aim("cut"),
+        )
+        end = button(
+            "Catchment of its end", "Begin the catchment of the point that the path ends at", self._catchment
+        )
         layout.addWidget(cut)
         layout.addWidget(end)
 
@@ -83,7 +91,11 @@ class PathPanel(WaterPanel):
             self.draw_nothing()
             return
         up = self.settings().get("side") == "up"
-        self.work.follower.ask(lambda: _path(drainage, cell, up, place), self.draw, int(drainage.cells.reshape(-1)[cell]) if up else 0)
+        self.work.follower.ask(
+            lambda: _path(drainage, cell, up, place),
+            self.draw,
+            int(drainage.cells.reshape(-1)[cell]) if up else 0,
+        )
 
     def use_point(self, x: float, y: float) -> bool:
         """Take the start, or the place to cut at."""
@@ -134,7 +146,10 @@ def _path(drainage: Drainage, cell: int, up: bool, place: Place) -> Preview:
     length = trace.path_metres(drainage, cells)[-1]
     z = drainage.z.reshape(-1)
     drop = float(z[cells[0]] - z[cells[-1]])
-    said = f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to keep it."
+    said = (
+        f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to "
+        "keep it."
+    )
     return Preview(said, Live(((trace.centres(drainage, cells), WATER),), None, (place,)))
 
 
@@ -145,13 +160,19 @@ def _catchment(drainage: Drainage, cell: int, snap: float) -> Preview:
     rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
     area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
     x, y = trace.centres(drainage, np.array([cell]))[0]
-    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(",", " ")
-    return Preview(said, Live((), mask_veil(marks[rows, cols], drainage.frame.part(rows, cols)), ((float(x), float(y)),)))
+    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(
+        ",", " "
+    )
+    return Preview(
+        said, Live((), mask_veil(marks[rows, cols], drainage.frame.part(rows, cols)), ((float(x), float(y)),))
+    )
 
 
 def _basins(drainage: Drainage, depth: float) -> Preview:
     numbered, nodes, _ = divided(drainage, depth)
-    return Preview(f"{len(nodes):,} basins".replace(",", " "), Live((), number_veil(numbered, drainage.frame)))
+    return Preview(
+        f"{len(nodes):,} basins".replace(",", " "), Live((), number_veil(numbered, drainage.frame))
+    )
 
 
 class BasinPanel(WaterPanel):
@@ -171,7 +192,9 @@ class BasinPanel(WaterPanel):
 
     def on_ready(self, drainage: Drainage) -> None:
         """The deepest pool ends the slider."""
-        self.form.control("min_depth", SliderControl).set_range(0.0, max(float(drainage.pools.depth.max()), 0.01))
+        self.form.control("min_depth", SliderControl).set_range(
+            0.0, max(float(drainage.pools.depth.max()), 0.01)
+        )
 
     def _slide(self, depth: float) -> None:
         drainage = self.drainage
@@ -197,7 +220,9 @@ class FloodPanel(WaterPanel):
         if above is None:
             return
         known = self._curve is not None and self._curve[0] is above
-        self.work.follower.ask(lambda: self._flooded(above, stage), self.draw, 0 if known else above.values.size)
+        self.work.follower.ask(
+            lambda: self._flooded(above, stage), self.draw, 0 if known else above.values.size
+        )
 
     def _flooded(self, above: Surface, stage: float) -> Preview:
         curve = self._curve
@@ -241,12 +266,17 @@ class RidgePanel(WaterPanel):
                 self.work.helper.ask(find, lambda found: self._on_lines(wanted, found))
             return
         lines = self._lines[1]
-        rows = ridges.strong_enough(lines, float(settings["least_length"]), float(settings["least_steepness"]))
+        rows = ridges.strong_enough(
+            lines, float(settings["least_length"]), float(settings["least_steepness"])
+        )
         self.said.setText(f"{len(rows):,} of {len(lines):,} lines".replace(",", " "))
         kinds = lines.columns["kind"]
         if len(rows) > _MOST_LINES:  # the plan draws all of them once they are kept
             rows = rows[np.argsort(-lines.columns["length_m"][rows])[:_MOST_LINES]]
-        drawn = [(shapely.get_coordinates(lines.geometry[k]), WATER if kinds[k] == "valley" else OCHRE) for k in rows]
+        drawn = [
+            (shapely.get_coordinates(lines.geometry[k]), WATER if kinds[k] == "valley" else OCHRE)
+            for k in rows
+        ]
         self.live.emit(Live(tuple(drawn)))
 
     def _on_lines(self, wanted: object, found: Shapes | MossError) -> None:
@@ -262,5 +292,9 @@ class WaterBench(StepBench):
     main = "flow_path"
     usual = WaterPanel
     panels = {
-        "flow_path": PathPanel, "catchment": CatchmentPanel, "basins": BasinPanel, "flood": FloodPanel, "ridges_valleys": RidgePanel,
-    }  # fmt: skip
+        "flow_path": PathPanel,
+        "catchment": CatchmentPanel,
+        "basins": BasinPanel,
+        "flood": FloodPanel,
+        "ridges_valleys": RidgePanel,
+    }

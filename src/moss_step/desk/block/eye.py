@@ -18,7 +18,9 @@ Extent = tuple[float, float, float, float]
 
 @dataclass(frozen=True)
 class Eye:
-    """Bearing that one looks in, angle down from the level, distance, and the place looked at, in metres from the middle."""
+    """Bearing that one looks in, angle down from the level, distance, and the place looked at, in metres from
+    the middle.
+    """
 
     bearing: float = 0.0
     down: float = 35.0
@@ -46,7 +48,9 @@ class Eye:
 
     def turned(self, across: float, down: float) -> Eye:
         """Orbit around the place looked at, in degrees."""
-        return replace(self, bearing=(self.bearing + across) % 360.0, down=min(max(self.down + down, 3.0), 90.0))
+        return replace(
+            self, bearing=(self.bearing + across) % 360.0, down=min(max(self.down + down, 3.0), 90.0)
+        )
 
     def moved(self, right: float, up: float, height: int) -> Eye:
         """Pan by pixels of a picture of a height."""
@@ -62,7 +66,12 @@ class Eye:
         if place is None:
             return replace(self, distance=distance)
         share = 1.0 - 1.0 / factor
-        return replace(self, distance=distance, x=self.x + (place[0] - self.x) * share, y=self.y + (place[1] - self.y) * share)
+        return replace(
+            self,
+            distance=distance,
+            x=self.x + (place[0] - self.x) * share,
+            y=self.y + (place[1] - self.y) * share,
+        )
 
     def ray(self, px: float, py: float, width: int, height: int) -> np.ndarray:
         """Unit vector through a pixel."""
@@ -73,9 +82,14 @@ class Eye:
         return np.asarray(along / np.linalg.norm(along))
 
     def pixels(self, places: np.ndarray, width: int, height: int) -> np.ndarray:
-        """Pixels of places (n, 3) in a picture of a size, with their distance ahead: (n, 3); behind the eye it is not above 0."""
+        """Pixels of places (n, 3) in a picture of a size, with their distance ahead: (n, 3); behind the eye
+        it is not above 0.
+        """
         half = math.tan(math.radians(VIEW_ANGLE / 2))
-        right, off = np.cross(self.ahead, self.upward), np.asarray(places, float).reshape(-1, 3) - self.position
+        right, off = (
+            np.cross(self.ahead, self.upward),
+            np.asarray(places, float).reshape(-1, 3) - self.position,
+        )
         depth = off @ self.ahead
         with np.errstate(divide="ignore", invalid="ignore"):
             u, v = off @ right / depth / half * height / width, off @ self.upward / depth / half
@@ -86,8 +100,12 @@ class Eye:
         return 2.0 * distance * math.tan(math.radians(VIEW_ANGLE / 2)) / max(height, 1)
 
 
-def close_by(eye: Eye, size: tuple[int, int], heights: np.ndarray, extent: tuple[float, float], coarse: float) -> tuple[Extent, float] | None:
-    """The part of a ground whose pixels are smaller than ``coarse`` metres, and the size of the smallest; None without one."""
+def close_by(
+    eye: Eye, size: tuple[int, int], heights: np.ndarray, extent: tuple[float, float], coarse: float
+) -> tuple[Extent, float] | None:
+    """The part of a ground whose pixels are smaller than ``coarse`` metres, and the size of the smallest;
+    None without one.
+    """
     finest, found = coarse, []
     for py in np.linspace(0, size[1], 9):
         for px in np.linspace(0, size[0], 9):
@@ -106,8 +124,16 @@ def close_by(eye: Eye, size: tuple[int, int], heights: np.ndarray, extent: tuple
     return (float(low[0]), float(low[1]), float(high[0]), float(high[1])), finest
 
 
-def under_pixel(eye: Eye, pixel: tuple[float, float], size: tuple[int, int], heights: np.ndarray, extent: tuple[float, float]) -> np.ndarray | None:
-    """Where the ray through a pixel meets a ground of heights over an extent in metres, middle at 0: x, y, z, or None."""
+def under_pixel(
+    eye: Eye,
+    pixel: tuple[float, float],
+    size: tuple[int, int],
+    heights: np.ndarray,
+    extent: tuple[float, float],
+) -> np.ndarray | None:
+    """Where the ray through a pixel meets a ground of heights over an extent in metres, middle at 0: x, y, z,
+    or None.
+    """
     start, along = eye.position, eye.ray(*pixel, *size)
     far = eye.distance + 2.0 * math.hypot(*extent)
     t = meets(heights, start, along, (float(extent[0]), float(extent[1])), far)

@@ -30,7 +30,9 @@ class Mast:
 
 
 def masts_of(work: Work, shown: Collection[str], ground: Surface) -> list[Mast]:
-    """The masts of the steps that are shown, each as high as its observer stands, wherever there is ground."""
+    """The masts of the steps that are shown, each as high as its observer stands, wherever there is
+    ground.
+    """
     found: list[Mast] = []
     for step in work.study_with_draft.steps:
         if step.id in shown and issubclass(step.declared.settings, SightSettings):
@@ -42,7 +44,9 @@ def _of_step(work: Work, step: Step, ground: Surface) -> list[Mast]:
     made = {name: work.outcome(source) for name, source in step.inputs.items()}
     values = {name: outcome.value for name, outcome in made.items() if outcome is not None}
     try:
-        observers = observers_of(as_kind(step.declared.checked(step.settings), SightSettings), values, ground.frame)
+        observers = observers_of(
+            as_kind(step.declared.checked(step.settings), SightSettings), values, ground.frame
+        )
     except MossError:
         return []  # its card says what is wrong with it
     masts = []
@@ -50,5 +54,13 @@ def _of_step(work: Work, step: Step, ground: Surface) -> list[Mast]:
         cell = ground.frame.cell_at(observer.x, observer.y)
         if cell is not None and not np.isnan(ground.values[cell]):
             foot = float(ground.values[cell]) * ground.metres_per_height
-            masts.append(Mast(observer.name, observer.x, observer.y, foot, observer.height if observer.absolute else foot + observer.height))
+            masts.append(
+                Mast(
+                    observer.name,
+                    observer.x,
+                    observer.y,
+                    foot,
+                    observer.height if observer.absolute else foot + observer.height,
+                )
+            )
     return masts

@@ -17,7 +17,9 @@ from moss_step.scene.colors import OCHRE, PAPER
 REST = 560
 """Points on the longer side of the ground at rest: some 320,000 triangles."""
 MOVING = (280, 200, 140)
-"""The same while it moves, for machines that are fast and less fast: some 130,000, 60,000 and 30,000 triangles."""
+"""The same while it moves, for machines that are fast and less fast: some 130,000, 60,000 and 30,000
+triangles.
+"""
 _MOST_FINE = 2_000_000
 """Pixels of the largest picture that is drawn finer than it is shown."""
 _TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
@@ -28,7 +30,8 @@ _TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
 class Ground:
     """Heights in metres (exaggerated), the extent in metres, the picture that lies on it, masts and points.
 
-    ``masts`` are rows of x, y, foot, top; ``points`` rows of x, y, z with ``colors`` of red, green, blue bytes.
+    ``masts`` are rows of x, y, foot, top; ``points`` rows of x, y, z with ``colors`` of red, green, blue
+    bytes.
     """
 
     heights: np.ndarray
@@ -41,7 +44,9 @@ class Ground:
 
 @dataclass(frozen=True, eq=False)
 class Patch:
-    """A part of a ground that is seen from near, with all the detail there is: heights, edges in metres, picture."""
+    """A part of a ground that is seen from near, with all the detail there is: heights, edges in metres,
+    picture.
+    """
 
     heights: np.ndarray
     edges: Extent
@@ -61,7 +66,9 @@ class Wish:
 
     @property
     def fine(self) -> int:
-        """Pixels a side that are drawn for one of the picture: at rest thin lines then stay whole, and edges are smooth."""
+        """Pixels a side that are drawn for one of the picture: at rest thin lines then stay whole, and edges
+        are smooth.
+        """
         return 1 if self.moving or self.width * self.height > _MOST_FINE else 2
 
 
@@ -112,7 +119,9 @@ class Stage(QObject):
         self.failed.emit(f"The block cannot be drawn here: {error}")
 
     def draw(self, wish: Wish) -> QImage:
-        """Draw in this thread, which must be the only one that does; a frame that moves learns from how long the last one took."""
+        """Draw in this thread, which must be the only one that does; a frame that moves learns from how long
+        the last one took.
+        """
         image, new, took = self._draw(wish)
         if wish.moving and not new:
             self._pace += (took > _TOO_LONG) - (took < _TOO_SHORT)
@@ -139,18 +148,28 @@ class Stage(QObject):
         reach = float(np.hypot(*wish.ground.extent))
         camera.clipping_range = (max(eye.distance - reach, eye.distance * 0.01), eye.distance + 2 * reach)
         if self._first:
-            picture = plotter.screenshot(return_img=True)  # a plotter must be shown once before it can render by itself
+            picture = plotter.screenshot(
+                return_img=True
+            )  # a plotter must be shown once before it can render by itself
             self._first = False
         else:
             plotter.render()
             picture = plotter.image
         pixels = np.ascontiguousarray(picture[:, :, :3])
-        drawn = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888)
-        image = drawn.scaled(wish.width, wish.height, mode=Qt.TransformationMode.SmoothTransformation) if wish.fine > 1 else drawn.copy()
+        drawn = QImage(
+            pixels.data, pixels.shape[1], pixels.shape[0], 3 * pixels.shape[1], QImage.Format.Format_RGB888
+        )
+        image = (
+            drawn.scaled(wish.width, wish.height, mode=Qt.TransformationMode.SmoothTransformation)
+            if wish.fine > 1
+            else drawn.copy()
+        )
         return image, new, time.perf_counter() - start
 
     def _set_scene(self, plotter: Any, pyvista: Any, wish: Wish) -> bool:
-        """Show the ground coarsely while it moves, finely at rest, and most finely where it is near; tell whether that was built anew."""
+        """Show the ground coarsely while it moves, finely at rest, and most finely where it is near; tell
+        whether that was built anew.
+        """
         if self._shown is not wish.ground:
             plotter.clear_actors()
             self._actors, self._shown = {}, wish.ground
@@ -171,27 +190,48 @@ class Stage(QObject):
     def _build(self, plotter: Any, pyvista: Any, wish: Wish, most: int) -> list[Any]:
         ground, patch, fine = wish.ground, wish.patch, wish.fine
         wide, high = ground.extent
-        sheets = [(ground.heights, (-wide / 2, -high / 2, wide / 2, high / 2), ground.picture, None if patch is None else patch.edges)]
+        sheets = [
+            (
+                ground.heights,
+                (-wide / 2, -high / 2, wide / 2, high / 2),
+                ground.picture,
+                None if patch is None else patch.edges,
+            )
+        ]
         if patch is not None:
             sheets.append((patch.heights, patch.edges, patch.picture, None))
         made = []
         for heights, edges, picture, hole in sheets:
             mesh = _mesh(pyvista, heights, edges, most, hole)
             if mesh.n_cells:
-                made.append(plotter.add_mesh(mesh, texture=pyvista.Texture(picture), lighting=False, reset_camera=False))
+                made.append(
+                    plotter.add_mesh(
+                        mesh, texture=pyvista.Texture(picture), lighting=False, reset_camera=False
+                    )
+                )
         if len(ground.masts):
-            ends = np.concatenate([ground.masts[:, [0, 1, 2]], ground.masts[:, [0, 1, 3]]], axis=1).reshape(-1, 3)
+            ends = np.concatenate([ground.masts[:, [0, 1, 2]], ground.masts[:, [0, 1, 3]]], axis=1).reshape(
+                -1, 3
+            )
             lines = pyvista.line_segments_from_points(ends)
-            made.append(plotter.add_mesh(lines, color=OCHRE, line_width=4 * fine, lighting=False, reset_camera=False))
+            made.append(
+                plotter.add_mesh(lines, color=OCHRE, line_width=4 * fine, lighting=False, reset_camera=False)
+            )
         if len(ground.points):
             cloud = pyvista.PolyData(ground.points)
             cloud["color"] = ground.colors
-            made.append(plotter.add_mesh(cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False))
+            made.append(
+                plotter.add_mesh(
+                    cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False
+                )
+            )
         return made
 
 
 def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Extent | None) -> Any:
-    """A sheet of at most so many points a side, each in the middle of its cell, without what lies in a hole."""
+    """A sheet of at most so many points a side, each in the middle of its cell, without what lies in a
+    hole.
+    """
     step = max(1, int(np.ceil(max(heights.shape) / most)))
     z = heights[::step, ::step]
     (rows, cols), (west, south, east, north) = heights.shape, edges
@@ -201,8 +241,12 @@ def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Ext
     if hole is not None:
         # A cell of the coarse sheet stays beneath the rim of the fine one, so that no gap shows between them.
         across, down = step * (east - west) / cols, step * (north - south) / rows
-        shown &= ~((gx > hole[0] + across) & (gx < hole[2] - across) & (gy > hole[1] + down) & (gy < hole[3] - down))
-    mesh = pyvista.StructuredGrid(gx, gy, np.nan_to_num(z, nan=float(np.nanmin(z)) if not np.isnan(z).all() else 0.0))
+        shown &= ~(
+            (gx > hole[0] + across) & (gx < hole[2] - across) & (gy > hole[1] + down) & (gy < hole[3] - down)
+        )
+    mesh = pyvista.StructuredGrid(
+        gx, gy, np.nan_to_num(z, nan=float(np.nanmin(z)) if not np.isnan(z).all() else 0.0)
+    )
     gu, gv = np.meshgrid(u, 1.0 - v)
     mesh.active_texture_coordinates = np.stack([gu.ravel(order="F"), gv.ravel(order="F")], axis=1)
     return mesh if shown.all() else mesh.extract_points(shown.ravel(order="F"), adjacent_cells=False)

@@ -8,7 +8,19 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QHideEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QShowEvent, QWheelEvent
+from PySide6.QtGui import (
+    QColor,
+    QHideEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QShowEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QSlider, QWidget
 
 from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, height_at, under_pixel
@@ -64,7 +76,9 @@ class BlockView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Block")
-        self.setAccessibleDescription("The ground in three dimensions. T top, N north, O oblique; arrows turn, plus and minus zoom.")
+        self.setAccessibleDescription(
+            "The ground in three dimensions. T top, N north, O oblique; arrows turn, plus and minus zoom."
+        )
         self.rest = QTimer(self, singleShot=True, interval=_RESTS_AFTER)
         self.rest.timeout.connect(lambda: self.ask(False))
         self._bar = self._make_bar()
@@ -89,9 +103,11 @@ class BlockView(QWidget):
         layout.addWidget(self.stated)
         layout.addWidget(self._slider)
         for picture, tip, pressed in (
-            ("map-trifold", "From the top (T)", lambda: self.look("top")), ("caret-up", "Toward the north (N)", lambda: self.look("north")),
-            ("cube", "Obliquely (O)", lambda: self.look("oblique")), ("image", "Hand the picture on", self._ask_file),
-        ):  # fmt: skip
+            ("map-trifold", "From the top (T)", lambda: self.look("top")),
+            ("caret-up", "Toward the north (N)", lambda: self.look("north")),
+            ("cube", "Obliquely (O)", lambda: self.look("oblique")),
+            ("image", "Hand the picture on", self._ask_file),
+        ):
             layout.addWidget(tool(picture, tip, pressed))
         self.together = tool("columns", "Move the plan and the block together", lambda: None)
         self.together.setCheckable(True)
@@ -133,14 +149,18 @@ class BlockView(QWidget):
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
         picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
-        base = grid.base * surface.metres_per_height * self.exaggeration  # masts know nothing of what the picture leaves out
+        base = (
+            grid.base * surface.metres_per_height * self.exaggeration
+        )  # masts know nothing of what the picture leaves out
         self.ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle) + base))
         self.middle = float(middle)
         self._set_standing(surface, self.ground)
         self._stale = False
         if self._fitted != (frame, heights.shape):
             self._fitted = (frame, heights.shape)
-            self.eye = Eye(30.0, 35.0, 1.9 * max(extent) * min(max(1.0, self.height() / max(self.width(), 1)), _NARROW))
+            self.eye = Eye(
+                30.0, 35.0, 1.9 * max(extent) * min(max(1.0, self.height() / max(self.width(), 1)), _NARROW)
+            )
 
     @staticmethod
     def _heights(grid: SurfacePicture) -> np.ndarray:
@@ -157,11 +177,15 @@ class BlockView(QWidget):
         per_x, per_y = width / (xmax - xmin), height / (ymax - ymin)
         camera = Camera((xmin + xmax) / 2, (ymin + ymax) / 2, per_x, per_y / per_x, width, height)
         image = self.plan.render_camera(camera, float(bold), flat=True)
-        pixels = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width()]
+        pixels = np.frombuffer(image.constBits(), np.uint8).reshape(
+            image.height(), image.bytesPerLine() // 4, 4
+        )[:, : image.width()]
         return np.ascontiguousarray(pixels[:, :, 2::-1])
 
     def _near_patch(self) -> Patch | None:
-        """What is seen from so near that the whole ground's picture would show its pixels, with all the detail there is."""
+        """What is seen from so near that the whole ground's picture would show its pixels, with all the
+        detail there is.
+        """
         grid, ground = self.plan.scene.ground, self.ground
         if grid is None or ground is None:
             return None
@@ -175,22 +199,38 @@ class BlockView(QWidget):
             self.patch = (key, self._make_patch(grid, grid.value, near[0], max(near[1], coarse / 64)))
         return self.patch[1]
 
-    def _make_patch(self, grid: SurfacePicture, surface: Surface, edges: Extent, pixel: float) -> Patch | None:
+    def _make_patch(
+        self, grid: SurfacePicture, surface: Surface, edges: Extent, pixel: float
+    ) -> Patch | None:
         frame, (wide, high) = grid.frame, extent_metres(grid.frame)
         c0, c1 = (int((e / wide + 0.5) * frame.cols) for e in (edges[0], edges[2]))
         r0, r1 = (int((0.5 - e / high) * frame.rows) for e in (edges[3], edges[1]))
         level = max(0, math.ceil(math.log2(max(r1 - r0, c1 - c0, 1) / REST)))
         size = 2**level
-        values = grid.levels[min(level, len(grid.levels) - 1)][r0 // size : r1 // size + 1, c0 // size : c1 // size + 1]
+        values = grid.levels[min(level, len(grid.levels) - 1)][
+            r0 // size : r1 // size + 1, c0 // size : c1 // size + 1
+        ]
         if min(values.shape) < 2 or max(values.shape) > 2 * REST:
             return None
         r0, c0 = r0 // size * size, c0 // size * size
         r1, c1 = r0 + values.shape[0] * size, c0 + values.shape[1] * size
-        part = ((c0 / frame.cols - 0.5) * wide, (0.5 - r1 / frame.rows) * high, (c1 / frame.cols - 0.5) * wide, (0.5 - r0 / frame.rows) * high)
-        box = (frame.x0 + c0 * frame.dx, frame.y0 - r1 * frame.dy, frame.x0 + c1 * frame.dx, frame.y0 - r0 * frame.dy)
+        part = (
+            (c0 / frame.cols - 0.5) * wide,
+            (0.5 - r1 / frame.rows) * high,
+            (c1 / frame.cols - 0.5) * wide,
+            (0.5 - r0 / frame.rows) * high,
+        )
+        box = (
+            frame.x0 + c0 * frame.dx,
+            frame.y0 - r1 * frame.dy,
+            frame.x0 + c1 * frame.dx,
+            frame.y0 - r0 * frame.dy,
+        )
         extent = (part[2] - part[0], part[3] - part[1])
         picture = self._picture(box, extent, min(1.0 / pixel, _NEAR_TEXTURE / max(extent)))
-        heights = np.asarray(values, np.float32) * np.float32(surface.metres_per_height * self.exaggeration) - np.float32(self.middle)
+        heights = np.asarray(values, np.float32) * np.float32(
+            surface.metres_per_height * self.exaggeration
+        ) - np.float32(self.middle)
         return Patch(heights, part, picture)
 
     def _set_standing(self, surface: Surface, ground: Ground) -> None:
@@ -200,23 +240,39 @@ class BlockView(QWidget):
         feet = np.column_stack([at, height_at(at, ground.heights, ground.extent)])
         few = len(self._tops) <= _MOST_NAMES  # the points of a line that looks around need no names
         tops = [Standing(m.name, QPointF(m.x, m.y), OCHRE, "round", 3.5) for m in self._tops] if few else []
-        self.standing, self._standing_at = [*tops, *named], np.concatenate([ground.masts[: len(tops), [0, 1, 3]], feet])
+        self.standing, self._standing_at = (
+            [*tops, *named],
+            np.concatenate([ground.masts[: len(tops), [0, 1, 3]], feet]),
+        )
 
     def _masts(self, surface: Surface, middle: float) -> np.ndarray:
         """Rows of x, y, foot and top of the masts, in the metres of the block."""
         self._tops = masts_of(self.work, {layer.step for layer in self.plan.scene.layers}, surface)
-        rows = np.array([(*self._metres(m.x, m.y, surface), m.foot, m.top) for m in self._tops], np.float64).reshape(-1, 4)
+        rows = np.array(
+            [(*self._metres(m.x, m.y, surface), m.foot, m.top) for m in self._tops], np.float64
+        ).reshape(-1, 4)
         rows[:, 2:] = rows[:, 2:] * self.exaggeration - middle
         return rows
 
     @staticmethod
     def _metres(x: float, y: float, surface: Surface) -> tuple[float, float]:
         frame, (wide, high) = surface.frame, extent_metres(surface.frame)
-        return ((x - frame.x0) / (frame.dx * frame.cols) - 0.5) * wide, (0.5 - (frame.y0 - y) / (frame.dy * frame.rows)) * high
+        return ((x - frame.x0) / (frame.dx * frame.cols) - 0.5) * wide, (
+            0.5 - (frame.y0 - y) / (frame.dy * frame.rows)
+        ) * high
 
     def ask(self, moving: bool) -> None:
         if self.ground is not None and self.isVisible() and self.width() > 10:
-            self.stage.wish(Wish(self.ground, self.eye, self.width(), self.height(), moving, None if moving else self._near_patch()))
+            self.stage.wish(
+                Wish(
+                    self.ground,
+                    self.eye,
+                    self.width(),
+                    self.height(),
+                    moving,
+                    None if moving else self._near_patch(),
+                )
+            )
 
     def _turn(self, eye: Eye) -> None:
         self.eye = eye
@@ -226,18 +282,33 @@ class BlockView(QWidget):
     def _on_drawn(self, image: QImage, wish: Wish) -> None:
         self.image = image
         size = np.array([wish.width, wish.height])
-        self.names = [(self.standing[k], at / size) for k, at in self._in_view(self._standing_at, wish)] if wish.ground is self.ground else []
+        self.names = (
+            [(self.standing[k], at / size) for k, at in self._in_view(self._standing_at, wish)]
+            if wish.ground is self.ground
+            else []
+        )
         self.update()
 
     def _in_view(self, places: np.ndarray, wish: Wish) -> list[tuple[int, np.ndarray]]:
-        """Numbers and pixels of the places that a picture shows and no ground stands before, the nearest first."""
+        """Numbers and pixels of the places that a picture shows and no ground stands before, the nearest
+        first.
+        """
         pixels, found = wish.eye.pixels(places, wish.width, wish.height), []
         for k in np.argsort(pixels[:, 2]):
             px, py, depth = pixels[k]
-            if depth <= 0 or not np.isfinite(places[k, 2]) or not (0 <= px < wish.width and 0 <= py < wish.height):
+            if (
+                depth <= 0
+                or not np.isfinite(places[k, 2])
+                or not (0 <= px < wish.width and 0 <= py < wish.height)
+            ):
                 continue
-            before = under_pixel(wish.eye, (px, py), (wish.width, wish.height), wish.ground.heights, wish.ground.extent)
-            if before is None or (before - wish.eye.position) @ wish.eye.ahead > depth - 0.02 * wish.eye.distance:
+            before = under_pixel(
+                wish.eye, (px, py), (wish.width, wish.height), wish.ground.heights, wish.ground.extent
+            )
+            if (
+                before is None
+                or (before - wish.eye.position) @ wish.eye.ahead > depth - 0.02 * wish.eye.distance
+            ):
                 found.append((int(k), pixels[k, :2]))
         return found
 
@@ -253,7 +324,13 @@ class BlockView(QWidget):
     def _follow_plan(self) -> None:
         """Look at the middle of the plan, from where the view is as wide."""
         grid = self.plan.scene.ground
-        if self._leads or grid is None or self.ground is None or not self.isVisible() or not self.together.isChecked():
+        if (
+            self._leads
+            or grid is None
+            or self.ground is None
+            or not self.isVisible()
+            or not self.together.isChecked()
+        ):
             return
         camera, (wide, high) = self.plan.camera, self.ground.extent
         x, y = ((camera.x - grid.frame.x0) / (grid.frame.dx * grid.frame.cols) - 0.5) * wide, 0.0
@@ -274,7 +351,9 @@ class BlockView(QWidget):
         across = self.eye.metres_per_pixel(self.eye.distance, self.height()) * self.width()
         camera = self.plan.camera
         self._leads = True
-        self.plan.show_camera(replace(camera, x=x, y=y, scale=camera.width * wide / (across * frame.dx * frame.cols)))
+        self.plan.show_camera(
+            replace(camera, x=x, y=y, scale=camera.width * wide / (across * frame.dx * frame.cols))
+        )
         self._leads = False
 
     def place_at(self, at: QPointF) -> tuple[float, float] | None:
@@ -282,11 +361,15 @@ class BlockView(QWidget):
         grid = self.plan.scene.ground
         if self.ground is None or grid is None:
             return None
-        found = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent)
+        found = under_pixel(
+            self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent
+        )
         if found is None:
             return None
         frame, (wide, high) = grid.frame, self.ground.extent
-        return frame.x0 + (found[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (0.5 - found[1] / high) * frame.dy * frame.rows
+        return frame.x0 + (found[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (
+            0.5 - found[1] / high
+        ) * frame.dy * frame.rows
 
     # --- events
 
@@ -299,15 +382,29 @@ class BlockView(QWidget):
             self._paint_standing(painter)
         else:
             painter.setPen(QColor(MUTED))
-            text = "Drawing the block …" if self.ground is not None else "Open an elevation grid to see its block"
+            text = (
+                "Drawing the block …"
+                if self.ground is not None
+                else "Open an elevation grid to see its block"
+            )
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_standing(self, painter: QPainter) -> None:
         """Draw marks and names upright, and the place that the plan points at."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         # A picture of another size is stretched until the next one is there.
-        seen = [(found, QPointF(across * self.width(), down * self.height())) for found, (across, down) in self.names]
-        taken = [QRectF(self._bar.geometry()), *(QRectF(at.x() - s.reach, at.y() - s.reach, 2 * s.reach, 2 * s.reach) for s, at in seen if s.mark)]
+        seen = [
+            (found, QPointF(across * self.width(), down * self.height()))
+            for found, (across, down) in self.names
+        ]
+        taken = [
+            QRectF(self._bar.geometry()),
+            *(
+                QRectF(at.x() - s.reach, at.y() - s.reach, 2 * s.reach, 2 * s.reach)
+                for s, at in seen
+                if s.mark
+            ),
+        ]
         for found, at in seen:
             draw_standing(painter, found, at, taken)
         grid = self.plan.scene.ground
@@ -315,7 +412,9 @@ class BlockView(QWidget):
             return
         spot = np.array([self._metres(*self._place, grid.value)])
         foot = np.column_stack([spot, height_at(spot, self.ground.heights, self.ground.extent)])
-        for _, (px, py) in self._in_view(foot, Wish(self.ground, self.eye, self.width(), self.height(), moving=False)):
+        for _, (px, py) in self._in_view(
+            foot, Wish(self.ground, self.eye, self.width(), self.height(), moving=False)
+        ):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             for color, width in ((DEEP, 5.0), (LICHEN, 2.6)):
                 painter.setPen(QPen(QColor(color), width))
@@ -364,14 +463,25 @@ class BlockView(QWidget):
         at = event.position()
         place = None
         if self.ground is not None:
-            place = under_pixel(self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent)
+            place = under_pixel(
+                self.eye,
+                (at.x(), at.y()),
+                (self.width(), self.height()),
+                self.ground.heights,
+                self.ground.extent,
+            )
         self._turn(self.eye.nearer(1.2 ** (event.angleDelta().y() / 120.0), place))
         self._lead_plan()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """T top, N north, O oblique; arrows turn, plus and minus zoom."""
         ways = {Qt.Key.Key_T: "top", Qt.Key.Key_N: "north", Qt.Key.Key_O: "oblique"}
-        turns = {Qt.Key.Key_Left: (10, 0), Qt.Key.Key_Right: (-10, 0), Qt.Key.Key_Up: (0, 5), Qt.Key.Key_Down: (0, -5)}
+        turns = {
+            Qt.Key.Key_Left: (10, 0),
+            Qt.Key.Key_Right: (-10, 0),
+            Qt.Key.Key_Up: (0, 5),
+            Qt.Key.Key_Down: (0, -5),
+        }
         key = Qt.Key(event.key())
         if key in ways:
             self.look(ways[key])

@@ -27,8 +27,12 @@ class Look:
     kind: ClassVar[str] = ""
     """Name of the kind in ``kinds/``."""
 
-    def draw(self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool) -> None:
-        """Draw with a pen above all grids; ``taken`` gains the places of names, ``flat`` leaves out what stands upright in the block."""
+    def draw(
+        self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool
+    ) -> None:
+        """Draw with a pen above all grids; ``taken`` gains the places of names, ``flat`` leaves out what
+        stands upright in the block.
+        """
 
     def thumbnail(self, picture: Any, row: KeyRow, width: int, height: int) -> QImage | None:
         """Draw it small for the trail; None for what is painted as on the plan."""

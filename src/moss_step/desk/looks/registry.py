@@ -16,8 +16,14 @@ _PLAIN = Look()
 @lru_cache(maxsize=1)
 def all_looks() -> dict[str, Look]:
     """Every look by the name of its kind."""
-    modules = (importlib.import_module(f"{looks.__name__}.{m.name}") for m in pkgutil.iter_modules(looks.__path__) if m.name != "registry")
-    found = [v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Look)]
+    modules = (
+        importlib.import_module(f"{looks.__name__}.{m.name}")
+        for m in pkgutil.iter_modules(looks.__path__)
+        if m.name != "registry"
+    )
+    found = [
+        v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Look)
+    ]
     return {t.kind: t() for t in found if t.kind}
 
 

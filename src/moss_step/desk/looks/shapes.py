@@ -1,4 +1,6 @@
-"""How shapes are drawn: with a pen over the grids, small in the trail, and what of it can be changed in the Key."""
+"""How shapes are drawn: with a pen over the grids, small in the trail, and what of it can be changed in the
+Key.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ class ShapesLook(Look):
 
     kind = "shapes"
 
-    def draw(self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool) -> None:
+    def draw(
+        self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool
+    ) -> None:
         """Rims, lines, marks and names."""
         draw_shapes(painter, layer, camera, color, taken, flat)
 
@@ -74,17 +78,26 @@ class ShapesLook(Look):
             if shapes.kind == "areas":
                 outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
                 layout.addWidget(choice("Outline", "outline", outlines))
-        layout.addWidget(choice("Labels", "labels", [("own labels", ""), *((f"label {c}", c) for c in shapes.columns)]))
+        layout.addWidget(
+            choice("Labels", "labels", [("own labels", ""), *((f"label {c}", c) for c in shapes.columns)])
+        )
         if shapes.kind == "points":
-            marks = choice("Mark", "mark", [("Round", "round"), ("Square", "square"), ("Triangle", "triangle")])
-            sizes = choice("Size of the mark", "size", [(f"{n} px", float(n)) for n in (6, 8, 10, 14, 18, 24)])
+            marks = choice(
+                "Mark", "mark", [("Round", "round"), ("Square", "square"), ("Triangle", "triangle")]
+            )
+            sizes = choice(
+                "Size of the mark", "size", [(f"{n} px", float(n)) for n in (6, 8, 10, 14, 18, 24)]
+            )
             layout.addWidget(row(marks, sizes, gap=4))
         return box
 
 
 def _add_breaks(panel: KeyPanel, layout: QVBoxLayout, key: KeyRow, shapes: Shapes) -> None:
     """The histogram of the column with the breaks, to drag and to type."""
-    grading, bins = grading_of(shapes, key), column_bins(shapes, key.column) if key.column in shapes.columns else None
+    grading, bins = (
+        grading_of(shapes, key),
+        column_bins(shapes, key.column) if key.column in shapes.columns else None,
+    )
     if grading is None or bins is None or not grading.bounds:
         return
     view = HistogramView()
@@ -100,7 +113,9 @@ def _add_breaks(panel: KeyPanel, layout: QVBoxLayout, key: KeyRow, shapes: Shape
     layout.addWidget(edit)
 
 
-def _move_break(panel: KeyPanel, shapes: Shapes, step: str, view: HistogramView, old: float, new: float) -> None:
+def _move_break(
+    panel: KeyPanel, shapes: Shapes, step: str, view: HistogramView, old: float, new: float
+) -> None:
     bounds = [new if b == old else b for b in view.bounds]
     _set_breaks(panel, step, bounds[1:-1] if len(bounds) > 2 else bounds)
     row_ = panel.work.study.key_row(step)
@@ -124,7 +139,14 @@ def _type_breaks(panel: KeyPanel, step: str, text: str) -> None:
         _set_breaks(panel, step, breaks)
 
 
-def _choice(panel: KeyPanel, key: KeyRow, title: str, field: str, options: Sequence[tuple[str, object]], usual: object = "") -> QComboBox:
+def _choice(
+    panel: KeyPanel,
+    key: KeyRow,
+    title: str,
+    field: str,
+    options: Sequence[tuple[str, object]],
+    usual: object = "",
+) -> QComboBox:
     box = QComboBox()
     box.setAccessibleName(title)
     set_tip(box, title)

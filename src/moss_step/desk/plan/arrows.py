@@ -19,7 +19,9 @@ _LEAST = math.tan(math.radians(0.5))
 
 
 def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, float, float]]:
-    """Places in pixels, bearing of the way down in degrees from north, and slope, every 46 pixels of the plan."""
+    """Places in pixels, bearing of the way down in degrees from north, and slope, every 46 pixels of the
+    plan.
+    """
     surface = ground.value
     level = ground.level_for(_APART / 4 / (camera.scale * ground.frame.dx))
     z, step = ground.levels[level], 2**level
@@ -28,7 +30,9 @@ def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, flo
     # A lattice that is fixed to the ground, so that arrows do not dance while the plan moves.
     spacing = 2.0 ** round(math.log2(_APART / camera.scale))
     for y in np.arange(math.floor(camera.box[1] / spacing), math.ceil(camera.box[3] / spacing) + 1) * spacing:
-        for x in np.arange(math.floor(camera.box[0] / spacing), math.ceil(camera.box[2] / spacing) + 1) * spacing:
+        for x in (
+            np.arange(math.floor(camera.box[0] / spacing), math.ceil(camera.box[2] / spacing) + 1) * spacing
+        ):
             cell = ground.frame.cell_at(float(x), float(y))
             if cell is None:
                 continue
@@ -39,7 +43,13 @@ def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, flo
             north = float(z[r - 1, c] - z[r + 1, c]) * ay[cell[0]] / (2 * step)
             slope = math.hypot(east, north)
             if slope > _LEAST:
-                found.append((QPointF(*camera.pixel(float(x), float(y))), math.degrees(math.atan2(-east, -north)) % 360.0, slope))
+                found.append(
+                    (
+                        QPointF(*camera.pixel(float(x), float(y))),
+                        math.degrees(math.atan2(-east, -north)) % 360.0,
+                        slope,
+                    )
+                )
     return found
 
 

@@ -10,7 +10,17 @@ from functools import lru_cache
 import numpy as np
 import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPixmap, QTransform
+from PySide6.QtGui import (
+    QColor,
+    QFont,
+    QFontMetricsF,
+    QPainter,
+    QPainterPath,
+    QPainterPathStroker,
+    QPen,
+    QPixmap,
+    QTransform,
+)
 
 from moss_step.desk.plan.paths import path_of_part, path_of_parts
 from moss_step.desk.plan.pens import screen_pen
@@ -38,7 +48,9 @@ def shape_color(order: int) -> str:
     return _OUTLINES[order % len(_OUTLINES)]
 
 
-def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool = False) -> None:
+def draw_shapes(
+    painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool = False
+) -> None:
     """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places.
 
     ``flat`` leaves out points and names of areas, which stand upright where the ground is seen from the side.
@@ -83,11 +95,14 @@ def standing(layer: Layer, color: str) -> list[Standing]:
         grading = grading_of(picture.value, row)
         inks = [grading.color(k) if grading else color for k in range(len(shapes))]
         places = [QPointF(x, y) for x, y in picture.points.tolist()]
-        return [Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, places, inks, strict=True)]
+        return [
+            Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, places, inks, strict=True)
+        ]
     if not labelled:
         return []
     return [
-        Standing(names[k], QPointF(*picture.points[k].tolist()), color, "", 0.0) for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]
+        Standing(names[k], QPointF(*picture.points[k].tolist()), color, "", 0.0)
+        for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]
     ]
 
 
@@ -101,7 +116,9 @@ def draw_standing(painter: QPainter, found: Standing, at: QPointF, taken: list[Q
         _draw_name(painter, at, found.name, found.reach + 6, taken)
 
 
-def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str) -> None:
+def _draw_outlines(
+    painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str
+) -> None:
     outlines, seen = picture.detail.seen_in(camera.box, 1.0 / camera.scale)
     crowded = outlines.points_of(seen) > _CROWDED
     painter.save()
@@ -116,7 +133,9 @@ def _draw_outlines(painter: QPainter, picture: ShapesPicture, row: KeyRow, camer
         if crowded or 0 < ink.width <= 1.0:
             _stroke(painter, whole, ink.line, min(ink.width, 1.0))
         elif ink.width:
-            pieces = _paths(outlines, parts, together=False)  # broad lines over one another cost far more in one path than each
+            pieces = _paths(
+                outlines, parts, together=False
+            )  # broad lines over one another cost far more in one path than each
             if ink.rim:
                 _stroke(painter, pieces, QColor(255, 255, 255, 150), ink.width + 1.8)
             _stroke(painter, pieces, ink.line, ink.width)
@@ -150,7 +169,10 @@ def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
     else:
         plain[list(painted)] = False
         outline = None if row.outline == "none" and areas else row.outline
-        inks = [_graded_ink(grading, k, plain, outline, areas, picture.value.columns[row.column]) for k in range(-1, len(grading.classes))]
+        inks = [
+            _graded_ink(grading, k, plain, outline, areas, picture.value.columns[row.column])
+            for k in range(-1, len(grading.classes))
+        ]
         own = 0.8 if areas else 2.0
     for k, ink in painted.items():
         one = np.zeros(count, bool)
@@ -159,18 +181,31 @@ def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
     return [ink for ink in inks if ink.shapes.any()]
 
 
-def _graded_ink(grading: Grading, k: int, shapes: np.ndarray, outline: str | None, areas: bool, column: np.ndarray) -> _Ink:
+def _graded_ink(
+    grading: Grading, k: int, shapes: np.ndarray, outline: str | None, areas: bool, column: np.ndarray
+) -> _Ink:
     own, top = QColor(grading.class_color(k)), max(len(grading.classes) - 1, 1)
-    broad = 1.4 + 2.8 * max(k, 0) / top if column.dtype.kind in "iuf" else 2.0  # higher classes of lines are broader
+    broad = (
+        1.4 + 2.8 * max(k, 0) / top if column.dtype.kind in "iuf" else 2.0
+    )  # higher classes of lines are broader
     line = QColor(DEEP) if outline == "own" and areas else own
-    return _Ink(shapes & (grading.places == k), line, 0.0 if outline is None else 0.8 if areas else broad, own if areas else None)
+    return _Ink(
+        shapes & (grading.places == k),
+        line,
+        0.0 if outline is None else 0.8 if areas else broad,
+        own if areas else None,
+    )
 
 
 @lru_cache(maxsize=64)
 def _paths(outlines: Outlines, parts: bytes, together: bool) -> list[QPainterPath]:
     """Some parts as one path or a path each, kept while the plan is moved over the same ones."""
     chosen = np.frombuffer(parts, bool)
-    return [path_of_parts(outlines, chosen)] if together else [path_of_part(outlines, int(k)) for k in np.flatnonzero(chosen)]
+    return (
+        [path_of_parts(outlines, chosen)]
+        if together
+        else [path_of_part(outlines, int(k)) for k in np.flatnonzero(chosen)]
+    )
 
 
 def _transform(camera: Camera) -> QTransform:
@@ -185,7 +220,9 @@ def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, widt
         painter.drawPath(path)
 
 
-def _label_lines(painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]) -> None:
+def _label_lines(
+    painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]
+) -> None:
     """Write values along lines, upright, with a gap of ground around them; never two over one another."""
     values = picture.value.columns[column]
     face = font(11, QFont.Weight.DemiBold)
@@ -205,7 +242,10 @@ def _label_lines(painter: QPainter, picture: ShapesPicture, column: str, camera:
         for share in (0.5, 0.3, 0.7, 0.15, 0.85):
             middle = share * along[-1]
             ends = np.interp([middle - width / 2, middle + width / 2, middle], along, np.arange(len(px)))
-            (xa, xb, x), (ya, yb, y) = np.interp(ends, np.arange(len(px)), px), np.interp(ends, np.arange(len(py)), py)
+            (xa, xb, x), (ya, yb, y) = (
+                np.interp(ends, np.arange(len(px)), px),
+                np.interp(ends, np.arange(len(py)), py),
+            )
             box = QRectF(x - width / 2 - 4, y - width / 2 - 4, width + 8, width + 8)
             straight = np.hypot(xb - xa, yb - ya) > 0.9 * width
             if straight and window.contains(QPointF(x, y)) and not any(box.intersects(t) for t in taken):
@@ -267,7 +307,9 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
             painter.drawEllipse(QPointF(*camera.pixel(start.x, start.y)), 7, 7)
 
 
-def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]) -> None:
+def _label_areas(
+    painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]
+) -> None:
     """Write values in areas, largest first, where the area is large enough and nothing is written yet."""
     values = picture.value.columns[column]
     bounds = shapely.bounds(picture.value.geometry)
@@ -288,9 +330,15 @@ def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera:
             written += 1
 
 
-def _draw_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]) -> None:
+def _draw_points(
+    painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]
+) -> None:
     shapes, grading = picture.value, grading_of(picture.value, row)
-    names = [cell_label(v) for v in shapes.columns[row.labels]] if row.labels in shapes.columns else shapes.names()
+    names = (
+        [cell_label(v) for v in shapes.columns[row.labels]]
+        if row.labels in shapes.columns
+        else shapes.names()
+    )
     marks = [QPointF(x, y) for x, y in camera.pixels(picture.points).tolist()]
     window, reach = QRectF(-20, -20, camera.width + 40, camera.height + 40), row.size / 2
     painter.setPen(QPen(QColor(CARD), 2.0))
@@ -368,7 +416,9 @@ def draw_pin_marks(painter: QPainter, places: list[QPointF], numbers: list[int])
         for at, number in zip(places, numbers, strict=True):
             if (number < 100) == few:
                 painter.drawPixmap(QPointF(at.x() - _DISC, at.y() - _DISC), disc)
-                painter.drawText(QRectF(at.x() - 12, at.y() - 10, 24, 20), Qt.AlignmentFlag.AlignCenter, str(number))
+                painter.drawText(
+                    QRectF(at.x() - 12, at.y() - 10, 24, 20), Qt.AlignmentFlag.AlignCenter, str(number)
+                )
     painter.restore()
 
 
@@ -393,7 +443,13 @@ def scale_length(metres_per_pixel: float, most_pixels: float = 150.0) -> tuple[f
         return 0.0, ""
     power = 10.0 ** math.floor(math.log10(most))
     metres = max(k for k in (1.0, 2.0, 5.0) if k * power <= most) * power
-    text = f"{metres / 1000:g} km" if metres >= 1000 else f"{metres:g} m" if metres >= 1 else f"{metres * 100:g} cm"
+    text = (
+        f"{metres / 1000:g} km"
+        if metres >= 1000
+        else f"{metres:g} m"
+        if metres >= 1
+        else f"{metres * 100:g} cm"
+    )
     return metres / metres_per_pixel, text
 
 

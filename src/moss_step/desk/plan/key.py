@@ -58,7 +58,9 @@ class Legend(QWidget):
             painter.drawRoundedRect(patch, 2 if self._as_lines else 3, 2 if self._as_lines else 3)
             painter.setPen(QColor(INK))
             text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 28)
-            painter.drawText(QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text)
+            painter.drawText(
+                QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text
+            )
 
 
 class RampBar(QWidget):
@@ -129,7 +131,9 @@ class KeyPanel(QFrame):
         )
         if state == self._shown:
             return
-        if any(s.isSliderDown() for s in self.findChildren(QSlider)) or any(h.is_held for h in self.findChildren(HistogramView)):
+        if any(s.isSliderDown() for s in self.findChildren(QSlider)) or any(
+            h.is_held for h in self.findChildren(HistogramView)
+        ):
             return  # the control being dragged must stay; its release refreshes
         self._shown = state
         focused = self.focusWidget()
@@ -257,7 +261,9 @@ class KeyPanel(QFrame):
         for step_id in self.work.now.surfaces("elevation"):
             grounds.addItem(self.work.study.name_of(step_id), step_id)
         grounds.setCurrentIndex(grounds.findData(shading.ground))
-        grounds.currentIndexChanged.connect(lambda i: self._shade("Shaded ground", ground=grounds.itemData(i)))
+        grounds.currentIndexChanged.connect(
+            lambda i: self._shade("Shaded ground", ground=grounds.itemData(i))
+        )
         self._layout.addWidget(grounds)
         for title, field, low, high, factor in (
             ("Light from", "azimuth", 0, 360, 1.0),
@@ -267,11 +273,7 @@ class KeyPanel(QFrame):
         ):
             value = getattr(shading, field)
             slider = _slider(
-                title,
-                low,
-                high,
-                round(value / factor),
-                partial(self._slide_light, field, factor),
+                title, low, high, round(value / factor), partial(self._slide_light, field, factor)
             )
             unit = "°" if factor == 1.0 else ""
             self._layout.addWidget(row(label(f"{title} {value:g}{unit}", "muted"), slider))

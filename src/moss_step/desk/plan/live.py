@@ -54,7 +54,9 @@ def mask_veil(cells: np.ndarray, frame: Frame, color: str = WATER, alpha: int = 
 def number_veil(numbers: np.ndarray, frame: Frame, alpha: int = 130) -> Veil:
     """Veil a grid of numbers, neighbours in different colours and 0 in none."""
     thin = _thinned(numbers)
-    return _veil(np.where(thin > 0, (thin * 11) % _HUES + 1, 0), [0, *(_hue(k, alpha) for k in range(_HUES))], frame)
+    return _veil(
+        np.where(thin > 0, (thin * 11) % _HUES + 1, 0), [0, *(_hue(k, alpha) for k in range(_HUES))], frame
+    )
 
 
 def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:

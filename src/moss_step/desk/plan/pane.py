@@ -41,7 +41,11 @@ class ReadingBar(QFrame):
         """Show readings; none hides the bar."""
         self.rows = rows
         self.setVisible(bool(rows))
-        parts = [f"<span style='color:{DEEP_TEXT}'>{_plain(r.name)}</span>&nbsp;&nbsp;<b style='color:{PAPER}'>{_plain(r.text)}</b>" for r in rows]
+        parts = [
+            f"<span style='color:{DEEP_TEXT}'>{_plain(r.name)}</span>&nbsp;&nbsp;<b "
+            f"style='color:{PAPER}'>{_plain(r.text)}</b>"
+            for r in rows
+        ]
         self._text.setText("&nbsp;&nbsp;&nbsp;&nbsp;&nbsp;".join(parts))
         self.adjustSize()
 
@@ -51,7 +55,9 @@ class Message(QFrame):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setStyleSheet(f"QFrame {{ background: {DEEP}; border-radius: 6px; }} QLabel {{ color: {PAPER}; }}")
+        self.setStyleSheet(
+            f"QFrame {{ background: {DEEP}; border-radius: 6px; }} QLabel {{ color: {PAPER}; }}"
+        )
         self._mark, self._text = QLabel(), label("", wrap=True)
         self._text.setMinimumWidth(360)
         close = tool("x", "Close the message", self.hide, PAPER)
@@ -103,8 +109,14 @@ class Welcome(QFrame):
         """List what can be opened."""
         clear(self._layout)
         self._layout.addWidget(label("Begin with a ground", "title"))
-        self._layout.addWidget(label("Open an elevation grid or shapes, or drop files anywhere on this window.", "muted", wrap=True))
-        self._layout.addWidget(button("Open a grid or shapes", "Ctrl+O", self.open_wanted.emit, "main", "folder-open"))
+        self._layout.addWidget(
+            label(
+                "Open an elevation grid or shapes, or drop files anywhere on this window.", "muted", wrap=True
+            )
+        )
+        self._layout.addWidget(
+            button("Open a grid or shapes", "Ctrl+O", self.open_wanted.emit, "main", "folder-open")
+        )
         self._layout.addWidget(
             button(
                 "Open the demo: Harrow Moss",

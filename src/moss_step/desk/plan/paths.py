@@ -61,7 +61,9 @@ def path_of(geometry: shapely.Geometry) -> QPainterPath:
 
 @lru_cache(maxsize=1)
 def packer() -> Callable[..., QPainterPath]:
-    """What makes a path of coordinates at once. It is slow to load: not for the first time when a frame is drawn."""
+    """What makes a path of coordinates at once. It is slow to load: not for the first time when a frame is
+    drawn.
+    """
     from pyqtgraph.functions import arrayToQPath
 
     made: Callable[..., QPainterPath] = arrayToQPath
@@ -69,4 +71,6 @@ def packer() -> Callable[..., QPainterPath]:
 
 
 def _packed(xy: np.ndarray, joined: np.ndarray) -> QPainterPath:
-    return packer()(np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1]), connect=joined, finiteCheck=False)
+    return packer()(
+        np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1]), connect=joined, finiteCheck=False
+    )

@@ -6,7 +6,9 @@ from PySide6.QtGui import QColor, QPainter, QPen
 
 
 def screen_pen(painter: QPainter, color: QColor, width: float) -> QPen:
-    """A pen of a width in pixels of the screen, however the painter is scaled; Qt itself counts those of the device."""
+    """A pen of a width in pixels of the screen, however the painter is scaled; Qt itself counts those of the
+    device.
+    """
     pen = QPen(color, width * painter.device().devicePixelRatio())
     pen.setCosmetic(True)
     return pen

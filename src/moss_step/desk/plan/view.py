@@ -47,7 +47,9 @@ from moss_step.scene.readings import place_text, readings
 MOST_CARDS = 60
 """Pins in view that show their readings."""
 _PIN_REACH, _PIN_GAP = 400, 14
-"""Pixels beyond the view that the card of a pin may reach over, and between pins of which one is drawn for several."""
+"""Pixels beyond the view that the card of a pin may reach over, and between pins of which one is drawn for
+several.
+"""
 _CORNER = 10  # the rounding of cards, with room
 _PAN_KEYS = {
     Qt.Key.Key_Left: (1, 0),
@@ -92,7 +94,9 @@ class PlanView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName("Plan")
-        self.setAccessibleDescription("The ground from above. Arrow keys move, plus and minus zoom, F shows all.")
+        self.setAccessibleDescription(
+            "The ground from above. Arrow keys move, plus and minus zoom, F shows all."
+        )
         work.published.connect(self.regather)
 
     # --- what is shown
@@ -193,12 +197,16 @@ class PlanView(QWidget):
         self.update(self._bare())
 
     def _bare(self) -> QRegion:
-        """The part of the plan that no card lies on: cards are opaque, and drawing them anew costs more than the ground."""
+        """The part of the plan that no card lies on: cards are opaque, and drawing them anew costs more than
+        the ground.
+        """
         region = QRegion(self.rect())
         for card in self.cards:
             if card.isVisible():
                 at = card.geometry()
-                region -= QRegion(at.adjusted(_CORNER, 0, -_CORNER, 0)) + QRegion(at.adjusted(0, _CORNER, 0, -_CORNER))
+                region -= QRegion(at.adjusted(_CORNER, 0, -_CORNER, 0)) + QRegion(
+                    at.adjusted(0, _CORNER, 0, -_CORNER)
+                )
         return region
 
     # --- painting
@@ -231,12 +239,16 @@ class PlanView(QWidget):
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
 
     def _draw_pins(self, painter: QPainter) -> None:
-        """Draw the pins in view: with their readings while there are few, and of many that stand together one."""
+        """Draw the pins in view: with their readings while there are few, and of many that stand together
+        one.
+        """
         self._pin_cards = {}
         pins = np.array(self.work.study.pins).reshape(-1, 2)
         self._pin_pixels = self.camera.pixels(pins)
         x, y = self._pin_pixels.T
-        seen = np.flatnonzero((x > -_PIN_REACH) & (x < self.width() + 20) & (y > -20) & (y < self.height() + 20))
+        seen = np.flatnonzero(
+            (x > -_PIN_REACH) & (x < self.width() + 20) & (y > -20) & (y < self.height() + 20)
+        )
         few = len(seen) <= MOST_CARDS
         if not few:
             _, first = np.unique(np.floor(self._pin_pixels[seen] / _PIN_GAP), axis=0, return_index=True)
@@ -246,12 +258,16 @@ class PlanView(QWidget):
             rows = [*readings(self.scene, *place), *place_text(self.work.frame, *place)]
             self._pin_cards[k] = draw_pin(painter, at, k + 1, rows)
         if not few:
-            draw_pin_marks(painter, [QPointF(x[k], y[k]) for k in seen.tolist()], [k + 1 for k in seen.tolist()])
+            draw_pin_marks(
+                painter, [QPointF(x[k], y[k]) for k in seen.tolist()], [k + 1 for k in seen.tolist()]
+            )
 
     def standing(self) -> list[Standing]:
         """Points and names of all layers, which stand upright where the ground is seen from the side."""
         colors = self._colors()
-        return [s for layer in self.scene.layers for s in standing(layer, colors.get(layer.step, shape_color(0)))]
+        return [
+            s for layer in self.scene.layers for s in standing(layer, colors.get(layer.step, shape_color(0)))
+        ]
 
     def _colors(self) -> dict[str, str]:
         return {step: shape_color(place) for step, place in self.work.now.shape_order.items()}
@@ -263,7 +279,9 @@ class PlanView(QWidget):
         upward = list(reversed(self.scene.layers))
         upward.sort(key=lambda la: la.picture.on_top)
         for layer in upward:
-            look_of(layer.picture).draw(painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat)
+            look_of(layer.picture).draw(
+                painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat
+            )
 
     # --- pointer and keys
 

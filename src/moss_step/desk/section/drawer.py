@@ -1,4 +1,6 @@
-"""The section drawer under the plan: the ground and every surface shown along a line, linked with the plan."""
+"""The section drawer under the plan: the ground and every surface shown along a line, linked with the
+plan.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +74,9 @@ class SectionChart(QWidget):
             return None
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         pad = (high - low) * 0.08 or 1.0
-        return low - pad, high + pad * (1 if self.sight is None else 3)  # marks of obstacles stand over the ground
+        return low - pad, high + pad * (
+            1 if self.sight is None else 3
+        )  # marks of obstacles stand over the ground
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw axes, ground, other surfaces and the place that is pointed at."""
@@ -81,7 +85,9 @@ class SectionChart(QWidget):
         span = self._span()
         if self.table is None or span is None:
             painter.setPen(QColor(MUTED))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Draw a line on the plan: press, pull, let go.")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignCenter, "Draw a line on the plan: press, pull, let go."
+            )
             return
         distance = self.table.columns["distance"]
         plot = QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
@@ -101,7 +107,9 @@ class SectionChart(QWidget):
         fill = QColor(GROUND)
         fill.setAlpha(150)
         painter.setBrush(fill)
-        painter.drawPolygon(QPolygonF([QPointF(line[0].x(), plot.bottom()), *line, QPointF(line[-1].x(), plot.bottom())]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(line[0].x(), plot.bottom()), *line, QPointF(line[-1].x(), plot.bottom())])
+        )
         painter.setPen(QPen(QColor(DEEP), 2.0))
         painter.drawPolyline(line)
         if self.sight is not None:
@@ -123,12 +131,22 @@ class SectionChart(QWidget):
             painter.setPen(QColor(RULED))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.setPen(QColor(MUTED))
-            painter.drawText(QRectF(0, y - 8, _LEFT - 8, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value_text(value, unit))
+            painter.drawText(
+                QRectF(0, y - 8, _LEFT - 8, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                value_text(value, unit),
+            )
         for k in range(6):
             x = plot.left() + plot.width() * k / 5
-            painter.drawText(QRectF(x - 40, plot.bottom() + 5, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{length * k / 5:,.0f} m".replace(",", " "))
+            painter.drawText(
+                QRectF(x - 40, plot.bottom() + 5, 80, 16),
+                Qt.AlignmentFlag.AlignCenter,
+                f"{length * k / 5:,.0f} m".replace(",", " "),
+            )
 
-    def _paint_curve(self, painter: QPainter, plot: QRectF, xs: np.ndarray, values: np.ndarray, color: QColor) -> None:
+    def _paint_curve(
+        self, painter: QPainter, plot: QRectF, xs: np.ndarray, values: np.ndarray, color: QColor
+    ) -> None:
         """Another surface, on a scale of its own."""
         if np.isnan(values).all():
             return
@@ -237,9 +255,16 @@ class SectionDrawer(QWidget):
         stated = f"heights drawn {self.chart.exaggeration:.1f} times"
         sight = self.chart.sight
         if at < 0 and sight is not None:
-            first = f"first obstacle at {measured(sight.obstacles[0][0])} m" if sight.obstacles else f"open, {measured(sight.clearance)} m clear"
+            first = (
+                f"first obstacle at {measured(sight.obstacles[0][0])} m"
+                if sight.obstacles
+                else f"open, {measured(sight.clearance)} m clear"
+            )
             bend = float(np.interp(distance[-1], sight.distance, sight.fall))
-            stated = f"{first} · {sight.share_seen:.0%} seen · the earth's bend takes {measured(bend)} m at its end · {stated}"
+            stated = (
+                f"{first} · {sight.share_seen:.0%} seen · the earth's bend takes {measured(bend)} m at "
+                f"its end · {stated}"
+            )
         if at < 0:
             self.said.setText(f"{distance[-1]:,.0f} m long · {stated}".replace(",", " "))
             self.marked.emit(None)
@@ -248,12 +273,19 @@ class SectionDrawer(QWidget):
         if sight is not None:
             parts.append("seen" if sight.seen[at] else "hidden")
             clear = float(sight.ray[at] - max(sight.top[at], sight.ground[at]))
-            parts.append(f"ray {measured(abs(clear))} m {'above' if clear >= 0 else 'below the top of'} what stands there")
+            parts.append(
+                f"ray {measured(abs(clear))} m {'above' if clear >= 0 else 'below the top of'} what "
+                "stands there"
+            )
         parts += [f"{n} {value_text(float(table.columns[n][at]), table.unit(n))}" for n in names]
         a, b = max(at - 1, 0), min(at + 1, len(table) - 1)
         unit = table.unit(names[0])
-        rise = (table.columns[names[0]][b] - table.columns[names[0]][a]) * (unit.factor if unit.kind == "length" else 1.0)
+        rise = (table.columns[names[0]][b] - table.columns[names[0]][a]) * (
+            unit.factor if unit.kind == "length" else 1.0
+        )
         if distance[b] > distance[a] and rise == rise:
-            parts.append(f"slope along the line {np.degrees(np.arctan(rise / (distance[b] - distance[a]))):.1f}°")
+            parts.append(
+                f"slope along the line {np.degrees(np.arctan(rise / (distance[b] - distance[a]))):.1f}°"
+            )
         self.said.setText(" · ".join([*parts, stated]))
         self.marked.emit(np.array([shapely.Point(table.columns["x"][at], table.columns["y"][at])]))

@@ -21,13 +21,25 @@ def heights_in(seen: SightLine) -> np.ndarray:
     return np.concatenate([seen.ground, seen.ray, np.where(np.isfinite(seen.top), seen.top, np.nan)])
 
 
-def paint_sight(painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine) -> None:
+def paint_sight(
+    painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine
+) -> None:
     """Draw a sight line over a ground that is already drawn."""
-    ground, top, ray = y_of(seen.ground), y_of(np.where(np.isfinite(seen.top), seen.top, seen.ground)), y_of(seen.ray)
+    ground, top, ray = (
+        y_of(seen.ground),
+        y_of(np.where(np.isfinite(seen.top), seen.top, seen.ground)),
+        y_of(seen.ray),
+    )
     _paint_standing(painter, xs, ground, top)
     for a, b in seen.stretches:
-        painter.setPen(QPen(QColor(LICHEN if seen.seen[a] else OCHRE), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
-        painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[a : b + 1], ground[a : b + 1], strict=True) if y == y])
+        painter.setPen(
+            QPen(
+                QColor(LICHEN if seen.seen[a] else OCHRE), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap
+            )
+        )
+        painter.drawPolyline(
+            [QPointF(x, y) for x, y in zip(xs[a : b + 1], ground[a : b + 1], strict=True) if y == y]
+        )
     painter.setPen(QPen(QColor(INK), 1.4, Qt.PenStyle.SolidLine if seen.open else Qt.PenStyle.DashLine))
     painter.drawLine(QPointF(xs[0], ray[0]), QPointF(xs[-1], ray[-1]))
     painter.setPen(QPen(QColor(INK), 3.0))
@@ -64,7 +76,9 @@ def _paint_standing(painter: QPainter, xs: np.ndarray, ground: np.ndarray, top: 
         painter.drawPolygon(QPolygonF([*up, *down]))
 
 
-def _paint_obstacles(painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine) -> None:
+def _paint_obstacles(
+    painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine
+) -> None:
     """A mark on each obstacle, with its distance and height above the ray where there is room."""
     length, taken = float(seen.distance[-1]), -1e9
     painter.setFont(font(11))

@@ -8,7 +8,17 @@ import numpy as np
 import shapely
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QApplication, QColorDialog, QFileDialog, QHBoxLayout, QLineEdit, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QColorDialog,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
 
 from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
@@ -101,7 +111,9 @@ class TableDrawer(QWidget):
         self.rows.setModel(self.model)
         self.rows.setSortingEnabled(True)
         self.rows.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.rows.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed | QAbstractItemView.EditTrigger.SelectedClicked)
+        self.rows.setEditTriggers(
+            QAbstractItemView.EditTrigger.EditKeyPressed | QAbstractItemView.EditTrigger.SelectedClicked
+        )
         self.model.renamed.connect(self._rename)
         self.rows.setWordWrap(False)
         self.rows.verticalHeader().setDefaultSectionSize(24)
@@ -122,7 +134,9 @@ class TableDrawer(QWidget):
         self._curves = outcome.of(Chart) if outcome else None
         listed = kind_of(outcome.value).columns if outcome else None
         columns, symbols = listed(outcome) if outcome and listed else ({}, {})
-        self.model.names_can_change = bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
+        self.model.names_can_change = (
+            bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
+        )
         self.model.show_columns(columns, symbols)
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
         self.filter_edit.clear()
@@ -150,7 +164,9 @@ class TableDrawer(QWidget):
         place = self.model.place_of(row)
         if place is None:
             return
-        whole = QItemSelection(self.model.index(place, 0), self.model.index(place, self.model.columnCount() - 1))
+        whole = QItemSelection(
+            self.model.index(place, 0), self.model.index(place, self.model.columnCount() - 1)
+        )
         self.rows.selectionModel().select(whole, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         self.rows.scrollTo(self.model.index(place, 0))
 
@@ -189,7 +205,11 @@ class TableDrawer(QWidget):
     def _say(self) -> None:
         """Number of rows, and sum and mean of the selection in the current column."""
         rows, total = self.model.rowCount(), len(next(iter(self.model.columns.values()), ()))
-        parts = [f"{rows:,} of {total:,} rows".replace(",", " ")] if rows != total else [f"{total:,} rows".replace(",", " ")]
+        parts = (
+            [f"{rows:,} of {total:,} rows".replace(",", " ")]
+            if rows != total
+            else [f"{total:,} rows".replace(",", " ")]
+        )
         chosen = self.selected
         if chosen.size:
             parts.append(f"{chosen.size:,} selected")
@@ -213,13 +233,17 @@ class TableDrawer(QWidget):
         self._draw_chart()
 
     def _draw_chart(self) -> None:
-        """Draw the curve that a table holds, or how often values of the current column occur among the rows shown."""
+        """Draw the curve that a table holds, or how often values of the current column occur among the rows
+        shown.
+        """
         if self.chart is None or self.chart.isHidden():
             return
         if self._curves is not None:
             first, *others = (self._curves.curve(name) for name in self._curves.up)
             self.chart.show_curve(*first, others)
-            self.chart.show_titles(self._curves.title(self._curves.across), self._curves.title(self._curves.up[0]))
+            self.chart.show_titles(
+                self._curves.title(self._curves.across), self._curves.title(self._curves.up[0])
+            )
             return
         name = self._column()
         values = self.model.columns[name][self.model.order].astype(np.float64) if name else np.empty(0)
@@ -247,7 +271,10 @@ class TableDrawer(QWidget):
         row, chosen = self._key_row(), {int(k) for k in self.selected}
         if row is not None:
             kept = [(k, c) for k, c in row.paint if k not in chosen]
-            self._set_row(row.model_copy(update={"paint": (*kept, *((k, color) for k in sorted(chosen)))}), "Colour shapes")
+            self._set_row(
+                row.model_copy(update={"paint": (*kept, *((k, color) for k in sorted(chosen)))}),
+                "Colour shapes",
+            )
 
     def _key_row(self) -> KeyRow | None:
         """The row of the Key that draws the shapes whose rows are selected; says so when there is none."""
@@ -270,7 +297,11 @@ class TableDrawer(QWidget):
         if self._shapes is None or not self.selected.size:
             self.work.told.emit("Select rows of shapes first.", True)
             return
-        self.work.choose(self.work.add_step("choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}))
+        self.work.choose(
+            self.work.add_step(
+                "choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}
+            )
+        )
 
     def _rename(self, row: int, name: str) -> None:
         """Give a basin a name: a setting of its step, so that it goes wherever the figures go."""
@@ -278,7 +309,12 @@ class TableDrawer(QWidget):
         parts = [p.strip() for p in str(step.settings.get("names") or "").split(";") if p.strip()]
         kept = [p for p in parts if p.partition("=")[0].strip() != str(row + 1)]
         names = "; ".join([*kept, f"{row + 1}={name.replace(';', ',')}"])
-        self.work.do(self.work.study.changing(step.id, lambda s: s.model_copy(update={"settings": {**s.settings, "names": names}})), "Name a basin")
+        self.work.do(
+            self.work.study.changing(
+                step.id, lambda s: s.model_copy(update={"settings": {**s.settings, "names": names}})
+            ),
+            "Name a basin",
+        )
 
     # --- filter and files
 
@@ -292,7 +328,9 @@ class TableDrawer(QWidget):
         self._draw_chart()
 
     def _ask(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Hand on the rows", "rows.csv", "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Hand on the rows", "rows.csv", "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)"
+        )
         if name:
             self.write(Path(name))
 

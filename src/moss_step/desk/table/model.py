@@ -1,4 +1,6 @@
-"""Rows of named columns for a table view: sorted and filtered by index arrays, so that half a million rows are no burden."""
+"""Rows of named columns for a table view: sorted and filtered by index arrays, so that half a million rows
+are no burden.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ class RowsModel(QAbstractTableModel):
         self.endResetModel()
 
     def filter(self, text: str) -> str:
-        """Keep the rows that hold a text, or that meet a condition such as ``max > 500 and cells >= 9``; says what is wrong."""
+        """Keep the rows that hold a text, or that meet a condition such as ``max > 500 and cells >= 9``; says
+        what is wrong.
+        """
         try:
             kept = rows_matching(self.columns, text)
         except MossError as error:
@@ -68,7 +72,9 @@ class RowsModel(QAbstractTableModel):
         """Number of columns."""
         return 0 if parent.isValid() else len(self._names)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         """Names of columns with unit; numbers of rows."""
         if role != Qt.ItemDataRole.DisplayRole:
             return None
@@ -80,7 +86,11 @@ class RowsModel(QAbstractTableModel):
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Text of a cell; numbers stand at the right."""
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole, Qt.ItemDataRole.TextAlignmentRole):
+        if role not in (
+            Qt.ItemDataRole.DisplayRole,
+            Qt.ItemDataRole.EditRole,
+            Qt.ItemDataRole.TextAlignmentRole,
+        ):
             return None
         value = self.columns[self._names[index.column()]][self.order[index.row()]]
         number = isinstance(value, int | float | np.number)
@@ -124,7 +134,9 @@ class RowsModel(QAbstractTableModel):
             return
         missing = np.isnan(values) if values.dtype.kind == "f" else np.zeros(len(values), bool)
         known = np.flatnonzero(~missing)
-        places = known[np.argsort(-values[known].astype(np.float64) if down else values[known], kind="stable")]
+        places = known[
+            np.argsort(-values[known].astype(np.float64) if down else values[known], kind="stable")
+        ]
         self.order = self._kept[np.concatenate([places, np.flatnonzero(missing)])]
 
 

@@ -54,7 +54,9 @@ class Card(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def refresh(self) -> None:
-        """Bring picture, tooltip and accessible name up to date; a card whose step is gone stays as it is until the trail takes it away."""
+        """Bring picture, tooltip and accessible name up to date; a card whose step is gone stays as it is
+        until the trail takes it away.
+        """
         if not self.work.study.has(self.step_id):
             return
         self._follow()
@@ -63,7 +65,17 @@ class Card(QWidget):
         picture = self.work.picture(self.ref)
         ground = self.work.picture(study.shading.ground) if study.shading.ground else None
         row = study.key_row(self.ref) or study.first_row(self.ref)
-        look = (id(picture), row.ramp, row.reverse, row.span, row.cut, row.low, row.high, id(ground), study.shading)
+        look = (
+            id(picture),
+            row.ramp,
+            row.reverse,
+            row.span,
+            row.cut,
+            row.low,
+            row.high,
+            id(ground),
+            study.shading,
+        )
         shown = (look, name, state, figure, self.in_key, self.work.chosen_id == self.step_id, self.ref)
         if shown == self._shown:
             return
@@ -73,7 +85,9 @@ class Card(QWidget):
         set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
             shaded = ground.surface if ground is not None else None
-            self._image = thumbnail(picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height()))
+            self._image = thumbnail(
+                picture, row, study.shading, shaded, int(THUMB.width()), int(THUMB.height())
+            )
             self._image_of = look
         elif picture is None and self.ref != self._ref_shown:
             self._image, self._image_of = None, None
@@ -134,7 +148,9 @@ class Card(QWidget):
         edge = QColor(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
         painter.setPen(QPen(edge, width))
         painter.setBrush(QColor(CARD))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7)
+        painter.drawRoundedRect(
+            QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7
+        )
         self._paint_thumb(painter, state)
         self._paint_text(painter, state)
         if state == "running":
@@ -158,7 +174,10 @@ class Card(QWidget):
     def _tab_spots(self) -> list[QRectF]:
         """Where the tabs are, along the foot of the small picture."""
         width = THUMB.width() / max(len(self.tabs), 1)
-        return [QRectF(THUMB.left() + i * width, THUMB.bottom() - _TAB, width, _TAB) for i in range(len(self.tabs))]
+        return [
+            QRectF(THUMB.left() + i * width, THUMB.bottom() - _TAB, width, _TAB)
+            for i in range(len(self.tabs))
+        ]
 
     def _paint_tabs(self, painter: QPainter) -> None:
         results, small = self.work.study.step(self.step_id).declared.results, font(11)
@@ -168,7 +187,9 @@ class Card(QWidget):
             ground.setAlpha(255 if name == self.tab else 225)
             painter.fillRect(spot, ground)
             painter.setPen(QColor(INK if name == self.tab else MUTED))
-            text = QFontMetricsF(small).elidedText(results[name].title, Qt.TextElideMode.ElideRight, spot.width() - 6)
+            text = QFontMetricsF(small).elidedText(
+                results[name].title, Qt.TextElideMode.ElideRight, spot.width() - 6
+            )
             painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, text)
             if name == self.tab:
                 painter.fillRect(QRectF(spot.left(), spot.top(), spot.width(), 2), QColor(LICHEN))
@@ -218,7 +239,14 @@ class Card(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         self.setFocus()
-        tab = next((n for n, spot in zip(self.tabs, self._tab_spots(), strict=True) if spot.contains(event.position())), None)
+        tab = next(
+            (
+                n
+                for n, spot in zip(self.tabs, self._tab_spots(), strict=True)
+                if spot.contains(event.position())
+            ),
+            None,
+        )
         if self._pin_spot().contains(event.position()):
             self.toggle_key()
         elif tab is not None:
@@ -231,7 +259,9 @@ class Card(QWidget):
         self.rename()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Enter chooses, K pins, F2 renames, Delete removes, D duplicates, T shows the next of several results."""
+        """Enter chooses, K pins, F2 renames, Delete removes, D duplicates, T shows the next of several
+        results.
+        """
         key = event.key()
         if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.work.choose(self.ref)
@@ -266,7 +296,9 @@ class Card(QWidget):
 
     def rename(self) -> None:
         """Ask for a name."""
-        name, given = QInputDialog.getText(self, "Rename", "Name of the result:", text=self.work.study.name_of(self.ref))
+        name, given = QInputDialog.getText(
+            self, "Rename", "Name of the result:", text=self.work.study.name_of(self.ref)
+        )
         if given:
             self.work.rename(self.ref, name)
 
@@ -282,7 +314,9 @@ class Card(QWidget):
         menu.addAction("Change its settings", lambda: self.work.choose(self.ref))
         menu.addAction("Rename\tF2", self.rename)
         menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))
-        kept = menu.addAction("Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key)
+        kept = menu.addAction(
+            "Take out of the Key\tK" if self.in_key else "Take into the Key\tK", self.toggle_key
+        )
         kept.setEnabled(has_place(self.work.study, self.ref))
         menu.addSeparator()
         done = self.work.said(self.ref) is not None
@@ -290,7 +324,9 @@ class Card(QWidget):
         menu.addAction("Write its lineage …", lambda: self.record_wanted.emit(self.ref)).setEnabled(done)
         menu.addSeparator()
         after = len(self.work.study.followers(self.step_id))
-        text = "Remove\tDel" if not after else f"Remove with {after} that follow{'s' if after == 1 else ''}\tDel"
+        text = (
+            "Remove\tDel" if not after else f"Remove with {after} that follow{'s' if after == 1 else ''}\tDel"
+        )
         menu.addAction(text, lambda: self.work.remove(self.step_id))
         return menu
 

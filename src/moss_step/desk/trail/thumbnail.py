@@ -15,7 +15,9 @@ from moss_step.scene.picture import Picture
 from moss_step.study.graph import KeyRow, Shading
 
 
-def thumbnail(picture: Picture, row: KeyRow, shading: Shading, ground: SurfacePicture | None, width: int, height: int) -> QImage:
+def thumbnail(
+    picture: Picture, row: KeyRow, shading: Shading, ground: SurfacePicture | None, width: int, height: int
+) -> QImage:
     """Draw a result small, filling the width: as its look says, or as on the plan with relief shading."""
     own = look_of(picture).thumbnail(picture, row, width, height)
     if own is not None:

@@ -35,7 +35,9 @@ class OnDemand(dict[str, Card]):
 
 
 class Cards(QWidget):
-    """The cards side by side with their lines. A card is made when it comes into view: a study may have thousands of steps."""
+    """The cards side by side with their lines. A card is made when it comes into view: a study may have
+    thousands of steps.
+    """
 
     export_wanted = Signal(str)
     record_wanted = Signal(str)
@@ -77,13 +79,17 @@ class Cards(QWidget):
         self.update()
 
     def show_between(self, left: int, right: int) -> None:
-        """Bring the cards that lie in view up to date, and those beside them, so that the keyboard finds them."""
+        """Bring the cards that lie in view up to date, and those beside them, so that the keyboard finds
+        them.
+        """
         first, last = (int((x - 18) / (WIDTH + GAP)) for x in (left, right))
         self._stale = [step.id for step in self.work.study.steps[max(first - 2, 0) : last + 3]]
         self._refresh_some()
 
     def _refresh_some(self) -> None:
-        """Bring cards up to date for as long as the window can wait, and the others at its next turn: small pictures take a while."""
+        """Bring cards up to date for as long as the window can wait, and the others at its next turn: small
+        pictures take a while.
+        """
         end = time.monotonic() + _LONGEST_TURN
         while self._stale and time.monotonic() < end:
             step_id = self._stale.pop(0)

@@ -34,8 +34,8 @@ def paint_surface(
 ) -> None:
     """Blend a surface into ``picture``; ``rows`` and ``cols`` give each pixel's cell or -1.
 
-    ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under ``low``; ``clear`` is a
-    value that is not drawn (NaN for none).
+    ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under
+    ``low``; ``clear`` is a value that is not drawn (NaN for none).
     """
     for y in numba.prange(rows.size):
         r = rows[y]
@@ -54,7 +54,9 @@ def paint_surface(
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def paint_classes(codes: Grid, rows: Grid, cols: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid) -> None:
+def paint_classes(
+    codes: Grid, rows: Grid, cols: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid
+) -> None:
     """Blend a class map into ``picture``; ``drawn`` says which of the 256 codes are drawn."""
     for y in numba.prange(rows.size):
         r = rows[y]
@@ -69,9 +71,19 @@ def paint_classes(codes: Grid, rows: Grid, cols: Grid, colors: Grid, drawn: Grid
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def paint_ranges(
-    values: Grid, rows: Grid, cols: Grid, bounds: Grid, lookup: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid
+    values: Grid,
+    rows: Grid,
+    cols: Grid,
+    bounds: Grid,
+    lookup: Grid,
+    colors: Grid,
+    drawn: Grid,
+    strength: np.uint32,
+    picture: Grid,
 ) -> None:
-    """Blend a surface as classes by its bounds, without classifying it first: for bounds that are being dragged."""
+    """Blend a surface as classes by its bounds, without classifying it first: for bounds that are being
+    dragged.
+    """
     for y in numba.prange(rows.size):
         r = rows[y]
         if r < 0:
@@ -92,11 +104,20 @@ def paint_ranges(
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def shade_picture(heights: Grid, rows: Grid, cols: Grid, ax: Grid, ay: Grid, light: Grid, strength: np.float32, picture: Grid) -> None:
+def shade_picture(
+    heights: Grid,
+    rows: Grid,
+    cols: Grid,
+    ax: Grid,
+    ay: Grid,
+    light: Grid,
+    strength: np.float32,
+    picture: Grid,
+) -> None:
     """Darken and lighten ``picture`` by the light on the ground; level ground keeps its colour.
 
-    ``ax`` and ``ay`` turn height differences over one cell into gradients, by row of ``heights``; ``light`` is the
-    vector (east, north, up) towards the lamp.
+    ``ax`` and ``ay`` turn height differences over one cell into gradients, by row of ``heights``; ``light``
+    is the vector (east, north, up) towards the lamp.
     """
     n_rows, n_cols = heights.shape
     n = cols.size

@@ -33,11 +33,15 @@ class ClassesPicture(GridPicture):
         """Bytes beside the value's own."""
         return sum(level.nbytes for level in self.levels if level is not self.value.codes)
 
-    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+    def paint(
+        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    ) -> None:
         """Each class in its colour."""
         rows, cols, level = self.cells(camera, ratio)
         colors, drawn = class_colors({c.code: c.color for c in self.value.classes})
-        paint_classes(self.levels[level], rows, cols, colors, drawn, np.uint32(round(row.opacity * 256)), pixels)
+        paint_classes(
+            self.levels[level], rows, cols, colors, drawn, np.uint32(round(row.opacity * 256)), pixels
+        )
 
     def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
         """The classes in their order."""

@@ -36,7 +36,9 @@ class ShapesPicture(Picture):
 
     @property
     def nbytes(self) -> int:
-        """Bytes beside the value's own, about: lines at all levels of detail are a third more than the finest."""
+        """Bytes beside the value's own, about: lines at all levels of detail are a third more than the
+        finest.
+        """
         return self.value.nbytes * 4 // 3 if "detail" in self.__dict__ else 0
 
     @property

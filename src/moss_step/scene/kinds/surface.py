@@ -64,7 +64,9 @@ class SurfacePicture(GridPicture):
         return self.value.quantity in _BY_POWERS
 
     def span(self, row: KeyRow) -> tuple[float, float]:
-        """Lowest and highest value of the ramp, by the Key's range control; their logarithms where the levels hold logarithms."""
+        """Lowest and highest value of the ramp, by the Key's range control; their logarithms where the levels
+        hold logarithms.
+        """
         low, high = self.value.range or (0.0, 1.0)
         if self.value.cyclic:
             return 0.0, 360.0
@@ -78,11 +80,15 @@ class SurfacePicture(GridPicture):
         return low, high if high > low else low + 1.0
 
     def colors(self, row: KeyRow) -> tuple[np.ndarray, int]:
-        """Colours of the ramp (257 rows, the last for flat aspect) and the place of values below the range."""
+        """Colours of the ramp (257 rows, the last for flat aspect) and the place of values below the
+        range.
+        """
         colors = ramp(row.ramp or usual_ramp(self.value), row.reverse)
         return np.vstack([colors, np.array([_FLAT_COLOR], np.uint8)]), 256 if self.value.cyclic else 0
 
-    def paint(self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
+    def paint(
+        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    ) -> None:
         """Along the ramp, or in the colours of ``ranges``."""
         rows, cols, level = self.cells(camera, ratio)
         values, strength = self.levels[level], np.uint32(round(row.opacity * 256))
@@ -92,8 +98,22 @@ class SurfacePicture(GridPicture):
             paint_ranges(values, rows, cols, bounds, ranges.lookup(), colors, drawn, strength, pixels)
             return
         (low, high), (colors, below) = self.span(row), self.colors(row)
-        scale, clear = np.float32(255.999 / (high - low)), np.float32(-self.base if row.clear_zero else np.nan)
-        paint_surface(values, rows, cols, packed(colors), below, np.float32(low - self.base), scale, strength, clear, pixels)
+        scale, clear = (
+            np.float32(255.999 / (high - low)),
+            np.float32(-self.base if row.clear_zero else np.nan),
+        )
+        paint_surface(
+            values,
+            rows,
+            cols,
+            packed(colors),
+            below,
+            np.float32(low - self.base),
+            scale,
+            strength,
+            clear,
+            pixels,
+        )
 
     def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:
         """Without holes, opaque, and every value drawn."""
@@ -107,7 +127,9 @@ class SurfacePicture(GridPicture):
         step = 2**level
         east, north = (np.ascontiguousarray(a[::step]) / np.float32(step) for a in (ax, ay))
         light = np.array(light_vector(shading.azimuth, shading.altitude), np.float32)
-        shade_picture(self.levels[level], rows, cols, east, north, light, np.float32(shading.strength), pixels)
+        shade_picture(
+            self.levels[level], rows, cols, east, north, light, np.float32(shading.strength), pixels
+        )
 
     def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
         """The ramp with values, or the classes of ``ranges``."""

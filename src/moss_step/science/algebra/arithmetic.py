@@ -21,10 +21,14 @@ Measure = Literal["difference", "ratio", "change"]
 def difference(first: Surface, second: Surface, measure: Measure = "difference") -> tuple[Surface, list[str]]:
     """``first - second``, ``first / second``, or the change from second to first in percent, with remarks.
 
-    Another unit of the same kind is converted and that is said. Raises MossError when units or frames do not go together.
+    Another unit of the same kind is converted and that is said. Raises MossError when units or frames do not
+    go together.
     """
     if not same_frame(first.frame, second.frame):
-        raise MossError("The two surfaces do not lie cell on cell.", "Resample one to the frame of the other, or crop both alike.")
+        raise MossError(
+            "The two surfaces do not lie cell on cell.",
+            "Resample one to the frame of the other, or crop both alike.",
+        )
     if first.cyclic or second.cyclic:
         return _turn(first, second, measure), []
     remarks, values = [], second.values
@@ -50,9 +54,14 @@ def difference(first: Surface, second: Surface, measure: Measure = "difference")
 def _turn(first: Surface, second: Surface, measure: Measure) -> Surface:
     """The turn from one bearing to another, the short way round."""
     if not (first.cyclic and second.cyclic):
-        raise MossError("One of the surfaces holds bearings and the other does not.", "Compare like with like.")
+        raise MossError(
+            "One of the surfaces holds bearings and the other does not.", "Compare like with like."
+        )
     if measure != "difference":
-        raise MossError("Bearings have no ratio and no change in percent.", "Use measure=difference: the turn from one to the other.")
+        raise MossError(
+            "Bearings have no ratio and no change in percent.",
+            "Use measure=difference: the turn from one to the other.",
+        )
     return Surface(turn_between(first.values, second.values).astype(np.float32), first.frame, ANGLE, measure)
 
 
@@ -65,15 +74,19 @@ def converted(surface: Surface, unit: Unit) -> Surface:
 def exaggerated(surface: Surface, factor: float) -> Surface:
     """Heights times a factor, as a surface of its own."""
     _ = surface.metres_per_height
-    return Surface(surface.values * surface.values.dtype.type(factor), surface.frame, surface.unit, surface.quantity)
+    return Surface(
+        surface.values * surface.values.dtype.type(factor), surface.frame, surface.unit, surface.quantity
+    )
 
 
 def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
-    """Fill voids of at most ``most_cells`` cells from their rims; gives the surface, voids filled and cells filled.
+    """Fill voids of at most ``most_cells`` cells from their rims; gives the surface, voids filled and cells
+    filled.
 
-    A membrane over each void: the discrete Laplace equation with the cell's own width and height, solved at once. It gives planes back
-    exactly, stays between the lowest and highest value of the rim, and does not depend on how the grid is turned. Bearings are filled as
-    vectors. Voids that reach the edge of the grid stay.
+    A membrane over each void: the discrete Laplace equation with the cell's own width and height, solved at
+    once. It gives planes back exactly, stays between the lowest and highest value of the rim, and does not
+    depend on how the grid is turned. Bearings are filled as vectors. Voids that reach the edge of the grid
+    stay.
     """
     from scipy import ndimage
 
@@ -89,14 +102,18 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
         return surface, 0, 0
     values = surface.values.copy()
     if surface.cyclic:
-        values[small] = bearing_of(*(_membrane(part, small, surface.frame) for part in vectors(surface.values)))
+        values[small] = bearing_of(
+            *(_membrane(part, small, surface.frame) for part in vectors(surface.values))
+        )
     else:
         values[small] = _membrane(surface.values.astype(np.float64), small, surface.frame)
     return Surface(values, surface.frame, surface.unit, surface.quantity), int(wanted.sum()), int(small.sum())
 
 
 def _membrane(z: np.ndarray, hole: np.ndarray, frame: Frame) -> np.ndarray:
-    """Values of the cells of ``hole``, whose four neighbours are others of it or have values: their weighted mean at each cell."""
+    """Values of the cells of ``hole``, whose four neighbours are others of it or have values: their weighted
+    mean at each cell.
+    """
     from scipy.sparse import coo_array
     from scipy.sparse.linalg import spsolve
 
@@ -105,7 +122,10 @@ def _membrane(z: np.ndarray, hole: np.ndarray, frame: Frame) -> np.ndarray:
     place[cells] = np.arange(cells.size)
     rows = cells // frame.cols
     flat, across, along = z.reshape(-1), 1.0 / frame.row_widths[rows] ** 2, 1.0 / frame.row_heights[rows] ** 2
-    known, entries = np.zeros(cells.size), [(np.arange(cells.size), np.arange(cells.size), 2.0 * (across + along))]
+    known, entries = (
+        np.zeros(cells.size),
+        [(np.arange(cells.size), np.arange(cells.size), 2.0 * (across + along))],
+    )
     for step, weight in ((1, across), (-1, across), (frame.cols, along), (-frame.cols, along)):
         other = place[cells + step]
         inner = other >= 0
@@ -125,15 +145,26 @@ def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tup
     for name, s in grids.items():
         f, b = s.frame, base.frame
         if f.system != b.system or abs(f.dx - b.dx) > 1e-6 * b.dx or abs(f.dy - b.dy) > 1e-6 * b.dy:
-            raise MossError(f"'{name}' has another reference system or cell size than '{names[0]}'.", "Reproject or resample it first.")
+            raise MossError(
+                f"'{name}' has another reference system or cell size than '{names[0]}'.",
+                "Reproject or resample it first.",
+            )
         off = [((f.x0 - b.x0) / b.dx) % 1.0, ((f.y0 - b.y0) / b.dy) % 1.0]
         if any(1e-3 < o < 1.0 - 1e-3 for o in off):
-            raise MossError(f"The cells of '{name}' are shifted against those of '{names[0]}'.", "Resample it to the same frame.")
+            raise MossError(
+                f"The cells of '{name}' are shifted against those of '{names[0]}'.",
+                "Resample it to the same frame.",
+            )
         if s.unit != base.unit:
-            raise MossError(f"'{name}' is in {s.unit.key} and '{names[0]}' in {base.unit.key}.", "Convert one first.")
+            raise MossError(
+                f"'{name}' is in {s.unit.key} and '{names[0]}' in {base.unit.key}.", "Convert one first."
+            )
     boxes = np.array([s.frame.box for s in surfaces])
     x0, y0 = boxes[:, 0].min(), boxes[:, 3].max()
-    cols, rows = round((boxes[:, 2].max() - x0) / base.frame.dx), round((y0 - boxes[:, 1].min()) / base.frame.dy)
+    cols, rows = (
+        round((boxes[:, 2].max() - x0) / base.frame.dx),
+        round((y0 - boxes[:, 1].min()) / base.frame.dy),
+    )
     check_grid(rows * cols, "The merged grid", "Merge fewer or crop them first.")
     frame = Frame(rows, cols, x0, y0, base.frame.dx, base.frame.dy, base.frame.crs)
     out, overlap = np.full((rows, cols), np.nan, np.result_type(*(s.values for s in surfaces))), 0

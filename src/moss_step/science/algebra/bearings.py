@@ -1,7 +1,8 @@
 """Bearings as directions on a circle: their mean, their spread and what lies between two of them.
 
-Mardia & Jupp 2000, Directional Statistics: the mean direction is that of the sum of unit vectors, and the circular standard deviation is
-sqrt(-2 ln R) with R the length of their mean. A flat aspect has no direction and adds nothing.
+Mardia & Jupp 2000, Directional Statistics: the mean direction is that of the sum of unit vectors, and the
+circular standard deviation is sqrt(-2 ln R) with R the length of their mean. A flat aspect has no direction
+and adds nothing.
 """
 
 from __future__ import annotations
@@ -17,14 +18,18 @@ _NO_DIRECTION = 1e-6
 
 
 def vectors(bearings: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """East and north parts of unit vectors along bearings in degrees (float64); zeros for flat ones, NaN stays."""
+    """East and north parts of unit vectors along bearings in degrees (float64); zeros for flat ones, NaN
+    stays.
+    """
     turned = np.radians(bearings.astype(np.float64))
     pointing = np.where(bearings < 0, 0.0, 1.0)
     return np.sin(turned) * pointing, np.cos(turned) * pointing
 
 
 def bearing_of(east: np.ndarray, north: np.ndarray) -> np.ndarray:
-    """Bearing in degrees, 0 to below 360, of mean vectors; FLAT (-1) for those that point nowhere, NaN stays (float32)."""
+    """Bearing in degrees, 0 to below 360, of mean vectors; FLAT (-1) for those that point nowhere, NaN stays
+    (float32).
+    """
     turned = (np.degrees(np.arctan2(east, north)) % 360.0).astype(np.float32)
     turned[turned >= np.float32(360.0)] = 0.0
     nowhere = np.hypot(east, north) < _NO_DIRECTION
@@ -35,7 +40,9 @@ def mean_bearing(bearings: np.ndarray, weights: np.ndarray | None = None) -> flo
     """Mean direction of bearings in degrees; NaN when none points anywhere, or all cancel out."""
     flat = np.ascontiguousarray(bearings).reshape(-1)
     sums = np.zeros((_BLOCKS, 3))
-    add_vectors(flat, np.ones(1) if weights is None else np.ascontiguousarray(weights, np.float64).reshape(-1), sums)
+    add_vectors(
+        flat, np.ones(1) if weights is None else np.ascontiguousarray(weights, np.float64).reshape(-1), sums
+    )
     east, north, total = (float(v) for v in sums.sum(axis=0))
     if total <= 0:
         return float("nan")
@@ -50,6 +57,8 @@ def spread(resultant: np.ndarray) -> np.ndarray:
 
 
 def turn_between(first: np.ndarray, second: np.ndarray) -> np.ndarray:
-    """Degrees from the second bearing to the first, -180 to 180, clockwise positive; NaN where one of them is flat."""
+    """Degrees from the second bearing to the first, -180 to 180, clockwise positive; NaN where one of them is
+    flat.
+    """
     turned = (first.astype(np.float64) - second + 180.0) % 360.0 - 180.0
     return np.where((first < 0) | (second < 0), np.nan, turned)

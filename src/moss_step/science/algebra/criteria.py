@@ -20,9 +20,11 @@ _MOST_MAPS = 7
 
 def threshold(surface: Surface, low: float | None, low_in: bool, high: float | None, high_in: bool, name: str,
               keep_no: bool = True) -> ClassMap:  # fmt: skip
-    """Yes (1) where a value lies beyond ``low`` and below ``high``, no (0) elsewhere, or no class without ``keep_no``.
+    """Yes (1) where a value lies beyond ``low`` and below ``high``, no (0) elsewhere, or no class without
+    ``keep_no``.
 
-    A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared in the precision of the values.
+    A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared in the
+    precision of the values.
     """
     values, holds, bound = surface.values, np.ones(surface.frame.shape, bool), surface.values.dtype.type
     with np.errstate(invalid="ignore"):
@@ -47,7 +49,9 @@ def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -
     for name in names:
         found = [c.code for c in classes.classes if c.name.lower() == name.lower() or str(c.code) == name]
         if not found:
-            raise AskedWronglyError(f"No class is called '{name}'.", f"There are: {', '.join(c.name for c in classes.classes)}.")
+            raise AskedWronglyError(
+                f"No class is called '{name}'.", f"There are: {', '.join(c.name for c in classes.classes)}."
+            )
         wanted += found
     codes = np.isin(classes.codes, np.array(wanted, np.uint8)).astype(np.uint8)
     if not missing_is_no:
@@ -59,8 +63,9 @@ def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -
 def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
     """Lay class maps over one another; a cell without class in any of them has none.
 
-    ``sum`` counts in how many a cell is yes (1), ``all`` and ``any`` give yes or no, ``worst`` takes the highest class,
-    ``which`` names each combination of yes ("steep and high"). Raises MossError when the maps do not lie cell on cell.
+    ``sum`` counts in how many a cell is yes (1), ``all`` and ``any`` give yes or no, ``worst`` takes the
+    highest class, ``which`` names each combination of yes ("steep and high"). Raises MossError when the maps
+    do not lie cell on cell.
     """
     _check(maps)
     names, stack = list(maps), [m.codes for m in maps.values()]
@@ -73,7 +78,10 @@ def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
         for name, m in maps.items():
             beyond = [c.code for c in m.classes if c.code > 1]
             if beyond:
-                raise MossError(f"'{name}' has class {beyond[0]}, and yes is 1, no is 0.", "Use threshold first, or rule=worst.")
+                raise MossError(
+                    f"'{name}' has class {beyond[0]}, and yes is 1, no is 0.",
+                    "Use threshold first, or rule=worst.",
+                )
         yes = [(c == 1).astype(np.uint8) for c in stack]
         codes, entries = _joined(yes, names, rule)
     codes = np.where(missing, np.uint8(NO_CLASS), codes).astype(np.uint8)
@@ -109,25 +117,42 @@ def _worst_entries(maps: Sequence[ClassMap]) -> tuple[ClassEntry, ...]:
 
 def _check(maps: Mapping[str, ClassMap]) -> None:
     if not 2 <= len(maps) <= _MOST_MAPS:
-        raise AskedWronglyError(f"{len(maps)} maps cannot be combined.", f"Give 2 to {_MOST_MAPS}, such as steep=a.tif high=b.tif.")
+        raise AskedWronglyError(
+            f"{len(maps)} maps cannot be combined.",
+            f"Give 2 to {_MOST_MAPS}, such as steep=a.tif high=b.tif.",
+        )
     first, frame = next((n, m.frame) for n, m in maps.items())
     for name, m in maps.items():
         if not same_frame(m.frame, frame):
-            raise MossError(f"'{name}' and '{first}' do not lie cell on cell.", "Resample one to the frame of the other.")
+            raise MossError(
+                f"'{name}' and '{first}' do not lie cell on cell.", "Resample one to the frame of the other."
+            )
 
 
 RANDOM_INDEX = {1: 0.0, 2: 0.0, 3: 0.58, 4: 0.90, 5: 1.12, 6: 1.24, 7: 1.32, 8: 1.41, 9: 1.45, 10: 1.49}
-"""Random consistency index of Saaty 1980, The Analytic Hierarchy Process; the tests draw random tables for it."""
+"""Random consistency index of Saaty 1980, The Analytic Hierarchy Process; the tests draw random tables for
+it.
+"""
 
 
 def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:
     """Weights from a reciprocal matrix of pairwise comparisons, and its consistency ratio (Saaty 1980).
 
-    The weights are the principal eigenvector, summing to 1. Raises AskedWronglyError for a matrix that is not reciprocal.
+    The weights are the principal eigenvector, summing to 1. Raises AskedWronglyError for a matrix that is not
+    reciprocal.
     """
     n = len(matrix)
-    if matrix.shape != (n, n) or n < 2 or n > 10 or (matrix <= 0).any() or not np.allclose(matrix * matrix.T, 1.0, rtol=1e-3):
-        raise AskedWronglyError("The comparisons must be a reciprocal table of 2 to 10 criteria.", "a over b = 3 means b over a = 1/3.")
+    if (
+        matrix.shape != (n, n)
+        or n < 2
+        or n > 10
+        or (matrix <= 0).any()
+        or not np.allclose(matrix * matrix.T, 1.0, rtol=1e-3)
+    ):
+        raise AskedWronglyError(
+            "The comparisons must be a reciprocal table of 2 to 10 criteria.",
+            "a over b = 3 means b over a = 1/3.",
+        )
     values, vectors = np.linalg.eig(matrix)
     k = int(np.argmax(values.real))
     weights = np.abs(vectors[:, k].real)
@@ -143,13 +168,17 @@ def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
     """
     share = np.asarray(weights, np.float64)
     if len(share) != count or (share < 0).any() or not 0 < share.sum() < np.inf:
-        raise AskedWronglyError(f"{len(share)} weights do not fit {count} criteria.", "Give one for each, none below 0.")
+        raise AskedWronglyError(
+            f"{len(share)} weights do not fit {count} criteria.", "Give one for each, none below 0."
+        )
     shares: np.ndarray = share / share.sum()
     return shares
 
 
 def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -> np.ndarray:
-    """Sum of values times weights that are normalised to 1; no-data where any value is missing (in the precision of the values)."""
+    """Sum of values times weights that are normalised to 1; no-data where any value is missing (in the
+    precision of the values).
+    """
     kind = np.result_type(*surfaces.values())
     total = np.zeros(next(iter(surfaces.values())).shape, kind)
     for w, values in zip(normalised(weights, len(surfaces)), surfaces.values(), strict=True):

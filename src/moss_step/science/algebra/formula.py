@@ -1,8 +1,10 @@
-"""Formulas over named surfaces: Python's expression syntax, parsed and worked out by hand; nothing is run as code.
+"""Formulas over named surfaces: Python's expression syntax, parsed and worked out by hand; nothing is run as
+code.
 
-Units are carried: two lengths in different units do not mix, a comparison takes a bare number in the unit of the other
-side. Bearings are compared, never added: 350 and 10 would give 180. Yes is 1 and no is 0, and no-data stays no-data: a condition
-about a missing value is neither. Worked out in blocks of rows, so that no term needs a whole grid of its own.
+Units are carried: two lengths in different units do not mix, a comparison takes a bare number in the unit of
+the other side. Bearings are compared, never added: 350 and 10 would give 180. Yes is 1 and no is 0, and
+no-data stays no-data: a condition about a missing value is neither. Worked out in blocks of rows, so that no
+term needs a whole grid of its own.
 """
 
 from __future__ import annotations
@@ -35,9 +37,18 @@ _COMPARE: dict[type[ast.cmpop], Callable[..., Array]] = {
 }  # fmt: skip
 _KEEP_UNIT = {"abs": np.abs, "round": np.rint, "floor": np.floor, "ceil": np.ceil}
 _NO_UNIT = {
-    "sqrt": np.sqrt, "log": np.log, "log10": np.log10, "exp": np.exp, "sin": np.sin, "cos": np.cos, "tan": np.tan,
-    "arcsin": np.arcsin, "arccos": np.arccos, "arctan": np.arctan, "sign": np.sign,
-}  # fmt: skip
+    "sqrt": np.sqrt,
+    "log": np.log,
+    "log10": np.log10,
+    "exp": np.exp,
+    "sin": np.sin,
+    "cos": np.cos,
+    "tan": np.tan,
+    "arcsin": np.arcsin,
+    "arccos": np.arccos,
+    "arctan": np.arctan,
+    "sign": np.sign,
+}
 _TURN = {"radians": np.radians, "degrees": np.degrees}
 FUNCTIONS = (*_KEEP_UNIT, *_NO_UNIT, *_TURN, "arctan2", "min", "max", "where", "isnan", "away")
 CONSTANTS = {"pi": float(np.pi), "nan": float("nan"), "True": 1.0, "False": 0.0}
@@ -49,7 +60,9 @@ class FormulaError(AskedWronglyError):
     When units do not mix, ``mixed`` names a surface and the key of the unit that it could be converted to.
     """
 
-    def __init__(self, what: str, do: str, node: ast.AST | None = None, mixed: tuple[str, str] | None = None) -> None:
+    def __init__(
+        self, what: str, do: str, node: ast.AST | None = None, mixed: tuple[str, str] | None = None
+    ) -> None:
         self.mixed = mixed
         self.start = getattr(node, "col_offset", 0)
         self.end = getattr(node, "end_col_offset", self.start + 1) or self.start + 1
@@ -106,8 +119,8 @@ class Formula:
 def parse(text: str, units: Mapping[str, Unit]) -> Formula:
     """Check a formula against the names and units that there are.
 
-    Raises FormulaError that points at what is wrong: an unknown name, anything but arithmetic, comparison, ``and or
-    not`` and the listed functions, powers beyond 64, or units that do not go together.
+    Raises FormulaError that points at what is wrong: an unknown name, anything but arithmetic, comparison,
+    ``and or not`` and the listed functions, powers beyond 64, or units that do not go together.
     """
     if len(text) > _MOST_TEXT:
         raise FormulaError(f"The formula has {len(text):,} characters.", f"Keep it below {_MOST_TEXT:,}.")
@@ -115,7 +128,9 @@ def parse(text: str, units: Mapping[str, Unit]) -> Formula:
         tree = ast.parse(text.strip(), mode="eval")
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         where = getattr(error, "offset", None) or 1
-        raise FormulaError(f"The formula cannot be read at character {where}.", "Check brackets and operators.") from None
+        raise FormulaError(
+            f"The formula cannot be read at character {where}.", "Check brackets and operators."
+        ) from None
     if sum(1 for _ in ast.walk(tree)) > _MOST_NODES:
         raise FormulaError("The formula has too many parts.", "Split it in several steps.")
     part = _Builder(units).build(tree.body)
@@ -126,7 +141,9 @@ def parse(text: str, units: Mapping[str, Unit]) -> Formula:
 
 
 def names_in(text: str) -> list[str]:
-    """Names that a text mentions and that are neither functions nor constants; empty when it cannot be read."""
+    """Names that a text mentions and that are neither functions nor constants; empty when it cannot be
+    read.
+    """
     try:
         tree = ast.parse(text.strip(), mode="eval")
     except (SyntaxError, ValueError, MemoryError, RecursionError):
@@ -149,7 +166,12 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
         with np.errstate(all="ignore"):  # what cannot be divided or rooted becomes no-data below
             out[first:last] = formula.part.run(block)
         drop_infinite(out[first:last])
-    return Surface(out, frame, formula.part.unit, "yes_no" if formula.part.logical else _quantity(formula.part.unit, used))
+    return Surface(
+        out,
+        frame,
+        formula.part.unit,
+        "yes_no" if formula.part.logical else _quantity(formula.part.unit, used),
+    )
 
 
 def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
@@ -181,13 +203,24 @@ class _Builder:
     def build(self, node: ast.expr) -> Part:
         """Build one node."""
         makers: dict[type[ast.expr], Callable[..., Part]] = {
-            ast.Constant: self._constant, ast.Name: self._name, ast.UnaryOp: self._unary, ast.BinOp: self._binary,
-            ast.Compare: self._compare, ast.BoolOp: self._logical, ast.Call: self._call,
-        }  # fmt: skip
+            ast.Constant: self._constant,
+            ast.Name: self._name,
+            ast.UnaryOp: self._unary,
+            ast.BinOp: self._binary,
+            ast.Compare: self._compare,
+            ast.BoolOp: self._logical,
+            ast.Call: self._call,
+        }
         maker = makers.get(type(node))
         if maker is None:
-            what = {ast.Attribute: "A dot", ast.Subscript: "A square bracket", ast.Lambda: "lambda"}.get(type(node), "This part")
-            raise FormulaError(f"{what} is not allowed in a formula.", "Use arithmetic, comparisons and the listed functions.", node)
+            what = {ast.Attribute: "A dot", ast.Subscript: "A square bracket", ast.Lambda: "lambda"}.get(
+                type(node), "This part"
+            )
+            raise FormulaError(
+                f"{what} is not allowed in a formula.",
+                "Use arithmetic, comparisons and the listed functions.",
+                node,
+            )
         return maker(node)
 
     def _constant(self, node: ast.Constant) -> Part:
@@ -205,7 +238,9 @@ class _Builder:
         if name in CONSTANTS:
             value: Any = CONSTANTS[name]
             return Part(lambda _: value, NONE)
-        raise FormulaError(f"There is no surface '{name}'.", f"There are: {', '.join(self._units) or 'none'}.", node)
+        raise FormulaError(
+            f"There is no surface '{name}'.", f"There are: {', '.join(self._units) or 'none'}.", node
+        )
 
     def _unary(self, node: ast.UnaryOp) -> Part:
         inner = self.build(node.operand)
@@ -223,7 +258,8 @@ class _Builder:
         if any(part.unit == BEARING for part in parts):
             raise FormulaError(
                 "Bearings cannot be worked with like that: 350° and 10° would give 180°.",
-                "Compare them, or write away(aspect, 180) for the angle from a bearing, sin(radians(aspect)) or cos(radians(aspect)).",
+                "Compare them, or write away(aspect, 180) for the angle from a bearing, "
+                "sin(radians(aspect)) or cos(radians(aspect)).",
                 node,
             )
 
@@ -231,12 +267,20 @@ class _Builder:
         left, right = self.build(node.left), self.build(node.right)
         run = _BINARY.get(type(node.op))
         if run is None:
-            raise FormulaError("This operator is not allowed.", "Use + - * / // % **. For yes and no: and, or, not.", node)
+            raise FormulaError(
+                "This operator is not allowed.", "Use + - * / // % **. For yes and no: and, or, not.", node
+            )
         self._no_bearing(node, left, right)
         if isinstance(node.op, ast.Pow):
             power = node.right.operand if isinstance(node.right, ast.UnaryOp) else node.right
-            if not isinstance(power, ast.Constant) or not isinstance(power.value, int | float) or power.value > _MOST_POWER:
-                raise FormulaError("A power must be a number up to 64.", "Write for example dem ** 2.", node.right)
+            if (
+                not isinstance(power, ast.Constant)
+                or not isinstance(power.value, int | float)
+                or power.value > _MOST_POWER
+            ):
+                raise FormulaError(
+                    "A power must be a number up to 64.", "Write for example dem ** 2.", node.right
+                )
         unit = self._unit_of(node, left, right)
         return Part(lambda block: _plain(run(left.run(block), right.run(block))), unit)
 
@@ -246,7 +290,11 @@ class _Builder:
         if isinstance(node.op, ast.Mult):
             return left.unit if right.unit == NONE else right.unit if left.unit == NONE else NONE
         if isinstance(node.op, ast.Div | ast.FloorDiv):
-            if left.unit.kind == right.unit.kind and left.unit != right.unit and NONE not in (left.unit, right.unit):
+            if (
+                left.unit.kind == right.unit.kind
+                and left.unit != right.unit
+                and NONE not in (left.unit, right.unit)
+            ):
                 self._alike(node, left, right)
             return left.unit if right.unit == NONE else NONE
         return NONE
@@ -256,7 +304,9 @@ class _Builder:
         known = b if a == UNKNOWN else a if b == UNKNOWN else None
         if known is not None and known.kind == "length" and known != METRE:
             raise FormulaError(
-                f"One unit is not stated, so that metres would be taken, and the other is {known.key}.", "State it in Gather, or convert one.", node
+                f"One unit is not stated, so that metres would be taken, and the other is {known.key}.",
+                "State it in Gather, or convert one.",
+                node,
             )
         if a == b or b in (NONE, UNKNOWN):
             return a
@@ -269,7 +319,9 @@ class _Builder:
                 node,
                 self._to_convert(node, b if a == METRE else a, a if a == METRE else b),
             )
-        raise FormulaError(f"{a.key} and {b.key} measure different things.", "Compare or add like with like.", node)
+        raise FormulaError(
+            f"{a.key} and {b.key} measure different things.", "Compare or add like with like.", node
+        )
 
     def _to_convert(self, node: ast.expr, unit: Unit, to: Unit) -> tuple[str, str] | None:
         names = (n.id for n in ast.walk(node) if isinstance(n, ast.Name) and self._units.get(n.id) == unit)
@@ -309,11 +361,17 @@ class _Builder:
 
     def _call(self, node: ast.Call) -> Part:
         if not isinstance(node.func, ast.Name) or node.func.id not in FUNCTIONS or node.keywords:
-            raise FormulaError("This cannot be called in a formula.", f"Functions: {', '.join(FUNCTIONS)}.", node)
+            raise FormulaError(
+                "This cannot be called in a formula.", f"Functions: {', '.join(FUNCTIONS)}.", node
+            )
         name, parts = node.func.id, [self.build(a) for a in node.args]
-        wanted = {"where": (3, 3), "min": (2, 20), "max": (2, 20), "arctan2": (2, 2), "away": (2, 2)}.get(name, (1, 1))
+        wanted = {"where": (3, 3), "min": (2, 20), "max": (2, 20), "arctan2": (2, 2), "away": (2, 2)}.get(
+            name, (1, 1)
+        )
         if not wanted[0] <= len(parts) <= wanted[1]:
-            raise FormulaError(f"{name} takes {wanted[0]} value{'s' if wanted[0] > 1 else ''}.", "Check its brackets.", node)
+            raise FormulaError(
+                f"{name} takes {wanted[0]} value{'s' if wanted[0] > 1 else ''}.", "Check its brackets.", node
+            )
         if name == "away":
             return self._away(node, parts)
         if name in ("min", "max"):
@@ -325,7 +383,11 @@ class _Builder:
             return Part(lambda block: _fold(pick, [p.run(block) for p in parts]), unit)
         if name == "where":
             test, yes, no = parts
-            return Part(lambda b: _choose(test.truth(b), yes.run(b), no.run(b)), self._alike(node, yes, no), yes.logical and no.logical)
+            return Part(
+                lambda b: _choose(test.truth(b), yes.run(b), no.run(b)),
+                self._alike(node, yes, no),
+                yes.logical and no.logical,
+            )
         first = parts[0]
         if name == "isnan":
             return Part(lambda block: Truth(np.isnan(first.run(block))), NONE, True)
@@ -336,7 +398,9 @@ class _Builder:
                 self._no_bearing(node, first)
             return Part(lambda block: _plain(_KEEP_UNIT[name](first.run(block))), first.unit)
         if name in _NO_UNIT and name in ("sin", "cos", "tan") and first.unit in (DEGREE, ANGLE, BEARING):
-            raise FormulaError(f"{name} takes radians, and this is in degrees.", f"Write {name}(radians(...)).", node)
+            raise FormulaError(
+                f"{name} takes radians, and this is in degrees.", f"Write {name}(radians(...)).", node
+            )
         table = _TURN if name in _TURN else _NO_UNIT
         return Part(lambda block: _plain(table[name](first.run(block))), NONE)
 
@@ -344,18 +408,26 @@ class _Builder:
         """Least angle between two bearings, 0 to 180 degrees; no-data where one of them is flat."""
         for part, argument in zip(parts, node.args, strict=True):
             if part.unit not in (BEARING, NONE, UNKNOWN):
-                raise FormulaError(f"away takes bearings, and this is in {part.unit.key}.", "Write for example away(aspect, 180).", argument)
+                raise FormulaError(
+                    f"away takes bearings, and this is in {part.unit.key}.",
+                    "Write for example away(aspect, 180).",
+                    argument,
+                )
 
         def work(block: Mapping[str, Array]) -> Array:
             one, other = (np.asarray(p.run(block)) for p in parts)
             turned = np.abs((one - other + 180.0) % 360.0 - 180.0)
-            return np.where((one < 0) | (other < 0), np.float32(np.nan), turned).astype(np.result_type(one, np.float32))
+            return np.where((one < 0) | (other < 0), np.float32(np.nan), turned).astype(
+                np.result_type(one, np.float32)
+            )
 
         return Part(work, ANGLE)
 
 
 def _plain(values: Any) -> Any:
-    """A single number as Python's own: NumPy then works in the precision of the surfaces, single, or of a table's columns, double."""
+    """A single number as Python's own: NumPy then works in the precision of the surfaces, single, or of a
+    table's columns, double.
+    """
     return values.item() if np.ndim(values) == 0 and isinstance(values, np.generic | np.ndarray) else values
 
 
@@ -381,7 +453,9 @@ def _choose(test: Truth, yes: Any, no: Any) -> Any:
     chosen = np.where(test.holds, yes, no)
     if chosen.dtype == np.float64 and not any(np.ndim(v) and v.dtype == np.float64 for v in (yes, no)):
         chosen = chosen.astype(np.float32)  # of two plain numbers
-    return _plain(chosen if test.missing is None else np.where(test.missing, chosen.dtype.type(np.nan), chosen))
+    return _plain(
+        chosen if test.missing is None else np.where(test.missing, chosen.dtype.type(np.nan), chosen)
+    )
 
 
 def _fold(pick: Callable[..., Array], values: list[Array]) -> Array:

@@ -12,16 +12,18 @@ from moss_step.science.classes.kernels.breaks import best_ends, fill_bins
 
 BreakMethod = Literal["equal_interval", "equal_count", "natural"]
 BINS = 4096
-"""Most distinct values, or bins of values, that natural breaks are searched over; every cell counts in its bin."""
+"""Most distinct values, or bins of values, that natural breaks are searched over; every cell counts in its
+bin.
+"""
 _FEW, _BLOCKS, _ROWS = 4 * BINS, 8, 256
 
 
 def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
     """Bounds of ``count`` classes, ascending: ``count + 1`` values, the first and last the surface's range.
 
-    ``equal_interval`` splits the range, ``equal_count`` takes quantiles, ``natural`` finds the split with the least
-    squared deviation inside the classes (``natural_breaks``). Equal bounds are merged, so fewer may come back. Raises MossError
-    without values.
+    ``equal_interval`` splits the range, ``equal_count`` takes quantiles, ``natural`` finds the split with the
+    least squared deviation inside the classes (``natural_breaks``). Equal bounds are merged, so fewer may
+    come back. Raises MossError without values.
     """
     if not 2 <= count <= 50:
         raise AskedWronglyError(f"{count} classes are not possible.", "Ask for 2 to 50.")
@@ -51,7 +53,9 @@ class Bins(NamedTuple):
 
 
 def binned(values: np.ndarray, most: int = BINS) -> Bins:
-    """Put all values that are not NaN in bins: one for each distinct value of a few, else ``most`` bins of one width."""
+    """Put all values that are not NaN in bins: one for each distinct value of a few, else ``most`` bins of
+    one width.
+    """
     if values.size <= _FEW:
         distinct = np.unique(values[~np.isnan(values)])
         if distinct.size <= most:
@@ -72,11 +76,13 @@ def _one_each(values: np.ndarray, distinct: np.ndarray) -> Bins:
 
 
 def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
-    """Upper bounds of ``count`` natural classes of an array: the split with the least squared deviation from the class means.
+    """Upper bounds of ``count`` natural classes of an array: the split with the least squared deviation from
+    the class means.
 
-    Fisher 1958, J. Am. Stat. Assoc. 53; Jenks 1967. The search is optimal over all cells in up to 4,096 bins, and so over the cells
-    themselves where they hold no more distinct values: dynamic programming with the split of a longer row never before that of a shorter
-    one (Wang & Song 2011, The R Journal 3). A bound is the highest value of its class.
+    Fisher 1958, J. Am. Stat. Assoc. 53; Jenks 1967. The search is optimal over all cells in up to 4,096 bins,
+    and so over the cells themselves where they hold no more distinct values: dynamic programming with the
+    split of a longer row never before that of a shorter one (Wang & Song 2011, The R Journal 3). A bound is
+    the highest value of its class.
     """
     bins = binned(values)
     ends = best_ends(bins.cells, bins.total, bins.square, min(count, bins.cells.size))
@@ -85,7 +91,8 @@ def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
 
 
 def variance_fit(surface: Surface, bounds: list[float]) -> float:
-    """Goodness of variance fit of classes between ascending bounds, 0 to 1: the share of the variance that lies between them.
+    """Goodness of variance fit of classes between ascending bounds, 0 to 1: the share of the variance that
+    lies between them.
 
     Jenks 1967; over all cells, those on a bound with the class below it.
     """

@@ -21,7 +21,9 @@ PRESET_NAMES = {
 }
 
 SEQUENCE = ("#E9E8D8", "#CAD39B", "#DCBB62", "#CF7340", "#86303F")
-"""Class colours from low to high, interpolated for other counts: light to dark, so that order reads without hue."""
+"""Class colours from low to high, interpolated for other counts: light to dark, so that order reads without
+hue.
+"""
 
 _FAO = (
     (0.2, "Flat"),
@@ -36,16 +38,7 @@ _FAO = (
     (None, "Very steep"),
 )
 _SECTORS = ("North", "North-east", "East", "South-east", "South", "South-west", "West", "North-west")
-_SECTOR_COLORS = (
-    "#4A6FA5",
-    "#5B9AA8",
-    "#7DAE6B",
-    "#C9C25A",
-    "#E0A23F",
-    "#C9643B",
-    "#9A4A6B",
-    "#6E5A9A",
-)
+_SECTOR_COLORS = ("#4A6FA5", "#5B9AA8", "#7DAE6B", "#C9C25A", "#E0A23F", "#C9643B", "#9A4A6B", "#6E5A9A")
 
 
 def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
@@ -56,19 +49,23 @@ def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
         place = k / max(count - 1, 1) * (len(rgb) - 1)
         i = min(int(place), len(rgb) - 2)
         t = place - i
-        found.append("#" + "".join(f"{round(a + (b - a) * t):02X}" for a, b in zip(rgb[i], rgb[i + 1], strict=True)))
+        found.append(
+            "#" + "".join(f"{round(a + (b - a) * t):02X}" for a, b in zip(rgb[i], rgb[i + 1], strict=True))
+        )
     return found
 
 
 def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
-    """Slope classes of FAO 2006, Guidelines for soil description, table 7: percent, turned to degrees if need be.
+    """Slope classes of FAO 2006, Guidelines for soil description, table 7: percent, turned to degrees if need
+    be.
 
     A surface of unknown unit is taken as percent. Raises MossError when the surface is known to be no slope.
     """
     unit = PERCENT if surface.unit == UNKNOWN else surface.unit
     if unit not in (DEGREE, PERCENT):
         raise MossError(
-            f"FAO slope classes need a slope, and this surface holds {surface.quantity} in {surface.unit.key}.",
+            f"FAO slope classes need a slope, and this surface holds {surface.quantity} in "
+            f"{surface.unit.key}.",
             "Derive slope first.",
         )
     colors = colors_between(len(_FAO))
@@ -93,7 +90,10 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
     """Rules between ascending bounds, named by their number."""
     colors = colors_between(len(bounds) - 1)
     return RuleSet(
-        tuple(Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i]) for i, (a, b) in enumerate(itertools.pairwise(bounds))),
+        tuple(
+            Rule(_tidy(a), _tidy(b), i + 1, f"Class {i + 1}", colors[i])
+            for i, (a, b) in enumerate(itertools.pairwise(bounds))
+        ),
         closed,
     )
 
@@ -101,7 +101,8 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
 def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper") -> RuleSet:
     """Give a ready set by its name; ``count`` is the number of classes of those made from the values.
 
-    Raises AskedWronglyError for a name that is not in PRESETS, MossError when the set does not fit the surface.
+    Raises AskedWronglyError for a name that is not in PRESETS, MossError when the set does not fit the
+    surface.
     """
     if name == "fao_slope":
         return fao_slope(surface, closed)

@@ -1,4 +1,6 @@
-"""Contours as lines with their elevation: traced by contourpy, joined in shapely; index lines and depressions marked."""
+"""Contours as lines with their elevation: traced by contourpy, joined in shapely; index lines and depressions
+marked.
+"""
 
 from __future__ import annotations
 
@@ -33,12 +35,16 @@ def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
     low, high = dem.range
     first, last = np.ceil((low - base) / interval), np.floor((high - base) / interval)
     if (last - first) * _BYTES_A_POINT > free_memory():
-        raise AskedWronglyError(f"An interval of {interval:g} gives {last - first:,.0f} heights of contours.", "Use a larger one.")
+        raise AskedWronglyError(
+            f"An interval of {interval:g} gives {last - first:,.0f} heights of contours.", "Use a larger one."
+        )
     return base + interval * np.arange(first, last + 1)
 
 
 def points_expected(dem: Surface, interval: float) -> float:
-    """Points that contours will have, about: how often they cross from one cell to the next, from some of the rows and columns."""
+    """Points that contours will have, about: how often they cross from one cell to the next, from some of the
+    rows and columns.
+    """
     total = 0.0
     for z in (dem.values, dem.values.T):
         step = max(1, len(z) // _SAMPLED_LINES)
@@ -48,7 +54,9 @@ def points_expected(dem: Surface, interval: float) -> float:
 
 
 def memory_of(dem: Surface, interval: float) -> float:
-    """Bytes that tracing takes, about: of a band with what the tracer keeps beside it, of cells that are looked at, and of the points."""
+    """Bytes that tracing takes, about: of a band with what the tracer keeps beside it, of cells that are
+    looked at, and of the points.
+    """
     if dem.range is None:
         return 0.0
     cells = dem.values.size
@@ -56,7 +64,8 @@ def memory_of(dem: Surface, interval: float) -> float:
 
 
 def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
-    """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into memory.
+    """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into
+    memory.
 
     Raises AskedWronglyError.
     """
@@ -64,18 +73,23 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     said = f"An interval of {interval:g} gives about {points / 1e6:,.0f} million points of contours"
     few = f"Use an interval of {interval * points / MANY_POINTS:.2g} or more"
     if points * _BYTES_A_POINT > free_memory():
-        raise AskedWronglyError(f"{said}, more than the memory of this machine holds.", f"{few}, or crop the ground.")
+        raise AskedWronglyError(
+            f"{said}, more than the memory of this machine holds.", f"{few}, or crop the ground."
+        )
     if points > MANY_POINTS and not however_many:
-        raise AskedWronglyError(f"{said}, which takes long.", f"{few}, or ask for them however many (however_many=true); it can be stopped.")
+        raise AskedWronglyError(
+            f"{said}, which takes long.",
+            f"{few}, or ask for them however many (however_many=true); it can be stopped.",
+        )
 
 
 def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int = 5, smooth: bool = False,
              progress: Progress | None = None, however_many: bool = False) -> Shapes:  # fmt: skip
     """Contour lines between cell centres, with columns elevation, index, closed, depression and length_m.
 
-    Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a depression.
-    ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data.
-    Raises AskedWronglyError before it begins when there would be very many and that is not said to be wanted.
+    Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a
+    depression. ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data. Raises
+    AskedWronglyError before it begins when there would be very many and that is not said to be wanted.
     """
     progress = progress or silent()
     level_ground, datum = dem.levelled
@@ -95,7 +109,10 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
         heights.append(np.full(len(made), level))
         numbers.append(np.full(len(made), round((level - base) / interval)))
     if not any(map(len, lines)):
-        raise MossError(f"No contour falls in the ground's range with an interval of {interval:g}.", "Use a smaller interval.")
+        raise MossError(
+            f"No contour falls in the ground's range with an interval of {interval:g}.",
+            "Use a smaller interval.",
+        )
     geometry, number = np.concatenate(lines), np.concatenate(numbers)
     progress.at(0.9, "Measuring lines")
     closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
@@ -108,9 +125,11 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
 
 
 def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[np.ndarray]]:
-    """Lines of each level as points in columns and rows, traced in bands of rows and joined across the rows where these meet.
+    """Lines of each level as points in columns and rows, traced in bands of rows and joined across the rows
+    where these meet.
 
-    What the tracer holds beside the grid then takes the memory of one band, and it can be stopped between two.
+    What the tracer holds beside the grid then takes the memory of one band, and it can be stopped between
+    two.
     """
     from contourpy import LineType, contour_generator
 
@@ -122,7 +141,10 @@ def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[
         progress.at(0.9 * n / len(starts), "Tracing")
         last = min(first + rows, z.shape[0] - 1)
         some = z[first : last + 1]
-        generator = contour_generator(z=np.ma.masked_invalid(some) if np.isnan(some).any() else some, line_type=LineType.ChunkCombinedOffset)
+        generator = contour_generator(
+            z=np.ma.masked_invalid(some) if np.isnan(some).any() else some,
+            line_type=LineType.ChunkCombinedOffset,
+        )
         seams = [float(r) for r in (first, last) if 0 < r < z.shape[0] - 1]
         for k, level in enumerate(levels):
             progress.at(0.9 * (n + k / len(levels)) / len(starts), "Tracing")
@@ -143,11 +165,15 @@ def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[
 def _meets_seam(line: np.ndarray, seams: list[float]) -> bool:
     """Whether an open line begins or ends on the row where two bands meet."""
     ends = (line[0, 1], line[-1, 1])
-    return any(abs(y - seam) < _NEAR for y in ends for seam in seams) and not np.array_equal(line[0], line[-1])
+    return any(abs(y - seam) < _NEAR for y in ends for seam in seams) and not np.array_equal(
+        line[0], line[-1]
+    )
 
 
 def _joined(pieces: list[np.ndarray]) -> list[np.ndarray]:
-    """Join lines whose end is the beginning of another, as lines of one level in neighbouring bands are: higher ground lies on one side of all."""
+    """Join lines whose end is the beginning of another, as lines of one level in neighbouring bands are:
+    higher ground lies on one side of all.
+    """
     place = {_key(line[0]): k for k, line in enumerate(pieces)}
     after = [place.get(_key(line[-1]), -1) for line in pieces]
     begins = set(range(len(pieces))) - set(after)
@@ -178,11 +204,15 @@ def _lines(pieces: list[np.ndarray], dem: Surface) -> np.ndarray:
         return np.empty(0, object)
     f, points = dem.frame, np.concatenate(pieces)
     xy = np.column_stack([f.x0 + (points[:, 0] + 0.5) * f.dx, f.y0 - (points[:, 1] + 0.5) * f.dy])
-    return np.asarray(shapely.linestrings(xy, indices=np.repeat(np.arange(len(pieces)), [len(p) for p in pieces])))
+    return np.asarray(
+        shapely.linestrings(xy, indices=np.repeat(np.arange(len(pieces)), [len(p) for p in pieces]))
+    )
 
 
 def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:
-    """Closed lines that run clockwise on the map: contourpy keeps higher ground on one side, rows run south here."""
+    """Closed lines that run clockwise on the map: contourpy keeps higher ground on one side, rows run south
+    here.
+    """
     found = np.zeros(len(lines), bool)
     rings = np.flatnonzero(closed)
     found[rings] = shapely.is_ccw(lines[rings]) == _ccw_is_depression()

@@ -1,8 +1,8 @@
 """Curvature of a ground: plan, profile, tangential and mean, convex positive.
 
-Second derivatives of the quadratic fitted to 3 x 3 cells by least squares (Evans 1980, Zeitschrift fuer Geomorphologie
-Suppl. 36); curvatures of the surface z(x, y) by the usual formulas of differential geometry, signed so that a dome is
-positive. Cells without eight neighbours have none.
+Second derivatives of the quadratic fitted to 3 x 3 cells by least squares (Evans 1980, Zeitschrift fuer
+Geomorphologie Suppl. 36); curvatures of the surface z(x, y) by the usual formulas of differential geometry,
+signed so that a dome is positive. Cells without eight neighbours have none.
 """
 
 from __future__ import annotations
@@ -23,17 +23,22 @@ _KINDS: dict[Curvature, int] = {"profile": 0, "plan": 1, "tangential": 2, "mean"
 
 
 def curvature(dem: Surface, kind: Curvature = "profile", progress: Progress | None = None) -> Surface:
-    """Curvature in 1/m, convex positive: along the slope (profile), along the contour (plan), across the slope in the
-    normal plane (tangential), or the mean of all directions.
+    """Curvature in 1/m, convex positive: along the slope (profile), along the contour (plan), across the
+    slope in the normal plane (tangential), or the mean of all directions.
 
-    Cells that are level have no slope direction and hold 0, except for the mean. Raises MossError below 3 x 3 cells.
+    Cells that are level have no slope direction and hold 0, except for the mean. Raises MossError below 3 x 3
+    cells.
     """
     rows, cols = dem.frame.shape
     if rows < 3 or cols < 3:
-        raise MossError(f"Curvature needs at least 3 x 3 cells; this grid has {rows} x {cols}.", "Open a larger grid.")
+        raise MossError(
+            f"Curvature needs at least 3 x 3 cells; this grid has {rows} x {cols}.", "Open a larger grid."
+        )
     out = np.empty((rows, cols), np.float32)
     level, _ = dem.levelled
     scale = np.float32(dem.metres_per_height)
     for first, last in (progress or silent()).blocks(rows, BLOCK_ROWS, "Working out curvature"):
-        curvature_rows(level.values, dem.frame.row_widths, dem.frame.row_heights, scale, first, last, _KINDS[kind], out)
+        curvature_rows(
+            level.values, dem.frame.row_widths, dem.frame.row_heights, scale, first, last, _KINDS[kind], out
+        )
     return Surface(out, dem.frame, PER_METRE, "curvature")

@@ -15,12 +15,16 @@ Weigh = Literal["facing", "slope"]
 _ROWS = 256
 
 
-def exposure(dem: Surface, bearing: float, weigh: Weigh = "facing", progress: Progress | None = None) -> Surface:
-    """Cosine of the angle between the way that a cell faces and a bearing: 1 towards it, -1 away from it, 0 across it and on flat ground.
+def exposure(
+    dem: Surface, bearing: float, weigh: Weigh = "facing", progress: Progress | None = None
+) -> Surface:
+    """Cosine of the angle between the way that a cell faces and a bearing: 1 towards it, -1 away from it, 0
+    across it and on flat ground.
 
-    ``bearing`` in degrees clockwise from grid north; 0 gives northness and 90 eastness (common practice). With ``slope`` it is multiplied by
-    the sine of the slope: the part of the surface's normal that points along the bearing, so that gentle ground counts little. float32 of
-    the frame's shape. Raises MossError for grids of fewer than 2 x 2 cells.
+    ``bearing`` in degrees clockwise from grid north; 0 gives northness and 90 eastness (common practice).
+    With ``slope`` it is multiplied by the sine of the slope: the part of the surface's normal that points
+    along the bearing, so that gentle ground counts little. float32 of the frame's shape. Raises MossError for
+    grids of fewer than 2 x 2 cells.
     """
     progress = progress or silent()
     facing = aspect(dem, progress=progress.part(0.0, 0.4)).values

@@ -1,9 +1,9 @@
 """Slope, aspect and hillshade from the gradient of an elevation grid.
 
 Two ways to the gradient: third-order differences weighted 1-2-1 over eight neighbours (Horn 1981, Proc. IEEE
-69(1)), and the second-order fit through four neighbours (Zevenbergen & Thorne 1987, Earth Surface Processes and
-Landforms 12). Beside an edge or no-data each difference uses the cells that exist: one-sided where a neighbour
-is missing, left out where none is. A plane keeps its exact gradient there.
+69(1)), and the second-order fit through four neighbours (Zevenbergen & Thorne 1987, Earth Surface Processes
+and Landforms 12). Beside an edge or no-data each difference uses the cells that exist: one-sided where a
+neighbour is missing, left out where none is. A plane keeps its exact gradient there.
 """
 
 from __future__ import annotations
@@ -17,7 +17,13 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import FLAT, Surface
 from moss_step.model.units import BEARING, DEGREE, PERCENT, SHADE
-from moss_step.science.relief.kernels.gradient import ASPECT, DEGREES, PERCENT_KERNEL, SHADE_KERNEL, measure_rows
+from moss_step.science.relief.kernels.gradient import (
+    ASPECT,
+    DEGREES,
+    PERCENT_KERNEL,
+    SHADE_KERNEL,
+    measure_rows,
+)
 
 Method = Literal["horn", "quadratic"]
 SlopeUnit = Literal["degrees", "percent"]
@@ -34,16 +40,20 @@ def slope(
 ) -> Surface:
     """Slope of a ground: its angle in degrees or its tangent in percent, as a float32 surface.
 
-    Distances are ground metres (ellipsoidal, by row, for longitude and latitude); heights are converted to metres
-    and multiplied by ``z_factor``. 45 degrees is 100 percent. Raises MossError for grids of fewer than 2 x 2 cells.
+    Distances are ground metres (ellipsoidal, by row, for longitude and latitude); heights are converted to
+    metres and multiplied by ``z_factor``. 45 degrees is 100 percent. Raises MossError for grids of fewer than
+    2 x 2 cells.
     """
     measure = DEGREES if unit == "degrees" else PERCENT_KERNEL
-    values = _measure(dem, measure, method, z_factor, (0.0, 0.0, 1.0), progress or silent(), "Working out slope")
+    values = _measure(
+        dem, measure, method, z_factor, (0.0, 0.0, 1.0), progress or silent(), "Working out slope"
+    )
     return Surface(values, dem.frame, DEGREE if unit == "degrees" else PERCENT, "slope")
 
 
 def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = None) -> Surface:
-    """Direction that each cell faces (downslope), degrees clockwise from the grid's north, 0 <= a < 360; flat cells hold -1.
+    """Direction that each cell faces (downslope), degrees clockwise from the grid's north, 0 <= a < 360; flat
+    cells hold -1.
 
     Raises MossError for grids of fewer than 2 x 2 cells.
     """
@@ -58,10 +68,11 @@ def hillshade(
     z_factor: float = 1.0,
     progress: Progress | None = None,
 ) -> Surface:
-    """Light that each cell gets from a lamp at ``azimuth`` (degrees from north) and ``altitude`` (degrees), 0 to 255.
+    """Light that each cell gets from a lamp at ``azimuth`` (degrees from north) and ``altitude`` (degrees), 0
+    to 255.
 
-    Lambert's cosine law on the gradient after Horn; cells turned away hold 0. Raises MossError for grids of fewer
-    than 2 x 2 cells.
+    Lambert's cosine law on the gradient after Horn; cells turned away hold 0. Raises MossError for grids of
+    fewer than 2 x 2 cells.
     """
     light = light_vector(azimuth, altitude)
     values = _measure(dem, SHADE_KERNEL, "horn", z_factor, light, progress or silent(), "Shading")
@@ -75,9 +86,13 @@ def light_vector(azimuth: float, altitude: float) -> tuple[float, float, float]:
 
 
 def gradient_weights(dem: Surface, z_factor: float = 1.0) -> tuple[np.ndarray, np.ndarray]:
-    """Metres of height per metre of ground for a difference of one height unit over one cell, by row (float32)."""
+    """Metres of height per metre of ground for a difference of one height unit over one cell, by row
+    (float32).
+    """
     scale = dem.metres_per_height * z_factor
-    return (scale / dem.frame.row_widths).astype(np.float32), (scale / dem.frame.row_heights).astype(np.float32)
+    return (scale / dem.frame.row_widths).astype(np.float32), (scale / dem.frame.row_heights).astype(
+        np.float32
+    )
 
 
 def _measure(
@@ -91,7 +106,9 @@ def _measure(
 ) -> np.ndarray:
     rows, cols = dem.frame.shape
     if rows < 2 or cols < 2:
-        raise MossError(f"{doing} needs at least 2 x 2 cells; this grid has {rows} x {cols}.", "Open a larger grid.")
+        raise MossError(
+            f"{doing} needs at least 2 x 2 cells; this grid has {rows} x {cols}.", "Open a larger grid."
+        )
     ax, ay = gradient_weights(dem, z_factor)
     level, _ = dem.levelled
     out = np.empty((rows, cols), np.float32)

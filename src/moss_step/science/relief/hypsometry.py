@@ -16,11 +16,14 @@ _ROWS = 256
 def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None) -> tuple[Chart, float]:
     """Area above each of ``steps + 1`` heights, and the hypsometric integral.
 
-    The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson 1971, GSA
-    Bulletin 82); cells are weighed by their ground area. Raises MossError for a ground without relief.
+    The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson
+    1971, GSA Bulletin 82); cells are weighed by their ground area. Raises MossError for a ground without
+    relief.
     """
     if dem.range is None or dem.range[0] == dem.range[1]:
-        raise MossError("The ground has no relief, so it has no hypsometric curve.", "Choose another ground or area.")
+        raise MossError(
+            "The ground has no relief, so it has no hypsometric curve.", "Choose another ground or area."
+        )
     _ = dem.metres_per_height
     low, high = dem.range
     levels = np.linspace(low, high, steps + 1)

@@ -13,7 +13,9 @@ from moss_step.science.relief.kernels.neighbourhood import MEAN, RANGE, RILEY, n
 Ruggedness = Literal["riley", "mean_absolute"]
 BLOCK_ROWS = 512
 RILEY_BOUNDS = (80.0, 116.0, 161.0, 239.0, 497.0, 958.0)
-"""Bounds in metres between the seven ruggedness classes of Riley, DeGloria & Elliot 1999, Intermountain J. Sci. 5."""
+"""Bounds in metres between the seven ruggedness classes of Riley, DeGloria & Elliot 1999, Intermountain J.
+Sci. 5.
+"""
 
 
 def _measured(dem: Surface, measure: int, quantity: str, progress: Progress | None) -> Surface:
@@ -25,8 +27,9 @@ def _measured(dem: Surface, measure: int, quantity: str, progress: Progress | No
 
 
 def ruggedness(dem: Surface, method: Ruggedness = "riley", progress: Progress | None = None) -> Surface:
-    """Ruggedness in the unit of the heights: root of the summed squared differences to eight neighbours (Riley et al.
-    1999), or the mean of the absolute differences. At edges the neighbours that exist count, scaled up to eight.
+    """Ruggedness in the unit of the heights: root of the summed squared differences to eight neighbours
+    (Riley et al. 1999), or the mean of the absolute differences. At edges the neighbours that exist count,
+    scaled up to eight.
     """
     return _measured(dem, RILEY if method == "riley" else MEAN, "ruggedness", progress)
 

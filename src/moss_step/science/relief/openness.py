@@ -1,4 +1,6 @@
-"""Openness: how much of the sky, or of the ground below, a cell has around it (Yokoyama, Shirasawa & Pike 2002, PE&RS 68)."""
+"""Openness: how much of the sky, or of the ground below, a cell has around it (Yokoyama, Shirasawa & Pike
+2002, PE&RS 68).
+"""
 
 from __future__ import annotations
 
@@ -12,13 +14,16 @@ from moss_step.science.relief.kernels.openness import openness_rows
 
 
 def openness(dem: Surface, radius: float, positive: bool = True, progress: Progress | None = None) -> Surface:
-    """Openness in degrees within ``radius`` metres: above 90 on domes (positive) or in hollows (negative), 90 on a plane.
+    """Openness in degrees within ``radius`` metres: above 90 on domes (positive) or in hollows (negative), 90
+    on a plane.
 
     Raises AskedWronglyError for a radius below a cell.
     """
     cell = min(dem.frame.cell_metres)
     if radius < cell:
-        raise AskedWronglyError(f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one.")
+        raise AskedWronglyError(
+            f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one."
+        )
     out, (level, _) = np.empty(dem.frame.shape, np.float32), dem.levelled
     for first, last in (progress or silent()).blocks(dem.frame.rows, 64, "Looking around each cell"):
         openness_rows(

@@ -19,16 +19,35 @@ from moss_step.science.relief.kernels.position import A_HAIR, add_down, position
 
 Window = Literal["disk", "ring"]
 MOST_ROWS, BOXES = 129, 9
-"""A disk of up to 129 rows and columns is exact to the cell; a larger one is made of nine boxes, so that any radius takes the same time."""
+"""A disk of up to 129 rows and columns is exact to the cell; a larger one is made of nine boxes, so that any
+radius takes the same time.
+"""
 _PIECE = 512
 
 _LANDFORMS = (
-    "Deep valley", "Midslope drainage", "Upland drainage", "Open valley", "Plain", "Open slope", "Upper slope",
-    "Ridge in valley", "Midslope ridge", "High ridge",
-)  # fmt: skip
+    "Deep valley",
+    "Midslope drainage",
+    "Upland drainage",
+    "Open valley",
+    "Plain",
+    "Open slope",
+    "Upper slope",
+    "Ridge in valley",
+    "Midslope ridge",
+    "High ridge",
+)
 _LANDFORM_COLORS = (
-    "#1F4E79", "#3F7CAC", "#7FB0C9", "#8FB58A", "#E4DFC0", "#CFC48A", "#C9A45C", "#B9783F", "#96532E", "#5F2B20",
-)  # fmt: skip
+    "#1F4E79",
+    "#3F7CAC",
+    "#7FB0C9",
+    "#8FB58A",
+    "#E4DFC0",
+    "#CFC48A",
+    "#C9A45C",
+    "#B9783F",
+    "#96532E",
+    "#5F2B20",
+)
 
 
 _BEYOND = 16.0
@@ -36,13 +55,16 @@ _BEYOND = 16.0
 
 
 def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
-    """A disk of a radius in metres as parts for ``strips_of_row``: exact while it is small, else of nine boxes.
+    """A disk of a radius in metres as parts for ``strips_of_row``: exact while it is small, else of nine
+    boxes.
 
-    The boxes have their corners at even angles around the quarter circle, scaled so that their area is the disk's: the same shape
-    however the ground is turned.
+    The boxes have their corners at even angles around the quarter circle, scaled so that their area is the
+    disk's: the same shape however the ground is turned.
     """
     finest = min(float(frame.row_widths.min()), float(frame.row_heights.min()))
-    radius = min(radius, _BEYOND * (float(frame.row_widths.max()) * frame.cols + float(frame.row_heights.sum())))
+    radius = min(
+        radius, _BEYOND * (float(frame.row_widths.max()) * frame.cols + float(frame.row_heights.sum()))
+    )
     if 2 * int(radius / finest * A_HAIR) + 1 <= MOST_ROWS:
         return np.array([[0.0, radius, 0.0, sign]])
     angles = (np.arange(BOXES) + 0.5) * (math.pi / 2.0 / BOXES)
@@ -62,16 +84,20 @@ def position(
     dem: Surface, radius: float, window: Window = "disk", inner: float = 0.0, standardised: bool = False,
     progress: Progress | None = None,
 ) -> Surface:  # fmt: skip
-    """Topographic position: height less the mean height within ``radius`` metres on the ground (Weiss 2001); a ring leaves out the
-    ground within ``inner`` metres. Standardised: over the standard deviation of the same ground.
+    """Topographic position: height less the mean height within ``radius`` metres on the ground (Weiss 2001);
+    a ring leaves out the ground within ``inner`` metres. Standardised: over the standard deviation of the
+    same ground.
 
-    Works on running sums, so the time does not grow with the radius. A radius of up to 64 cells gives a disk exact to the cell, a larger
-    one is made of boxes (``disk_parts``). Raises AskedWronglyError for a radius below a cell.
+    Works on running sums, so the time does not grow with the radius. A radius of up to 64 cells gives a disk
+    exact to the cell, a larger one is made of boxes (``disk_parts``). Raises AskedWronglyError for a radius
+    below a cell.
     """
     progress = progress or silent()
     check_radius(radius, dem.frame)
     if window == "ring" and not 0 <= inner < radius:
-        raise AskedWronglyError(f"An inner radius of {inner:g} m does not fit.", f"Use one from 0 to below {radius:g} m.")
+        raise AskedWronglyError(
+            f"An inner radius of {inner:g} m does not fit.", f"Use one from 0 to below {radius:g} m."
+        )
     if window == "disk" and inner > 0:
         raise AskedWronglyError("A disk has no inner radius.", "Use window=ring, or leave inner out.")
     parts = disk_parts(radius, dem.frame)
@@ -98,7 +124,9 @@ def check_radius(radius: float, frame: Frame) -> None:
     """Raise AskedWronglyError for a radius that reaches no neighbour."""
     cell = min(frame.cell_metres)
     if radius * A_HAIR < cell:
-        raise AskedWronglyError(f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one.")
+        raise AskedWronglyError(
+            f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one."
+        )
 
 
 def _corner_sums(z: np.ndarray, middle: float, what: int) -> np.ndarray:
@@ -111,10 +139,13 @@ def _corner_sums(z: np.ndarray, middle: float, what: int) -> np.ndarray:
 def landforms(dem: Surface, small: float, large: float, progress: Progress | None = None) -> ClassMap:
     """Ten landforms from position at two radii (metres), each standardised over the grid, and slope.
 
-    Weiss 2001 with the bounds of Jenness 2006: one standard deviation, and 5 degrees between plain and open slope.
+    Weiss 2001 with the bounds of Jenness 2006: one standard deviation, and 5 degrees between plain and open
+    slope.
     """
     if not small < large:
-        raise AskedWronglyError(f"The small radius {small:g} m must be below the large one {large:g} m.", "Change one.")
+        raise AskedWronglyError(
+            f"The small radius {small:g} m must be below the large one {large:g} m.", "Change one."
+        )
     progress = progress or silent()
     near = _standardised(position(dem, small, progress=progress.part(0.0, 0.4)).values)
     far = _standardised(position(dem, large, progress=progress.part(0.4, 0.8)).values)
@@ -138,7 +169,8 @@ def _landform_codes(near: np.ndarray, far: np.ndarray, steep: np.ndarray) -> np.
 
 
 def local_relief(dem: Surface, radius: float, progress: Progress | None = None) -> Surface:
-    """Highest less lowest height of the cells whose centres lie within ``radius`` metres to each side, in the unit of the heights.
+    """Highest less lowest height of the cells whose centres lie within ``radius`` metres to each side, in the
+    unit of the heights.
 
     Raises AskedWronglyError for a radius below a cell.
     """
@@ -154,20 +186,30 @@ def local_relief(dem: Surface, radius: float, progress: Progress | None = None) 
 
 
 def _extreme(z: np.ndarray, radius: float, frame: Frame, progress: Progress, highest: bool) -> np.ndarray:
-    """Highest (or lowest) value of the square around each cell, as many rows and columns as the radius holds at each row."""
+    """Highest (or lowest) value of the square around each cell, as many rows and columns as the radius holds
+    at each row.
+    """
     from scipy import ndimage  # slow to load, and only needed here
 
     run = ndimage.maximum_filter1d if highest else ndimage.minimum_filter1d
     out = np.empty_like(z)
     up = np.minimum(np.floor(radius / frame.row_heights * A_HAIR), frame.rows).astype(np.int64)
     aside = np.minimum(np.floor(radius / frame.row_widths * A_HAIR), frame.cols).astype(np.int64)
-    cuts = np.flatnonzero(np.diff(up) | np.diff(aside)) + 1  # rows that look equally far: all of them but for degrees
-    pieces = [(part[k], min(part[k] + _PIECE, part[-1] + 1)) for part in np.split(np.arange(frame.rows), cuts) for k in range(0, len(part), _PIECE)]
+    cuts = (
+        np.flatnonzero(np.diff(up) | np.diff(aside)) + 1
+    )  # rows that look equally far: all of them but for degrees
+    pieces = [
+        (part[k], min(part[k] + _PIECE, part[-1] + 1))
+        for part in np.split(np.arange(frame.rows), cuts)
+        for k in range(0, len(part), _PIECE)
+    ]
     for first, last in pieces:
         reach = int(up[first])
         progress.at((0.0 if highest else 0.5) + 0.5 * first / frame.rows, "Working out local relief")
         above = max(first - reach, 0)
-        columns = run(z[above : last + reach], 2 * reach + 1, axis=0, mode="nearest")[first - above : last - above]
+        columns = run(z[above : last + reach], 2 * reach + 1, axis=0, mode="nearest")[
+            first - above : last - above
+        ]
         out[first:last] = run(columns, 2 * int(aside[first]) + 1, axis=1, mode="nearest")
     return out
 
@@ -178,16 +220,24 @@ def _standardised(values: np.ndarray) -> np.ndarray:
     with np.errstate(over="ignore", invalid="ignore"):
         mean, deviation = _mean_and_deviation(values)
     if not np.isfinite(deviation):
-        raise MossError("The heights are too large to be worked with.", "Check their unit, and which value stands for no-data.")
+        raise MossError(
+            "The heights are too large to be worked with.",
+            "Check their unit, and which value stands for no-data.",
+        )
     return np.asarray((values - mean) / (deviation or 1.0), values.dtype)
 
 
 def _mean_and_deviation(values: np.ndarray) -> tuple[float, float]:
-    """Mean and standard deviation in double precision, some rows at a time: the whole would take twice the memory once more."""
+    """Mean and standard deviation in double precision, some rows at a time: the whole would take twice the
+    memory once more.
+    """
     count = total = square = 0.0
     blocks = [values[k : k + _PIECE] for k in range(0, len(values), _PIECE)]
     for some in blocks:
-        count, total = count + np.count_nonzero(~np.isnan(some)), total + float(np.nansum(some, dtype=np.float64))
+        count, total = (
+            count + np.count_nonzero(~np.isnan(some)),
+            total + float(np.nansum(some, dtype=np.float64)),
+        )
     mean = total / count
     for some in blocks:
         square += float(np.nansum((some.astype(np.float64) - mean) ** 2))

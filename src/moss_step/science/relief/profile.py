@@ -17,11 +17,13 @@ MOST_POINTS = 20_000
 
 
 def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: float | None = None) -> Chart:
-    """Distance in metres, coordinates and the value of each surface at even steps along a line, and at its end.
+    """Distance in metres, coordinates and the value of each surface at even steps along a line, and at its
+    end.
 
-    Values are bilinear between cell centres (nearest for bearings, counts, yes and no). The line lies in the system of the first surface;
-    others are read where it runs in theirs. The step, in the units of that system, is half a cell of the first surface unless given, or
-    longer where that would give more than 20,000 points. Raises AskedWronglyError for a line without length or a step that gives more.
+    Values are bilinear between cell centres (nearest for bearings, counts, yes and no). The line lies in the
+    system of the first surface; others are read where it runs in theirs. The step, in the units of that
+    system, is half a cell of the first surface unless given, or longer where that would give more than 20,000
+    points. Raises AskedWronglyError for a line without length or a step that gives more.
     """
     first = next(iter(surfaces.values())).frame
     if line.length <= 0:
@@ -29,7 +31,10 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
     if step is None:
         step = max(min(first.dx, first.dy) / 2.0, line.length / (MOST_POINTS - 1))
     elif line.length / step > MOST_POINTS:
-        raise AskedWronglyError(f"A step of {step:g} gives {line.length / step:,.0f} points.", f"Use {line.length / MOST_POINTS:.3g} or more.")
+        raise AskedWronglyError(
+            f"A step of {step:g} gives {line.length / step:,.0f} points.",
+            f"Use {line.length / MOST_POINTS:.3g} or more.",
+        )
     along = np.append(np.arange(0.0, line.length * (1.0 - 1e-12), step), line.length)
     xy = shapely.get_coordinates(shapely.line_interpolate_point(line, along))
     columns = {"distance": _distances(xy, first), "x": xy[:, 0], "y": xy[:, 1]}
@@ -47,23 +52,35 @@ def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, 
 
 
 def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-    """Values at places, bilinear between cell centres; the nearest cell's beside edges, no-data, for bearings, counts, yes and no."""
+    """Values at places, bilinear between cell centres; the nearest cell's beside edges, no-data, for
+    bearings, counts, yes and no.
+    """
     f, z = surface.frame, surface.values
     on_grid = np.isfinite(xs) & np.isfinite(ys)
     col, row = (np.where(on_grid, v, -2.0) for v in ((xs - f.x0) / f.dx - 0.5, (f.y0 - ys) / f.dy - 0.5))
-    near_r, near_c = np.rint(row).clip(-2, f.rows + 1).astype(np.int64), np.rint(col).clip(-2, f.cols + 1).astype(np.int64)
+    near_r, near_c = (
+        np.rint(row).clip(-2, f.rows + 1).astype(np.int64),
+        np.rint(col).clip(-2, f.cols + 1).astype(np.int64),
+    )
     inside = (near_r >= 0) & (near_r < f.rows) & (near_c >= 0) & (near_c < f.cols)
     nearest = np.where(inside, z[near_r.clip(0, f.rows - 1), near_c.clip(0, f.cols - 1)], np.nan)
     if surface.cyclic or surface.whole or min(f.shape) < 2:
         return nearest
-    r, c = np.floor(row).clip(0, f.rows - 2).astype(np.int64), np.floor(col).clip(0, f.cols - 2).astype(np.int64)
+    r, c = (
+        np.floor(row).clip(0, f.rows - 2).astype(np.int64),
+        np.floor(col).clip(0, f.cols - 2).astype(np.int64),
+    )
     v, u = (row - r).clip(0, 1), (col - c).clip(0, 1)
-    between = (z[r, c] * (1 - u) + z[r, c + 1] * u) * (1 - v) + (z[r + 1, c] * (1 - u) + z[r + 1, c + 1] * u) * v
+    between = (z[r, c] * (1 - u) + z[r, c + 1] * u) * (1 - v) + (
+        z[r + 1, c] * (1 - u) + z[r + 1, c + 1] * u
+    ) * v
     return np.where(inside & ~np.isnan(between), between, nearest)
 
 
 def between_cells(z: np.ndarray, row: np.ndarray, col: np.ndarray) -> np.ndarray:
-    """Values at fractional rows and columns, bilinear between the centres of four cells; NaN where one of them has none, or beyond them."""
+    """Values at fractional rows and columns, bilinear between the centres of four cells; NaN where one of
+    them has none, or beyond them.
+    """
     rows, cols = z.shape
     i, j = np.floor(row).astype(np.int64), np.floor(col).astype(np.int64)
     v, u = row - i, col - j

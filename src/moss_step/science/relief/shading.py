@@ -21,12 +21,15 @@ TINTS = ("#5E8C6A", "#A9BF86", "#E6DDAA", "#CFA873", "#9A7257", "#EDEAE4")
 _MOST_BANDS = 60
 
 
-def several_lights(dem: Surface, altitude: float = 30.0, z_factor: float = 1.0, progress: Progress | None = None) -> Surface:
-    """Light of four lamps from 225, 270, 315 and 360 degrees, each weighed by how far across it the slope faces, 0 to 255.
+def several_lights(
+    dem: Surface, altitude: float = 30.0, z_factor: float = 1.0, progress: Progress | None = None
+) -> Surface:
+    """Light of four lamps from 225, 270, 315 and 360 degrees, each weighed by how far across it the slope
+    faces, 0 to 255.
 
-    The weight is the squared sine of the angle between the aspect and the lamp, so that ridges along one light are
-    modelled by the others: Mark 1992, Multidirectional, oblique-weighted, shaded-relief image of the Island of Hawaii,
-    USGS OFR 92-422. Level cells get the plain mean.
+    The weight is the squared sine of the angle between the aspect and the lamp, so that ridges along one
+    light are modelled by the others: Mark 1992, Multidirectional, oblique-weighted, shaded-relief image of
+    the Island of Hawaii, USGS OFR 92-422. Level cells get the plain mean.
     """
     progress = progress or silent()
     facing = aspect(dem).values
@@ -42,10 +45,11 @@ def several_lights(dem: Surface, altitude: float = 30.0, z_factor: float = 1.0, 
 
 
 def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) -> ClassMap:
-    """Bands of height in tints from low green to high pale, with bounds at ``base`` and every ``interval`` from it.
+    """Bands of height in tints from low green to high pale, with bounds at ``base`` and every ``interval``
+    from it.
 
-    Without an interval a round one gives about ten bands. A band holds its lower bound. Raises MossError for a ground
-    without values or for more than 60 bands.
+    Without an interval a round one gives about ten bands. A band holds its lower bound. Raises MossError for
+    a ground without values or for more than 60 bands.
     """
     span = dem.range
     if span is None:
@@ -54,12 +58,18 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
     first, last = (math.floor((v - base) / step) for v in span)
     count = last - first + 1
     if count > _MOST_BANDS:
-        raise MossError(f"There would be {count:,} bands.", f"Choose an interval of {round_interval((span[1] - span[0]) / 40):g} or more.")
+        raise MossError(
+            f"There would be {count:,} bands.",
+            f"Choose an interval of {round_interval((span[1] - span[0]) / 40):g} or more.",
+        )
     bands = np.floor((dem.values.astype(np.float64) - base) / step) - first
     codes = np.where(np.isnan(bands), NO_CLASS, bands).astype(np.uint8)
     colors = colors_between(count, TINTS)
     bounds = [base + step * (first + k) for k in range(count + 1)]
-    names = [f"{number_text(bounds[k])} – {number_text(bounds[k + 1])} {dem.unit.symbol}".strip() for k in range(count)]
+    names = [
+        f"{number_text(bounds[k])} – {number_text(bounds[k + 1])} {dem.unit.symbol}".strip()
+        for k in range(count)
+    ]
     entries = tuple(ClassEntry(k, names[k], colors[k]) for k in range(count))
     return ClassMap(codes, dem.frame, entries)
 

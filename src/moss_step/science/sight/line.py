@@ -18,7 +18,9 @@ from moss_step.science.sight.viewshed import Sight
 
 
 class Obstacle(NamedTuple):
-    """A stretch that stands above the ray: where it begins, how far its top is over the ray, and the place of that top."""
+    """A stretch that stands above the ray: where it begins, how far its top is over the ray, and the place of
+    that top.
+    """
 
     distance: float
     over: float
@@ -30,10 +32,11 @@ class Obstacle(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class SightLine:
-    """Points along a line: distance in metres, place, ground, what blocks (both less the earth's bend), and whether seen.
+    """Points along a line: distance in metres, place, ground, what blocks (both less the earth's bend), and
+    whether seen.
 
-    ``fall`` is that bend. ``ray`` is the straight line from the eye to the top of the target; ``obstacles`` lists the stretches
-    that stand above it; ``clearance`` is the least height of the ray above what blocks.
+    ``fall`` is that bend. ``ray`` is the straight line from the eye to the top of the target; ``obstacles``
+    lists the stretches that stand above it; ``clearance`` is the least height of the ray above what blocks.
     """
 
     distance: np.ndarray
@@ -54,13 +57,22 @@ class SightLine:
 
     def chart(self) -> Chart:
         """Ground, what stands on it and the ray over the distance, with places and what is seen."""
-        values = {"distance": self.distance, "x": self.x, "y": self.y, "ground": self.ground, "top": self.top, "ray": self.ray}
+        values = {
+            "distance": self.distance,
+            "x": self.x,
+            "y": self.y,
+            "ground": self.ground,
+            "top": self.top,
+            "ray": self.ray,
+        }
         units = dict.fromkeys(("distance", "ground", "top", "ray"), METRE)
         return Chart({**values, "seen": self.seen.astype(float)}, units, "distance", ("ground", "top", "ray"))
 
     @property
     def stretches(self) -> list[tuple[int, int]]:
-        """First and one past the last point of each seen or hidden stretch, in order; single points at the end are left out."""
+        """First and one past the last point of each seen or hidden stretch, in order; single points at the
+        end are left out.
+        """
         edges = np.flatnonzero(np.diff(self.seen.astype(np.int8))) + 1
         parts = itertools.pairwise([0, *edges.tolist(), len(self.seen)])
         return [(a, b) for a, b in parts if min(b + 1, len(self.seen)) - a > 1]
@@ -73,17 +85,22 @@ class SightLine:
         return float(weights[self.seen].sum() / weights.sum())
 
 
-def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float], eye: float, target: float) -> SightLine:
+def sight_line(
+    sight: Sight, start: tuple[float, float], end: tuple[float, float], eye: float, target: float
+) -> SightLine:
     """Look along a line with heights in metres above the ground at its ends.
 
-    Points stand at steps of at most half a cell, wherever the line crosses from one cell's centre line to the next, and between two of
-    them where the ground comes nearest to the ray or rises highest from the eye: the bilinear ground has no other tops. Raises MossError for
-    a line without length or whose ends have no ground.
+    Points stand at steps of at most half a cell, wherever the line crosses from one cell's centre line to the
+    next, and between two of them where the ground comes nearest to the ray or rises highest from the eye: the
+    bilinear ground has no other tops. Raises MossError for a line without length or whose ends have no
+    ground.
     """
     if start == end:
         raise MossError("The line of sight has no length.", "Give two different ends.")
     ends = np.array([start, end], np.float64)
-    if any(sight.frame.cell_at(*place) is None for place in (start, end)):  # before points are laid along it, which would never end
+    if any(
+        sight.frame.cell_at(*place) is None for place in (start, end)
+    ):  # before points are laid along it, which would never end
         raise MossError("An end of the line of sight has no ground.", "Draw it on the ground.")
     along = _even_and_crossing(sight.frame, ends)
     d, low, high = _read(sight, ends, along)
@@ -107,22 +124,29 @@ def sight_line(sight: Sight, start: tuple[float, float], end: tuple[float, float
     inner = over[1:-1][np.isfinite(over[1:-1])]
     clearance = float(-inner.max()) if inner.size else float("inf")
     datum = sight.datum
-    return SightLine(d, xy[:, 0], xy[:, 1], low + datum, high + datum, ray + datum, seen, fall, obstacles, clearance)
+    return SightLine(
+        d, xy[:, 0], xy[:, 1], low + datum, high + datum, ray + datum, seen, fall, obstacles, clearance
+    )
 
 
 def _read(sight: Sight, ends: np.ndarray, along: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Distances, ground and what blocks at shares of a line, both less the earth's bend; -inf where nothing can block."""
+    """Distances, ground and what blocks at shares of a line, both less the earth's bend; -inf where nothing
+    can block.
+    """
     xy = ends[0] + along[:, None] * (ends[1] - ends[0])
     d = np.concatenate([[0.0], np.cumsum(sight.frame.distances(xy[:-1], xy[1:]))])
     fall = sight.bend * d**2
     low, high = (
-        values_at(Surface(v, sight.frame, sight.dem.unit, "elevation"), xy[:, 0], xy[:, 1]).astype(np.float64) for v in (sight.ground, sight.top)
+        values_at(Surface(v, sight.frame, sight.dem.unit, "elevation"), xy[:, 0], xy[:, 1]).astype(np.float64)
+        for v in (sight.ground, sight.top)
     )
     return d, low - fall, np.where(np.isnan(high), -np.inf, high - fall)
 
 
 def _even_and_crossing(frame: Frame, ends: np.ndarray) -> np.ndarray:
-    """Shares of a line at steps of at most half a cell, and where it crosses the lines between cell centres, and between cells."""
+    """Shares of a line at steps of at most half a cell, and where it crosses the lines between cell centres,
+    and between cells.
+    """
     cells = (ends - (frame.x0, frame.y0)) / (frame.dx, -frame.dy) - 0.5
     run = cells[1] - cells[0]
     steps = max(int(np.ceil(2.0 * np.abs(run).max())), 1)
@@ -138,10 +162,14 @@ def _even_and_crossing(frame: Frame, ends: np.ndarray) -> np.ndarray:
     return kept
 
 
-def _tops_between(sight: Sight, ends: np.ndarray, along: np.ndarray, d: np.ndarray, heights: tuple[float, float]) -> np.ndarray:
-    """Shares of a line where, between two of its points, what blocks stands highest over the ray, or rises highest from the eye.
+def _tops_between(
+    sight: Sight, ends: np.ndarray, along: np.ndarray, d: np.ndarray, heights: tuple[float, float]
+) -> np.ndarray:
+    """Shares of a line where, between two of its points, what blocks stands highest over the ray, or rises
+    highest from the eye.
 
-    Between the points the ground runs as a polynomial of second degree, which the heights at both and at the middle settle.
+    Between the points the ground runs as a polynomial of second degree, which the heights at both and at the
+    middle settle.
     """
     middle = 0.5 * (along[:-1] + along[1:])
     both = np.sort(np.concatenate([along, middle]))
@@ -168,7 +196,9 @@ def runs_of(marks: np.ndarray) -> list[tuple[int, int]]:
 
 
 def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) -> list[Obstacle]:
-    """Where something stands above the ray: for each stretch distance, height above the ray and place of its highest point."""
+    """Where something stands above the ray: for each stretch distance, height above the ray and place of its
+    highest point.
+    """
     found = []
     for a, b in runs_of(over > 1e-9):
         k = a + int(np.argmax(over[a:b]))

@@ -13,23 +13,40 @@ from moss_step.science.regrid import affine
 
 
 def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights: np.ndarray) -> Surface:
-    """The surface that blocks: ``obstacles`` or the ground, with shapes standing ``heights`` metres above the ground.
+    """The surface that blocks: ``obstacles`` or the ground, with shapes standing ``heights`` metres above the
+    ground.
 
-    ``shapes`` lie in the reference system of ``dem``. Areas cover the cells whose centres they hold, lines and points every
-    cell they touch; where shapes overlap the highest counts. Raises MossError for heights that are no numbers or below 0, and for obstacles
-    that do not lie cell on cell.
+    ``shapes`` lie in the reference system of ``dem``. Areas cover the cells whose centres they hold, lines
+    and points every cell they touch; where shapes overlap the highest counts. Raises MossError for heights
+    that are no numbers or below 0, and for obstacles that do not lie cell on cell.
     """
     if obstacles is not None and not same_frame(obstacles.frame, dem.frame):
-        raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+        raise MossError(
+            "The obstacles and the ground do not lie cell on cell.",
+            "Resample them to the frame of the ground.",
+        )
     if not np.isfinite(heights).all() or (heights < 0).any():
-        raise MossError("An obstacle has no height, or one below 0.", "Give each a height in metres above the ground.")
+        raise MossError(
+            "An obstacle has no height, or one below 0.", "Give each a height in metres above the ground."
+        )
     order = np.argsort(heights, kind="stable")  # a later shape covers an earlier one
     flat = [g.geom_type.endswith("Polygon") for g in shapes.geometry]
     raised = np.zeros(dem.values.shape, np.float32)
     for areas in (True, False):
-        parts = [(shapes.geometry[k], float(heights[k])) for k in order if flat[k] is areas and not shapes.geometry[k].is_empty]
+        parts = [
+            (shapes.geometry[k], float(heights[k]))
+            for k in order
+            if flat[k] is areas and not shapes.geometry[k].is_empty
+        ]
         if parts:
-            burnt = rasterize(parts, dem.values.shape, fill=0.0, transform=affine(dem.frame), all_touched=not areas, dtype="float32")
+            burnt = rasterize(
+                parts,
+                dem.values.shape,
+                fill=0.0,
+                transform=affine(dem.frame),
+                all_touched=not areas,
+                dtype="float32",
+            )
             np.maximum(raised, burnt, out=raised)
     top = dem.values + raised / np.float32(dem.metres_per_height)
     if obstacles is not None:

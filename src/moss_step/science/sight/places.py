@@ -1,7 +1,8 @@
 """Best places: of candidates, those that together see most.
 
-Greedy choice is at least 1 - 1/e of the best: Nemhauser, Wolsey & Fisher 1978, Mathematical Programming 14. Lazy evaluation,
-which looks again only at candidates whose last gain could still be the best: Minoux 1978. Small cases are solved exactly.
+Greedy choice is at least 1 - 1/e of the best: Nemhauser, Wolsey & Fisher 1978, Mathematical Programming 14.
+Lazy evaluation, which looks again only at candidates whose last gain could still be the best: Minoux 1978.
+Small cases are solved exactly.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ MOST_EXACT = 20_000
 
 @dataclass(frozen=True)
 class Choice:
-    """Candidates in the order chosen, the weight that each adds, how many gains were worked out, and whether it is the best."""
+    """Candidates in the order chosen, the weight that each adds, how many gains were worked out, and whether
+    it is the best.
+    """
 
     chosen: tuple[int, ...]
     gains: tuple[float, ...]
@@ -29,7 +32,13 @@ class Choice:
     exact: bool
 
 
-def best_places(views: np.ndarray, weights: np.ndarray, count: int, exact: bool | None = None, progress: Progress | None = None) -> Choice:
+def best_places(
+    views: np.ndarray,
+    weights: np.ndarray,
+    count: int,
+    exact: bool | None = None,
+    progress: Progress | None = None,
+) -> Choice:
     """Choose ``count`` candidates whose views (rows of booleans over places) cover the most weight together.
 
     ``exact`` None tries all sets where there are few, else the lazy greedy choice is taken.
@@ -58,8 +67,12 @@ def _weight(weights: np.ndarray, places: np.ndarray) -> float:
     return float(np.sum(weights, where=places))
 
 
-def lazy_greedy(views: np.ndarray, weights: np.ndarray, count: int, progress: Progress | None = None) -> Choice:
-    """Take the candidate that adds most, again and again; stale gains are only bounds and looked at again when they lead."""
+def lazy_greedy(
+    views: np.ndarray, weights: np.ndarray, count: int, progress: Progress | None = None
+) -> Choice:
+    """Take the candidate that adds most, again and again; stale gains are only bounds and looked at again
+    when they lead.
+    """
     covered = np.zeros(views.shape[1], bool)
     progress, heap = progress or silent(), []
     for k, view in enumerate(views):

@@ -1,9 +1,10 @@
-"""Rays over a ground: every target by its own ray, and a faster way that takes each target's height from the nearest ray.
+"""Rays over a ground: every target by its own ray, and a faster way that takes each target's height from the
+nearest ray.
 
-Franklin & Ray 1994, Higher isn't necessarily better: visibility algorithms and experiments. A ray runs from the observer's
-cell to the target's; where it crosses the rows (or columns) of its longer axis, the ground is interpolated between the two
-cells beside it. A target is seen when no crossing stands above the straight line to it. The ground falls away by
-d² (1 - k) / (2 R): Ghilani & Wolf, Elementary Surveying.
+Franklin & Ray 1994, Higher isn't necessarily better: visibility algorithms and experiments. A ray runs from
+the observer's cell to the target's; where it crosses the rows (or columns) of its longer axis, the ground is
+interpolated between the two cells beside it. A target is seen when no crossing stands above the straight line
+to it. The ground falls away by d² (1 - k) / (2 R): Ghilani & Wolf, Elementary Surveying.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ EARTH_RADIUS = 6_371_000.0
 def bounds_of(top: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Highest values of patches, of tiles and of tiles of tiles, each with those south and east of it.
 
-    As many steps of a ray as one has cells on its side lie within one of these, whichever way it goes: one look tells whether they matter.
+    As many steps of a ray as one has cells on its side lie within one of these, whichever way it goes: one
+    look tells whether they matter.
     """
     patches = highest_of(top, PATCH)
     tiles = highest_of(patches, TILE // PATCH)

@@ -26,8 +26,9 @@ MOST_OBSERVERS = 10_000
 class Observer:
     """Where one stands and how far one looks: heights and distances in metres, angles in degrees.
 
-    ``absolute`` takes the height above the datum and not above the ground. Bearings run clockwise from ``bearing_from`` to
-    ``bearing_to``, and all around where the two are equal; ``down`` and ``up`` limit the angle to the target from the level.
+    ``absolute`` takes the height above the datum and not above the ground. Bearings run clockwise from
+    ``bearing_from`` to ``bearing_to``, and all around where the two are equal; ``down`` and ``up`` limit the
+    angle to the target from the level.
     """
 
     x: float
@@ -61,7 +62,9 @@ class Sight:
     sizes: np.ndarray
     bend: float
     datum: float = 0.0
-    """Metres that ``ground`` and ``top`` lie above the heights' own zero: 0 unless the ground is in double precision."""
+    """Metres that ``ground`` and ``top`` lie above the heights' own zero: 0 unless the ground is in double
+    precision.
+    """
 
     @property
     def frame(self) -> Frame:
@@ -69,25 +72,38 @@ class Sight:
         return self.dem.frame
 
 
-def prepare_sight(dem: Surface, obstacles: Surface | None = None, curvature: bool = True, refraction: float = 0.13) -> Sight:
-    """Make a ground ready; ``obstacles`` are the heights of the highest surface (above the datum, not the ground), in the same frame.
+def prepare_sight(
+    dem: Surface, obstacles: Surface | None = None, curvature: bool = True, refraction: float = 0.13
+) -> Sight:
+    """Make a ground ready; ``obstacles`` are the heights of the highest surface (above the datum, not the
+    ground), in the same frame.
 
-    Heights of an unknown unit count as metres. Raises MossError for a ground without values, values that are no heights, or
-    obstacles that do not lie cell on cell.
+    Heights of an unknown unit count as metres. Raises MossError for a ground without values, values that are
+    no heights, or obstacles that do not lie cell on cell.
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
     level, base = dem.levelled
     scale = np.float32(dem.metres_per_height)
-    ground, datum = np.ascontiguousarray(level.values if scale == 1 else level.values * scale), base * dem.metres_per_height
+    ground, datum = (
+        np.ascontiguousarray(level.values if scale == 1 else level.values * scale),
+        base * dem.metres_per_height,
+    )
     top = ground
     if obstacles is not None:
         if not same_frame(obstacles.frame, dem.frame):
-            raise MossError("The obstacles and the ground do not lie cell on cell.", "Resample them to the frame of the ground.")
+            raise MossError(
+                "The obstacles and the ground do not lie cell on cell.",
+                "Resample them to the frame of the ground.",
+            )
         top = ground.copy()
-        for first in range(0, len(top), BLOCK):  # some rows at a time: the heights are compared in double precision
+        for first in range(
+            0, len(top), BLOCK
+        ):  # some rows at a time: the heights are compared in double precision
             some = slice(first, first + BLOCK)
-            raised = (obstacles.values[some].astype(np.float64) * obstacles.metres_per_height - datum).astype(np.float32)
+            raised = (obstacles.values[some].astype(np.float64) * obstacles.metres_per_height - datum).astype(
+                np.float32
+            )
             with np.errstate(invalid="ignore"):
                 np.copyto(top[some], raised, where=raised > ground[some])
     sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
@@ -111,14 +127,22 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
         raise MossError(f"Observer {name} stands on no-data.", "Move it to a place that has a height.")
     eye = observer.height - sight.datum if observer.absolute else z + observer.height
     if eye < z:
-        raise MossError(f"Observer {name} would be {z - eye:.2f} m below the ground.", "Give it a height above the ground.")
+        raise MossError(
+            f"Observer {name} would be {z - eye:.2f} m below the ground.",
+            "Give it a height above the ground.",
+        )
     if observer.reach <= 0 or observer.near >= observer.reach:
-        raise AskedWronglyError(f"Observer {name} has a reach of {observer.reach:g} m.", "Give a reach above 0 and above the nearest distance.")
+        raise AskedWronglyError(
+            f"Observer {name} has a reach of {observer.reach:g} m.",
+            "Give a reach above 0 and above the nearest distance.",
+        )
     return cell, eye
 
 
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
-    """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data (uint8)."""
+    """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data
+    (uint8).
+    """
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows, cols, view = _seen_within(sight, observer, progress or silent())
     out[rows, cols] = view
@@ -126,20 +150,40 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
 
 
 def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[slice, slice, Sight]:
-    """Rows and columns that a reach can touch, and the ground there: rays between cells of it never leave it."""
+    """Rows and columns that a reach can touch, and the ground there: rays between cells of it never
+    leave it.
+    """
     rows, aside = _rows_within(sight, cell, reach), sight.frame.cols
     if math.isfinite(reach):
-        aside = min(math.ceil(reach / float(0.5 * (sight.sizes[rows, 0].min() + sight.sizes[cell[0], 0]))), aside)
+        aside = min(
+            math.ceil(reach / float(0.5 * (sight.sizes[rows, 0].min() + sight.sizes[cell[0], 0]))), aside
+        )
     cols = slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, sight.frame.cols))
     if (rows.stop - rows.start, cols.stop - cols.start) == sight.frame.shape:
         return rows, cols, sight
-    dem = replace(sight.dem, values=np.ascontiguousarray(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
+    dem = replace(
+        sight.dem,
+        values=np.ascontiguousarray(sight.dem.values[rows, cols]),
+        frame=sight.frame.part(rows, cols),
+    )
     ground = np.ascontiguousarray(sight.ground[rows, cols])
     top = ground if sight.top is sight.ground else np.ascontiguousarray(sight.top[rows, cols])
     for array in (ground, top):
         array.flags.writeable = False
     sizes = np.ascontiguousarray(sight.sizes[rows])
-    return rows, cols, replace(sight, dem=dem, ground=ground, top=top, tiles=highest_of(top, TILE), bounds=bounds_of(top), sizes=sizes)
+    return (
+        rows,
+        cols,
+        replace(
+            sight,
+            dem=dem,
+            ground=ground,
+            top=top,
+            tiles=highest_of(top, TILE),
+            bounds=bounds_of(top),
+            sizes=sizes,
+        ),
+    )
 
 
 def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[slice, slice, np.ndarray]:
@@ -154,7 +198,16 @@ def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[
     surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
     reach = (observer.near, observer.reach)
     for first, last in progress.part(0.3, 1.0).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
-        see_exactly(surfaces, stand, observer.target, sight.sizes, reach, (rows.start + first, rows.start + last), where, out)
+        see_exactly(
+            surfaces,
+            stand,
+            observer.target,
+            sight.sizes,
+            reach,
+            (rows.start + first, rows.start + last),
+            where,
+            out,
+        )
     _limit(out, 2, sight, cell, eye, observer)
     return around, aside, out
 
@@ -169,13 +222,19 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     return out
 
 
-def _preview(sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray, progress: Progress) -> np.ndarray:
-    """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked, unless empty."""
+def _preview(
+    sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray, progress: Progress
+) -> np.ndarray:
+    """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked,
+    unless empty.
+    """
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows, cols = sight.frame.shape
     most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
     wide, high = (float(v) for v in sight.sizes[cell[0]])
-    cells = int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
+    cells = (
+        int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
+    )
     reach = (observer.near, observer.reach)
     surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend, wide, high)
     cells = max(cells, 1)
@@ -190,7 +249,9 @@ def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
     return slice(max(cell[0] - up, 0), min(cell[0] + up + 1, sight.frame.rows))
 
 
-def _limit(out: np.ndarray, outside: float, sight: Sight, cell: tuple[int, int], eye: float, observer: Observer) -> None:
+def _limit(
+    out: np.ndarray, outside: float, sight: Sight, cell: tuple[int, int], eye: float, observer: Observer
+) -> None:
     """Give cells beyond the bearings and angles of an observer the value ``outside``, some rows at a time."""
     if not observer.limited:
         return
@@ -199,7 +260,9 @@ def _limit(out: np.ndarray, outside: float, sight: Sight, cell: tuple[int, int],
         out[first:last][~_within(sight, (first, last), cell, eye, observer)] = outside
 
 
-def _within(sight: Sight, rows: tuple[int, int], cell: tuple[int, int], eye: float, observer: Observer) -> np.ndarray:
+def _within(
+    sight: Sight, rows: tuple[int, int], cell: tuple[int, int], eye: float, observer: Observer
+) -> np.ndarray:
     """Cells of some rows within the bearings and angles of an observer."""
     r, c = np.mgrid[rows[0] : rows[1], 0 : sight.frame.cols]
     east = (c - cell[1]) * 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
@@ -207,7 +270,9 @@ def _within(sight: Sight, rows: tuple[int, int], cell: tuple[int, int], eye: flo
     inside = within_bearings(np.degrees(np.arctan2(east, north)), observer)
     d = np.hypot(east, north)
     with np.errstate(invalid="ignore", divide="ignore"):
-        angle = np.degrees(np.arctan2(sight.ground[rows[0] : rows[1]] + observer.target - sight.bend * d**2 - eye, d))
+        angle = np.degrees(
+            np.arctan2(sight.ground[rows[0] : rows[1]] + observer.target - sight.bend * d**2 - eye, d)
+        )
         inside &= (angle >= observer.down) & (angle <= observer.up)
     inside[(r == cell[0]) & (c == cell[1])] = True
     return np.asarray(inside)
@@ -222,7 +287,9 @@ def within_bearings(bearings: np.ndarray, observer: Observer) -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class Seen:
-    """How many observers see each cell, and cells seen and asked for, and square metres seen, by each; ``which`` has a bit each for up to 64."""
+    """How many observers see each cell, and cells seen and asked for, and square metres seen, by each;
+    ``which`` has a bit each for up to 64.
+    """
 
     count: Surface
     seen: list[int]
@@ -236,8 +303,11 @@ class Seen:
         return np.asarray(which & which.dtype.type(1 << number) != 0)
 
 
-def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None, telling: bool = True) -> Seen:
-    """Look from all observers; counts add up the single views (Wheatley 1995). ``telling`` also says which of up to 64 see a cell.
+def viewshed(
+    sight: Sight, observers: Sequence[Observer], progress: Progress | None = None, telling: bool = True
+) -> Seen:
+    """Look from all observers; counts add up the single views (Wheatley 1995). ``telling`` also says which of
+    up to 64 see a cell.
 
     Raises MossError for no observer or more than 10,000.
     """
@@ -250,7 +320,9 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
     seen, asked, areas = [], [], []
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
-        rows, cols, view = _seen_within(sight, observer, progress.part(k / len(observers), (k + 1) / len(observers)))
+        rows, cols, view = _seen_within(
+            sight, observer, progress.part(k / len(observers), (k + 1) / len(observers))
+        )
         hit = view == 1
         count[rows, cols] += hit
         if which is not None:
@@ -264,7 +336,9 @@ def viewshed(sight: Sight, observers: Sequence[Observer], progress: Progress | N
 
 
 def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
-    """The different values of a grid of bits in ascending order, up to ``most``, and the place of each cell's among them (uint8)."""
+    """The different values of a grid of bits in ascending order, up to ``most``, and the place of each cell's
+    among them (uint8).
+    """
     codes, found = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
     kinds = found[: number_cells(which, found, codes)]
     order = np.argsort(kinds)
@@ -272,7 +346,9 @@ def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
-    """Least height above the ground, in metres, at which each place would be seen by at least one observer within reach and bearings."""
+    """Least height above the ground, in metres, at which each place would be seen by at least one observer
+    within reach and bearings.
+    """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
     for k, observer in enumerate(observers):
@@ -287,15 +363,18 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
 def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
     """Degrees by which a target's top stands above the horizon before it, negative where it is hidden below.
 
-    The angle between two rays from the eye: to the top, and past the highest that stands between. Of several observers the
-    largest counts; each looks within its reach, bearings and angles. No-data at the observer and beside it, where nothing stands between.
+    The angle between two rays from the eye: to the top, and past the highest that stands between. Of several
+    observers the largest counts; each looks within its reach, bearings and angles. No-data at the observer
+    and beside it, where nothing stands between.
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring angles")
         over = np.full(sight.frame.shape, np.float32(np.nan))
-        cell, eye = _free_rays(sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers)))
+        cell, eye = _free_rays(
+            sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers))
+        )
         over[np.isinf(over)] = np.nan
         _limit(over, np.nan, sight, cell, eye, observer)
         for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
@@ -307,8 +386,12 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     return Surface(out, sight.frame, ANGLE, "angle")
 
 
-def _free_rays(sight: Sight, observer: Observer, out: np.ndarray, progress: Progress) -> tuple[tuple[int, int], float]:
-    """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and eye height."""
+def _free_rays(
+    sight: Sight, observer: Observer, out: np.ndarray, progress: Progress
+) -> tuple[tuple[int, int], float]:
+    """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and
+    eye height.
+    """
     cell, eye = place_of(sight, observer)
     where = np.zeros(sight.frame.shape, np.int32)
     # Where each ray most likely rises most: the rest need only be shown to lie lower.
@@ -316,7 +399,15 @@ def _free_rays(sight: Sight, observer: Observer, out: np.ndarray, progress: Prog
     surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
     rows = _rows_within(sight, cell, observer.reach)
     for first, last in progress.part(0.1, 1.0).blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
-        ray_heights(surfaces, stand, sight.sizes, (observer.near, observer.reach), (rows.start + first, rows.start + last), where, out)
+        ray_heights(
+            surfaces,
+            stand,
+            sight.sizes,
+            (observer.near, observer.reach),
+            (rows.start + first, rows.start + last),
+            where,
+            out,
+        )
     return cell, eye
 
 

@@ -1,8 +1,10 @@
-"""How much ground lies upstream of each cell: by one receiver, by all lower neighbours, or by the two of a facet.
+"""How much ground lies upstream of each cell: by one receiver, by all lower neighbours, or by the two of a
+facet.
 
-One receiver after O'Callaghan & Mark 1984; all lower neighbours after Freeman 1991, Computers & Geosciences 17; two
-after Tarboton 1997, Water Resources Research 33. Cells are visited downstream, each when all that feeds it is known:
-Zhou, Wei & Fu 2019, A fast and simple algorithm for calculating flow accumulation matrices, Frontiers of Earth Science 13.
+One receiver after O'Callaghan & Mark 1984; all lower neighbours after Freeman 1991, Computers & Geosciences
+17; two after Tarboton 1997, Water Resources Research 33. Cells are visited downstream, each when all that
+feeds it is known: Zhou, Wei & Fu 2019, A fast and simple algorithm for calculating flow accumulation
+matrices, Frontiers of Earth Science 13.
 """
 
 from __future__ import annotations
@@ -18,10 +20,11 @@ CONVERGENCE = 1.1
 
 
 def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
-    """Add to each cell of ``total`` (which holds the cells' own amounts) all that runs to it; uses ``donors`` up.
+    """Add to each cell of ``total`` (which holds the cells' own amounts) all that runs to it; uses ``donors``
+    up.
 
-    Follows the water from every spring until it meets a cell that waits for other donors: strips of the ground at once, then
-    what passes from one strip to another.
+    Follows the water from every spring until it meets a cell that waits for other donors: strips of the
+    ground at once, then what passes from one strip to another.
     """
     rows, cols = ways.shape
     strips = max(1, min(2 * numba.get_num_threads(), rows // 32))

@@ -1,4 +1,6 @@
-"""Basins: the ground divided by where its water ends, with figures of each; and catchments of points, lines and areas."""
+"""Basins: the ground divided by where its water ends, with figures of each; and catchments of points, lines
+and areas.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,14 @@ from moss_step.model.shapes import Shapes
 from moss_step.science.regrid import affine
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.kernels.basins import add_depths, add_steps, add_up, count_nodes, relabel, ways_within
+from moss_step.science.water.kernels.basins import (
+    add_depths,
+    add_steps,
+    add_up,
+    count_nodes,
+    relabel,
+    ways_within,
+)
 from moss_step.science.water.kernels.neighbours import NONE
 from moss_step.science.water.kernels.pools import label_ends, number_ends
 from moss_step.science.water.kernels.trace import mark_upstream, order_within
@@ -25,12 +34,15 @@ from moss_step.science.zones.tracing import areas_of
 MOST_BASINS, MOST_OUTLETS = 100_000, 2000
 
 
-def divided(drainage: Drainage, least_depth: float | None, least_area: float = 0.0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Number each basin from 1, largest first (int32 grid, 0 for no-data); give the cells that their water ends in, and their nodes.
+def divided(
+    drainage: Drainage, least_depth: float | None, least_area: float = 0.0
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Number each basin from 1, largest first (int32 grid, 0 for no-data); give the cells that their water
+    ends in, and their nodes.
 
-    ``least_depth`` is in the unit of the heights: pools that are shallower spill on, deeper ones end a basin of their own;
-    None lets all spill, so that there is a basin for each cell that water leaves the ground at. Basins of less than ``least_area``
-    square metres become 0.
+    ``least_depth`` is in the unit of the heights: pools that are shallower spill on, deeper ones end a basin
+    of their own; None lets all spill, so that there is a basin for each cell that water leaves the ground at.
+    Basins of less than ``least_area`` square metres become 0.
     """
     pools = drainage.pools
     if least_depth is None:
@@ -51,16 +63,25 @@ def divided(drainage: Drainage, least_depth: float | None, least_area: float = 0
     if least_depth is None:
         ends = cell[order]
         return out, ends, pools.roots(np.inf)[pools.labels.reshape(-1)[ends]]
-    return out, np.where((pools.across[order] == 0) & (pools.over[order] >= 0), pools.over[order], cell[order]), order
+    return (
+        out,
+        np.where((pools.across[order] == 0) & (pools.over[order] >= 0), pools.over[order], cell[order]),
+        order,
+    )
 
 
 def basin_shapes(
-    drainage: Drainage, least_depth: float | None, least_area: float = 0.0, stream: np.ndarray | None = None, progress: Progress | None = None
+    drainage: Drainage,
+    least_depth: float | None,
+    least_area: float = 0.0,
+    stream: np.ndarray | None = None,
+    progress: Progress | None = None,
 ) -> Shapes:
     """Basins as areas, largest first, with their figures; heights and depths in the unit of the ground.
 
-    With the cells of a ``stream`` its length in each basin is told as a density. A pool that is shallower than ``least_depth`` holds
-    nothing back, and counts as none. Raises MossError when there are more than 100,000, or none of ``least_area`` square metres.
+    With the cells of a ``stream`` its length in each basin is told as a density. A pool that is shallower
+    than ``least_depth`` holds nothing back, and counts as none. Raises MossError when there are more than
+    100,000, or none of ``least_area`` square metres.
     """
     progress = progress or silent()
     progress.at(0.0, "Dividing the ground")
@@ -78,19 +99,27 @@ def basin_shapes(
     geometry = areas_of(numbered, frame, len(nodes), progress.part(0.6, 1.0))
     columns |= _of_outline(geometry, columns, frame)
     if stream is not None:
-        columns["drainage_density"] = stream_lengths(drainage, stream, numbered, len(nodes)) / columns["area_m2"] * 1000.0
+        columns["drainage_density"] = (
+            stream_lengths(drainage, stream, numbered, len(nodes)) / columns["area_m2"] * 1000.0
+        )
     return Shapes(geometry, columns, frame.crs, _symbols(drainage, columns))
 
 
 def stream_lengths(drainage: Drainage, stream: np.ndarray, numbered: np.ndarray, count: int) -> np.ndarray:
-    """Metres of stream in each numbered basin: the step from each stream cell to its receiver counts where it begins."""
+    """Metres of stream in each numbered basin: the step from each stream cell to its receiver counts where it
+    begins.
+    """
     total = np.zeros(count + 1)
     add_steps(drainage.ways, drainage.metres, stream, numbered, total)
     return total[1:]
 
 
-def _pool_volumes(drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray, pool_depth: np.ndarray) -> np.ndarray:
-    """Volume that stands in the pool a basin ends in when it is full: 0 where water leaves the ground without one."""
+def _pool_volumes(
+    drainage: Drainage, numbered: np.ndarray, nodes: np.ndarray, pool_depth: np.ndarray
+) -> np.ndarray:
+    """Volume that stands in the pool a basin ends in when it is full: 0 where water leaves the ground without
+    one.
+    """
     pools, z = drainage.pools, drainage.z
     full = np.append(np.float32(0), z.reshape(-1)[pools.cell[nodes]] + pools.depth[nodes])
     full[1:][pool_depth == 0] = -np.inf
@@ -108,12 +137,18 @@ def steepness(drainage: Drainage) -> np.ndarray:
 
 
 def figures(
-    drainage: Drainage, numbered: np.ndarray, ends: np.ndarray, steep: np.ndarray, order: np.ndarray | None = None, progress: Progress | None = None
+    drainage: Drainage,
+    numbered: np.ndarray,
+    ends: np.ndarray,
+    steep: np.ndarray,
+    order: np.ndarray | None = None,
+    progress: Progress | None = None,
 ) -> dict[str, np.ndarray]:
     """Figures of numbered basins whose water ends in the cells ``ends``: areas, heights, slopes, longest way.
 
-    Means of heights and of the slope ``steep``, and so the hypsometric integral, weigh each cell by its ground area. ``order`` are the
-    cells of all basins, each before the one it runs to; all of the ground when left out.
+    Means of heights and of the slope ``steep``, and so the hypsometric integral, weigh each cell by its
+    ground area. ``order`` are the cells of all basins, each before the one it runs to; all of the ground when
+    left out.
     """
     dem, frame, n, progress = drainage.dem, drainage.frame, len(ends), progress or silent()
     sums = np.zeros((n + 1, len(Sums._fields)))
@@ -130,14 +165,27 @@ def figures(
         integral = (mean - found.low) / relief
         slope = found.steep / found.sloping
     return {
-        "basin": np.arange(1, n + 1), "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object), "cells": found.cells.astype(np.int64),
-        "area_m2": found.area, "longest_path_m": lengths, "path_gradient": gradient, "mean_slope_deg": slope, "lowest": found.low,
-        "highest": found.high, "relief": relief, "hypsometric_integral": integral, "outlet_x": x, "outlet_y": y, "outlet_height": outlet,
-    }  # fmt: skip
+        "basin": np.arange(1, n + 1),
+        "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object),
+        "cells": found.cells.astype(np.int64),
+        "area_m2": found.area,
+        "longest_path_m": lengths,
+        "path_gradient": gradient,
+        "mean_slope_deg": slope,
+        "lowest": found.low,
+        "highest": found.high,
+        "relief": relief,
+        "hypsometric_integral": integral,
+        "outlet_x": x,
+        "outlet_y": y,
+        "outlet_height": outlet,
+    }
 
 
 class Sums(NamedTuple):
-    """Of each basin: cells, ground area, lowest and highest cell, heights by area, slopes by area, and the area that has a slope."""
+    """Of each basin: cells, ground area, lowest and highest cell, heights by area, slopes by area, and the
+    area that has a slope.
+    """
 
     cells: np.ndarray
     area: np.ndarray
@@ -148,8 +196,12 @@ class Sums(NamedTuple):
     sloping: np.ndarray
 
 
-def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.ndarray | None, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
-    """Longest way down within each basin, in metres, and how far the water falls along it, in the unit of the ground."""
+def _longest(
+    drainage: Drainage, numbered: np.ndarray, count: int, order: np.ndarray | None, progress: Progress
+) -> tuple[np.ndarray, np.ndarray]:
+    """Longest way down within each basin, in metres, and how far the water falls along it, in the unit of the
+    ground.
+    """
     longest, fall = np.zeros(count + 1), np.zeros(count + 1)
     pools = drainage.pools
     ground = (drainage.ways, drainage.z, pools.labels, pools.level)
@@ -162,13 +214,21 @@ def _longest(drainage: Drainage, numbered: np.ndarray, count: int, order: np.nda
 
 def _of_outline(geometry: np.ndarray, columns: dict[str, np.ndarray], frame: Frame) -> dict[str, np.ndarray]:
     perimeter, longest = frame.lengths(geometry), columns["longest_path_m"]
-    form = columns["area_m2"] / np.where(longest > 0.0, longest, np.nan) ** 2  # Horton 1932; a basin of one cell has no way to divide by
+    form = (
+        columns["area_m2"] / np.where(longest > 0.0, longest, np.nan) ** 2
+    )  # Horton 1932; a basin of one cell has no way to divide by
     return {"perimeter_m": perimeter, "form_factor": form}
 
 
 def _symbols(drainage: Drainage, columns: dict[str, np.ndarray]) -> dict[str, str]:
-    height = dict.fromkeys(("lowest", "highest", "relief", "outlet_height", "pool_depth"), drainage.dem.unit.symbol)
-    return {n: s for n, s in {**height, "mean_slope_deg": "°", "pool_m3": "m³", "drainage_density": "km/km²"}.items() if n in columns}
+    height = dict.fromkeys(
+        ("lowest", "highest", "relief", "outlet_height", "pool_depth"), drainage.dem.unit.symbol
+    )
+    return {
+        n: s
+        for n, s in {**height, "mean_slope_deg": "°", "pool_m3": "m³", "drainage_density": "km/km²"}.items()
+        if n in columns
+    }
 
 
 def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray:
@@ -180,7 +240,13 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
     if geometry.geom_type == "Point":
         cell = cell_at(drainage.dem, geometry.x, geometry.y)
         return np.array([snapped(drainage, cell, snap) if snap > 0 else cell])
-    burnt = rasterize([(geometry, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=geometry.geom_type.endswith("LineString"))
+    burnt = rasterize(
+        [(geometry, 1)],
+        frame.shape,
+        fill=0,
+        transform=affine(frame),
+        all_touched=geometry.geom_type.endswith("LineString"),
+    )
     cells = np.flatnonzero((burnt == 1).ravel() & (drainage.ways.ravel() != NONE))
     if cells.size == 0:
         raise MossError("The shape lies outside the ground or on no-data.", "Draw it on the ground.")
@@ -194,7 +260,9 @@ def _nested(drainage: Drainage, seeds: list[np.ndarray], progress: Progress) -> 
     """
     numbered = np.zeros(drainage.frame.shape, np.int32)
     sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
-    for done, k in enumerate(np.argsort(sizes, kind="stable")):  # the smallest first, so that larger ones leave them out
+    for done, k in enumerate(
+        np.argsort(sizes, kind="stable")
+    ):  # the smallest first, so that larger ones leave them out
         progress.at(done / len(seeds), "Walking upstream")
         count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
         if count == 0:
@@ -205,7 +273,9 @@ def _nested(drainage: Drainage, seeds: list[np.ndarray], progress: Progress) -> 
 def _one_catchment(
     drainage: Drainage, seeds: np.ndarray, low: np.ndarray, steep: np.ndarray, progress: Progress
 ) -> tuple[dict[str, np.ndarray], shapely.Geometry]:
-    """Figures and outline of what drains to some cells, worked out on the part of the ground that holds it."""
+    """Figures and outline of what drains to some cells, worked out on the part of the ground that holds
+    it.
+    """
     progress.at(0.0, "Walking upstream")
     frame = drainage.frame
     numbered = np.zeros(frame.shape, np.int32)
@@ -213,20 +283,30 @@ def _one_catchment(
     order = order_within(drainage.ways, np.unique(seeds), numbered, 1, count)
     rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
     found = figures(drainage, numbered, low, steep, order, progress.part(0.2, 0.7))
-    area = areas_of(np.ascontiguousarray(numbered[rows, cols]), frame.part(rows, cols), 1, progress.part(0.7, 1.0))[0]
+    area = areas_of(
+        np.ascontiguousarray(numbered[rows, cols]), frame.part(rows, cols), 1, progress.part(0.7, 1.0)
+    )[0]
     return found, area
 
 
 def catchments(
-    drainage: Drainage, seeds: list[np.ndarray], nested: bool = False, names: list[str] | None = None, progress: Progress | None = None
+    drainage: Drainage,
+    seeds: list[np.ndarray],
+    nested: bool = False,
+    names: list[str] | None = None,
+    progress: Progress | None = None,
 ) -> Shapes:
-    """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further upstream.
+    """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further
+    upstream.
 
     Raises MossError for more than 2,000 of them, or two nested ones in one cell.
     """
     frame = drainage.frame
     if len(seeds) > MOST_OUTLETS:
-        raise MossError(f"There are {len(seeds):,} outlets.", f"Give up to {MOST_OUTLETS:,} at a time, or divide the whole ground with basins.")
+        raise MossError(
+            f"There are {len(seeds):,} outlets.",
+            f"Give up to {MOST_OUTLETS:,} at a time, or divide the whole ground with basins.",
+        )
     lows = np.array([cells[np.argmin(drainage.z.reshape(-1)[cells])] for cells in seeds])
     progress, steep = progress or silent(), steepness(drainage)
     if nested:
@@ -235,7 +315,9 @@ def catchments(
         geometry = areas_of(numbered, frame, len(seeds), progress.part(0.7, 1.0))
     else:
         parts = [
-            _one_catchment(drainage, cells, lows[k : k + 1], steep, progress.part(k / len(seeds), (k + 1) / len(seeds)))
+            _one_catchment(
+                drainage, cells, lows[k : k + 1], steep, progress.part(k / len(seeds), (k + 1) / len(seeds))
+            )
             for k, cells in enumerate(seeds)
         ]
         columns = {n: np.concatenate([found[n] for found, _ in parts]) for n in parts[0][0]}

@@ -1,4 +1,6 @@
-"""Depressions: what a ground holds back, filling it level or with a gradient, keeping real lakes, and breaching."""
+"""Depressions: what a ground holds back, filling it level or with a gradient, keeping real lakes, and
+breaching.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ from moss_step.science.zones.tracing import areas_of
 
 
 class Lakes(NamedTuple):
-    """Depressions of a ground: number of each cell (0 for none), and by number (0 first) cells, area, depth, volume, level."""
+    """Depressions of a ground: number of each cell (0 for none), and by number (0 first) cells, area, depth,
+    volume, level.
+    """
 
     numbered: np.ndarray
     cells: np.ndarray
@@ -42,8 +46,12 @@ def find_lakes(drainage: Drainage, progress: Progress | None = None) -> Lakes:
     return Lakes(numbered, cells, area, depth, volume * drainage.dem.metres_per_height, level + drainage.base)
 
 
-def lake_shapes(drainage: Drainage, least_depth: float = 0.0, least_area: float = 0.0, progress: Progress | None = None) -> Shapes:
-    """Depressions as areas, the largest volume first, with depth, area, volume, level and the point they spill at."""
+def lake_shapes(
+    drainage: Drainage, least_depth: float = 0.0, least_area: float = 0.0, progress: Progress | None = None
+) -> Shapes:
+    """Depressions as areas, the largest volume first, with depth, area, volume, level and the point they
+    spill at.
+    """
     progress = progress or silent()
     lakes = find_lakes(drainage, progress.part(0.0, 0.3))
     kept = np.flatnonzero((lakes.depth >= least_depth) & (lakes.area >= least_area) & (lakes.cells > 0))
@@ -56,7 +64,11 @@ def lake_shapes(drainage: Drainage, least_depth: float = 0.0, least_area: float 
         "volume_m3": lakes.volume[order], "level": lakes.level[order], "cells": lakes.cells[order],
         "spill_x": x[order], "spill_y": y[order],
     }  # fmt: skip
-    geometry = areas_of(number[lakes.numbered], drainage.frame, len(order), progress.part(0.4, 1.0)) if len(order) else np.empty(0, object)
+    geometry = (
+        areas_of(number[lakes.numbered], drainage.frame, len(order), progress.part(0.4, 1.0))
+        if len(order)
+        else np.empty(0, object)
+    )
     unit = drainage.dem.unit.symbol
     return Shapes(geometry, columns, drainage.frame.crs, {"depth": unit, "level": unit, "volume_m3": "m³"})
 
@@ -69,10 +81,14 @@ def _spill_points(drainage: Drainage, lakes: Lakes) -> tuple[np.ndarray, np.ndar
 
 
 def filled_surface(
-    drainage: Drainage, gradient: float = 0.0, keep_depth: float | None = None, keep_area: float | None = None,
+    drainage: Drainage,
+    gradient: float = 0.0,
+    keep_depth: float | None = None,
+    keep_area: float | None = None,
     progress: Progress | None = None,
-) -> Surface:  # fmt: skip
-    """The ground with depressions filled: level, or rising by ``gradient`` (metres a metre) from where they spill.
+) -> Surface:
+    """The ground with depressions filled: level, or rising by ``gradient`` (metres a metre) from where they
+    spill.
 
     Depressions of at least ``keep_depth`` (in the ground's unit) or ``keep_area`` (m²) stay as they are.
     """
@@ -103,13 +119,17 @@ def _raised(drainage: Drainage, z: np.ndarray) -> Surface:
     return Surface(values, dem.frame, dem.unit, dem.quantity)
 
 
-def breached_surface(drainage: Drainage, most_cells: int, progress: Progress | None = None) -> tuple[Surface, int, int]:
-    """The ground with a channel cut from each pit to lower ground, where one of up to ``most_cells`` cells is found.
+def breached_surface(
+    drainage: Drainage, most_cells: int, progress: Progress | None = None
+) -> tuple[Surface, int, int]:
+    """The ground with a channel cut from each pit to lower ground, where one of up to ``most_cells`` cells is
+    found.
 
-    The channel of least digging, the volume of each cell above the height of the pit, by Dijkstra's method (Dijkstra 1959,
-    Numerische Mathematik 1): Lindsay & Dhun 2015, Modelling surface drainage patterns in altered landscapes using LiDAR, IJGIS 29. A
-    cell is left again by a dearer way when that has fewer cells, so that the channel is the cheapest of those short enough. Pits are taken
-    from the highest down. Gives the surface, the pits breached and those left.
+    The channel of least digging, the volume of each cell above the height of the pit, by Dijkstra's method
+    (Dijkstra 1959, Numerische Mathematik 1): Lindsay & Dhun 2015, Modelling surface drainage patterns in
+    altered landscapes using LiDAR, IJGIS 29. A cell is left again by a dearer way when that has fewer cells,
+    so that the channel is the cheapest of those short enough. Pits are taken from the highest down. Gives the
+    surface, the pits breached and those left.
     """
     dem, pools, progress = drainage.dem, drainage.pools, progress or silent()
     out = drainage.z.copy()
@@ -118,5 +138,9 @@ def breached_surface(drainage: Drainage, most_cells: int, progress: Progress | N
     done = 0
     work = np.zeros(out.shape, np.int32), np.zeros(out.shape, np.int32)
     for first, last in progress.blocks(len(pits), 256, "Cutting channels"):
-        done += int(breach(out, drainage.ways, dem.frame.row_areas, pools.cell[pits[first:last]], first, most_cells, work))
+        done += int(
+            breach(
+                out, drainage.ways, dem.frame.row_areas, pools.cell[pits[first:last]], first, most_cells, work
+            )
+        )
     return _raised(drainage, out), done, len(pits) - done

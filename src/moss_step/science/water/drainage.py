@@ -17,7 +17,12 @@ from moss_step.model.units import CELLS, SQUARE_METRE, Unit
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.water import accumulation
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.kernels.accumulation import accumulate_facets, accumulate_freeman, count_donors, facet_ways
+from moss_step.science.water.kernels.accumulation import (
+    accumulate_facets,
+    accumulate_freeman,
+    count_donors,
+    facet_ways,
+)
 from moss_step.science.water.kernels.descent import descend_water
 from moss_step.science.water.kernels.neighbours import NONE, OUT
 from moss_step.science.water.kernels.pools import fill_rows
@@ -31,8 +36,8 @@ FlowMethod = Literal["d8", "freeman", "dinf"]
 class Drainage:
     """What is known of the water of a ground; heights are in its own unit, distances in metres.
 
-    ``ways`` holds each cell's receiver as a neighbour 0 to 7 (east, then clockwise), 8 where water leaves the ground, 255
-    where there is none. ``cells`` counts the cells upstream of each cell, itself included.
+    ``ways`` holds each cell's receiver as a neighbour 0 to 7 (east, then clockwise), 8 where water leaves the
+    ground, 255 where there is none. ``cells`` counts the cells upstream of each cell, itself included.
     """
 
     dem: Surface
@@ -52,12 +57,16 @@ class Drainage:
 
     @property
     def z(self) -> np.ndarray:
-        """Heights above ``base`` in the unit of the ground (float32): what pools and ways are worked out from."""
+        """Heights above ``base`` in the unit of the ground (float32): what pools and ways are worked out
+        from.
+        """
         return self.dem.levelled[0].values
 
     @property
     def base(self) -> float:
-        """What ``z`` and the levels of pools hold less than the ground's heights; 0 for a ground in single precision."""
+        """What ``z`` and the levels of pools hold less than the ground's heights; 0 for a ground in single
+        precision.
+        """
         return self.dem.levelled[1]
 
     def filled(self) -> np.ndarray:
@@ -78,7 +87,16 @@ class Drainage:
     def nbytes(self) -> int:
         """Bytes beside the ground."""
         pools = self.pools
-        arrays = (self.ways, self.cells, pools.labels, pools.cell, pools.level, pools.depth, pools.across, pools.over)
+        arrays = (
+            self.ways,
+            self.cells,
+            pools.labels,
+            pools.cell,
+            pools.level,
+            pools.depth,
+            pools.across,
+            pools.over,
+        )
         made = self.__dict__.get("upstream_area")
         return sum(a.nbytes for a in arrays) + (0 if made is None else int(made.nbytes))
 
@@ -109,7 +127,10 @@ def check_ground(dem: Surface) -> None:
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
     if dem.values.size >= 2**31 // 9:
-        raise MossError(f"{dem.values.size:,} cells are too many for one piece.", "Crop the ground, or resample it to larger cells.")
+        raise MossError(
+            f"{dem.values.size:,} cells are too many for one piece.",
+            "Crop the ground, or resample it to larger cells.",
+        )
 
 
 def work_out(dem: Surface, progress: Progress) -> Drainage:
@@ -134,8 +155,12 @@ def work_out(dem: Surface, progress: Progress) -> Drainage:
     return Drainage(dem, pools, ways, cells)
 
 
-def amounts(frame: Frame, unit: Literal["cells", "area"], weights: np.ndarray | None, ways: np.ndarray) -> np.ndarray:
-    """Each cell's own amount: 1, its area in square metres, or its weight times that; missing weights count as 0."""
+def amounts(
+    frame: Frame, unit: Literal["cells", "area"], weights: np.ndarray | None, ways: np.ndarray
+) -> np.ndarray:
+    """Each cell's own amount: 1, its area in square metres, or its weight times that; missing weights count
+    as 0.
+    """
     own = np.ones(frame.shape) if unit == "cells" else np.repeat(frame.row_areas[:, None], frame.cols, axis=1)
     if weights is not None:
         own *= np.nan_to_num(weights, nan=0.0)
@@ -144,17 +169,24 @@ def amounts(frame: Frame, unit: Literal["cells", "area"], weights: np.ndarray | 
 
 
 def accumulated(
-    drainage: Drainage, method: FlowMethod = "d8", unit: Literal["cells", "area"] = "cells",
-    weights: Surface | None = None, progress: Progress | None = None, exponent: float = accumulation.CONVERGENCE,
-) -> Surface:  # fmt: skip
-    """Accumulation of each cell, its own amount included: cells, square metres, or weighted by a surface (float32).
+    drainage: Drainage,
+    method: FlowMethod = "d8",
+    unit: Literal["cells", "area"] = "cells",
+    weights: Surface | None = None,
+    progress: Progress | None = None,
+    exponent: float = accumulation.CONVERGENCE,
+) -> Surface:
+    """Accumulation of each cell, its own amount included: cells, square metres, or weighted by a surface
+    (float32).
 
-    ``d8`` runs to one receiver, ``freeman`` to all lower neighbours by slope to the ``exponent``, ``dinf`` to the two of the steepest
-    facet. Weighted cells have the unit of the weights, weighted areas that unit times square metres. Raises MossError for weights that
-    do not lie cell on cell.
+    ``d8`` runs to one receiver, ``freeman`` to all lower neighbours by slope to the ``exponent``, ``dinf`` to
+    the two of the steepest facet. Weighted cells have the unit of the weights, weighted areas that unit times
+    square metres. Raises MossError for weights that do not lie cell on cell.
     """
     if weights is not None and not same_frame(weights.frame, drainage.frame):
-        raise MossError("The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other.")
+        raise MossError(
+            "The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other."
+        )
     progress = progress or silent()
     progress.at(0.1, "Adding up what lies upstream")
     ways = drainage.ways
@@ -185,8 +217,11 @@ def _unit_of(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
     return weights.unit if unit == "cells" else NO_UNIT
 
 
-def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8", progress: Progress | None = None) -> np.ndarray:
-    """Bearing on the ground that water leaves each cell in, degrees clockwise from the grid's north (float32).
+def flow_bearings(
+    drainage: Drainage, method: Literal["d8", "dinf"] = "d8", progress: Progress | None = None
+) -> np.ndarray:
+    """Bearing on the ground that water leaves each cell in, degrees clockwise from the grid's north
+    (float32).
 
     -1 where it leaves the ground, NaN where there is none.
     """
@@ -195,7 +230,11 @@ def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8", prog
     out = np.empty(drainage.frame.shape, np.float32)
     for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
         ways, rows = drainage.ways[first:last], by_row[first:last]
-        found = rows[np.arange(len(rows))[:, None], np.minimum(ways, 7)] if share is None else _facet_bearings(share[first:last], rows)
+        found = (
+            rows[np.arange(len(rows))[:, None], np.minimum(ways, 7)]
+            if share is None
+            else _facet_bearings(share[first:last], rows)
+        )
         found = np.where(ways == OUT, -1.0, found % 360.0).astype(np.float32)
         found[found == np.float32(360.0)] = 0.0
         found[ways == NONE] = np.nan
@@ -204,7 +243,9 @@ def flow_bearings(drainage: Drainage, method: Literal["d8", "dinf"] = "d8", prog
 
 
 def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
-    """Turn shares between the two receivers of a facet into bearings: the share of the angle between them, on the ground."""
+    """Turn shares between the two receivers of a facet into bearings: the share of the angle between them, on
+    the ground.
+    """
     first = np.nan_to_num(np.maximum(share, 0.0)).astype(np.int64) % 8
     rows = np.arange(len(by_row))[:, None]
     start, end = by_row[rows, first], by_row[rows, (first + 1) % 8]
@@ -212,7 +253,9 @@ def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
 
 
 def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
-    """Direction over the steepest facet in eighths of a turn from east, clockwise; -1 out of the ground, NaN none."""
+    """Direction over the steepest facet in eighths of a turn from east, clockwise; -1 out of the ground, NaN
+    none.
+    """
     share = np.empty(drainage.ways.shape, np.float32)
     metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
     filled = drainage.filled()

@@ -1,4 +1,6 @@
-"""Indices of water on a ground: wetness, stream power, sediment transport, length-slope, and height above the nearest drain."""
+"""Indices of water on a ground: wetness, stream power, sediment transport, length-slope, and height above the
+nearest drain.
+"""
 
 from __future__ import annotations
 
@@ -21,14 +23,23 @@ LEAST_SLOPE = 0.001
 """Tangent that level cells are given, so that the index stays finite; common practice."""
 
 
-def specific_area(drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE, progress: Progress | None = None) -> np.ndarray:
+def specific_area(
+    drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE, progress: Progress | None = None
+) -> np.ndarray:
     """Area upstream of each metre of contour: square metres a metre, by the mean width of a cell."""
     frame = drainage.frame
     width = np.sqrt(frame.row_areas)[:, None]
-    return np.asarray(accumulated(drainage, method, "area", exponent=exponent, progress=progress).values / width)
+    return np.asarray(
+        accumulated(drainage, method, "area", exponent=exponent, progress=progress).values / width
+    )
 
 
-def wetness(drainage: Drainage, method: FlowMethod = "dinf", exponent: float = CONVERGENCE, progress: Progress | None = None) -> Surface:
+def wetness(
+    drainage: Drainage,
+    method: FlowMethod = "dinf",
+    exponent: float = CONVERGENCE,
+    progress: Progress | None = None,
+) -> Surface:
     """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24."""
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
@@ -37,13 +48,17 @@ def wetness(drainage: Drainage, method: FlowMethod = "dinf", exponent: float = C
 
 
 def stream_power(
-    drainage: Drainage, index: Power = "power", method: FlowMethod = "dinf", exponent: float = CONVERGENCE, progress: Progress | None = None
+    drainage: Drainage,
+    index: Power = "power",
+    method: FlowMethod = "dinf",
+    exponent: float = CONVERGENCE,
+    progress: Progress | None = None,
 ) -> Surface:
     """Power (a tan b), sediment transport capacity, or length-slope factor.
 
-    Moore & Burch 1986, Soil Science Society of America Journal 50: (a / 22.13)^0.6 (sin b / 0.0896)^1.3 for transport; for
-    the length-slope factor 1.4 times that with 0.4 as the first exponent (Moore & Wilson 1992), without the 1.4 here so that
-    the unit plot of 22.13 m at 9 % gives 1 (Wischmeier & Smith 1978).
+    Moore & Burch 1986, Soil Science Society of America Journal 50: (a / 22.13)^0.6 (sin b / 0.0896)^1.3 for
+    transport; for the length-slope factor 1.4 times that with 0.4 as the first exponent (Moore & Wilson
+    1992), without the 1.4 here so that the unit plot of 22.13 m at 9 % gives 1 (Wischmeier & Smith 1978).
     """
     progress = progress or silent()
     area, tangent = specific_area(drainage, method, exponent, progress.part(0.0, 0.8)), _tangent(drainage)
@@ -54,7 +69,9 @@ def stream_power(
             values[first:last] = some * steep
         else:
             sine = steep / np.hypot(1.0, steep)
-            values[first:last] = (some / 22.13) ** (0.6 if index == "sediment" else 0.4) * (sine / 0.0896) ** 1.3
+            values[first:last] = (some / 22.13) ** (0.6 if index == "sediment" else 0.4) * (
+                sine / 0.0896
+            ) ** 1.3
     return Surface(values, drainage.frame, NO_UNIT, "index")
 
 
@@ -63,7 +80,8 @@ def _tangent(drainage: Drainage) -> np.ndarray:
 
 
 def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Surface:
-    """Height above the nearest drain along the way of the water, in the unit of the ground; no-data where none is met.
+    """Height above the nearest drain along the way of the water, in the unit of the ground; no-data where
+    none is met.
 
     Rennó et al. 2008, HAND, a new terrain descriptor, Remote Sensing of Environment 112.
     """
@@ -76,7 +94,9 @@ def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | No
     return Surface(out, dem.frame, dem.unit, "drain_height")
 
 
-def stage_curve(above_drain: Surface, steps: int = 200, most: float | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def stage_curve(
+    above_drain: Surface, steps: int = 200, most: float | None = None
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Stages, and the area (m²) and volume (m³) that lie under each: in the unit of the heights."""
     values = above_drain.values
     top = most if most is not None else (above_drain.range or (0.0, 1.0))[1]
@@ -94,5 +114,7 @@ def stage_curve(above_drain: Surface, steps: int = 200, most: float | None = Non
 def flooded(above_drain: Surface, stage: float) -> Surface:
     """Depth of water where the ground lies below a stage above its nearest drain; no-data elsewhere."""
     with np.errstate(invalid="ignore"):
-        depth = np.where(above_drain.values < stage, np.float32(stage) - above_drain.values, np.float32(np.nan))
+        depth = np.where(
+            above_drain.values < stage, np.float32(stage) - above_drain.values, np.float32(np.nan)
+        )
     return Surface(depth, above_drain.frame, above_drain.unit, "depth")

@@ -14,8 +14,19 @@ def distances(frame: Frame) -> np.ndarray:
 
 
 def bearings(frame: Frame) -> np.ndarray:
-    """Bearing on the ground of each of the eight directions, degrees clockwise from the grid's north, by row: shape (rows, 8)."""
+    """Bearing on the ground of each of the eight directions, degrees clockwise from the grid's north, by row:
+    shape (rows, 8).
+    """
     diagonal = np.degrees(np.arctan2(frame.row_widths, frame.row_heights))  # of the north-east neighbour
     straight = np.zeros_like(diagonal)
-    quarters = (straight + 90.0, 180.0 - diagonal, straight + 180.0, 180.0 + diagonal, straight + 270.0, 360.0 - diagonal, straight, diagonal)
+    quarters = (
+        straight + 90.0,
+        180.0 - diagonal,
+        straight + 180.0,
+        180.0 + diagonal,
+        straight + 270.0,
+        360.0 - diagonal,
+        straight,
+        diagonal,
+    )
     return np.stack(quarters, axis=1)

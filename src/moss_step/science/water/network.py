@@ -1,7 +1,8 @@
-"""Streams: where enough ground drains to a cell, joined to links from springs and junctions to junctions and outlets.
+"""Streams: where enough ground drains to a cell, joined to links from springs and junctions to junctions and
+outlets.
 
-Orders after Strahler 1957 (EOS 38), Shreve 1966 (Journal of Geology 74) and Horton 1945 (GSA Bulletin 56: the main stem
-keeps its order up to its spring, by the larger catchment at each junction).
+Orders after Strahler 1957 (EOS 38), Shreve 1966 (Journal of Geology 74) and Horton 1945 (GSA Bulletin 56: the
+main stem keeps its order up to its spring, by the larger catchment at each junction).
 """
 
 from __future__ import annotations
@@ -16,7 +17,14 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.kernels.network import carry_down, drop_lone, feeders_cells, horton_orders, stream_orders, walk
+from moss_step.science.water.kernels.network import (
+    carry_down,
+    drop_lone,
+    feeders_cells,
+    horton_orders,
+    stream_orders,
+    walk,
+)
 from moss_step.science.water.trace import centres, flow_lengths, lengths_of
 
 MOST_LINKS = 500_000
@@ -26,7 +34,8 @@ _AT_ONCE = 20_000
 
 @dataclass(frozen=True, eq=False)
 class Network:
-    """Links of a stream network: cells of each from its upper to its lower end, the link below each (-1: none), orders.
+    """Links of a stream network: cells of each from its upper to its lower end, the link below each (-1:
+    none), orders.
 
     The lower end of a link is the junction cell that it shares with others, or the outlet.
     """
@@ -39,13 +48,19 @@ class Network:
 
 
 def stream_cells(
-    drainage: Drainage, least_area: float, slope: np.ndarray | None = None, exponent: float = 0.0, within: np.ndarray | None = None,
+    drainage: Drainage,
+    least_area: float,
+    slope: np.ndarray | None = None,
+    exponent: float = 0.0,
+    within: np.ndarray | None = None,
     progress: Progress | None = None,
-) -> np.ndarray:  # fmt: skip
-    """Cells that streams run through (uint8): where the area upstream in square metres is ``least_area`` or more.
+) -> np.ndarray:
+    """Cells that streams run through (uint8): where the area upstream in square metres is ``least_area`` or
+    more.
 
-    With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads follow both
-    (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits them to some cells.
+    With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads
+    follow both (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits
+    them to some cells.
     """
     progress = progress or silent()
     progress.at(0.0, "Finding streams")
@@ -90,15 +105,21 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     return Network([cells[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
 
 
-def main_stems(drainage: Drainage, found: Network, progress: Progress | None = None) -> tuple[list[np.ndarray], np.ndarray]:
-    """Whole streams: cells of each from its spring to where it joins a larger one or ends, and its highest Strahler order.
+def main_stems(
+    drainage: Drainage, found: Network, progress: Progress | None = None
+) -> tuple[list[np.ndarray], np.ndarray]:
+    """Whole streams: cells of each from its spring to where it joins a larger one or ends, and its highest
+    Strahler order.
 
-    At each junction the link of the larger catchment goes on, after Horton 1945; of two as large the one with the longer way, then the
-    higher one.
+    At each junction the link of the larger catchment goes on, after Horton 1945; of two as large the one with
+    the longer way, then the higher one.
     """
     progress = progress or silent()
     ends = np.array([c[-2] for c in found.cells])
-    sizes, ways = drainage.cells.reshape(-1)[ends], flow_lengths(drainage, True, progress=progress.part(0.0, 0.6)).reshape(-1)[ends]
+    sizes, ways = (
+        drainage.cells.reshape(-1)[ends],
+        flow_lengths(drainage, True, progress=progress.part(0.0, 0.6)).reshape(-1)[ends],
+    )
     progress.at(0.6, "Joining lines")
     main = np.full(len(sizes), -1)  # the link above that each link goes on from
     for k in np.lexsort((drainage.z.reshape(-1)[ends], np.round(ways, 6), sizes)):
@@ -121,7 +142,8 @@ def main_stems(drainage: Drainage, found: Network, progress: Progress | None = N
 
 
 def stream_lines(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
-    """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area upstream.
+    """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area
+    upstream.
 
     Drops are those of the water, which stands in pools at the height that they spill at: never below 0.
     """
@@ -141,14 +163,24 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     with np.errstate(divide="ignore", invalid="ignore"):
         sinuosity = np.where(straight > 0, length / straight, np.nan)
     columns: dict[str, np.ndarray] = {
-        "link": np.arange(1, len(length) + 1), "from_node": np.searchsorted(nodes, upper) + 1, "to_node": np.searchsorted(nodes, lower) + 1,
-        "strahler": found.strahler, "shreve": found.shreve, "horton": found.horton, "length_m": length, "drop_m": drop,
-        "gradient": drop / length, "sinuosity": sinuosity, "upstream_m2": upstream,
-    }  # fmt: skip
+        "link": np.arange(1, len(length) + 1),
+        "from_node": np.searchsorted(nodes, upper) + 1,
+        "to_node": np.searchsorted(nodes, lower) + 1,
+        "strahler": found.strahler,
+        "shreve": found.shreve,
+        "horton": found.horton,
+        "length_m": length,
+        "drop_m": drop,
+        "gradient": drop / length,
+        "sinuosity": sinuosity,
+        "upstream_m2": upstream,
+    }
     return Shapes(paths_as_lines(drainage, found.cells, progress.part(0.6, 1.0)), columns, drainage.frame.crs)
 
 
-def paths_as_lines(drainage: Drainage, paths: list[np.ndarray], progress: Progress | None = None) -> np.ndarray:
+def paths_as_lines(
+    drainage: Drainage, paths: list[np.ndarray], progress: Progress | None = None
+) -> np.ndarray:
     """Paths of cells as lines through their centres."""
     out = np.empty(len(paths), object)
     for first, last in (progress or silent()).blocks(len(paths), _AT_ONCE, "Drawing lines"):
@@ -169,16 +201,26 @@ def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None =
     leaves = ~np.isin(nodes, upper)
     kinds = np.where(leaves, "outlet", np.where(into == 0, "spring", "junction")).astype(object)
     columns = {
-        "node": np.arange(1, len(nodes) + 1), "kind": kinds, "links_in": into, "height": drainage.dem.values.reshape(-1)[nodes].astype(float),
+        "node": np.arange(1, len(nodes) + 1),
+        "kind": kinds,
+        "links_in": into,
+        "height": drainage.dem.values.reshape(-1)[nodes].astype(float),
         "upstream_m2": drainage.upstream_area.reshape(-1)[nodes],
-    }  # fmt: skip
-    return Shapes(np.asarray(shapely.points(centres(drainage, nodes))), columns, drainage.frame.crs, {"height": drainage.dem.unit.symbol})
+    }
+    return Shapes(
+        np.asarray(shapely.points(centres(drainage, nodes))),
+        columns,
+        drainage.frame.crs,
+        {"height": drainage.dem.unit.symbol},
+    )
 
 
 def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
-    """Last cell of each link before the junction (int64): what drains there and not to a link above belongs to the link.
+    """Last cell of each link before the junction (int64): what drains there and not to a link above belongs
+    to the link.
 
-    Where links meet in the cell that their water leaves the ground at, that cell goes with the largest of them.
+    Where links meet in the cell that their water leaves the ground at, that cell goes with the largest of
+    them.
     """
     last, above = np.array([c[-1] for c in found.cells]), np.array([c[-2] for c in found.cells])
     order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")

@@ -1,4 +1,6 @@
-"""Water held behind a bund: its extent, depth and volume at a crest height, and the curve of volume by stage."""
+"""Water held behind a bund: its extent, depth and volume at a crest height, and the curve of volume by
+stage.
+"""
 
 from __future__ import annotations
 
@@ -19,24 +21,32 @@ from moss_step.science.zones.labelling import label_components
 def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
     """Cells that a bund stands on, wide enough that water cannot slip through between corners (boolean)."""
     frame = dem.frame
-    burnt = rasterize([(line, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=True).astype(bool)
+    burnt = rasterize([(line, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=True).astype(
+        bool
+    )
     if not (burnt & ~np.isnan(dem.values)).any():
         raise MossError("The bund does not stand on the ground.", "Draw its line on the ground.")
     return np.asarray(burnt & ~np.isnan(dem.values))
 
 
-def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progress | None = None) -> tuple[Surface, Surface]:
-    """Depth of the water that stands behind a bund with its crest at a height (in the ground's unit), and the bed it is held above.
+def ponded(
+    dem: Surface, line: shapely.Geometry, crest: float, progress: Progress | None = None
+) -> tuple[Surface, Surface]:
+    """Depth of the water that stands behind a bund with its crest at a height (in the ground's unit), and the
+    bed it is held above.
 
-    Only water that touches the bund and would not stand there without it counts; where the bund can be passed lower than its
-    crest, the water stands at that height. The bed is the ground with the water that stood there before. Raises MossError for a crest
-    below the ground, or a bund that holds nothing.
+    Only water that touches the bund and would not stand there without it counts; where the bund can be passed
+    lower than its crest, the water stands at that height. The bed is the ground with the water that stood
+    there before. Raises MossError for a crest below the ground, or a bund that holds nothing.
     """
     wall = bund_cells(dem, line)
     lowest = float(np.nanmin(dem.values[wall]))
     if crest <= lowest:
-        raise MossError(f"A crest of {crest:g} {dem.unit.symbol} lies below the ground, whose lowest point under the bund is {lowest:.2f}.",
-                        "Raise the crest.")  # fmt: skip
+        raise MossError(
+            f"A crest of {crest:g} {dem.unit.symbol} lies below the ground, whose lowest point under the "
+            f"bund is {lowest:.2f}.",
+            "Raise the crest.",
+        )
     progress = progress or silent()
     natural = prepare(dem, progress.part(0.0, 0.45))
     z, top = natural.z, np.float32(crest - natural.base)
@@ -56,7 +66,9 @@ def ponded(dem: Surface, line: shapely.Geometry, crest: float, progress: Progres
     if not wet.any():
         raise MossError("The bund holds no water.", "Draw it across a valley, from slope to slope.")
     bed = np.maximum(before, raised).astype(dem.values.dtype) + natural.base
-    return Surface(np.where(wet, depth, np.float32(np.nan)), dem.frame, dem.unit, "depth"), replace(dem, values=bed.astype(dem.values.dtype))
+    return Surface(np.where(wet, depth, np.float32(np.nan)), dem.frame, dem.unit, "depth"), replace(
+        dem, values=bed.astype(dem.values.dtype)
+    )
 
 
 def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
@@ -67,8 +79,11 @@ def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
     return float((deep * areas).sum() * dem.metres_per_height)
 
 
-def storage_curve(dem: Surface, bed: Surface, depth: Surface, steps: int = 50) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Stages from the deepest bed to the full level, with the area (m²) and volume (m³) that a pond adds at each.
+def storage_curve(
+    dem: Surface, bed: Surface, depth: Surface, steps: int = 50
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Stages from the deepest bed to the full level, with the area (m²) and volume (m³) that a pond adds at
+    each.
 
     Water that stood there before is part of the bed.
     """

@@ -1,9 +1,11 @@
-"""The pools of a ground: which cells run down to which pit, over which passes pools spill, and how deep they are.
+"""The pools of a ground: which cells run down to which pit, over which passes pools spill, and how deep they
+are.
 
-The graph of pits and lowest passes of Cordonnier, Bovy & Braun 2019, A versatile, linear complexity algorithm for flow
-routing in topographies with depressions, Earth Surface Dynamics 7; its spanning tree after Boruvka 1926. The water level
-of a pit is the highest pass on its way out along the tree, which gives the same filled ground as a priority flood
-(Barnes, Lehman & Mulla 2014). The depth of a pool is its persistence: the height it rises before it spills to a lower one.
+The graph of pits and lowest passes of Cordonnier, Bovy & Braun 2019, A versatile, linear complexity algorithm
+for flow routing in topographies with depressions, Earth Surface Dynamics 7; its spanning tree after Boruvka
+1926. The water level of a pit is the highest pass on its way out along the tree, which gives the same filled
+ground as a priority flood (Barnes, Lehman & Mulla 2014). The depth of a pool is its persistence: the height
+it rises before it spills to a lower one.
 """
 
 from __future__ import annotations
@@ -18,7 +20,16 @@ from moss_step.model.progress import Progress
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.descent import descend
 from moss_step.science.water.kernels.neighbours import DRY, OUT
-from moss_step.science.water.kernels.pools import deaths, join_parts, label_ends, levels, lowest_passes, number_ends, roots, spills
+from moss_step.science.water.kernels.pools import (
+    deaths,
+    join_parts,
+    label_ends,
+    levels,
+    lowest_passes,
+    number_ends,
+    roots,
+    spills,
+)
 
 OUTSIDE = 0
 """The node that all water leaves to; pits and outlets are numbered from 1."""
@@ -28,9 +39,10 @@ OUTSIDE = 0
 class Pools:
     """The pits of a ground and how they spill; arrays of n + 1 values with the outside first.
 
-    ``labels`` gives each cell's node (0 for no-data). ``cell`` is the pit's or outlet's cell, ``level`` the height that
-    water stands at when the whole ground is filled, ``depth`` the pool's depth when it spills to a lower one, ``across``
-    the node it spills to (0: it leaves the ground), and ``over`` the cell it spills at.
+    ``labels`` gives each cell's node (0 for no-data). ``cell`` is the pit's or outlet's cell, ``level`` the
+    height that water stands at when the whole ground is filled, ``depth`` the pool's depth when it spills to
+    a lower one, ``across`` the node it spills to (0: it leaves the ground), and ``over`` the cell it spills
+    at.
     """
 
     labels: np.ndarray
@@ -47,7 +59,8 @@ class Pools:
 
 
 def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[Pools, np.ndarray]:
-    """Find the pools of a float32 grid, and the ways that lead down to them (uint8, as ``neighbours`` numbers them).
+    """Find the pools of a float32 grid, and the ways that lead down to them (uint8, as ``neighbours`` numbers
+    them).
 
     ``metres`` are the distances of ``neighbours.distances``.
     """
@@ -72,18 +85,27 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     height, one, other, at, way = (some[order] for some in (height, one, other, at, way))
     progress.at(0.7, "Filling pools")
     spill, far = deaths(bottom, leaves, height, one, other)
-    depth, across, over = spills(z, metres, labels, (cell, bottom, level, leaves, spill, far), (height, at, way))
+    depth, across, over = spills(
+        z, metres, labels, (cell, bottom, level, leaves, spill, far), (height, at, way)
+    )
     return Pools(labels, cell, level, depth, across, over), descent
 
 
-def _spanning_tree(z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray, progress: Progress) -> tuple[np.ndarray, ...]:
-    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and direction.
+def _spanning_tree(
+    z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray, progress: Progress
+) -> tuple[np.ndarray, ...]:
+    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and
+    direction.
 
     Nodes that water ``leaves`` the ground at are joined to the outside from the start.
     """
     nodes = len(cell)
     part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
-    height, one, other = np.empty(nodes - 1, np.float32), np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int32)
+    height, one, other = (
+        np.empty(nodes - 1, np.float32),
+        np.empty(nodes - 1, np.int32),
+        np.empty(nodes - 1, np.int32),
+    )
     at, way, count = np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
     out = np.flatnonzero(leaves)
     height[: len(out)], one[: len(out)], other[: len(out)] = z.reshape(-1)[cell[out]], out, OUTSIDE

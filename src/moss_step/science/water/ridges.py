@@ -1,4 +1,6 @@
-"""Ridges and valleys as lines, from the topology of the flow: valleys collect water, ridges collect it upside down."""
+"""Ridges and valleys as lines, from the topology of the flow: valleys collect water, ridges collect it upside
+down.
+"""
 
 from __future__ import annotations
 
@@ -25,17 +27,22 @@ _AT_ONCE = 20_000
 
 
 def usual_detail(dem: Surface) -> float:
-    """Ground in square metres that must drain to a line when none is asked for: a 2000th of the ground, and at least four cells."""
+    """Ground in square metres that must drain to a line when none is asked for: a 2000th of the ground, and
+    at least four cells.
+    """
     return max(dem.area / 2000.0, 4.0 * dem.area / max(dem.valid_count, 1))
 
 
-def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_000.0, progress: Progress | None = None) -> Shapes:
-    """All ridges and valleys that at least ``detail`` square metres drain to, on the ground or on the ground turned over.
+def ridges_and_valleys(
+    dem: Surface, which: Which = "both", detail: float = 20_000.0, progress: Progress | None = None
+) -> Shapes:
+    """All ridges and valleys that at least ``detail`` square metres drain to, on the ground or on the ground
+    turned over.
 
-    A line is a whole ridge or valley: from its upper end down along the larger catchment at each junction (Horton 1945), to where it
-    joins a larger one or ends. Columns: kind, length_m, steepness_deg (how steeply the ground leaves the line on both sides, square to it,
-    three cells away), mean_slope_deg along it, order (Strahler). Ridges are the channels of the inverted ground: Peucker & Douglas
-    1975, CGIP 4, by flow.
+    A line is a whole ridge or valley: from its upper end down along the larger catchment at each junction
+    (Horton 1945), to where it joins a larger one or ends. Columns: kind, length_m, steepness_deg (how steeply
+    the ground leaves the line on both sides, square to it, three cells away), mean_slope_deg along it, order
+    (Strahler). Ridges are the channels of the inverted ground: Peucker & Douglas 1975, CGIP 4, by flow.
     """
     progress = progress or silent()
     steep = derive_slope(dem, "degrees").values
@@ -43,7 +50,13 @@ def ridges_and_valleys(dem: Surface, which: Which = "both", detail: float = 20_0
     for kind in ("valleys", "ridges"):
         if which not in (kind, "both"):
             continue
-        part = progress if which == kind else progress.part(0.0, 0.5) if kind == "valleys" else progress.part(0.5, 1.0)
+        part = (
+            progress
+            if which == kind
+            else progress.part(0.0, 0.5)
+            if kind == "valleys"
+            else progress.part(0.5, 1.0)
+        )
         part.at(0.0, f"Finding {kind}")
         ground = dem if kind == "valleys" else replace(dem, values=_turned(dem.values))
         drainage = (prepare if ground is dem else work_out)(ground, part.part(0.0, 0.5))
@@ -64,7 +77,9 @@ def _turned(values: np.ndarray) -> np.ndarray:
     return turned
 
 
-def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str, progress: Progress) -> Shapes:
+def _lines(
+    drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str, progress: Progress
+) -> Shapes:
     """Whole ridges or valleys as lines with their figures."""
     stems, orders = main_stems(drainage, found, progress.part(0.0, 0.3))
     sides, slopes = np.empty(len(stems)), np.empty(len(stems))
@@ -79,27 +94,37 @@ def _lines(drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, 
         "mean_slope_deg": slopes, "order": orders,
     }  # fmt: skip
     return Shapes(
-        paths_as_lines(drainage, stems, progress.part(0.8, 1.0)), columns, drainage.frame.crs, {"steepness_deg": "°", "mean_slope_deg": "°"}
+        paths_as_lines(drainage, stems, progress.part(0.8, 1.0)),
+        columns,
+        drainage.frame.crs,
+        {"steepness_deg": "°", "mean_slope_deg": "°"},
     )
 
 
 def _side_steepness(dem: Surface, cells: np.ndarray, starts: np.ndarray, sign: float) -> np.ndarray:
-    """Mean angle at which the ground rises (or falls, for ridges) from each line to both sides, square to its run on the ground.
+    """Mean angle at which the ground rises (or falls, for ridges) from each line to both sides, square to its
+    run on the ground.
 
-    Lines are cells one after another, each from its place in ``starts`` on. Sides that lie beyond the ground do not count.
+    Lines are cells one after another, each from its place in ``starts`` on. Sides that lie beyond the ground
+    do not count.
     """
     frame, z = dem.frame, dem.levelled[0].values
     rows, cols = np.divmod(cells, frame.cols)
     width, height = frame.row_widths[rows], frame.row_heights[rows]
     before, after = np.arange(-1, len(cells) - 1), np.arange(1, len(cells) + 1)
-    before[starts], after[np.append(starts[1:], len(cells)) - 1] = starts, np.append(starts[1:], len(cells)) - 1
+    before[starts], after[np.append(starts[1:], len(cells)) - 1] = (
+        starts,
+        np.append(starts[1:], len(cells)) - 1,
+    )
     south, east = ((v[after] - v[before]) / (after - before) for v in (rows, cols))
     south, east = south * height, east * width
     norm = np.maximum(np.hypot(south, east), 1e-9)
     far = _REACH * np.minimum(width, height)
     rises = np.empty((2, len(cells)))
     for k, side in enumerate((-1.0, 1.0)):
-        beside = between_cells(z, rows + side * far * east / norm / height, cols - side * far * south / norm / width)
+        beside = between_cells(
+            z, rows + side * far * east / norm / height, cols - side * far * south / norm / width
+        )
         rises[k] = sign * (beside - z[rows, cols]) * dem.metres_per_height / far
     return np.asarray(np.nan_to_num(np.degrees(np.arctan(_means(rises.T.reshape(-1), 2 * starts)))))
 
@@ -107,14 +132,19 @@ def _side_steepness(dem: Surface, cells: np.ndarray, starts: np.ndarray, sign: f
 def _means(values: np.ndarray, starts: np.ndarray) -> np.ndarray:
     """Mean of the values that are not NaN of each stretch from a start on; NaN where there is none."""
     known = ~np.isnan(values)
-    total, count = np.add.reduceat(np.where(known, values, 0.0), starts), np.add.reduceat(known.astype(np.int64), starts)
+    total, count = (
+        np.add.reduceat(np.where(known, values, 0.0), starts),
+        np.add.reduceat(known.astype(np.int64), starts),
+    )
     with np.errstate(invalid="ignore"):
         return np.asarray(total / np.where(count > 0, count, np.nan))
 
 
 def strong_enough(lines: Shapes, least_length: float, least_steepness: float) -> np.ndarray:
     """Rows of the lines that are as long (metres) and as steep to their sides (degrees) as asked for."""
-    return np.flatnonzero((lines.columns["length_m"] >= least_length) & (lines.columns["steepness_deg"] >= least_steepness))
+    return np.flatnonzero(
+        (lines.columns["length_m"] >= least_length) & (lines.columns["steepness_deg"] >= least_steepness)
+    )
 
 
 def kept_lines(lines: Shapes, rows: np.ndarray) -> Shapes:
@@ -125,4 +155,6 @@ def kept_lines(lines: Shapes, rows: np.ndarray) -> Shapes:
 
 def total_length(lines: Shapes) -> float:
     """Length of all lines in metres."""
-    return float(lines.columns["length_m"].sum()) if len(lines) else float(shapely.length(lines.geometry).sum())
+    return (
+        float(lines.columns["length_m"].sum()) if len(lines) else float(shapely.length(lines.geometry).sum())
+    )

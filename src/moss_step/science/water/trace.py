@@ -10,14 +10,25 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.neighbours import NONE
-from moss_step.science.water.kernels.trace import branches, down_order_cells, lengths_down, lengths_up, mark_shares, mark_upstream
+from moss_step.science.water.kernels.trace import (
+    branches,
+    down_order_cells,
+    lengths_down,
+    lengths_up,
+    mark_shares,
+    mark_upstream,
+)
 
 _WORTH_SHARING = 100_000
 """Cells of a catchment that are worth the start of several threads."""
 
 
-def mark_catchment(drainage: Drainage, seed: int, number: int, marks: np.ndarray) -> tuple[int, int, int, int, int]:
-    """The same as ``mark_upstream`` for one cell, by all threads at once: branches are shared out by the cells they have."""
+def mark_catchment(
+    drainage: Drainage, seed: int, number: int, marks: np.ndarray
+) -> tuple[int, int, int, int, int]:
+    """The same as ``mark_upstream`` for one cell, by all threads at once: branches are shared out by the
+    cells they have.
+    """
     size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
     if size < _WORTH_SHARING or threads == 1:
         return tuple(int(v) for v in mark_upstream(drainage.ways, np.array([seed]), number, marks))  # type: ignore[return-value]  # five of them
@@ -29,8 +40,21 @@ def mark_catchment(drainage: Drainage, seed: int, number: int, marks: np.ndarray
         loads[t] += int(sizes[k])
         shares[t].append(int(found[k]))
     starts = np.cumsum([0, *(len(s) for s in shares)])
-    parts = np.vstack([stem, mark_shares(drainage.ways, np.array([c for s in shares for c in s], np.int64), starts, number, marks)])
-    return int(parts[:, 0].sum()), int(parts[:, 1].min()), int(parts[:, 2].max()), int(parts[:, 3].min()), int(parts[:, 4].max())
+    parts = np.vstack(
+        [
+            stem,
+            mark_shares(
+                drainage.ways, np.array([c for s in shares for c in s], np.int64), starts, number, marks
+            ),
+        ]
+    )
+    return (
+        int(parts[:, 0].sum()),
+        int(parts[:, 1].min()),
+        int(parts[:, 2].max()),
+        int(parts[:, 3].min()),
+        int(parts[:, 4].max()),
+    )
 
 
 def down_order(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
@@ -44,10 +68,17 @@ def down_order(drainage: Drainage, progress: Progress | None = None) -> np.ndarr
     return order
 
 
-def flow_lengths(drainage: Drainage, upstream: bool = False, areas: np.ndarray | None = None, progress: Progress | None = None) -> np.ndarray:
-    """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way that reaches it.
+def flow_lengths(
+    drainage: Drainage,
+    upstream: bool = False,
+    areas: np.ndarray | None = None,
+    progress: Progress | None = None,
+) -> np.ndarray:
+    """Metres along the way from each cell to where its water leaves, or (``upstream``) of the longest way
+    that reaches it.
 
-    With numbered ``areas`` (int32, 0 for none) ways begin and end within the area of each cell; cells of none are NaN.
+    With numbered ``areas`` (int32, 0 for none) ways begin and end within the area of each cell; cells of none
+    are NaN.
     """
     out = np.zeros(drainage.ways.shape, np.float64)
     inside = np.empty((0, 0), np.int32) if areas is None else areas

@@ -19,7 +19,8 @@ Relation = Literal["meets", "within", "apart"]
 
 
 def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
-    """Numbers of the rows that hold a text, or that meet a condition on the numeric columns such as ``area_m2 > 500``.
+    """Numbers of the rows that hold a text, or that meet a condition on the numeric columns such as ``area_m2
+    > 500``.
 
     Raises FormulaError for a condition that cannot be used.
     """
@@ -27,7 +28,9 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
     if not text.strip():
         return np.arange(count)
     if any(sign in text for sign in "<>=!"):
-        numeric = {n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()}
+        numeric = {
+            n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()
+        }
         formula = parse(text, dict.fromkeys(numeric, NONE))
         with np.errstate(all="ignore"):
             return np.flatnonzero(formula.part.truth(numeric).holds)
@@ -49,7 +52,9 @@ def row_numbers(text: str, count: int) -> np.ndarray:
         match = re.fullmatch(r"([0-9]{1,9})(?:-([0-9]{1,9}))?", part)
         first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
         if not 1 <= first <= last <= count:
-            raise AskedWronglyError(f"'{part[:40]}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6.")
+            raise AskedWronglyError(
+                f"'{part[:40]}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6."
+            )
         found.update(range(first - 1, last))
     return np.array(sorted(found), np.int64)
 
@@ -62,7 +67,9 @@ def numbers_text(rows: np.ndarray) -> str:
 
 
 def related(shapes: Shapes, others: Shapes, relation: Relation) -> np.ndarray:
-    """Rows of the shapes that meet others, lie within their union, or stay apart from them; both in one system."""
+    """Rows of the shapes that meet others, lie within their union, or stay apart from them; both in one
+    system.
+    """
     joined = shapely.union_all(shapely.make_valid(others.geometry))
     shapely.prepare(joined)
     geometry = shapely.make_valid(shapes.geometry)
@@ -79,4 +86,6 @@ def kept(shapes: Shapes, rows: np.ndarray) -> Shapes:
     """
     if len(rows) == 0:
         raise MossError("No shape is chosen.", "Loosen the condition.")
-    return replace(shapes, geometry=shapes.geometry[rows], columns={n: v[rows] for n, v in shapes.columns.items()})
+    return replace(
+        shapes, geometry=shapes.geometry[rows], columns={n: v[rows] for n, v in shapes.columns.items()}
+    )

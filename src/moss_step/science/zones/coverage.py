@@ -1,4 +1,6 @@
-"""Cells of areas with the share of each that an area covers (exactextract), a large area in bands of rows so that work on it reports and stops."""
+"""Cells of areas with the share of each that an area covers (exactextract), a large area in bands of rows so
+that work on it reports and stops.
+"""
 
 from __future__ import annotations
 
@@ -43,8 +45,13 @@ def covered(geometry: np.ndarray, surface: Surface, progress: Progress) -> Itera
         progress.at(start / len(pieces), "Zone by zone")
         before = ends[start - 1] if start else 0
         end = min(max(int(np.searchsorted(ends, before + _PIECE, side="right")), start + 1), start + _ZONES)
-        some = [{"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(p.area))} for p in pieces[start:end]]
-        for piece, found in zip(pieces[start:end], exact_extract(source, some, ["values", "coverage", "cell_id"]), strict=True):
+        some = [
+            {"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(p.area))}
+            for p in pieces[start:end]
+        ]
+        for piece, found in zip(
+            pieces[start:end], exact_extract(source, some, ["values", "coverage", "cell_id"]), strict=True
+        ):
             of = found["properties"]
             met = of["coverage"] > _SLIVER
             yield Covered(piece.zone, of["values"][met], of["coverage"][met], of["cell_id"][met] // cols)
@@ -61,7 +68,9 @@ class _Piece(NamedTuple):
 
 def _pieces(zone: int, area: shapely.Geometry, frame: Frame) -> Iterator[_Piece]:
     """Give an area whole, or cut along borders of rows when it is large."""
-    west, south, east, north = shapely.bounds(shapely.intersection(shapely.envelope(area), shapely.box(*frame.box)))
+    west, south, east, north = shapely.bounds(
+        shapely.intersection(shapely.envelope(area), shapely.box(*frame.box))
+    )
     if not west <= east:
         return
     first, last = int((frame.y0 - north) / frame.dy), min(int((frame.y0 - south) / frame.dy) + 1, frame.rows)
@@ -71,6 +80,8 @@ def _pieces(zone: int, area: shapely.Geometry, frame: Frame) -> Iterator[_Piece]
         yield _Piece(zone, area, (last - first) * across)
         return
     for top in range(first, last, step):
-        band = shapely.clip_by_rect(area, west, frame.y0 - (top + step) * frame.dy, east, frame.y0 - top * frame.dy)
+        band = shapely.clip_by_rect(
+            area, west, frame.y0 - (top + step) * frame.dy, east, frame.y0 - top * frame.dy
+        )
         if shapely.get_dimensions(band) == 2:
             yield _Piece(zone, band, step * across)

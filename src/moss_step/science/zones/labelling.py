@@ -1,7 +1,9 @@
-"""Connected components of a class map: one pass with union-find in strips, which are then joined, rows in parallel.
+"""Connected components of a class map: one pass with union-find in strips, which are then joined, rows in
+parallel.
 
-The two-pass method of Rosenfeld & Pfaltz 1966, Sequential operations in digital picture processing, with the smallest
-cell of a component as its root and path halving, so that the strips can be labelled at the same time.
+The two-pass method of Rosenfeld & Pfaltz 1966, Sequential operations in digital picture processing, with the
+smallest cell of a component as its root and path halving, so that the strips can be labelled at the same
+time.
 """
 
 from __future__ import annotations
@@ -13,10 +15,11 @@ from moss_step.science.zones.kernels.labelling import number, roots
 
 
 def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.ndarray, np.ndarray]:
-    """Number the connected components of equal codes (int32 grid, 0 for ``none``) and give the code of each number.
+    """Number the connected components of equal codes (int32 grid, 0 for ``none``) and give the code of each
+    number.
 
-    ``codes`` is an integer grid; cells hang together along edges (4 neighbours) or also at corners (8). Numbers run in the
-    order of each component's first cell.
+    ``codes`` is an integer grid; cells hang together along edges (4 neighbours) or also at corners (8).
+    Numbers run in the order of each component's first cell.
     """
     parent = np.empty(codes.size, np.int32 if codes.size < 2**31 else np.int64)
     strips = max(1, min(4 * numba.get_num_threads(), codes.shape[0] // 16))

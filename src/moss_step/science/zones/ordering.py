@@ -1,4 +1,6 @@
-"""Values put in order in pieces that report, and what is read off ordered values: quantiles, plain and weighed, and counts of distinct ones."""
+"""Values put in order in pieces that report, and what is read off ordered values: quantiles, plain and
+weighed, and counts of distinct ones.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,8 @@ _SAMPLE = 20_000
 
 
 def in_order(progress: Progress, values: np.ndarray, *others: np.ndarray) -> list[np.ndarray]:
-    """Put n values in order, lowest first, and others of n with them: a sample sort (Frazer & McKellar 1970), with a report for each part.
+    """Put n values in order, lowest first, and others of n with them: a sample sort (Frazer & McKellar 1970),
+    with a report for each part.
 
     Values without NaN. Raises StoppedError when stopped.
     """
@@ -48,10 +51,12 @@ def _sorted(arrays: Sequence[np.ndarray]) -> list[np.ndarray]:
 
 
 def weighed_quantiles(values: np.ndarray, weights: np.ndarray, shares: list[float]) -> list[float]:
-    """Quantiles of ordered values with weights, NaN without values; as plain ones between the two nearest values where all weigh alike.
+    """Quantiles of ordered values with weights, NaN without values; as plain ones between the two nearest
+    values where all weigh alike.
 
-    The k-th of n values stands at (k - 1) w_k + (n - 1) (w_1 + ... + w_(k-1)) on a scale that ends at n - 1 times all weight: exactextract's
-    definition, save that values which repeat stand for themselves there as one, and here as often as they occur.
+    The k-th of n values stands at (k - 1) w_k + (n - 1) (w_1 + ... + w_(k-1)) on a scale that ends at n - 1
+    times all weight: exactextract's definition, save that values which repeat stand for themselves there as
+    one, and here as often as they occur.
     """
     n = len(values)
     if n == 0:
@@ -74,7 +79,11 @@ def _between(places: np.ndarray, values: np.ndarray, at: float) -> float:
 
 def distinct(values: np.ndarray, weights: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Give the distinct ones of ordered values, and how often each occurs or what it weighs."""
-    first = np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]])) if len(values) else np.empty(0, np.int64)
+    first = (
+        np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
+        if len(values)
+        else np.empty(0, np.int64)
+    )
     if weights is None:
         return values[first], np.diff(np.append(first, len(values)))
     return values[first], np.add.reduceat(weights, first, dtype=np.float64) if len(first) else np.empty(0)

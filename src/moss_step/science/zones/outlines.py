@@ -27,17 +27,23 @@ MOST_PATCHES = 500_000
 
 
 def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
-    """A class map of shapes by the values of a column, with a class for each value; later shapes lie over earlier ones.
+    """A class map of shapes by the values of a column, with a class for each value; later shapes lie over
+    earlier ones.
 
-    Cells whose centres lie in an area, or that a line or point touches, take its class. Raises AskedWronglyError for a
-    column that is not there, MossError for more than 254 values.
+    Cells whose centres lie in an area, or that a line or point touches, take its class. Raises
+    AskedWronglyError for a column that is not there, MossError for more than 254 values.
     """
     if column not in shapes.columns:
-        raise AskedWronglyError(f"The shapes have no column '{column}'.", f"They have: {', '.join(shapes.columns) or 'none'}.")
+        raise AskedWronglyError(
+            f"The shapes have no column '{column}'.", f"They have: {', '.join(shapes.columns) or 'none'}."
+        )
     values = [str(v) for v in shapes.columns[column]]
     distinct = sorted(set(values), key=_by_number)
     if len(distinct) > NO_CLASS - 1:
-        raise MossError(f"Column '{column}' has {len(distinct):,} values, and a class map holds 254.", "Choose another column.")
+        raise MossError(
+            f"Column '{column}' has {len(distinct):,} values, and a class map holds 254.",
+            "Choose another column.",
+        )
     numbers = {v: i + 1 for i, v in enumerate(distinct)}
     pairs = [(g, numbers[v]) for g, v in zip(shapes.geometry, values, strict=True)]
     codes = rasterize(pairs, frame.shape, fill=NO_CLASS, transform=affine(frame), dtype="uint8")
@@ -48,8 +54,8 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
 def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress | None = None) -> Shapes:
     """One area for each class, along the exact outlines of its cells, with columns class, name and area_m2.
 
-    ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and area_m2 is
-    always that of the cells.
+    ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and
+    area_m2 is always that of the cells.
     """
     progress = progress or silent()
     found = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
@@ -72,13 +78,19 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
     )
 
 
-def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, surface: Surface | None = None,
-            progress: Progress | None = None) -> Shapes:  # fmt: skip
-    """Connected patches of one class each, as areas with patch, class, name, cells and area_m2, largest first.
+def patches(
+    classes: ClassMap,
+    neighbours: Literal[4, 8],
+    least_cells: int = 1,
+    surface: Surface | None = None,
+    progress: Progress | None = None,
+) -> Shapes:
+    """Connected patches of one class each, as areas with patch, class, name, cells and area_m2, largest
+    first.
 
-    Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and mean per patch,
-    the mean weighed by ground area; of bearings the mean direction.
-    Raises MossError when there are more than 500,000 patches.
+    Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and
+    mean per patch, the mean weighed by ground area; of bearings the mean direction. Raises MossError when
+    there are more than 500,000 patches.
     """
     progress = progress or silent()
     progress.at(0.1, "Joining cells")
@@ -106,11 +118,19 @@ def patches(classes: ClassMap, neighbours: Literal[4, 8], least_cells: int = 1, 
 
 
 def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
-    """Number of the area that holds each cell's centre, from 1 (int32, 0 for none); of areas that overlap the smallest counts."""
+    """Number of the area that holds each cell's centre, from 1 (int32, 0 for none); of areas that overlap the
+    smallest counts.
+    """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and areas are wanted.", "Choose areas.")
     order = np.argsort(-shapely.area(areas.geometry), kind="stable")
-    numbered: np.ndarray = rasterize([(areas.geometry[k], int(k) + 1) for k in order], frame.shape, fill=0, transform=affine(frame), dtype="int32")
+    numbered: np.ndarray = rasterize(
+        [(areas.geometry[k], int(k) + 1) for k in order],
+        frame.shape,
+        fill=0,
+        transform=affine(frame),
+        dtype="int32",
+    )
     return numbered
 
 
@@ -122,12 +142,16 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
     gone = outside if keep == "inside" else ~outside
     if (gone | np.isnan(surface.values)).all():
         raise MossError("Nothing would be left.", "Choose other areas, or the other side.")
-    return Surface(np.where(gone, np.float32(np.nan), surface.values), surface.frame, surface.unit, surface.quantity)
+    return Surface(
+        np.where(gone, np.float32(np.nan), surface.values), surface.frame, surface.unit, surface.quantity
+    )
 
 
 def _per_patch(numbered: np.ndarray, n: int, surface: Surface, frame: Frame) -> dict[str, np.ndarray]:
     if not same_frame(surface.frame, frame):
-        raise MossError("The surface and the classes do not lie cell on cell.", "Resample one to the frame of the other.")
+        raise MossError(
+            "The surface and the classes do not lie cell on cell.", "Resample one to the frame of the other."
+        )
     valid = ~np.isnan(surface.values) & (numbered > 0)
     which = numbered[valid]
     values = surface.values[valid].astype(np.float64)

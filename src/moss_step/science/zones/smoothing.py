@@ -29,8 +29,11 @@ def fixed_corners(codes: np.ndarray) -> np.ndarray:
     return pins
 
 
-def smoothed(area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int, progress: Progress | None = None) -> shapely.Polygon:
-    """Round an outline of cells: Chaikin 1974, An algorithm for high-speed curve generation, between fixed corners.
+def smoothed(
+    area: shapely.Geometry, pins: np.ndarray, frame: Frame, rounds: int, progress: Progress | None = None
+) -> shapely.Polygon:
+    """Round an outline of cells: Chaikin 1974, An algorithm for high-speed curve generation, between fixed
+    corners.
 
     Two areas that share a line between fixed corners are rounded alike, so they still share it.
     """
@@ -82,5 +85,11 @@ def _cut(points: np.ndarray, rounds: int, closed: bool) -> np.ndarray:
         after = np.roll(points, -1, axis=0) if closed else points[1:]
         before = points if closed else points[:-1]
         pairs = np.stack([0.75 * before + 0.25 * after, 0.25 * before + 0.75 * after], axis=1).reshape(-1, 2)
-        points = pairs if closed else np.vstack([points[:1], pairs[1:-1], points[-1:]]) if len(pairs) > 2 else points
+        points = (
+            pairs
+            if closed
+            else np.vstack([points[:1], pairs[1:-1], points[-1:]])
+            if len(pairs) > 2
+            else points
+        )
     return points

@@ -1,4 +1,6 @@
-"""Statistics of a surface or class map in areas: cells by their centre, or weighed by how much of them an area covers."""
+"""Statistics of a surface or class map in areas: cells by their centre, or weighed by how much of them an
+area covers.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +26,22 @@ from moss_step.science.zones.kernels.statistics import accumulate, by_zone
 from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles
 
 Statistic = Literal[
-    "count", "sum", "mean", "median", "min", "max", "range", "std", "majority", "minority", "variety", "p10", "p25", "p75", "p90",
-]  # fmt: skip
+    "count",
+    "sum",
+    "mean",
+    "median",
+    "min",
+    "max",
+    "range",
+    "std",
+    "majority",
+    "minority",
+    "variety",
+    "p10",
+    "p25",
+    "p75",
+    "p90",
+]
 Weighting = Literal["centre", "coverage"]
 Weigh = Literal["cells", "area"]
 Pair = tuple[np.ndarray, np.ndarray]
@@ -39,20 +55,27 @@ _BY_VALUE = ("majority", "minority", "variety")
 
 
 def zone_statistics(
-    zones: Shapes, surface: Surface, wanted: list[str], weighting: Weighting = "centre", progress: Progress | None = None,
+    zones: Shapes,
+    surface: Surface,
+    wanted: list[str],
+    weighting: Weighting = "centre",
+    progress: Progress | None = None,
     weigh: Weigh = "cells",
-) -> dict[str, np.ndarray]:  # fmt: skip
+) -> dict[str, np.ndarray]:
     """One array of n values for each statistic wanted; zones without cells hold NaN (count 0).
 
-    The zones must be in the surface's reference system. By centre a cell belongs to the zones that hold its centre; by
-    coverage each cell is weighed by the share that a zone covers (exactextract). ``weigh`` counts cells alike, or by their ground area,
-    in means and deviations. Bearings have a mean and a deviation around the circle (Mardia & Jupp 2000). Raises AskedWronglyError for an
-    unknown statistic, or one that bearings do not have, MossError when no zone meets the surface.
+    The zones must be in the surface's reference system. By centre a cell belongs to the zones that hold its
+    centre; by coverage each cell is weighed by the share that a zone covers (exactextract). ``weigh`` counts
+    cells alike, or by their ground area, in means and deviations. Bearings have a mean and a deviation around
+    the circle (Mardia & Jupp 2000). Raises AskedWronglyError for an unknown statistic, or one that bearings
+    do not have, MossError when no zone meets the surface.
     """
     progress = progress or silent()
     unknown = [s for s in wanted if s not in STATISTICS]
     if unknown or not wanted:
-        raise AskedWronglyError(f"'{(unknown or ['nothing'])[0]}' is not a statistic.", f"Statistics: {', '.join(STATISTICS)}.")
+        raise AskedWronglyError(
+            f"'{(unknown or ['nothing'])[0]}' is not a statistic.", f"Statistics: {', '.join(STATISTICS)}."
+        )
     if zones.kind != "areas":
         raise MossError(f"The zones are {zones.kind}, and statistics need areas.", "Choose areas.")
     geometry = np.asarray(shapely.make_valid(zones.geometry))
@@ -64,7 +87,12 @@ def zone_statistics(
 
 
 def _measured(
-    geometry: np.ndarray, surface: Surface, wanted: list[str], weighting: Weighting, weigh: Weigh, progress: Progress
+    geometry: np.ndarray,
+    surface: Surface,
+    wanted: list[str],
+    weighting: Weighting,
+    weigh: Weigh,
+    progress: Progress,
 ) -> dict[str, np.ndarray]:
     if weighting == "coverage":
         return _by_coverage(geometry, surface, wanted, weigh, progress)
@@ -75,17 +103,30 @@ def _measured(
 
 
 def _of_bearings(
-    geometry: np.ndarray, surface: Surface, wanted: list[str], weighting: Weighting, weigh: Weigh, progress: Progress
+    geometry: np.ndarray,
+    surface: Surface,
+    wanted: list[str],
+    weighting: Weighting,
+    weigh: Weigh,
+    progress: Progress,
 ) -> dict[str, np.ndarray]:
-    """Statistics of bearings: their mean direction and spread from the mean of their vectors, flat ones left out."""
+    """Statistics of bearings: their mean direction and spread from the mean of their vectors, flat ones left
+    out.
+    """
     if senseless := [s for s in wanted if s not in ("mean", "std", "count", *_BY_VALUE)]:
-        raise AskedWronglyError(f"Bearings have no {senseless[0]}: 350° lies beside 10°.", "Ask for mean, std, count, majority or variety.")
+        raise AskedWronglyError(
+            f"Bearings have no {senseless[0]}: 350° lies beside 10°.",
+            "Ask for mean, std, count, majority or variety.",
+        )
     plain = [s for s in wanted if s not in ("mean", "std")]
     found = _measured(geometry, surface, plain, weighting, weigh, progress) if plain else {}
     if len(plain) < len(wanted):
         parts = [np.where(surface.values < 0, np.nan, part) for part in vectors(surface.values)]
         east, north = (
-            _measured(geometry, Surface(part, surface.frame, NONE, "value"), ["mean"], weighting, weigh, progress)["mean"] for part in parts
+            _measured(
+                geometry, Surface(part, surface.frame, NONE, "value"), ["mean"], weighting, weigh, progress
+            )["mean"]
+            for part in parts
         )
         mean = bearing_of(east, north).astype(np.float64)
         found |= {"mean": np.where(mean < 0, np.nan, mean), "std": spread(np.hypot(east, north))}
@@ -93,7 +134,9 @@ def _of_bearings(
 
 
 def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
-    """Area in square metres of each class in each zone, cells by their centre; keys are the classes' names, with the code where two share one."""
+    """Area in square metres of each class in each zone, cells by their centre; keys are the classes' names,
+    with the code where two share one.
+    """
     geometry = np.asarray(shapely.make_valid(zones.geometry))
     _check_overlap(geometry, classes.frame)
     n, frame = len(geometry), classes.frame
@@ -108,7 +151,9 @@ def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
     return {c.name if shared[c.name] == 1 else f"{c.name} ({c.code})": table[:, c.code] for c in entries}
 
 
-def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress) -> dict[str, np.ndarray]:
+def _by_grid(
+    geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress
+) -> dict[str, np.ndarray]:
     n, frame = len(geometry), surface.frame
     pairs = ((g, k) for k, g in enumerate(geometry, start=1))
     ids = rasterize(pairs, frame.shape, fill=0, transform=affine(frame), dtype="int32")
@@ -117,7 +162,9 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
     base = _base(surface)
     for a, b in progress.part(0.4, 0.6).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Adding up"):
-        accumulate(ids[a:b], surface.values[a:b], base, weights[a:b], (count, mass, total, moment, square, low, high))
+        accumulate(
+            ids[a:b], surface.values[a:b], base, weights[a:b], (count, mass, total, moment, square, low, high)
+        )
     added = [v.sum(0)[1:] for v in (count, mass, total, moment, square)]
     sums = Sums(added[0], added[1], added[2], added[3], added[4], low.min(0)[1:], high.max(0)[1:])
     found = _moments(sums, base)
@@ -125,7 +172,9 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
         cuts = np.concatenate([[0], np.cumsum(sums.number.astype(np.int64))])
         values = np.empty(cuts[-1], surface.values.dtype)
         places = cuts[:-1].copy()
-        for a, b in progress.part(0.6, 0.65).blocks(frame.rows, max(8, _AT_ONCE // frame.cols), "Ordering values"):
+        for a, b in progress.part(0.6, 0.65).blocks(
+            frame.rows, max(8, _AT_ONCE // frame.cols), "Ordering values"
+        ):
             by_zone(ids[a:b], surface.values[a:b], places, values)
         groups = [values[a:b] for a, b in itertools.pairwise(cuts)]
         for k, group in enumerate(groups):
@@ -134,7 +183,9 @@ def _by_grid(geometry: np.ndarray, surface: Surface, wanted: list[str], weights:
     return {s: found[s] for s in wanted}
 
 
-def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress) -> dict[str, np.ndarray]:
+def _one_by_one(
+    geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress
+) -> dict[str, np.ndarray]:
     """Zones that share cells: each with its own mask."""
     groups, rows_of_sums, base = [], [], _base(surface)
     for k, g in enumerate(geometry):
@@ -147,8 +198,14 @@ def _one_by_one(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh
             share = np.broadcast_to(weights[rows][:, None], inside.shape)[inside]
         d = values.astype(np.float64) - base
         ends = (values.min(), values.max()) if len(values) else (np.inf, -np.inf)
-        rows_of_sums.append((float(len(d)), share.sum(), d.sum(), (share * d).sum(), (share * d * d).sum(), *map(float, ends)))
-        groups.append(in_order(progress.part(0.1 + 0.9 * k / len(geometry), 0.1 + 0.9 * (k + 1) / len(geometry)), values)[0])
+        rows_of_sums.append(
+            (float(len(d)), share.sum(), d.sum(), (share * d).sum(), (share * d * d).sum(), *map(float, ends))
+        )
+        groups.append(
+            in_order(
+                progress.part(0.1 + 0.9 * k / len(geometry), 0.1 + 0.9 * (k + 1) / len(geometry)), values
+            )[0]
+        )
     found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
     return {s: found[s] for s in wanted}
 
@@ -157,7 +214,9 @@ def _base(surface: Surface) -> float:
     return surface.summary.mean if surface.valid_count else 0.0
 
 
-def _by_coverage(geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh, progress: Progress) -> dict[str, np.ndarray]:
+def _by_coverage(
+    geometry: np.ndarray, surface: Surface, wanted: list[str], weigh: Weigh, progress: Progress
+) -> dict[str, np.ndarray]:
     n, base, areas = len(geometry), _base(surface), surface.frame.row_areas if weigh == "area" else None
     number, mass, total, moment, square = np.zeros((5, n))
     low, high = np.full(n, np.inf), np.full(n, -np.inf)
@@ -194,19 +253,26 @@ def _of_covered(kept: list[list[Pair]], wanted: list[str], progress: Progress) -
         parts.clear()
         values, weights = in_order(progress.part(k / len(kept), (k + 1) / len(kept)), *some)
         progress.at((k + 0.99) / len(kept), "Reading values off")
-        for s, quantile in zip(shares, weighed_quantiles(values, weights, list(shares.values())), strict=True):
+        for s, quantile in zip(
+            shares, weighed_quantiles(values, weights, list(shares.values())), strict=True
+        ):
             found[s][k] = quantile
         if not any(s in wanted for s in _BY_VALUE):
             continue
         progress.at((k + 0.995) / len(kept), "Counting values")
         different, weighs = distinct(values, weights)
         found["variety"][k] = len(different)
-        found["majority"][k], found["minority"][k] = different[np.argmax(weighs)], different[np.argmin(weighs)]
+        found["majority"][k], found["minority"][k] = (
+            different[np.argmax(weighs)],
+            different[np.argmin(weighs)],
+        )
     return {s: v for s, v in found.items() if s in wanted}
 
 
 class Sums(NamedTuple):
-    """Sums of each zone: cells, weight, values less a base, weighted values and squares, lowest and highest value."""
+    """Sums of each zone: cells, weight, values less a base, weighted values and squares, lowest and highest
+    value.
+    """
 
     number: np.ndarray
     mass: np.ndarray
@@ -273,7 +339,8 @@ def _disjoint(geometry: np.ndarray, frame: Frame) -> bool:
     if len(geometry) > 200_000:
         return True  # a tessellation; testing a set of this size would take longer than the statistics
     if np.isin(shapely.get_type_id(geometry), _POLYGONS).all() and shapely.coverage_is_valid(geometry):
-        return True  # areas that fit together edge by edge, as most do: told five times sooner than by looking at pairs
+        # areas that fit together edge by edge, as most do: told five times sooner than by looking at pairs
+        return True
     tree = shapely.STRtree(geometry)
     for relation in ("overlaps", "contains"):
         a, b = tree.query(geometry, predicate=relation)
@@ -286,4 +353,7 @@ def _disjoint(geometry: np.ndarray, frame: Frame) -> bool:
 
 def _check_overlap(geometry: np.ndarray, frame: Frame) -> None:
     if not shapely.intersects(geometry, shapely.box(*frame.box)).any():
-        raise MossError("No zone meets the surface.", "Check that both lie on the same ground and state their reference system.")
+        raise MossError(
+            "No zone meets the surface.",
+            "Check that both lie on the same ground and state their reference system.",
+        )

@@ -17,28 +17,41 @@ Tile = Literal["hexagon", "square", "triangle"]
 MOST_TILES = 1_000_000
 
 
-def tessellate(frame: Frame, tile: Tile, spacing: float, keep: Shapes | None = None, progress: Progress | None = None) -> Shapes:
+def tessellate(
+    frame: Frame, tile: Tile, spacing: float, keep: Shapes | None = None, progress: Progress | None = None
+) -> Shapes:
     """Tiles that cover a frame's extent, ``spacing`` metres apart, with columns zone and area_m2.
 
-    The spacing is the distance between the centres of neighbouring hexagons or squares (flat sides of a hexagon lie that
-    far apart) and the side of a triangle. ``keep`` leaves only tiles that meet its areas. Raises AskedWronglyError for a
-    spacing below a cell, MossError for more than a million tiles or degrees.
+    The spacing is the distance between the centres of neighbouring hexagons or squares (flat sides of a
+    hexagon lie that far apart) and the side of a triangle. ``keep`` leaves only tiles that meet its areas.
+    Raises AskedWronglyError for a spacing below a cell, MossError for more than a million tiles or degrees.
     """
     if frame.geographic:
-        raise MossError("The extent is in degrees, and tiles are measured in metres.", "Reproject it to a metric system first.")
+        raise MossError(
+            "The extent is in degrees, and tiles are measured in metres.",
+            "Reproject it to a metric system first.",
+        )
     width = max(frame.cell_metres)
     if spacing < width:
-        raise AskedWronglyError(f"A spacing of {spacing:g} m is smaller than a cell ({width:.4g} m).", "Use a larger one.")
+        raise AskedWronglyError(
+            f"A spacing of {spacing:g} m is smaller than a cell ({width:.4g} m).", "Use a larger one."
+        )
     size = spacing / frame.metres_per_unit
     xmin, ymin, xmax, ymax = frame.box
-    rough = (xmax - xmin) * (ymax - ymin) / (size * size * {"hexagon": 0.866, "square": 1.0, "triangle": 0.433}[tile])
+    rough = (
+        (xmax - xmin)
+        * (ymax - ymin)
+        / (size * size * {"hexagon": 0.866, "square": 1.0, "triangle": 0.433}[tile])
+    )
     if rough > MOST_TILES:
         raise MossError(f"That would make about {rough:,.0f} tiles.", "Use a larger spacing.")
     corners = {"hexagon": _hexagons, "square": _squares, "triangle": _triangles}[tile](frame, size)
     corners = corners[_meets(corners, frame.box, size)]
     geometry = np.empty(len(corners), object)
     for first, last in (progress or silent()).blocks(len(corners), 50_000, "Laying tiles"):
-        geometry[first:last] = shapely.polygons(np.round(corners[first:last], 6))  # neighbours share their corners exactly
+        geometry[first:last] = shapely.polygons(
+            np.round(corners[first:last], 6)
+        )  # neighbours share their corners exactly
     if keep is not None:
         geometry = _meeting(geometry, keep)
     count = len(geometry)

@@ -1,8 +1,8 @@
 """Outlines of numbered cells as areas, each walked once along the borders of its cells.
 
-Square tracing of borders with the area on the right hand: Pavlidis 1982, Algorithms for Graphics and Image Processing, chapter 7. Where an
-area meets itself at a corner the walk turns to the left, so that outer and inner rings touch there and do not cross (OGC Simple
-Features 1.2.1).
+Square tracing of borders with the area on the right hand: Pavlidis 1982, Algorithms for Graphics and Image
+Processing, chapter 7. Where an area meets itself at a corner the walk turns to the left, so that outer and
+inner rings touch there and do not cross (OGC Simple Features 1.2.1).
 """
 
 from __future__ import annotations
@@ -22,16 +22,20 @@ _AT_ONCE = 50_000
 
 
 class Parts(NamedTuple):
-    """Areas of cells that hang together along edges, in the order of their first cells, and the number of the cells of each."""
+    """Areas of cells that hang together along edges, in the order of their first cells, and the number of the
+    cells of each.
+    """
 
     geometry: np.ndarray
     number: np.ndarray
 
 
 def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | None = None) -> Parts:
-    """Outline each set of cells of one code that hang together along edges; cells of the code ``none`` belong to no area.
+    """Outline each set of cells of one code that hang together along edges; cells of the code ``none`` belong
+    to no area.
 
-    ``codes`` is an integer grid. Sets that touch at a corner only are areas of their own, so that every area is valid.
+    ``codes`` is an integer grid. Sets that touch at a corner only are areas of their own, so that every area
+    is valid.
     """
     progress = progress or silent()
     progress.at(0.0, "Tracing outlines")
@@ -46,7 +50,9 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
         last = min(first + _AT_ONCE, len(order))
         place = corners[starts[first] : starts[last]]
         xy = np.stack([frame.x0 + place[:, 1] * frame.dx, frame.y0 - place[:, 0] * frame.dy], axis=1)
-        rings[first:last] = shapely.linearrings(xy, indices=np.repeat(np.arange(last - first), sizes[first:last]))
+        rings[first:last] = shapely.linearrings(
+            xy, indices=np.repeat(np.arange(last - first), sizes[first:last])
+        )
     rings, of = rings[order], of[order]
     geometry = np.empty(len(owner) - 1, object)
     for first in range(0, len(geometry), _AT_ONCE):
@@ -58,15 +64,21 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
 
 
 def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress | None = None) -> np.ndarray:
-    """Outlines of the cells of each number from 1 (``count`` geometries); an empty area for a number without cells."""
+    """Outlines of the cells of each number from 1 (``count`` geometries); an empty area for a number without
+    cells.
+    """
     progress = progress or silent()
     found = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
     order = np.argsort(found.number, kind="stable")
     return collected(found.geometry[order], found.number[order] - 1, count, progress.part(0.8, 1.0))
 
 
-def collected(geometry: np.ndarray, place: np.ndarray, count: int, progress: Progress | None = None) -> np.ndarray:
-    """Areas by their places, in ascending order: one as it is, several as one area of several parts, none as an empty area."""
+def collected(
+    geometry: np.ndarray, place: np.ndarray, count: int, progress: Progress | None = None
+) -> np.ndarray:
+    """Areas by their places, in ascending order: one as it is, several as one area of several parts, none as
+    an empty area.
+    """
     out = np.full(count, shapely.MultiPolygon(), object)
     for first, last in (progress or silent()).blocks(count, _AT_ONCE, "Putting areas together"):
         i, j = np.searchsorted(place, [first, last])

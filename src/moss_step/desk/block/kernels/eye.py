@@ -18,14 +18,20 @@ def height_cells(heights: np.ndarray, extent: tuple[float, float], x: float, y: 
 
 
 @numba.njit(cache=True, nogil=True)
-def meets(heights: np.ndarray, start: np.ndarray, along: np.ndarray, extent: tuple[float, float], far: float) -> float:
-    """Distance along a ray at which it first lies below the ground, -1 where it never does: coarsely, then finely before that."""
+def meets(
+    heights: np.ndarray, start: np.ndarray, along: np.ndarray, extent: tuple[float, float], far: float
+) -> float:
+    """Distance along a ray at which it first lies below the ground, -1 where it never does: coarsely, then
+    finely before that.
+    """
     first, last = 0.0, far
     for _ in range(2):
         step, hit = (last - first) / STEPS, -1.0
         for k in range(STEPS + 1):
             t = first + k * step
-            if start[2] + t * along[2] <= height_cells(heights, extent, start[0] + t * along[0], start[1] + t * along[1]):
+            if start[2] + t * along[2] <= height_cells(
+                heights, extent, start[0] + t * along[0], start[1] + t * along[1]
+            ):
                 hit = t
                 break
         if hit < 0:

@@ -13,7 +13,9 @@ Line = tuple[float, float, float, float]
 
 
 class LineTool(Tool):
-    """Its result is a line: x1, y1, x2, y2; ``pulled`` gives it while it is drawn. The last one stays to be seen while the tool is in use."""
+    """Its result is a line: x1, y1, x2, y2; ``pulled`` gives it while it is drawn. The last one stays to be
+    seen while the tool is in use.
+    """
 
     pulled = Signal(object)
 

@@ -1,4 +1,6 @@
-"""A tool of the plan: what a press, a move, a release and a key mean while it is in use, and what it draws over the ground."""
+"""A tool of the plan: what a press, a move, a release and a key mean while it is in use, and what it draws
+over the ground.
+"""
 
 from __future__ import annotations
 
@@ -63,7 +65,9 @@ class Tool(QObject):
         return False
 
     def back(self) -> bool:
-        """Go back by one, as Escape says; False when there is nothing to go back from: the tool is laid down then."""
+        """Go back by one, as Escape says; False when there is nothing to go back from: the tool is laid down
+        then.
+        """
         return False
 
     def paint(self, painter: QPainter, camera: Camera) -> None:

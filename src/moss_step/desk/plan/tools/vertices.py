@@ -1,7 +1,9 @@
-"""Drawing and editing shapes by their vertices: click to add one, pull one to move it, pull the middle of an edge to bend it.
+"""Drawing and editing shapes by their vertices: click to add one, pull one to move it, pull the middle of an
+edge to bend it.
 
-Double click or Return ends a shape; Backspace takes back the last vertex of one that is drawn, Delete the vertex that is chosen. Page down
-chooses the next vertex, arrows move it by a pixel (with Shift by ten), Insert sets one at the pointer. What is near snaps; Alt lets it be.
+Double click or Return ends a shape; Backspace takes back the last vertex of one that is drawn, Delete the
+vertex that is chosen. Page down chooses the next vertex, arrows move it by a pixel (with Shift by ten),
+Insert sets one at the pointer. What is near snaps; Alt lets it be.
 """
 
 from __future__ import annotations
@@ -25,15 +27,24 @@ _STEPS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0,
 
 
 class VertexTool(Tool):
-    """Its result is the sketch after each change that is whole; ``drawing`` tells of the vertices of the shape that is not whole yet."""
+    """Its result is the sketch after each change that is whole; ``drawing`` tells of the vertices of the
+    shape that is not whole yet.
+    """
 
     drawing = Signal(object)
     chosen = Signal(object)
     """The vertex that is chosen, or None."""
     once = False
 
-    def __init__(self, sketch: Sketch, snaps: Callable[[], np.ndarray], rounded: Callable[..., tuple[float, ...]], adding: bool) -> None:
-        """``snaps`` gives places (n, 2) of other shapes that vertices snap to, ``rounded`` coordinates without digits that mean nothing.
+    def __init__(
+        self,
+        sketch: Sketch,
+        snaps: Callable[[], np.ndarray],
+        rounded: Callable[..., tuple[float, ...]],
+        adding: bool,
+    ) -> None:
+        """``snaps`` gives places (n, 2) of other shapes that vertices snap to, ``rounded`` coordinates
+        without digits that mean nothing.
 
         ``adding`` says whether a click begins a shape.
         """
@@ -187,7 +198,9 @@ class VertexTool(Tool):
         elif key == Qt.Key.Key_Backspace and self.begun:
             self._begin(self.begun[:-1])
         elif key == Qt.Key.Key_Insert and self.adding:
-            self._click(self.snapped(self._at or QPointF(self.plan.camera.width / 2, self.plan.camera.height / 2)))
+            self._click(
+                self.snapped(self._at or QPointF(self.plan.camera.width / 2, self.plan.camera.height / 2))
+            )
         elif key in (Qt.Key.Key_PageDown, Qt.Key.Key_PageUp) and self.sketch.shapes:
             self.choose(self.sketch.next_spot(self.spot, 1 if key == Qt.Key.Key_PageDown else -1))
         elif self.spot is not None and key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
@@ -220,7 +233,9 @@ class VertexTool(Tool):
         if self.begun:
             at = [] if self._at is None else [(self._at.x(), self._at.y())]
             line = [*map(tuple, camera.pixels(np.array(self.begun))), *at]
-            self._paint_outline(painter, np.array(line), self.sketch.kind == "areas" and len(line) > LEAST["lines"])
+            self._paint_outline(
+                painter, np.array(line), self.sketch.kind == "areas" and len(line) > LEAST["lines"]
+            )
             for x, y in camera.pixels(np.array(self.begun)):
                 _paint_spot(painter, QPointF(x, y), False, False)
         if self._snapped is not None and self.adding and self._at is not None:

@@ -8,7 +8,9 @@ import numpy as np
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def add_vectors(bearings, weights, sums):
-    """Add up east and north parts of the bearings that point somewhere, and their weights, by blocks; one weight counts for all."""
+    """Add up east and north parts of the bearings that point somewhere, and their weights, by blocks; one
+    weight counts for all.
+    """
     for b in numba.prange(sums.shape[0]):
         for n in range(b * bearings.size // sums.shape[0], (b + 1) * bearings.size // sums.shape[0]):
             v = np.float64(bearings[n])

@@ -8,7 +8,9 @@ import numpy as np
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def fill_bins(values, low, scale, base, sums, highest):
-    """Count, sum and sum of squares (less ``base``) and highest value of each bin, one row for each block of values."""
+    """Count, sum and sum of squares (less ``base``) and highest value of each bin, one row for each block of
+    values.
+    """
     blocks, most = highest.shape
     for b in numba.prange(blocks):
         for n in range(b * values.size // blocks, (b + 1) * values.size // blocks):
@@ -24,7 +26,9 @@ def fill_bins(values, low, scale, base, sums, highest):
 
 @numba.njit(cache=True, nogil=True)
 def deviation(cells, total, square, first, last):
-    """Squared deviation from their mean of bins ``first`` to ``last``, from running sums with a 0 before them."""
+    """Squared deviation from their mean of bins ``first`` to ``last``, from running sums with a 0 before
+    them.
+    """
     n, s = cells[last + 1] - cells[first], total[last + 1] - total[first]
     return max(square[last + 1] - square[first] - s * s / n, 0.0)
 
@@ -35,7 +39,11 @@ def best_ends(cells, total, square, count):
     n = cells.size
     sums = np.zeros((3, n + 1))
     for k in range(n):
-        sums[0, k + 1], sums[1, k + 1], sums[2, k + 1] = sums[0, k] + cells[k], sums[1, k] + total[k], sums[2, k] + square[k]
+        sums[0, k + 1], sums[1, k + 1], sums[2, k + 1] = (
+            sums[0, k] + cells[k],
+            sums[1, k] + total[k],
+            sums[2, k] + square[k],
+        )
     cost, split = np.empty((count, n)), np.zeros((count, n), np.int64)
     for k in range(n):
         cost[0, k] = deviation(sums[0], sums[1], sums[2], 0, k)
@@ -56,7 +64,12 @@ def best_ends(cells, total, square, count):
                     best, at = c, j
             cost[m, middle], split[m, middle] = best, at
             stack[top, 0], stack[top, 1], stack[top, 2], stack[top, 3] = first, middle - 1, low, at
-            stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2], stack[top + 1, 3] = middle + 1, last, at, high
+            stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2], stack[top + 1, 3] = (
+                middle + 1,
+                last,
+                at,
+                high,
+            )
             top += 2
     ends = np.empty(count, np.int64)
     last = n - 1

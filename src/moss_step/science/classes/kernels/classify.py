@@ -10,7 +10,9 @@ from moss_step.model.class_map import NO_CLASS
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def classify_rows(values, bounds, lookup, first, last, out):
-    """Code of each cell: its place among the bounds (twice the bounds below it, plus one on a bound) looked up."""
+    """Code of each cell: its place among the bounds (twice the bounds below it, plus one on a bound) looked
+    up.
+    """
     cols = values.shape[1]
     for r in numba.prange(first, last):
         place = np.zeros(cols, np.uint16)
@@ -31,7 +33,8 @@ def count_rows(codes, row_areas, counts, areas, blocks):
         here = np.zeros((4, 256), np.int64)
         for r in range(b * rows // blocks, (b + 1) * rows // blocks):
             here[:] = 0
-            # Four counters side by side: neighbours often hold one class, and one counter would wait for itself.
+            # Four counters side by side: neighbours often hold one class, and one counter would wait for
+            # itself.
             for j in range(cols):
                 here[j & 3, codes[r, j]] += 1
             for k in range(256):

@@ -27,7 +27,8 @@ def curvature_rows(z, widths, heights, scale, first, last, kind, out):
         one, two = np.float32(1.0), np.float32(2.0)
         for j in range(n):
             m = e[j]
-            # Heights are taken from the middle cell first: the differences then keep float32's full precision.
+            # Heights are taken from the middle cell first: the differences then keep float32's full
+            # precision.
             za, zb, zc, zd = a[j] - m, b[j] - m, c[j] - m, d[j] - m
             zf, zg, zh, zi = f[j] - m, g[j] - m, h[j] - m, i[j] - m
             p = (zc + zf + zi - za - zd - zg) * wp
@@ -37,11 +38,15 @@ def curvature_rows(z, widths, heights, scale, first, last, kind, out):
             s = (zc + zg - za - zi) * ws
             steep = p * p + q * q
             if kind == 0:
-                v = -(p * p * r + two * p * q * s + q * q * t) / (steep * (one + steep) * np.sqrt(one + steep))
+                v = -(p * p * r + two * p * q * s + q * q * t) / (
+                    steep * (one + steep) * np.sqrt(one + steep)
+                )
             elif kind == 1:
                 v = -(q * q * r - two * p * q * s + p * p * t) / (steep * np.sqrt(steep))
             elif kind == 2:
                 v = -(q * q * r - two * p * q * s + p * p * t) / (steep * np.sqrt(one + steep))
             else:
-                v = -((one + q * q) * r - two * p * q * s + (one + p * p) * t) / (two * (one + steep) * np.sqrt(one + steep))
+                v = -((one + q * q) * r - two * p * q * s + (one + p * p) * t) / (
+                    two * (one + steep) * np.sqrt(one + steep)
+                )
             k[j] = np.float32(0.0) if steep == np.float32(0.0) and kind != 3 else v

@@ -110,5 +110,7 @@ def measure_rows(z, ax, ay, first, last, horn, measure, light, out):
         else:
             east, north, up = light[0], light[1], light[2]
             for j in range(cols):
-                shade = (up - gx[j] * east - gy[j] * north) / np.sqrt(np.float32(1.0) + gx[j] * gx[j] + gy[j] * gy[j])
+                shade = (up - gx[j] * east - gy[j] * north) / np.sqrt(
+                    np.float32(1.0) + gx[j] * gx[j] + gy[j] * gy[j]
+                )
                 o[j] = np.float32(0.0) if shade < np.float32(0.0) else shade * np.float32(255.0)

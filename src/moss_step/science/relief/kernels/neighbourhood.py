@@ -30,7 +30,9 @@ def by_hand(z, r, c, measure):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def neighbour_rows(z, first, last, measure, out):
-    """One measure of rows ``first`` to ``last``: a vectorised pass, then edges and the surroundings of no-data by hand."""
+    """One measure of rows ``first`` to ``last``: a vectorised pass, then edges and the surroundings of
+    no-data by hand.
+    """
     rows, cols = z.shape
     n = cols - 2
     for r in numba.prange(first, last):

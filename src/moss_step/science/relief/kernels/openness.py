@@ -1,4 +1,6 @@
-"""Kernels: openness: how much of the sky, or of the ground below, a cell has around it (Yokoyama, Shirasawa & Pike 2002, PE&RS 68)."""
+"""Kernels: openness: how much of the sky, or of the ground below, a cell has around it (Yokoyama, Shirasawa &
+Pike 2002, PE&RS 68).
+"""
 
 from __future__ import annotations
 

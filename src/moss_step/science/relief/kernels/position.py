@@ -11,7 +11,9 @@ A_HAIR = 1.0 + 1e-9
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def sums_of_rows(z, middle, what, sums):
-    """Running sums along each row: of heights less ``middle`` (1), of their squares (2), or of cells with values (0)."""
+    """Running sums along each row: of heights less ``middle`` (1), of their squares (2), or of cells with
+    values (0).
+    """
     for r in numba.prange(z.shape[0]):
         total = 0.0
         for c in range(z.shape[1]):
@@ -24,7 +26,9 @@ def sums_of_rows(z, middle, what, sums):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def add_down(sums, blocks):
-    """Turn running sums along rows to sums of all cells above and left of each corner, by blocks of columns."""
+    """Turn running sums along rows to sums of all cells above and left of each corner, by blocks of
+    columns.
+    """
     cols = sums.shape[1]
     for b in numba.prange(blocks):
         for r in range(1, sums.shape[0]):
@@ -36,8 +40,8 @@ def add_down(sums, blocks):
 def strips_of_row(parts, width, height, strips):
     """Turn parts of a disk in metres into strips of cells for one row; gives how many.
 
-    A part is the nearest and farthest distance of its rows, half its width (0: a circle of the farthest distance, row by row) and
-    its sign. A strip is its first row, last row, half width in cells, and sign.
+    A part is the nearest and farthest distance of its rows, half its width (0: a circle of the farthest
+    distance, row by row) and its sign. A strip is its first row, last row, half width in cells, and sign.
     """
     n = 0
     for p in range(parts.shape[0]):
@@ -46,7 +50,9 @@ def strips_of_row(parts, width, height, strips):
         if half == 0.0:
             start = n
             for i in range(-reach, reach + 1):
-                wide = np.int64(np.floor(np.sqrt(max(far * far * A_HAIR - (i * height) ** 2, 0.0)) / width * A_HAIR))
+                wide = np.int64(
+                    np.floor(np.sqrt(max(far * far * A_HAIR - (i * height) ** 2, 0.0)) / width * A_HAIR)
+                )
                 if n > start and strips[n - 1, 2] == wide:
                     strips[n - 1, 1] = i  # rows of one width are one strip
                     continue
@@ -60,7 +66,12 @@ def strips_of_row(parts, width, height, strips):
         elif reach > inner:
             for side in (-1, 1):
                 first, last = side * (inner + 1), side * reach
-                strips[n, 0], strips[n, 1], strips[n, 2], strips[n, 3] = min(first, last), max(first, last), wide, np.int64(sign)
+                strips[n, 0], strips[n, 1], strips[n, 2], strips[n, 3] = (
+                    min(first, last),
+                    max(first, last),
+                    wide,
+                    np.int64(sign),
+                )
                 n += 1
     return n
 
@@ -105,8 +116,9 @@ def add_strip(upper, lower, half, sign, total):
 def position_rows(z, middle, running, disk, rows_range, whole, out):
     """Height less the mean of the disk around each cell, over its deviation when there are sums of squares.
 
-    ``disk`` are its parts, the most strips that they give, and the width and height of a cell by row; ``whole`` says that all cells have
-    values: the cells within the strips are then counted by the strips alone.
+    ``disk`` are its parts, the most strips that they give, and the width and height of a cell by row;
+    ``whole`` says that all cells have values: the cells within the strips are then counted by the strips
+    alone.
     """
     sums, squares, counts = running
     parts, most, widths, heights = disk

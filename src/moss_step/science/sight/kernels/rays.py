@@ -1,4 +1,6 @@
-"""Kernels: rays over a ground: every target by its own ray, and a faster way that takes each target's height from the nearest ray."""
+"""Kernels: rays over a ground: every target by its own ray, and a faster way that takes each target's height
+from the nearest ray.
+"""
 
 from __future__ import annotations
 
@@ -6,11 +8,14 @@ import numba
 import numpy as np
 
 SHEAF, GROUP = 128, 16
-"""Rays that go out together, and those of them that are looked at together for whether they can still rise."""
+"""Rays that go out together, and those of them that are looked at together for whether they can still rise.
+"""
 TINY = 1e-9
 """Parts of a cell, or of a distance, that are rounding."""
 PATCH, TILE, LONG = 4, 16, 128
-"""Cells on the side of the tiles whose highest point lets a ray skip them, and of the tiles of tiles that long stretches skip."""
+"""Cells on the side of the tiles whose highest point lets a ray skip them, and of the tiles of tiles that
+long stretches skip.
+"""
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -63,7 +68,9 @@ def under(highest, size, r, c):
 
 @numba.njit(inline="always", cache=True)
 def too_low(high, i, last, fall, eye, bound):
-    """Whether ground no higher than ``high`` can raise a ray no more than a bound within some steps; it falls away by ``fall`` a step squared."""
+    """Whether ground no higher than ``high`` can raise a ray no more than a bound within some steps; it falls
+    away by ``fall`` a step squared.
+    """
     rise = high - fall * i * i - eye
     return rise <= bound * (i if rise > 0 else last)
 
@@ -72,9 +79,10 @@ def too_low(high, i, last, fall, eye, bound):
 def steepest(top, bounds, start, target, eye, bend, metres, limit, likely):
     """Largest rise a step of all crossings between two cells, as the ray sees it; stops above ``limit``.
 
-    ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the length of the
-    whole ray. -inf when nothing lies between. ``bounds`` are those of ``bounds_of``: long stretches that lie too low to matter are skipped, then
-    short ones: most of them when the steepest crossing stands near the step ``likely`` (0: not known), which is looked at first.
+    ``eye`` is the observer's height, ``bend`` the fall of the ground by distance squared, ``metres`` the
+    length of the whole ray. -inf when nothing lies between. ``bounds`` are those of ``bounds_of``: long
+    stretches that lie too low to matter are skipped, then short ones: most of them when the steepest crossing
+    stands near the step ``likely`` (0: not known), which is looked at first.
     """
     (r0, c0), (r1, c1) = start, target
     near, short, long = bounds
@@ -95,21 +103,30 @@ def steepest(top, bounds, start, target, eye, bend, metres, limit, likely):
     while i < n:
         far = min(i + LONG - 1, n - 1)
         if bound > -1e300 and far - i >= TILE:
-            r, c = r0 + (down * i if down > 0 else down * far), c0 + (across * i if across > 0 else across * far)
+            r, c = (
+                r0 + (down * i if down > 0 else down * far),
+                c0 + (across * i if across > 0 else across * far),
+            )
             if too_low(under(long, LONG, r, c), i, far, fall, eye, bound):
                 i = far + 1
                 continue
         while i <= far:
             last = min(i + TILE - 1, far)
             if bound > -1e300 and last - i >= TILE // 2:
-                r, c = r0 + (down * i if down > 0 else down * last), c0 + (across * i if across > 0 else across * last)
+                r, c = (
+                    r0 + (down * i if down > 0 else down * last),
+                    c0 + (across * i if across > 0 else across * last),
+                )
                 if too_low(under(short, TILE, r, c), i, last, fall, eye, bound):
                     i = last + 1
                     continue
             while i <= last:
                 end = min(i + PATCH - 1, last)
                 if bound > -1e300 and end > i:
-                    r, c = r0 + (down * i if down > 0 else down * end), c0 + (across * i if across > 0 else across * end)
+                    r, c = (
+                        r0 + (down * i if down > 0 else down * end),
+                        c0 + (across * i if across > 0 else across * end),
+                    )
                     if too_low(under(near, PATCH, r, c), i, end, fall, eye, bound):
                         i = end + 1
                         continue
@@ -145,9 +162,10 @@ def blocked_near(top, start, end, eye, bend, metres, limit, likely):
 def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):
     """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
 
-    ``surfaces`` are the ground, what blocks, and the bounds of its tiles; ``stand`` the observer's row and column, eye height and the bend
-    of the earth; ``heights`` those of targets above the ground; ``sizes`` the cell's width and height by row; ``reach`` the
-    nearest and farthest distance in metres. ``where`` says at which step a ray is most likely blocked: looked at first.
+    ``surfaces`` are the ground, what blocks, and the bounds of its tiles; ``stand`` the observer's row and
+    column, eye height and the bend of the earth; ``heights`` those of targets above the ground; ``sizes`` the
+    cell's width and height by row; ``reach`` the nearest and farthest distance in metres. ``where`` says at
+    which step a ray is most likely blocked: looked at first.
     """
     ground, top, bounds = surfaces
     r0, c0, eye, bend = stand
@@ -172,7 +190,8 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def ray_heights(surfaces, stand, sizes, reach, block, where, out):
-    """How high above the ground (below it: negative) the lowest free ray from a cell passes over each, where lower than ``out``.
+    """How high above the ground (below it: negative) the lowest free ray from a cell passes over each, where
+    lower than ``out``.
 
     -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most.
     """
@@ -197,17 +216,21 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def see_fast(surfaces, stand, heights, cells, reach, part, out, where):
-    """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its nearest ray.
+    """The same by rays to the rim of a square of ``cells`` around the observer; each cell is read off its
+    nearest ray.
 
-    ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` is the observer's row and column, eye height, the bend of the
-    earth, and the size of a cell there; ``part`` the first of the sheaves of rays that are sent out, and the end of them. ``where``
-    gains the step of the ray at which the highest crossing before each cell stands, unless it is empty. Rays beside each other go
-    out together, step by step: they lie near each other in memory.
+    ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` is the observer's row and column, eye
+    height, the bend of the earth, and the size of a cell there; ``part`` the first of the sheaves of rays
+    that are sent out, and the end of them. ``where`` gains the step of the ray at which the highest crossing
+    before each cell stands, unless it is empty. Rays beside each other go out together, step by step: they
+    lie near each other in memory.
     """
     side = 2 * cells + 1
     per_step, inverse = cells / np.maximum(np.arange(cells + 1), 1), 1.0 / np.maximum(np.arange(cells + 1), 1)
     for k in numba.prange(part[0], part[1]):
-        first = k // 4 * SHEAF  # sides in turn: those along columns take longer, and both threads get their share
+        first = (
+            k // 4 * SHEAF
+        )  # sides in turn: those along columns take longer, and both threads get their share
         ends = (first - cells, min(first + SHEAF, side) - cells)
         send_sheaf(surfaces, stand, heights, cells, reach, (per_step, inverse), (k % 4, *ends), out, where)
 
@@ -235,11 +258,23 @@ def send_sheaf(surfaces, stand, heights, cells, reach, steps, sheaf, out, where)
         if major < 0 or major >= depth or low >= end:
             return
         line, spread = (major, by_rows, base, most), (i, per_step[i], inverse[i], first)
-        read_off(ground, line, spread, (low, end), (along, aside), (eye - heights, bend), reach, (best, highest), (out, where))
+        read_off(
+            ground,
+            line,
+            spread,
+            (low, end),
+            (along, aside),
+            (eye - heights, bend),
+            reach,
+            (best, highest),
+            (out, where),
+        )
         if i % TILE == 1:
             until = min(i + TILE - 1, cells)
             majors = major // TILE, min(max(start + sign * until, 0), depth - 1) // TILE
-            wake(tiles, line, (i, until), majors, (low, end), slopes, (bend * along * along, eye), best, awake)
+            wake(
+                tiles, line, (i, until), majors, (low, end), slopes, (bend * along * along, eye), best, awake
+            )
         for group in range(awake.size):
             if awake[group]:
                 part = max(group * GROUP, low), min((group + 1) * GROUP, end)
@@ -248,10 +283,11 @@ def send_sheaf(surfaces, stand, heights, cells, reach, steps, sheaf, out, where)
 
 @numba.njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def wake(tiles, line, steps, majors, rays, slopes, eye, best, awake):
-    """Say which groups of rays can rise within some steps: not those whose lowest looks over all tiles that lie under them.
+    """Say which groups of rays can rise within some steps: not those whose lowest looks over all tiles that
+    lie under them.
 
-    ``majors`` are the rows (or columns) of tiles of the first and last step; ``eye`` the fall of the ground a step squared, and the
-    eye's height.
+    ``majors`` are the rows (or columns) of tiles of the first and last step; ``eye`` the fall of the ground a
+    step squared, and the eye's height.
     """
     (_, by_rows, base, most), (i, last) = line, steps
     fall = eye[0] * i * i  # the ground falls away more and more
@@ -277,8 +313,8 @@ def wake(tiles, line, steps, majors, rays, slopes, eye, best, awake):
 def read_off(ground, line, spread, rays, sizes, eye, reach, found, results):
     """Say of the cells of a line whose nearest rays are ``rays`` whether they are seen.
 
-    ``line`` is the row (or column) and where on it the observer stands, ``spread`` the step, rays a cell, 1 / step and the first
-    end of the sheaf.
+    ``line`` is the row (or column) and where on it the observer stands, ``spread`` the step, rays a cell, 1 /
+    step and the first end of the sheaf.
     """
     (major, by_rows, base, most), (i, per_cell, inverse, first), (along, aside) = line, spread, sizes
     (best, highest), (out, where) = found, results
@@ -307,7 +343,9 @@ def read_off(ground, line, spread, rays, sizes, eye, reach, found, results):
 
 @numba.njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def raise_rays(top, line, step, rays, slopes, falls, eye, best, highest):
-    """Let the ground that rays cross at a step count, without branches: what lies on their way cannot be guessed."""
+    """Let the ground that rays cross at a step count, without branches: what lies on their way cannot be
+    guessed.
+    """
     (major, by_rows, base, most), (i, inverse) = line, step
     for n in range(rays[0], rays[1]):
         place = base + slopes[n] * i
@@ -325,7 +363,9 @@ def raise_rays(top, line, step, rays, slopes, falls, eye, best, highest):
 
 @numba.njit(cache=True, nogil=True)
 def between_cells(top, r, c):
-    """Bilinear height between the centres of four cells, of those that have a part in it; NaN when one of these has none."""
+    """Bilinear height between the centres of four cells, of those that have a part in it; NaN when one of
+    these has none.
+    """
     i, j = int(np.floor(r + TINY)), int(np.floor(c + TINY))
     fr, fc = max(r - i, 0.0), max(c - j, 0.0)
     fr, fc = 0.0 if fr < TINY else fr, 0.0 if fc < TINY else fc
@@ -342,8 +382,9 @@ def between_cells(top, r, c):
 def steepest_in_cell(heights, near, far, eye, bend):
     """Steepest rise from the eye to a stretch of ground within one cell, and how far off it stands.
 
-    ``heights`` are those at the near end, middle and far end: bilinear ground runs along a ray as a polynomial of second degree, which
-    they settle. Its rise is highest at an end or where its derivative is 0.
+    ``heights`` are those at the near end, middle and far end: bilinear ground runs along a ray as a
+    polynomial of second degree, which they settle. Its rise is highest at an end or where its derivative is
+    0.
     """
     low, middle, high = heights
     rise, at = -np.inf, far
@@ -357,7 +398,8 @@ def steepest_in_cell(heights, near, far, eye, bend):
     if low == low and middle == middle and high == high and length > 0.0:
         bow = 2.0 * (low + high - 2.0 * middle) / (length * length)
         run = (4.0 * middle - 3.0 * low - high) / length
-        # Ground less eye and bend as a + b d + c d² of the distance from the eye: the rise a / d + b + c d has its top at sqrt(a / c).
+        # Ground less eye and bend as a + b d + c d² of the distance from the eye: the rise a / d + b + c d
+        # has its top at sqrt(a / c).
         flat, square = low - run * near + bow * near * near - eye, bow - bend
         if flat < 0.0 and square < 0.0:
             d = np.sqrt(flat / square)
@@ -370,10 +412,12 @@ def steepest_in_cell(heights, near, far, eye, bend):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def horizon_of(top, stand, bearings, reach, angle, distance):
-    """Steepest rise along each bearing (radians from north) over the bilinear ground, and how far off it stands.
+    """Steepest rise along each bearing (radians from north) over the bilinear ground, and how far off it
+    stands.
 
-    The ray is followed from one line between cell centres to the next, so that no top is passed over. ``stand`` is as in ``see_fast``;
-    ``reach`` are the nearest and farthest distance in metres. -inf where there is no ground.
+    The ray is followed from one line between cell centres to the next, so that no top is passed over.
+    ``stand`` is as in ``see_fast``; ``reach`` are the nearest and farthest distance in metres. -inf where
+    there is no ground.
     """
     r0, c0, eye, bend, wide, high = stand
     rows, cols = top.shape

@@ -7,7 +7,9 @@ import numba
 
 @numba.njit(cache=True, nogil=True)
 def number_cells(which, found, codes):
-    """Number values in the order in which they are met; gives how many there are, and ends when ``found`` is full."""
+    """Number values in the order in which they are met; gives how many there are, and ends when ``found`` is
+    full.
+    """
     count, last = 0, 0
     for r in range(which.shape[0]):
         for c in range(which.shape[1]):

@@ -1,4 +1,6 @@
-"""Kernels: how much ground lies upstream of each cell: by one receiver, by all lower neighbours, or by the two of a facet."""
+"""Kernels: how much ground lies upstream of each cell: by one receiver, by all lower neighbours, or by the
+two of a facet.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,8 @@ def count_donors(ways, donors):
 
 @numba.njit(cache=True, nogil=True)
 def walk(ways, donors, total, steps, here, first, last):
-    """Follow the water from a cell that all is known of until it waits for other donors (-1), or to where it leaves a strip.
+    """Follow the water from a cell that all is known of until it waits for other donors (-1), or to where it
+    leaves a strip.
 
     The cell it leaves at is given; it has still to be added to its receiver.
     """
@@ -72,10 +75,11 @@ def accumulate_cells(ways, donors, total, steps, cols, strips):
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
 def facet_ways(z, ways, metres, first, last, share):
-    """Direction of steepest descent over the eight facets around each cell, as eighths of a turn clockwise from east.
+    """Direction of steepest descent over the eight facets around each cell, as eighths of a turn clockwise
+    from east.
 
-    Cells that no facet leads down from keep their single receiver; a facet without one of its cells is none; -1 is out of the ground, NaN is
-    none. Angles are worked out for the steepest facet only.
+    Cells that no facet leads down from keep their single receiver; a facet without one of its cells is none;
+    -1 is out of the ground, NaN is none. Angles are worked out for the steepest facet only.
     """
     rows, cols = z.shape
     zero = np.float32(0.0)
@@ -112,7 +116,11 @@ def facet_ways(z, ways, metres, first, last, share):
             if found >= 0:
                 straight, corner = ((found + 1) // 2 * 2) & 7, found // 2 * 2 + 1
                 flat = (straight & 2) == 0
-                part = 1.0 if one == zero else np.arctan2(two, one) / (np.arctan2(south, east) if flat else np.arctan2(east, south))
+                part = (
+                    1.0
+                    if one == zero
+                    else np.arctan2(two, one) / (np.arctan2(south, east) if flat else np.arctan2(east, south))
+                )
                 side = 1.0 if corner == straight + 1 else -1.0
                 share[r, c] = np.float32((straight + side * part) % 8.0)
 
@@ -173,7 +181,9 @@ def accumulate_facets(share, total, pulse):
 
 @numba.njit(cache=True, nogil=True)
 def freeman_shares(z, ways, metres, exponent, r, c, shares):
-    """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level ground."""
+    """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level
+    ground.
+    """
     rows, cols = z.shape
     total = 0.0
     shares[:] = 0.0

@@ -1,4 +1,6 @@
-"""Kernels: basins: the ground divided by where its water ends, with figures of each; and catchments of points, lines and areas."""
+"""Kernels: basins: the ground divided by where its water ends, with figures of each; and catchments of
+points, lines and areas.
+"""
 
 from __future__ import annotations
 
@@ -91,5 +93,7 @@ def ways_within(drainage, metres, order, numbered, longest, fall, pulse):
         if number > 0:
             drop, near = stood - foot[r, c], 1e-9 * longest[number]
             # Of ways that are equally long the one that falls most counts, however the ground is turned.
-            if length[r, c] > longest[number] + near or (length[r, c] >= longest[number] - near and drop > fall[number]):
+            if length[r, c] > longest[number] + near or (
+                length[r, c] >= longest[number] - near and drop > fall[number]
+            ):
                 longest[number], fall[number] = length[r, c], drop

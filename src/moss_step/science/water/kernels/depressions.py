@@ -1,4 +1,6 @@
-"""Kernels: depressions: what a ground holds back, filling it level or with a gradient, keeping real lakes, and breaching."""
+"""Kernels: depressions: what a ground holds back, filling it level or with a gradient, keeping real lakes,
+and breaching.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ import numpy as np
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, span
 
 FALL = 0.001
-"""Fall of a cut channel from cell to cell, in the unit of the ground, where it has to leave at an edge that is not lower."""
+"""Fall of a cut channel from cell to cell, in the unit of the ground, where it has to leave at an edge that
+is not lower.
+"""
 A_CELL = 1e-9
 """Cost of a cell without digging: of channels that cost the same the shorter one is cut."""
 
@@ -47,7 +51,9 @@ def spill_cells(ways, numbered, n):
 
 @numba.njit(cache=True, nogil=True)
 def fill_with_gradient(z, ways, metres, gradient, pulse):
-    """Priority flood with a least rise a metre (Barnes, Lehman & Mulla 2014, algorithm 3, with a gradient for its step)."""
+    """Priority flood with a least rise a metre (Barnes, Lehman & Mulla 2014, algorithm 3, with a gradient for
+    its step).
+    """
     rows, cols = z.shape
     out, done = np.full(z.shape, np.float32(np.inf)), np.zeros(z.shape, np.bool_)
     heap = [(np.float32(0.0), np.int64(0)) for _ in range(0)]
@@ -96,11 +102,12 @@ def leaves(z, ways, r, c):
 
 @numba.njit(cache=True, nogil=True)
 def breach(z, ways, row_areas, pits, before, most_cells, work):
-    """Cut a channel from each of some pits; ``work`` are the pit that each cell was settled for last, and the fewest cells to it then.
+    """Cut a channel from each of some pits; ``work`` are the pit that each cell was settled for last, and the
+    fewest cells to it then.
 
-    A label is one way to a cell: its cell, the label it came from, and the number of cells. Labels are settled in order of digging, and
-    one that has no fewer cells than an earlier one of the same cell is no use. Of ways that take the same digging the lower end counts,
-    wherever it lies.
+    A label is one way to a cell: its cell, the label it came from, and the number of cells. Labels are
+    settled in order of digging, and one that has no fewer cells than an earlier one of the same cell is no
+    use. Of ways that take the same digging the lower end counts, wherever it lies.
     """
     (rows, cols), (stamp, fewest), done = z.shape, work, 0
     cells, origin, steps = np.empty(4096, np.int64), np.empty(4096, np.int64), np.empty(4096, np.int32)

@@ -10,7 +10,9 @@ from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT, s
 
 @numba.njit(cache=True, nogil=True)
 def descent_at(z, metres, r, c):
-    """Direction of steepest descent of one cell anywhere; without one it is an outlet at an edge, or a pit."""
+    """Direction of steepest descent of one cell anywhere; without one it is an outlet at an edge, or a
+    pit.
+    """
     rows, cols = z.shape
     v, best, way, edge = z[r, c], np.float32(0.0), PIT, False
     if v != v:
@@ -28,7 +30,9 @@ def descent_at(z, metres, r, c):
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def descend_row(above, here, below, east, diagonal, south, way):
-    """Directions of steepest descent along a row that has rows on both sides and no missing values near it."""
+    """Directions of steepest descent along a row that has rows on both sides and no missing values near
+    it.
+    """
     n = here.size - 2
     for c in range(n):
         v = here[c + 1]
@@ -68,7 +72,15 @@ def descend(z, metres, first, last, descent):
     for r in numba.prange(first, last):
         inner = 0 < r < rows - 1 and cols > 2
         if inner:
-            descend_row(z[r - 1], z[r], z[r + 1], one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], descent[r])
+            descend_row(
+                z[r - 1],
+                z[r],
+                z[r + 1],
+                one / metres[r, 0],
+                one / metres[r, 1],
+                one / metres[r, 2],
+                descent[r],
+            )
         for c in range(cols):
             if inner and 0 < c < cols - 1 and descent[r, c] != PIT and z[r, c] == z[r, c]:
                 continue  # only what lies without a way down, or is no ground, needs a closer look
@@ -77,9 +89,14 @@ def descend(z, metres, first, last, descent):
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def water_within(z, labels, level, metres, r, c):
-    """Direction of steepest descent of a cell under water that has eight neighbours: what lies beside it cannot be guessed."""
+    """Direction of steepest descent of a cell under water that has eight neighbours: what lies beside it
+    cannot be guessed.
+    """
     one, best, way, edge = np.float32(1.0), np.float32(0.0), PIT, False
-    v, near = level[labels[r, c]], (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1])
+    v, near = (
+        level[labels[r, c]],
+        (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1]),
+    )
     for k in range(8):
         at = (r + DR[k], c + DC[k])
         edge |= labels[at] == 0

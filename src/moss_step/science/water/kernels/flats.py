@@ -1,4 +1,6 @@
-"""Kernels: ways over level ground: away from higher ground and toward lower, in one drainage without loops."""
+"""Kernels: ways over level ground: away from higher ground and toward lower, in one drainage without
+loops.
+"""
 
 from __future__ import annotations
 
@@ -8,12 +10,15 @@ import numpy as np
 from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, PIT, stands
 
 HIGHER, LOWER, OUT = 256, 512, 10
-"""What lies beside a level cell: a bit for each neighbour of its flat, two more bits, and from bit 10 the first way out."""
+"""What lies beside a level cell: a bit for each neighbour of its flat, two more bits, and from bit 10 the
+first way out.
+"""
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def look_around(z, labels, level, ways, place):
-    """Note what lies beside each level cell in ``place``, as -1 less the bits; a flat of one cell is done with at once.
+    """Note what lies beside each level cell in ``place``, as -1 less the bits; a flat of one cell is done
+    with at once.
 
     Gives the number of cells of larger flats.
     """
@@ -23,7 +28,9 @@ def look_around(z, labels, level, ways, place):
             if ways[r, c] != PIT:
                 continue
             height, same, ways_out, higher = stands(z, labels, level, (r, c)), 0, 0, False
-            for k in range(8):  # without branches: what lies beside the cells of small flats cannot be guessed
+            for k in range(
+                8
+            ):  # without branches: what lies beside the cells of small flats cannot be guessed
                 at = (r + DR[k], c + DC[k])
                 v, way = stands(z, labels, level, at), ways[at]
                 same |= ((v == height) & (way == PIT)) << k
@@ -34,7 +41,9 @@ def look_around(z, labels, level, ways, place):
                 place[r, c] = -1 - (same | higher << 8 | (ways_out > 0) << 9 | out << OUT)
                 count += 1
             elif ways_out:
-                ways[r, c] = out  # no flat looks at it: none of its neighbours is level with it and without a way
+                ways[r, c] = (
+                    out  # no flat looks at it: none of its neighbours is level with it and without a way
+                )
             else:
                 ways[r, c] = least_way_down(z, labels, level, r, c, height)
     return count
@@ -51,7 +60,8 @@ def least_way_down(z, labels, level, r, c, height):
 
 @numba.njit(cache=True, nogil=True)
 def gather(start, steps, place, cells, beside, count):
-    """Add the cells of a flat to the lists, with what lies beside each; ``place`` gains their numbers in the flat, from 1.
+    """Add the cells of a flat to the lists, with what lies beside each; ``place`` gains their numbers in the
+    flat, from 1.
 
     Gives the count of cells in the lists.
     """
@@ -74,7 +84,9 @@ def gather(start, steps, place, cells, beside, count):
 
 @numba.njit(cache=True, nogil=True)
 def spread(steps, place, cells, beside, flag, far, queue):
-    """Number of steps to each cell of a flat from those with a flag, which are 1 step away; gives the largest."""
+    """Number of steps to each cell of a flat from those with a flag, which are 1 step away; gives the
+    largest.
+    """
     tail, head, most = 0, 0, 0
     for n in range(cells.size):
         far[n] = 0
@@ -132,7 +144,9 @@ def drain(ways, steps, place, cells, beside, away, toward, queue):
 
 @numba.njit(cache=True, nogil=True)
 def gather_some(at, steps, place, cells, beside, starts):
-    """List the cells of flats from a cell on, until ``starts`` is full or as many cells are listed; gives the next cell."""
+    """List the cells of flats from a cell on, until ``starts`` is full or as many cells are listed; gives the
+    next cell.
+    """
     flats = count = 0
     while at < place.size and max(count, flats + 1) < starts.size:
         if place[at] < 0:
@@ -151,7 +165,8 @@ def drain_all(ways, steps, place, lists, starts):
     flats = starts.size - 1
     blocks = min(flats, 256)
     for b in numba.prange(blocks):
-        # Every 256th flat: large ones, which lie near each other in order, are shared out between the threads.
+        # Every 256th flat: large ones, which lie near each other in order, are shared out between the
+        # threads.
         for f in range(b, flats, blocks):
             i, j = starts[f], starts[f + 1]
             drain(ways, steps, place, cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])

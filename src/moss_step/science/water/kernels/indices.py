@@ -1,4 +1,6 @@
-"""Kernels: indices of water on a ground: wetness, stream power, sediment transport, length-slope, and height above the nearest drain."""
+"""Kernels: indices of water on a ground: wetness, stream power, sediment transport, length-slope, and height
+above the nearest drain.
+"""
 
 from __future__ import annotations
 
@@ -24,4 +26,6 @@ def down_to(z, ways, stream, order, drain, out, pulse):
             drain[r, c] = z[r, c]
         elif k < OUT:
             drain[r, c] = drain[r + DR[k], c + DC[k]]
-        out[r, c] = max(z[r, c] - drain[r, c], np.float32(0.0)) if drain[r, c] == drain[r, c] else np.float32(np.nan)
+        out[r, c] = (
+            max(z[r, c] - drain[r, c], np.float32(0.0)) if drain[r, c] == drain[r, c] else np.float32(np.nan)
+        )

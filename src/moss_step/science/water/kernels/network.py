@@ -1,4 +1,6 @@
-"""Kernels: streams: where enough ground drains to a cell, joined to links from springs and junctions to junctions and outlets."""
+"""Kernels: streams: where enough ground drains to a cell, joined to links from springs and junctions to
+junctions and outlets.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def carry_down(ways, stream):
 
 @numba.njit(cache=True, nogil=True)
 def feeders_cells(ways, stream, feeders):
-    """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and junctions."""
+    """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and
+    junctions.
+    """
     rows, cols = ways.shape
     ends = 0
     for r in range(rows):
@@ -46,7 +50,9 @@ def feeders_cells(ways, stream, feeders):
 
 @numba.njit(cache=True, nogil=True)
 def walk(ways, feeders, ends, total):
-    """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their upper ends."""
+    """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their
+    upper ends.
+    """
     rows, cols = ways.shape
     cells, starts, count, link = np.empty(total, np.int64), np.empty(ends + 1, np.int64), 0, 0
     for r in range(rows):
@@ -87,7 +93,9 @@ def drop_lone(ways, stream):
 
 @numba.njit(cache=True)
 def stream_orders(below):
-    """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below it."""
+    """Strahler and Shreve orders of links, and the links in an order in which each comes before the one below
+    it.
+    """
     n = below.size
     waiting, highest, twice = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
     strahler, shreve = np.ones(n, np.int32), np.zeros(n, np.int64)

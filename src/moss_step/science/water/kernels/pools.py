@@ -1,4 +1,6 @@
-"""Kernels: the pools of a ground: which cells run down to which pit, over which passes pools spill, and how deep they are."""
+"""Kernels: the pools of a ground: which cells run down to which pit, over which passes pools spill, and how
+deep they are.
+"""
 
 from __future__ import annotations
 
@@ -64,7 +66,9 @@ def parts_of_row(labels, part, r, out):
 
 @numba.njit(cache=True, nogil=True)
 def pass_between(z, labels, r, c, k):
-    """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them is outside)."""
+    """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them
+    is outside).
+    """
     rows, cols = z.shape
     i, j = r + DR[k], c + DC[k]
     if i >= rows or j < 0 or j >= cols or labels[i, j] == 0:
@@ -76,7 +80,9 @@ def pass_between(z, labels, r, c, k):
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def lowest_passes(z, labels, part, strips, best, where):
-    """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8: outside)."""
+    """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8:
+    outside).
+    """
     rows, cols = z.shape
     for s in numba.prange(strips):
         low, at = best[s], where[s]
@@ -114,7 +120,9 @@ def root_cells(parent, k):
 
 @numba.njit(cache=True, nogil=True)
 def join_parts(z, labels, part, best, where, tree):
-    """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the parts."""
+    """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the
+    parts.
+    """
     height, one, other, at, way, count = tree
     n, cols = part.size, z.shape[1]
     gained = count[0]
@@ -122,7 +130,9 @@ def join_parts(z, labels, part, best, where, tree):
     for p in range(1, best.shape[1]):
         s = 0
         for t in range(1, best.shape[0]):
-            if best[t, p] < best[s, p] or (best[t, p] == best[s, p] and best[t, p] < np.inf and where[t, p] < where[s, p]):
+            if best[t, p] < best[s, p] or (
+                best[t, p] == best[s, p] and best[t, p] < np.inf and where[t, p] < where[s, p]
+            ):
                 s = t
         if best[s, p] == np.inf:
             continue
@@ -181,7 +191,8 @@ def levels(nodes, height, one, other):
 
 @numba.njit(cache=True, nogil=True)
 def deaths(bottom, leaves, height, one, other):
-    """Raise the water over passes in ascending order: the pool with the higher bottom spills into the other one's basin.
+    """Raise the water over passes in ascending order: the pool with the higher bottom spills into the other
+    one's basin.
 
     Gives the pass that each node spills over (-1: none, as at an outlet), and the node on its far side.
     """
@@ -207,7 +218,8 @@ def deaths(bottom, leaves, height, one, other):
 def spills(z, metres, labels, nodes_of, tree):
     """Depth of each pool when it spills, the node it spills to, and the cell that it spills at.
 
-    ``nodes_of`` are the nodes' cells, bottoms, levels, whether water leaves the ground there, and what ``deaths`` gives.
+    ``nodes_of`` are the nodes' cells, bottoms, levels, whether water leaves the ground there, and what
+    ``deaths`` gives.
     """
     cell, bottom, level, leaves, spill, across = nodes_of
     height, at, way = tree
@@ -228,7 +240,9 @@ def spills(z, metres, labels, nodes_of, tree):
 
 @numba.njit(cache=True, nogil=True)
 def runs_on(z, metres, labels, level, r, c, far):
-    """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of the filled one."""
+    """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of
+    the filled one.
+    """
     rows, cols = z.shape
     if z[r, c] > level[labels[r, c]]:
         return labels[r, c]

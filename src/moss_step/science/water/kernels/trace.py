@@ -27,7 +27,9 @@ def path_down(ways, start):
 
 @numba.njit(inline="always", cache=True)
 def donors_cells(ways, r, c):
-    """One bit for each neighbour that runs to a cell; without branches, which would be guessed wrong, where all eight exist."""
+    """One bit for each neighbour that runs to a cell; without branches, which would be guessed wrong, where
+    all eight exist.
+    """
     rows, cols = ways.shape
     if 0 < r < rows - 1 and 0 < c < cols - 1:
         east = (ways[r, c + 1] == 4) | (ways[r + 1, c + 1] == 5) << 1
@@ -44,7 +46,9 @@ def donors_cells(ways, r, c):
 
 @numba.njit(cache=True, nogil=True)
 def mark_upstream(ways, seeds, number, marks):
-    """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their bounds."""
+    """Mark seeds and all cells that run to them with a number, where ``marks`` is 0; gives how many and their
+    bounds.
+    """
     rows, cols = ways.shape
     stack, top, count = np.empty(max(4096, seeds.size), np.int64), 0, 0
     r0, r1, c0, c1 = rows, -1, cols, -1
@@ -83,7 +87,9 @@ def mark_upstream(ways, seeds, number, marks):
 
 @numba.njit(cache=True, nogil=True)
 def branches(ways, cells, seed, number, marks, most):
-    """Mark a stem upward from a cell until no branch has more than ``most`` cells; gives the branches, and what is marked."""
+    """Mark a stem upward from a cell until no branch has more than ``most`` cells; gives the branches, and
+    what is marked.
+    """
     cols = ways.shape[1]
     found, sizes, count = np.empty(1024, np.int64), np.empty(1024, np.int64), 1
     found[0], sizes[0] = seed, cells[seed // cols, seed % cols]
@@ -100,7 +106,10 @@ def branches(ways, cells, seed, number, marks, most):
         stem += 1
         r0, r1, c0, c1 = min(r0, r), max(r1, r), min(c0, c), max(c1, c)
         if count + 8 > found.size:
-            found, sizes = np.append(found, np.empty(found.size, np.int64)), np.append(sizes, np.empty(found.size, np.int64))
+            found, sizes = (
+                np.append(found, np.empty(found.size, np.int64)),
+                np.append(sizes, np.empty(found.size, np.int64)),
+            )
         first, bits = count, donors_cells(ways, r, c)
         while bits:
             k = LOWEST[bits]
@@ -154,7 +163,9 @@ def down_order_cells(ways, donors, pulse):
 
 @numba.njit(cache=True, nogil=True)
 def order_within(ways, seeds, marks, number, count):
-    """The ``count`` cells of a number, which all run to some seeds, each before the one it runs to (int32)."""
+    """The ``count`` cells of a number, which all run to some seeds, each before the one it runs to
+    (int32).
+    """
     cols = ways.shape[1]
     order, at = np.empty(count, np.int32), count
     for seed in seeds:
@@ -179,7 +190,9 @@ def order_within(ways, seeds, marks, number, count):
 
 @numba.njit(cache=True, nogil=True)
 def lengths_down(ways, metres, order, inside, out, pulse):
-    """Metres down to where water leaves the ground, or the numbered area of ``inside`` unless that is empty."""
+    """Metres down to where water leaves the ground, or the numbered area of ``inside`` unless that is
+    empty.
+    """
     cols = ways.shape[1]
     for n in range(order.size - 1, -1, -1):
         if n & 0xFFFF == 0:
@@ -227,7 +240,11 @@ def longest_up(ways, metres, start):
         for k in range(8):
             i, j = r + DR[k], c + DC[k]
             if 0 <= i < rows and 0 <= j < cols and ways[i, j] == k ^ 4:
-                stack[top], along[top], back[top] = i * cols + j, along[done] + span(metres, min(i, r), k), done
+                stack[top], along[top], back[top] = (
+                    i * cols + j,
+                    along[done] + span(metres, min(i, r), k),
+                    done,
+                )
                 top += 1
         done += 1
     cells, count, n = np.empty(top, np.int64), 0, far

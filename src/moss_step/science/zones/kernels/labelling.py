@@ -1,4 +1,6 @@
-"""Kernels: connected components of a class map: one pass with union-find in strips, which are then joined, rows in parallel."""
+"""Kernels: connected components of a class map: one pass with union-find in strips, which are then joined,
+rows in parallel.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,8 @@ def scan_row(codes, r, none, corners, up, parent):
         if not up:
             continue
         if codes[r - 1, c] == code:
-            # The cell before is already joined with the one above when the cell between them is of the class too.
+            # The cell before is already joined with the one above when the cell between them is of the class
+            # too.
             if not (c > 0 and codes[r, c - 1] == code and codes[r - 1, c - 1] == code):
                 join(parent, k, k - cols)
         elif corners:

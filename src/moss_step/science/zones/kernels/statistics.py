@@ -1,4 +1,6 @@
-"""Kernels: statistics of a surface or class map in areas: cells by their centre, or weighed by how much of them an area covers."""
+"""Kernels: statistics of a surface or class map in areas: cells by their centre, or weighed by how much of
+them an area covers.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +10,11 @@ import numpy as np
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def accumulate(ids, values, base, weights, sums):
-    """Count, sum, weight, weighted sum, weighted sum of squares, lowest and highest of the values of each zone (ids from 1), by blocks.
+    """Count, sum, weight, weighted sum, weighted sum of squares, lowest and highest of the values of each
+    zone (ids from 1), by blocks.
 
-    Sums are those of values less ``base``, so that small relief on a large base keeps its digits; ``weights`` are by row.
+    Sums are those of values less ``base``, so that small relief on a large base keeps its digits; ``weights``
+    are by row.
     """
     count, mass, total, moment, square, low, high = sums
     blocks, rows = count.shape[0], ids.shape[0]

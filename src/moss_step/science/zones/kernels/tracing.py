@@ -8,7 +8,9 @@ import numpy as np
 DOWN, RIGHT = np.array([0, 1, 0, -1]), np.array([1, 0, -1, 0])
 """Steps along the borders to the east, south, west and north, in rows and columns of corners."""
 LEFT = np.array([[-1, 0], [0, 0], [0, -1], [-1, -1]])
-"""The cell ahead on the left hand, from the corner that is met on the way east, south, west and north; the next is the one on the right."""
+"""The cell ahead on the left hand, from the corner that is met on the way east, south, west and north; the
+next is the one on the right.
+"""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -18,7 +20,9 @@ def is_cells(parts, r, c, k):
 
 @numba.njit(cache=True, nogil=True)
 def walk_ring(parts, walked, r, c, corners, count):
-    """Add the corners of the ring that runs east from one over the top of its cell; gives the corners, and how many there are then."""
+    """Add the corners of the ring that runs east from one over the top of its cell; gives the corners, and
+    how many there are then.
+    """
     k, start, way = parts[r, c], (r, c), 0
     corners[count, 0], corners[count, 1] = r, c
     count += 1
@@ -27,7 +31,13 @@ def walk_ring(parts, walked, r, c, corners, count):
             walked[r, c] = True
         r, c = r + DOWN[way], c + RIGHT[way]
         left, right = LEFT[way], LEFT[(way + 1) % 4]
-        turn = 3 if is_cells(parts, r + left[0], c + left[1], k) else 0 if is_cells(parts, r + right[0], c + right[1], k) else 1
+        turn = (
+            3
+            if is_cells(parts, r + left[0], c + left[1], k)
+            else 0
+            if is_cells(parts, r + right[0], c + right[1], k)
+            else 1
+        )
         way = (way + turn) % 4
         if turn != 0:
             if count + 1 >= corners.shape[0]:
@@ -40,7 +50,9 @@ def walk_ring(parts, walked, r, c, corners, count):
 
 @numba.njit(cache=True, nogil=True)
 def walk_rings(parts, pulse):
-    """Corners of all rings, closed, where each begins, and the part that it belongs to: the outer ring of a part comes before its inner ones."""
+    """Corners of all rings, closed, where each begins, and the part that it belongs to: the outer ring of a
+    part comes before its inner ones.
+    """
     rows, cols = parts.shape
     walked = np.zeros((rows, cols), np.bool_)
     corners, count = np.empty((4096, 2), np.int32), 0
@@ -53,7 +65,10 @@ def walk_rings(parts, pulse):
             if parts[r, c] == 0 or walked[r, c] or (r > 0 and parts[r - 1, c] == parts[r, c]):
                 continue
             if rings + 1 >= starts.size:
-                starts, owner = np.append(starts, np.empty_like(starts)), np.append(owner, np.empty_like(owner))
+                starts, owner = (
+                    np.append(starts, np.empty_like(starts)),
+                    np.append(owner, np.empty_like(owner)),
+                )
             starts[rings], owner[rings] = count, parts[r, c]
             rings += 1
             corners, count = walk_ring(parts, walked, r, c, corners, count)
