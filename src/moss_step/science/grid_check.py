@@ -20,6 +20,20 @@ LOWEST_GROUND, HIGHEST_GROUND = -11_500.0, 9_000.0
 def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "") -> list[str]:
     """Say what an analyst should know before using an elevation grid, worst first; ``unit_text`` is the unit
     as the file writes it.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    has_position
+        Whether the file said where it lies.
+    unit_text
+        The unit as the file writes it.
+
+    Returns
+    -------
+    list[str]
+        Sentences; none when nothing is suspicious.
     """
     found: list[str] = []
     frame = surface.frame

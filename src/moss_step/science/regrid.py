@@ -33,14 +33,42 @@ class Placed:
 
 
 def affine(frame: Frame) -> Affine:
-    """Transform from columns and rows to coordinates."""
+    """Transform from columns and rows to coordinates.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    Affine
+        The transform.
+    """
     return from_origin(frame.x0, frame.y0, frame.dx, frame.dy)
 
 
 def crop_to_box(surface: Surface, box: Box) -> Surface:
     """Keep the cells whose centres lie in a box.
 
-    Raises AskedWronglyError for a box without extent, MossError when it holds no cell.
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    box
+        xmin, ymin, xmax, ymax in the units of the system.
+
+    Returns
+    -------
+    Surface
+        The part of the surface.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a box without extent.
+    MossError
+        When it holds no cell.
     """
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
@@ -55,8 +83,24 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
 def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
     """Keep the extent of areas; cells whose centres lie outside them become no-data.
 
-    The areas must be in the surface's reference system. Raises MossError when they are no areas or hold no
-    cell.
+    The areas must be in the surface's reference system.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    areas
+        Areas in the reference system of the grid.
+
+    Returns
+    -------
+    Surface
+        The part of the surface.
+
+    Raises
+    ------
+    MossError
+        When they are no areas or hold no cell.
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and a grid is cut by areas.", "Choose areas.")
@@ -79,8 +123,30 @@ def carry_over(
 ) -> Surface:
     """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
 
-    Bearings are averaged as vectors. Raises MossError when the surface has no reference system or does not
-    reach the target's area of use.
+    Bearings are averaged as vectors.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    crs
+        Reference system as EPSG code or WKT.
+    cell
+        Side of a cell in the units of the target, or the number of a cell, as the type says.
+    resampling
+        How values between cells are taken.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        The surface in its new frame.
+
+    Raises
+    ------
+    MossError
+        When the surface has no reference system or does not reach the target's area of use.
     """
     progress = progress or silent()
     frame = surface.frame
@@ -130,8 +196,17 @@ def _resampled(
 
 
 def metric_system(frame: Frame) -> str | None:
-    """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the
-    poles.
+    """A metric system for a geographic frame: the UTM zone of its middle (EPSG code), or None near the poles.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    str | None
+        An EPSG code, or None.
     """
     if not frame.geographic:
         return None
@@ -159,5 +234,16 @@ def _target_frame(frame: Frame, crs: str, cell: float | None) -> Frame:
 
 
 def area_of(shapes: Shapes) -> float:
-    """Plane area of all shapes together in square units of their system, overlaps counted once."""
+    """Plane area of all shapes together in square units of their system, overlaps counted once.
+
+    Parameters
+    ----------
+    shapes
+        Points, lines or areas with their columns.
+
+    Returns
+    -------
+    float
+        Square units of the system.
+    """
     return float(shapely.union_all(shapes.geometry).area)

@@ -21,8 +21,38 @@ Measure = Literal["difference", "ratio", "change"]
 def difference(first: Surface, second: Surface, measure: Measure = "difference") -> tuple[Surface, list[str]]:
     """``first - second``, ``first / second``, or the change from second to first in percent, with remarks.
 
-    Another unit of the same kind is converted and that is said. Raises MossError when units or frames do not
-    go together.
+    Another unit of the same kind is converted and that is said.
+
+    Parameters
+    ----------
+    first
+        The surface or bearings that the second is compared with.
+    second
+        What is taken away from the first, or divides it.
+    measure
+        ``difference``, ``ratio``, or ``change`` in percent.
+
+    Returns
+    -------
+    tuple[Surface, list[str]]
+        The result in the unit of the first (or a ratio, or percent), and remarks.
+
+    Raises
+    ------
+    MossError
+        When units or frames do not go together.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.algebra.arithmetic import difference
+    >>> float(difference(dem, dem)[0].values.max())
+    0.0
     """
     if not same_frame(first.frame, second.frame):
         raise MossError(
@@ -66,13 +96,39 @@ def _turn(first: Surface, second: Surface, measure: Measure) -> Surface:
 
 
 def converted(surface: Surface, unit: Unit) -> Surface:
-    """The same values in another unit of the same kind."""
+    """The same values in another unit of the same kind.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    unit
+        The unit asked for.
+
+    Returns
+    -------
+    Surface
+        Values in the unit asked for, float32.
+    """
     values = convert(surface.values.astype(np.float64), surface.unit, unit).astype(surface.values.dtype)
     return Surface(values, surface.frame, unit, surface.quantity)
 
 
 def exaggerated(surface: Surface, factor: float) -> Surface:
-    """Heights times a factor, as a surface of its own."""
+    """Heights times a factor, as a surface of its own.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    factor
+        What heights are multiplied by.
+
+    Returns
+    -------
+    Surface
+        Heights of the same frame and unit.
+    """
     _ = surface.metres_per_height
     return Surface(
         surface.values * surface.values.dtype.type(factor), surface.frame, surface.unit, surface.quantity
@@ -87,6 +143,22 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
     once. It gives planes back exactly, stays between the lowest and highest value of the rim, and does not
     depend on how the grid is turned. Bearings are filled as vectors. Voids that reach the edge of the grid
     stay.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    most_cells
+        Most cells of one void or channel.
+
+    Returns
+    -------
+    tuple[Surface, int, int]
+        The surface, how many voids and how many cells were filled.
+
+    Source
+    ------
+    The discrete Laplace equation (mathematics).
     """
     from scipy import ndimage
 
@@ -138,7 +210,22 @@ def _membrane(z: np.ndarray, hole: np.ndarray, frame: Frame) -> np.ndarray:
 def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tuple[Surface, list[str]]:
     """Several grids of one system and cell size as one; where they overlap the first one with a value counts.
 
-    Raises MossError when systems, units or cells differ, or the cells are shifted against one another.
+    Parameters
+    ----------
+    grids
+        Grids of one system and cell size by name; of those that overlap the first counts.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[Surface, list[str]]
+        The grid over all of them, and remarks.
+
+    Raises
+    ------
+    MossError
+        When systems, units or cells differ, or the cells are shifted against one another.
     """
     names, surfaces = list(grids), list(grids.values())
     base = surfaces[0]

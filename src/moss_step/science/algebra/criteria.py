@@ -25,6 +25,28 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
 
     A bound of None is open; ``low_in`` and ``high_in`` say whether a bound itself counts. Compared in the
     precision of the values.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    low
+        Lower bound; None is open.
+    low_in
+        Whether the lower bound itself counts.
+    high
+        Upper bound; None is open.
+    high_in
+        Whether the upper bound itself counts.
+    name
+        Name of the class yes.
+    keep_no
+        Whether cells that do not pass are a class of their own.
+
+    Returns
+    -------
+    ClassMap
+        Codes 1 and 0, uint8.
     """
     values, holds, bound = surface.values, np.ones(surface.frame.shape, bool), surface.values.dtype.type
     with np.errstate(invalid="ignore"):
@@ -43,7 +65,26 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
 def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -> ClassMap:
     """Yes (1) where the class is one of ``names`` (any case, or a class number), no (0) elsewhere.
 
-    Cells without a class are no, or stay without one. Raises AskedWronglyError for a name that no class has.
+    Cells without a class are no, or stay without one.
+
+    Parameters
+    ----------
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+    names
+        Names, in the order of what they are of.
+    missing_is_no
+        Whether cells without a class are no.
+
+    Returns
+    -------
+    ClassMap
+        Codes 1 and 0, uint8.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a name that no class has.
     """
     wanted = []
     for name in names:
@@ -64,8 +105,24 @@ def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
     """Lay class maps over one another; a cell without class in any of them has none.
 
     ``sum`` counts in how many a cell is yes (1), ``all`` and ``any`` give yes or no, ``worst`` takes the
-    highest class, ``which`` names each combination of yes ("steep and high"). Raises MossError when the maps
-    do not lie cell on cell.
+    highest class, ``which`` names each combination of yes ("steep and high").
+
+    Parameters
+    ----------
+    maps
+        Class maps in one frame, by name.
+    rule
+        How they are laid over one another.
+
+    Returns
+    -------
+    ClassMap
+        The map that the rule gives.
+
+    Raises
+    ------
+    MossError
+        When the maps do not lie cell on cell.
     """
     _check(maps)
     names, stack = list(maps), [m.codes for m in maps.values()]
@@ -138,8 +195,34 @@ it.
 def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:
     """Weights from a reciprocal matrix of pairwise comparisons, and its consistency ratio (Saaty 1980).
 
-    The weights are the principal eigenvector, summing to 1. Raises AskedWronglyError for a matrix that is not
-    reciprocal.
+    The weights are the principal eigenvector, summing to 1.
+
+    Parameters
+    ----------
+    matrix
+        Reciprocal comparisons, (n, n).
+
+    Returns
+    -------
+    tuple[np.ndarray, float]
+        Weights (n) that sum to 1, and the consistency ratio.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a matrix that is not reciprocal.
+
+    Source
+    ------
+    Saaty 1980, The Analytic Hierarchy Process, McGraw-Hill.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.criteria import pairwise_weights
+    >>> weights, ratio = pairwise_weights(np.array([[1.0, 3.0], [1.0 / 3.0, 1.0]]))
+    >>> weights.round(2).tolist()
+    [0.75, 0.25]
     """
     n = len(matrix)
     if (
@@ -164,7 +247,22 @@ def pairwise_weights(matrix: np.ndarray) -> tuple[np.ndarray, float]:
 def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
     """Bring weights to a sum of 1.
 
-    Raises AskedWronglyError when their number is not ``count``, one is below 0 or all are 0.
+    Parameters
+    ----------
+    weights
+        Weights, 0 or above.
+    count
+        How many are asked for, or there are.
+
+    Returns
+    -------
+    np.ndarray
+        Weights (n) that sum to 1.
+
+    Raises
+    ------
+    AskedWronglyError
+        When their number is not ``count``, one is below 0 or all are 0.
     """
     share = np.asarray(weights, np.float64)
     if len(share) != count or (share < 0).any() or not 0 < share.sum() < np.inf:
@@ -178,6 +276,18 @@ def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
 def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -> np.ndarray:
     """Sum of values times weights that are normalised to 1; no-data where any value is missing (in the
     precision of the values).
+
+    Parameters
+    ----------
+    surfaces
+        Surfaces by the names that the text or the columns use.
+    weights
+        Weights, 0 or above.
+
+    Returns
+    -------
+    np.ndarray
+        Sums of shape (rows, cols).
     """
     kind = np.result_type(*surfaces.values())
     total = np.zeros(next(iter(surfaces.values())).shape, kind)
@@ -190,6 +300,18 @@ def weighted_classes(maps: Mapping[str, ClassMap], weights: Sequence[float]) -> 
     """The weighted mean of the class codes of maps, rounded half up to a class; none where any map has none.
 
     Classes of the result are scores, from the lowest to the highest class of the maps.
+
+    Parameters
+    ----------
+    maps
+        Class maps in one frame, by name.
+    weights
+        Weights, 0 or above.
+
+    Returns
+    -------
+    ClassMap
+        Codes of the scores, uint8.
     """
     _check(maps)
     stack = [m.codes for m in maps.values()]

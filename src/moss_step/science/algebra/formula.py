@@ -119,8 +119,23 @@ class Formula:
 def parse(text: str, units: Mapping[str, Unit]) -> Formula:
     """Check a formula against the names and units that there are.
 
-    Raises FormulaError that points at what is wrong: an unknown name, anything but arithmetic, comparison,
-    ``and or not`` and the listed functions, powers beyond 64, or units that do not go together.
+    Parameters
+    ----------
+    text
+        What was written.
+    units
+        Units of the names that there are.
+
+    Returns
+    -------
+    Formula
+        The formula, its names and the unit of what it gives.
+
+    Raises
+    ------
+    FormulaError
+        That points at what is wrong: an unknown name, anything but arithmetic, comparison, ``and or not``
+        and the listed functions, powers beyond 64, or units that do not go together.
     """
     if len(text) > _MOST_TEXT:
         raise FormulaError(f"The formula has {len(text):,} characters.", f"Keep it below {_MOST_TEXT:,}.")
@@ -141,8 +156,17 @@ def parse(text: str, units: Mapping[str, Unit]) -> Formula:
 
 
 def names_in(text: str) -> list[str]:
-    """Names that a text mentions and that are neither functions nor constants; empty when it cannot be
-    read.
+    """Names that a text mentions and that are neither functions nor constants; empty when it cannot be read.
+
+    Parameters
+    ----------
+    text
+        What was written.
+
+    Returns
+    -------
+    list[str]
+        The names, each once.
     """
     try:
         tree = ast.parse(text.strip(), mode="eval")
@@ -154,7 +178,38 @@ def names_in(text: str) -> list[str]:
 def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | None = None) -> Surface:
     """Work a formula out over surfaces of one frame; yes is 1 and no is 0.
 
-    Raises FormulaError for the text, MossError when the surfaces lie in different frames.
+    Parameters
+    ----------
+    text
+        What was written.
+    surfaces
+        Surfaces by the names that the text or the columns use.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Values in the unit that the formula gives, float32.
+
+    Raises
+    ------
+    FormulaError
+        For the text.
+    MossError
+        When the surfaces lie in different frames.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.algebra.formula import evaluate
+    >>> evaluate("dem > 3", {"dem": dem}).values[0].tolist()
+    [0.0, 0.0, 1.0, 1.0, 1.0]
     """
     formula = parse(text, {n: BEARING if s.cyclic else s.unit for n, s in surfaces.items()})
     used = {n: surfaces[n] for n in formula.names}
@@ -177,7 +232,20 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
 def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
     """Give the frame of several surfaces.
 
-    Raises MossError that names two that differ.
+    Parameters
+    ----------
+    surfaces
+        Surfaces by the names that the text or the columns use.
+
+    Returns
+    -------
+    Frame
+        The frame.
+
+    Raises
+    ------
+    MossError
+        That names two that differ.
     """
     first, frame = next((n, s.frame) for n, s in surfaces.items())
     for name, surface in surfaces.items():

@@ -23,7 +23,32 @@ def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
 
     ``equal_interval`` splits the range, ``equal_count`` takes quantiles, ``natural`` finds the split with the
     least squared deviation inside the classes (``natural_breaks``). Equal bounds are merged, so fewer may
-    come back. Raises MossError without values.
+    come back.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    method
+        Which of the published methods, see above.
+    count
+        How many are asked for, or there are.
+
+    Returns
+    -------
+    list[float]
+        Bounds, at most ``count + 1``.
+
+    Raises
+    ------
+    AskedWronglyError
+        For fewer than 2 classes, or more than 50.
+    MossError
+        Without values.
+
+    Source
+    ------
+    Fisher 1958, J. Am. Stat. Assoc. 53; Jenks 1967, Int. Yearbook of Cartography 7.
     """
     if not 2 <= count <= 50:
         raise AskedWronglyError(f"{count} classes are not possible.", "Ask for 2 to 50.")
@@ -55,6 +80,18 @@ class Bins(NamedTuple):
 def binned(values: np.ndarray, most: int = BINS) -> Bins:
     """Put all values that are not NaN in bins: one for each distinct value of a few, else ``most`` bins of
     one width.
+
+    Parameters
+    ----------
+    values
+        Values as an array; NaN is no value.
+    most
+        The most that there may be.
+
+    Returns
+    -------
+    Bins
+        Values, counts and sums of each bin.
     """
     if values.size <= _FEW:
         distinct = np.unique(values[~np.isnan(values)])
@@ -83,6 +120,29 @@ def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
     and so over the cells themselves where they hold no more distinct values: dynamic programming with the
     split of a longer row never before that of a shorter one (Wang & Song 2011, The R Journal 3). A bound is
     the highest value of its class.
+
+    Parameters
+    ----------
+    values
+        Values as an array; NaN is no value.
+    count
+        How many are asked for, or there are.
+
+    Returns
+    -------
+    np.ndarray
+        Upper bounds, at most ``count``, ascending.
+
+    Source
+    ------
+    Fisher 1958, J. Am. Stat. Assoc. 53; Wang & Song 2011, The R Journal 3.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.classes.breaks import natural_breaks
+    >>> natural_breaks(np.array([1.0, 2.0, 3.0, 10.0, 11.0, 12.0]), 2).tolist()
+    [3.0, 12.0]
     """
     bins = binned(values)
     ends = best_ends(bins.cells, bins.total, bins.square, min(count, bins.cells.size))
@@ -95,6 +155,22 @@ def variance_fit(surface: Surface, bounds: list[float]) -> float:
     lies between them.
 
     Jenks 1967; over all cells, those on a bound with the class below it.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    bounds
+        Ascending bounds of classes.
+
+    Returns
+    -------
+    float
+        Share of 1.
+
+    Source
+    ------
+    Jenks 1967, Int. Yearbook of Cartography 7.
     """
     inner = np.unique(np.array(bounds, np.float64))[1:-1].astype(surface.values.dtype).astype(np.float64)
     cells, total, whole, mean = np.zeros(len(inner) + 1), np.zeros(len(inner) + 1), 0.0, surface.summary.mean

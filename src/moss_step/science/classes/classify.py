@@ -43,6 +43,34 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
     """Give each valid cell the class whose range holds it; cells that no range holds get no class.
 
     Bounds are compared in the precision of the values, so that a typed 0.1 equals a stored 0.1.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    rules
+        Ranges with codes, names and colours.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    ClassMap
+        Codes, uint8; 255 where no range holds the value.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.classes.classify import classify
+    >>> from moss_step.model.rules import Rule, RuleSet
+    >>> rules = RuleSet((Rule(0.0, 4.0, 1, "low", "#CAD39B"), Rule(4.0, 8.0, 2, "high", "#CF7340")))
+    >>> classify(dem, rules).codes[0].tolist()
+    [1, 1, 1, 2, 2]
     """
     progress = progress or silent()
     rules = replace(rules, double=surface.values.dtype == np.float64)
@@ -54,7 +82,20 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
 
 
 def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray]:
-    """Cells (int64) and ground area in square metres (float64) of each of the 256 codes."""
+    """Cells (int64) and ground area in square metres (float64) of each of the 256 codes.
+
+    Parameters
+    ----------
+    codes
+        Integer codes of shape (rows, cols).
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Cells and square metres, 256 values each.
+    """
     blocks = min(16, frame.rows)
     counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
     count_rows(codes, frame.row_areas, counts, areas, blocks)
@@ -62,7 +103,20 @@ def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray
 
 
 def class_totals(classes: ClassMap, valid_cells: int) -> ClassTotals:
-    """Cells, area and share per class of a map made from ``valid_cells`` cells with a value."""
+    """Cells, area and share per class of a map made from ``valid_cells`` cells with a value.
+
+    Parameters
+    ----------
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+    valid_cells
+        Cells with a value, which shares are of.
+
+    Returns
+    -------
+    ClassTotals
+        A row for each class, and what is in none.
+    """
     counts, areas = count_codes(classes.codes, classes.frame)
     rows = tuple(
         ClassCount(

@@ -38,7 +38,22 @@ class Histogram:
 
 
 def histogram(surface: Surface, bins: int = 256, span: tuple[float, float] | None = None) -> Histogram:
-    """Count a surface's values in equal bins over ``span`` (its own range by default)."""
+    """Count a surface's values in equal bins over ``span`` (its own range by default).
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    bins
+        Number of bins.
+    span
+        Lowest and highest value that count.
+
+    Returns
+    -------
+    Histogram
+        Counts and the span.
+    """
     low, high = span or surface.range or (0.0, 1.0)
     if high <= low:
         high = low + 1.0

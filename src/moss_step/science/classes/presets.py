@@ -42,7 +42,20 @@ _SECTOR_COLORS = ("#4A6FA5", "#5B9AA8", "#7DAE6B", "#C9C25A", "#E0A23F", "#C9643
 
 
 def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
-    """Give ``count`` colours spread evenly over a list of stops."""
+    """Give ``count`` colours spread evenly over a list of stops.
+
+    Parameters
+    ----------
+    count
+        How many are asked for, or there are.
+    stops
+        Colours as ``#RRGGBB`` that lie between.
+
+    Returns
+    -------
+    list[str]
+        Colours as ``#RRGGBB``.
+    """
     rgb = [tuple(int(s[i : i + 2], 16) for i in (1, 3, 5)) for s in stops]
     found = []
     for k in range(count):
@@ -59,7 +72,28 @@ def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
     """Slope classes of FAO 2006, Guidelines for soil description, table 7: percent, turned to degrees if need
     be.
 
-    A surface of unknown unit is taken as percent. Raises MossError when the surface is known to be no slope.
+    A surface of unknown unit is taken as percent.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    closed
+        Which bound belongs to a range: the upper or the lower.
+
+    Returns
+    -------
+    RuleSet
+        Seven ranges.
+
+    Raises
+    ------
+    MossError
+        When the surface is known to be no slope.
+
+    Source
+    ------
+    FAO 2006, Guidelines for soil description, 4th edition, table 7.
     """
     unit = PERCENT if surface.unit == UNKNOWN else surface.unit
     if unit not in (DEGREE, PERCENT):
@@ -78,7 +112,22 @@ def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
 
 
 def aspect_sectors(closed: Closed = "upper") -> RuleSet:
-    """Eight sectors of 45 degrees, north from 337.5 to 22.5, and flat as its own class (common practice)."""
+    """Eight sectors of 45 degrees, north from 337.5 to 22.5, and flat as its own class (common practice).
+
+    Parameters
+    ----------
+    closed
+        Which bound belongs to a range: the upper or the lower.
+
+    Returns
+    -------
+    RuleSet
+        Nine classes, north in two ranges.
+
+    Source
+    ------
+    Common practice.
+    """
     rules = [Rule(FLAT, FLAT, 0, "Flat", "#C9C7BC")]
     for i, name in enumerate(_SECTORS):
         low, high = (i * 45.0 - 22.5) % 360.0, i * 45.0 + 22.5
@@ -87,7 +136,20 @@ def aspect_sectors(closed: Closed = "upper") -> RuleSet:
 
 
 def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
-    """Rules between ascending bounds, named by their number."""
+    """Rules between ascending bounds, named by their number.
+
+    Parameters
+    ----------
+    bounds
+        Ascending bounds of classes.
+    closed
+        Which bound belongs to a range: the upper or the lower.
+
+    Returns
+    -------
+    RuleSet
+        One range between each two bounds.
+    """
     colors = colors_between(len(bounds) - 1)
     return RuleSet(
         tuple(
@@ -101,8 +163,28 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
 def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper") -> RuleSet:
     """Give a ready set by its name; ``count`` is the number of classes of those made from the values.
 
-    Raises AskedWronglyError for a name that is not in PRESETS, MossError when the set does not fit the
-    surface.
+    Parameters
+    ----------
+    name
+        Name of the class yes.
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    count
+        How many are asked for, or there are.
+    closed
+        Which bound belongs to a range: the upper or the lower.
+
+    Returns
+    -------
+    RuleSet
+        The ranges.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a name that is not in PRESETS.
+    MossError
+        When the set does not fit the surface.
     """
     if name == "fao_slope":
         return fao_slope(surface, closed)

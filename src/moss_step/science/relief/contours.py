@@ -28,7 +28,27 @@ _NEAR = 1e-6
 def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
     """Heights of the contours: ``base`` plus multiples of ``interval`` within the ground's range.
 
-    Raises MossError for a ground without values, AskedWronglyError for more heights than memory holds.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+    base
+        Height that lines or bands are counted from, in the unit of the ground.
+
+    Returns
+    -------
+    np.ndarray
+        Heights in the unit of the ground, ascending.
+
+    Raises
+    ------
+    MossError
+        For a ground without values.
+    AskedWronglyError
+        For more heights than memory holds.
     """
     if dem.range is None:
         raise MossError("The ground has no values.", "Choose another.")
@@ -44,6 +64,19 @@ def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
 def points_expected(dem: Surface, interval: float) -> float:
     """Points that contours will have, about: how often they cross from one cell to the next, from some of the
     rows and columns.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+
+    Returns
+    -------
+    float
+        About how many.
     """
     total = 0.0
     for z in (dem.values, dem.values.T):
@@ -56,6 +89,19 @@ def points_expected(dem: Surface, interval: float) -> float:
 def memory_of(dem: Surface, interval: float) -> float:
     """Bytes that tracing takes, about: of a band with what the tracer keeps beside it, of cells that are
     looked at, and of the points.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+
+    Returns
+    -------
+    float
+        Bytes.
     """
     if dem.range is None:
         return 0.0
@@ -67,7 +113,25 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into
     memory.
 
-    Raises AskedWronglyError.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+    however_many
+        Whether very many lines are wanted all the same.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    AskedWronglyError
+        When it cannot be used.
     """
     points = points_expected(dem, interval)
     said = f"An interval of {interval:g} gives about {points / 1e6:,.0f} million points of contours"
@@ -90,6 +154,52 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a
     depression. ``smooth`` averages the ground over 3 x 3 cells first. Lines end at no-data. Raises
     AskedWronglyError before it begins when there would be very many and that is not said to be wanted.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+    base
+        Height that lines or bands are counted from, in the unit of the ground.
+    index_every
+        Which line is an index line.
+    smooth
+        Whether the ground is averaged over 3 x 3 cells first.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    however_many
+        Whether very many lines are wanted all the same.
+
+    Returns
+    -------
+    Shapes
+        Lines with their columns; elevation in the unit of the ground, length_m in metres.
+
+    Raises
+    ------
+    MossError
+        For fewer than 2 x 2 cells, or where no contour falls in the ground's range.
+    AskedWronglyError
+        Before it begins, where there would be very many and that is not said to be wanted.
+
+    Source
+    ------
+    Marching squares, as contourpy traces them.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.contours import contours
+    >>> contours(dem, 2.0).columns["elevation"].tolist()
+    [0.0, 2.0, 4.0, 6.0]
     """
     progress = progress or silent()
     level_ground, datum = dem.levelled

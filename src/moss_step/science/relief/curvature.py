@@ -26,8 +26,44 @@ def curvature(dem: Surface, kind: Curvature = "profile", progress: Progress | No
     """Curvature in 1/m, convex positive: along the slope (profile), along the contour (plan), across the
     slope in the normal plane (tangential), or the mean of all directions.
 
-    Cells that are level have no slope direction and hold 0, except for the mean. Raises MossError below 3 x 3
-    cells.
+    Cells that are level have no slope direction and hold 0, except for the mean.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    kind
+        Which curvature.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Curvature in 1/m, float32.
+
+    Raises
+    ------
+    MossError
+        Below 3 x 3 cells.
+
+    Source
+    ------
+    Evans 1980, Zeitschrift für Geomorphologie, Supplement 36; Zevenbergen & Thorne 1987, Earth Surface
+    Processes and Landforms 12.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.curvature import curvature
+    >>> float(abs(curvature(dem, "mean").values[1, 2])) < 1e-6  # a plane does not bend
+    True
     """
     rows, cols = dem.frame.shape
     if rows < 3 or cols < 3:

@@ -23,8 +23,45 @@ def exposure(
 
     ``bearing`` in degrees clockwise from grid north; 0 gives northness and 90 eastness (common practice).
     With ``slope`` it is multiplied by the sine of the slope: the part of the surface's normal that points
-    along the bearing, so that gentle ground counts little. float32 of the frame's shape. Raises MossError for
-    grids of fewer than 2 x 2 cells.
+    along the bearing, so that gentle ground counts little. float32 of the frame's shape.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    bearing
+        Degrees clockwise from grid north.
+    weigh
+        What counts beside the direction, or how cells are weighed.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        From -1 to 1, float32.
+
+    Raises
+    ------
+    MossError
+        For grids of fewer than 2 x 2 cells.
+
+    Source
+    ------
+    Common practice.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.exposure import exposure
+    >>> round(float(exposure(dem, 270.0).values[1, 2]), 6)
+    1.0
     """
     progress = progress or silent()
     facing = aspect(dem, progress=progress.part(0.0, 0.4)).values

@@ -41,8 +41,48 @@ def slope(
     """Slope of a ground: its angle in degrees or its tangent in percent, as a float32 surface.
 
     Distances are ground metres (ellipsoidal, by row, for longitude and latitude); heights are converted to
-    metres and multiplied by ``z_factor``. 45 degrees is 100 percent. Raises MossError for grids of fewer than
-    2 x 2 cells.
+    metres and multiplied by ``z_factor``. 45 degrees is 100 percent.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    unit
+        The unit asked for.
+    method
+        Which of the published methods, see above.
+    z_factor
+        What heights are multiplied by beside their unit.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Degrees or percent, float32.
+
+    Raises
+    ------
+    MossError
+        For grids of fewer than 2 x 2 cells.
+
+    Source
+    ------
+    Horn 1981, Proceedings of the IEEE 69; Zevenbergen & Thorne 1987, Earth Surface Processes and Landforms
+    12.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.gradient import slope
+    >>> float(slope(dem).values[1, 2])
+    45.0
     """
     measure = DEGREES if unit == "degrees" else PERCENT_KERNEL
     values = _measure(
@@ -55,7 +95,42 @@ def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = No
     """Direction that each cell faces (downslope), degrees clockwise from the grid's north, 0 <= a < 360; flat
     cells hold -1.
 
-    Raises MossError for grids of fewer than 2 x 2 cells.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    method
+        Which of the published methods, see above.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Degrees clockwise from grid north, -1 where flat, float32.
+
+    Raises
+    ------
+    MossError
+        For grids of fewer than 2 x 2 cells.
+
+    Source
+    ------
+    Horn 1981, Proceedings of the IEEE 69; Zevenbergen & Thorne 1987, Earth Surface Processes and Landforms
+    12.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.gradient import aspect
+    >>> float(aspect(dem).values[1, 2])  # it falls to the west
+    270.0
     """
     values = _measure(dem, ASPECT, method, 1.0, (0.0, 0.0, 1.0), progress or silent(), "Working out aspect")
     return Surface(values, dem.frame, BEARING, "aspect")
@@ -71,8 +146,47 @@ def hillshade(
     """Light that each cell gets from a lamp at ``azimuth`` (degrees from north) and ``altitude`` (degrees), 0
     to 255.
 
-    Lambert's cosine law on the gradient after Horn; cells turned away hold 0. Raises MossError for grids of
-    fewer than 2 x 2 cells.
+    Lambert's cosine law on the gradient after Horn; cells turned away hold 0.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    azimuth
+        Degrees from north that the light comes from.
+    altitude
+        Degrees that the light stands above the horizon.
+    z_factor
+        What heights are multiplied by beside their unit.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        0 to 255, float32.
+
+    Raises
+    ------
+    MossError
+        For grids of fewer than 2 x 2 cells.
+
+    Source
+    ------
+    Horn 1981, Proceedings of the IEEE 69.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.gradient import hillshade
+    >>> bool(hillshade(dem, azimuth=270.0).values[1, 2] > hillshade(dem, azimuth=90.0).values[1, 2])
+    True
     """
     light = light_vector(azimuth, altitude)
     values = _measure(dem, SHADE_KERNEL, "horn", z_factor, light, progress or silent(), "Shading")
@@ -80,7 +194,20 @@ def hillshade(
 
 
 def light_vector(azimuth: float, altitude: float) -> tuple[float, float, float]:
-    """Unit vector (east, north, up) towards a lamp at an azimuth and altitude in degrees."""
+    """Unit vector (east, north, up) towards a lamp at an azimuth and altitude in degrees.
+
+    Parameters
+    ----------
+    azimuth
+        Degrees from north that the light comes from.
+    altitude
+        Degrees that the light stands above the horizon.
+
+    Returns
+    -------
+    tuple[float, float, float]
+        East, north and up.
+    """
     a, h = math.radians(azimuth), math.radians(altitude)
     return math.sin(a) * math.cos(h), math.cos(a) * math.cos(h), math.sin(h)
 
@@ -88,6 +215,19 @@ def light_vector(azimuth: float, altitude: float) -> tuple[float, float, float]:
 def gradient_weights(dem: Surface, z_factor: float = 1.0) -> tuple[np.ndarray, np.ndarray]:
     """Metres of height per metre of ground for a difference of one height unit over one cell, by row
     (float32).
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    z_factor
+        What heights are multiplied by beside their unit.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Two arrays (rows): to the east and to the north.
     """
     scale = dem.metres_per_height * z_factor
     return (scale / dem.frame.row_widths).astype(np.float32), (scale / dem.frame.row_heights).astype(
@@ -119,6 +259,17 @@ def _measure(
 
 
 def flat_share(aspect_surface: Surface) -> float:
-    """Share of the valid cells that are flat (0 to 1)."""
+    """Share of the valid cells that are flat (0 to 1).
+
+    Parameters
+    ----------
+    aspect_surface
+        Bearings, -1 where flat.
+
+    Returns
+    -------
+    float
+        Share of 1.
+    """
     valid = aspect_surface.valid_count
     return float(np.count_nonzero(aspect_surface.values == FLAT)) / valid if valid else 0.0

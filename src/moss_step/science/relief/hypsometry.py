@@ -17,8 +17,31 @@ def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None)
     """Area above each of ``steps + 1`` heights, and the hypsometric integral.
 
     The integral is (mean - lowest) / (highest - lowest), which equals the area under the curve (Pike & Wilson
-    1971, GSA Bulletin 82); cells are weighed by their ground area. Raises MossError for a ground without
-    relief.
+    1971, GSA Bulletin 82); cells are weighed by their ground area.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    steps
+        Number of steps.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[Chart, float]
+        Heights with area (m²) above, and the integral.
+
+    Raises
+    ------
+    MossError
+        For a ground without relief.
+
+    Source
+    ------
+    Pike & Wilson 1971, GSA Bulletin 82.
     """
     if dem.range is None or dem.range[0] == dem.range[1]:
         raise MossError(

@@ -30,10 +30,59 @@ def ruggedness(dem: Surface, method: Ruggedness = "riley", progress: Progress | 
     """Ruggedness in the unit of the heights: root of the summed squared differences to eight neighbours
     (Riley et al. 1999), or the mean of the absolute differences. At edges the neighbours that exist count,
     scaled up to eight.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    method
+        Which of the published methods, see above.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        In the unit of the heights, float32.
+
+    Source
+    ------
+    Riley, DeGloria & Elliot 1999, Intermountain Journal of Sciences 5.
     """
     return _measured(dem, RILEY if method == "riley" else MEAN, "ruggedness", progress)
 
 
 def roughness(dem: Surface, progress: Progress | None = None) -> Surface:
-    """Highest less lowest of a cell and its neighbours, in the unit of the heights (Wilson et al. 2007)."""
+    """Highest less lowest of a cell and its neighbours, in the unit of the heights (Wilson et al. 2007).
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        In the unit of the heights, float32.
+
+    Source
+    ------
+    Wilson et al. 2007, Marine Geodesy 30.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.neighbourhood import roughness
+    >>> float(roughness(dem).values[1, 2])
+    4.0
+    """
     return _measured(dem, RANGE, "roughness", progress)

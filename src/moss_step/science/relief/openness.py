@@ -17,7 +17,31 @@ def openness(dem: Surface, radius: float, positive: bool = True, progress: Progr
     """Openness in degrees within ``radius`` metres: above 90 on domes (positive) or in hollows (negative), 90
     on a plane.
 
-    Raises AskedWronglyError for a radius below a cell.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    radius
+        Reach in metres on the ground.
+    positive
+        Whether it looks up, or down.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Degrees, float32.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a radius below a cell.
+
+    Source
+    ------
+    Yokoyama, Shirasawa & Pike 2002, Photogrammetric Engineering & Remote Sensing 68.
     """
     cell = min(dem.frame.cell_metres)
     if radius < cell:

@@ -60,6 +60,20 @@ def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
 
     The boxes have their corners at even angles around the quarter circle, scaled so that their area is the
     disk's: the same shape however the ground is turned.
+
+    Parameters
+    ----------
+    radius
+        Reach in metres on the ground.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    sign
+        1, or -1 for a part that is taken away.
+
+    Returns
+    -------
+    np.ndarray
+        Rows of parts, int64.
     """
     finest = min(float(frame.row_widths.min()), float(frame.row_heights.min()))
     radius = min(
@@ -89,8 +103,37 @@ def position(
     same ground.
 
     Works on running sums, so the time does not grow with the radius. A radius of up to 64 cells gives a disk
-    exact to the cell, a larger one is made of boxes (``disk_parts``). Raises AskedWronglyError for a radius
-    below a cell.
+    exact to the cell, a larger one is made of boxes (``disk_parts``).
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    radius
+        Reach in metres on the ground.
+    window
+        ``disk`` or ``square``.
+    inner
+        Ground within so many metres is left out.
+    standardised
+        Whether it is divided by the standard deviation of the same ground.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        In the unit of the heights, or deviations when standardised; float32.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a radius below a cell.
+
+    Source
+    ------
+    Weiss 2001, Topographic position and landforms analysis.
     """
     progress = progress or silent()
     check_radius(radius, dem.frame)
@@ -121,7 +164,25 @@ def position(
 
 
 def check_radius(radius: float, frame: Frame) -> None:
-    """Raise AskedWronglyError for a radius that reaches no neighbour."""
+    """Raise AskedWronglyError for a radius that reaches no neighbour.
+
+    Parameters
+    ----------
+    radius
+        Reach in metres on the ground.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a radius that reaches no neighbour.
+    """
     cell = min(frame.cell_metres)
     if radius * A_HAIR < cell:
         raise AskedWronglyError(
@@ -141,6 +202,32 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
 
     Weiss 2001 with the bounds of Jenness 2006: one standard deviation, and 5 degrees between plain and open
     slope.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    small
+        The smaller radius in metres.
+    large
+        The larger radius in metres.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    ClassMap
+        Codes 1 to 10, uint8.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a small radius that is not below the large one.
+
+    Source
+    ------
+    Weiss 2001, Topographic position and landforms analysis; Jenness 2006, for the bounds.
     """
     if not small < large:
         raise AskedWronglyError(
@@ -172,7 +259,37 @@ def local_relief(dem: Surface, radius: float, progress: Progress | None = None) 
     """Highest less lowest height of the cells whose centres lie within ``radius`` metres to each side, in the
     unit of the heights.
 
-    Raises AskedWronglyError for a radius below a cell.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    radius
+        Reach in metres on the ground.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        In the unit of the heights, float32.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a radius below a cell.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.position import local_relief
+    >>> float(local_relief(dem, 2.0).values[1, 2])
+    4.0
     """
     progress = progress or silent()
     _ = dem.metres_per_height

@@ -23,7 +23,26 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
     Values are bilinear between cell centres (nearest for bearings, counts, yes and no). The line lies in the
     system of the first surface; others are read where it runs in theirs. The step, in the units of that
     system, is half a cell of the first surface unless given, or longer where that would give more than 20,000
-    points. Raises AskedWronglyError for a line without length or a step that gives more.
+    points.
+
+    Parameters
+    ----------
+    surfaces
+        Surfaces by the names that the text or the columns use.
+    line
+        The line, in the system of the ground.
+    step
+        Distance between points in the units of the system; half a cell when left out.
+
+    Returns
+    -------
+    Chart
+        Distance in metres, x, y and a column for each surface.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a line without length or a step that gives more.
     """
     first = next(iter(surfaces.values())).frame
     if line.length <= 0:
@@ -54,6 +73,32 @@ def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, 
 def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
     """Values at places, bilinear between cell centres; the nearest cell's beside edges, no-data, for
     bearings, counts, yes and no.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    xs
+        Eastings (n).
+    ys
+        Northings (n).
+
+    Returns
+    -------
+    np.ndarray
+        Values (n), NaN where there is none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.relief.profile import values_at
+    >>> values_at(dem, np.array([4.0]), np.array([4.0])).tolist()  # between two centres
+    [3.0]
     """
     f, z = surface.frame, surface.values
     on_grid = np.isfinite(xs) & np.isfinite(ys)
@@ -80,6 +125,20 @@ def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
 def between_cells(z: np.ndarray, row: np.ndarray, col: np.ndarray) -> np.ndarray:
     """Values at fractional rows and columns, bilinear between the centres of four cells; NaN where one of
     them has none, or beyond them.
+
+    Parameters
+    ----------
+    z
+        Heights of shape (rows, cols).
+    row
+        Fractional rows (n).
+    col
+        Fractional columns (n).
+
+    Returns
+    -------
+    np.ndarray
+        Values (n), NaN where there is none.
     """
     rows, cols = z.shape
     i, j = np.floor(row).astype(np.int64), np.floor(col).astype(np.int64)

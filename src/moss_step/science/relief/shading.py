@@ -30,6 +30,27 @@ def several_lights(
     The weight is the squared sine of the angle between the aspect and the lamp, so that ridges along one
     light are modelled by the others: Mark 1992, Multidirectional, oblique-weighted, shaded-relief image of
     the Island of Hawaii, USGS OFR 92-422. Level cells get the plain mean.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    altitude
+        Degrees that the light stands above the horizon.
+    z_factor
+        What heights are multiplied by beside their unit.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        0 to 255, float32.
+
+    Source
+    ------
+    Mark 1992, USGS Open-File Report 92-422.
     """
     progress = progress or silent()
     facing = aspect(dem).values
@@ -48,8 +69,27 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
     """Bands of height in tints from low green to high pale, with bounds at ``base`` and every ``interval``
     from it.
 
-    Without an interval a round one gives about ten bands. A band holds its lower bound. Raises MossError for
-    a ground without values or for more than 60 bands.
+    Without an interval a round one gives about ten bands. A band holds its lower bound.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+    base
+        Height that lines or bands are counted from, in the unit of the ground.
+
+    Returns
+    -------
+    ClassMap
+        Bands with their colours.
+
+    Raises
+    ------
+    MossError
+        For a ground without values or for more than 60 bands.
     """
     span = dem.range
     if span is None:
@@ -75,7 +115,24 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
 
 
 def round_interval(wanted: float) -> float:
-    """The least of 1, 2, 5 times a power of ten that is not below a number; 1 for nothing."""
+    """The least of 1, 2, 5 times a power of ten that is not below a number; 1 for nothing.
+
+    Parameters
+    ----------
+    wanted
+        What is asked for.
+
+    Returns
+    -------
+    float
+        The interval.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.shading import round_interval
+    >>> round_interval(37.0)
+    50.0
+    """
     if not wanted > 0:
         return 1.0
     power = 10.0 ** math.floor(math.log10(wanted))

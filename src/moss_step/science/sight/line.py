@@ -92,8 +92,43 @@ def sight_line(
 
     Points stand at steps of at most half a cell, wherever the line crosses from one cell's centre line to the
     next, and between two of them where the ground comes nearest to the ray or rises highest from the eye: the
-    bilinear ground has no other tops. Raises MossError for a line without length or whose ends have no
-    ground.
+    bilinear ground has no other tops.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    start
+        East and north of the observer.
+    end
+        East and north of the target.
+    eye
+        Metres of the eye above the ground.
+    target
+        Metres of the target above the ground.
+
+    Returns
+    -------
+    SightLine
+        Ground, ray and what stands at each point, in metres; obstacles and stretches.
+
+    Raises
+    ------
+    MossError
+        For a line without length or whose ends have no ground.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.sight.line import sight_line
+    >>> from moss_step.science.sight.viewshed import prepare_sight
+    >>> sight_line(prepare_sight(dem), (1.0, 5.0), (9.0, 5.0), 1.7, 0.0).open  # up an even slope
+    True
     """
     if start == end:
         raise MossError("The line of sight has no length.", "Give two different ends.")
@@ -190,7 +225,25 @@ def _tops_between(
 
 
 def runs_of(marks: np.ndarray) -> list[tuple[int, int]]:
-    """First and one past the last index of each run of a boolean array that is true."""
+    """First and one past the last index of each run of a boolean array that is true.
+
+    Parameters
+    ----------
+    marks
+        Marks of cells or points.
+
+    Returns
+    -------
+    list[tuple[int, int]]
+        Pairs of indices.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.line import runs_of
+    >>> runs_of(np.array([True, True, False, True]))
+    [(0, 2), (3, 4)]
+    """
     edges = np.flatnonzero(np.diff(np.concatenate([[False], marks, [False]]).astype(np.int8))).tolist()
     return list(zip(edges[::2], edges[1::2], strict=True))
 

@@ -17,8 +17,30 @@ def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights
     ground.
 
     ``shapes`` lie in the reference system of ``dem``. Areas cover the cells whose centres they hold, lines
-    and points every cell they touch; where shapes overlap the highest counts. Raises MossError for heights
-    that are no numbers or below 0, and for obstacles that do not lie cell on cell.
+    and points every cell they touch; where shapes overlap the highest counts.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    obstacles
+        Heights of the highest surface above the datum, cell on cell with the ground; None for bare
+        ground.
+    shapes
+        Points, lines or areas with their columns.
+    heights
+        Metres above the ground, one a shape.
+
+    Returns
+    -------
+    Surface
+        Heights above the datum in the unit of the ground.
+
+    Raises
+    ------
+    MossError
+        For heights that are no numbers or below 0, and for obstacles that do not lie cell on cell.
     """
     if obstacles is not None and not same_frame(obstacles.frame, dem.frame):
         raise MossError(

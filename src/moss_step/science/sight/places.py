@@ -42,6 +42,28 @@ def best_places(
     """Choose ``count`` candidates whose views (rows of booleans over places) cover the most weight together.
 
     ``exact`` None tries all sets where there are few, else the lazy greedy choice is taken.
+
+    Parameters
+    ----------
+    views
+        What each candidate sees: booleans of shape (candidates, places).
+    weights
+        Weights, 0 or above.
+    count
+        How many are asked for, or there are.
+    exact
+        Whether all sets are tried; as few there are when None.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Choice
+        The candidates in their order, with what each adds.
+
+    Source
+    ------
+    Church & ReVelle 1974, Papers of the Regional Science Association 32.
     """
     count = min(count, len(views))
     if exact or (exact is None and comb(len(views), count) <= MOST_EXACT):
@@ -72,6 +94,26 @@ def lazy_greedy(
 ) -> Choice:
     """Take the candidate that adds most, again and again; stale gains are only bounds and looked at again
     when they lead.
+
+    Parameters
+    ----------
+    views
+        What each candidate sees: booleans of shape (candidates, places).
+    weights
+        Weights, 0 or above.
+    count
+        How many are asked for, or there are.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Choice
+        The candidates in their order, with what each adds.
+
+    Source
+    ------
+    Minoux 1978, Accelerated greedy algorithms, Optimization Techniques.
     """
     covered = np.zeros(views.shape[1], bool)
     progress, heap = progress or silent(), []

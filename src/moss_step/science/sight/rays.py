@@ -22,6 +22,16 @@ def bounds_of(top: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 
     As many steps of a ray as one has cells on its side lie within one of these, whichever way it goes: one
     look tells whether they matter.
+
+    Parameters
+    ----------
+    top
+        Heights that block, float32 of shape (rows, cols).
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray, np.ndarray]
+        Three grids, float32.
     """
     patches = highest_of(top, PATCH)
     tiles = highest_of(patches, TILE // PATCH)
@@ -34,5 +44,16 @@ def _with_next(tiles: np.ndarray) -> np.ndarray:
 
 
 def sheaves_of(cells: int) -> int:
-    """Number of sheaves that the rays to the rim of a square go out in."""
+    """Number of sheaves that the rays to the rim of a square go out in.
+
+    Parameters
+    ----------
+    cells
+        Numbers of cells, row by row, or a count of them, as the type says.
+
+    Returns
+    -------
+    int
+        The number.
+    """
     return 4 * -(-(2 * cells + 1) // SHEAF)

@@ -78,8 +78,35 @@ def prepare_sight(
     """Make a ground ready; ``obstacles`` are the heights of the highest surface (above the datum, not the
     ground), in the same frame.
 
-    Heights of an unknown unit count as metres. Raises MossError for a ground without values, values that are
-    no heights, or obstacles that do not lie cell on cell.
+    Heights of an unknown unit count as metres.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    obstacles
+        Heights of the highest surface above the datum, cell on cell with the ground; None for bare
+        ground.
+    curvature
+        Whether the ground falls away with the earth.
+    refraction
+        Coefficient of refraction, 0.13 in the usual air (common practice).
+
+    Returns
+    -------
+    Sight
+        The ground ready for looking.
+
+    Raises
+    ------
+    MossError
+        For a ground without values, values that are no heights, or obstacles that do not lie cell on
+        cell.
+
+    Source
+    ------
+    Coefficient of refraction 0.13: common practice.
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
@@ -116,7 +143,24 @@ def prepare_sight(
 def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
     """Cell and eye height in metres of an observer.
 
-    Raises MossError for one outside the ground, on no-data or below the ground.
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observer
+        Place, heights, reach and limits of one observer.
+
+    Returns
+    -------
+    tuple[tuple[int, int], float]
+        Row and column, and metres above the datum.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a reach that reaches no cell.
+    MossError
+        For one outside the ground, on no-data or below the ground.
     """
     cell = sight.frame.cell_at(observer.x, observer.y)
     name = observer.name or f"{observer.x:g}, {observer.y:g}"
@@ -142,6 +186,20 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
     """Which cells an observer sees, every target by its own ray: 1 seen, 0 hidden, 2 not asked for or no-data
     (uint8).
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observer
+        Place, heights, reach and limits of one observer.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        1 seen, 0 hidden, 2 not asked for; uint8 of shape (rows, cols).
     """
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows, cols, view = _seen_within(sight, observer, progress or silent())
@@ -213,7 +271,24 @@ def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[
 
 
 def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
-    """The preview of ``seen_by``: each cell by the nearest of the rays to the rim."""
+    """The preview of ``seen_by``: each cell by the nearest of the rays to the rim.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observer
+        Place, heights, reach and limits of one observer.
+
+    Returns
+    -------
+    np.ndarray
+        As ``seen_by``.
+
+    Source
+    ------
+    Franklin & Ray 1994, Higher isn't necessarily better, Advances in GIS Research.
+    """
     cell, eye = place_of(sight, observer)
     out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32), silent())
     if observer.near <= 0:
@@ -279,7 +354,20 @@ def _within(
 
 
 def within_bearings(bearings: np.ndarray, observer: Observer) -> np.ndarray:
-    """Which bearings in degrees an observer looks along; equal limits are the full circle."""
+    """Which bearings in degrees an observer looks along; equal limits are the full circle.
+
+    Parameters
+    ----------
+    bearings
+        Degrees clockwise from north, any shape; -1 is flat, NaN no-data.
+    observer
+        Place, heights, reach and limits of one observer.
+
+    Returns
+    -------
+    np.ndarray
+        Booleans of the shape given.
+    """
     span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
     turned = (bearings - observer.bearing_from) % 360.0
     return np.asarray((turned <= span + 1e-9) | (turned > 360.0 - 1e-9))
@@ -309,7 +397,30 @@ def viewshed(
     """Look from all observers; counts add up the single views (Wheatley 1995). ``telling`` also says which of
     up to 64 see a cell.
 
-    Raises MossError for no observer or more than 10,000.
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observers
+        The observers; see ``Observer``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    telling
+        Whether it is told which observer sees a cell.
+
+    Returns
+    -------
+    Seen
+        Counts, which observers, and the share that each sees.
+
+    Raises
+    ------
+    MossError
+        For no observer or more than 10,000.
+
+    Source
+    ------
+    Wheatley 1995, Cumulative viewshed analysis.
     """
     if not 0 < len(observers) <= MOST_OBSERVERS:
         raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
@@ -338,6 +449,18 @@ def viewshed(
 def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     """The different values of a grid of bits in ascending order, up to ``most``, and the place of each cell's
     among them (uint8).
+
+    Parameters
+    ----------
+    which
+        Grid of bits, or which kind of line, as the type says.
+    most
+        The most that there may be.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        The values, and the place of each cell's, uint8.
     """
     codes, found = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
     kinds = found[: number_cells(which, found, codes)]
@@ -348,6 +471,20 @@ def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
     """Least height above the ground, in metres, at which each place would be seen by at least one observer
     within reach and bearings.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observers
+        The observers; see ``Observer``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Metres above the ground, float32.
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
@@ -366,6 +503,20 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     The angle between two rays from the eye: to the top, and past the highest that stands between. Of several
     observers the largest counts; each looks within its reach, bearings and angles. No-data at the observer
     and beside it, where nothing stands between.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observers
+        The observers; see ``Observer``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Degrees, float32.
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
@@ -412,5 +563,18 @@ def _free_rays(
 
 
 def cell_areas(sight: Sight, cells: np.ndarray) -> float:
-    """Ground area in square metres of the true cells of a boolean grid."""
+    """Ground area in square metres of the true cells of a boolean grid.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    cells
+        Numbers of cells, row by row, or a count of them, as the type says.
+
+    Returns
+    -------
+    float
+        Square metres.
+    """
     return float((np.count_nonzero(cells, axis=1) * sight.frame.row_areas).sum())

@@ -25,6 +25,24 @@ def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
 
     Follows the water from every spring until it meets a cell that waits for other donors: strips of the
     ground at once, then what passes from one strip to another.
+
+    Parameters
+    ----------
+    ways
+        Direction of each cell as ``neighbours`` numbers them, uint8.
+    donors
+        Number of cells that run to each, uint8; used up.
+    total
+        Amounts of the cells, float64; what runs to them is added.
+
+    Returns
+    -------
+    None
+        Nothing: ``total`` holds the result.
+
+    Source
+    ------
+    Barnes 2017, Parallel non-divergent flow accumulation, Environmental Modelling & Software 92, for strips.
     """
     rows, cols = ways.shape
     strips = max(1, min(2 * numba.get_num_threads(), rows // 32))

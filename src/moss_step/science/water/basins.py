@@ -43,6 +43,20 @@ def divided(
     ``least_depth`` is in the unit of the heights: pools that are shallower spill on, deeper ones end a basin
     of their own; None lets all spill, so that there is a basin for each cell that water leaves the ground at.
     Basins of less than ``least_area`` square metres become 0.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    least_depth
+        Least depth in the unit of the heights.
+    least_area
+        Least area in square metres.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray, np.ndarray]
+        Numbers (rows, cols), cells (n) and nodes (n).
     """
     pools = drainage.pools
     if least_depth is None:
@@ -80,8 +94,30 @@ def basin_shapes(
     """Basins as areas, largest first, with their figures; heights and depths in the unit of the ground.
 
     With the cells of a ``stream`` its length in each basin is told as a density. A pool that is shallower
-    than ``least_depth`` holds nothing back, and counts as none. Raises MossError when there are more than
-    100,000, or none of ``least_area`` square metres.
+    than ``least_depth`` holds nothing back, and counts as none.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    least_depth
+        Least depth in the unit of the heights.
+    least_area
+        Least area in square metres.
+    stream
+        Cells of streams, uint8 of shape (rows, cols).
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their figures.
+
+    Raises
+    ------
+    MossError
+        When there are more than 100,000, or none of ``least_area`` square metres.
     """
     progress = progress or silent()
     progress.at(0.0, "Dividing the ground")
@@ -108,6 +144,22 @@ def basin_shapes(
 def stream_lengths(drainage: Drainage, stream: np.ndarray, numbered: np.ndarray, count: int) -> np.ndarray:
     """Metres of stream in each numbered basin: the step from each stream cell to its receiver counts where it
     begins.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    stream
+        Cells of streams, uint8 of shape (rows, cols).
+    numbered
+        Number of the area of each cell, int32; 0 for none.
+    count
+        How many are asked for, or there are.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, ``count + 1`` values.
     """
     total = np.zeros(count + 1)
     add_steps(drainage.ways, drainage.metres, stream, numbered, total)
@@ -130,7 +182,18 @@ def _pool_volumes(
 
 
 def steepness(drainage: Drainage) -> np.ndarray:
-    """Slope in degrees of every cell; no-data on a ground of one row or column."""
+    """Slope in degrees of every cell; no-data on a ground of one row or column.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+
+    Returns
+    -------
+    np.ndarray
+        Degrees, float32 of shape (rows, cols).
+    """
     if min(drainage.frame.shape) < 2:
         return np.full(drainage.frame.shape, np.float32(np.nan))
     return derive_slope(drainage.dem, "degrees").values
@@ -149,6 +212,26 @@ def figures(
     Means of heights and of the slope ``steep``, and so the hypsometric integral, weigh each cell by its
     ground area. ``order`` are the cells of all basins, each before the one it runs to; all of the ground when
     left out.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    numbered
+        Number of the area of each cell, int32; 0 for none.
+    ends
+        Cells that the water of each number ends in.
+    steep
+        Slope in degrees of every cell.
+    order
+        Cells, each before the one it runs to.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    dict[str, np.ndarray]
+        Columns of n values.
     """
     dem, frame, n, progress = drainage.dem, drainage.frame, len(ends), progress or silent()
     sums = np.zeros((n + 1, len(Sums._fields)))
@@ -234,7 +317,24 @@ def _symbols(drainage: Drainage, columns: dict[str, np.ndarray]) -> dict[str, st
 def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray:
     """Cells of a point (moved to the largest stream within ``snap`` metres), a line or an area.
 
-    Raises MossError when none of them has data.
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    geometry
+        Geometries, in the system of the ground.
+    snap
+        Metres within which a point moves to the largest stream.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of cells, int64.
+
+    Raises
+    ------
+    MossError
+        When none of them has data.
     """
     frame = drainage.frame
     if geometry.geom_type == "Point":
@@ -260,9 +360,8 @@ def _nested(drainage: Drainage, seeds: list[np.ndarray], progress: Progress) -> 
     """
     numbered = np.zeros(drainage.frame.shape, np.int32)
     sizes = [int(drainage.cells.reshape(-1)[s].max()) for s in seeds]
-    for done, k in enumerate(
-        np.argsort(sizes, kind="stable")
-    ):  # the smallest first, so that larger ones leave them out
+    # the smallest first, so that larger ones leave them out
+    for done, k in enumerate(np.argsort(sizes, kind="stable")):
         progress.at(done / len(seeds), "Walking upstream")
         count, *_ = mark_upstream(drainage.ways, seeds[k], k + 1, numbered)
         if count == 0:
@@ -299,7 +398,28 @@ def catchments(
     """The ground that drains to each set of cells, as areas with figures; ``nested`` takes away those further
     upstream.
 
-    Raises MossError for more than 2,000 of them, or two nested ones in one cell.
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    seeds
+        Cells of each catchment.
+    nested
+        Whether ground of those further upstream is taken away.
+    names
+        Names, in the order of what they are of.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their figures.
+
+    Raises
+    ------
+    MossError
+        For more than 2,000 of them, or two nested ones in one cell.
     """
     frame = drainage.frame
     if len(seeds) > MOST_OUTLETS:

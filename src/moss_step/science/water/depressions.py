@@ -32,7 +32,20 @@ class Lakes(NamedTuple):
 
 
 def find_lakes(drainage: Drainage, progress: Progress | None = None) -> Lakes:
-    """Find all depressions; depths and levels in the unit of the ground, areas in m² and volumes in m³."""
+    """Find all depressions; depths and levels in the unit of the ground, areas in m² and volumes in m³.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Lakes
+        The depressions, see ``Lakes``.
+    """
     progress = progress or silent()
     progress.at(0.0, "Finding depressions")
     filled, z = drainage.filled(), drainage.z
@@ -51,6 +64,22 @@ def lake_shapes(
 ) -> Shapes:
     """Depressions as areas, the largest volume first, with depth, area, volume, level and the point they
     spill at.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    least_depth
+        Least depth in the unit of the heights.
+    least_area
+        Least area in square metres.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their figures.
     """
     progress = progress or silent()
     lakes = find_lakes(drainage, progress.part(0.0, 0.3))
@@ -91,6 +120,28 @@ def filled_surface(
     spill.
 
     Depressions of at least ``keep_depth`` (in the ground's unit) or ``keep_area`` (m²) stay as they are.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    gradient
+        Rise in metres a metre from where it spills.
+    keep_depth
+        Depth from which depressions stay, in the unit of the ground.
+    keep_area
+        Area from which depressions stay, in square metres.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Heights in the unit of the ground.
+
+    Source
+    ------
+    Barnes, Lehman & Mulla 2014, Priority-flood, Computers & Geosciences 62.
     """
     dem = drainage.dem
     progress = progress or silent()
@@ -130,6 +181,24 @@ def breached_surface(
     altered landscapes using LiDAR, IJGIS 29. A cell is left again by a dearer way when that has fewer cells,
     so that the channel is the cheapest of those short enough. Pits are taken from the highest down. Gives the
     surface, the pits breached and those left.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    most_cells
+        Most cells of one void or channel.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[Surface, int, int]
+        Heights in the unit of the ground, pits breached, and pits left.
+
+    Source
+    ------
+    Lindsay & Dhun 2015, International Journal of Geographical Information Science 29.
     """
     dem, pools, progress = drainage.dem, drainage.pools, progress or silent()
     out = drainage.z.copy()

@@ -102,7 +102,20 @@ class Drainage:
 
 
 def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
-    """A ground with all pools filled to the level they spill at (float32)."""
+    """A ground with all pools filled to the level they spill at (float32).
+
+    Parameters
+    ----------
+    z
+        Heights of shape (rows, cols).
+    pools
+        The tree of pools, by ``find_pools``.
+
+    Returns
+    -------
+    np.ndarray
+        Heights of shape (rows, cols), float32.
+    """
     out = np.empty(z.shape, np.float32)
     fill_rows(z, pools.labels, pools.level, 0, z.shape[0], out)
     return out
@@ -111,19 +124,76 @@ def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
 def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
     """Prepare a ground; what was worked out is kept with it, and worked out once where several ask.
 
-    Raises MossError for a ground without values, or of more cells than can be numbered.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Drainage
+        Ways, pools, accumulation and what else is asked of a ground again and again.
+
+    Raises
+    ------
+    MossError
+        For a ground without values, or of more cells than can be numbered.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.water.drainage import prepare
+    >>> prepare(dem).ways.shape
+    (4, 5)
     """
     progress = progress or silent()
     return dem.derived.make(Drainage, lambda: work_out(dem, progress), progress)
 
 
 def prepared(dem: Surface) -> Drainage | None:
-    """Give a ground's drainage when it is ready."""
+    """Give a ground's drainage when it is ready.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+
+    Returns
+    -------
+    Drainage | None
+        The same, or None.
+    """
     return dem.derived.ready(Drainage)
 
 
 def check_ground(dem: Surface) -> None:
-    """Refuse a ground that no water can be worked out on."""
+    """Refuse a ground that no water can be worked out on.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    MossError
+        For a ground without values, or of more cells than can be numbered.
+    """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
     if dem.values.size >= 2**31 // 9:
@@ -134,7 +204,21 @@ def check_ground(dem: Surface) -> None:
 
 
 def work_out(dem: Surface, progress: Progress) -> Drainage:
-    """Prepare a ground that nobody else will ask for: nothing is kept."""
+    """Prepare a ground that nobody else will ask for: nothing is kept.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Drainage
+        The same as ``prepare``.
+    """
     check_ground(dem)
     z, metres = dem.levelled[0].values, distances(dem.frame) / np.float32(dem.metres_per_height)
     pools, ways = find_pools(z, metres, progress.part(0.0, 0.6))
@@ -160,6 +244,22 @@ def amounts(
 ) -> np.ndarray:
     """Each cell's own amount: 1, its area in square metres, or its weight times that; missing weights count
     as 0.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    unit
+        The unit asked for.
+    weights
+        Weights, 0 or above.
+    ways
+        Direction of each cell as ``neighbours`` numbers them, uint8.
+
+    Returns
+    -------
+    np.ndarray
+        Float64 of shape (rows, cols).
     """
     own = np.ones(frame.shape) if unit == "cells" else np.repeat(frame.row_areas[:, None], frame.cols, axis=1)
     if weights is not None:
@@ -181,7 +281,50 @@ def accumulated(
 
     ``d8`` runs to one receiver, ``freeman`` to all lower neighbours by slope to the ``exponent``, ``dinf`` to
     the two of the steepest facet. Weighted cells have the unit of the weights, weighted areas that unit times
-    square metres. Raises MossError for weights that do not lie cell on cell.
+    square metres.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    method
+        Which of the published methods, see above.
+    unit
+        The unit asked for.
+    weights
+        Weights, 0 or above.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    exponent
+        Power of the slope.
+
+    Returns
+    -------
+    Surface
+        Float32 of shape (rows, cols).
+
+    Raises
+    ------
+    MossError
+        For weights that do not lie cell on cell.
+
+    Source
+    ------
+    O'Callaghan & Mark 1984, CVGIP 28; Freeman 1991, Computers & Geosciences 17; Tarboton 1997, Water
+    Resources Research 33.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.water.drainage import accumulated
+    >>> from moss_step.science.water.drainage import prepare
+    >>> accumulated(prepare(dem)).values[0].tolist()  # all runs to the west
+    [5.0, 4.0, 3.0, 2.0, 1.0]
     """
     if weights is not None and not same_frame(weights.frame, drainage.frame):
         raise MossError(
@@ -224,6 +367,33 @@ def flow_bearings(
     (float32).
 
     -1 where it leaves the ground, NaN where there is none.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    method
+        Which of the published methods, see above.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Degrees, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.model.surface import Surface
+    >>> from moss_step.model.units import METRE
+    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
+    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.water.drainage import flow_bearings
+    >>> from moss_step.science.water.drainage import prepare
+    >>> float(flow_bearings(prepare(dem))[1, 2])
+    270.0
     """
     by_row, progress = bearings(drainage.frame), progress or silent()
     share = facet_directions(drainage, progress.part(0.0, 0.6)) if method == "dinf" else None
@@ -255,6 +425,18 @@ def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
 def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
     """Direction over the steepest facet in eighths of a turn from east, clockwise; -1 out of the ground, NaN
     none.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Eighths of a turn, float32 of shape (rows, cols).
     """
     share = np.empty(drainage.ways.shape, np.float32)
     metres = drainage.metres / np.float32(drainage.dem.metres_per_height)

@@ -32,6 +32,31 @@ def drain_flats(
     ``z`` is the ground and ``level`` the height of water over cells of each of the ``labels``; ``place`` is
     an int32 grid of zeros to work in, which is left in disorder. Cells at the edge always have a way, so that
     the neighbours of all others lie within the grid.
+
+    Parameters
+    ----------
+    z
+        Heights of shape (rows, cols).
+    labels
+        Pool of each cell, int32; 0 for none.
+    level
+        Height of the water by label.
+    ways
+        Direction of each cell as ``neighbours`` numbers them, uint8.
+    place
+        An int32 grid of zeros to work in, or places by number, as the type says.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    None
+        Nothing: ``ways`` holds the result.
+
+    Source
+    ------
+    Barnes, Lehman & Mulla 2014, An efficient assignment of drainage direction over flat surfaces, Computers &
+    Geosciences 62.
     """
     progress.at(0.0, "Draining level ground")
     level_cells = look_around(z, labels, level, ways, place)

@@ -26,7 +26,24 @@ LEAST_SLOPE = 0.001
 def specific_area(
     drainage: Drainage, method: FlowMethod, exponent: float = CONVERGENCE, progress: Progress | None = None
 ) -> np.ndarray:
-    """Area upstream of each metre of contour: square metres a metre, by the mean width of a cell."""
+    """Area upstream of each metre of contour: square metres a metre, by the mean width of a cell.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    method
+        Which of the published methods, see above.
+    exponent
+        Power of the slope.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, float32 of shape (rows, cols).
+    """
     frame = drainage.frame
     width = np.sqrt(frame.row_areas)[:, None]
     return np.asarray(
@@ -40,7 +57,28 @@ def wetness(
     exponent: float = CONVERGENCE,
     progress: Progress | None = None,
 ) -> Surface:
-    """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24."""
+    """Topographic wetness, ln(a / tan b): Beven & Kirkby 1979, Hydrological Sciences Bulletin 24.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    method
+        Which of the published methods, see above.
+    exponent
+        Power of the slope.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Without a unit, float32.
+
+    Source
+    ------
+    Beven & Kirkby 1979, Hydrological Sciences Bulletin 24.
+    """
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
         values = np.log(specific_area(drainage, method, exponent, progress) / tangent)
@@ -59,6 +97,29 @@ def stream_power(
     Moore & Burch 1986, Soil Science Society of America Journal 50: (a / 22.13)^0.6 (sin b / 0.0896)^1.3 for
     transport; for the length-slope factor 1.4 times that with 0.4 as the first exponent (Moore & Wilson
     1992), without the 1.4 here so that the unit plot of 22.13 m at 9 % gives 1 (Wischmeier & Smith 1978).
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    index
+        Which of the indices.
+    method
+        Which of the published methods, see above.
+    exponent
+        Power of the slope.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        Without a unit, float32.
+
+    Source
+    ------
+    Moore & Burch 1986, Soil Science Society of America Journal 50; Wischmeier & Smith 1978, USDA Handbook
+    537.
     """
     progress = progress or silent()
     area, tangent = specific_area(drainage, method, exponent, progress.part(0.0, 0.8)), _tangent(drainage)
@@ -84,6 +145,24 @@ def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | No
     none is met.
 
     Rennó et al. 2008, HAND, a new terrain descriptor, Remote Sensing of Environment 112.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    stream
+        Cells of streams, uint8 of shape (rows, cols).
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Surface
+        In the unit of the ground, float32.
+
+    Source
+    ------
+    Rennó et al. 2008, Remote Sensing of Environment 112.
     """
     dem = drainage.dem
     drain, out = np.empty(dem.values.shape, np.float32), np.full(dem.values.shape, np.float32(np.nan))
@@ -97,7 +176,22 @@ def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | No
 def stage_curve(
     above_drain: Surface, steps: int = 200, most: float | None = None
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Stages, and the area (m²) and volume (m³) that lie under each: in the unit of the heights."""
+    """Stages, and the area (m²) and volume (m³) that lie under each: in the unit of the heights.
+
+    Parameters
+    ----------
+    above_drain
+        Heights above the drain.
+    steps
+        Number of steps.
+    most
+        The most that there may be.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray, np.ndarray]
+        Three arrays of ``steps`` values.
+    """
     values = above_drain.values
     top = most if most is not None else (above_drain.range or (0.0, 1.0))[1]
     stages = np.linspace(0.0, top, steps + 1)
@@ -112,7 +206,20 @@ def stage_curve(
 
 
 def flooded(above_drain: Surface, stage: float) -> Surface:
-    """Depth of water where the ground lies below a stage above its nearest drain; no-data elsewhere."""
+    """Depth of water where the ground lies below a stage above its nearest drain; no-data elsewhere.
+
+    Parameters
+    ----------
+    above_drain
+        Heights above the drain.
+    stage
+        Height of the water above the drains, in the unit of the heights.
+
+    Returns
+    -------
+    Surface
+        Depth in the unit of the heights, float32.
+    """
     with np.errstate(invalid="ignore"):
         depth = np.where(
             above_drain.values < stage, np.float32(stage) - above_drain.values, np.float32(np.nan)

@@ -8,7 +8,18 @@ from moss_step.model.frame import Frame
 
 
 def distances(frame: Frame) -> np.ndarray:
-    """Metres to the east, diagonal and south neighbour, by row: float32 of shape (rows, 3)."""
+    """Metres to the east, diagonal and south neighbour, by row: float32 of shape (rows, 3).
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, float32 of shape (rows, 3).
+    """
     east, south = frame.row_widths, frame.row_heights
     return np.stack([east, np.hypot(east, south), south], axis=1).astype(np.float32)
 
@@ -16,6 +27,16 @@ def distances(frame: Frame) -> np.ndarray:
 def bearings(frame: Frame) -> np.ndarray:
     """Bearing on the ground of each of the eight directions, degrees clockwise from the grid's north, by row:
     shape (rows, 8).
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Degrees of shape (rows, 8).
     """
     diagonal = np.degrees(np.arctan2(frame.row_widths, frame.row_heights))  # of the north-east neighbour
     straight = np.zeros_like(diagonal)

@@ -61,6 +61,30 @@ def stream_cells(
     With a slope in metres a metre the area times slope to the ``exponent`` is asked for, as channel heads
     follow both (Montgomery & Dietrich 1988, Nature 336); streams then run on downstream. ``within`` limits
     them to some cells.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    least_area
+        Least area in square metres.
+    slope
+        Slope in metres a metre.
+    exponent
+        Power of the slope.
+    within
+        Cells that count; all when left out.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        1 and 0, uint8 of shape (rows, cols).
+
+    Source
+    ------
+    Montgomery & Dietrich 1988, Nature 336.
     """
     progress = progress or silent()
     progress.at(0.0, "Finding streams")
@@ -81,7 +105,28 @@ def stream_cells(
 def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = None) -> Network:
     """Join stream cells to links, with their orders.
 
-    Raises MossError when there is no stream, or more than 500,000 links.
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    stream
+        Cells of streams, uint8 of shape (rows, cols).
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Network
+        Links with their orders and ends.
+
+    Raises
+    ------
+    MossError
+        When there is no stream, or more than 500,000 links.
+
+    Source
+    ------
+    Horton 1945, GSA Bulletin 56; Strahler 1957, Transactions AGU 38; Shreve 1966, Journal of Geology 74.
     """
     progress = progress or silent()
     progress.at(0.0, "Joining links")
@@ -113,6 +158,24 @@ def main_stems(
 
     At each junction the link of the larger catchment goes on, after Horton 1945; of two as large the one with
     the longer way, then the higher one.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    found
+        The network, by ``network``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[list[np.ndarray], np.ndarray]
+        Cells of each stream (int64), and its highest order.
+
+    Source
+    ------
+    Horton 1945, GSA Bulletin 56.
     """
     progress = progress or silent()
     ends = np.array([c[-2] for c in found.cells])
@@ -146,6 +209,20 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     upstream.
 
     Drops are those of the water, which stands in pools at the height that they spill at: never below 0.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    found
+        The network, by ``network``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Lines with their columns; lengths in metres.
     """
     pools = drainage.pools
     progress = progress or silent()
@@ -181,7 +258,22 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
 def paths_as_lines(
     drainage: Drainage, paths: list[np.ndarray], progress: Progress | None = None
 ) -> np.ndarray:
-    """Paths of cells as lines through their centres."""
+    """Paths of cells as lines through their centres.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    paths
+        Cells of each path, in order.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Lines (n).
+    """
     out = np.empty(len(paths), object)
     for first, last in (progress or silent()).blocks(len(paths), _AT_ONCE, "Drawing lines"):
         some = paths[first:last]
@@ -191,7 +283,22 @@ def paths_as_lines(
 
 
 def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
-    """Springs, junctions and outlets of a network as points."""
+    """Springs, junctions and outlets of a network as points.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    found
+        The network, by ``network``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Points with their columns.
+    """
     progress = progress or silent()
     progress.at(0.0, "Finding nodes")
     upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
@@ -221,6 +328,18 @@ def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
 
     Where links meet in the cell that their water leaves the ground at, that cell goes with the largest of
     them.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    found
+        The network, by ``network``.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of cells, int64.
     """
     last, above = np.array([c[-1] for c in found.cells]), np.array([c[-2] for c in found.cells])
     order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")

@@ -19,7 +19,26 @@ from moss_step.science.zones.labelling import label_components
 
 
 def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
-    """Cells that a bund stands on, wide enough that water cannot slip through between corners (boolean)."""
+    """Cells that a bund stands on, wide enough that water cannot slip through between corners (boolean).
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    line
+        The line, in the system of the ground.
+
+    Returns
+    -------
+    np.ndarray
+        Booleans of shape (rows, cols).
+
+    Raises
+    ------
+    MossError
+        For a bund that does not stand on the ground.
+    """
     frame = dem.frame
     burnt = rasterize([(line, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=True).astype(
         bool
@@ -37,7 +56,29 @@ def ponded(
 
     Only water that touches the bund and would not stand there without it counts; where the bund can be passed
     lower than its crest, the water stands at that height. The bed is the ground with the water that stood
-    there before. Raises MossError for a crest below the ground, or a bund that holds nothing.
+    there before.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    line
+        The line, in the system of the ground.
+    crest
+        Height of the top of the bund, in the unit of the ground.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[Surface, Surface]
+        Depth in the unit of the ground, NaN where there is no water; and the bed.
+
+    Raises
+    ------
+    MossError
+        For a crest below the ground, or a bund that holds nothing.
     """
     wall = bund_cells(dem, line)
     lowest = float(np.nanmin(dem.values[wall]))
@@ -72,7 +113,23 @@ def ponded(
 
 
 def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
-    """Cubic metres of water that stood where a pond stands before there was a bund."""
+    """Cubic metres of water that stood where a pond stands before there was a bund.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    bed
+        Ground with the water that stood there before.
+    depth
+        Depth of the pond, in the unit of the ground.
+
+    Returns
+    -------
+    float
+        Cubic metres.
+    """
     wet = ~np.isnan(depth.values)
     deep = np.maximum(bed.values - dem.values, 0.0)[wet].astype(np.float64)
     areas = np.broadcast_to(dem.frame.row_areas[:, None], wet.shape)[wet]
@@ -86,6 +143,23 @@ def storage_curve(
     each.
 
     Water that stood there before is part of the bed.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    bed
+        Ground with the water that stood there before.
+    depth
+        Depth of the pond, in the unit of the ground.
+    steps
+        Number of steps.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray, np.ndarray]
+        Stages in the unit of the ground, square metres, cubic metres.
     """
     wet = ~np.isnan(depth.values)
     floor = bed.values[wet].astype(np.float64)

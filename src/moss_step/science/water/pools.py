@@ -63,6 +63,24 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     them).
 
     ``metres`` are the distances of ``neighbours.distances``.
+
+    Parameters
+    ----------
+    z
+        Heights of shape (rows, cols).
+    metres
+        Distances to the neighbours by row, (rows, 3).
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple[Pools, np.ndarray]
+        The pools, and the ways, uint8.
+
+    Source
+    ------
+    Barnes, Lehman & Mulla 2014, Priority-flood, Computers & Geosciences 62.
     """
     rows = z.shape[0]
     descent, labels = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)

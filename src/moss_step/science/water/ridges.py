@@ -29,6 +29,17 @@ _AT_ONCE = 20_000
 def usual_detail(dem: Surface) -> float:
     """Ground in square metres that must drain to a line when none is asked for: a 2000th of the ground, and
     at least four cells.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+
+    Returns
+    -------
+    float
+        Square metres.
     """
     return max(dem.area / 2000.0, 4.0 * dem.area / max(dem.valid_count, 1))
 
@@ -43,6 +54,32 @@ def ridges_and_valleys(
     (Horton 1945), to where it joins a larger one or ends. Columns: kind, length_m, steepness_deg (how steeply
     the ground leaves the line on both sides, square to it, three cells away), mean_slope_deg along it, order
     (Strahler). Ridges are the channels of the inverted ground: Peucker & Douglas 1975, CGIP 4, by flow.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    which
+        Grid of bits, or which kind of line, as the type says.
+    detail
+        Ground in square metres that must drain to a line.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Lines with their columns.
+
+    Raises
+    ------
+    MossError
+        When no ridge or valley has as much ground.
+
+    Source
+    ------
+    Peucker & Douglas 1975, Computer Graphics and Image Processing 4.
     """
     progress = progress or silent()
     steep = derive_slope(dem, "degrees").values
@@ -141,20 +178,59 @@ def _means(values: np.ndarray, starts: np.ndarray) -> np.ndarray:
 
 
 def strong_enough(lines: Shapes, least_length: float, least_steepness: float) -> np.ndarray:
-    """Rows of the lines that are as long (metres) and as steep to their sides (degrees) as asked for."""
+    """Rows of the lines that are as long (metres) and as steep to their sides (degrees) as asked for.
+
+    Parameters
+    ----------
+    lines
+        Lines with their columns.
+    least_length
+        Metres.
+    least_steepness
+        Degrees.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of rows, int64.
+    """
     return np.flatnonzero(
         (lines.columns["length_m"] >= least_length) & (lines.columns["steepness_deg"] >= least_steepness)
     )
 
 
 def kept_lines(lines: Shapes, rows: np.ndarray) -> Shapes:
-    """Some of the lines, numbered anew."""
+    """Some of the lines, numbered anew.
+
+    Parameters
+    ----------
+    lines
+        Lines with their columns.
+    rows
+        Numbers of rows, from 0.
+
+    Returns
+    -------
+    Shapes
+        The lines.
+    """
     columns = {n: v[rows] for n, v in lines.columns.items()} | {"line": np.arange(1, len(rows) + 1)}
     return replace(lines, geometry=lines.geometry[rows], columns=columns)
 
 
 def total_length(lines: Shapes) -> float:
-    """Length of all lines in metres."""
+    """Length of all lines in metres.
+
+    Parameters
+    ----------
+    lines
+        Lines with their columns.
+
+    Returns
+    -------
+    float
+        Metres.
+    """
     return (
         float(lines.columns["length_m"].sum()) if len(lines) else float(shapely.length(lines.geometry).sum())
     )

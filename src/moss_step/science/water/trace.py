@@ -28,6 +28,22 @@ def mark_catchment(
 ) -> tuple[int, int, int, int, int]:
     """The same as ``mark_upstream`` for one cell, by all threads at once: branches are shared out by the
     cells they have.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    seed
+        Number of the cell.
+    number
+        Mark that the cells get.
+    marks
+        Marks of cells or points.
+
+    Returns
+    -------
+    tuple[int, int, int, int, int]
+        How many cells, and their first and last rows and columns.
     """
     size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
     if size < _WORTH_SHARING or threads == 1:
@@ -58,7 +74,20 @@ def mark_catchment(
 
 
 def down_order(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
-    """All cells, each before the one it runs to (int32)."""
+    """All cells, each before the one it runs to (int32).
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of cells, int32.
+    """
     from moss_step.science.water.kernels.accumulation import count_donors
 
     donors = np.empty(drainage.ways.shape, np.uint8)
@@ -79,6 +108,22 @@ def flow_lengths(
 
     With numbered ``areas`` (int32, 0 for none) ways begin and end within the area of each cell; cells of none
     are NaN.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    upstream
+        Whether the longest way up counts, and not the way down.
+    areas
+        Areas in the reference system of the grid.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, float32 of shape (rows, cols).
     """
     out = np.zeros(drainage.ways.shape, np.float64)
     inside = np.empty((0, 0), np.int32) if areas is None else areas
@@ -95,7 +140,25 @@ def flow_lengths(
 def cell_at(dem: Surface, x: float, y: float) -> int:
     """Number of the cell at a place.
 
-    Raises MossError when the place lies outside the ground or on no-data.
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
+        is no-data.
+    x
+        Easting.
+    y
+        Northing.
+
+    Returns
+    -------
+    int
+        Number of the cell, row by row.
+
+    Raises
+    ------
+    MossError
+        When the place lies outside the ground or on no-data.
     """
     found = dem.frame.cell_at(x, y)
     if found is None:
@@ -107,7 +170,22 @@ def cell_at(dem: Surface, x: float, y: float) -> int:
 
 
 def snapped(drainage: Drainage, cell: int, distance: float) -> int:
-    """The cell with the most upstream ground within a distance in metres of a cell; the cell itself for 0."""
+    """The cell with the most upstream ground within a distance in metres of a cell; the cell itself for 0.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    cell
+        Side of a cell in the units of the target, or the number of a cell, as the type says.
+    distance
+        Metres.
+
+    Returns
+    -------
+    int
+        Number of the cell.
+    """
     frame = drainage.frame
     row, col = divmod(cell, frame.cols)
     width, height = float(frame.row_widths[row]), float(frame.row_heights[row])
@@ -122,12 +200,38 @@ def snapped(drainage: Drainage, cell: int, distance: float) -> int:
 
 
 def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
-    """Metres along a path of neighbouring cells, from its first cell."""
+    """Metres along a path of neighbouring cells, from its first cell.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    cells
+        Numbers of cells, row by row, or a count of them, as the type says.
+
+    Returns
+    -------
+    np.ndarray
+        Metres (n), 0 at first.
+    """
     return np.concatenate([[0.0], np.cumsum(step_metres(drainage, cells))]) if len(cells) else np.zeros(0)
 
 
 def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
-    """Metres of each of many paths of at least two neighbouring cells."""
+    """Metres of each of many paths of at least two neighbouring cells.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    paths
+        Cells of each path, in order.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, one a path.
+    """
     starts = np.cumsum([0, *(len(p) for p in paths[:-1])])
     steps = np.append(step_metres(drainage, np.concatenate(paths)), 0.0)
     steps[starts[1:] - 1] = 0.0  # from one path to the next is no step
@@ -135,7 +239,20 @@ def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
 
 
 def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
-    """Metres from each cell to the next; for those that are no neighbours it means nothing."""
+    """Metres from each cell to the next; for those that are no neighbours it means nothing.
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    cells
+        Numbers of cells, row by row, or a count of them, as the type says.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, one fewer than cells.
+    """
     rows, cols = np.divmod(cells, drainage.frame.cols)
     dr, dc = np.diff(rows), np.diff(cols)
     row = np.minimum(rows[1:], rows[:-1])
@@ -144,7 +261,20 @@ def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
 
 
 def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
-    """Coordinates of the centres of cells: (n, 2)."""
+    """Coordinates of the centres of cells: (n, 2).
+
+    Parameters
+    ----------
+    drainage
+        The ground prepared for water, by ``drainage.prepare``.
+    cells
+        Numbers of cells, row by row, or a count of them, as the type says.
+
+    Returns
+    -------
+    np.ndarray
+        Coordinates (n, 2).
+    """
     frame = drainage.frame
     rows, cols = np.divmod(cells, frame.cols)
     return np.stack([frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy], axis=1)

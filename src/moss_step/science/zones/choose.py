@@ -22,7 +22,22 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
     """Numbers of the rows that hold a text, or that meet a condition on the numeric columns such as ``area_m2
     > 500``.
 
-    Raises FormulaError for a condition that cannot be used.
+    Parameters
+    ----------
+    columns
+        Columns of one length by name.
+    text
+        What was written.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of rows, from 0.
+
+    Raises
+    ------
+    FormulaError
+        For a condition that cannot be used.
     """
     count = len(next(iter(columns.values()), ()))
     if not text.strip():
@@ -45,7 +60,28 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
 def row_numbers(text: str, count: int) -> np.ndarray:
     """Rows named by numbers from 1, such as ``1,4-6``; given from 0, each once, in order.
 
-    Raises AskedWronglyError for anything else, or for rows that are not there.
+    Parameters
+    ----------
+    text
+        What was written.
+    count
+        How many are asked for, or there are.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of rows, from 0.
+
+    Raises
+    ------
+    AskedWronglyError
+        For anything else, or for rows that are not there.
+
+    Examples
+    --------
+    >>> from moss_step.science.zones.choose import row_numbers
+    >>> row_numbers("1,4-6", 9).tolist()
+    [0, 3, 4, 5]
     """
     found: set[int] = set()
     for part in filter(None, re.split(r"[,\s]+", text.strip())):
@@ -60,7 +96,18 @@ def row_numbers(text: str, count: int) -> np.ndarray:
 
 
 def numbers_text(rows: np.ndarray) -> str:
-    """Write rows (from 0) as ``row_numbers`` reads them, runs joined."""
+    """Write rows (from 0) as ``row_numbers`` reads them, runs joined.
+
+    Parameters
+    ----------
+    rows
+        Numbers of rows, from 0.
+
+    Returns
+    -------
+    str
+        The text.
+    """
     ordered = np.unique(rows) + 1
     runs = np.split(ordered, np.flatnonzero(np.diff(ordered) > 1) + 1)
     return ",".join(str(r[0]) if len(r) == 1 else f"{r[0]}-{r[-1]}" for r in runs if len(r))
@@ -69,6 +116,20 @@ def numbers_text(rows: np.ndarray) -> str:
 def related(shapes: Shapes, others: Shapes, relation: Relation) -> np.ndarray:
     """Rows of the shapes that meet others, lie within their union, or stay apart from them; both in one
     system.
+
+    Parameters
+    ----------
+    shapes
+        Points, lines or areas with their columns.
+    others
+        Further shapes, or arrays that go along, as the type says.
+    relation
+        ``meets``, ``within`` or ``apart``.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of rows, from 0.
     """
     joined = shapely.union_all(shapely.make_valid(others.geometry))
     shapely.prepare(joined)
@@ -82,7 +143,22 @@ def related(shapes: Shapes, others: Shapes, relation: Relation) -> np.ndarray:
 def kept(shapes: Shapes, rows: np.ndarray) -> Shapes:
     """Give the shapes of some rows.
 
-    Raises MossError when there are none.
+    Parameters
+    ----------
+    shapes
+        Points, lines or areas with their columns.
+    rows
+        Numbers of rows, from 0.
+
+    Returns
+    -------
+    Shapes
+        The shapes.
+
+    Raises
+    ------
+    MossError
+        When there are none.
     """
     if len(rows) == 0:
         raise MossError("No shape is chosen.", "Loosen the condition.")

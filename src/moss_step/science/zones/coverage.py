@@ -35,7 +35,22 @@ class Covered(NamedTuple):
 
 
 def covered(geometry: np.ndarray, surface: Surface, progress: Progress) -> Iterator[Covered]:
-    """Give the covered cells with values of each area, area by area, and of a large one band by band."""
+    """Give the covered cells with values of each area, area by area, and of a large one band by band.
+
+    Parameters
+    ----------
+    geometry
+        Geometries, in the system of the ground.
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Iterator[Covered]
+        Cells, values and shares of one area or band at a time.
+    """
     cols = surface.frame.cols
     source = NumPyRasterSource(np.asarray(surface.values, np.float64), *surface.frame.box, nodata=np.nan)
     pieces = [piece for k, area in enumerate(geometry) for piece in _pieces(k, area, surface.frame)]

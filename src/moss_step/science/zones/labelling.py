@@ -20,6 +20,27 @@ def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.
 
     ``codes`` is an integer grid; cells hang together along edges (4 neighbours) or also at corners (8).
     Numbers run in the order of each component's first cell.
+
+    Parameters
+    ----------
+    codes
+        Integer codes of shape (rows, cols).
+    neighbours
+        4 along edges, 8 at corners too.
+    none
+        The code that belongs to nothing.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Numbers (rows, cols), and codes by number.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.labelling import label_components
+    >>> label_components(np.array([[1, 1, 0], [0, 0, 1]], np.uint8), 4, 0)[0].tolist()
+    [[1, 1, 0], [0, 0, 2]]
     """
     parent = np.empty(codes.size, np.int32 if codes.size < 2**31 else np.int64)
     strips = max(1, min(4 * numba.get_num_threads(), codes.shape[0] // 16))

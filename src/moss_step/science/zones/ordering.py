@@ -19,7 +19,30 @@ def in_order(progress: Progress, values: np.ndarray, *others: np.ndarray) -> lis
     """Put n values in order, lowest first, and others of n with them: a sample sort (Frazer & McKellar 1970),
     with a report for each part.
 
-    Values without NaN. Raises StoppedError when stopped.
+    Values without NaN.
+
+    Parameters
+    ----------
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    values
+        Values as an array; NaN is no value.
+    others
+        Further shapes, or arrays that go along, as the type says.
+
+    Returns
+    -------
+    list[np.ndarray]
+        The arrays in order.
+
+    Raises
+    ------
+    StoppedError
+        When stopped.
+
+    Source
+    ------
+    Frazer & McKellar 1970, Journal of the ACM 17.
     """
     arrays = (values, *others)
     if len(values) <= _PIECE:
@@ -57,6 +80,24 @@ def weighed_quantiles(values: np.ndarray, weights: np.ndarray, shares: list[floa
     The k-th of n values stands at (k - 1) w_k + (n - 1) (w_1 + ... + w_(k-1)) on a scale that ends at n - 1
     times all weight: exactextract's definition, save that values which repeat stand for themselves there as
     one, and here as often as they occur.
+
+    Parameters
+    ----------
+    values
+        Values as an array; NaN is no value.
+    weights
+        Weights, 0 or above.
+    shares
+        Shares, 0 to 1.
+
+    Returns
+    -------
+    list[float]
+        A value for each share.
+
+    Source
+    ------
+    The definition of exactextract, see above.
     """
     n = len(values)
     if n == 0:
@@ -78,7 +119,20 @@ def _between(places: np.ndarray, values: np.ndarray, at: float) -> float:
 
 
 def distinct(values: np.ndarray, weights: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-    """Give the distinct ones of ordered values, and how often each occurs or what it weighs."""
+    """Give the distinct ones of ordered values, and how often each occurs or what it weighs.
+
+    Parameters
+    ----------
+    values
+        Values as an array; NaN is no value.
+    weights
+        Weights, 0 or above.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Values ascending, and how often or how heavy.
+    """
     first = (
         np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
         if len(values)

@@ -30,8 +30,28 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
     """A class map of shapes by the values of a column, with a class for each value; later shapes lie over
     earlier ones.
 
-    Cells whose centres lie in an area, or that a line or point touches, take its class. Raises
-    AskedWronglyError for a column that is not there, MossError for more than 254 values.
+    Cells whose centres lie in an area, or that a line or point touches, take its class.
+
+    Parameters
+    ----------
+    shapes
+        Points, lines or areas with their columns.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    column
+        Name of the column.
+
+    Returns
+    -------
+    ClassMap
+        Codes, uint8; 255 where there is no shape.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a column that is not there.
+    MossError
+        For more than 254 values.
     """
     if column not in shapes.columns:
         raise AskedWronglyError(
@@ -56,6 +76,25 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
 
     ``smoothing`` rounds of corner cutting round the outlines for the eye; neighbours stay seamless, and
     area_m2 is always that of the cells.
+
+    Parameters
+    ----------
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+    smoothing
+        Rounds of corner cutting.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their columns.
+
+    Raises
+    ------
+    MossError
+        When no cell has a class.
     """
     progress = progress or silent()
     found = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
@@ -89,8 +128,30 @@ def patches(
     first.
 
     Cells touch along edges (4 neighbours) or also at corners (8). With a surface: its lowest, highest and
-    mean per patch, the mean weighed by ground area; of bearings the mean direction. Raises MossError when
-    there are more than 500,000 patches.
+    mean per patch, the mean weighed by ground area; of bearings the mean direction.
+
+    Parameters
+    ----------
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+    neighbours
+        4 along edges, 8 at corners too.
+    least_cells
+        Least cells of a patch.
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their columns.
+
+    Raises
+    ------
+    MossError
+        When there are more than 500,000 patches.
     """
     progress = progress or silent()
     progress.at(0.1, "Joining cells")
@@ -120,6 +181,23 @@ def patches(
 def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
     """Number of the area that holds each cell's centre, from 1 (int32, 0 for none); of areas that overlap the
     smallest counts.
+
+    Parameters
+    ----------
+    areas
+        Areas in the reference system of the grid.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers, int32 of shape (rows, cols).
+
+    Raises
+    ------
+    MossError
+        For shapes that are no areas.
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and areas are wanted.", "Choose areas.")
@@ -135,7 +213,27 @@ def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
 
 
 def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:
-    """Make cells whose centres lie outside (or inside) areas no-data; the frame stays."""
+    """Make cells whose centres lie outside (or inside) areas no-data; the frame stays.
+
+    Parameters
+    ----------
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    areas
+        Areas in the reference system of the grid.
+    keep
+        Which side stays, or areas that tiles must meet, as the type says.
+
+    Returns
+    -------
+    Surface
+        Values of the same frame.
+
+    Raises
+    ------
+    MossError
+        For shapes that are no areas, or when nothing would be left.
+    """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and a mask is made of areas.", "Choose areas.")
     outside = geometry_mask(list(areas.geometry), surface.frame.shape, affine(surface.frame))

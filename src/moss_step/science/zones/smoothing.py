@@ -18,6 +18,16 @@ def fixed_corners(codes: np.ndarray) -> np.ndarray:
     """Corners of the grid that stay where they are: those on its edge, and where three or more outlines meet.
 
     Gives a boolean array of (rows + 1, cols + 1).
+
+    Parameters
+    ----------
+    codes
+        Integer codes of shape (rows, cols).
+
+    Returns
+    -------
+    np.ndarray
+        Booleans of (rows + 1, cols + 1).
     """
     framed = np.pad(codes.astype(np.int32), 1, constant_values=_OUTSIDE)
     a, b, c, d = framed[:-1, :-1], framed[:-1, 1:], framed[1:, :-1], framed[1:, 1:]
@@ -36,6 +46,28 @@ def smoothed(
     corners.
 
     Two areas that share a line between fixed corners are rounded alike, so they still share it.
+
+    Parameters
+    ----------
+    area
+        An outline of cells.
+    pins
+        Corners that stay, boolean of (rows + 1, cols + 1).
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    rounds
+        Rounds of corner cutting.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    shapely.Polygon
+        The outline rounded.
+
+    Source
+    ------
+    Chaikin 1974, Computer Graphics and Image Processing 3.
     """
     polygon = as_kind(area, shapely.Polygon)
     rings, progress = [], progress or silent()

@@ -67,8 +67,38 @@ def zone_statistics(
     The zones must be in the surface's reference system. By centre a cell belongs to the zones that hold its
     centre; by coverage each cell is weighed by the share that a zone covers (exactextract). ``weigh`` counts
     cells alike, or by their ground area, in means and deviations. Bearings have a mean and a deviation around
-    the circle (Mardia & Jupp 2000). Raises AskedWronglyError for an unknown statistic, or one that bearings
-    do not have, MossError when no zone meets the surface.
+    the circle (Mardia & Jupp 2000).
+
+    Parameters
+    ----------
+    zones
+        Areas in the reference system of the grid.
+    surface
+        Values of shape (rows, cols); NaN is no-data.
+    wanted
+        What is asked for.
+    weighting
+        Cells by their centre, or by the share covered.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    weigh
+        What counts beside the direction, or how cells are weighed.
+
+    Returns
+    -------
+    dict[str, np.ndarray]
+        Arrays of n values by the name of the statistic.
+
+    Raises
+    ------
+    AskedWronglyError
+        For an unknown statistic, or one that bearings do not have.
+    MossError
+        When no zone meets the surface.
+
+    Source
+    ------
+    Mardia & Jupp 2000, Directional Statistics, for bearings.
     """
     progress = progress or silent()
     unknown = [s for s in wanted if s not in STATISTICS]
@@ -136,6 +166,18 @@ def _of_bearings(
 def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
     """Area in square metres of each class in each zone, cells by their centre; keys are the classes' names,
     with the code where two share one.
+
+    Parameters
+    ----------
+    zones
+        Areas in the reference system of the grid.
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+
+    Returns
+    -------
+    dict[str, np.ndarray]
+        Square metres (n) by class.
     """
     geometry = np.asarray(shapely.make_valid(zones.geometry))
     _check_overlap(geometry, classes.frame)

@@ -24,7 +24,31 @@ def tessellate(
 
     The spacing is the distance between the centres of neighbouring hexagons or squares (flat sides of a
     hexagon lie that far apart) and the side of a triangle. ``keep`` leaves only tiles that meet its areas.
-    Raises AskedWronglyError for a spacing below a cell, MossError for more than a million tiles or degrees.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    tile
+        ``hexagon``, ``square`` or ``triangle``.
+    spacing
+        Metres between tiles.
+    keep
+        Which side stays, or areas that tiles must meet, as the type says.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Areas with their columns.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a spacing below a cell.
+    MossError
+        For more than a million tiles or degrees.
     """
     if frame.geographic:
         raise MossError(

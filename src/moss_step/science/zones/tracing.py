@@ -36,6 +36,22 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
 
     ``codes`` is an integer grid. Sets that touch at a corner only are areas of their own, so that every area
     is valid.
+
+    Parameters
+    ----------
+    codes
+        Integer codes of shape (rows, cols).
+    none
+        The code that belongs to nothing.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Parts
+        Outlines with the code of each.
     """
     progress = progress or silent()
     progress.at(0.0, "Tracing outlines")
@@ -66,6 +82,22 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
 def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress | None = None) -> np.ndarray:
     """Outlines of the cells of each number from 1 (``count`` geometries); an empty area for a number without
     cells.
+
+    Parameters
+    ----------
+    numbered
+        Number of the area of each cell, int32; 0 for none.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    count
+        How many are asked for, or there are.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Areas (``count``).
     """
     progress = progress or silent()
     found = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
@@ -78,6 +110,22 @@ def collected(
 ) -> np.ndarray:
     """Areas by their places, in ascending order: one as it is, several as one area of several parts, none as
     an empty area.
+
+    Parameters
+    ----------
+    geometry
+        Geometries, in the system of the ground.
+    place
+        An int32 grid of zeros to work in, or places by number, as the type says.
+    count
+        How many are asked for, or there are.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Areas (``count``).
     """
     out = np.full(count, shapely.MultiPolygon(), object)
     for first, last in (progress or silent()).blocks(count, _AT_ONCE, "Putting areas together"):
