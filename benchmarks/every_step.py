@@ -37,7 +37,7 @@ LONGEST = 1.0
 
 
 @dataclass(frozen=True)
-class Told:
+class Measured:
     """What one step did: seconds in all, the longest without a report and what it did then, bytes beside its
     inputs, of its result, and those that it said that it would take.
     """
@@ -99,11 +99,11 @@ def ground_of(side: int) -> Surface:
     return ground
 
 
-def measure(name: str, side: int, more: dict[str, str]) -> Told:
+def measure(name: str, side: int, more: dict[str, str]) -> Measured:
     """Work out one result here, written ``step`` or ``step.name``, with ``more`` settings than the step's
     own.
     """
-    kind, told = step_kind(name.partition(".")[0]), Told(name, 0.0, 0.0, "", 0, 0, 0)
+    kind, measured = step_kind(name.partition(".")[0]), Measured(name, 0.0, 0.0, "", 0, 0, 0)
     for n in (SMALL, side):
         ground = ground_of(n)
         ground.derived.clear()
@@ -121,7 +121,7 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
                     run_declared(kind, given, inputs, Progress(heard.hear)), name.partition(".")[2]
                 )
             except (MossError, MemoryError) as error:  # the table says it
-                return Told(
+                return Measured(
                     name,
                     time.perf_counter() - heard.begun,
                     0.0,
@@ -132,7 +132,7 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
                     str(error) or type(error).__name__,
                 )
         heard.hear(1.0, "")
-        told = Told(
+        measured = Measured(
             name,
             time.perf_counter() - heard.begun,
             heard.longest,
@@ -141,17 +141,17 @@ def measure(name: str, side: int, more: dict[str, str]) -> Told:
             outcome.value.nbytes,
             said,
         )
-    return told
+    return measured
 
 
-def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[Told]) -> None:
+def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[Measured]) -> None:
     answer.put(measure(name, side, more))
 
 
-def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) -> Told:
+def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) -> Measured:
     """Run one step in a process of its own, for some seconds at most."""
     context = multiprocessing.get_context("spawn")
-    answer: multiprocessing.Queue[Told] = context.Queue()
+    answer: multiprocessing.Queue[Measured] = context.Queue()
     process = context.Process(target=_child, args=(name, side, more, answer))
     process.start()
     watch = threading.Timer(at_most, process.kill)
@@ -161,28 +161,28 @@ def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) ->
     return (
         answer.get()
         if process.exitcode == 0
-        else Told(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")
+        else Measured(name, at_most, at_most, "", 0, 0, 0, f"ended with {process.exitcode}")
     )
 
 
-def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Told]:
+def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Measured]:
     """Measure steps one after another."""
     for name in names:
         yield measure_apart(name, side, more, at_most)
 
 
-def line(told: Told, side: int) -> str:
+def line(measured: Measured, side: int) -> str:
     """A line of the table."""
-    held = "" if told.silence <= LONGEST and not told.failed else "  <-"
+    held = "" if measured.silence <= LONGEST and not measured.failed else "  <-"
     return (
-        f"{told.kind:18} {told.seconds:8.2f} s  silent {told.silence:6.2f} s  {told.extra / side**2:7.1f} "
-        "B/cell"
-        f" of {told.said / side**2:6.1f} said  result {told.result / side**2:6.2f}  "
-        f"{told.failed or told.doing}{held}"
+        f"{measured.kind:18} {measured.seconds:8.2f} s  silent {measured.silence:6.2f} s  "
+        f"{measured.extra / side**2:7.1f} B/cell"
+        f" of {measured.said / side**2:6.1f} said  result {measured.result / side**2:6.2f}  "
+        f"{measured.failed or measured.doing}{held}"
     )
 
 
-def page(found: list[Told], side: int) -> str:
+def page(found: list[Measured], side: int) -> str:
     """The page of the docs, from a run of all steps."""
     head = (
         "# Every step on a large ground\n\n"
@@ -222,13 +222,13 @@ def main() -> int:
     asked = parser.parse_args()
     found = []
     kinds, more = asked.kinds or RESULTS, dict(pair.split("=", 1) for pair in asked.set)
-    for told in (
+    for measured in (
         (measure(kind, asked.side, more) for kind in kinds)
         if asked.here
         else every(kinds, asked.side, more, asked.at_most)
     ):
-        print(line(told, asked.side), flush=True)
-        found.append(told)
+        print(line(measured, asked.side), flush=True)
+        found.append(measured)
     if asked.page:
         asked.page.write_text(page(found, asked.side))
     if asked.json:

@@ -27,10 +27,10 @@ def __getattr__(name: str) -> object:
     if name == "Result":
         return door.Result
     try:
-        found = globals()[name] = door.function(name)
+        result = globals()[name] = door.function(name)
     except errors.MossError as error:
         raise AttributeError(str(error)) from None
-    return found
+    return result
 
 
 def __dir__() -> list[str]:

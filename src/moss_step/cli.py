@@ -219,19 +219,19 @@ def _targets(step: StepKind, outs: Sequence[str]) -> dict[str, Path]:
     Raises AskedWronglyError for a name that the step does not give, a result that is asked for twice, and two
     that would share a file.
     """
-    found: dict[str, Path] = {}
+    result: dict[str, Path] = {}
     for text in outs:
         name, mark, path = text.partition("=")
         name, path = (name, path) if mark and name.isidentifier() else ("", text)
-        if step.result(name).name in found:
+        if step.result(name).name in result:
             raise AskedWronglyError(
-                f"-o {text}: {name or 'the main result'} goes to {found[name]} already.",
+                f"-o {text}: {name or 'the main result'} goes to {result[name]} already.",
                 "Write each result once.",
             )
-        found[name] = Path(path)
-    if len({p.resolve() for p in found.values()}) < len(found):
+        result[name] = Path(path)
+    if len({p.resolve() for p in result.values()}) < len(result):
         raise AskedWronglyError("Two results would be one file.", "Give each a name of its own.")
-    return found
+    return result
 
 
 def _run(asked: argparse.Namespace) -> int:

@@ -74,10 +74,10 @@ class Result:
 
         Raises MossError for grids.
         """
-        found = getattr(self.value, "columns", None)
-        if found is None:
+        result = getattr(self.value, "columns", None)
+        if result is None:
             raise MossError(f"{self.name} has no columns.", "Its cells are in .array.")
-        columns: Mapping[str, np.ndarray] = found
+        columns: Mapping[str, np.ndarray] = result
         return columns
 
     def finding(self, name: str, of: str = "") -> float:
@@ -86,9 +86,9 @@ class Result:
 
         Raises AskedWronglyError when there is none.
         """
-        for found in self.findings:
-            if found.name == name and found.of == of:
-                return found.value
+        for result in self.findings:
+            if result.name == name and result.of == of:
+                return result.value
         known = ", ".join(dict.fromkeys(f.name for f in self.findings)) or "none"
         raise AskedWronglyError(
             f"{self.name} has no finding '{name}'{f' of {of}' if of else ''}.", f"It has: {known}."

@@ -55,7 +55,7 @@ def test_a_large_study_that_is_damaged_is_told_and_the_present_one_stays(window,
     many.write_text(many.read_text()[:-40])
     window.files.may_leave = lambda: True
     said: list[str] = []
-    window.work.told.connect(lambda text, bad: said.append(text))
+    window.work.message.connect(lambda text, bad: said.append(text))
     window.files.open_path(many)
     settle(window)
     assert len(window.work.study.steps) == 1 and "damaged" in said[0]

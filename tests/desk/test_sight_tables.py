@@ -13,7 +13,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from moss_step.scene.colors import LICHEN, OCHRE
+from moss_step.scene.colors import LICHEN, SLATE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
 from moss_step.study.draft import DRAFT
@@ -188,7 +188,7 @@ def test_a_sight_line_opens_the_section_with_ray_obstacles_and_stretches(lined, 
     colors = {
         picture.pixelColor(x, y).name() for x in range(0, picture.width(), 2) for y in range(picture.height())
     }
-    assert {QColor(LICHEN).name(), QColor(OCHRE).name()} <= colors, "seen and hidden stretches are drawn"
+    assert {QColor(LICHEN).name(), QColor(SLATE).name()} <= colors, "seen and hidden stretches are drawn"
 
 
 def test_the_section_follows_while_an_end_is_dragged_and_when_the_ends_are_swapped(lined, settle):

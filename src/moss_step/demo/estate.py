@@ -122,12 +122,14 @@ def make_bogs(ground: Surface, boundary: Shapes) -> Shapes:
     above = calm - ndimage.uniform_filter(ground.values.astype(np.float64), 101)
     gentle = (np.hypot(rise[0], rise[1]) < 0.13) & (ground.values > 430.0) & (above > 1.0)
     gentle = ndimage.binary_opening(gentle, iterations=4)
-    found = [
+    result = [
         shape(g).buffer(0).simplify(5.0).intersection(boundary.geometry[0])
         for g, v in outlines(gentle.astype(np.uint8), mask=gentle, transform=affine(ground.frame))
         if v
     ]
-    parts = [p for g in found for p in shapely.get_parts(g) if p.geom_type == "Polygon" and p.area >= 4_000.0]
+    parts = [
+        p for g in result for p in shapely.get_parts(g) if p.geom_type == "Polygon" and p.area >= 4_000.0
+    ]
     parts.sort(key=lambda p: (-p.area, p.bounds))
     parts = [shapely.set_precision(p, 0.1) for p in parts[: len(_BOG_NAMES)]]
     names = np.array(_BOG_NAMES[: len(parts)], object)

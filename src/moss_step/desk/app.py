@@ -26,8 +26,8 @@ from moss_step.study.autosave import state_folder
 
 def make_app() -> QApplication:
     """Give the application with our look, making it when there is none yet."""
-    found = QApplication.instance()
-    app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
+    result = QApplication.instance()
+    app = result if isinstance(result, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("moss-step")
     app.setApplicationDisplayName("Moss Step")
     app.setDesktopFileName("moss-step")

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import html
+import sys
+import threading
 from collections.abc import Sequence
+from importlib import import_module
 from typing import Any
 
 import numpy as np
@@ -14,8 +17,68 @@ from moss_step.desk.parts import Later
 from moss_step.desk.theme import font
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, curve_color
 
+_LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
+"""The library of charts, and milliseconds between two looks whether it is there."""
 
-class LineChart(QWidget):
+
+class PlotFrame(QWidget):
+    """Holds a plot of the chart library in our look; ``draw`` brings it up to date, once for many changes.
+
+    The library takes a while to load, and few views need it: it is loaded beside the window's thread.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.plot: Any = None
+        self.library: Any = None
+        self._loading: threading.Thread | None = None
+        self._later = Later(self._bring_up, self)
+        self._holder = QVBoxLayout(self)
+        self._holder.setContentsMargins(0, 0, 0, 0)
+
+    def ask(self) -> None:
+        """Have it drawn at the window's next turn."""
+        self._later.start(0)
+
+    def draw(self) -> None:
+        """Bring the plot up to date."""
+        raise NotImplementedError
+
+    def furnish(self) -> None:
+        """Put what it draws into a plot that was just made."""
+
+    def _bring_up(self) -> None:
+        if self.plot is None and not self._loaded():
+            self._later.start(_LOOK_AGAIN)
+            return
+        if self.plot is None:
+            self._make_plot()
+        self.draw()
+
+    def _loaded(self) -> bool:
+        """Whether the library is there; begins to load it when nobody did."""
+        if self._loading is None and _LIBRARY not in sys.modules:
+            self._loading = threading.Thread(target=import_module, args=(_LIBRARY,))
+            self._loading.start()
+        return _LIBRARY in sys.modules and not (self._loading is not None and self._loading.is_alive())
+
+    def _make_plot(self) -> None:
+        self.library = import_module(_LIBRARY)
+        self.plot = self.library.PlotWidget(background=CARD)
+        self.plot.setMenuEnabled(False)
+        self.plot.setMouseEnabled(False, False)
+        self.plot.hideButtons()
+        for side in ("bottom", "left"):
+            axis = self.plot.getAxis(side)
+            axis.setPen(MUTED)
+            axis.setTextPen(INK)
+            axis.setStyle(tickFont=font(11))
+            axis.enableAutoSIPrefix(False)
+        self.furnish()
+        self._holder.addWidget(self.plot)
+
+
+class LineChart(PlotFrame):
     """A curve over a horizontal value, others beside it, and marks where settings stand; a click tells the
     value.
     """
@@ -29,42 +92,21 @@ class LineChart(QWidget):
         self.filled = True
         self.others: Sequence[tuple[np.ndarray, np.ndarray]] = ()
         self.marks: list[float] = []
-        self.plot: Any = None
         self._lines: list[Any] = []
         self._beside: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
-        self._later = Later(
-            self._draw, self
-        )  # the plot takes a while to make, and many changes are drawn once
-        self._holder = QVBoxLayout(self)
-        self._holder.setContentsMargins(0, 0, 0, 0)
         self.setMinimumHeight(150)
         self.setAccessibleName(f"Chart of {up} against {across}")
-        self._later.ask()
+        self.ask()
 
-    def _make_plot(self) -> None:
-        import pyqtgraph  # slow to load, and few views need it
-
-        self._plots = pyqtgraph
-        self.plot = pyqtgraph.PlotWidget(background=CARD)
-        self.plot.setMenuEnabled(False)
-        self.plot.setMouseEnabled(False, False)
-        self.plot.hideButtons()
-        for side in ("bottom", "left"):
-            axis = self.plot.getAxis(side)
-            axis.setPen(MUTED)
-            axis.setTextPen(INK)
-            axis.setStyle(tickFont=font(11))
-            axis.enableAutoSIPrefix(False)
-        self._curve = self.plot.plot(pen=pyqtgraph.mkPen(MOSS, width=2), brush=(76, 107, 52, 40))
+    def furnish(self) -> None:
+        """The main curve, and a click that is told."""
+        self._curve = self.plot.plot(pen=self.library.mkPen(MOSS, width=2), brush=(76, 107, 52, 40))
         self._curve.setZValue(1)  # above those beside it
         self.plot.scene().sigMouseClicked.connect(self._clicked)
-        self._holder.addWidget(self.plot)
 
-    def _draw(self) -> None:
+    def draw(self) -> None:
         """Bring the plot up to date."""
-        if self.plot is None:
-            self._make_plot()
         for side, title in (("bottom", self.across), ("left", self.up)):
             self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
         if self.curve is not self._drawn:
@@ -74,7 +116,8 @@ class LineChart(QWidget):
             for item in self._beside:
                 self.plot.removeItem(item)
             pens = [
-                self._plots.mkPen(curve_color(number), width=1.4) for number in range(1, len(self.others) + 1)
+                self.library.mkPen(curve_color(number), width=1.4)
+                for number in range(1, len(self.others) + 1)
             ]
             self._beside = [
                 self.plot.plot(x, y, pen=pen, connect="finite")
@@ -86,7 +129,7 @@ class LineChart(QWidget):
         self._lines = []
         for value in self.marks:
             for color, width in ((DEEP, 4), (LICHEN, 2)):
-                line = self._plots.InfiniteLine(value, pen=self._plots.mkPen(color, width=width))
+                line = self.library.InfiniteLine(value, pen=self.library.mkPen(color, width=width))
                 self.plot.addItem(line)
                 self._lines.append(line)
 
@@ -104,7 +147,7 @@ class LineChart(QWidget):
             or self.others
         ):
             self.curve, self.others, self.filled = (x, y), others, filled
-            self._later.ask()
+            self.ask()
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:
         """Show counts between edges as steps."""
@@ -114,13 +157,13 @@ class LineChart(QWidget):
         """Say what the axes are."""
         if (across, up) != (self.across, self.up):
             self.across, self.up = across, up
-            self._later.ask()
+            self.ask()
 
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""
         if list(values) != self.marks:
             self.marks = list(values)
-            self._later.ask()
+            self.ask()
 
     def _clicked(self, event: Any) -> None:
         place = self.plot.getViewBox().mapSceneToView(event.scenePos())

@@ -87,18 +87,18 @@ class Header(QWidget):
         self.benches: dict[str, QPushButton] = {}
         filled = {k.bench for k in catalogue().values()} | {"sheet"}
         for bench in BENCHES:
-            made = QPushButton(TITLES[bench])
-            made.setCheckable(True)
-            made.setEnabled(bench in filled)
+            result = QPushButton(TITLES[bench])
+            result.setCheckable(True)
+            result.setEnabled(bench in filled)
             set_tip(
-                made,
+                result,
                 f"{TITLES[bench]} bench"
                 if bench in filled
                 else f"{TITLES[bench]}: no steps yet in this version",
             )
-            made.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
-            self.benches[bench] = made
-            layout.addWidget(made)
+            result.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
+            self.benches[bench] = result
+            layout.addWidget(result)
         self.state = Elided("")
         self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.state.setAccessibleName("State of the run")
@@ -120,8 +120,8 @@ class Header(QWidget):
 
     def mark_bench(self, bench: str) -> None:
         """Mark the bench that is shown."""
-        for name, made in self.benches.items():
-            made.setChecked(name == bench)
+        for name, result in self.benches.items():
+            result.setChecked(name == bench)
 
     def refresh(self) -> None:
         """Show the study's name and whether it is saved."""

@@ -52,10 +52,10 @@ class HistogramView(QWidget):
         """Bounds that can be dragged: those within the values' range."""
         if self._rules is None or self._bins is None:
             return []
-        found = sorted(
+        result = sorted(
             {b for r in self._rules.rules for b in (r.low, r.high) if b is not None and not r.is_point}
         )
-        return [b for b in found if self._bins.low <= b <= self._bins.high]
+        return [b for b in result if self._bins.low <= b <= self._bins.high]
 
     @property
     def is_held(self) -> bool:
@@ -124,11 +124,11 @@ class HistogramView(QWidget):
         blank = QColor(BLANK)
         if self._rules is None:
             return [blank] * len(middles)
-        found = []
+        result = []
         for value in middles:
             held = [r for r in self._rules.rules if r.holds(float(value), self._rules.closed)]
-            found.append(QColor(held[0].color) if held else blank)
-        return found
+            result.append(QColor(held[0].color) if held else blank)
+        return result
 
     # --- dragging
 

@@ -43,11 +43,11 @@ class Later(QTimer):
 
 def label(text: str, role: str = "", wrap: bool = False) -> QLabel:
     """A text in one of the theme's roles: title, head, muted, value, warn."""
-    made = QLabel(text)
-    made.setProperty("role", role)
-    made.setWordWrap(wrap)
-    made.setTextFormat(Qt.TextFormat.PlainText)
-    return made
+    result = QLabel(text)
+    result.setProperty("role", role)
+    result.setWordWrap(wrap)
+    result.setTextFormat(Qt.TextFormat.PlainText)
+    return result
 
 
 class Elided(QLabel):
@@ -76,33 +76,33 @@ def button(
     text: str, tip: str, pressed: Callable[[], object], role: str = "", picture: str = ""
 ) -> QPushButton:
     """A push button with tooltip and accessible name."""
-    made = QPushButton(text)
-    made.setProperty("role", role)
-    set_tip(made, tip)
-    made.setAccessibleName(text or tip)
+    result = QPushButton(text)
+    result.setProperty("role", role)
+    set_tip(result, tip)
+    result.setAccessibleName(text or tip)
     if picture:
-        made.setIcon(icon(picture, CARD if role == "main" else INK))
-    made.clicked.connect(lambda: pressed())
-    return made
+        result.setIcon(icon(picture, CARD if role == "main" else INK))
+    result.clicked.connect(lambda: pressed())
+    return result
 
 
 def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = INK) -> QToolButton:
     """A small button with an icon, tooltip and accessible name."""
-    made = QToolButton()
-    made.setIcon(icon(picture, color))
-    made.setIconSize(QSize(16, 16))
-    set_tip(made, tip)
-    made.setAccessibleName(tip)
-    made.clicked.connect(lambda: pressed())
-    return made
+    result = QToolButton()
+    result.setIcon(icon(picture, color))
+    result.setIconSize(QSize(16, 16))
+    set_tip(result, tip)
+    result.setAccessibleName(tip)
+    result.clicked.connect(lambda: pressed())
+    return result
 
 
 def line() -> QFrame:
     """A thin horizontal line."""
-    made = QFrame()
-    made.setFixedHeight(1)
-    made.setProperty("role", "line")
-    return made
+    result = QFrame()
+    result.setFixedHeight(1)
+    result.setProperty("role", "line")
+    return result
 
 
 def row(*parts: QWidget | int, gap: int = 8, sides: int = 0, grows: QWidget | None = None) -> QWidget:
@@ -167,18 +167,18 @@ class Choices(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
         for i, (value, text, tip) in enumerate(options):
-            made = button(text, tip, partial(self.picked.emit, value), role="choice")
-            made.setCheckable(True)
-            made.setAccessibleName(f"{name}: {text}" if name else text)
-            self._group.addButton(made)
-            self._buttons[value] = made
-            layout.addWidget(made, i // per_row, i % per_row)
+            result = button(text, tip, partial(self.picked.emit, value), role="choice")
+            result.setCheckable(True)
+            result.setAccessibleName(f"{name}: {text}" if name else text)
+            self._group.addButton(result)
+            self._buttons[value] = result
+            layout.addWidget(result, i // per_row, i % per_row)
 
     def set(self, value: str) -> None:
         """Mark a choice without telling; an unknown one marks none."""
         self._group.setExclusive(False)
-        for v, made in self._buttons.items():
-            made.setChecked(v == value)
+        for v, result in self._buttons.items():
+            result.setChecked(v == value)
         self._group.setExclusive(True)
 
     def button(self, value: str) -> QPushButton:

@@ -160,7 +160,7 @@ def draw_sight_line(window: MainWindow) -> None:
     line = (412_420.0, 5_871_750.0, 413_600.0, 5_870_500.0)
     window.benches["sight"].pull_line(line)
     window.benches["sight"].use_line(line)
-    window.section.chart.at = 420
+    window.section.chart.point_at(420)
     window.section.chart.pointed.emit(420)
 
 
@@ -194,6 +194,7 @@ def label_contours(window: MainWindow) -> None:
 def draw_section(window: MainWindow) -> None:
     """A section across the estate, with a place pointed at."""
     window.views.cut.pull((412_250.0, 5_871_500.0, 413_750.0, 5_870_900.0))
+    window.section.chart.point_at(600)
     window.section.chart.pointed.emit(600)
 
 

@@ -56,11 +56,11 @@ class Search(QObject):
         if text:
             hits += self._places(text) + self._results(text)
             hits += [Hit(n, "Action", _score(text, n.lower()), run) for n, run in self.actions.items()]
-        found = [h for h in hits if h.score >= _LEAST_SCORE]
-        return sorted(found, key=lambda h: -h.score)[:_MOST]
+        result = [h for h in hits if h.score >= _LEAST_SCORE]
+        return sorted(result, key=lambda h: -h.score)[:_MOST]
 
     def _places(self, text: str) -> list[Hit]:
-        found = []
+        result = []
         for ref in self.work.study.refs(asked=False):
             drawn = self.work.picture(ref)
             picture = drawn.shapes if drawn is not None else None
@@ -70,8 +70,8 @@ class Search(QObject):
                 score = _score(text, name.lower()) if name else 0.0
                 if score >= _LEAST_SCORE:
                     go = partial(self.place_wanted.emit, x, y)
-                    found.append(Hit(name, f"Place · {self.work.study.name_of(ref)}", score, go))
-        return found
+                    result.append(Hit(name, f"Place · {self.work.study.name_of(ref)}", score, go))
+        return result
 
     def _results(self, text: str) -> list[Hit]:
         names = [(ref, self.work.study.name_of(ref)) for ref in self.work.study.refs()]

@@ -43,7 +43,7 @@ class StudyFiles(QObject):
                 self.work.add_step(kind, {}, {"source": source})
             self.work.remember(path)
         except MossError as error:
-            self.work.told.emit(str(error), True)
+            self.work.message.emit(str(error), True)
 
     def open_demo(self) -> None:
         """Open the invented estate as a new study."""
@@ -52,7 +52,7 @@ class StudyFiles(QObject):
         try:
             self.work.open(DATA / "harrow_moss.moss", as_copy=True)
         except MossError as error:
-            self.work.told.emit(str(error), True)
+            self.work.message.emit(str(error), True)
             return
         self.work.choose("classes")
 
@@ -89,9 +89,9 @@ class StudyFiles(QObject):
         try:
             self.work.save(path)
         except MossError as error:
-            self.work.told.emit(str(error), True)
+            self.work.message.emit(str(error), True)
             return False
-        self.work.told.emit(f"Saved in {path.name}.", False)
+        self.work.message.emit(f"Saved in {path.name}.", False)
         return True
 
     def may_leave(self) -> bool:

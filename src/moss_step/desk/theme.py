@@ -65,11 +65,11 @@ def apply(app: QApplication) -> None:
 
 def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
     """Give the typeface at a size in pixels, with figures of one width."""
-    made = QFont("Inter")
-    made.setPixelSize(pixels)
-    made.setWeight(weight)
-    made.setFeature(QFont.Tag("tnum"), 1)
-    return made
+    result = QFont("Inter")
+    result.setPixelSize(pixels)
+    result.setWeight(weight)
+    result.setFeature(QFont.Tag("tnum"), 1)
+    return result
 
 
 @lru_cache(maxsize=1)
@@ -93,9 +93,9 @@ def pixmap(name: str, color: str = INK, size: int = 16, ratio: float = 2.0) -> Q
 
 def icon(name: str, color: str = INK) -> QIcon:
     """Give an icon that turns pale when its button is disabled."""
-    made = QIcon(pixmap(name, color))
-    made.addPixmap(pixmap(name, PALE), QIcon.Mode.Disabled)
-    return made
+    result = QIcon(pixmap(name, color))
+    result.addPixmap(pixmap(name, PALE), QIcon.Mode.Disabled)
+    return result
 
 
 STYLE = f"""

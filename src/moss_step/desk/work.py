@@ -60,7 +60,7 @@ class Work(QObject):
     """The list of files used lately changed."""
     published = Signal()
     """``now`` is another moment: all that shows the work compares itself with it."""
-    told = Signal(str, bool)
+    message = Signal(str, bool)
     """Something to tell the person; whether it is bad."""
 
     def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
@@ -243,10 +243,10 @@ class Work(QObject):
         """The study with the step being made, under the id ``draft``."""
         if self.draft is None:
             return self.study
-        made = (self.study, self.draft)
+        result = (self.study, self.draft)
         last = self._with_draft[0]
-        if last is None or last[0] is not made[0] or last[1] is not made[1]:
-            self._with_draft = (made, self.study.adding(self.draft.step))
+        if last is None or last[0] is not result[0] or last[1] is not result[1]:
+            self._with_draft = (result, self.study.adding(self.draft.step))
         return self._with_draft[1]
 
     def outcome(self, ref: str) -> Outcome | None:
@@ -256,10 +256,10 @@ class Work(QObject):
         study = self.study_with_draft
         if not study.has(ref):
             return None
-        found = self.engine.outcome(study, ref)
-        if found is None and step_of(ref) != DRAFT and self.engine.away(study, ref):
+        result = self.engine.outcome(study, ref)
+        if result is None and step_of(ref) != DRAFT and self.engine.away(study, ref):
             self._fetch(ref)
-        return found
+        return result
 
     def _fetch(self, ref: str) -> None:
         """Bring a value back, once a change: two that do not fit together must not take turns for ever."""
@@ -276,10 +276,12 @@ class Work(QObject):
         outcome = self.outcome(ref)
         if outcome is None and ref == DRAFT:
             outcome = self._first_look()
-        found = None if outcome is None else ready_picture(outcome.value)
-        if outcome is not None and found is None and step_of(ref) != DRAFT and not self.busy:  # it was let go
+        result = None if outcome is None else ready_picture(outcome.value)
+        if (
+            outcome is not None and result is None and step_of(ref) != DRAFT and not self.busy
+        ):  # it was let go
             self._fetch(ref)
-        return found
+        return result
 
     def _first_look(self) -> Outcome | None:
         """What the step being made gives in view, while the whole of it is worked out."""
@@ -382,7 +384,9 @@ class Work(QObject):
         then.
         """
         if (self.files.now(lambda: stamp_of(path)) or (0, 0))[0] > _LARGE_STUDY:
-            self.files.ask(lambda: self._read(path), lambda found: self._opened(found, path, as_copy, waits))
+            self.files.ask(
+                lambda: self._read(path), lambda result: self._opened(result, path, as_copy, waits)
+            )
         else:
             self._opened(self.files.now(lambda: self._read(path)), path, as_copy, waits)
 
@@ -392,16 +396,18 @@ class Work(QObject):
         self.engine.prepare(study)
         return study, stamp
 
-    def _opened(self, found: tuple[Study, Stamp] | MossError, path: Path, as_copy: bool, waits: bool) -> None:
-        if isinstance(found, MossError):
-            self.told.emit(str(found), True)
+    def _opened(
+        self, result: tuple[Study, Stamp] | MossError, path: Path, as_copy: bool, waits: bool
+    ) -> None:
+        if isinstance(result, MossError):
+            self.message.emit(str(result), True)
             return
-        study, stamp = found
+        study, stamp = result
         self._replace(study, None if as_copy else path, stamp, waits)
         if not as_copy:
             self.remember(path)
         if waits:
-            self.told.emit("Nothing was run. F5 runs the study.", False)
+            self.message.emit("Nothing was run. F5 runs the study.", False)
 
     def recover(self, left: Recovered) -> None:
         """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is
@@ -411,7 +417,7 @@ class Work(QObject):
         self._saved, self._recovered = Study(), left.file
         self.changed.emit()
         self._timer.start()
-        self.told.emit("Taken up again. Nothing was run: F5 runs the study.", False)
+        self.message.emit("Taken up again. Nothing was run: F5 runs the study.", False)
 
     def is_newer(self, path: Path) -> bool:
         """Whether a study file is another than the one that was read or saved last: somebody else wrote
@@ -431,11 +437,11 @@ class Work(QObject):
         """Put a file at the head of those used lately."""
         self.files.ask(lambda: remember(path), self._on_recent)
 
-    def _on_recent(self, found: list[Path] | MossError) -> None:
-        if isinstance(found, MossError):
-            self.told.emit(str(found), True)
-        elif found != self.recent:
-            self.recent = found
+    def _on_recent(self, result: list[Path] | MossError) -> None:
+        if isinstance(result, MossError):
+            self.message.emit(str(result), True)
+        elif result != self.recent:
+            self.recent = result
             self.remembered.emit()
 
     def write(self, write: Callable[[], object], path: Path) -> None:
@@ -443,7 +449,7 @@ class Work(QObject):
 
         def tell(answer: object) -> None:
             bad = isinstance(answer, MossError)
-            self.told.emit(str(answer) if bad else f"Written: {path}", bad)
+            self.message.emit(str(answer) if bad else f"Written: {path}", bad)
 
         self.files.ask(write, tell)
 
@@ -518,9 +524,9 @@ class Work(QObject):
 
     def _on_taken(self, taken: bool | MossError, path: Path | None) -> None:
         if isinstance(taken, MossError):
-            self.told.emit(str(taken), True)
+            self.message.emit(str(taken), True)
         elif taken and path is not None:
-            self.told.emit(
+            self.message.emit(
                 f"{path.name} is open in another window too. Save under another name, or close one.", True
             )
 
@@ -559,7 +565,7 @@ class Work(QObject):
 
         def tell(answer: MossError | None) -> None:
             if answer is not None:
-                self.told.emit(f"Autosave failed. {answer}", True)
+                self.message.emit(f"Autosave failed. {answer}", True)
 
         self.files.ask(lambda: self._autosave.write(study, path), tell)
 

@@ -47,15 +47,15 @@ def read_numbers(path: Path) -> dict[str, np.ndarray]:
     values = np.empty((len(rows) - 1, len(rows[0])))
     for number, row in enumerate(rows[1:]):
         try:
-            found = [float(text) if text.strip() else np.nan for text in row]
+            result = [float(text) if text.strip() else np.nan for text in row]
         except ValueError:
-            found = []
-        if len(found) != len(rows[0]):
+            result = []
+        if len(result) != len(rows[0]):
             raise MossError(
                 f"Line {number + 2} of {path} is no row of {len(rows[0])} numbers.",
                 "Mend it, or leave it out.",
             )
-        values[number] = found
+        values[number] = result
     return dict(zip(rows[0], values.T.copy(), strict=True))
 
 

@@ -38,16 +38,16 @@ def files_of(path: Path) -> list[Path]:
     beside = [path.with_suffix(e) for e in _BESIDE if e != path.suffix.lower()] + [
         path.with_suffix(e.upper()) for e in _BESIDE
     ]
-    found = [path, *beside, *(Path(f"{path}{e}") for e in _AFTER)]
+    result = [path, *beside, *(Path(f"{path}{e}") for e in _AFTER)]
     if path.suffix.lower() == virtual.ENDING:
         try:
             sources = virtual.sources_of(path)
         except MossError:
             sources = []  # its card says why it cannot be opened
-        found += [
+        result += [
             f for source in sources for f in files_of(source) if source.suffix.lower() != virtual.ENDING
         ]
-    return [f for f in dict.fromkeys(found) if f.is_file()]
+    return [f for f in dict.fromkeys(result) if f.is_file()]
 
 
 def side_files(path: Path) -> list[Path]:

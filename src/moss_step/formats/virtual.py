@@ -51,12 +51,12 @@ def sources_of(path: Path) -> list[Path]:
     Raises MossError for anything but plain sources by their names in the same folder, and for more of them
     than can be opened.
     """
-    found: list[Path] = []
-    _collect(path, 0, found)
-    return found
+    result: list[Path] = []
+    _collect(path, 0, result)
+    return result
 
 
-def _collect(path: Path, depth: int, found: list[Path]) -> None:
+def _collect(path: Path, depth: int, result: list[Path]) -> None:
     check_readable(path)
     if path.stat().st_size > _MOST_BYTES or depth > _DEEPEST:
         raise MossError(
@@ -79,11 +79,11 @@ def _collect(path: Path, depth: int, found: list[Path]) -> None:
             raise _refused(path, f"'{part.get('subClass') or part.tag}'")
         if part.tag == "SourceFilename":
             named.append(_source(path, part))
-    found += named
-    if len(found) > _MOST_SOURCES:
+    result += named
+    if len(result) > _MOST_SOURCES:
         raise _refused(path, f"more than {_MOST_SOURCES:,} sources")
     for source in [s for s in named if s.suffix.lower() == ENDING]:
-        _collect(source, depth + 1, found)
+        _collect(source, depth + 1, result)
 
 
 def _source(path: Path, part: ElementTree.Element) -> Path:

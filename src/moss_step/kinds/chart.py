@@ -26,7 +26,7 @@ def _parts(value: Chart) -> Parts:
     return {**about, "across": value.across, "up": list(value.up)}, arrays
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Chart:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Chart:
     return Chart(columns_from(about, arrays), units_from(about), about["across"], tuple(about["up"]))
 
 
@@ -39,6 +39,6 @@ CHART = Kind(
     write_table,
     lambda v: f"{', '.join(v.up)} over {v.across} at {len(v):,} points",
     _parts,
-    _made,
+    _restored,
     columns=table_columns,
 )

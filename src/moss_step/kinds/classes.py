@@ -42,15 +42,15 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
 def class_table(outcome: Outcome) -> str:
     """Give a class map's table as CSV: class, name, color, range, count, area_m2, share (0 to 1)."""
     classes = as_kind(outcome.value, ClassMap).classes
-    found = {(f.of, f.name): f.value for f in outcome.findings}
+    result = {(f.of, f.name): f.value for f in outcome.findings}
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
     table.writerow(_COLUMNS)
     for c in classes:
         numbers = (
-            int(found[c.name, "count"]),
-            f"{found[c.name, 'area_m2']:.3f}",
-            f"{found[c.name, 'share']:.8f}",
+            int(result[c.name, "count"]),
+            f"{result[c.name, 'area_m2']:.3f}",
+            f"{result[c.name, 'share']:.8f}",
         )
         table.writerow([c.code, harmless(c.name), c.color, harmless(c.text), *numbers])
     return out.getvalue()
@@ -60,19 +60,19 @@ def _parts(value: ClassMap) -> Parts:
     return {"frame": asdict(value.frame), "classes": [asdict(c) for c in value.classes]}, [value.codes]
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
     return ClassMap(arrays[0], Frame(**about["frame"]), tuple(ClassEntry(**c) for c in about["classes"]))
 
 
 def _columns(outcome: Outcome) -> Columns:
     """Classes with cells, area and share."""
     classes = as_kind(outcome.value, ClassMap).classes
-    found = {(f.of, f.name): f.value for f in outcome.findings}
+    result = {(f.of, f.name): f.value for f in outcome.findings}
     columns = {
         "class": np.array([c.code for c in classes]), "name": np.array([c.name for c in classes], object),
-        "cells": np.array([found.get((c.name, "count"), 0) for c in classes]),
-        "area_ha": np.array([found.get((c.name, "area_m2"), 0.0) / 1e4 for c in classes]),
-        "share": np.array([found.get((c.name, "share"), 0.0) for c in classes]),
+        "cells": np.array([result.get((c.name, "count"), 0) for c in classes]),
+        "area_ha": np.array([result.get((c.name, "area_m2"), 0.0) / 1e4 for c in classes]),
+        "share": np.array([result.get((c.name, "share"), 0.0) for c in classes]),
     }  # fmt: skip
     return columns, {"area_ha": "ha"}
 
@@ -90,7 +90,7 @@ CLASSES = Kind(
     _write,
     lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",
     _parts,
-    _made,
+    _restored,
     beside=(".csv",),
     cells=cells_of,
     part=_part,

@@ -47,7 +47,7 @@ def _parts(value: Cloud) -> Parts:
     return about, [value.x, value.y, value.z, *value.attributes.values()]
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Cloud:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Cloud:
     attributes = dict(zip(about["attributes"], arrays[3:], strict=True))
     return Cloud(arrays[0], arrays[1], arrays[2], attributes, about["crs"], Unit(**about["unit"]))
 
@@ -78,7 +78,7 @@ CLOUD = Kind(
     _write,
     lambda v: f"{len(v):,} points, {v.crs or 'no reference system'}",
     _parts,
-    _made,
+    _restored,
     columns=_columns,
     facts=_facts,
 )

@@ -60,8 +60,8 @@ def column_parts(columns: Mapping[str, np.ndarray]) -> Parts:
 
 def columns_from(about: Mapping[str, Any], arrays: list[np.ndarray]) -> dict[str, np.ndarray]:
     """Make columns of what ``column_parts`` gave."""
-    found = dict(zip(about["arrays"], arrays, strict=True))
+    result = dict(zip(about["arrays"], arrays, strict=True))
     for name, values in about["lists"].items():
-        found[name] = np.empty(len(values), object)
-        found[name][:] = values
-    return {name: found[name] for name in about["names"]}
+        result[name] = np.empty(len(values), object)
+        result[name][:] = values
+    return {name: result[name] for name in about["names"]}

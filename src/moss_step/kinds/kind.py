@@ -24,8 +24,9 @@ class Kind:
 
     ``read`` takes the path of a file as the command line writes it, and gives a value and remarks; ``write``
     takes an outcome, the name of the result and a path with one of the ``endings``. ``beside`` are endings
-    that a whole run writes, too. ``describe`` says in a line what a value is. ``parts`` and ``made`` turn it
-    into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise NotPlainError.
+    that a whole run writes, too. ``describe`` says in a line what a value is. ``parts`` and ``restored``
+    turn it into plain data and arrays and back, for the shelf; parts that plain data cannot hold raise
+    NotPlainError.
     ``cells`` counts those of a grid, 0 for what has none; ``part`` cuts rows and columns out of one;
     ``columns`` are what it has to show in rows, ``array`` its values (rows, cols), and ``facts`` what it is,
     as titles and texts; none for what has none of these.
@@ -39,7 +40,7 @@ class Kind:
     write: Callable[[Outcome, str, Path, Progress | None], None]
     describe: Callable[[Any], str]
     parts: Callable[[Any], Parts]
-    made: Callable[[Mapping[str, Any], list[np.ndarray]], Value]
+    restored: Callable[[Mapping[str, Any], list[np.ndarray]], Value]
     beside: tuple[str, ...] = ()
     cells: Callable[[Any], int] = lambda _: 0
     part: Callable[[Any, slice, slice], Any] | None = None

@@ -19,8 +19,8 @@ def all_kinds() -> dict[str, Kind]:
         for m in pkgutil.iter_modules(kinds.__path__)
         if m.name != "registry"
     )
-    found = [v for module in modules for v in vars(module).values() if isinstance(v, Kind)]
-    return {k.name: k for k in found}
+    result = [v for module in modules for v in vars(module).values() if isinstance(v, Kind)]
+    return {k.name: k for k in result}
 
 
 def kind_named(name: str) -> Kind:

@@ -64,7 +64,7 @@ def _parts(value: Shapes) -> Parts:
     ]
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Shapes:
     whole, ends = arrays[0].tobytes(), arrays[1].tolist()
     texts = [whole[a:b] for a, b in itertools.pairwise([0, *ends])]
     geometry = np.asarray(shapely.from_wkb(np.array(texts, object))) if texts else np.empty(0, object)
@@ -92,7 +92,7 @@ SHAPES = Kind(
     _write,
     lambda v: f"{len(v):,} {v.kind}, {v.crs or 'no reference system'}",
     _parts,
-    _made,
+    _restored,
     columns=_columns,
     facts=_facts,
 )

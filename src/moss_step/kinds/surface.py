@@ -38,7 +38,7 @@ def _parts(value: Surface) -> Parts:
     ]
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Surface:
     return Surface(arrays[0], Frame(**about["frame"]), Unit(**about["unit"]), about["quantity"])
 
 
@@ -73,7 +73,7 @@ SURFACE = Kind(
     _write,
     lambda v: f"{v.quantity} in {v.unit.key}; {frame_text(v.frame)}",
     _parts,
-    _made,
+    _restored,
     cells=cells_of,
     part=_part,
     array=lambda v: v.values,

@@ -18,7 +18,7 @@ def _read(source: str, _: Progress) -> NoReturn:
     raise AskedWronglyError(f"{source} cannot be read as a table yet.", "Open its places as shapes.")
 
 
-def _made(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
+def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
     return Table(columns_from(about, arrays), units_from(about))
 
 
@@ -31,6 +31,6 @@ TABLE = Kind(
     write_table,
     lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}",
     table_parts,
-    _made,
+    _restored,
     columns=table_columns,
 )

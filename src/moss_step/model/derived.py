@@ -28,15 +28,15 @@ class Derived:
     """
 
     def __init__(self) -> None:
-        self._made: dict[type, Sized] = {}
+        self._kept: dict[type, Sized] = {}
         self._making: dict[type, threading.Lock] = {}
         self._lock = threading.Lock()
 
     def ready(self, kind: type[T]) -> T | None:
         """Give what was made of one type."""
         with self._lock:
-            found = self._made.get(kind)
-        return found if isinstance(found, kind) else None
+            result = self._kept.get(kind)
+        return result if isinstance(result, kind) else None
 
     def make(self, kind: type[T], work: Callable[[], T], progress: Progress | None = None) -> T:
         """Give what was made of one type, or make it: who asks for it meanwhile waits, and finds it done.
@@ -48,27 +48,27 @@ class Derived:
         while not making.acquire(timeout=0.1):
             (progress or silent()).at(0.0, "Waiting for the same work")
         try:
-            found = self.ready(kind)
-            if found is None:
-                found = work()
+            result = self.ready(kind)
+            if result is None:
+                result = work()
                 with self._lock:
-                    self._made[kind] = found
-            return found
+                    self._kept[kind] = result
+            return result
         finally:
             making.release()
 
-    def put(self, made: Sized) -> None:
+    def put(self, result: Sized) -> None:
         """Keep something in the place of what was made of its type before."""
         with self._lock:
-            self._made[type(made)] = made
+            self._kept[type(result)] = result
 
     @property
     def nbytes(self) -> int:
         """Bytes of all that was made."""
         with self._lock:
-            return sum(m.nbytes for m in self._made.values())
+            return sum(m.nbytes for m in self._kept.values())
 
     def clear(self) -> None:
         """Let go of all that was made; it is made again when it is asked for."""
         with self._lock:
-            self._made.clear()
+            self._kept.clear()

@@ -70,8 +70,8 @@ class Frame:
         """Refuse frames without cells, or whose cells or extent are no positive numbers."""
         if self.rows < 1 or self.cols < 1:
             raise MossError(f"A grid of {self.rows} rows and {self.cols} columns has no cells.")
-        told = (self.dx, self.dy, self.x0, self.y0, *self.box, self.dx * self.dy * self.rows * self.cols)
-        if not all(map(math.isfinite, told)) or self.dx <= 0 or self.dy <= 0 or not self._has_extent:
+        message = (self.dx, self.dy, self.x0, self.y0, *self.box, self.dx * self.dy * self.rows * self.cols)
+        if not all(map(math.isfinite, message)) or self.dx <= 0 or self.dy <= 0 or not self._has_extent:
             raise MossError(
                 f"A cell size of {self.dx} by {self.dy} is not possible.", "Check the file's header."
             )
@@ -234,8 +234,8 @@ class Frame:
         xy, which = shapely.get_coordinates(parts, return_index=True)
         one_line = which[1:] == which[:-1]
         steps = np.where(one_line, self.distances(xy[:-1], xy[1:]), 0.0)
-        found: np.ndarray = np.bincount(owner[which[1:]], steps, minlength=len(geometry))
-        return found
+        result: np.ndarray = np.bincount(owner[which[1:]], steps, minlength=len(geometry))
+        return result
 
     def areas(self, geometry: np.ndarray) -> np.ndarray:
         """Ground area in square metres of each area (n values), holes left out; for degrees bounded by

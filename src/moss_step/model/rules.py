@@ -134,10 +134,10 @@ class RuleSet:
     @property
     def bounds(self) -> list[float]:
         """All finite bounds as they are compared, ascending, each once; 0 and 360 too when the set wraps."""
-        found = {self._stored(b) for r in self.rules for b in (r.low, r.high) if b is not None}
+        result = {self._stored(b) for r in self.rules for b in (r.low, r.high) if b is not None}
         if self.wraps:
-            found |= {0.0, 360.0}
-        return sorted(found)
+            result |= {0.0, 360.0}
+        return sorted(result)
 
     @property
     def entries(self) -> tuple[ClassEntry, ...]:
@@ -163,10 +163,10 @@ class RuleSet:
     def holders(self, region: Region) -> list[Rule]:
         """Rules that hold a region, in order."""
         value = region.sample
-        found = [r for r in self.as_compared() if r.holds(value, self.closed)]
-        if not found and region.low == region.high:
-            found = self._end_holders(value)
-        return found
+        result = [r for r in self.as_compared() if r.holds(value, self.closed)]
+        if not result and region.low == region.high:
+            result = self._end_holders(value)
+        return result
 
     def lookup(self) -> np.ndarray:
         """Class code of each region (uint8, 255 for none), in the order of ``regions``."""

@@ -48,8 +48,8 @@ class Shapes:
     @cached_property
     def kind(self) -> str:
         """What the shapes are: points, lines, areas or mixed."""
-        found = {int(d) for d in np.unique(shapely.get_dimensions(self.geometry)) if d >= 0}
-        return {0: "points", 1: "lines", 2: "areas"}[found.pop()] if len(found) == 1 else "mixed"
+        result = {int(d) for d in np.unique(shapely.get_dimensions(self.geometry)) if d >= 0}
+        return {0: "points", 1: "lines", 2: "areas"}[result.pop()] if len(result) == 1 else "mixed"
 
     @cached_property
     def box(self) -> Box | None:

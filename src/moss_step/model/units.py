@@ -37,9 +37,9 @@ _WRITTEN_AS: dict[str, Unit] = {}
 
 def _unit(key: str, symbol: str, kind: str, factor: float = 1.0, also: str = "") -> Unit:
     """Make a unit that files and people can name: by its key, or as ``also`` says, with bars between."""
-    made = UNITS[key] = Unit(key, symbol, kind, factor)
-    _WRITTEN_AS.update(dict.fromkeys(filter(None, also.split("|")), made))
-    return made
+    result = UNITS[key] = Unit(key, symbol, kind, factor)
+    _WRITTEN_AS.update(dict.fromkeys(filter(None, also.split("|")), result))
+    return result
 
 
 METRE = _unit("metre", "m", "length", also="metres|meter|meters|m")

@@ -29,7 +29,9 @@ BADGE, BADGE_LIGHT, DEEP_HOVER, DEEP_FIELD, DEEP_FAINT, DEEP_TEXT = (
 )
 """The badge, and what lies on deep green."""
 
-NAMED = {"seen": LICHEN, "hidden": OCHRE}
+SLATE = "#5F6C7A"
+"""Ground that is hidden: lines of it are dotted."""
+NAMED = {"seen": LICHEN, "hidden": SLATE}
 """Colours of what means the same wherever it is drawn."""
 _CURVES = (MOSS, OCHRE, WATER, DEEP)
 

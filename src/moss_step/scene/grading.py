@@ -52,13 +52,13 @@ def grading_of(shapes: Shapes, row: KeyRow) -> Grading | None:
     """Grade shapes by the column that the Key's row names; None when it names none that is there."""
     if not row.column or row.column not in shapes.columns:
         return None
-    found = _graded(
+    result = _graded(
         shapes, row.column, row.method, row.count, row.breaks, row.ramp or "spectrum", row.reverse
     )
     return (
-        found
+        result
         if row.ramp
-        else replace(found, classes=tuple((name, NAMED.get(name, color)) for name, color in found.classes))
+        else replace(result, classes=tuple((name, NAMED.get(name, color)) for name, color in result.classes))
     )
 
 

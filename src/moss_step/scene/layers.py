@@ -121,8 +121,8 @@ def _layer(work: Shown, row: KeyRow, ref: str) -> Layer | None:
     study, draft = work.study_with_draft, work.draft
     if ref == DRAFT and draft is not None and (live := _live_ranges(work)) is not None:
         return Layer(DRAFT, study.name_of(draft.replaces or DRAFT), live[0], row, live[1])
-    made = draft is not None and step_of(ref) == DRAFT
-    name = study.name_of((replaced_by(ref, draft) if made and draft is not None else "") or ref)
+    result = draft is not None and step_of(ref) == DRAFT
+    name = study.name_of((replaced_by(ref, draft) if result and draft is not None else "") or ref)
     picture = work.picture(ref)
     return Layer(ref, name, picture, row) if picture is not None and picture.on_plan else None
 
@@ -167,14 +167,14 @@ def _in_view(scene: Scene, camera: Camera) -> list[Layer]:
         for la in scene.layers
         if (f := la.picture.frame) is not None and overlap(f.box, camera.box)
     ]
-    found: list[Layer] = []
+    result: list[Layer] = []
     for i, (layer, box) in enumerate(grids):
-        found.append(layer)
+        result.append(layer)
         if layer.picture.hides(layer.row, layer.ranges) and all(
             _holds(box, other) for _, other in grids[i + 1 :]
         ):
             break
-    return found
+    return result
 
 
 def _holds(outer: Box, inner: Box) -> bool:

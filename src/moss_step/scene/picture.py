@@ -51,7 +51,7 @@ class Picture:
     """How often values occur."""
 
     @classmethod
-    def made(cls, value: Any) -> Self:
+    def from_value(cls, value: Any) -> Self:
         """Make the picture of a value. Not for the window's own thread."""
         raise NotImplementedError
 
@@ -115,7 +115,7 @@ class OffPlanPicture(Picture):
     value: Any
 
     @classmethod
-    def made(cls, value: Any) -> Self:
+    def from_value(cls, value: Any) -> Self:
         """Nothing is to be prepared."""
         return cls(value)
 

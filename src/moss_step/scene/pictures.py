@@ -19,13 +19,13 @@ def picture_types() -> dict[str, type[Picture]]:
     modules = [
         importlib.import_module(f"{kinds.__name__}.{m.name}") for m in pkgutil.iter_modules(kinds.__path__)
     ]
-    found = [
+    result = [
         v
         for module in modules
         for v in vars(module).values()
         if isinstance(v, type) and issubclass(v, Picture)
     ]
-    return {t.kind: t for t in found if t.kind}
+    return {t.kind: t for t in result if t.kind}
 
 
 def has_place(study: Study, ref: str) -> bool:
@@ -43,7 +43,7 @@ def placed(study: Study, step_id: str) -> str:
 
 def picture_of(value: Value) -> Picture:
     """Make the picture of a value."""
-    return _type_of(value).made(value)
+    return _type_of(value).from_value(value)
 
 
 def prepared_picture(value: Value) -> Picture:

@@ -25,8 +25,8 @@ _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 @lru_cache(maxsize=1)
 def _all() -> dict[str, np.ndarray]:
     texts = json.loads(Path(__file__).with_name("ramps.json").read_text())
-    found = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
-    return found | {"lookout": _between(_LOOKOUT)}
+    result = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
+    return result | {"lookout": _between(_LOOKOUT)}
 
 
 def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:

@@ -18,15 +18,15 @@ class Reading:
 
 def readings(scene: Scene, x: float, y: float) -> list[Reading]:
     """Read every result shown at a place, the shaded ground last when it is not shown itself."""
-    found = [
+    result = [
         Reading(layer.name, text)
         for layer in scene.layers
         if (text := layer.picture.text_at(x, y, layer.ranges))
     ]
     shown = any(layer.picture is scene.ground for layer in scene.layers)
     if scene.ground is not None and not shown:
-        found.append(Reading("Ground", scene.ground.text_at(x, y)))
-    return found
+        result.append(Reading("Ground", scene.ground.text_at(x, y)))
+    return result
 
 
 def place_text(frame: Frame | None, x: float, y: float) -> list[Reading]:

@@ -105,5 +105,5 @@ def nearest(places: np.ndarray, at: Place, reach: float) -> int | None:
     if len(places) == 0:
         return None
     away = np.hypot(*(places - np.asarray(at)).T)
-    found = int(np.argmin(away))
-    return found if away[found] <= reach else None
+    result = int(np.argmin(away))
+    return result if away[result] <= reach else None

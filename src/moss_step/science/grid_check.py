@@ -35,31 +35,33 @@ def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "")
     list[str]
         Sentences; none when nothing is suspicious.
     """
-    found: list[str] = []
+    result: list[str] = []
     frame = surface.frame
     if surface.range is None:
-        found.append("Every cell is no-data. Check the no-data value, or choose another file.")
+        result.append("Every cell is no-data. Check the no-data value, or choose another file.")
     if not has_position:
-        found.append("The file states no position: cells are taken as 1 by 1, from the lower left corner.")
+        result.append("The file states no position: cells are taken as 1 by 1, from the lower left corner.")
     if frame.crs is None:
-        found.append("No reference system is stated: distances are taken as metres. State it if you know it.")
+        result.append(
+            "No reference system is stated: distances are taken as metres. State it if you know it."
+        )
     elif frame.geographic:
         width, height = frame.cell_metres
-        found.append(
+        result.append(
             f"Coordinates are degrees: cells are about {width:.4g} by {height:.4g} m on the ground, and "
             "that is used."
         )
-    found += _stretched(frame)
+    result += _stretched(frame)
     if surface.quantity == "elevation" and surface.unit == UNKNOWN and unit_text:
-        found.append(
+        result.append(
             f"The file states the unit '{unit_text[:40]}', which is not known here: metres are taken. "
             "State it."
         )
     elif surface.quantity == "elevation" and surface.unit == UNKNOWN:
-        found.append("The height unit is not stated: metres are taken. State it if it is another.")
+        result.append("The height unit is not stated: metres are taken. State it if it is another.")
     if surface.quantity == "elevation" and surface.range is not None:
-        found += _absurd_range(surface)
-    return found
+        result += _absurd_range(surface)
+    return result
 
 
 def _stretched(frame: Frame) -> list[str]:
@@ -91,15 +93,15 @@ def _absurd_range(surface: Surface) -> list[str]:
     assert surface.range is not None  # noqa: S101 - asked only when there are values
     factor = surface.unit.factor if surface.unit.kind == "length" else 1.0
     low, high = (v * factor for v in surface.range)
-    found = []
+    result = []
     for value, beyond in ((low, low < LOWEST_GROUND), (high, high > HIGHEST_GROUND)):
         if beyond:
-            found.append(
+            result.append(
                 f"A height of {value:,.7g} m is beyond any ground: a no-data value not declared, or "
                 "another unit."
             )
-    if not found and low == -9999.0 * factor:
-        found.append("The lowest height is -9999: probably a no-data value that is not declared.")
+    if not result and low == -9999.0 * factor:
+        result.append("The lowest height is -9999: probably a no-data value that is not declared.")
     if low == high:
-        found.append(f"Every cell holds {low:g} m.")
-    return found
+        result.append(f"Every cell holds {low:g} m.")
+    return result

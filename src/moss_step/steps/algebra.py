@@ -121,7 +121,7 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
         (s.at_least if s.at_least is not None else s.above),
         (s.at_most if s.at_most is not None else s.below),
     )
-    made = criteria.threshold(
+    result = criteria.threshold(
         surface,
         low,
         s.at_least is not None,
@@ -130,7 +130,7 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
         f"{s.text()} {surface.unit.symbol}".strip(),
         s.elsewhere == "no",
     )
-    return class_outcome(made, surface.valid_count)
+    return class_outcome(result, surface.valid_count)
 
 
 threshold = StepKind(
@@ -168,8 +168,8 @@ class AmongSettings(Settings):
 def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Comparing")
     classes = as_kind(inputs["classes"], ClassMap)
-    made = criteria.among(classes, settings.among, settings.elsewhere == "no")
-    return class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+    result = criteria.among(classes, settings.among, settings.elsewhere == "no")
+    return class_outcome(result, int(np.count_nonzero(result.codes != NO_CLASS)))
 
 
 class_among = StepKind(
@@ -208,17 +208,17 @@ class WeightSettings(Settings):
             raise AskedWronglyError(
                 "There must be either weights or comparisons.", "Give weights=2,1,1 for example."
             )
-        found: list[Finding] = []
+        findings: list[Finding] = []
         warnings: tuple[str, ...] = ()
         if self.comparisons is None:
             weights = np.asarray(self.weights, np.float64)
         else:
             weights, ratio = criteria.pairwise_weights(_comparison_table(self.comparisons))
-            found = [Finding("consistency_ratio", ratio, NONE)]
+            findings = [Finding("consistency_ratio", ratio, NONE)]
             warnings = _contradiction(ratio)
         shares = criteria.normalised(weights, len(names))
-        found += [Finding("weight", float(w), NONE, n) for n, w in zip(names, shares, strict=True)]
-        return list(shares), tuple(found), warnings
+        findings += [Finding("weight", float(w), NONE, n) for n, w in zip(names, shares, strict=True)]
+        return list(shares), tuple(findings), warnings
 
 
 def _contradiction(ratio: float) -> tuple[str, ...]:
@@ -252,15 +252,15 @@ class CombineSettings(WeightSettings):
 def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying maps over one another")
     maps = {n.replace("_", " "): v for n, v in every(inputs, ClassMap).items()}
-    found: tuple[Finding, ...] = ()
+    result: tuple[Finding, ...] = ()
     warnings: tuple[str, ...] = ()
     if settings.rule == "weighted":
-        shares, found, warnings = settings.shares(list(maps))
-        made = criteria.weighted_classes(maps, shares)
+        shares, result, warnings = settings.shares(list(maps))
+        output = criteria.weighted_classes(maps, shares)
     else:
-        made = criteria.combine(maps, settings.rule)
-    outcome = class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)), warnings)
-    return replace(outcome, findings=(*outcome.findings, *found))
+        output = criteria.combine(maps, settings.rule)
+    outcome = class_outcome(output, int(np.count_nonzero(output.codes != NO_CLASS)), warnings)
+    return replace(outcome, findings=(*outcome.findings, *result))
 
 
 combine = StepKind(
@@ -297,10 +297,10 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
         )
     frame = one_frame(surfaces)
     progress.at(0.1, "Weighing")
-    shares, found, warnings = settings.shares(list(surfaces))
+    shares, result, warnings = settings.shares(list(surfaces))
     values = criteria.weighted_sum({n: v.values for n, v in surfaces.items()}, shares)
     outcome = surface_outcome(Surface(values, frame, NONE, "value"), warnings)
-    return replace(outcome, findings=(*outcome.findings, *found))
+    return replace(outcome, findings=(*outcome.findings, *result))
 
 
 weigh = StepKind(
@@ -334,10 +334,10 @@ class DifferenceSettings(Settings):
 
 def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Comparing surfaces")
-    made, remarks = arithmetic.difference(
+    result, remarks = arithmetic.difference(
         _surface(inputs, "first"), _surface(inputs, "second"), settings.measure
     )
-    return surface_outcome(made, tuple(remarks))
+    return surface_outcome(result, tuple(remarks))
 
 
 difference = StepKind(
@@ -376,11 +376,11 @@ class ConvertSettings(Settings):
 
 def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Converting")
-    made = arithmetic.converted(_surface(inputs), UNITS[settings.to])
+    result = arithmetic.converted(_surface(inputs), UNITS[settings.to])
     if settings.exaggeration == 1.0:
-        return surface_outcome(made)
+        return surface_outcome(result)
     return surface_outcome(
-        arithmetic.exaggerated(made, settings.exaggeration),
+        arithmetic.exaggerated(result, settings.exaggeration),
         (f"Heights are exaggerated {settings.exaggeration:g} times: not for measuring.",),
     )
 
@@ -414,10 +414,10 @@ class FillSettings(Settings):
 
 def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Filling voids")
-    made, voids, cells = arithmetic.fill_voids(_surface(inputs), settings.most_cells)
-    outcome = surface_outcome(made, () if voids else ("There was no void to fill.",))
+    result, voids, cells = arithmetic.fill_voids(_surface(inputs), settings.most_cells)
+    outcome = surface_outcome(result, () if voids else ("There was no void to fill.",))
     more = (Finding("voids_filled", voids, CELLS), Finding("cells_filled", cells, CELLS))
-    return Outcome(made, f"{voids:,} voids filled", (*outcome.findings, *more), outcome.warnings)
+    return Outcome(result, f"{voids:,} voids filled", (*outcome.findings, *more), outcome.warnings)
 
 
 fill_voids = StepKind(
@@ -481,8 +481,8 @@ def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outco
     surfaces = _surfaces(inputs)
     if len(surfaces) < 2:
         raise AskedWronglyError("merge needs two or more grids.", "Give them as a=one.tif b=two.tif.")
-    made, remarks = arithmetic.merge(surfaces, progress)
-    return surface_outcome(made, tuple(remarks))
+    result, remarks = arithmetic.merge(surfaces, progress)
+    return surface_outcome(result, tuple(remarks))
 
 
 merge = StepKind(

@@ -18,12 +18,12 @@ BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork"
 @lru_cache(maxsize=1)
 def catalogue() -> dict[str, StepKind]:
     """Every step by its kind, in the order of the benches, staples first."""
-    found: list[StepKind] = []
+    result: list[StepKind] = []
     for module in pkgutil.iter_modules(steps.__path__):
         loaded = importlib.import_module(f"{steps.__name__}.{module.name}")
-        found += [v for v in vars(loaded).values() if isinstance(v, StepKind)]
-    found.sort(key=lambda s: (BENCHES.index(s.bench), s.staple))
-    return {s.kind: s for s in found}
+        result += [v for v in vars(loaded).values() if isinstance(v, StepKind)]
+    result.sort(key=lambda s: (BENCHES.index(s.bench), s.staple))
+    return {s.kind: s for s in result}
 
 
 def step_kind(kind: str) -> StepKind:
@@ -116,7 +116,7 @@ def _range(schema: dict[str, Any]) -> Any:
             "exclusiveMinimum": "above",
             "exclusiveMaximum": "below",
         }
-        found = {word: option[key] for key, word in limits.items() if key in option}
-        if found:
-            return found
+        result = {word: option[key] for key, word in limits.items() if key in option}
+        if result:
+            return result
     return None

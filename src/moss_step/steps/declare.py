@@ -100,16 +100,16 @@ def setting(
 
 def extra(field: FieldInfo, name: str) -> str:
     """Give the unit, control or input that a setting was declared with."""
-    found = field.json_schema_extra
-    return str(found.get(name, "")) if isinstance(found, dict) else ""
+    result = field.json_schema_extra
+    return str(result.get(name, "")) if isinstance(result, dict) else ""
 
 
 def idle_reason(field: FieldInfo, values: Mapping[str, Any], inputs: Collection[str]) -> str:
     """Say why a setting counts for nothing beside other values and inputs; empty when it counts."""
-    found = field.json_schema_extra
-    if not isinstance(found, dict):
+    result = field.json_schema_extra
+    if not isinstance(result, dict):
         return ""
-    conditions: Any = found.get("when", {})
+    conditions: Any = result.get("when", {})
     for other, wanted in conditions.items():
         if other in values and values[other] not in wanted and wanted == (None,):
             return f"only without {other}"
@@ -245,8 +245,8 @@ class StepKind:
             for n in settings.model_fields_set
             if n in listed and not listed[n].is_required() and values[n] != listed[n].default
         }
-        found = {n: idle_reason(f, values, inputs) for n, f in changed.items()}
-        return {n: why for n, why in found.items() if why}
+        result = {n: idle_reason(f, values, inputs) for n, f in changed.items()}
+        return {n: why for n, why in result.items() if why}
 
     def cleaned(self, given: Mapping[str, Any], inputs: Collection[str]) -> dict[str, Any]:
         """Settings of an older study without those that counted for nothing."""
@@ -272,10 +272,10 @@ class StepKind:
 
     def input(self, name: str) -> InputSpec | None:
         """Give the input with a name."""
-        found = next((i for i in self.inputs if i.name == name), None)
-        if found is None and self.further is not None and name not in self.settings.listed():
+        result = next((i for i in self.inputs if i.name == name), None)
+        if result is None and self.further is not None and name not in self.settings.listed():
             return self.further if name.isidentifier() else None
-        return found
+        return result
 
     def bytes_needed(self, settings: Settings, inputs: Inputs) -> int:
         """Bytes that a run takes at the most beside its inputs."""

@@ -47,7 +47,7 @@ def _typed(value: Any) -> Any:
     """Shapes written as ``name: x,y;x,y | x,y;x,y``."""
     if not isinstance(value, str):
         return value
-    found = []
+    result = []
     for part in filter(None, (p.strip() for p in value.split("|"))):
         name, mark, places = part.rpartition(":")
         vertices = [
@@ -55,8 +55,8 @@ def _typed(value: Any) -> Any:
         ]
         if any(len(v) != 2 for v in vertices):
             raise ValueError("shapes as name: x,y;x,y with | between them")
-        found.append({"name": name.strip(), "vertices": vertices})
-    return found
+        result.append({"name": name.strip(), "vertices": vertices})
+    return result
 
 
 class DrawnSettings(Settings):

@@ -30,11 +30,11 @@ class ExposureSettings(Settings):
 
 
 def _exposure(settings: ExposureSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = derive_exposure(ground(inputs), settings.bearing, settings.weigh, progress)
-    outcome = surface_outcome(made, (EDGES, GRID_NORTH))
-    towards = float(np.count_nonzero(made.values > 0)) / max(made.valid_count, 1)
+    result = derive_exposure(ground(inputs), settings.bearing, settings.weigh, progress)
+    outcome = surface_outcome(result, (EDGES, GRID_NORTH))
+    towards = float(np.count_nonzero(result.values > 0)) / max(result.valid_count, 1)
     return Outcome(
-        made,
+        result,
         f"{towards:.0%} faces it",
         (Finding(_TOWARDS, towards, SHARE), *outcome.findings),
         outcome.warnings,

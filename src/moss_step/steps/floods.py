@@ -36,13 +36,15 @@ class WetnessSettings(Settings):
 
 
 def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = indices.wetness(
+    result = indices.wetness(
         drainage_of(inputs, progress.part(0.0, 0.7)),
         settings.method,
         settings.exponent,
         progress.part(0.7, 1.0),
     )
-    return surface_outcome(made, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}."))
+    return surface_outcome(
+        result, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}.")
+    )
 
 
 wetness = StepKind(
@@ -79,10 +81,10 @@ class PowerSettings(Settings):
 
 def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
-    made = indices.stream_power(
+    result = indices.stream_power(
         drainage, settings.index, settings.method, settings.exponent, progress.part(0.7, 1.0)
     )
-    return surface_outcome(made, (FILLED_FIRST,))
+    return surface_outcome(result, (FILLED_FIRST,))
 
 
 stream_power = StepKind(
@@ -110,16 +112,16 @@ class DrainHeightSettings(Settings):
 def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     area = stream_area(settings.min_area, drainage)
-    made = indices.drain_height(
+    result = indices.drain_height(
         drainage,
         network.stream_cells(drainage, area, progress=progress.part(0.7, 0.8)),
         progress.part(0.8, 1.0),
     )
     outcome = surface_outcome(
-        made, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value.")
+        result, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value.")
     )
     return Outcome(
-        made, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings
+        result, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings
     )
 
 
@@ -158,27 +160,27 @@ class FloodSettings(Settings):
 def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.2, "Flooding")
     above = as_kind(inputs["above"], Surface)
-    made = indices.flooded(above, settings.stage)
-    if made.valid_count == 0:
+    result = indices.flooded(above, settings.stage)
+    if result.valid_count == 0:
         raise MossError("Nothing is flooded.", "Raise the stage.")
-    area = float((np.count_nonzero(~np.isnan(made.values), axis=1) * made.frame.row_areas).sum())
+    area = float((np.count_nonzero(~np.isnan(result.values), axis=1) * result.frame.row_areas).sum())
     volume = (
-        float(np.nansum(made.values * made.frame.row_areas[:, None], dtype=np.float64))
-        * made.metres_per_height
+        float(np.nansum(result.values * result.frame.row_areas[:, None], dtype=np.float64))
+        * result.metres_per_height
     )
     outcome = surface_outcome(
-        made,
+        result,
         (
             "Water stands at one height above its drain everywhere: a picture of exposure, not of a flood "
             "wave.",
         ),
     )
-    found = (
+    findings = (
         Finding("area_m2", area, SQUARE_METRE),
         Finding("volume_m3", volume, CUBIC_METRE),
         *outcome.findings,
     )
-    return Outcome(made, f"{measured(area / 1e4)} ha flooded", found, outcome.warnings)
+    return Outcome(result, f"{measured(area / 1e4)} ha flooded", findings, outcome.warnings)
 
 
 flood = StepKind(
@@ -228,23 +230,23 @@ def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
 
 def _pond(settings: PondSettings, inputs: Inputs, progress: Progress) -> Outcome:
     dem = ground(inputs)
-    made, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
-    stages, area, volume = pond.storage_curve(dem, bed, made)
+    result, bed = pond.ponded(dem, _bund(settings, inputs, dem), settings.crest, progress)
+    stages, area, volume = pond.storage_curve(dem, bed, result)
     curve = Chart(
         {"stage": stages, "area_m2": area, "volume_m3": volume},
         {"stage": dem.unit, "area_m2": SQUARE_METRE, "volume_m3": CUBIC_METRE},
         "stage",
         ("volume_m3",),
     )
-    said = _pond_figures(dem, bed, made, settings.crest, curve)
-    return Outcome(made, *said, beside={"curve": lambda: Outcome(curve, *said)})
+    said = _pond_figures(dem, bed, result, settings.crest, curve)
+    return Outcome(result, *said, beside={"curve": lambda: Outcome(curve, *said)})
 
 
 def _pond_figures(
-    dem: Surface, bed: Surface, made: Surface, crest: float, curve: Chart
+    dem: Surface, bed: Surface, result: Surface, crest: float, curve: Chart
 ) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:  # fmt: skip
     stages, area, volume = curve.columns.values()
-    level, before = float(stages[-1]), pond.standing_before(dem, bed, made)
+    level, before = float(stages[-1]), pond.standing_before(dem, bed, result)
     stood = (
         (f"{measured(before)} m³ of water stood there before, and are not counted in the volume.",)
         if before > 0
@@ -255,14 +257,14 @@ def _pond_figures(
         if level < crest - 1e-3
         else ()
     )
-    found = (
+    findings = (
         Finding("area_m2", float(area[-1]), SQUARE_METRE),
         Finding("volume_m3", float(volume[-1]), CUBIC_METRE),
         Finding("volume_before_m3", before, CUBIC_METRE),
         Finding("level", level, dem.unit),
-        Finding("deepest", float(np.nanmax(made.values)), dem.unit),
+        Finding("deepest", float(np.nanmax(result.values)), dem.unit),
     )
-    return f"{measured(float(volume[-1]))} m³", found, (*spills, *stood)
+    return f"{measured(float(volume[-1]))} m³", findings, (*spills, *stood)
 
 
 _BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)

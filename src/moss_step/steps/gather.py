@@ -246,13 +246,13 @@ class ReprojectSettings(Settings):
 
 def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
-    made = carry_over(surface, settings.crs, settings.cell, settings.resampling, progress)
+    result = carry_over(surface, settings.crs, settings.cell, settings.resampling, progress)
     kept_north = (
         "Bearings still run from the north of the grid that they come from: derive the aspect anew where "
         "that matters."
     )
     return _cell_outcome(
-        made, (kept_north,) if surface.cyclic and made.frame.system != surface.frame.system else ()
+        result, (kept_north,) if surface.cyclic and result.frame.system != surface.frame.system else ()
     )
 
 

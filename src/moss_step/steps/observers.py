@@ -69,13 +69,13 @@ def own_values(text: str | None) -> dict[int, dict[str, str | float]]:
 
     ``off`` is 1.0 for observers that are left out. Raises ValueError that says what is wrong.
     """
-    found: dict[int, dict[str, str | float]] = {}
+    result: dict[int, dict[str, str | float]] = {}
     for part in (p.strip() for p in (text or "").split(";") if p.strip()):
         before, _, rest = part.partition(":")
         number = as_whole(before)
         if number is None or not rest.strip():
             raise ValueError(f"values such as 2: height=20, reach=500; 3: off, and '{part[:40]}' is none")
-        own = found.setdefault(number, {})
+        own = result.setdefault(number, {})
         for pair in (v.strip() for v in rest.split(",")):
             word, _, value = (v.strip() for v in pair.partition("="))
             if pair == "off":
@@ -88,7 +88,7 @@ def own_values(text: str | None) -> dict[int, dict[str, str | float]]:
                 raise ValueError(
                     f"one of {', '.join(OWN_WORDS)} with a value, or off, and '{pair[:40]}' is none"
                 )
-    return found
+    return result
 
 
 def own_text(own: Mapping[int, Mapping[str, str | float]]) -> str:
@@ -255,18 +255,18 @@ def observers_of(settings: SightSettings, inputs: Inputs, frame: Frame) -> list[
     """The observers that are on. Raises AskedWronglyError when there is none, or an own value is for one that
     is not there.
     """
-    found, own = all_observers(settings, inputs, frame), own_values(settings.own)
+    result, own = all_observers(settings, inputs, frame), own_values(settings.own)
     idle = {"target_height": "target", "down": "down", "up": "up"}
     for word in (idle[n] for n in settings.unlisted if n in idle):
         if any(word in values for values in own.values()):
             raise AskedWronglyError(
                 f"{word} of an observer counts for nothing here.", f"Leave {word}= out of own."
             )
-    if missing := [n for n in own if not 1 <= n <= len(found)]:
+    if missing := [n for n in own if not 1 <= n <= len(result)]:
         raise AskedWronglyError(
-            f"There is no observer {missing[0]}.", f"own= may speak of observers 1 to {len(found)}."
+            f"There is no observer {missing[0]}.", f"own= may speak of observers 1 to {len(result)}."
         )
-    left = [o for k, o in enumerate(found, start=1) if "off" not in own.get(k, {})]
+    left = [o for k, o in enumerate(result, start=1) if "off" not in own.get(k, {})]
     if not left:
         raise AskedWronglyError(
             "There is no observer.",
@@ -295,16 +295,16 @@ def all_observers(settings: SightSettings, inputs: Inputs, frame: Frame) -> list
     )
     shapes = optional(inputs, "observers", Shapes)
     if shapes is not None:
-        found = _of_shapes(in_system(shapes, frame.crs), shared, 4.0 * max(frame.dx, frame.dy))
+        result = _of_shapes(in_system(shapes, frame.crs), shared, 4.0 * max(frame.dx, frame.dy))
     else:
-        found = [
+        result = [
             replace(shared, x=x, y=y, name=f"observer {k + 1}") for k, (x, y) in enumerate(settings.at or ())
         ]
     for number, own in own_values(settings.own).items():
-        if 1 <= number <= len(found):
+        if 1 <= number <= len(result):
             values = {word: value for word, value in own.items() if word != "off"}
-            found[number - 1] = replace(found[number - 1], **values)  # type: ignore[arg-type]  # names are texts, the others numbers
-    return found
+            result[number - 1] = replace(result[number - 1], **values)  # type: ignore[arg-type]  # names are texts, the others numbers
+    return result
 
 
 def check_count(count: float) -> None:
@@ -324,7 +324,7 @@ def _of_shapes(shapes: Shapes, shared: Observer, spacing: float) -> list[Observe
         return [replace(shared, x=float(x), y=float(y), name=f"point {k + 1}") for k, (x, y) in enumerate(xy)]
     check_count(len(shapes))
     names, columns = shapes.names(), {c.lower(): v for c, v in shapes.columns.items()}
-    found = []
+    result = []
     for k, point in enumerate(shapely.centroid(shapes.geometry)):
         own = {}
         for field, words in _OWN.items():
@@ -334,5 +334,5 @@ def _of_shapes(shapes: Shapes, shared: Observer, spacing: float) -> list[Observe
             if column is not None and np.isfinite(float(column[k])):
                 own[field] = float(column[k])
         here = replace(shared, x=float(point.x), y=float(point.y), name=names[k] or f"observer {k + 1}")
-        found.append(replace(here, **own))  # type: ignore[arg-type]  # all of these fields are numbers
-    return found
+        result.append(replace(here, **own))  # type: ignore[arg-type]  # all of these fields are numbers
+    return result

@@ -68,14 +68,14 @@ def class_outcome(classes: ClassMap, valid_cells: int, warnings: tuple[str, ...]
 
 def class_findings(totals: ClassTotals) -> tuple[Finding, ...]:
     """Count, area and share of each class, and the count of cells in none."""
-    found = []
+    result = []
     for row in totals.classes:
-        found += [
+        result += [
             Finding("count", row.cells, CELLS, row.entry.name),
             Finding("area_m2", row.area, SQUARE_METRE, row.entry.name),
             Finding("share", row.share, SHARE, row.entry.name),
         ]
-    return (*found, Finding("unclassified_count", totals.outside_cells, CELLS))
+    return (*result, Finding("unclassified_count", totals.outside_cells, CELLS))
 
 
 def unweighted(weights: Surface, dem: Surface) -> list[str]:

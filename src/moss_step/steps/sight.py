@@ -22,7 +22,7 @@ from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, viewshed
-from moss_step.science.sight.kernels.rays import horizon_of
+from moss_step.science.sight.kernels.rays import Reach, Stand, horizon_of
 from moss_step.science.sight.line import runs_of
 from moss_step.science.sight.viewshed import Observer, Sight
 from moss_step.science.zones import outlines
@@ -80,17 +80,17 @@ def _weighted(
     amount = _on_the_ground(weights, sight)
     count = seen.count.values
     total = float(amount[~np.isnan(count)].sum()) or 1.0
-    found = [Finding("seen_weight_share", float(amount[count > 0].sum()) / total, SHARE)]
+    findings = [Finding("seen_weight_share", float(amount[count > 0].sum()) / total, SHARE)]
     for k in range(min(len(observers), 254) + 1):
         if (hit := count == k).any():
-            found.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
+            findings.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
     for k, observer in enumerate(observers if seen.which is not None else ()):
         held = float(amount[seen.by(k)].sum())
-        found += [
+        findings += [
             Finding("weight", held, weights.unit, observer.name),
             Finding("weight_share", held / total, SHARE, observer.name),
         ]
-    return found
+    return findings
 
 
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -99,18 +99,18 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     seen = viewshed.viewshed(sight, observers, progress, telling="weights" in inputs)
     cells, count = sight.dem.valid_count, seen.count.values
     some = count > 0
-    found = [
+    findings = [
         Finding("seen_area_m2", viewshed.cell_areas(sight, some), SQUARE_METRE),
         Finding("seen_share", float(some.sum()) / cells, SHARE),
         Finding("observers", len(observers), CELLS),
     ]
-    found += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
+    findings += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
     for k in range(min(len(observers), 254) + 1):
         hit = count == k
         if hit.any():
-            found.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
+            findings.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
     for observer, n, asked, area in zip(observers, seen.seen, seen.asked, seen.areas, strict=True):
-        found += [
+        findings += [
             Finding("share", n / max(asked, 1), SHARE, observer.name),
             Finding("area_m2", area, SQUARE_METRE, observer.name),
         ]
@@ -128,7 +128,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     return Outcome(
         seen.count,
         figure,
-        tuple(found),
+        tuple(findings),
         (sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem), *twice),
     )
 
@@ -216,8 +216,8 @@ class MastSettings(SightSettings):
 
 def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
-    made = viewshed.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
-    return surface_outcome(made, stated(settings, inputs))
+    result = viewshed.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
+    return surface_outcome(result, stated(settings, inputs))
 
 
 mast_height = StepKind(
@@ -244,8 +244,8 @@ mast_height = StepKind(
 
 def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
-    made = viewshed.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
-    return surface_outcome(made, (sentence(settings), *stated(settings, inputs)))
+    result = viewshed.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
+    return surface_outcome(result, (sentence(settings), *stated(settings, inputs)))
 
 
 horizon_angle = StepKind(
@@ -288,8 +288,9 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
     bearings = bearings[viewshed.within_bearings(bearings, observer)]
     rise, distance = np.empty(len(bearings)), np.empty(len(bearings))
     wide, high = (float(v) for v in sight.sizes[cell[0]])
-    reach = (observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
-    horizon_of(sight.top, (*cell, eye, sight.bend, wide, high), np.radians(bearings), reach, rise, distance)
+    reach = Reach(observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
+    stand = Stand(*cell, eye, sight.bend, wide, high)
+    horizon_of(sight.top, stand, np.radians(bearings), reach, rise, distance)
     angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
     if not np.isfinite(angles).any():
         raise MossError("There is no ground around the observer.", "Move it, or let it look farther.")
@@ -302,16 +303,16 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
     columns = _around(settings, inputs, progress)
     line = Chart(columns, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, "bearing", ("angle",))
     lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
-    found = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
+    findings = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
     figure, said = f"up to {highest:.1f}°", stated(settings, inputs)
     crs = ground(inputs).frame.crs
     return Outcome(
         line,
         figure,
-        found,
+        findings,
         said,
-        {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, found[2:], said)},
+        {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, findings[2:], said)},
     )
 
 
@@ -367,9 +368,9 @@ def _on_ground(settings: HorizonSettings, columns: dict[str, np.ndarray], crs: s
         )
     lines = np.array([shapely.LineString(xy[r]) for r in runs], object)
     angles = [columns["angle"][r] for r in runs]
-    made = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
+    result = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
             "farthest_m": np.array([columns["distance"][r].max() for r in runs])}  # fmt: skip
-    return Shapes(lines, made, crs, {"highest": "°", "lowest": "°", "farthest_m": "m"})
+    return Shapes(lines, result, crs, {"highest": "°", "lowest": "°", "farthest_m": "m"})
 
 
 class BlindSettings(Settings):
@@ -387,12 +388,12 @@ def _seen(inputs: Inputs, name: str) -> Surface:
 
 def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outcome:
     hidden = pass_threshold(_seen(inputs, "seen"), None, False, 0.5, False, "not seen", keep_no=False)
-    made = outlines.patches(hidden, 8, settings.least_cells, None, progress)
-    largest = float(made.columns["area_m2"][0])
+    result = outlines.patches(hidden, 8, settings.least_cells, None, progress)
+    largest = float(result.columns["area_m2"][0])
     return Outcome(
-        made,
-        f"{len(made):,} patches",
-        (Finding("patches", len(made), CELLS), Finding("largest", largest, SQUARE_METRE)),
+        result,
+        f"{len(result):,} patches",
+        (Finding("patches", len(result), CELLS), Finding("largest", largest, SQUARE_METRE)),
     )
 
 
@@ -429,8 +430,8 @@ def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> O
         ("gained", "#2C8C86"),
         ("seen before and after", "#D9C24A"),
     )
-    made = ClassMap(codes, before.frame, tuple(ClassEntry(k, *n) for k, n in enumerate(names)))
-    return class_outcome(made, before.valid_count)
+    result = ClassMap(codes, before.frame, tuple(ClassEntry(k, *n) for k, n in enumerate(names)))
+    return class_outcome(result, before.valid_count)
 
 
 compare_sight = StepKind(
@@ -519,11 +520,11 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
         if choice.exact
         else "Chosen one after the other: at least 63 % of the best."
     )
-    found = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
+    findings = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
     return Outcome(
         Shapes(points, columns, sight.frame.crs),
         f"{share[-1]:.1%} seen",
-        found,
+        findings,
         (how, *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem)),
     )
 

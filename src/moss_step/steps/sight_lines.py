@@ -64,7 +64,7 @@ def _said(
     settings: LineSettings, inputs: Inputs, seen: SightLine
 ) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
     """Figure, findings and remarks of a sight line."""
-    found = [
+    findings = [
         Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
         Finding("length", float(seen.distance[-1]), METRE),
         Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), CELLS),
@@ -72,7 +72,7 @@ def _said(
     figure = f"open, {measured(seen.clearance)} m clear"
     if seen.obstacles:
         first = seen.obstacles[0]
-        found += [
+        findings += [
             Finding("first_obstacle_at", first.distance, METRE),
             Finding("first_obstacle_above_ray", first.over, METRE),
         ]
@@ -86,7 +86,7 @@ def _said(
         if settings.curvature
         else "Curvature is off."
     )
-    return figure, tuple(found), (eye, bend, *standing(settings.barrier_height, inputs))
+    return figure, tuple(findings), (eye, bend, *standing(settings.barrier_height, inputs))
 
 
 def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> Outcome:

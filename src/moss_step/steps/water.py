@@ -85,15 +85,18 @@ class DepressionSettings(Settings):
 
 def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.6))
-    made = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area, progress.part(0.6, 1.0))
-    depth = float(made.columns["depth"].max()) if len(made) else 0.0
-    found = (
-        Finding("depressions", len(made), CELLS), Finding("deepest", depth, drainage.dem.unit),
-        Finding("area_m2", float(made.columns["area_m2"].sum()), SQUARE_METRE),
-        Finding("volume_m3", float(made.columns["volume_m3"].sum()), CUBIC_METRE),
+    result = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area, progress.part(0.6, 1.0))
+    depth = float(result.columns["depth"].max()) if len(result) else 0.0
+    findings = (
+        Finding("depressions", len(result), CELLS), Finding("deepest", depth, drainage.dem.unit),
+        Finding("area_m2", float(result.columns["area_m2"].sum()), SQUARE_METRE),
+        Finding("volume_m3", float(result.columns["volume_m3"].sum()), CUBIC_METRE),
     )  # fmt: skip
     return Outcome(
-        made, f"{len(made):,} depressions", found, () if len(made) else ("The ground holds no water back.",)
+        result,
+        f"{len(result):,} depressions",
+        findings,
+        () if len(result) else ("The ground holds no water back.",),
     )
 
 
@@ -143,7 +146,7 @@ def _changed(
             out - float(np.nansum(np.minimum(change, 0) * areas)),
         )
         cells += int(np.count_nonzero(np.nan_to_num(change)))
-    found = (
+    findings = (
         Finding("volume_in_m3", put_in, CUBIC_METRE),
         Finding("volume_out_m3", out, CUBIC_METRE),
         Finding("changed_cells", cells, CELLS),
@@ -152,7 +155,7 @@ def _changed(
     def said(value: Surface) -> Outcome:
         outcome = surface_outcome(value, warnings)
         return replace(
-            outcome, figure=f"{cells:,} cells changed", findings=(*found, *more, *outcome.findings)
+            outcome, figure=f"{cells:,} cells changed", findings=(*findings, *more, *outcome.findings)
         )
 
     return replace(said(after), beside={"change": lambda: said(_change(before, after))})
@@ -174,10 +177,10 @@ def _change(before: Surface, after: Surface) -> Surface:
 
 def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
-    made = hollows.filled_surface(
+    result = hollows.filled_surface(
         drainage, settings.gradient, settings.keep_depth, settings.keep_area, progress.part(0.7, 1.0)
     )
-    return _changed(drainage.dem, made, (), ())
+    return _changed(drainage.dem, result, (), ())
 
 
 fill_depressions = StepKind(
@@ -217,12 +220,12 @@ class BreachSettings(Settings):
 
 def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.5))
-    made, done, left = hollows.breached_surface(drainage, settings.most_cells, progress.part(0.5, 1.0))
+    result, done, left = hollows.breached_surface(drainage, settings.most_cells, progress.part(0.5, 1.0))
     warnings = (
         (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
     )
     return _changed(
-        drainage.dem, made, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings
+        drainage.dem, result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings
     )
 
 
@@ -271,10 +274,10 @@ class DirectionSettings(Settings):
 def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.7))
     outlets = int(np.count_nonzero(drainage.ways == OUT))
-    made = Surface(
+    result = Surface(
         flow_bearings(drainage, settings.method, progress.part(0.7, 1.0)), drainage.frame, BEARING, "aspect"
     )
-    outcome = surface_outcome(made, (FILLED_FIRST, GRID_NORTH))
+    outcome = surface_outcome(result, (FILLED_FIRST, GRID_NORTH))
     return Outcome(
         outcome.value,
         f"{outlets:,} outlets",
@@ -317,10 +320,10 @@ class AccumulationSettings(Settings):
 
 def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage, rain = drainage_of(inputs, progress), optional(inputs, "weights", Surface)
-    made = accumulated(drainage, settings.method, settings.unit, rain, progress, settings.exponent)
+    result = accumulated(drainage, settings.method, settings.unit, rain, progress, settings.exponent)
     edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
     fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
-    share = float(np.count_nonzero(fed)) / max(made.valid_count, 1)
+    share = float(np.count_nonzero(fed)) / max(result.valid_count, 1)
     warnings = [FILLED_FIRST, f"{share:.1%} of the cells may get water from beyond the edge."]
     if settings.method == "freeman":
         warnings.append(f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991).")
@@ -332,10 +335,10 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
                 " times square metres."
             )
     if settings.edges == "blank":
-        made = replace(made, values=np.where(fed, np.float32(np.nan), made.values))
-    outcome = surface_outcome(made, tuple(warnings))
+        result = replace(result, values=np.where(fed, np.float32(np.nan), result.values))
+    outcome = surface_outcome(result, tuple(warnings))
     return Outcome(
-        made, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings
+        result, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings
     )
 
 
@@ -453,13 +456,13 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
     stream = network.stream_cells(
         drainage, area, slope, settings.slope_exponent, progress=progress.part(0.5, 0.6)
     )
-    found = network.network(drainage, stream, progress.part(0.6, 0.8))
-    lines = network.stream_lines(drainage, found, progress.part(0.8, 0.95))
+    result = network.network(drainage, stream, progress.part(0.6, 0.8))
+    lines = network.stream_lines(drainage, result, progress.part(0.8, 0.95))
     length = float(lines.columns["length_m"].sum())
     findings = (
         Finding("links", len(lines), CELLS),
         Finding("length", length, METRE),
-        Finding("highest_order", int(found.strahler.max()), NONE),
+        Finding("highest_order", int(result.strahler.max()), NONE),
         Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE),
         Finding("min_area", area, SQUARE_METRE),
     )
@@ -467,7 +470,10 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
 
     def nodes() -> Outcome:
         return Outcome(
-            network.stream_nodes(drainage, found, progress.part(0.95, 1.0)), figure, findings, (FILLED_FIRST,)
+            network.stream_nodes(drainage, result, progress.part(0.95, 1.0)),
+            figure,
+            findings,
+            (FILLED_FIRST,),
         )
 
     return Outcome(lines, figure, findings, (FILLED_FIRST,), {"nodes": nodes})
@@ -554,24 +560,24 @@ class BasinSettings(Settings):
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     stream = network.stream_cells(drainage, stream_area(None, drainage), progress=progress.part(0.5, 0.6))
-    made = _named(
+    result = _named(
         dividing.basin_shapes(
             drainage, settings.min_depth, settings.min_area, stream, progress.part(0.6, 1.0)
         ),
         settings.names,
     )
-    left = float(drainage.dem.area - made.columns["area_m2"].sum())
+    left = float(drainage.dem.area - result.columns["area_m2"].sum())
     findings = (
-        Finding("basins", len(made), CELLS),
-        Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE),
+        Finding("basins", len(result), CELLS),
+        Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
     )
     warnings = (
         (f"{measured(left)} m² in smaller basins are left out.",) if settings.min_area and left > 0.5 else ()
     )
-    return Outcome(made, f"{len(made):,} basins", findings, warnings)
+    return Outcome(result, f"{len(result):,} basins", findings, warnings)
 
 
-def _with_density(made: Shapes, drainage: Drainage) -> Shapes:
+def _with_density(result: Shapes, drainage: Drainage) -> Shapes:
     """Add the drainage density of each area: kilometres of stream per square kilometre, 0 where there is no
     stream.
     """
@@ -582,14 +588,14 @@ def _with_density(made: Shapes, drainage: Drainage) -> Shapes:
         lines = np.empty(0, object)
     tree = shapely.STRtree(lines)
     held = np.array(
-        [shapely.length(shapely.intersection(lines[tree.query(g)], g)).sum() for g in made.geometry]
+        [shapely.length(shapely.intersection(lines[tree.query(g)], g)).sum() for g in result.geometry]
     )
     scale = 1.0 if not drainage.frame.geographic else drainage.frame.cell_metres[0] / drainage.frame.dx
-    density = held * drainage.frame.metres_per_unit * scale / made.columns["area_m2"] * 1000.0
+    density = held * drainage.frame.metres_per_unit * scale / result.columns["area_m2"] * 1000.0
     return replace(
-        made,
-        columns={**made.columns, "drainage_density": density},
-        symbols={**made.symbols, "drainage_density": "km/km²"},
+        result,
+        columns={**result.columns, "drainage_density": density},
+        symbols={**result.symbols, "drainage_density": "km/km²"},
     )
 
 
@@ -624,11 +630,15 @@ def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progres
     drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     area = stream_area(settings.min_area, drainage)
     stream = network.stream_cells(drainage, area, progress=progress.part(0.5, 0.6))
-    found = network.network(drainage, stream, progress.part(0.6, 0.7))
-    ends = network.last_own_cells(drainage, found)
+    result = network.network(drainage, stream, progress.part(0.6, 0.7))
+    ends = network.last_own_cells(drainage, result)
     names = [f"Link {k + 1}" for k in range(len(ends))]
-    made = dividing.catchments(drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0))
-    return Outcome(made, f"{len(made):,} basins", (Finding("basins", len(made), CELLS),), (FILLED_FIRST,))
+    output = dividing.catchments(
+        drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0)
+    )
+    return Outcome(
+        output, f"{len(output):,} basins", (Finding("basins", len(output), CELLS),), (FILLED_FIRST,)
+    )
 
 
 stream_basins = StepKind(
@@ -695,22 +705,22 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
     if settings.snap and not any(g.geom_type == "Point" for g in geometry):
         raise AskedWronglyError("snap moves points, and there is none.", "Leave it out.")
     seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
-    made = _named(
+    result = _named(
         dividing.catchments(drainage, seeds, settings.nested, names, progress.part(0.7, 1.0)), settings.names
     )
     findings: list[Finding] = []
     for k, (g, own) in enumerate(zip(geometry, seeds, strict=True)):
-        name = str(made.columns["name"][k])
+        name = str(result.columns["name"][k])
         findings += [
-            Finding("area_m2", float(made.columns["area_m2"][k]), SQUARE_METRE, name),
-            Finding("cells", int(made.columns["cells"][k]), CELLS, name),
-            Finding("longest_path", float(made.columns["longest_path_m"][k]), METRE, name),
+            Finding("area_m2", float(result.columns["area_m2"][k]), SQUARE_METRE, name),
+            Finding("cells", int(result.columns["cells"][k]), CELLS, name),
+            Finding("longest_path", float(result.columns["longest_path_m"][k]), METRE, name),
         ]
         if settings.snap and g.geom_type == "Point":
             away = drainage.frame.distances(np.array([[g.x, g.y]]), trace.centres(drainage, own))
             findings.append(Finding("snapped_by", float(away[0]), METRE, name))
-    total = float(made.columns["area_m2"].sum()) / 1e4
-    return Outcome(made, f"{measured(total)} ha", tuple(findings), (FILLED_FIRST,))
+    total = float(result.columns["area_m2"].sum()) / 1e4
+    return Outcome(result, f"{measured(total)} ha", tuple(findings), (FILLED_FIRST,))
 
 
 catchment = StepKind(
@@ -788,14 +798,14 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
             "to_x": np.array([x.coords[-1][0] for x in lines]),
             "to_y": np.array([x.coords[-1][1] for x in lines]),
         }
-    made = Shapes(
+    result = Shapes(
         np.array(lines, object),
         columns,
         drainage.frame.crs,
         {"from_height": _symbol(drainage), "to_height": _symbol(drainage)},
     )
-    found = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
-    return Outcome(made, f"{measured(float(length.max()))} m", found, (FILLED_FIRST,))
+    findings = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
+    return Outcome(result, f"{measured(float(length.max()))} m", findings, (FILLED_FIRST,))
 
 
 def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) -> np.ndarray:
@@ -857,18 +867,18 @@ def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress)
     dem = ground(inputs)
     detail = settings.detail or ridges.usual_detail(dem)
     lines = ridges.ridges_and_valleys(dem, settings.which, detail, progress)
-    made = ridges.kept_lines(
+    result = ridges.kept_lines(
         lines, ridges.strong_enough(lines, settings.least_length, settings.least_steepness)
     )
-    if len(made) == 0:
+    if len(result) == 0:
         raise MossError("No line is as long and as steep.", "Lower the least length or steepness.")
-    count = {k: int((made.columns["kind"] == k).sum()) for k in ("ridge", "valley")}
-    found = (
+    count = {k: int((result.columns["kind"] == k).sum()) for k in ("ridge", "valley")}
+    findings = (
         Finding("ridges", count["ridge"], CELLS),
         Finding("valleys", count["valley"], CELLS),
-        Finding("length", ridges.total_length(made), METRE),
+        Finding("length", ridges.total_length(result), METRE),
     )
-    return Outcome(made, f"{len(made):,} lines", (*found, Finding("detail", detail, SQUARE_METRE)))
+    return Outcome(result, f"{len(result):,} lines", (*findings, Finding("detail", detail, SQUARE_METRE)))
 
 
 ridges_valleys = StepKind(

@@ -78,14 +78,14 @@ class ContourSettings(Settings):
 
 def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
     s, dem = settings, ground(inputs)
-    made = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
-    heights = made.columns["elevation"]
+    result = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
+    heights = result.columns["elevation"]
     return _counted(
-        made,
+        result,
         Finding("lowest", float(heights.min()), dem.unit),
         Finding("highest", float(heights.max()), dem.unit),
-        Finding("length", float(made.columns["length_m"].sum()), METRE),
-        Finding("depressions", int(made.columns["depression"].sum()), CELLS),
+        Finding("length", float(result.columns["length_m"].sum()), METRE),
+        Finding("depressions", int(result.columns["depression"].sum()), CELLS),
         warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),
     )
 
@@ -145,13 +145,13 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
     if surface.cyclic:
         return Outcome(table, f"{measured(distance[-1])} m long", (length,), warnings)
     steps = np.diff(values)
-    found = (
+    findings = (
         length, Finding("lowest", float(np.nanmin(values)), surface.unit),
         Finding("highest", float(np.nanmax(values)), surface.unit),
         Finding("climb", float(np.nansum(steps[steps > 0])), surface.unit),
         Finding("fall", float(-np.nansum(steps[steps < 0])), surface.unit),
     )  # fmt: skip
-    return Outcome(table, f"{measured(distance[-1])} m long", found, warnings)
+    return Outcome(table, f"{measured(distance[-1])} m long", findings, warnings)
 
 
 profile = StepKind(
@@ -213,15 +213,15 @@ def _classes(inputs: Inputs) -> ClassMap:
 
 
 def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    made = outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress)
-    found = [
+    result = outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress)
+    findings = [
         Finding("area_m2", float(a), SQUARE_METRE, str(n))
-        for n, a in zip(made.columns["name"], made.columns["area_m2"], strict=True)
+        for n, a in zip(result.columns["name"], result.columns["area_m2"], strict=True)
     ]
     remark = (
         ("Outlines are rounded for the eye; areas are those of the cells.",) if settings.smoothing else ()
     )
-    return _counted(made, *found, warnings=remark)
+    return _counted(result, *findings, warnings=remark)
 
 
 polygonize = StepKind(
@@ -250,11 +250,11 @@ class PatchSettings(Settings):
 
 def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = optional(inputs, "surface", Surface)
-    made = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
+    result = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
     return _counted(
-        made,
-        Finding("patches", len(made), CELLS),
-        Finding("largest", float(made.columns["area_m2"][0]), SQUARE_METRE),
+        result,
+        Finding("patches", len(result), CELLS),
+        Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
     )
 
 
@@ -362,7 +362,7 @@ class ZoneSettings(Settings):
 def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
     zones, warnings = _shapes(inputs, "zones", surface.frame)
-    found = summarise_zones(
+    result = summarise_zones(
         zones, surface, list(settings.statistics), settings.weighting, progress, settings.weigh
     )
     areas = surface.frame.row_areas
@@ -374,20 +374,20 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
             "counts their ground.",
         )
     columns, symbols = dict(zones.columns), dict(zones.symbols)
-    for name, values in found.items():
+    for name, values in result.items():
         column = free_name(name, columns)
         columns[column] = values
         if name not in ("count", "variety"):
             symbols[column] = surface.unit.symbol
-    made = replace(zones, columns=columns, symbols=symbols)
+    output = replace(zones, columns=columns, symbols=symbols)
     empty = (
-        int(np.isnan(next(iter(found.values()))).sum())
-        if "count" not in found
-        else int((found["count"] == 0).sum())
+        int(np.isnan(next(iter(result.values()))).sum())
+        if "count" not in result
+        else int((result["count"] == 0).sum())
     )
     if empty:
         warnings = (*warnings, f"{empty:,} zones hold no cell.")
-    return Outcome(made, f"{len(made):,} zones", (Finding("zones", len(made), CELLS),), warnings)
+    return Outcome(output, f"{len(output):,} zones", (Finding("zones", len(output), CELLS),), warnings)
 
 
 def _zone_memory(settings: ZoneSettings, inputs: Inputs) -> float:
@@ -437,16 +437,16 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     progress.at(0.1, "Adding up")
     classes = _classes(inputs)
     zones, warnings = _shapes(inputs, "zones", classes.frame)
-    found = class_areas(zones, classes)
-    total = np.sum(list(found.values()), axis=0)
+    result = class_areas(zones, classes)
+    total = np.sum(list(result.values()), axis=0)
     columns, symbols = dict(zones.columns), dict(zones.symbols)
-    for name, areas in found.items():
+    for name, areas in result.items():
         with np.errstate(invalid="ignore"):
             share = np.where(total > 0, 100.0 * areas / total, np.nan)
         column = free_name(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
         columns[column] = areas if settings.measure == "area" else share
         symbols[column] = "m²" if settings.measure == "area" else "%"
-    sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in found.items())
+    sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in result.items())
     return Outcome(
         replace(zones, columns=columns, symbols=symbols),
         f"{len(zones):,} zones",

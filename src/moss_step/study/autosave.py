@@ -81,17 +81,17 @@ class Autosave:
         """Autosaves of programs that no longer run, newest first; those that cannot be read stay where they
         are.
         """
-        found = []
+        result = []
         for file in sorted(self.folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True):
             try:
                 data = json.loads(file.read_text(encoding="utf-8"))
                 if process_started(int(data["pid"])) == data["started"]:
                     continue
                 saved_as = Path(data["saved_as"]) if data["saved_as"] else None
-                found.append(Recovered(from_data(data["study"], file), saved_as, file))
+                result.append(Recovered(from_data(data["study"], file), saved_as, file))
             except (OSError, ValueError, KeyError, TypeError, MossError):
                 continue
-        return found
+        return result
 
 
 def _written(copy: Path) -> float:

@@ -172,8 +172,8 @@ class Engine:
         """The failures among some results."""
         if not self._failures:
             return {}
-        found = {ref: self.failure(study, ref) for ref in refs}
-        return {ref: failed for ref, failed in found.items() if failed is not None}
+        result = {ref: self.failure(study, ref) for ref in refs}
+        return {ref: failed for ref, failed in result.items() if failed is not None}
 
     def state(self, study: Study, ref: str) -> State:
         """Whether a result is done, waiting to be run, or failed."""

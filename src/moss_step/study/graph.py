@@ -129,10 +129,10 @@ class Study(BaseModel):
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Copy with changes; what was worked out of the old steps does not go along."""
-        made = super().model_copy(update=update, deep=deep)
-        for worked_out in made.__dict__.keys() - type(self).model_fields.keys():
-            del made.__dict__[worked_out]
-        return made
+        result = super().model_copy(update=update, deep=deep)
+        for worked_out in result.__dict__.keys() - type(self).model_fields.keys():
+            del result.__dict__[worked_out]
+        return result
 
     def step(self, ref: str) -> Step:
         """Give a step by its id, or by one of its results."""

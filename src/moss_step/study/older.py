@@ -14,8 +14,8 @@ from moss_step.study.graph import Step, Study
 @lru_cache(maxsize=1)
 def _switches() -> dict[str, list[ResultSpec]]:
     """Results by kind that were chosen by a setting."""
-    found = {kind: [r for r in declared.beside if "=" in r.was] for kind, declared in catalogue().items()}
-    return {kind: results for kind, results in found.items() if results}
+    result = {kind: [r for r in declared.beside if "=" in r.was] for kind, declared in catalogue().items()}
+    return {kind: results for kind, results in result.items() if results}
 
 
 def in_new_words(study: Study) -> Study:

@@ -53,9 +53,9 @@ def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Prog
     A step that cannot be run is left to the whole run, which says why. Raises StoppedError when stopped.
     """
     step = study.step(step_id)
-    found = {name: engine.outcome(study, ref) for name, ref in step.inputs.items()}
-    inputs = {name: outcome.value for name, outcome in found.items() if outcome is not None}
-    frame = common_frame(inputs) if len(inputs) == len(found) else None
+    result = {name: engine.outcome(study, ref) for name, ref in step.inputs.items()}
+    inputs = {name: outcome.value for name, outcome in result.items() if outcome is not None}
+    frame = common_frame(inputs) if len(inputs) == len(result) else None
     if frame is None or frame.rows * frame.cols < _LARGE:
         return None
     try:

@@ -56,12 +56,12 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     for ref, spec in zip(step.refs[1:], declared.beside, strict=True):
         beside = engine.said(study, ref)
         if beside is not None:
-            told = replace(
+            message = replace(
                 beside,
                 findings=_without(beside.findings, said.findings),
                 warnings=_without(beside.warnings, said.warnings),
             )
-            lines += _result_lines(f"result {spec.name}, {spec.title.lower()}", told)
+            lines += _result_lines(f"result {spec.name}, {spec.title.lower()}", message)
     return [*lines, ""]
 
 

@@ -135,12 +135,12 @@ class Shelf:
         return self.folder / f"{key}{_ENDING}"
 
     def _files(self) -> list[tuple[float, int, Path]]:
-        found = []
+        result = []
         for file in self.folder.glob(f"*{_ENDING}"):
             with suppress(OSError):
                 about = file.stat()
-                found.append((about.st_mtime, about.st_size, file))
-        return sorted(found)
+                result.append((about.st_mtime, about.st_size, file))
+        return sorted(result)
 
     def _trim(self, newest: str) -> None:
         files = self._files()
@@ -169,7 +169,7 @@ def as_parts(outcome: Outcome) -> tuple[dict[str, Any], list[np.ndarray]]:
 
 def from_parts(header: Mapping[str, Any], arrays: list[np.ndarray]) -> Outcome:
     """Make a result of what ``as_parts`` gave."""
-    value = kind_named(header["kind"]).made(header["about"], arrays)
+    value = kind_named(header["kind"]).restored(header["about"], arrays)
     findings = tuple(Finding(f["name"], f["value"], Unit(**f["unit"]), f["of"]) for f in header["findings"])
     return Outcome(value, header["figure"], findings, tuple(header["warnings"]))
 

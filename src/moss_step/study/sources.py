@@ -38,12 +38,12 @@ class Sources:
 
         Raises StoppedError when stopped.
         """
-        found = self._look(source, progress or silent())
+        result = self._look(source, progress or silent())
         with self._lock:
-            if source not in self._known or self._known[source] != found:
-                self._known[source] = found
+            if source not in self._known or self._known[source] != result:
+                self._known[source] = result
                 self.version += 1
-        return found
+        return result
 
     def _look(self, source: str, progress: Progress) -> str | None:
         path, layer = split_layer(source)

@@ -144,9 +144,9 @@ class ClassTable(QWidget):
         titles.setContentsMargins(32, 0, 9, 2)
         titles.setSpacing(3)
         for text, width in _COLUMNS:
-            made = label(text, "muted")
-            made.setFixedWidth(width)
-            titles.addWidget(made)
+            result = label(text, "muted")
+            result.setFixedWidth(width)
+            titles.addWidget(result)
         self._area_title = label("Area", "muted")
         self._area_title.setAlignment(Qt.AlignmentFlag.AlignRight)
         titles.addWidget(self._area_title, 1)
@@ -169,23 +169,23 @@ class ClassTable(QWidget):
         if len(self.widgets) != len(rows):
             clear(self._body_layout)
             for i, row in enumerate(rows):
-                made = RowWidget(row)
-                made.edited.connect(lambda r, k=i: self._replace(k, r))
-                made.remove_wanted.connect(lambda k=i: self.remove(k))
-                made.split_wanted.connect(lambda k=i: self.split(k))
-                self._body_layout.addWidget(made)
+                result = RowWidget(row)
+                result.edited.connect(lambda r, k=i: self._replace(k, r))
+                result.remove_wanted.connect(lambda k=i: self.remove(k))
+                result.split_wanted.connect(lambda k=i: self.split(k))
+                self._body_layout.addWidget(result)
             return
-        for made, row in zip(self.widgets, rows, strict=True):
-            made.show_row(row)
+        for result, row in zip(self.widgets, rows, strict=True):
+            result.show_row(row)
 
     def show_areas(self, areas: Sequence[tuple[str, str]], title: str) -> None:
         """Show a text for each class beside its first range; ``areas`` pairs names with texts."""
         self._area_title.setText(title)
         texts = dict(areas)
         seen: set[str] = set()
-        for made in self.widgets:
-            name = made.row.name
-            made.area.setText("" if name in seen else texts.get(name, ""))
+        for result in self.widgets:
+            name = result.row.name
+            result.area.setText("" if name in seen else texts.get(name, ""))
             seen.add(name)
 
     def move_bound(self, old: float, new: float) -> None:

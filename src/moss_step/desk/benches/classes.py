@@ -158,13 +158,13 @@ class ClassifyPanel(StepPanel):
         """Show a ready set once it is worked out; ``changes`` makes it the step's new ranges."""
         self.note.show_lines("Finding the ranges …")
 
-        def show(found: RuleSet | MossError) -> None:
+        def show(result: RuleSet | MossError) -> None:
             if not isValid(self) or self._left:
                 return
-            if isinstance(found, MossError):
-                self.note.show_lines(str(found), bad=True)
+            if isinstance(result, MossError):
+                self.note.show_lines(str(result), bad=True)
                 return
-            self._show_rules(found)
+            self._show_rules(result)
             if changes:
                 self.update_draft()
             else:
@@ -185,11 +185,11 @@ class ClassifyPanel(StepPanel):
                 if surface.range[0] < surface.range[1]
                 else from_breaks([0.0, 1.0])
             )
-        made = from_breaks([float(b) for b in (*bounds, bounds[-1] * 2)])
+        result = from_breaks([float(b) for b in (*bounds, bounds[-1] * 2)])
         return RuleSet(
             tuple(
                 Rule(r.low, None if i == len(bounds) - 1 else r.high, r.code, _FIRST_NAMES[i], r.color)
-                for i, r in enumerate(made.rules)
+                for i, r in enumerate(result.rules)
             )
         )
 
@@ -261,7 +261,7 @@ class ClassifyPanel(StepPanel):
         try:
             rules = read_rules(path, self.closed_end)
         except MossError as error:
-            self.work.told.emit(str(error), True)
+            self.work.message.emit(str(error), True)
             return
         self._show_rules(rules)
         self.update_draft()
@@ -280,23 +280,23 @@ class ClassifyPanel(StepPanel):
                 raise MossError("The ranges cannot be saved as they are.", "Mend them first.")
             write_rules(path, self.rules)
         except MossError as error:
-            self.work.told.emit(str(error), True)
+            self.work.message.emit(str(error), True)
             return
-        self.work.told.emit(f"Ranges saved in {path.name}.", False)
+        self.work.message.emit(f"Ranges saved in {path.name}.", False)
 
 
 def measure_texts(outcome: Outcome, key: str) -> list[tuple[str, str]]:
     """Area in a unit, share or cells of each class, as texts beside its name."""
     units: dict[str, Unit] = {u.key: u for u in AREAS}
-    found = []
+    result = []
     for f in outcome.findings:
         if key == "share" and f.name == "share":
-            found.append((f.of, f"{f.value:.2%}".replace("%", " %")))
+            result.append((f.of, f"{f.value:.2%}".replace("%", " %")))
         elif key == "cells" and f.name == "count":
-            found.append((f.of, f"{f.value:,.0f}".replace(",", " ")))
+            result.append((f.of, f"{f.value:,.0f}".replace(",", " ")))
         elif key in units and f.name == "area_m2":
-            found.append((f.of, area_text(f.value, units[key])))
-    return found
+            result.append((f.of, area_text(f.value, units[key])))
+    return result
 
 
 def area_text(square_metres: float, unit: Unit) -> str:

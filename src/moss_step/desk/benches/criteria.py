@@ -59,13 +59,13 @@ class ThresholdPanel(StepPanel):
         return next((n for n in _BOUNDS if n in self._numbers()), "at_least")
 
     def _numbers(self) -> Mapping[str, float]:
-        found = {}
+        result = {}
         for name in _BOUNDS:
             try:
-                found[name] = float(self.settings().get(name, ""))
+                result[name] = float(self.settings().get(name, ""))
             except ValueError:
                 continue
-        return found
+        return result
 
     def _set_bound(self, value: float) -> None:
         self.form.control(self._side(), TextControl).fill(f"{value:.4g}")
@@ -108,21 +108,24 @@ class FormulaPanel(StepPanel):
 
     def _surfaces(self) -> dict[str, Surface]:
         names = self.further.names if self.further is not None else {}
-        found = {n: self.work.outcome(i) for n, i in names.items()}
-        return {n: s for n, o in found.items() if o is not None and (s := o.of(Surface)) is not None}
+        result = {n: self.work.outcome(i) for n, i in names.items()}
+        return {n: s for n, o in result.items() if o is not None and (s := o.of(Surface)) is not None}
 
     def _convert(self) -> None:
         if self._mixed is None or self.further is None:
             return
         name, unit = self._mixed
         study = self.work.study
-        made = study.fresh_id("convert_units")
+        result = study.fresh_id("convert_units")
         step = Step(
-            id=made, kind="convert_units", inputs={"surface": self.further.names[name]}, settings={"to": unit}
+            id=result,
+            kind="convert_units",
+            inputs={"surface": self.further.names[name]},
+            settings={"to": unit},
         )
         self.work.do(study.adding(step), "Convert units")  # it is not chosen: this panel stays
         kept = dict(self.further.names)
         fresh = identifier(f"{name} {unit}", kept)
-        choices = [*self.fitting(self.kind.further), (made, self.work.study.name_of(made))]
-        self.further.show_choices(choices, {**kept, fresh: made})
+        choices = [*self.fitting(self.kind.further), (result, self.work.study.name_of(result))]
+        self.further.show_choices(choices, {**kept, fresh: result})
         self.form.control("expression", FormulaControl).rename(name, fresh)

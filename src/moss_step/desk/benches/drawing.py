@@ -165,12 +165,12 @@ class DrawPanel(StepPanel):
 
     def _snaps(self) -> np.ndarray:
         """Vertices of the other shapes on the plan, as far as they are not too many to look through."""
-        found = [np.empty((0, 2))]
+        result = [np.empty((0, 2))]
         for layer in self.work.now.scene.layers:
             shapes = layer.picture.shapes
             if shapes is not None and layer.step != self.step_id and shapes.value.nbytes < _MOST_SNAPS * 16:
-                found.append(shapely.get_coordinates(shapes.value.geometry))
-        return np.concatenate(found)
+                result.append(shapely.get_coordinates(shapes.value.geometry))
+        return np.concatenate(result)
 
     def _use_kind(self, kind: str) -> None:
         if not self.sketch.shapes:
@@ -275,7 +275,7 @@ class DrawPanel(StepPanel):
         try:
             value = float(item.text().replace(",", ".").replace(" ", ""))
         except ValueError:
-            self.work.told.emit(f"'{item.text()}' is no coordinate: write a number.", True)
+            self.work.message.emit(f"'{item.text()}' is no coordinate: write a number.", True)
             self._show_vertices()
             return
         x, y = self.sketch.place(spot)

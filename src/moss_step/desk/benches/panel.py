@@ -180,7 +180,7 @@ class StepPanel(QWidget):
 
     def update_draft(self) -> None:
         """Hand the step as it is set now to the plan; say what is wrong with it instead when something is."""
-        step, wrong = self.made()
+        step, wrong = self.step_as_set()
         if step is None:
             self.work.set_draft(None)
             self.note.show_lines(wrong, bad=True)
@@ -191,7 +191,7 @@ class StepPanel(QWidget):
         self.work.set_draft(None if same else step, self.step_id)
         self.show_outcome()
 
-    def made(self) -> tuple[Step | None, str]:
+    def step_as_set(self) -> tuple[Step | None, str]:
         """The step as it is set now, or None and what is missing or wrong."""
         inputs = {n: str(b.currentData()) for n, b in self._inputs.items() if b.currentData()}
         self.use_inputs(inputs)
@@ -271,9 +271,9 @@ class StepPanel(QWidget):
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:
             return None
-        made = FurtherInputs(self.kind.further, by_name="expression" in self.kind.settings.model_fields)
-        made.changed.connect(self.update_draft)
-        return made
+        result = FurtherInputs(self.kind.further, by_name="expression" in self.kind.settings.model_fields)
+        result.changed.connect(self.update_draft)
+        return result
 
     def _refill_inputs(self) -> None:
         if self._left:

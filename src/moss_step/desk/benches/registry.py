@@ -23,10 +23,10 @@ def bench_types() -> dict[str, type[Bench]]:
         for m in pkgutil.iter_modules(benches.__path__)
         if m.name != "registry"
     ]
-    found = [
+    result = [
         v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Bench)
     ]
-    return {t.name: t for t in found if t.name}
+    return {t.name: t for t in result if t.name}
 
 
 def make_benches(work: Work) -> dict[str, Bench]:

@@ -23,7 +23,7 @@ from moss_step.model.outcome import Outcome, Value
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind, of_kind
-from moss_step.scene.colors import LICHEN, OCHRE
+from moss_step.scene.colors import LICHEN, SLATE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
@@ -68,7 +68,7 @@ class SightPanel(PlacePanel):
 
         self._preparing = key
         if dem.values.size > LARGE:
-            self.work.helper.ask(prepared, lambda found: self._on_prepared(key, found))
+            self.work.helper.ask(prepared, lambda result: self._on_prepared(key, result))
             return None
         try:
             self._on_prepared(key, prepared())
@@ -76,10 +76,10 @@ class SightPanel(PlacePanel):
             return None
         return None if self._ready is None else self._ready[1]
 
-    def _on_prepared(self, key: object, found: Sight | MossError) -> None:
-        if not self._left and isinstance(found, Sight) and self._preparing == key:
-            later = found.ground.size > LARGE
-            self._ready = (key, found)
+    def _on_prepared(self, key: object, result: Sight | MossError) -> None:
+        if not self._left and isinstance(result, Sight) and self._preparing == key:
+            later = result.ground.size > LARGE
+            self._ready = (key, result)
             if later:
                 self.show_places()
 
@@ -227,7 +227,7 @@ class LinePanel(SightPanel):
             )
         )
         xy = np.stack([seen.x, seen.y], axis=1)
-        parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else OCHRE) for a, b in seen.stretches]
+        parts = [(xy[a : b + 1], LICHEN if seen.seen[a] else SLATE) for a, b in seen.stretches]
         self.live.emit(Live(tuple(parts), None, (line[:2],)))
         self.section.emit(seen)
 

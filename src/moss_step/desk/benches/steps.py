@@ -86,9 +86,9 @@ class StepBench(Bench):
     def add_start(self, layout: QVBoxLayout) -> None:
         """Add what the bench shows before a step is chosen."""
         for kind in self.choosable:
-            made = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
-            made.setAccessibleName(f"Step: {kind.title}")
-            layout.addWidget(made)
+            result = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
+            result.setAccessibleName(f"Step: {kind.title}")
+            layout.addWidget(result)
             layout.addWidget(label(kind.question, "muted", wrap=True))
 
     def begin(self, kind: str, place: Place | None = None) -> None:

@@ -43,12 +43,12 @@ class WaterPanel(PlacePanel):
         dem = self.ground()
         if dem is None:
             return None
-        found = prepared(dem)
-        if found is None and self._preparing is not dem:
+        result = prepared(dem)
+        if result is None and self._preparing is not dem:
             self._preparing = dem
             self.said.setText("Preparing the ground …")
             self.work.helper.ask(lambda: prepare(dem), self._on_prepared)
-        return found
+        return result
 
     def _on_prepared(self, answer: Drainage | MossError) -> None:
         if not self._left:
@@ -110,7 +110,7 @@ class PathPanel(WaterPanel):
         outcome = self.work.outcome("draft" if self.work.draft else self.step_id)
         path = outcome.of(Shapes) if outcome is not None else None
         if path is None:
-            self.work.told.emit("Click on the plan first: the path needs a start.", True)
+            self.work.message.emit("Click on the plan first: the path needs a start.", True)
             return
         x, y = shapely.get_coordinates(path.geometry[0])[-1]
         if self.work.draft is not None and not self.step_id:
@@ -263,7 +263,7 @@ class RidgePanel(WaterPanel):
             if self._asked != wanted:
                 self._asked = wanted
                 find = partial(ridges.ridges_and_valleys, dem, cast(ridges.Which, which), detail)
-                self.work.helper.ask(find, lambda found: self._on_lines(wanted, found))
+                self.work.helper.ask(find, lambda result: self._on_lines(wanted, result))
             return
         lines = self._lines[1]
         rows = ridges.strong_enough(
@@ -279,9 +279,9 @@ class RidgePanel(WaterPanel):
         ]
         self.live.emit(Live(tuple(drawn)))
 
-    def _on_lines(self, wanted: object, found: Shapes | MossError) -> None:
-        if not isinstance(found, MossError) and not self._left:
-            self._lines = (wanted, found)
+    def _on_lines(self, wanted: object, result: Shapes | MossError) -> None:
+        if not isinstance(result, MossError) and not self._left:
+            self._lines = (wanted, result)
             self.slide()
 
 

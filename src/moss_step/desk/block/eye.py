@@ -106,7 +106,7 @@ def close_by(
     """The part of a ground whose pixels are smaller than ``coarse`` metres, and the size of the smallest;
     None without one.
     """
-    finest, found = coarse, []
+    finest, result = coarse, []
     for py in np.linspace(0, size[1], 9):
         for px in np.linspace(0, size[0], 9):
             place = under_pixel(eye, (px, py), size, heights, extent)
@@ -114,11 +114,11 @@ def close_by(
                 continue
             pixel = eye.metres_per_pixel(float((place - eye.position) @ eye.ahead), size[1])
             if pixel < coarse:
-                found.append(place[:2])
+                result.append(place[:2])
                 finest = min(finest, pixel)
-    if len(found) < 3:
+    if len(result) < 3:
         return None
-    low, high = np.min(found, axis=0), np.max(found, axis=0)
+    low, high = np.min(result, axis=0), np.max(result, axis=0)
     pad = 0.08 * (high - low) + finest
     low, high = np.maximum(low - pad, np.array(extent) / -2.0), np.minimum(high + pad, np.array(extent) / 2.0)
     return (float(low[0]), float(low[1]), float(high[0]), float(high[1])), finest

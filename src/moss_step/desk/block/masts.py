@@ -33,16 +33,16 @@ def masts_of(work: Work, shown: Collection[str], ground: Surface) -> list[Mast]:
     """The masts of the steps that are shown, each as high as its observer stands, wherever there is
     ground.
     """
-    found: list[Mast] = []
+    result: list[Mast] = []
     for step in work.study_with_draft.steps:
         if step.id in shown and issubclass(step.declared.settings, SightSettings):
-            found += _of_step(work, step, ground)
-    return found[:MOST]
+            result += _of_step(work, step, ground)
+    return result[:MOST]
 
 
 def _of_step(work: Work, step: Step, ground: Surface) -> list[Mast]:
-    made = {name: work.outcome(source) for name, source in step.inputs.items()}
-    values = {name: outcome.value for name, outcome in made.items() if outcome is not None}
+    result = {name: work.outcome(source) for name, source in step.inputs.items()}
+    values = {name: outcome.value for name, outcome in result.items() if outcome is not None}
     try:
         observers = observers_of(
             as_kind(step.declared.checked(step.settings), SightSettings), values, ground.frame

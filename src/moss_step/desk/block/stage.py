@@ -200,11 +200,11 @@ class Stage(QObject):
         ]
         if patch is not None:
             sheets.append((patch.heights, patch.edges, patch.picture, None))
-        made = []
+        result = []
         for heights, edges, picture, hole in sheets:
             mesh = _mesh(pyvista, heights, edges, most, hole)
             if mesh.n_cells:
-                made.append(
+                result.append(
                     plotter.add_mesh(
                         mesh, texture=pyvista.Texture(picture), lighting=False, reset_camera=False
                     )
@@ -214,18 +214,18 @@ class Stage(QObject):
                 -1, 3
             )
             lines = pyvista.line_segments_from_points(ends)
-            made.append(
+            result.append(
                 plotter.add_mesh(lines, color=OCHRE, line_width=4 * fine, lighting=False, reset_camera=False)
             )
         if len(ground.points):
             cloud = pyvista.PolyData(ground.points)
             cloud["color"] = ground.colors
-            made.append(
+            result.append(
                 plotter.add_mesh(
                     cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False
                 )
             )
-        return made
+        return result
 
 
 def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Extent | None) -> Any:

@@ -59,7 +59,7 @@ class BlockView(QWidget):
         self.exaggeration = 1.0
         self.stage = Stage(self)
         self.stage.drawn.connect(self._on_drawn)
-        self.stage.failed.connect(lambda text: work.told.emit(text, True))
+        self.stage.failed.connect(lambda text: work.message.emit(text, True))
         self.image: QImage | None = None
         self.ground: Ground | None = None
         self._fitted: object = None
@@ -293,7 +293,7 @@ class BlockView(QWidget):
         """Numbers and pixels of the places that a picture shows and no ground stands before, the nearest
         first.
         """
-        pixels, found = wish.eye.pixels(places, wish.width, wish.height), []
+        pixels, result = wish.eye.pixels(places, wish.width, wish.height), []
         for k in np.argsort(pixels[:, 2]):
             px, py, depth = pixels[k]
             if (
@@ -309,8 +309,8 @@ class BlockView(QWidget):
                 before is None
                 or (before - wish.eye.position) @ wish.eye.ahead > depth - 0.02 * wish.eye.distance
             ):
-                found.append((int(k), pixels[k, :2]))
-        return found
+                result.append((int(k), pixels[k, :2]))
+        return result
 
     def mark_place(self, place: tuple[float, float] | None) -> None:
         """Mark what is pointed at on the plan."""
@@ -361,14 +361,14 @@ class BlockView(QWidget):
         grid = self.plan.scene.ground
         if self.ground is None or grid is None:
             return None
-        found = under_pixel(
+        result = under_pixel(
             self.eye, (at.x(), at.y()), (self.width(), self.height()), self.ground.heights, self.ground.extent
         )
-        if found is None:
+        if result is None:
             return None
         frame, (wide, high) = grid.frame, self.ground.extent
-        return frame.x0 + (found[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (
-            0.5 - found[1] / high
+        return frame.x0 + (result[0] / wide + 0.5) * frame.dx * frame.cols, frame.y0 - (
+            0.5 - result[1] / high
         ) * frame.dy * frame.rows
 
     # --- events
@@ -394,8 +394,8 @@ class BlockView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         # A picture of another size is stretched until the next one is there.
         seen = [
-            (found, QPointF(across * self.width(), down * self.height()))
-            for found, (across, down) in self.names
+            (result, QPointF(across * self.width(), down * self.height()))
+            for result, (across, down) in self.names
         ]
         taken = [
             QRectF(self._bar.geometry()),
@@ -405,8 +405,8 @@ class BlockView(QWidget):
                 if s.mark
             ),
         ]
-        for found, at in seen:
-            draw_standing(painter, found, at, taken)
+        for result, at in seen:
+            draw_standing(painter, result, at, taken)
         grid = self.plan.scene.ground
         if self._place is None or self.ground is None or grid is None:
             return
@@ -504,6 +504,6 @@ class BlockView(QWidget):
         """Write the picture as PNG, whole or not at all."""
         image = self.image
         if image is None:
-            self.work.told.emit("There is no picture yet.", True)
+            self.work.message.emit("There is no picture yet.", True)
             return
         self.work.write(lambda: write_png(image, path), path)

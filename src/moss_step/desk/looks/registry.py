@@ -21,10 +21,10 @@ def all_looks() -> dict[str, Look]:
         for m in pkgutil.iter_modules(looks.__path__)
         if m.name != "registry"
     )
-    found = [
+    result = [
         v for module in modules for v in vars(module).values() if isinstance(v, type) and issubclass(v, Look)
     ]
-    return {t.kind: t() for t in found if t.kind}
+    return {t.kind: t() for t in result if t.kind}
 
 
 def look_of(picture: Picture) -> Look:

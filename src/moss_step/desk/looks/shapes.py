@@ -132,7 +132,7 @@ def _type_breaks(panel: KeyPanel, step: str, text: str) -> None:
     try:
         breaks = [float(part) for part in text.replace(";", ",").split(",") if part.strip()]
     except ValueError:
-        panel.work.told.emit(f"'{text}' cannot be read as breaks: write numbers with commas.", True)
+        panel.work.message.emit(f"'{text}' cannot be read as breaks: write numbers with commas.", True)
         return
     key = panel.work.study.key_row(step)
     if breaks and key is not None and tuple(sorted(breaks)) != key.breaks:

@@ -85,7 +85,7 @@ def _set_number(panel: KeyPanel, key: KeyRow, field: str, text: str, low: float,
     try:
         value = float(text)
     except ValueError:
-        panel.work.told.emit(f"'{text}' is not a number.", True)
+        panel.work.message.emit(f"'{text}' is not a number.", True)
         return
     current = panel.work.study.key_row(key.step) or key
     row = current.model_copy(update={field: min(max(value, low), high)})

@@ -26,7 +26,7 @@ def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, flo
     level = ground.level_for(_APART / 4 / (camera.scale * ground.frame.dx))
     z, step = ground.levels[level], 2**level
     ax, ay = gradient_weights(surface)
-    found = []
+    result = []
     # A lattice that is fixed to the ground, so that arrows do not dance while the plan moves.
     spacing = 2.0 ** round(math.log2(_APART / camera.scale))
     for y in np.arange(math.floor(camera.box[1] / spacing), math.ceil(camera.box[3] / spacing) + 1) * spacing:
@@ -43,14 +43,14 @@ def arrows_of(ground: SurfacePicture, camera: Camera) -> list[tuple[QPointF, flo
             north = float(z[r - 1, c] - z[r + 1, c]) * ay[cell[0]] / (2 * step)
             slope = math.hypot(east, north)
             if slope > _LEAST:
-                found.append(
+                result.append(
                     (
                         QPointF(*camera.pixel(float(x), float(y))),
                         math.degrees(math.atan2(-east, -north)) % 360.0,
                         slope,
                     )
                 )
-    return found
+    return result
 
 
 def draw_arrows(painter: QPainter, ground: SurfacePicture, camera: Camera) -> None:

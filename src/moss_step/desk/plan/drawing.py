@@ -106,14 +106,14 @@ def standing(layer: Layer, color: str) -> list[Standing]:
     ]
 
 
-def draw_standing(painter: QPainter, found: Standing, at: QPointF, taken: list[QRectF]) -> None:
+def draw_standing(painter: QPainter, result: Standing, at: QPointF, taken: list[QRectF]) -> None:
     """Draw a mark and its name at a pixel, where nothing is written yet."""
-    if found.mark:
+    if result.mark:
         painter.setPen(QPen(QColor(CARD), 2.0))
-        painter.setBrush(QColor(found.color))
-        draw_mark(painter, at, found.mark, found.reach)
-    if found.name:
-        _draw_name(painter, at, found.name, found.reach + 6, taken)
+        painter.setBrush(QColor(result.color))
+        draw_mark(painter, at, result.mark, result.reach)
+    if result.name:
+        _draw_name(painter, at, result.name, result.reach + 6, taken)
 
 
 def _draw_outlines(

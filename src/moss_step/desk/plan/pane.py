@@ -130,15 +130,15 @@ class Welcome(QFrame):
         if paths:
             self._layout.addWidget(label("Recent", "head"))
         for path in paths[:5]:
-            made = button(
+            result = button(
                 path.name,
                 str(path),
                 partial(self.recent_wanted.emit, path),
                 "plain",
                 "clock-counter-clockwise",
             )
-            made.setStyleSheet("text-align: left;")
-            self._layout.addWidget(made)
+            result.setStyleSheet("text-align: left;")
+            self._layout.addWidget(result)
         self.adjustSize()
 
 
@@ -166,7 +166,7 @@ class PlanPane(QWidget):
         self._pointer: tuple[float, float] | None = None
         self.view.pointed.connect(self.read)
         self.view.redrawn.connect(self._on_redrawn)
-        work.told.connect(self._tell)
+        work.message.connect(self._tell)
         work.changed.connect(self._on_changed)
         self._on_changed()
 
@@ -177,12 +177,12 @@ class PlanPane(QWidget):
         layout.setContentsMargins(3, 2, 3, 2)
         layout.setSpacing(1)
         layout.addWidget(self.views)
-        made: list[tuple[str, str, Callable[[], object]]] = [
+        result: list[tuple[str, str, Callable[[], object]]] = [
             ("arrows-out-simple", "Show all (F)", self.view.fit),
             ("plus", "Nearer (+)", lambda: self._zoom(1.4)),
             ("minus", "Farther (-)", lambda: self._zoom(1 / 1.4)),
         ]
-        for picture, tip, pressed in made:
+        for picture, tip, pressed in result:
             part: QToolButton = tool(picture, tip, pressed)
             layout.addWidget(part)
         bar.adjustSize()

@@ -66,8 +66,8 @@ def packer() -> Callable[..., QPainterPath]:
     """
     from pyqtgraph.functions import arrayToQPath
 
-    made: Callable[..., QPainterPath] = arrayToQPath
-    return made
+    result: Callable[..., QPainterPath] = arrayToQPath
+    return result
 
 
 def _packed(xy: np.ndarray, joined: np.ndarray) -> QPainterPath:

@@ -8,162 +8,23 @@ from pathlib import Path
 
 import numpy as np
 import shapely
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import label, tool
-from moss_step.desk.section.sight import heights_in, paint_sight
-from moss_step.desk.theme import font
+from moss_step.desk.section.chart import SectionChart
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
-from moss_step.model.typed import as_kind
 from moss_step.model.words import value_text
-from moss_step.scene.colors import DEEP, GROUND, INK, LICHEN, MOSS, MUTED, OCHRE, RULED, VIOLET, WATER
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured
 
 Line = tuple[float, float, float, float]
-_LEFT, _RIGHT, _TOP, _FOOT = 66, 42, 10, 24
-_OTHERS = (OCHRE, WATER, MOSS, VIOLET)
 _POINTS = 1500
-
-
-class SectionChart(QWidget):
-    """Draws the values along a line; tells the place under the pointer."""
-
-    pointed = Signal(int)
-    """Number of the point under the pointer; -1 outside."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.table: Table | None = None
-        self.names: list[str] = []
-        self.sight: SightLine | None = None
-        self.at = -1
-        self.setMouseTracking(True)
-        self.setMinimumHeight(110)
-        self.setAccessibleName("Section")
-
-    def show_table(self, table: Table | None, names: list[str], sight: SightLine | None = None) -> None:
-        """Show the values of a profile, the ground first, or those of a sight line."""
-        self.table, self.names, self.at, self.sight = table, names, -1, sight
-        self.update()
-
-    @property
-    def exaggeration(self) -> float:
-        """How many times heights are drawn larger than distances."""
-        span = self._span()
-        if self.table is None or span is None or self.table.unit(self.names[0]).kind != "length":
-            return 1.0
-        factor = self.table.unit(self.names[0]).factor
-        across = (self.width() - _LEFT - _RIGHT) / max(float(self.table.columns["distance"][-1]), 1e-9)
-        up = (self.height() - _TOP - _FOOT) / max((span[1] - span[0]) * factor, 1e-9)
-        return up / across
-
-    def _span(self) -> tuple[float, float] | None:
-        if self.table is None or not self.names:
-            return None
-        values = self.table.columns[self.names[0]] if self.sight is None else heights_in(self.sight)
-        if np.isnan(values).all():
-            return None
-        low, high = float(np.nanmin(values)), float(np.nanmax(values))
-        pad = (high - low) * 0.08 or 1.0
-        return low - pad, high + pad * (
-            1 if self.sight is None else 3
-        )  # marks of obstacles stand over the ground
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw axes, ground, other surfaces and the place that is pointed at."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        span = self._span()
-        if self.table is None or span is None:
-            painter.setPen(QColor(MUTED))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter, "Draw a line on the plan: press, pull, let go."
-            )
-            return
-        distance = self.table.columns["distance"]
-        plot = QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
-        xs = plot.left() + distance / max(float(distance[-1]), 1e-9) * plot.width()
-        self._paint_axes(painter, plot, span, float(distance[-1]))
-        for k, name in enumerate(self.names[1:] if self.sight is None else ()):
-            self._paint_curve(painter, plot, xs, self.table.columns[name], QColor(_OTHERS[k % len(_OTHERS)]))
-        ground = self.table.columns[self.names[0]]
-
-        def y_of(heights: np.ndarray) -> np.ndarray:
-            return plot.bottom() - (heights - span[0]) / (span[1] - span[0]) * plot.height()
-
-        ys = y_of(ground)
-        known = ~np.isnan(ys)
-        line = [QPointF(x, y) for x, y in zip(xs[known], ys[known], strict=True)]
-        painter.setPen(Qt.PenStyle.NoPen)
-        fill = QColor(GROUND)
-        fill.setAlpha(150)
-        painter.setBrush(fill)
-        painter.drawPolygon(
-            QPolygonF([QPointF(line[0].x(), plot.bottom()), *line, QPointF(line[-1].x(), plot.bottom())])
-        )
-        painter.setPen(QPen(QColor(DEEP), 2.0))
-        painter.drawPolyline(line)
-        if self.sight is not None:
-            paint_sight(painter, plot, xs, y_of, self.sight)
-        if 0 <= self.at < len(xs):
-            painter.setPen(QPen(QColor(INK), 1.0, Qt.PenStyle.DashLine))
-            painter.drawLine(QPointF(xs[self.at], plot.top()), QPointF(xs[self.at], plot.bottom()))
-            if known[self.at]:
-                painter.setBrush(QColor(LICHEN))
-                painter.drawEllipse(QPointF(xs[self.at], ys[self.at]), 5, 5)
-
-    def _paint_axes(self, painter: QPainter, plot: QRectF, span: tuple[float, float], length: float) -> None:
-        table = as_kind(self.table, Table)
-        painter.setFont(font(11))
-        unit = table.unit(self.names[0])
-        for k in range(4):
-            value = span[0] + (span[1] - span[0]) * k / 3
-            y = plot.bottom() - plot.height() * k / 3
-            painter.setPen(QColor(RULED))
-            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            painter.setPen(QColor(MUTED))
-            painter.drawText(
-                QRectF(0, y - 8, _LEFT - 8, 16),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                value_text(value, unit),
-            )
-        for k in range(6):
-            x = plot.left() + plot.width() * k / 5
-            painter.drawText(
-                QRectF(x - 40, plot.bottom() + 5, 80, 16),
-                Qt.AlignmentFlag.AlignCenter,
-                f"{length * k / 5:,.0f} m".replace(",", " "),
-            )
-
-    def _paint_curve(
-        self, painter: QPainter, plot: QRectF, xs: np.ndarray, values: np.ndarray, color: QColor
-    ) -> None:
-        """Another surface, on a scale of its own."""
-        if np.isnan(values).all():
-            return
-        low, high = np.nanmin(values), np.nanmax(values)
-        ys = plot.bottom() - (values - low) / ((high - low) or 1.0) * plot.height() * 0.9
-        known = ~np.isnan(ys)
-        painter.setPen(QPen(color, 1.3))
-        painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[known], ys[known], strict=True)])
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Point at a place of the line."""
-        if self.table is None:
-            return
-        share = (event.position().x() - _LEFT) / max(self.width() - _LEFT - _RIGHT, 1)
-        self.at = min(max(round(share * (len(self.table) - 1)), 0), len(self.table) - 1)
-        self.update()
-        self.pointed.emit(self.at)
 
 
 class SectionDrawer(QWidget):

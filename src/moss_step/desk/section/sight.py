@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor
 
-from moss_step.desk.theme import font
-from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, OCHRE
-from moss_step.science.sight.line import SightLine, runs_of
+from moss_step.scene.colors import DEEP, INK, LICHEN, OCHRE, SLATE
+from moss_step.science.sight.line import SightLine
 from moss_step.steps.results import measured
 
-_MOST_NAMED = 8
+_MOST_NAMED, _NEAR = 8, 0.15
+"""Obstacles that are named, and the share of the line within which a name stands beside its mark."""
 
 
 def heights_in(seen: SightLine) -> np.ndarray:
@@ -21,78 +21,67 @@ def heights_in(seen: SightLine) -> np.ndarray:
     return np.concatenate([seen.ground, seen.ray, np.where(np.isfinite(seen.top), seen.top, np.nan)])
 
 
-def paint_sight(
-    painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine
-) -> None:
-    """Draw a sight line over a ground that is already drawn."""
-    ground, top, ray = (
-        y_of(seen.ground),
-        y_of(np.where(np.isfinite(seen.top), seen.top, seen.ground)),
-        y_of(seen.ray),
+def sight_items(library: Any, seen: SightLine) -> list[Any]:
+    """What is drawn of a sight line over its ground, as items of the chart library."""
+    items = [_standing(library, seen)] if np.isfinite(seen.top).any() else []
+    items += [_stretches(library, seen, True), _stretches(library, seen, False)]
+    style = Qt.PenStyle.SolidLine if seen.open else Qt.PenStyle.DashLine
+    ends = [0, -1]
+    items.append(
+        library.PlotDataItem(
+            seen.distance[ends], seen.ray[ends], pen=library.mkPen(INK, width=1.4, style=style)
+        )
     )
-    _paint_standing(painter, xs, ground, top)
+    for end in ends:
+        up = [seen.ground[end], seen.ray[end]]
+        items.append(library.PlotDataItem([seen.distance[end]] * 2, up, pen=library.mkPen(INK, width=3)))
+    items.append(library.ScatterPlotItem([seen.distance[0]], [seen.ray[0]], size=12, brush=DEEP, pen=None))
+    return items + _obstacles(library, seen)
+
+
+def _stretches(library: Any, seen: SightLine, state: bool) -> Any:
+    """The ground that is seen, gold; or that is hidden, slate and dotted."""
+    own = np.where(seen.seen == state, seen.ground, np.nan)
     for a, b in seen.stretches:
-        painter.setPen(
-            QPen(
-                QColor(LICHEN if seen.seen[a] else OCHRE), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap
-            )
-        )
-        painter.drawPolyline(
-            [QPointF(x, y) for x, y in zip(xs[a : b + 1], ground[a : b + 1], strict=True) if y == y]
-        )
-    painter.setPen(QPen(QColor(INK), 1.4, Qt.PenStyle.SolidLine if seen.open else Qt.PenStyle.DashLine))
-    painter.drawLine(QPointF(xs[0], ray[0]), QPointF(xs[-1], ray[-1]))
-    painter.setPen(QPen(QColor(INK), 3.0))
-    for end in (0, -1):
-        painter.drawLine(QPointF(xs[end], ground[end]), QPointF(xs[end], ray[end]))
-    painter.setPen(QPen(QColor(CARD), 1.5))
-    painter.setBrush(QColor(DEEP))
-    painter.drawEllipse(QPointF(xs[0], ray[0]), 6, 6)
-    _paint_obstacles(painter, plot, xs, y_of, seen)
-    _paint_words(painter, plot)
+        if bool(seen.seen[a]) == state:
+            own[a : b + 1] = seen.ground[a : b + 1]  # up to where the next begins
+    pen = (
+        library.mkPen(LICHEN, width=4)
+        if state
+        else library.mkPen(SLATE, width=3.5, style=Qt.PenStyle.DotLine)
+    )
+    return library.PlotDataItem(
+        seen.distance, own, pen=pen, connect="finite", name="seen" if state else "hidden"
+    )
 
 
-def _paint_words(painter: QPainter, plot: QRectF) -> None:
-    """What the two colours of the ground mean."""
-    painter.setFont(font(11))
-    right = plot.right() - 4
-    for word, color in (("hidden", OCHRE), ("seen", LICHEN)):
-        width = painter.fontMetrics().horizontalAdvance(word)
-        painter.setPen(QColor(INK))
-        painter.drawText(QPointF(right - width, plot.bottom() - 6), word)
-        painter.fillRect(QRectF(right - width - 18, plot.bottom() - 12, 14, 4), QColor(color))
-        right -= width + 30
-
-
-def _paint_standing(painter: QPainter, xs: np.ndarray, ground: np.ndarray, top: np.ndarray) -> None:
+def _standing(library: Any, seen: SightLine) -> Any:
     """What stands on the ground."""
     color = QColor(OCHRE)
     color.setAlpha(110)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(color)
-    for a, b in runs_of(top < ground - 0.5):
-        up = [QPointF(x, y) for x, y in zip(xs[a:b], top[a:b], strict=True)]
-        down = [QPointF(x, y) for x, y in zip(xs[a:b][::-1], ground[a:b][::-1], strict=True)]
-        painter.drawPolygon(QPolygonF([*up, *down]))
+    top = np.where(np.isfinite(seen.top), np.maximum(seen.top, seen.ground), seen.ground)
+    curves = [
+        library.PlotCurveItem(seen.distance, np.nan_to_num(y, nan=float(np.nanmin(seen.ground))), pen=None)
+        for y in (top, seen.ground)
+    ]
+    return library.FillBetweenItem(*curves, brush=color)
 
 
-def _paint_obstacles(
-    painter: QPainter, plot: QRectF, xs: np.ndarray, y_of: Callable[[np.ndarray], np.ndarray], seen: SightLine
-) -> None:
+def _obstacles(library: Any, seen: SightLine) -> list[Any]:
     """A mark on each obstacle, with its distance and height above the ray where there is room."""
-    length, taken = float(seen.distance[-1]), -1e9
-    painter.setFont(font(11))
-    for k, obstacle in enumerate(seen.obstacles):
-        x = xs[0] + obstacle.peak / length * (xs[-1] - xs[0])
-        ray = float(np.interp(obstacle.peak, seen.distance, seen.ray))
-        y = float(y_of(np.array([ray + obstacle.over]))[0])
-        painter.setPen(QPen(QColor(CARD), 1.0))
-        painter.setBrush(QColor(OCHRE))
-        painter.drawPolygon(QPolygonF([QPointF(x, y - 2), QPointF(x - 5, y - 11), QPointF(x + 5, y - 11)]))
-        text = f"{measured(obstacle.distance)} m, {measured(obstacle.over)} m over"
-        width = painter.fontMetrics().horizontalAdvance(text)
-        left = min(max(x - width / 2, plot.left()), plot.right() - width)
-        if k < _MOST_NAMED and left > taken:
-            painter.setPen(QColor(INK))
-            painter.drawText(QPointF(left, max(y - 15, plot.top() + 10)), text)
-            taken = left + width + 8
+    peaks = np.array([o.peak for o in seen.obstacles])
+    if not len(peaks):
+        return []
+    tops = np.interp(peaks, seen.distance, seen.ray) + np.array([o.over for o in seen.obstacles])
+    items = [library.ScatterPlotItem(peaks, tops, symbol="t", size=11, brush=OCHRE, pen=None)]
+    room, taken = float(seen.distance[-1]) / 6.0, -np.inf
+    for obstacle, peak, top in list(zip(seen.obstacles, peaks, tops, strict=True))[:_MOST_NAMED]:
+        if peak - taken > room:
+            share = peak / float(seen.distance[-1])
+            aside = 0.0 if share < _NEAR else 1.0 if share > 1 - _NEAR else 0.5
+            said = f"blocked from {measured(obstacle.distance)} m, {measured(obstacle.over)} m over"
+            text = library.TextItem(said, INK, anchor=(aside, 1.4))
+            text.setPos(peak, top)
+            items.append(text)
+            taken = peak
+    return items

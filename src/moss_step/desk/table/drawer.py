@@ -279,7 +279,7 @@ class TableDrawer(QWidget):
     def _key_row(self) -> KeyRow | None:
         """The row of the Key that draws the shapes whose rows are selected; says so when there is none."""
         if self._shapes is None or not self.selected.size:
-            self.work.told.emit("Select rows of shapes first.", True)
+            self.work.message.emit("Select rows of shapes first.", True)
             return None
         return self.work.study.key_row(self._source()) or self.work.study.first_row(self._source())
 
@@ -295,7 +295,7 @@ class TableDrawer(QWidget):
     def keep_selected(self) -> None:
         """Add a step that holds the shapes whose rows are selected."""
         if self._shapes is None or not self.selected.size:
-            self.work.told.emit("Select rows of shapes first.", True)
+            self.work.message.emit("Select rows of shapes first.", True)
             return
         self.work.choose(
             self.work.add_step(
@@ -323,7 +323,7 @@ class TableDrawer(QWidget):
         self.filter_edit.setProperty("wrong", bool(wrong))
         set_tip(self.filter_edit, wrong or "Rows that hold a text, or meet a condition")
         if wrong:
-            self.work.told.emit(wrong, True)
+            self.work.message.emit(wrong, True)
         self._say()
         self._draw_chart()
 

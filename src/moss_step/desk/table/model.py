@@ -119,8 +119,8 @@ class RowsModel(QAbstractTableModel):
 
     def place_of(self, row: int) -> int | None:
         """Where a row of the columns is shown, or None when it is filtered out."""
-        found = np.flatnonzero(self.order == row)
-        return int(found[0]) if found.size else None
+        result = np.flatnonzero(self.order == row)
+        return int(result[0]) if result.size else None
 
     def _arrange(self) -> None:
         self.order = self._kept

@@ -283,7 +283,7 @@ class Card(QWidget):
         study = self.work.study
         row = study.key_row(self.ref)
         if not has_place(study, self.ref):
-            self.work.told.emit("It has no place on the plan: the table shows its curves and rows.", False)
+            self.work.message.emit("It has no place on the plan: the table shows its curves and rows.", False)
         elif row is None:
             self.work.do(study.with_key_row(study.first_row(self.ref)), "Take into the Key")
         elif not row.shown:

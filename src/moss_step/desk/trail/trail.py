@@ -30,8 +30,8 @@ class OnDemand(dict[str, Card]):
         self._make = make
 
     def __missing__(self, step_id: str) -> Card:
-        self[step_id] = made = self._make(step_id)
-        return made
+        self[step_id] = result = self._make(step_id)
+        return result
 
 
 class Cards(QWidget):
@@ -45,7 +45,7 @@ class Cards(QWidget):
     def __init__(self, work: Work) -> None:
         super().__init__()
         self.work = work
-        self.cards = OnDemand(self._made)
+        self.cards = OnDemand(self._new_card)
         self._places: dict[str, int] = {}
         self._stale: list[str] = []
         self._again = QTimer(self, singleShot=True, interval=0)
@@ -102,7 +102,7 @@ class Cards(QWidget):
         """Where a step's card begins; None for a step that is not in the study."""
         return round(self._x(self._places[step_id])) if step_id in self._places else None
 
-    def _made(self, step_id: str) -> Card:
+    def _new_card(self, step_id: str) -> Card:
         card = Card(self.work, step_id, self)
         card.export_wanted.connect(self.export_wanted)
         card.record_wanted.connect(self.record_wanted)

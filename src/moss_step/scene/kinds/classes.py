@@ -24,7 +24,7 @@ class ClassesPicture(GridPicture):
     value: ClassMap
 
     @classmethod
-    def made(cls, value: ClassMap) -> Self:
+    def from_value(cls, value: ClassMap) -> Self:
         """Halve the codes again and again."""
         return cls(value, halved(value.codes, smooth=False))
 

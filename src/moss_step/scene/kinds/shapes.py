@@ -27,7 +27,7 @@ class ShapesPicture(Picture):
     value: Shapes
 
     @classmethod
-    def made(cls, value: Shapes) -> Self:
+    def from_value(cls, value: Shapes) -> Self:
         """Outlines at several levels of detail."""
         picture = cls(value)
         if value.kind != "points":
@@ -106,6 +106,6 @@ def _carried_over(picture: ShapesPicture, crs: str | None) -> ShapesPicture:
     moved = in_system(picture.value, crs)
     if moved is picture.value:
         return picture
-    made = _CarriedOver(ShapesPicture(moved), crs)
-    picture.value.derived.put(made)
-    return made.picture
+    result = _CarriedOver(ShapesPicture(moved), crs)
+    picture.value.derived.put(result)
+    return result.picture

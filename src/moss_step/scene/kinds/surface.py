@@ -34,7 +34,7 @@ class SurfacePicture(GridPicture):
     value: Surface
 
     @classmethod
-    def made(cls, value: Surface) -> Self:
+    def from_value(cls, value: Surface) -> Self:
         """Halve the values again and again, or their logarithms."""
         level, base = value.levelled
         finest = level.values

@@ -88,12 +88,12 @@ def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -
     """
     wanted = []
     for name in names:
-        found = [c.code for c in classes.classes if c.name.lower() == name.lower() or str(c.code) == name]
-        if not found:
+        result = [c.code for c in classes.classes if c.name.lower() == name.lower() or str(c.code) == name]
+        if not result:
             raise AskedWronglyError(
                 f"No class is called '{name}'.", f"There are: {', '.join(c.name for c in classes.classes)}."
             )
-        wanted += found
+        wanted += result
     codes = np.isin(classes.codes, np.array(wanted, np.uint8)).astype(np.uint8)
     if not missing_is_no:
         codes[classes.codes == NO_CLASS] = NO_CLASS
@@ -165,11 +165,11 @@ def _joined(yes: list[np.ndarray], names: list[str], rule: Rule) -> tuple[np.nda
 
 
 def _worst_entries(maps: Sequence[ClassMap]) -> tuple[ClassEntry, ...]:
-    found: dict[int, ClassEntry] = {}
+    result: dict[int, ClassEntry] = {}
     for m in maps:
         for entry in m.classes:
-            found.setdefault(entry.code, entry)
-    return tuple(found[c] for c in sorted(found))
+            result.setdefault(entry.code, entry)
+    return tuple(result[c] for c in sorted(result))
 
 
 def _check(maps: Mapping[str, ClassMap]) -> None:

@@ -79,10 +79,10 @@ class Truth:
     @property
     def numbers(self) -> Array:
         """1 for yes, 0 for no, NaN where it is open (float32)."""
-        found = self.holds.astype(np.float32)
+        result = self.holds.astype(np.float32)
         if self.missing is not None:
-            found = np.where(self.missing, np.float32(np.nan), found)
-        return found
+            result = np.where(self.missing, np.float32(np.nan), result)
+        return result
 
 
 @dataclass(frozen=True)
@@ -501,16 +501,16 @@ def _plain(values: Any) -> Any:
 
 def _missing(values: Any) -> Array | None:
     """Where values are missing; None where none is."""
-    found = np.isnan(values)
-    return found if np.ndim(found) and found.any() else None
+    result = np.isnan(values)
+    return result if np.ndim(result) and result.any() else None
 
 
 def _either(*masks: Array | None) -> Array | None:
     """Where any of some masks is true."""
-    found: Array | None = None
+    result: Array | None = None
     for mask in masks:
-        found = mask if found is None else found if mask is None else np.logical_or(found, mask)
-    return found
+        result = mask if result is None else result if mask is None else np.logical_or(result, mask)
+    return result
 
 
 def _not(truth: Truth) -> Truth:

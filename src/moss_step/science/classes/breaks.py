@@ -58,14 +58,14 @@ def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
     if low == high:
         raise MossError(f"Every cell holds {low:g}, so there is nothing to split.", "Choose another surface.")
     if method == "equal_interval":
-        found = np.linspace(low, high, count + 1)
+        result = np.linspace(low, high, count + 1)
     elif method == "equal_count":
         valid = surface.values[~np.isnan(surface.values)]
-        found = np.quantile(valid, np.linspace(0.0, 1.0, count + 1), overwrite_input=True)
+        result = np.quantile(valid, np.linspace(0.0, 1.0, count + 1), overwrite_input=True)
     else:
-        found = np.concatenate([[low], natural_breaks(surface.values, count)])
-    found[0], found[-1] = low, high
-    return [float(v) for v in np.unique(found.astype(surface.values.dtype))]
+        result = np.concatenate([[low], natural_breaks(surface.values, count)])
+    result[0], result[-1] = low, high
+    return [float(v) for v in np.unique(result.astype(surface.values.dtype))]
 
 
 class Bins(NamedTuple):
@@ -146,8 +146,8 @@ def natural_breaks(values: np.ndarray, count: int) -> np.ndarray:
     """
     bins = binned(values)
     ends = best_ends(bins.cells, bins.total, bins.square, min(count, bins.cells.size))
-    found: np.ndarray = bins.highest[ends]
-    return found
+    result: np.ndarray = bins.highest[ends]
+    return result
 
 
 def variance_fit(surface: Surface, bounds: list[float]) -> float:

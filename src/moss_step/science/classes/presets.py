@@ -57,15 +57,15 @@ def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
         Colours as ``#RRGGBB``.
     """
     rgb = [tuple(int(s[i : i + 2], 16) for i in (1, 3, 5)) for s in stops]
-    found = []
+    result = []
     for k in range(count):
         place = k / max(count - 1, 1) * (len(rgb) - 1)
         i = min(int(place), len(rgb) - 2)
         t = place - i
-        found.append(
+        result.append(
             "#" + "".join(f"{round(a + (b - a) * t):02X}" for a, b in zip(rgb[i], rgb[i + 1], strict=True))
         )
-    return found
+    return result
 
 
 def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:

@@ -212,12 +212,12 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     lines, heights, numbers = [], [], []
     for k, level in enumerate(levels):
         progress.at(0.7 + 0.2 * k / len(levels), f"Joining {level:g}")
-        made = _lines(traced[k], dem)
+        result = _lines(traced[k], dem)
         traced[k] = []  # what is joined need not be held twice
-        made = made[shapely.length(made) > 0]  # a height that a single cell just reaches
-        lines.append(made)
-        heights.append(np.full(len(made), level))
-        numbers.append(np.full(len(made), round((level - base) / interval)))
+        result = result[shapely.length(result) > 0]  # a height that a single cell just reaches
+        lines.append(result)
+        heights.append(np.full(len(result), level))
+        numbers.append(np.full(len(result), round((level - base) / interval)))
     if not any(map(len, lines)):
         raise MossError(
             f"No contour falls in the ground's range with an interval of {interval:g}.",
@@ -245,7 +245,7 @@ def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[
 
     rows = max(_BAND_CELLS // z.shape[1], 2)
     starts = list(range(0, max(z.shape[0] - 1, 1), rows))
-    found: list[list[np.ndarray]] = [[] for _ in levels]
+    result: list[list[np.ndarray]] = [[] for _ in levels]
     open_: list[list[np.ndarray]] = [[] for _ in levels]
     for n, first in enumerate(starts):
         progress.at(0.9 * n / len(starts), "Tracing")
@@ -265,11 +265,11 @@ def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[
             points[:, 1] += first
             for line in np.split(points, np.asarray(offsets[1:-1], np.int64)):
                 if len(line) >= 2:
-                    (open_ if seams and _meets_seam(line, seams) else found)[k].append(line)
+                    (open_ if seams and _meets_seam(line, seams) else result)[k].append(line)
     for k, pieces in enumerate(open_):
         progress.at(0.9 + 0.1 * k / len(levels), "Joining bands")
-        found[k] += _joined(pieces)
-    return found
+        result[k] += _joined(pieces)
+    return result
 
 
 def _meets_seam(line: np.ndarray, seams: list[float]) -> bool:
@@ -287,7 +287,7 @@ def _joined(pieces: list[np.ndarray]) -> list[np.ndarray]:
     place = {_key(line[0]): k for k, line in enumerate(pieces)}
     after = [place.get(_key(line[-1]), -1) for line in pieces]
     begins = set(range(len(pieces))) - set(after)
-    done, found = [False] * len(pieces), []
+    done, result = [False] * len(pieces), []
     for first in [*sorted(begins), *range(len(pieces))]:  # what has no beginning runs around
         chain: list[np.ndarray] = []
         at = first
@@ -299,8 +299,8 @@ def _joined(pieces: list[np.ndarray]) -> list[np.ndarray]:
             line = np.concatenate(chain)
             if at >= 0 and _key(line[-1]) == _key(line[0]):
                 line[-1] = line[0]
-            found.append(line)
-    return found
+            result.append(line)
+    return result
 
 
 def _key(point: np.ndarray) -> tuple[int, int]:
@@ -323,10 +323,10 @@ def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:
     """Closed lines that run clockwise on the map: contourpy keeps higher ground on one side, rows run south
     here.
     """
-    found = np.zeros(len(lines), bool)
+    result = np.zeros(len(lines), bool)
     rings = np.flatnonzero(closed)
-    found[rings] = shapely.is_ccw(lines[rings]) == _ccw_is_depression()
-    return found
+    result[rings] = shapely.is_ccw(lines[rings]) == _ccw_is_depression()
+    return result
 
 
 @lru_cache(maxsize=1)

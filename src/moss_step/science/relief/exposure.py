@@ -66,9 +66,9 @@ def exposure(
     progress = progress or silent()
     facing = aspect(dem, progress=progress.part(0.0, 0.4)).values
     steep = slope(dem, progress=progress.part(0.4, 0.8)).values if weigh == "slope" else None
-    made = np.empty(dem.frame.shape, np.float32)
+    result = np.empty(dem.frame.shape, np.float32)
     for first, last in progress.part(0.8, 1.0).blocks(dem.frame.rows, _ROWS, "Comparing bearings"):
         some = facing[first:last]
         part = np.where(some < 0, np.float32(0.0), np.cos(np.radians(some - np.float32(bearing))))
-        made[first:last] = part if steep is None else part * np.sin(np.radians(steep[first:last]))
-    return Surface(made, dem.frame, NONE, "exposure")
+        result[first:last] = part if steep is None else part * np.sin(np.radians(steep[first:last]))
+    return Surface(result, dem.frame, NONE, "exposure")

@@ -146,8 +146,8 @@ def between_cells(z: np.ndarray, row: np.ndarray, col: np.ndarray) -> np.ndarray
     total = np.zeros(len(row))
     for di, dj, share in ((0, 0, (1 - v) * (1 - u)), (0, 1, (1 - v) * u), (1, 0, v * (1 - u)), (1, 1, v * u)):
         inside = (i + di >= 0) & (i + di < rows) & (j + dj >= 0) & (j + dj < cols)
-        found = np.where(inside, z[(i + di).clip(0, rows - 1), (j + dj).clip(0, cols - 1)], np.nan)
-        total += np.where(share > 1e-9, found * share, 0.0)
+        result = np.where(inside, z[(i + di).clip(0, rows - 1), (j + dj).clip(0, cols - 1)], np.nan)
+        total += np.where(share > 1e-9, result * share, 0.0)
     return total
 
 

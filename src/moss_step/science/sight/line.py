@@ -190,10 +190,10 @@ def _even_and_crossing(frame: Frame, ends: np.ndarray) -> np.ndarray:
         if length != 0.0:
             low, high = sorted((first, first + length))
             parts.append((np.arange(np.ceil(2.0 * low), np.floor(2.0 * high) + 1.0) / 2.0 - first) / length)
-    found = np.unique(np.clip(np.concatenate(parts), 0.0, 1.0))
-    apart = np.append(True, np.diff(found) > 1e-12)
+    result = np.unique(np.clip(np.concatenate(parts), 0.0, 1.0))
+    apart = np.append(True, np.diff(result) > 1e-12)
     apart[-1] = True
-    kept: np.ndarray = found[apart]
+    kept: np.ndarray = result[apart]
     return kept
 
 
@@ -216,12 +216,12 @@ def _tops_between(
         over_ray = near + (slope - run) / (2.0 * bow)  # where the ground falls away from the ray again
         flat = a - run * near + bow * near**2 - eye
         rising = np.sqrt(flat / bow)  # the top of flat / d + ... + bow d
-        found = []
+        result = []
         for place, top in ((over_ray, bow < 0.0), (rising, (flat < 0.0) & (bow < 0.0))):
             share = (place - near) / length
             inside = top & (share > 1e-9) & (share < 1.0 - 1e-9)
-            found.append((along[:-1] + share * np.diff(along))[inside])
-    return np.concatenate(found)
+            result.append((along[:-1] + share * np.diff(along))[inside])
+    return np.concatenate(result)
 
 
 def runs_of(marks: np.ndarray) -> list[tuple[int, int]]:
@@ -252,8 +252,8 @@ def _stretches(d: np.ndarray, over: np.ndarray, x: np.ndarray, y: np.ndarray) ->
     """Where something stands above the ray: for each stretch distance, height above the ray and place of its
     highest point.
     """
-    found = []
+    result = []
     for a, b in runs_of(over > 1e-9):
         k = a + int(np.argmax(over[a:b]))
-        found.append(Obstacle(float(d[a]), float(over[k]), float(x[k]), float(y[k]), float(d[k])))
-    return found
+        result.append(Obstacle(float(d[a]), float(over[k]), float(x[k]), float(y[k]), float(d[k])))
+    return result

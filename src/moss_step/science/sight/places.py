@@ -72,16 +72,16 @@ def best_places(
 
 
 def _all_sets(views: np.ndarray, weights: np.ndarray, count: int, progress: Progress) -> Choice:
-    best, found, tried = -1.0, tuple(range(count)), 0
+    best, result, tried = -1.0, tuple(range(count)), 0
     for chosen in itertools.combinations(range(len(views)), count):
         progress.at(tried / comb(len(views), count), "Trying sets")
         tried += 1
         total = _weight(weights, np.asarray(views[list(chosen)].any(axis=0)))
         if total > best + 1e-9:
-            best, found = total, chosen
+            best, result = total, chosen
     # The places are told in the order in which each adds most.
-    inner = lazy_greedy(views[list(found)], weights, count)
-    return Choice(tuple(found[k] for k in inner.chosen), inner.gains, tried, True)
+    inner = lazy_greedy(views[list(result)], weights, count)
+    return Choice(tuple(result[k] for k in inner.chosen), inner.gains, tried, True)
 
 
 def _weight(weights: np.ndarray, places: np.ndarray) -> float:

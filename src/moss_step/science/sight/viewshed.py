@@ -14,7 +14,16 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
-from moss_step.science.sight.kernels.rays import TILE, highest_of, ray_heights, see_exactly, see_fast
+from moss_step.science.sight.kernels.rays import (
+    TILE,
+    Reach,
+    Stand,
+    Surfaces,
+    highest_of,
+    ray_heights,
+    see_exactly,
+    see_fast,
+)
 from moss_step.science.sight.kernels.viewshed import number_cells
 from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of, sheaves_of
 
@@ -253,8 +262,8 @@ def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[
     _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.3))
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows = _rows_within(sight, cell, observer.reach)
-    surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
-    reach = (observer.near, observer.reach)
+    surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
+    reach = Reach(observer.near, observer.reach)
     for first, last in progress.part(0.3, 1.0).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
         see_exactly(
             surfaces,
@@ -310,12 +319,18 @@ def _preview(
     cells = (
         int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
     )
-    reach = (observer.near, observer.reach)
-    surfaces, stand = (sight.ground, sight.top, sight.tiles), (*cell, eye, sight.bend, wide, high)
+    reach = Reach(observer.near, observer.reach)
+    surfaces, stand = Surfaces(sight.ground, sight.top, sight.tiles), _stand(sight, cell, eye)
     cells = max(cells, 1)
     for part in progress.blocks(sheaves_of(cells), max(SHEAVES * 512 // cells, 4), "Looking along rays"):
         see_fast(surfaces, stand, observer.target, cells, reach, part, out, where)
     return out
+
+
+def _stand(sight: Sight, cell: tuple[int, int], eye: float) -> Stand:
+    """Where an observer stands, as the kernels take it."""
+    wide, high = (float(v) for v in sight.sizes[cell[0]])
+    return Stand(*cell, eye, sight.bend, wide, high)
 
 
 def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
@@ -462,8 +477,8 @@ def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     tuple[np.ndarray, np.ndarray]
         The values, and the place of each cell's, uint8.
     """
-    codes, found = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
-    kinds = found[: number_cells(which, found, codes)]
+    codes, result = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
+    kinds = result[: number_cells(which, result, codes)]
     order = np.argsort(kinds)
     return kinds[order], np.argsort(order).astype(np.uint8)[codes]
 
@@ -547,14 +562,14 @@ def _free_rays(
     where = np.zeros(sight.frame.shape, np.int32)
     # Where each ray most likely rises most: the rest need only be shown to lie lower.
     _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.1))
-    surfaces, stand = (sight.ground, sight.top, sight.bounds), (*cell, eye, sight.bend)
+    surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
     rows = _rows_within(sight, cell, observer.reach)
     for first, last in progress.part(0.1, 1.0).blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
         ray_heights(
             surfaces,
             stand,
             sight.sizes,
-            (observer.near, observer.reach),
+            Reach(observer.near, observer.reach),
             (rows.start + first, rows.start + last),
             where,
             out,

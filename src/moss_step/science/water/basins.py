@@ -237,26 +237,26 @@ def figures(
     sums = np.zeros((n + 1, len(Sums._fields)))
     with progress.pulse(frame.rows, 0.0, 0.4, "Measuring basins") as pulse:
         add_up(numbered, dem.values, steep, frame.row_areas, sums, pulse)
-    found = Sums(*sums[1:].T)
+    result = Sums(*sums[1:].T)
     lengths, drops = _longest(drainage, numbered, n, order, progress.part(0.4, 1.0))
     x = frame.x0 + (ends % frame.cols + 0.5) * frame.dx
     y = frame.y0 - (ends // frame.cols + 0.5) * frame.dy
     outlet = dem.values.reshape(-1)[ends].astype(np.float64)
     with np.errstate(divide="ignore", invalid="ignore"):
-        mean, relief = found.moment / found.area, found.high - found.low
+        mean, relief = result.moment / result.area, result.high - result.low
         gradient = drops * dem.metres_per_height / lengths
-        integral = (mean - found.low) / relief
-        slope = found.steep / found.sloping
+        integral = (mean - result.low) / relief
+        slope = result.steep / result.sloping
     return {
         "basin": np.arange(1, n + 1),
         "name": np.array([f"Basin {k}" for k in range(1, n + 1)], object),
-        "cells": found.cells.astype(np.int64),
-        "area_m2": found.area,
+        "cells": result.cells.astype(np.int64),
+        "area_m2": result.area,
         "longest_path_m": lengths,
         "path_gradient": gradient,
         "mean_slope_deg": slope,
-        "lowest": found.low,
-        "highest": found.high,
+        "lowest": result.low,
+        "highest": result.high,
         "relief": relief,
         "hypsometric_integral": integral,
         "outlet_x": x,
@@ -381,11 +381,11 @@ def _one_catchment(
     count, r0, r1, c0, c1 = mark_upstream(drainage.ways, seeds, 1, numbered)
     order = order_within(drainage.ways, np.unique(seeds), numbered, 1, count)
     rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
-    found = figures(drainage, numbered, low, steep, order, progress.part(0.2, 0.7))
+    result = figures(drainage, numbered, low, steep, order, progress.part(0.2, 0.7))
     area = areas_of(
         np.ascontiguousarray(numbered[rows, cols]), frame.part(rows, cols), 1, progress.part(0.7, 1.0)
     )[0]
-    return found, area
+    return result, area
 
 
 def catchments(
@@ -440,7 +440,7 @@ def catchments(
             )
             for k, cells in enumerate(seeds)
         ]
-        columns = {n: np.concatenate([found[n] for found, _ in parts]) for n in parts[0][0]}
+        columns = {n: np.concatenate([result[n] for result, _ in parts]) for n in parts[0][0]}
         geometry = np.array([area for _, area in parts], object)
     columns |= _of_outline(geometry, columns, frame)
     columns["basin"] = np.arange(1, len(seeds) + 1)

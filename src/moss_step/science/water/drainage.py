@@ -97,8 +97,8 @@ class Drainage:
             pools.across,
             pools.over,
         )
-        made = self.__dict__.get("upstream_area")
-        return sum(a.nbytes for a in arrays) + (0 if made is None else int(made.nbytes))
+        result = self.__dict__.get("upstream_area")
+        return sum(a.nbytes for a in arrays) + (0 if result is None else int(result.nbytes))
 
 
 def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
@@ -400,15 +400,15 @@ def flow_bearings(
     out = np.empty(drainage.frame.shape, np.float32)
     for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
         ways, rows = drainage.ways[first:last], by_row[first:last]
-        found = (
+        result = (
             rows[np.arange(len(rows))[:, None], np.minimum(ways, 7)]
             if share is None
             else _facet_bearings(share[first:last], rows)
         )
-        found = np.where(ways == OUT, -1.0, found % 360.0).astype(np.float32)
-        found[found == np.float32(360.0)] = 0.0
-        found[ways == NONE] = np.nan
-        out[first:last] = found
+        result = np.where(ways == OUT, -1.0, result % 360.0).astype(np.float32)
+        result[result == np.float32(360.0)] = 0.0
+        result[ways == NONE] = np.nan
+        out[first:last] = result
     return out
 
 

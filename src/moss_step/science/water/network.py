@@ -151,7 +151,7 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
 
 
 def main_stems(
-    drainage: Drainage, found: Network, progress: Progress | None = None
+    drainage: Drainage, streams: Network, progress: Progress | None = None
 ) -> tuple[list[np.ndarray], np.ndarray]:
     """Whole streams: cells of each from its spring to where it joins a larger one or ends, and its highest
     Strahler order.
@@ -163,7 +163,7 @@ def main_stems(
     ----------
     drainage
         The ground prepared for water, by ``drainage.prepare``.
-    found
+    streams
         The network, by ``network``.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
@@ -178,7 +178,7 @@ def main_stems(
     Horton 1945, GSA Bulletin 56.
     """
     progress = progress or silent()
-    ends = np.array([c[-2] for c in found.cells])
+    ends = np.array([c[-2] for c in streams.cells])
     sizes, ways = (
         drainage.cells.reshape(-1)[ends],
         flow_lengths(drainage, True, progress=progress.part(0.0, 0.6)).reshape(-1)[ends],
@@ -186,8 +186,8 @@ def main_stems(
     progress.at(0.6, "Joining lines")
     main = np.full(len(sizes), -1)  # the link above that each link goes on from
     for k in np.lexsort((drainage.z.reshape(-1)[ends], np.round(ways, 6), sizes)):
-        if found.below[k] >= 0:
-            main[found.below[k]] = k
+        if streams.below[k] >= 0:
+            main[streams.below[k]] = k
     carried_on = np.zeros(len(sizes), bool)
     carried_on[main[main >= 0]] = True
     stems, orders = [], []
@@ -198,13 +198,13 @@ def main_stems(
         while k >= 0:
             links.append(k)
             k = int(main[k])
-        parts = [found.cells[k] for k in reversed(links)]
+        parts = [streams.cells[k] for k in reversed(links)]
         stems.append(np.concatenate([*(c[:-1] for c in parts[:-1]), parts[-1]]))
-        orders.append(int(found.strahler[links].max()))
+        orders.append(int(streams.strahler[links].max()))
     return stems, np.array(orders)
 
 
-def stream_lines(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
+def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None = None) -> Shapes:
     """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area
     upstream.
 
@@ -214,7 +214,7 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     ----------
     drainage
         The ground prepared for water, by ``drainage.prepare``.
-    found
+    streams
         The network, by ``network``.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
@@ -227,32 +227,34 @@ def stream_lines(drainage: Drainage, found: Network, progress: Progress | None =
     pools = drainage.pools
     progress = progress or silent()
     progress.at(0.0, "Measuring links")
-    upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
+    upper, lower = (np.array([c[k] for c in streams.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
     progress.at(0.2, "Measuring links")
-    length = lengths_of(drainage, found.cells)
+    length = lengths_of(drainage, streams.cells)
     progress.at(0.4, "Measuring links")
     z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
     drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
     progress.at(0.5, "Measuring links")
     straight = drainage.frame.distances(centres(drainage, upper), centres(drainage, lower))
-    upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in found.cells]]
+    upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in streams.cells]]
     with np.errstate(divide="ignore", invalid="ignore"):
         sinuosity = np.where(straight > 0, length / straight, np.nan)
     columns: dict[str, np.ndarray] = {
         "link": np.arange(1, len(length) + 1),
         "from_node": np.searchsorted(nodes, upper) + 1,
         "to_node": np.searchsorted(nodes, lower) + 1,
-        "strahler": found.strahler,
-        "shreve": found.shreve,
-        "horton": found.horton,
+        "strahler": streams.strahler,
+        "shreve": streams.shreve,
+        "horton": streams.horton,
         "length_m": length,
         "drop_m": drop,
         "gradient": drop / length,
         "sinuosity": sinuosity,
         "upstream_m2": upstream,
     }
-    return Shapes(paths_as_lines(drainage, found.cells, progress.part(0.6, 1.0)), columns, drainage.frame.crs)
+    return Shapes(
+        paths_as_lines(drainage, streams.cells, progress.part(0.6, 1.0)), columns, drainage.frame.crs
+    )
 
 
 def paths_as_lines(
@@ -282,14 +284,14 @@ def paths_as_lines(
     return out
 
 
-def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None = None) -> Shapes:
+def stream_nodes(drainage: Drainage, streams: Network, progress: Progress | None = None) -> Shapes:
     """Springs, junctions and outlets of a network as points.
 
     Parameters
     ----------
     drainage
         The ground prepared for water, by ``drainage.prepare``.
-    found
+    streams
         The network, by ``network``.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
@@ -301,7 +303,7 @@ def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None =
     """
     progress = progress or silent()
     progress.at(0.0, "Finding nodes")
-    upper, lower = (np.array([c[k] for c in found.cells]) for k in (0, -1))
+    upper, lower = (np.array([c[k] for c in streams.cells]) for k in (0, -1))
     nodes = np.unique(np.concatenate([upper, lower]))
     progress.at(0.4, "Counting what meets")
     into = np.bincount(np.searchsorted(nodes, lower), minlength=len(nodes))
@@ -322,7 +324,7 @@ def stream_nodes(drainage: Drainage, found: Network, progress: Progress | None =
     )
 
 
-def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
+def last_own_cells(drainage: Drainage, streams: Network) -> np.ndarray:
     """Last cell of each link before the junction (int64): what drains there and not to a link above belongs
     to the link.
 
@@ -333,7 +335,7 @@ def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
     ----------
     drainage
         The ground prepared for water, by ``drainage.prepare``.
-    found
+    streams
         The network, by ``network``.
 
     Returns
@@ -341,10 +343,10 @@ def last_own_cells(drainage: Drainage, found: Network) -> np.ndarray:
     np.ndarray
         Numbers of cells, int64.
     """
-    last, above = np.array([c[-1] for c in found.cells]), np.array([c[-2] for c in found.cells])
+    last, above = np.array([c[-1] for c in streams.cells]), np.array([c[-2] for c in streams.cells])
     order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")
     _, first = np.unique(last[order], return_index=True)
     ends = above.copy()
     main = order[first]
-    ends[main] = np.where(found.below[main] < 0, last[main], above[main])
+    ends[main] = np.where(streams.below[main] < 0, last[main], above[main])
     return ends

@@ -54,8 +54,8 @@ class Pools:
 
     def roots(self, least_depth: float) -> np.ndarray:
         """The node that each node's water ends in when pools shallower than ``least_depth`` spill."""
-        found: np.ndarray = roots(self.across, self.depth, least_depth)
-        return found
+        result: np.ndarray = roots(self.across, self.depth, least_depth)
+        return result
 
 
 def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[Pools, np.ndarray]:

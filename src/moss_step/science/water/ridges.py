@@ -99,8 +99,8 @@ def ridges_and_valleys(
         drainage = (prepare if ground is dem else work_out)(ground, part.part(0.0, 0.5))
         stream = stream_cells(drainage, detail, progress=part.part(0.5, 0.55))
         if stream.any():  # the other kind may still be there
-            found = network(drainage, stream, part.part(0.55, 0.65))
-            parts.append(_lines(drainage, found, dem, steep, kind[:-1], part.part(0.65, 1.0)))
+            result = network(drainage, stream, part.part(0.55, 0.65))
+            parts.append(_lines(drainage, result, dem, steep, kind[:-1], part.part(0.65, 1.0)))
     if not parts:
         raise MossError("No ridge or valley has as much ground.", "Ask for more detail: a smaller area.")
     columns = {n: np.concatenate([p.columns[n] for p in parts]) for n in parts[0].columns}
@@ -115,10 +115,10 @@ def _turned(values: np.ndarray) -> np.ndarray:
 
 
 def _lines(
-    drainage: Drainage, found: Network, dem: Surface, steep: np.ndarray, kind: str, progress: Progress
+    drainage: Drainage, streams: Network, dem: Surface, steep: np.ndarray, kind: str, progress: Progress
 ) -> Shapes:
     """Whole ridges or valleys as lines with their figures."""
-    stems, orders = main_stems(drainage, found, progress.part(0.0, 0.3))
+    stems, orders = main_stems(drainage, streams, progress.part(0.0, 0.3))
     sides, slopes = np.empty(len(stems)), np.empty(len(stems))
     for first, last in progress.part(0.3, 0.8).blocks(len(stems), _AT_ONCE, f"Measuring {kind}s"):
         some = stems[first:last]

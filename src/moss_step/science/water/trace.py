@@ -48,13 +48,13 @@ def mark_catchment(
     size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
     if size < _WORTH_SHARING or threads == 1:
         return tuple(int(v) for v in mark_upstream(drainage.ways, np.array([seed]), number, marks))  # type: ignore[return-value]  # five of them
-    found, sizes, stem = branches(drainage.ways, drainage.cells, seed, number, marks, size // (8 * threads))
+    result, sizes, stem = branches(drainage.ways, drainage.cells, seed, number, marks, size // (8 * threads))
     order, loads = np.argsort(-sizes), [0] * threads
     shares: list[list[int]] = [[] for _ in range(threads)]
     for k in order:
         t = loads.index(min(loads))
         loads[t] += int(sizes[k])
-        shares[t].append(int(found[k]))
+        shares[t].append(int(result[k]))
     starts = np.cumsum([0, *(len(s) for s in shares)])
     parts = np.vstack(
         [
@@ -160,10 +160,10 @@ def cell_at(dem: Surface, x: float, y: float) -> int:
     MossError
         When the place lies outside the ground or on no-data.
     """
-    found = dem.frame.cell_at(x, y)
-    if found is None:
+    result = dem.frame.cell_at(x, y)
+    if result is None:
         raise MossError(f"{x:g}, {y:g} lies outside the ground.", "Choose a place on it.")
-    row, col = found
+    row, col = result
     if np.isnan(dem.values[row, col]):
         raise MossError(f"{x:g}, {y:g} has no height.", "Choose a place that has data.")
     return row * dem.frame.cols + col
@@ -194,8 +194,8 @@ def snapped(drainage: Drainage, cell: int, distance: float) -> int:
     rows = np.arange(max(row - up, 0), min(row + up, frame.rows - 1) + 1)
     cols = np.arange(max(col - aside, 0), min(col + aside, frame.cols - 1) + 1)
     near = ((rows[:, None] - row) * height) ** 2 + ((cols - col) * width) ** 2 <= distance**2
-    found = np.where(near, drainage.cells[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1], -1)
-    best = int(found.argmax())
+    result = np.where(near, drainage.cells[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1], -1)
+    best = int(result.argmax())
     return int(rows[best // len(cols)]) * frame.cols + int(cols[best % len(cols)])
 
 

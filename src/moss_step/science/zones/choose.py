@@ -83,7 +83,7 @@ def row_numbers(text: str, count: int) -> np.ndarray:
     >>> row_numbers("1,4-6", 9).tolist()
     [0, 3, 4, 5]
     """
-    found: set[int] = set()
+    result: set[int] = set()
     for part in filter(None, re.split(r"[,\s]+", text.strip())):
         match = re.fullmatch(r"([0-9]{1,9})(?:-([0-9]{1,9}))?", part)
         first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
@@ -91,8 +91,8 @@ def row_numbers(text: str, count: int) -> np.ndarray:
             raise AskedWronglyError(
                 f"'{part[:40]}' names no row.", f"Write numbers from 1 to {count}, such as 1,4-6."
             )
-        found.update(range(first - 1, last))
-    return np.array(sorted(found), np.int64)
+        result.update(range(first - 1, last))
+    return np.array(sorted(result), np.int64)
 
 
 def numbers_text(rows: np.ndarray) -> str:

@@ -64,10 +64,10 @@ def covered(geometry: np.ndarray, surface: Surface, progress: Progress) -> Itera
             {"type": "Feature", "properties": {}, "geometry": json.loads(shapely.to_geojson(p.area))}
             for p in pieces[start:end]
         ]
-        for piece, found in zip(
+        for piece, result in zip(
             pieces[start:end], exact_extract(source, some, ["values", "coverage", "cell_id"]), strict=True
         ):
-            of = found["properties"]
+            of = result["properties"]
             met = of["coverage"] > _SLIVER
             yield Covered(piece.zone, of["values"][met], of["coverage"][met], of["cell_id"][met] // cols)
         start = end

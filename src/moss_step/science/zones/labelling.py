@@ -44,9 +44,9 @@ def label_components(codes: np.ndarray, neighbours: int, none: int) -> tuple[np.
     """
     parent = np.empty(codes.size, np.int32 if codes.size < 2**31 else np.int64)
     strips = max(1, min(4 * numba.get_num_threads(), codes.shape[0] // 16))
-    found = np.zeros(strips, np.int64)
-    roots(codes, none, neighbours == 8, strips, parent, found)
-    before = np.cumsum(found) - found
-    owner, labels = np.zeros(int(found.sum()) + 1, np.int64), np.empty(codes.shape, np.int32)
+    result = np.zeros(strips, np.int64)
+    roots(codes, none, neighbours == 8, strips, parent, result)
+    before = np.cumsum(result) - result
+    owner, labels = np.zeros(int(result.sum()) + 1, np.int64), np.empty(codes.shape, np.int32)
     number(codes, strips, parent, before, owner, labels)
     return labels, owner

@@ -97,11 +97,11 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
         When no cell has a class.
     """
     progress = progress or silent()
-    found = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
-    if not len(found.number):
+    result = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
+    if not len(result.number):
         raise MossError("No cell has a class.", "Choose another class map.")
-    order = np.argsort(found.number, kind="stable")
-    geometry, number = found.geometry[order], found.number[order]
+    order = np.argsort(result.number, kind="stable")
+    geometry, number = result.geometry[order], result.number[order]
     if smoothing:
         pins = fixed_corners(classes.codes)
         for k, area in enumerate(geometry):

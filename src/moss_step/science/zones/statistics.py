@@ -149,7 +149,7 @@ def _of_bearings(
             "Ask for mean, std, count, majority or variety.",
         )
     plain = [s for s in wanted if s not in ("mean", "std")]
-    found = _measured(geometry, surface, plain, weighting, weigh, progress) if plain else {}
+    result = _measured(geometry, surface, plain, weighting, weigh, progress) if plain else {}
     if len(plain) < len(wanted):
         parts = [np.where(surface.values < 0, np.nan, part) for part in vectors(surface.values)]
         east, north = (
@@ -159,8 +159,8 @@ def _of_bearings(
             for part in parts
         )
         mean = bearing_of(east, north).astype(np.float64)
-        found |= {"mean": np.where(mean < 0, np.nan, mean), "std": spread(np.hypot(east, north))}
-    return {s: found[s] for s in wanted}
+        result |= {"mean": np.where(mean < 0, np.nan, mean), "std": spread(np.hypot(east, north))}
+    return {s: result[s] for s in wanted}
 
 
 def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
@@ -209,7 +209,7 @@ def _by_grid(
         )
     added = [v.sum(0)[1:] for v in (count, mass, total, moment, square)]
     sums = Sums(added[0], added[1], added[2], added[3], added[4], low.min(0)[1:], high.max(0)[1:])
-    found = _moments(sums, base)
+    result = _moments(sums, base)
     if any(s in _ORDERED or s in _BY_VALUE for s in wanted):
         cuts = np.concatenate([[0], np.cumsum(sums.number.astype(np.int64))])
         values = np.empty(cuts[-1], surface.values.dtype)
@@ -221,8 +221,8 @@ def _by_grid(
         groups = [values[a:b] for a, b in itertools.pairwise(cuts)]
         for k, group in enumerate(groups):
             groups[k] = in_order(progress.part(0.65 + 0.15 * k / n, 0.65 + 0.15 * (k + 1) / n), group)[0]
-        found |= _of_groups(groups, wanted, progress.part(0.8, 1.0))
-    return {s: found[s] for s in wanted}
+        result |= _of_groups(groups, wanted, progress.part(0.8, 1.0))
+    return {s: result[s] for s in wanted}
 
 
 def _one_by_one(
@@ -248,8 +248,8 @@ def _one_by_one(
                 progress.part(0.1 + 0.9 * k / len(geometry), 0.1 + 0.9 * (k + 1) / len(geometry)), values
             )[0]
         )
-    found = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
-    return {s: found[s] for s in wanted}
+    result = _moments(Sums(*np.array(rows_of_sums).T), base) | _of_groups(groups, wanted, progress)
+    return {s: result[s] for s in wanted}
 
 
 def _base(surface: Surface) -> float:
@@ -276,17 +276,17 @@ def _by_coverage(
             low[k], high[k] = min(low[k], part.values.min()), max(high[k], part.values.max())
         if by_order:  # in short form: all of a large zone are kept
             kept[k].append((part.values.astype(surface.values.dtype), part.share.astype(np.float32)))
-    found = _moments(Sums(number, mass, total, moment, square, low, high), base)
+    result = _moments(Sums(number, mass, total, moment, square, low, high), base)
     if by_order:
-        found |= _of_covered(kept, wanted, progress.part(0.5, 1.0))
-    return {s: found[s] for s in wanted}
+        result |= _of_covered(kept, wanted, progress.part(0.5, 1.0))
+    return {s: result[s] for s in wanted}
 
 
 def _of_covered(kept: list[list[Pair]], wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
     """Order statistics and statistics of distinct values, cells weighed by the share that is covered."""
     shares = {s: percent / 100.0 for s, percent in _ORDERED.items() if s in wanted}
-    found = {s: np.full(len(kept), np.nan) for s in (*shares, *_BY_VALUE)}
-    found["variety"][:] = 0.0
+    result = {s: np.full(len(kept), np.nan) for s in (*shares, *_BY_VALUE)}
+    result["variety"][:] = 0.0
     for k, parts in enumerate(kept):
         progress.at(k / len(kept), "Ordering values")
         if not sum(len(v) for v, _ in parts):
@@ -298,17 +298,17 @@ def _of_covered(kept: list[list[Pair]], wanted: list[str], progress: Progress) -
         for s, quantile in zip(
             shares, weighed_quantiles(values, weights, list(shares.values())), strict=True
         ):
-            found[s][k] = quantile
+            result[s][k] = quantile
         if not any(s in wanted for s in _BY_VALUE):
             continue
         progress.at((k + 0.995) / len(kept), "Counting values")
         different, weighs = distinct(values, weights)
-        found["variety"][k] = len(different)
-        found["majority"][k], found["minority"][k] = (
+        result["variety"][k] = len(different)
+        result["majority"][k], result["minority"][k] = (
             different[np.argmax(weighs)],
             different[np.argmin(weighs)],
         )
-    return {s: v for s, v in found.items() if s in wanted}
+    return {s: v for s, v in result.items() if s in wanted}
 
 
 class Sums(NamedTuple):
@@ -344,16 +344,16 @@ def _moments(sums: Sums, base: float) -> dict[str, np.ndarray]:
 
 def _of_groups(groups: list[np.ndarray], wanted: list[str], progress: Progress) -> dict[str, np.ndarray]:
     """Order statistics and statistics of distinct values, from the sorted values of each zone."""
-    found: dict[str, np.ndarray] = {}
+    result: dict[str, np.ndarray] = {}
     for s, percent in _ORDERED.items():
         progress.at(0.0, "Reading values off")
         if s in wanted:
-            found[s] = np.array([np.percentile(g, percent) if len(g) else np.nan for g in groups])
+            result[s] = np.array([np.percentile(g, percent) if len(g) else np.nan for g in groups])
     for s in _BY_VALUE:
         progress.at(0.5, "Counting values")
         if s in wanted:
-            found[s] = np.array([_of_values(g, s) for g in groups])
-    return found
+            result[s] = np.array([_of_values(g, s) for g in groups])
+    return result
 
 
 def _of_values(values: np.ndarray, statistic: str) -> float:

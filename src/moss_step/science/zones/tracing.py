@@ -100,9 +100,9 @@ def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress 
         Areas (``count``).
     """
     progress = progress or silent()
-    found = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
-    order = np.argsort(found.number, kind="stable")
-    return collected(found.geometry[order], found.number[order] - 1, count, progress.part(0.8, 1.0))
+    result = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
+    order = np.argsort(result.number, kind="stable")
+    return collected(result.geometry[order], result.number[order] - 1, count, progress.part(0.8, 1.0))
 
 
 def collected(

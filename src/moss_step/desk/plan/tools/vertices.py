@@ -177,16 +177,16 @@ class VertexTool(Tool):
         near = np.array([*own, *self.begun[:1], *self.begun[1:-1]]).reshape(-1, 2)
         everything = np.concatenate([near, self._others])
         pixels = self.plan.camera.pixels(everything) if len(everything) else everything
-        found = nearest(pixels, (at.x(), at.y()), _SNAP)
-        return place if found is None else (float(everything[found, 0]), float(everything[found, 1]))
+        result = nearest(pixels, (at.x(), at.y()), _SNAP)
+        return place if result is None else (float(everything[result, 0]), float(everything[result, 1]))
 
     def _near(self, at: QPointF) -> Spot | None:
         spots = self.sketch.spots()
         if not spots:
             return None
         pixels = self.plan.camera.pixels(np.array([self.sketch.place(s) for s in spots]))
-        found = nearest(pixels, (at.x(), at.y()), _REACH)
-        return None if found is None else spots[found]
+        result = nearest(pixels, (at.x(), at.y()), _REACH)
+        return None if result is None else spots[result]
 
     # --- keys
 

@@ -4,6 +4,8 @@ from the nearest ray.
 
 from __future__ import annotations
 
+from typing import Any, NamedTuple
+
 import numba
 import numpy as np
 
@@ -16,6 +18,56 @@ PATCH, TILE, LONG = 4, 16, 128
 """Cells on the side of the tiles whose highest point lets a ray skip them, and of the tiles of tiles that
 long stretches skip.
 """
+
+
+class Surfaces(NamedTuple):
+    """What rays run over: the ground, what blocks (both float32 of shape (rows, cols)), and the highest of
+    its tiles, or the bounds of them.
+    """
+
+    ground: np.ndarray
+    top: np.ndarray
+    tiles: Any
+
+
+class Stand(NamedTuple):
+    """Where an observer stands: row and column, height of the eye and size of the cell there in metres; and
+    the fall of the earth a metre squared.
+    """
+
+    row: int
+    col: int
+    eye: float
+    bend: float
+    wide: float
+    high: float
+
+
+class Reach(NamedTuple):
+    """The nearest and the farthest distance that counts, in metres."""
+
+    near: float
+    far: float
+
+
+class Line(NamedTuple):
+    """A row or a column that rays cross: its number, whether it is a row, the observer's place along it, and
+    its length.
+    """
+
+    major: int
+    by_rows: bool
+    base: int
+    most: int
+
+
+class Spread(NamedTuple):
+    """Where the rays of a sheaf are at a step: its number, rays a cell, the step's inverse, the first ray."""
+
+    step: int
+    per_step: float
+    inverse: float
+    first: int
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -162,19 +214,18 @@ def blocked_near(top, start, end, eye, bend, metres, limit, likely):
 def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):
     """Whether each cell of a block of rows is seen from a cell (1, 0; 2 where it is not asked for).
 
-    ``surfaces`` are the ground, what blocks, and the bounds of its tiles; ``stand`` the observer's row and
-    column, eye height and the bend of the earth; ``heights`` those of targets above the ground; ``sizes`` the
+    ``heights`` those of targets above the ground; ``sizes`` the
     cell's width and height by row; ``reach`` the nearest and farthest distance in metres. ``where`` says at
     which step a ray is most likely blocked: looked at first.
     """
     ground, top, bounds = surfaces
-    r0, c0, eye, bend = stand
+    r0, c0, eye, bend, _, _ = stand
     for r in numba.prange(block[0], block[1]):
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
         for c in range(ground.shape[1]):
             z = np.float64(ground[r, c])
             d = np.hypot((c - c0) * wide, (r - r0) * sizes[r, 1])
-            if z != z or d < reach[0] or d > reach[1]:
+            if z != z or d < reach.near or d > reach.far:
                 out[r, c] = 2
                 continue
             n = max(abs(r - r0), abs(c - c0))
@@ -196,13 +247,13 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):
     -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most.
     """
     ground, top, bounds = surfaces
-    r0, c0, eye, bend = stand
+    r0, c0, eye, bend, _, _ = stand
     for r in numba.prange(block[0], block[1]):
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
         for c in range(ground.shape[1]):
             z = np.float64(ground[r, c])
             d = np.hypot((c - c0) * wide, (r - r0) * sizes[r, 1])
-            if z != z or d < reach[0] or d > reach[1]:
+            if z != z or d < reach.near or d > reach.far:
                 continue
             n = max(abs(r - r0), abs(c - c0))
             over = -np.inf
@@ -257,7 +308,7 @@ def send_sheaf(surfaces, stand, heights, cells, reach, steps, sheaf, out, where)
             end -= 1
         if major < 0 or major >= depth or low >= end:
             return
-        line, spread = (major, by_rows, base, most), (i, per_step[i], inverse[i], first)
+        line, spread = Line(major, by_rows, base, most), Spread(i, per_step[i], inverse[i], first)
         read_off(
             ground,
             line,

@@ -1,0 +1,164 @@
+"""The chart of a section: the ground along a line, other surfaces over it, or a sight line with its ray."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QPoint, Signal
+from PySide6.QtGui import QColor, QMouseEvent
+
+from moss_step.desk.chart import PlotFrame
+from moss_step.desk.section.sight import heights_in, sight_items
+from moss_step.model.table import Table
+from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, MOSS, OCHRE, VIOLET, WATER
+from moss_step.science.sight.line import SightLine
+
+_OTHERS = (OCHRE, WATER, MOSS, VIOLET)
+_EMPTY = "Draw a line on the plan: press, pull, let go."
+
+
+class SectionChart(PlotFrame):
+    """Draws the values along a line; tells the place under the pointer."""
+
+    pointed = Signal(int)
+    """Number of the point under the pointer; -1 outside."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table: Table | None = None
+        self.names: list[str] = []
+        self.sight: SightLine | None = None
+        self.at = -1
+        self._items: list[Any] = []
+        self._drawn: tuple[object, object] = (None, None)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(110)
+        self.setAccessibleName("Section")
+        self.ask()
+
+    def show_table(self, table: Table | None, names: list[str], sight: SightLine | None = None) -> None:
+        """Show the values of a profile, the ground first, or those of a sight line."""
+        self.table, self.names, self.at, self.sight = table, names, -1, sight
+        self.setAccessibleDescription(_EMPTY if table is None else f"{', '.join(names)} along a line")
+        self.ask()
+
+    def point_at(self, at: int) -> None:
+        """Mark a point of the line."""
+        self.at = at
+        self.ask()
+
+    @property
+    def exaggeration(self) -> float:
+        """How many times heights are drawn larger than distances."""
+        span = self._span()
+        if self.table is None or span is None or self.table.unit(self.names[0]).kind != "length":
+            return 1.0
+        factor = self.table.unit(self.names[0]).factor
+        box = self.plot.getViewBox().rect() if self.plot is not None else self.rect()
+        across = box.width() / max(float(self.table.columns["distance"][-1]), 1e-9)
+        return (box.height() / max((span[1] - span[0]) * factor, 1e-9)) / across
+
+    def _span(self) -> tuple[float, float] | None:
+        if self.table is None or not self.names:
+            return None
+        values = self.table.columns[self.names[0]] if self.sight is None else heights_in(self.sight)
+        if np.isnan(values).all():
+            return None
+        low, high = float(np.nanmin(values)), float(np.nanmax(values))
+        pad = (high - low) * 0.08 or 1.0
+        return low - pad, high + pad * (
+            1 if self.sight is None else 6
+        )  # marks of obstacles stand over the ground
+
+    # --- drawing
+
+    def furnish(self) -> None:
+        """The ground, what is pointed at, and what to do while there is nothing."""
+        pens = self.library
+        fill = QColor(GROUND)
+        fill.setAlpha(150)
+        self._ground = self.plot.plot(pen=pens.mkPen(DEEP, width=2), brush=fill, connect="finite")
+        self._here = pens.InfiniteLine(0.0, pen=pens.mkPen(INK, style=pens.QtCore.Qt.PenStyle.DashLine))
+        self._spot = pens.ScatterPlotItem(size=10, brush=LICHEN, pen=pens.mkPen(INK))
+        self._hint = pens.LabelItem(_EMPTY)
+        self._hint.setParentItem(self.plot.getViewBox())
+        self._hint.anchor(itemPos=(0.5, 0.5), parentPos=(0.5, 0.5))
+        for item in (self._here, self._spot):
+            item.setZValue(5)
+            self.plot.addItem(item)
+        self.plot.showGrid(y=True, alpha=0.18)
+        self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
+        self.plot.addLegend(offset=(-8, 2), labelTextColor=INK, brush=CARD, colCount=4)
+        self.plot.scene().sigMouseMoved.connect(self._on_moved)
+
+    def draw(self) -> None:
+        """Bring the plot up to date."""
+        span = self._span()
+        self._hint.setVisible(span is None)
+        if (self.table, self.sight) != self._drawn:
+            self._drawn = (self.table, self.sight)
+            for item in self._items:
+                self.plot.removeItem(item)
+            self._items = []
+            if self.table is None or span is None:
+                self._ground.setData([], [])
+            else:
+                self._draw_line(self.table, span)
+        self._draw_pointer()
+
+    def _draw_line(self, table: Table, span: tuple[float, float]) -> None:
+        distance, unit = table.columns["distance"], table.unit(self.names[0])
+        self.plot.getAxis("left").setLabel(unit.symbol)
+        self._ground.setFillLevel(span[0])
+        self._ground.setData(distance, table.columns[self.names[0]])
+        if self.sight is not None:
+            self._items = sight_items(self.library, self.sight)
+        else:
+            for k, name in enumerate(self.names[1:]):
+                pen = self.library.mkPen(_OTHERS[k % len(_OTHERS)], width=1.3)
+                self._items.append(
+                    self.library.PlotDataItem(
+                        distance,
+                        _beside(table.columns[name], span),
+                        pen=pen,
+                        connect="finite",
+                        name=name,
+                    )
+                )
+        for item in self._items:
+            self.plot.addItem(item)
+        self.plot.setRange(xRange=(0.0, float(distance[-1])), yRange=span, padding=0.0)
+
+    def _draw_pointer(self) -> None:
+        inside = self.table is not None and 0 <= self.at < len(self.table)
+        self._here.setVisible(inside)
+        self._spot.setVisible(inside)
+        if self.table is not None and inside:
+            x, y = float(self.table.columns["distance"][self.at]), self.table.columns[self.names[0]][self.at]
+            self._here.setValue(x)
+            self._spot.setData([x], [float(y)] if y == y else [float("nan")])
+
+    # --- pointing
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Point at a place of the line."""
+        if self.plot is not None:
+            at = QPoint(round(event.position().x()), round(event.position().y()))
+            self._on_moved(self.plot.mapToScene(self.plot.mapFromParent(at)))
+
+    def _on_moved(self, place: Any) -> None:
+        if self.table is None:
+            return
+        distance = self.table.columns["distance"]
+        x = float(self.plot.getViewBox().mapSceneToView(place).x())
+        self.point_at(int(np.clip(np.searchsorted(distance, x), 0, len(distance) - 1)))
+        self.pointed.emit(self.at)
+
+
+def _beside(values: np.ndarray, span: tuple[float, float]) -> np.ndarray:
+    """Another surface, on a scale of its own: from the foot of the chart to nine tenths of it."""
+    if np.isnan(values).all():
+        return np.full(len(values), np.nan)
+    low, high = np.nanmin(values), np.nanmax(values)
+    return np.asarray(span[0] + (values - low) / ((high - low) or 1.0) * (span[1] - span[0]) * 0.9)
