@@ -10,6 +10,7 @@ import pytest
 
 from moss_step.steps.catalogue import catalogue
 
+ROOT = Path(__file__).parent.parent
 DOCS = Path(__file__).parent.parent / "docs"
 README = DOCS.parent / "README.md"
 PAGES = [README, *sorted(DOCS.glob("*.md"))]
@@ -83,3 +84,15 @@ def test_each_step_says_what_it_is_in_words_of_its_own():
             assert spec.title and spec.help.endswith("."), f"{kind.kind} {spec.name}"
     questions = [k.question for k in KINDS.values()]
     assert len(set(questions)) == len(questions), "two steps ask the same"
+
+
+def test_no_generic_part_of_the_window_names_a_step():
+    """Steps are found by what they declare; benches and the pictures of the docs name their own."""
+    package, own = ROOT / "src/moss_step", {"benches", "screenshots.py", "warm.py"}
+    files = [p for part in ("desk", "scene", "study") for p in (package / part).rglob("*.py")]
+    generic = [p for p in files if not own & set(p.parts)]
+    asked = re.compile(r'(?:add_step|begin_step|step_kind)\(\s*"(\w+)"|\bkind (?:==|!=|in) \(?"(\w+)"')
+    named = [
+        f"{p.name}: {kind}" for p in generic for pair in asked.findall(p.read_text()) for kind in pair if kind
+    ]
+    assert len(generic) > 60 and not set(n.split(": ")[1] for n in named) & set(KINDS), named

@@ -8,19 +8,42 @@ from __future__ import annotations
 
 import numpy as np
 
-from moss_step.scene.kernels.paint import Grid, paint_classes, paint_ranges, paint_surface, shade_picture
+from moss_step.scene.kernels.paint import CODES, RAMP, RANGES, Scale, paint_grid, shade_picture
+
+_NONE, _NO_BOUNDS, _NO_LOOKUP = np.float32(np.nan), np.empty(0, np.float32), np.empty(0, np.uint8)
+ALL_DRAWN = np.ones(257, np.bool_)
+"""Every place of a ramp is drawn."""
 
 
-def rehearse(grid: Grid) -> None:
+def by_codes() -> Scale:
+    """Colours of a class map: each code has its own."""
+    return Scale(CODES, _NONE, _NONE, 0, _NONE, _NO_BOUNDS, _NO_LOOKUP)
+
+
+def by_ramp(low: float, high: float, below: int, clear: float) -> Scale:
+    """Colours along a ramp from a value to another; ``clear`` is a value that is not drawn, NaN for none."""
+    return Scale(
+        RAMP,
+        np.float32(low),
+        np.float32(255.999 / (high - low)),
+        below,
+        np.float32(clear),
+        _NO_BOUNDS,
+        _NO_LOOKUP,
+    )
+
+
+def by_ranges(bounds: np.ndarray, lookup: np.ndarray) -> Scale:
+    """Colours of classes by their bounds, without classifying first: for bounds that are being dragged."""
+    return Scale(RANGES, _NONE, _NONE, 0, _NONE, bounds, lookup)
+
+
+def rehearse(grid: np.ndarray) -> None:
     """Have the kernels that draw a grid compiled, or taken from their cache, here and not in the window's
     thread; nothing is painted.
     """
     nowhere, picture, strength = np.full(1, -1, np.int32), np.zeros((1, 1), np.uint32), np.uint32(0)
-    colors, drawn = np.zeros(257, np.uint32), np.zeros(256, np.bool_)
-    if grid.dtype == np.uint8:
-        paint_classes(grid, nowhere, nowhere, colors, drawn, strength, picture)
-        return
-    some, zero = np.zeros(1, np.float32), np.float32(0.0)
-    paint_surface(grid, nowhere, nowhere, colors, 0, zero, zero, strength, zero, picture)
-    paint_ranges(grid, nowhere, nowhere, some, np.zeros(3, np.uint8), colors, drawn, strength, picture)
-    shade_picture(grid, nowhere, nowhere, some, some, np.zeros(3, np.float32), zero, picture)
+    paint_grid(grid, nowhere, nowhere, by_codes(), np.zeros(257, np.uint32), ALL_DRAWN, strength, picture)
+    if grid.dtype != np.uint8:
+        some = np.zeros(1, np.float32)
+        shade_picture(grid, nowhere, nowhere, some, some, np.zeros(3, np.float32), np.float32(0.0), picture)

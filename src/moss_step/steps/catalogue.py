@@ -53,6 +53,11 @@ def opening(path: Path) -> list[tuple[str, str]]:
     return [(step.kind, source) for source in step.sources(path)]
 
 
+def keeper(what: str) -> StepKind:
+    """The step that keeps what a view shows."""
+    return next(s for s in catalogue().values() if s.keeps == what)
+
+
 def became(kind: str) -> tuple[str, str] | None:
     """The kind of step and the name of its result that a step of older versions became."""
     return _became().get(kind)

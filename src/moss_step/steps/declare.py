@@ -205,6 +205,8 @@ class StepKind:
     """Ranges of its settings by which its first surface is drawn while it is made, with no run; None where a
     run is needed.
     """
+    keeps: str = ""
+    """What of a view it keeps as a step: the ``section`` along a line, or the ``rows`` that are selected."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 
@@ -225,6 +227,13 @@ class StepKind:
                 f"{self.kind} gives no '{name}'.", f"Beside its main result it gives: {known or 'nothing'}."
             )
         return self.results[name]
+
+    def setting_by(self, control: str) -> str:
+        """Name of the setting that has a special kind of value.
+
+        Raises StopIteration when none has.
+        """
+        return next(n for n, f in self.settings.listed().items() if extra(f, "control") == control)
 
     def name_of(self, result: str, main: str) -> str:
         """What a result is called where the main one has a name."""

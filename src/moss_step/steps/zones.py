@@ -164,6 +164,7 @@ profile = StepKind(
     ),
     settings=ProfileSettings, gives="chart", run=_profile,
     memory=2,
+    keeps="section",
     label=lambda s, names: f"Profile of {names['surface']}",
     further=InputSpec("others", "surface", "Other surfaces", "NAME=PATH for further columns.", optional=True),
 )  # fmt: skip
@@ -486,7 +487,7 @@ class ChooseSettings(Settings):
     relation: Literal["meets", "within", "apart"] = setting(
         "meets", "Relation", "How the chosen lie to the other shapes.", with_input="others"
     )
-    rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.")
+    rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.", control="rows")
 
 
 def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -527,6 +528,7 @@ choose_shapes = StepKind(
     gives="shapes",
     run=_choose,
     memory=2,
+    keeps="rows",
     label=lambda s, names: (
         f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}"
     ),

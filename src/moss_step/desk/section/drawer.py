@@ -21,6 +21,7 @@ from moss_step.model.words import value_text
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
+from moss_step.steps.catalogue import keeper
 from moss_step.steps.results import measured
 
 Line = tuple[float, float, float, float]
@@ -92,7 +93,10 @@ class SectionDrawer(QWidget):
         """Keep the section of the shaded ground as a step."""
         ground = self.work.study.shading.ground
         if self.line is not None and ground:
-            self.work.add_step("profile", {"surface": ground}, {"line": list(self.line)})
+            kind = keeper("section")
+            self.work.add_step(
+                kind.kind, {kind.inputs[0].name: ground}, {kind.setting_by("line"): list(self.line)}
+            )
 
     def write(self, path: Path) -> None:
         """Write the section as CSV."""

@@ -34,6 +34,7 @@ from moss_step.model.frame import Box
 from moss_step.model.shapes import Shapes
 from moss_step.scene.colors import MOSS
 from moss_step.science.zones.choose import numbers_text
+from moss_step.steps.catalogue import keeper
 from moss_step.study.graph import KeyRow
 
 _MOST_MARKED = 5000
@@ -297,11 +298,9 @@ class TableDrawer(QWidget):
         if self._shapes is None or not self.selected.size:
             self.work.message.emit("Select rows of shapes first.", True)
             return
-        self.work.choose(
-            self.work.add_step(
-                "choose_shapes", {"shapes": self._source()}, {"rows": numbers_text(self.selected)}
-            )
-        )
+        kind = keeper("rows")
+        rows: dict[str, object] = {kind.setting_by("rows"): numbers_text(self.selected)}
+        self.work.choose(self.work.add_step(kind.kind, {kind.inputs[0].name: self._source()}, rows))
 
     def _rename(self, row: int, name: str) -> None:
         """Give a basin a name: a setting of its step, so that it goes wherever the figures go."""

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 
 Grid = np.ndarray
 RB, G, SOLID = np.uint32(0x00FF00FF), np.uint32(0x0000FF00), np.uint32(0xFF000000)
 EIGHT, WHOLE = np.uint32(8), np.uint32(256)
+CODES, RAMP, RANGES = 0, 1, 2
+"""Ways from a value to its colour."""
 
 
 @numba.njit(inline="always", cache=True)
@@ -19,88 +23,59 @@ def mix(old: np.uint32, new: np.uint32, strength: np.uint32) -> np.uint32:
     return SOLID | rb | g
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def paint_surface(
-    values: Grid,
-    rows: Grid,
-    cols: Grid,
-    colors: Grid,
-    below: int,
-    low: np.float32,
-    scale: np.float32,
-    strength: np.uint32,
-    clear: np.float32,
-    picture: Grid,
-) -> None:
-    """Blend a surface into ``picture``; ``rows`` and ``cols`` give each pixel's cell or -1.
+class Scale(NamedTuple):
+    """How a value finds its colour: one of the ways below, with what that needs.
 
-    ``colors`` are 257 pixels: 256 along the ramp and one more; ``below`` is the place of values under
-    ``low``; ``clear`` is a value that is not drawn (NaN for none).
+    ``CODES``: the value is the place of its colour. ``RAMP``: places 0 to 255 from ``low`` on, ``scale`` a
+    unit; ``below`` is that of values under it, and ``clear`` a value that is not drawn (NaN for none).
+    ``RANGES``: by how many ``bounds`` lie below a value or at it, ``lookup`` gives the place.
+    """
+
+    way: int
+    low: np.float32
+    scale: np.float32
+    below: int
+    clear: np.float32
+    bounds: np.ndarray
+    lookup: np.ndarray
+
+
+@numba.njit(inline="always", cache=True)
+def place_of(v, how):
+    """Place of a value's colour; -1 for one that is not drawn."""
+    if how.way == CODES:
+        return np.int64(v)
+    if v != v:
+        return np.int64(-1)
+    if how.way == RAMP:
+        if v == how.clear:
+            return np.int64(-1)
+        place = (v - how.low) * how.scale
+        return np.int64(how.below) if place < 0.0 else (np.int64(255) if place > 255.0 else np.int64(place))
+    rank = 0
+    for i in range(how.bounds.size):
+        rank += (v > how.bounds[i]) + (v >= how.bounds[i])
+    return np.int64(how.lookup[rank])
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def paint_grid(grid, rows, cols, how, colors, drawn, strength, picture):
+    """Blend a grid into ``picture``; ``rows`` and ``cols`` give each pixel's cell or -1.
+
+    ``how`` finds the place of a value among the ``colors`` (pixels); ``drawn`` says which of them are drawn.
     """
     for y in numba.prange(rows.size):
         r = rows[y]
         if r < 0:
             continue
-        row, line = values[r], picture[y]
+        row, line = grid[r], picture[y]
         for x in range(cols.size):
             c = cols[x]
             if c < 0:
                 continue
-            v = row[c]
-            if v == v and v != clear:
-                place = (v - low) * scale
-                k = below if place < 0.0 else (np.int64(255) if place > 255.0 else np.int64(place))
+            k = place_of(row[c], how)
+            if k >= 0 and drawn[k]:
                 line[x] = mix(line[x], colors[k], strength)
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def paint_classes(
-    codes: Grid, rows: Grid, cols: Grid, colors: Grid, drawn: Grid, strength: np.uint32, picture: Grid
-) -> None:
-    """Blend a class map into ``picture``; ``drawn`` says which of the 256 codes are drawn."""
-    for y in numba.prange(rows.size):
-        r = rows[y]
-        if r < 0:
-            continue
-        row, line = codes[r], picture[y]
-        for x in range(cols.size):
-            c = cols[x]
-            if c >= 0 and drawn[row[c]]:
-                line[x] = mix(line[x], colors[row[c]], strength)
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def paint_ranges(
-    values: Grid,
-    rows: Grid,
-    cols: Grid,
-    bounds: Grid,
-    lookup: Grid,
-    colors: Grid,
-    drawn: Grid,
-    strength: np.uint32,
-    picture: Grid,
-) -> None:
-    """Blend a surface as classes by its bounds, without classifying it first: for bounds that are being
-    dragged.
-    """
-    for y in numba.prange(rows.size):
-        r = rows[y]
-        if r < 0:
-            continue
-        row, line = values[r], picture[y]
-        for x in range(cols.size):
-            c = cols[x]
-            if c < 0:
-                continue
-            v = row[c]
-            if v == v:
-                place = 0
-                for i in range(bounds.size):
-                    place += (v > bounds[i]) + (v >= bounds[i])
-                k = lookup[place]
-                if drawn[k]:
-                    line[x] = mix(line[x], colors[k], strength)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")

@@ -11,7 +11,8 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
 from moss_step.scene.grids import GridPicture, class_colors, halved
-from moss_step.scene.kernels.paint import paint_classes
+from moss_step.scene.kernels.paint import paint_grid
+from moss_step.scene.paint import by_codes
 from moss_step.scene.picture import Legend
 from moss_step.study.graph import KeyRow
 
@@ -39,9 +40,8 @@ class ClassesPicture(GridPicture):
         """Each class in its colour."""
         rows, cols, level = self.cells(camera, ratio)
         colors, drawn = class_colors({c.code: c.color for c in self.value.classes})
-        paint_classes(
-            self.levels[level], rows, cols, colors, drawn, np.uint32(round(row.opacity * 256)), pixels
-        )
+        strength = np.uint32(round(row.opacity * 256))
+        paint_grid(self.levels[level], rows, cols, by_codes(), colors, drawn, strength, pixels)
 
     def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
         """The classes in their order."""

@@ -13,7 +13,8 @@ from moss_step.model.surface import Surface
 from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
-from moss_step.scene.kernels.paint import paint_ranges, paint_surface, shade_picture
+from moss_step.scene.kernels.paint import paint_grid, shade_picture
+from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
 from moss_step.scene.picture import Legend, Ramp, class_legend
 from moss_step.scene.ramps import ramp, usual_ramp
 from moss_step.science.classes.histogram import histogram
@@ -95,25 +96,12 @@ class SurfacePicture(GridPicture):
         if ranges is not None:
             colors, drawn = class_colors({r.code: r.color for r in ranges.rules})
             bounds = (np.array(ranges.bounds) - self.base).astype(np.float32)
-            paint_ranges(values, rows, cols, bounds, ranges.lookup(), colors, drawn, strength, pixels)
+            how = by_ranges(bounds, ranges.lookup())
+            paint_grid(values, rows, cols, how, colors, drawn, strength, pixels)
             return
         (low, high), (colors, below) = self.span(row), self.colors(row)
-        scale, clear = (
-            np.float32(255.999 / (high - low)),
-            np.float32(-self.base if row.clear_zero else np.nan),
-        )
-        paint_surface(
-            values,
-            rows,
-            cols,
-            packed(colors),
-            below,
-            np.float32(low - self.base),
-            scale,
-            strength,
-            clear,
-            pixels,
-        )
+        how = by_ramp(low - self.base, high - self.base, below, -self.base if row.clear_zero else np.nan)
+        paint_grid(values, rows, cols, how, packed(colors), ALL_DRAWN, strength, pixels)
 
     def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:
         """Without holes, opaque, and every value drawn."""
