@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
@@ -47,7 +48,14 @@ class PlotFrame(QWidget):
     def furnish(self) -> None:
         """Put what it draws into a plot that was just made."""
 
+    def showEvent(self, event: QShowEvent) -> None:
+        """A plot is made when it is first seen: it takes a while."""
+        super().showEvent(event)
+        self.ask()
+
     def _bring_up(self) -> None:
+        if not self.isVisible():
+            return
         if self.plot is None and not self._loaded():
             self._later.start(_LOOK_AGAIN)
             return

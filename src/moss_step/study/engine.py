@@ -99,6 +99,7 @@ class Engine:
         """
         if self._keys_of(study):
             study.name_of(study.steps[0].id)  # all names are made with the first
+            study.refs(asked=False)
 
     def look(self, study: Study, targets: Iterable[str], progress: Progress | None = None) -> bool:
         """Look at the source files that targets need; tells whether one is another than before. Not for the

@@ -130,9 +130,14 @@ class Study(BaseModel):
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Copy with changes; what was worked out of the old steps does not go along."""
         result = super().model_copy(update=update, deep=deep)
-        for worked_out in result.__dict__.keys() - type(self).model_fields.keys():
+        for worked_out in result.__dict__.keys() - type(self).model_fields.keys() - {"_labels"}:
             del result.__dict__[worked_out]
         return result
+
+    @cached_property
+    def _labels(self) -> dict[str, tuple[Step, dict[str, str], str]]:
+        """Names made of steps, and what they were made of: of thousands a change leaves most alone."""
+        return {}
 
     def step(self, ref: str) -> Step:
         """Give a step by its id, or by one of its results."""
@@ -178,14 +183,10 @@ class Study(BaseModel):
         names: dict[str, str] = {}
         for step in self.in_order():
             fed = {n: self._named(ref, names) for n, ref in step.inputs.items()}
-            try:
-                names[step.id] = step.name or step.declared.label(step.declared.checked(step.settings), fed)
-            except (
-                MossError,
-                KeyError,
-            ):  # with settings or inputs missing there is nothing to make a name of; its card says which
-                names[step.id] = step.declared.title
-            names[step.id] = names[step.id][:MOST_NAME]
+            known = self._labels.get(step.id)
+            if known is None or known[0] is not step or known[1] != fed:
+                known = self._labels[step.id] = (step, fed, _label(step, fed)[:MOST_NAME])
+            names[step.id] = known[2]
         return names
 
     def name_of(self, ref: str) -> str:
@@ -310,6 +311,17 @@ class Study(BaseModel):
     def key_row(self, ref: str) -> KeyRow | None:
         """Give the row of the Key that draws a result."""
         return next((k for k in self.key if k.step == ref), None)
+
+
+def _label(step: Step, fed: Mapping[str, str]) -> str:
+    """Name of a step's main result: given by the person, or made of what the step did."""
+    try:
+        return step.name or step.declared.label(step.declared.checked(step.settings), fed)
+    except (
+        MossError,
+        KeyError,
+    ):  # with settings or inputs missing there is nothing to name it by; its card says which
+        return step.declared.title
 
 
 def file_name(text: str) -> str:

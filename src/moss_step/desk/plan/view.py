@@ -85,6 +85,7 @@ class PlanView(QWidget):
         self._pointer: QPointF | None = None
         self._pin_cards: dict[int, QRectF] = {}
         self._pin_pixels = np.empty((0, 2))
+        self._pins: tuple[object, np.ndarray] = (None, np.empty((0, 2)))
         self._by_keys = False
         self._drawn: object = None
         self.marked: list[QPainterPath] = []
@@ -243,7 +244,9 @@ class PlanView(QWidget):
         one.
         """
         self._pin_cards = {}
-        pins = np.array(self.work.study.pins).reshape(-1, 2)
+        if self._pins[0] is not self.work.study.pins:
+            self._pins = self.work.study.pins, np.array(self.work.study.pins).reshape(-1, 2)
+        pins = self._pins[1]
         self._pin_pixels = self.camera.pixels(pins)
         x, y = self._pin_pixels.T
         seen = np.flatnonzero(
@@ -251,7 +254,8 @@ class PlanView(QWidget):
         )
         few = len(seen) <= MOST_CARDS
         if not few:
-            _, first = np.unique(np.floor(self._pin_pixels[seen] / _PIN_GAP), axis=0, return_index=True)
+            across, down = np.floor(self._pin_pixels[seen] / _PIN_GAP).astype(np.int64).T
+            _, first = np.unique(across * 1_000_003 + down, return_index=True)
             seen = seen[np.sort(first)]
         for k in seen.tolist() if few else ():
             at, place = QPointF(x[k], y[k]), (float(pins[k, 0]), float(pins[k, 1]))
