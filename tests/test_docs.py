@@ -95,4 +95,4 @@ def test_no_generic_part_of_the_window_names_a_step():
     named = [
         f"{p.name}: {kind}" for p in generic for pair in asked.findall(p.read_text()) for kind in pair if kind
     ]
-    assert len(generic) > 60 and not set(n.split(": ")[1] for n in named) & set(KINDS), named
+    assert len(generic) > 60 and not {n.split(": ")[1] for n in named} & set(KINDS), named

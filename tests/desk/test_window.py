@@ -213,6 +213,11 @@ def test_search_finds_steps_places_and_results(demo, settle):
         ("import", "Open a grid"),
     ):
         assert any(h.text == first for h in demo.search.find(text)[:2]), text
+    for text, first in (
+        ("slope", "Slope"), ("flood", "Flood stage"), ("line of sight", "Sight line"),
+        ("maximum in areas", "Zone statistics"), ("contour", "Contours"),
+    ):  # fmt: skip
+        assert demo.search.find(text)[0].text == first, text
     assert demo.search.find("qqqqxz") == []
     demo.search_box.begin()
     QTest.keyClicks(box, "aspect")

@@ -14,7 +14,8 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, METRE
 from moss_step.scene.camera import Camera
-from moss_step.scene.layers import draw_grids, scene_of, shape_order
+from moss_step.scene.colors import CLEAR
+from moss_step.scene.layers import STEPS_BACK, Layer, Scene, draw_grids, scene_of, shape_order
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import picture_of
 from moss_step.scene.readings import readings
@@ -33,6 +34,7 @@ class Shown:
     pictures: dict[str, Picture]
     draft: Draft | None = None
     chosen_ref: str = ""
+    all_shown: bool = False
     frame: Frame | None = field(default=FRAME)
 
     @property
@@ -145,3 +147,39 @@ def test_a_scene_needs_no_interface():
         [sys.executable, "-c", code], capture_output=True, text=True, check=True, timeout=60
     )
     assert done.stdout.strip() == "False"
+
+
+def test_other_coverings_step_back_before_one_that_is_looked_at_and_not_kept():
+    """The class map is in the Key, the ground is chosen and is not: only outlines stay beside it."""
+    work = shown()
+    work.study = work.study.model_copy(update={"key": tuple(k for k in work.study.key if k.step != "g")})
+    kept = [la.step for la in scene_of(work).layers]
+    assert "c" in kept and "b" in kept
+    work.chosen_ref = "g"
+    scene = scene_of(work)
+    assert [la.step for la in scene.layers] == ["g", "b"] and dict(scene.undrawn) == {"c": STEPS_BACK}
+    work.all_shown = True
+    assert {la.step for la in scene_of(work).layers} == {"g", "b", "c"}
+    work.all_shown, work.chosen_ref = False, "c"
+    assert "c" in [la.step for la in scene_of(work).layers] and not scene_of(work).undrawn, (
+        "it is kept in the Key"
+    )
+
+
+def test_few_whole_counts_are_swatches_with_area_and_share():
+    """Areas and shares by NumPy; each swatch has the colour that its cells are painted in."""
+    counts = np.repeat([0.0, 1.0, 2.0, np.nan], 10)[None, :] * np.ones((20, 1))
+    frame = Frame(20, 40, 0.0, 200.0, 10.0, 10.0, UTM)
+    picture = picture_of(Surface(counts.astype(np.float32), frame, METRE, "seen"))
+    legend = picture.legend(KeyRow(step="v", clear_zero=True), None, "#000000")
+    assert legend.ramp is None and [n.split(" · ")[0] for n, _ in legend.classes] == [
+        "none", "1", "2",
+    ]  # fmt: skip
+    assert all("2.0 ha" in n and "33%" in n for n, _ in legend.classes) and legend.classes[0][1] == CLEAR
+    pixels = draw_grids(
+        Scene((Layer("v", "V", picture, KeyRow(step="v")),)), Camera().sized(200, 100).fitted(frame.box), 1.0
+    )
+    painted = {f"#{p & 0xFFFFFF:06X}" for p in np.unique(pixels).tolist()}
+    assert {c for _, c in picture.legend(KeyRow(step="v"), None, "").classes} <= painted
+    many = picture_of(Surface((counts * 20).astype(np.float32), frame, METRE, "seen"))
+    assert many.legend(KeyRow(step="v"), None, "").ramp is not None

@@ -24,6 +24,7 @@ KEYS = (
     ("Arrows, + and -", "Move and zoom the plan"),
     ("F or 0", "Show all of the ground"),
     ("P, double click", "Pin the reading"),
+    ("B on the plan", "Show what steps back while a step is made"),
     ("F2, D, K, Del on a card", "Rename, duplicate, Key in or out, remove"),
     ("T on a card", "The next of several results"),
     ("Return, Backspace, Del while drawing", "End a shape, take a vertex back, take one away"),

@@ -18,6 +18,11 @@ from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import StepKind
 
 _MOST, _LEAST_SCORE = 12, 62.0
+_EXACT, _BEGINS, _WITHIN, _A_WORD = 130.0, 120.0, 110.0, 105.0
+"""Scores of a title, of its beginning, of a word within it, and of a word of the trade."""
+_SMALL_WORDS = frozenset(
+    {"a", "an", "and", "by", "for", "in", "of", "on", "over", "per", "the", "to", "with"}
+)
 
 
 @dataclass(frozen=True)
@@ -166,15 +171,40 @@ class SearchBox(QLineEdit):
 
 
 def _step_score(text: str, kind: StepKind) -> float:
+    """Likeness of a typed text and a step: its exact title first, then its beginning, then the trade's words,
+    then question and help.
+    """
+    title = kind.title.lower()
     if not text:
         return 100.0
-    words = [kind.title.lower(), kind.kind.replace("_", " "), *kind.words]
-    best = max(_score(text, w) for w in words)
-    return max(
-        best,
-        0.85 * fuzz.token_set_ratio(text, kind.question.lower()),
-        0.75 * fuzz.partial_ratio(text, kind.help.lower()),
-    )
+    if text in (title, kind.kind.replace("_", " ")):
+        return _EXACT
+    asked = {w for w in text.split() if w not in _SMALL_WORDS}
+    if asked == set(title.split()):
+        return _EXACT - 1.0
+    if title.startswith(text):
+        return _BEGINS - 0.1 * (len(title) - len(text))  # of two beginnings the shorter title is nearer
+    if any(part.startswith(text) for part in title.split()):
+        return _WITHIN
+    if text in kind.words:
+        return _A_WORD
+    best = max(_score(text, w) for w in (title, *kind.words))
+    return max(best, _by_tokens(text, kind), 0.85 * fuzz.token_set_ratio(text, kind.question.lower()))
+
+
+def _by_tokens(text: str, kind: StepKind) -> float:
+    """Likeness of several words in any order: those of title and trade count most, then those of the help."""
+    asked = [w for w in text.split() if w not in _SMALL_WORDS]
+    if len(asked) < 2:
+        return 0.75 * fuzz.partial_ratio(text, kind.help.lower())
+    near = " ".join((kind.title.lower(), *kind.words)).split()
+    far = f"{kind.question} {kind.help}".lower().replace(",", " ").split()
+    hits = [1.0 if _starts(w, near) else 0.85 if _starts(w, far) else 0.0 for w in asked]
+    return 99.0 * sum(hits) / len(hits)
+
+
+def _starts(word: str, among: list[str]) -> bool:
+    return any(other.startswith(word.rstrip("s")) for other in among)
 
 
 def _score(text: str, name: str) -> float:

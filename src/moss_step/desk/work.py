@@ -66,6 +66,7 @@ class Work(QObject):
     def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
         super().__init__()
         self._now: Snapshot | None = None
+        self._all_shown = False
         self._publish_later = Later(self.published.emit, self)
         for signal in (self.changed, self.results, self.chosen, self.drafted):
             signal.connect(self._on_moved_on)
@@ -200,6 +201,11 @@ class Work(QObject):
             usual = [ref for ref in study.step(DRAFT).refs if not study.result(ref).asked]
             self._side.wish(study, usual, usual)
         self.drafted.emit()
+
+    def show_all(self) -> None:
+        """Let other coverings step back before the one that is made or looked at, or show them too."""
+        self._all_shown = not self._all_shown
+        self.results.emit()
 
     def choose(self, ref: str) -> None:
         """Choose a step, or one of its results: its bench shows it."""
@@ -346,17 +352,9 @@ class Work(QObject):
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
         return Snapshot(
-            study,
-            whole,
-            self.draft,
-            self.chosen_ref,
-            self._frame(),
-            said,
-            failures,
-            running,
-            pictures,
-            partly,
-        )
+            study, whole, self.draft, self.chosen_ref, self._frame(), said, failures, running, pictures,
+            self._all_shown, partly,
+        )  # fmt: skip
 
     def _frame(self) -> Frame | None:
         for ref in (self.study.shading.ground, *self.study.refs()):

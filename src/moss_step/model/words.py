@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from moss_step.model.units import Unit
 
+_LONG = 10_000.0
+"""Values from which on a second decimal says nothing."""
+
 
 def value_text(value: float, unit: Unit, quantity: str = "") -> str:
     """Say a value with its unit; a flat aspect reads "flat"."""
@@ -13,9 +16,18 @@ def value_text(value: float, unit: Unit, quantity: str = "") -> str:
         return "flat" if value < 0 else f"{value:.0f}° {_compass(value)}"
     if quantity == "seen":
         return f"{value:.0f}"
-    digits = 2 if unit.kind in ("length", "none", "unknown") else 1
     gap = "" if unit.symbol in ("°", "%", "") else " "
-    return f"{value:.{digits}f}{gap}{unit.symbol}".rstrip("?").rstrip()
+    return f"{_grouped(value, unit)}{gap}{unit.symbol}".rstrip("?").rstrip()
+
+
+def _grouped(value: float, unit: Unit) -> str:
+    """Digits in groups of three: two decimals for lengths and bare numbers, one for the rest and for what has
+    five digits before the point, none for a whole number without a unit.
+    """
+    if unit.kind == "none" and value.is_integer():
+        return f"{value:,.0f}".replace(",", " ")
+    digits = 2 if unit.kind in ("length", "none", "unknown") and abs(value) < _LONG else 1
+    return f"{value:,.{digits}f}".replace(",", " ")
 
 
 def _compass(bearing: float) -> str:

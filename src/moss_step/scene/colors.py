@@ -5,6 +5,8 @@ from __future__ import annotations
 PAPER, CARD, INK, MUTED, LINE = "#F6F4EC", "#FFFFFF", "#1F261D", "#63695D", "#DAD7CA"
 MOSS, DEEP, LICHEN, WASH = "#4C6B34", "#26331E", "#D9C24A", "#F3ECCB"
 WATER, OCHRE, TRAIL, GROUND = "#2C6E91", "#A3551F", "#ECE9DC", "#E3E0D2"
+CLEAR = "#00000000"
+"""Nothing is drawn."""
 NEUTRAL, NO_VALUE, SHEET, HOLLOW = "#8C8A7A", "#C9C7BC", "#EDEADF", "#EFEDE3"
 """A class without a colour yet, shapes without a value, the plan beyond the ground, and a card without a
 picture.

@@ -18,6 +18,9 @@ from moss_step.scene.pictures import has_place, placed
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.graph import KeyRow, Shading, Study, step_of
 
+STEPS_BACK = "steps back meanwhile; B shows it"
+"""Why a covering of the Key is not drawn beside one that is being made or looked at."""
+
 
 @dataclass(frozen=True)
 class Layer:
@@ -72,6 +75,10 @@ class Shown(Protocol):
         """The chosen result."""
 
     @property
+    def all_shown(self) -> bool:
+        """Whether no covering steps back."""
+
+    @property
     def frame(self) -> Frame | None:
         """Frame of the plan."""
 
@@ -100,8 +107,22 @@ def scene_of(work: Shown) -> Scene:
             undrawn.append((ref, reason))
         else:
             layers.append(replace(layer, picture=picture))
+    layers, back = _stepped_back(work, layers, shown)
+    undrawn += [(layer.step, STEPS_BACK) for layer in back]
     ground = work.picture(study.shading.ground) if study.shading.ground else None
     return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
+
+
+def _stepped_back(work: Shown, layers: list[Layer], shown: str) -> tuple[list[Layer], list[Layer]]:
+    """What is drawn, and what steps back: under a covering that is being made, or is looked at and not kept
+    in the Key, other coverings would be taken for a part of it.
+    """
+    kept = work.draft is None and work.study.key_row(shown) is not None
+    covers = bool(layers) and layers[0].step == shown and layers[0].picture.frame is not None
+    if not covers or kept or work.all_shown:
+        return layers, []
+    back = [la for la in layers[1:] if la.picture.frame is not None]
+    return [la for la in layers if la not in back], back
 
 
 def front_of(work: Shown) -> str:

@@ -37,6 +37,8 @@ class Snapshot:
     """Ids of the steps that run."""
     pictures: Mapping[str, Picture] = field(default_factory=dict)
     """Pictures of what may be drawn on the plan, as far as they are made."""
+    all_shown: bool = False
+    """Whether no covering steps back before the one that is made or looked at."""
     drawn_partly: bool = False
     """Whether the step being made is drawn in view only, so far."""
 

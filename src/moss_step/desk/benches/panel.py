@@ -68,10 +68,12 @@ class StepPanel(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         self._inputs = {spec.name: self._input(spec) for spec in kind.inputs}
+        self._rows: dict[str, QWidget] = {}
         for spec in kind.inputs:
             title = label(spec.title)
             set_tip(title, spec.help)
-            layout.addWidget(row(title, self._inputs[spec.name], gap=10))
+            self._rows[spec.name] = row(title, self._inputs[spec.name], gap=10)
+            layout.addWidget(self._rows[spec.name])
         self.note, self.facts = Note(), Facts()
         if self.facts_first:
             layout.addWidget(self.facts)
@@ -284,6 +286,7 @@ class StepPanel(QWidget):
     def _fill_input(self, spec: InputSpec, wanted: str) -> None:
         box, study = self._inputs[spec.name], self.work.study
         fitting = [step_id for step_id, _ in self.fitting(spec)]
+        self._rows[spec.name].setVisible(bool(fitting) or not spec.optional)  # there is something to choose
         listed = [box.itemData(i) for i in range(box.count())]
         names = [box.itemText(i) for i in range(box.count())]
         new = ([""] if spec.optional else []) + fitting

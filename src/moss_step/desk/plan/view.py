@@ -361,7 +361,9 @@ class PlanView(QWidget):
         return menu
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """The tool first; then arrows move, plus and minus zoom, F shows all, P pins, Escape ends drawing."""
+        """The tool first; then arrows move, plus and minus zoom, F shows all, P pins, B shows what steps
+        back, Escape ends drawing.
+        """
         if self.tool.key(event):
             return
         key = Qt.Key(event.key())
@@ -376,6 +378,8 @@ class PlanView(QWidget):
             self.show_camera(self.camera.zoomed(0.8, at.x(), at.y()))
         elif key in (Qt.Key.Key_F, Qt.Key.Key_0):
             self.fit()
+        elif key == Qt.Key.Key_B:
+            self.work.show_all()
         elif key == Qt.Key.Key_P:
             self.pin(at)
         elif key == Qt.Key.Key_Escape:

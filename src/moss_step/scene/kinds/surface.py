@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Self
 
@@ -12,11 +13,13 @@ from moss_step.model.rules import Region, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CLEAR
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
 from moss_step.scene.kernels.paint import paint_grid, shade_picture
 from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
 from moss_step.scene.picture import Legend, Ramp, class_legend
 from moss_step.scene.ramps import ramp, usual_ramp
+from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.histogram import histogram
 from moss_step.science.relief.gradient import gradient_weights, light_vector
 from moss_step.study.graph import KeyRow, Shading
@@ -25,6 +28,8 @@ _BY_POWERS = ("accumulation", "index")
 LEAST = 1e-3
 """Lowest value that is told apart where colours follow powers of ten."""
 _FLAT_COLOR = (201, 199, 188)
+_MOST_COUNTS = 12
+"""The highest count up to which each is told apart in the Key."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,6 +38,8 @@ class SurfacePicture(GridPicture):
 
     kind = "surface"
     value: Surface
+    counts: tuple[tuple[int, float, float], ...] = ()
+    """Of a few whole counts: each with its area in square metres and share."""
 
     @classmethod
     def from_value(cls, value: Surface) -> Self:
@@ -42,7 +49,8 @@ class SurfacePicture(GridPicture):
         if value.quantity in _BY_POWERS:
             finest = np.log10(np.maximum(finest, np.float32(LEAST)))
             finest.flags.writeable = False
-        return cls(value, halved(finest, smooth=not value.cyclic and not value.whole), histogram(value), base)
+        levels = halved(finest, smooth=not value.cyclic and not value.whole)
+        return cls(value, levels, histogram(value), base, _counts_of(value))
 
     @property
     def nbytes(self) -> int:
@@ -124,6 +132,9 @@ class SurfacePicture(GridPicture):
         if ranges is not None:
             return class_legend(ranges)
         low, high = self.span(row)
+        if self.counts:
+            title = "seen by" if self.value.quantity == "seen" else ""
+            return Legend(tuple(self._swatches(row, low, high)), title=title)
         places = [low, (low + high) / 2, high]
         if self.logarithmic:
             places = [10.0**v for v in places]
@@ -131,6 +142,16 @@ class SurfacePicture(GridPicture):
         if self.value.cyclic:
             texts = ("N", "E", "S", "W", "N")
         return Legend(ramp=Ramp(self.colors(row)[0][:256].copy(), texts, (texts[0], texts[-1])))
+
+    def _swatches(self, row: KeyRow, low: float, high: float) -> Iterator[tuple[str, str]]:
+        """Each count with its area and share, in the colour that it is painted in; none where it is clear."""
+        colors, seen = self.colors(row)[0], self.value.quantity == "seen"
+        for count, area, share in self.counts:
+            red, green, blue = colors[min(max(int((count - low) * 255.999 / (high - low)), 0), 255)]
+            clear = row.clear_zero and count == 0
+            word = ("none" if count == 0 else str(count)) if seen else ("no", "yes")[count]
+            size = f"{area / 1e4:.1f} ha" if area >= 1e3 else f"{area:.0f} m²"
+            yield f"{word} · {size} · {share:.0%}", CLEAR if clear else f"#{red:02X}{green:02X}{blue:02X}"
 
     def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
         """The value with its unit, or the class of ``ranges`` that holds it."""
@@ -142,3 +163,13 @@ class SurfacePicture(GridPicture):
             return value_text(value, self.value.unit, self.value.quantity)
         held = ranges.holders(Region(value, value))
         return held[0].name if held else "no class"
+
+
+def _counts_of(value: Surface) -> tuple[tuple[int, float, float], ...]:
+    """Whole counts of a surface with their areas and shares; none where it holds no counts, or too many."""
+    if not value.whole or value.range is None or value.range[0] < 0 or value.range[1] > _MOST_COUNTS:
+        return ()
+    codes = np.where(np.isnan(value.values), 255, np.nan_to_num(value.values)).astype(np.uint8)
+    cells, areas = count_codes(codes, value.frame)
+    whole = float(areas[:255].sum())
+    return tuple((k, float(areas[k]), float(areas[k]) / whole) for k in np.flatnonzero(cells[:255]).tolist())
