@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import types
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
@@ -87,6 +87,13 @@ class Form(QWidget):
         for name, control in self._controls.items():
             field = settings.model_fields[name]
             control.set_value(values.get(name, None if field.is_required() else field.default))
+        self._hide_idle()
+
+    def show_some(self, names: Collection[str], values: Mapping[str, Any]) -> None:
+        """Show some values, and leave the others as they stand."""
+        for name in names:
+            if name in self._controls and self._controls[name].value() != values.get(name):
+                self._controls[name].set_value(values.get(name))
         self._hide_idle()
 
     @overload

@@ -65,16 +65,16 @@ class Rule:
             return 0.0 <= value <= 360.0 and (above or below)
         return above and below
 
-    def text(self, symbol: str = "") -> str:
-        """Say the range as a person reads it."""
+    def text(self, symbol: str = "", closed: Closed = "upper") -> str:
+        """Say the range as a person reads it; an open end says whether its bound belongs to it."""
         if self.low is None and self.high is None:
             return "all"
         if self.is_point:
             return number_text(self.low)
         if self.low is None:
-            return f"up to {number_text(self.high)}{symbol}"
+            return f"{'up to' if closed == 'upper' else 'below'} {number_text(self.high)}{symbol}"
         if self.high is None:
-            return f"over {number_text(self.low)}{symbol}"
+            return f"{'over' if closed == 'upper' else 'from'} {number_text(self.low)}{symbol}"
         return f"{number_text(self.low)} – {number_text(self.high)}{symbol}"
 
 
@@ -144,7 +144,7 @@ class RuleSet:
         """The classes in order of first mention, with the text of their ranges."""
         texts: dict[int, list[str]] = {}
         for rule in self.rules:
-            texts.setdefault(rule.code, []).append(rule.text())
+            texts.setdefault(rule.code, []).append(rule.text(closed=self.closed))
         first = {r.code: r for r in reversed(self.rules)}
         return tuple(
             ClassEntry(code, first[code].name, first[code].color, ", ".join(t)) for code, t in texts.items()

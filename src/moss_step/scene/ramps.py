@@ -15,18 +15,20 @@ _BY_QUANTITY = {
     "elevation": "upland",
     "slope": "ember",
     "aspect": "compass",
-    "shade": "grey",
+    "shade": "lamp",
     "seen": "lookout",
 }
 _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 """Lichen to deep teal, dark with the number of observers."""
+_LAMP = ((0, 0, 0), (255, 255, 255))
+"""Light as it falls: what is lit is light."""
 
 
 @lru_cache(maxsize=1)
 def _all() -> dict[str, np.ndarray]:
     texts = json.loads(Path(__file__).with_name("ramps.json").read_text())
     result = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
-    return result | {"lookout": _between(_LOOKOUT)}
+    return result | {"lookout": _between(_LOOKOUT), "lamp": _between(_LAMP)}
 
 
 def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:

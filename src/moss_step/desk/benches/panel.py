@@ -4,7 +4,7 @@ declaration.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -95,6 +95,7 @@ class StepPanel(QWidget):
         layout.addStretch(1)
         self.action_row = row(self.keep_button, self.drop_button)
         self._left = False
+        self._stored: dict[str, Any] = {}
         self.load()
         later = Later(self._look_again, self, after=8)
         work.published.connect(later.ask)
@@ -103,7 +104,24 @@ class StepPanel(QWidget):
     def _look_again(self) -> None:
         """Show what has become of the step; one that is gone has its panel for a moment longer."""
         if not self.step_id or self.work.study.has(self.step_id):
+            self._take_over()
             self.show_outcome()
+
+    def _take_over(self) -> None:
+        """Settings that were changed elsewhere, such as names typed into the table or by undo, are shown
+        here: the next change of the panel must not put them back.
+        """
+        if not self.step_id or self._left:
+            return
+        stored = dict(self.work.study.step(self.step_id).settings)
+        changed = {n for n in stored.keys() | self._stored.keys() if stored.get(n) != self._stored.get(n)}
+        self._stored = stored
+        if changed:
+            self.show_settings(changed, self.kind.checked(stored).model_dump())
+
+    def show_settings(self, names: Collection[str], values: Mapping[str, Any]) -> None:
+        """Show some settings as they are now, and leave the others as they stand."""
+        self.form.show_some(names, values)
 
     # --- parts that a bench may replace
 
@@ -135,6 +153,7 @@ class StepPanel(QWidget):
     def load(self) -> None:
         """Show the step's inputs and settings, or what a new one begins with."""
         stored = self.work.study.step(self.step_id) if self.step_id else None
+        self._stored = dict(stored.settings) if stored else {}
         for spec in self.kind.inputs:
             self._fill_input(spec, stored.inputs.get(spec.name, "") if stored else "")
         if self.further is not None:
