@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -105,6 +105,11 @@ class ClassifyPanel(StepPanel):
         else:
             self._ready = dict(settings)
             self._fill_ready()
+
+    def show_settings(self, names: Collection[str], values: Mapping[str, Any]) -> None:
+        """Ranges that an undo brings back are shown, unless others are being made."""
+        if self.work.draft is None and "rules" in names:
+            self.load_settings(dict(self.work.study.step(self.step_id).settings))
 
     def use_inputs(self, names: Iterable[str]) -> None:
         """The ranges count with any input."""

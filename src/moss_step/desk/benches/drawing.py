@@ -89,6 +89,9 @@ class DrawPanel(StepPanel):
     def use_inputs(self, names: object) -> None:
         """The shapes count with and without a ground."""
 
+    def show_settings(self, names: object, values: object) -> None:
+        """The shapes are compared with those of the study at every turn."""
+
     def update_draft(self) -> None:
         """Nothing is made on trial: another ground is a change like any other."""
         self.keep_button.hide()
