@@ -67,9 +67,8 @@ class SectionChart(PlotFrame):
             return None
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         pad = (high - low) * 0.08 or 1.0
-        return low - pad, high + pad * (
-            1 if self.sight is None else 6
-        )  # marks of obstacles stand over the ground
+        room = 6 if self.sight is not None else 3 if len(self.names) > 1 else 1
+        return low - pad, high + pad * room  # marks of obstacles and names of curves stand above
 
     # --- drawing
 
