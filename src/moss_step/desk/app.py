@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication
 from moss_step.desk import theme
 from moss_step.desk.benches.registry import bench_types
 from moss_step.desk.looks.registry import all_looks
+from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.window import MainWindow
 from moss_step.kinds.registry import all_kinds
 from moss_step.model.errors import MossError
@@ -33,7 +34,7 @@ def make_app() -> QApplication:
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app)
-    for read in (ramp_names, all_looks, all_kinds, picture_types, bench_types):
+    for read in (ramp_names, all_looks, all_kinds, picture_types, bench_types, tool_types):
         read()  # here: the window's thread touches no file later
     return app
 

@@ -11,6 +11,8 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLay
 
 from moss_step.desk.parts import Choices, button, clear, label, tool
 from moss_step.desk.plan.key import KeyPanel
+from moss_step.desk.plan.tools.registry import tool_types
+from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import pixmap
 from moss_step.desk.work import Work
@@ -182,11 +184,20 @@ class PlanPane(QWidget):
             ("plus", "Nearer (+)", lambda: self._zoom(1.4)),
             ("minus", "Farther (-)", lambda: self._zoom(1 / 1.4)),
         ]
+        result += [
+            (t.picture, f"{t.title}: {t.tip[0].lower()}{t.tip[1:]}", partial(self._use, t))
+            for t in tool_types()
+        ]
         for picture, tip, pressed in result:
             part: QToolButton = tool(picture, tip, pressed)
             layout.addWidget(part)
         bar.adjustSize()
         return bar
+
+    def _use(self, kind: type[Tool]) -> None:
+        """Take a tool, or lay it down when it is in hand."""
+        self.view.use(None if isinstance(self.view.tool, kind) else kind())
+        self.view.setFocus()
 
     def _zoom(self, factor: float) -> None:
         self.view.show_camera(self.view.camera.zoomed(factor, self.view.width() / 2, self.view.height() / 2))

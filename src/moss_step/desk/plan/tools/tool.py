@@ -4,7 +4,7 @@ over the ground.
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import ClassVar, Protocol
 
 from PySide6.QtCore import QObject, QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter
@@ -37,6 +37,10 @@ class Tool(QObject):
 
     result = Signal(object)
     """What was drawn; what it is depends on the tool."""
+    title: ClassVar[str] = ""
+    """Name of its button beside the views; empty for a tool that a panel or a drawer makes."""
+    picture: ClassVar[str] = ""
+    tip: ClassVar[str] = ""
     cursor = Qt.CursorShape.CrossCursor
     once = True
     """Whether it is laid down as soon as it gave a result."""
