@@ -255,6 +255,16 @@ class Frame:
         a, b = np.broadcast_arrays(a, b)
         return np.asarray(self._geod.inv(a[:, 0], a[:, 1], b[:, 0], b[:, 1])[2])
 
+    def bearing(self, start: np.ndarray, end: np.ndarray) -> float:
+        """Degrees from a place to another, 0 to below 360, clockwise from grid north; for degrees that of the
+        geodesic, from true north.
+        """
+        (x, y), (u, v) = start, end
+        if self.geographic:
+            scale = self.degrees_per_unit
+            return float(self._geod.inv(x * scale, y * scale, u * scale, v * scale)[0]) % 360.0
+        return math.degrees(math.atan2(u - x, v - y)) % 360.0
+
     @cached_property
     def _geod(self) -> Geod:
         return as_kind(self.system, CRS).get_geod() or Geod(ellps="WGS84")

@@ -1,0 +1,141 @@
+"""Measuring on the plan: from click to click, with length, bearing, rise, slope and area as it is drawn."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
+
+from moss_step.desk.plan.tools.tool import Place, Tool
+from moss_step.desk.theme import font
+from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CARD, DEEP, LICHEN, MOSS, PAPER
+from moss_step.scene.measuring import Measures, measured_along
+from moss_step.steps.results import measured
+
+_LINE, _PAD, _WIDTH = 17, 8, 236
+
+
+class MeasureTool(Tool):
+    """A click sets a vertex, Backspace takes it back, Return begins anew; nothing of it is kept."""
+
+    title = "Measure"
+    picture = "ruler"
+    tip = "distance, bearing, rise, slope and area from click to click"
+    once = False
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.vertices: tuple[Place, ...] = ()
+        self._pressed: QPointF | None = None
+        self._at: QPointF | None = None
+        self._moved = False
+
+    # --- pointer and keys
+
+    def press(self, at: QPointF) -> None:
+        """A click, or a pull of the ground."""
+        self._pressed, self._moved = at, False
+
+    def move(self, at: QPointF, held: bool) -> None:
+        """The end of the way follows; a pull moves the ground."""
+        if held and self._pressed is not None:
+            self._moved = self._moved or (at - self._pressed).manhattanLength() > 3
+            if self._moved:
+                step, self._pressed = at - self._pressed, at
+                self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
+        self._at = at
+        self.plan.draw_again()
+
+    def release(self, at: QPointF, left: bool) -> None:
+        """Set a vertex."""
+        if left and not self._moved:
+            self.vertices = (*self.vertices, self.place(at))
+            self.plan.draw_again()
+        self._pressed = None
+
+    def back(self) -> bool:
+        """Begin anew; with nothing measured the tool is laid down."""
+        had, self.vertices = bool(self.vertices), ()
+        self.plan.draw_again()
+        return had
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Backspace takes a vertex back, Return begins anew, Insert sets one at the pointer."""
+        key = Qt.Key(event.key())
+        if key == Qt.Key.Key_Backspace:
+            self.vertices = self.vertices[:-1]
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.vertices = ()
+        elif key == Qt.Key.Key_Insert:
+            middle = QPointF(self.plan.camera.width / 2, self.plan.camera.height / 2)
+            self.vertices = (*self.vertices, self.place(self._at or middle))
+        else:
+            return False
+        self.plan.draw_again()
+        return True
+
+    def leave(self) -> None:
+        """Nothing of it stays."""
+        self.vertices, self._at, self._pressed = (), None, None
+
+    # --- what is measured
+
+    def way(self) -> tuple[Place, ...]:
+        """The vertices with the place under the pointer."""
+        return self.vertices if self._at is None else (*self.vertices, self.place(self._at))
+
+    def measures(self) -> Measures | None:
+        """What is measured now; None without two different vertices."""
+        frame, way, ground = self.plan.work.frame, self.way(), self.plan.work.now.scene.ground
+        if frame is None or len(set(way)) < 2:
+            return None
+        return measured_along(frame, way, None if ground is None else ground.value)
+
+    def lines(self) -> list[tuple[str, str]]:
+        """What is measured, in words."""
+        found = self.measures()
+        if found is None:
+            return [("Measure", "click from place to place")]
+        rows = [("Length", f"{measured(found.length)} m"), ("Bearing", f"{found.bearing:.1f}°")]
+        if not math.isnan(found.along):
+            rows.insert(1, ("Over the ground", f"{measured(found.along)} m"))
+            rows += [("Rise", f"{found.rise:+.2f} m"), ("Slope, straight", f"{found.slope:.1f}°")]
+        if not math.isnan(found.area):
+            hectares = found.area >= 1e4
+            rows.append(
+                ("Area", f"{measured(found.area / 1e4)} ha" if hectares else f"{measured(found.area)} m²")
+            )
+        return rows
+
+    def paint(self, painter: QPainter, camera: Camera) -> None:
+        """Draw the way, its vertices, and what is measured beside its end."""
+        painter.save()
+        points = [QPointF(*camera.pixel(*v)) for v in self.way()]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for color, width in ((CARD, 4.5), (MOSS, 2.2)):
+            painter.setPen(QPen(QColor(color), width))
+            painter.drawPolyline(QPolygonF(points))
+        painter.setPen(QPen(QColor(DEEP), 1.6))
+        painter.setBrush(QColor(LICHEN))
+        for at in points[: len(self.vertices)]:
+            painter.drawEllipse(at, 4, 4)
+        if points:
+            self._paint_words(painter, points[-1], camera)
+        painter.restore()
+
+    def _paint_words(self, painter: QPainter, at: QPointF, camera: Camera) -> None:
+        rows = self.lines()
+        height = len(rows) * _LINE + 2 * _PAD
+        left = at.x() + 14 if at.x() + 14 + _WIDTH < camera.width else at.x() - 14 - _WIDTH
+        card = QRectF(left, min(max(at.y() - height / 2, 4), camera.height - height - 4), _WIDTH, height)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(DEEP))
+        painter.drawRoundedRect(card, 5, 5)
+        painter.setFont(font(12))
+        painter.setPen(QColor(PAPER))
+        for k, (name, text) in enumerate(rows):
+            line = QRectF(card.x() + _PAD, card.y() + _PAD + k * _LINE, _WIDTH - 2 * _PAD, _LINE)
+            painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
+            painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
