@@ -1,4 +1,4 @@
-"""Measuring along vertices on the plan: on the ground of the frame, and over its heights where it has some."""
+"""Measuring along vertices on the plan: on the ground of the frame, and over its heights if it has any."""
 
 from __future__ import annotations
 
