@@ -71,6 +71,8 @@ ANGLE = _unit("angle_degree", "°", "angle")
 PER_METRE = _unit("per_metre", "1/m", "curvature")
 CUBIC_METRE = _unit("m3", "m³", "volume")
 CELLS = _unit("cells", "cells", "count")
+COUNT = _unit("count", "", "count")
+"""How many there are of what a finding is named after."""
 SHARE = _unit("fraction", "", "share")
 LENGTHS = tuple(u for u in UNITS.values() if u.kind == "length")
 AREAS = (SQUARE_METRE, HECTARE, SQUARE_KILOMETRE, ACRE)

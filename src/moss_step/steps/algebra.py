@@ -16,7 +16,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
-from moss_step.model.units import CELLS, NONE, UNITS
+from moss_step.model.units import CELLS, COUNT, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
@@ -416,7 +416,7 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
     progress.at(0.1, "Filling voids")
     result, voids, cells = arithmetic.fill_voids(_surface(inputs), settings.most_cells)
     outcome = surface_outcome(result, () if voids else ("There was no void to fill.",))
-    more = (Finding("voids_filled", voids, CELLS), Finding("cells_filled", cells, CELLS))
+    more = (Finding("voids_filled", voids, COUNT), Finding("cells_filled", cells, CELLS))
     return Outcome(result, f"{voids:,} voids filled", (*outcome.findings, *more), outcome.warnings)
 
 

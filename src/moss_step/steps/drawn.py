@@ -19,7 +19,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
-from moss_step.model.units import CELLS, METRE, SQUARE_METRE, Unit
+from moss_step.model.units import COUNT, METRE, SQUARE_METRE, Unit
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import MOST, Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import SystemField
@@ -88,7 +88,7 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
         np.array([geometry_of(settings.kind, s.vertices) for s in whole], object),
     )
     columns: dict[str, np.ndarray] = {"name": np.array([s.name for s in whole], object)}
-    findings = [Finding("shapes", len(whole), CELLS)]
+    findings = [Finding("shapes", len(whole), COUNT)]
     figure = f"{len(whole):,} point{'s' if len(whole) != 1 else ''}"
     if settings.kind != "points":
         columns["length_m"] = frame.lengths(geometry)
@@ -159,7 +159,7 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
     units: dict[str, Unit] = {}
     if heights is not None and ground is not None:
         columns["z"], units = heights, {"z": ground.unit}
-    return Outcome(Table(columns, units), f"{len(xy):,} vertices", (Finding("rows", len(xy), CELLS),))
+    return Outcome(Table(columns, units), f"{len(xy):,} vertices", (Finding("rows", len(xy), COUNT),))
 
 
 draw = StepKind(

@@ -15,7 +15,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
-from moss_step.model.units import CELLS, METRE, UNITS
+from moss_step.model.units import COUNT, METRE, UNITS
 from moss_step.science.grid_check import suspicions
 from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
@@ -75,8 +75,8 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     outcome = surface_outcome(surface, (*remarks, *suspicions(surface, facts.has_position, facts.unit_text)))
     width, height = frame.cell_metres
     more = (
-        Finding("rows", frame.rows, CELLS),
-        Finding("columns", frame.cols, CELLS),
+        Finding("rows", frame.rows, COUNT),
+        Finding("columns", frame.cols, COUNT),
         Finding("cell_width", width, METRE),
         Finding("cell_height", height, METRE),
     )
@@ -142,7 +142,7 @@ def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progres
         shapes = Shapes(shapes.geometry, shapes.columns, settings.crs)
     warnings = () if shapes.crs else ("No reference system is stated: the ground's own is taken.",)
     figure = shapes.count_text
-    return Outcome(shapes, figure, (Finding("shapes", len(shapes), CELLS),), warnings)
+    return Outcome(shapes, figure, (Finding("shapes", len(shapes), COUNT),), warnings)
 
 
 open_shapes = StepKind(

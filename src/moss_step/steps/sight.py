@@ -18,7 +18,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
-from moss_step.model.units import ANGLE, CELLS, METRE, SHARE, SQUARE_METRE
+from moss_step.model.units import ANGLE, COUNT, METRE, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, viewshed
@@ -102,7 +102,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     findings = [
         Finding("seen_area_m2", viewshed.cell_areas(sight, some), SQUARE_METRE),
         Finding("seen_share", float(some.sum()) / cells, SHARE),
-        Finding("observers", len(observers), CELLS),
+        Finding("observers", len(observers), COUNT),
     ]
     findings += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
     for k in range(min(len(observers), 254) + 1):
@@ -393,7 +393,7 @@ def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outco
     return Outcome(
         result,
         f"{len(result):,} patches",
-        (Finding("patches", len(result), CELLS), Finding("largest", largest, SQUARE_METRE)),
+        (Finding("patches", len(result), COUNT), Finding("largest", largest, SQUARE_METRE)),
     )
 
 
@@ -520,7 +520,7 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
         if choice.exact
         else "Chosen one after the other: at least 63 % of the best."
     )
-    findings = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, CELLS))
+    findings = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, COUNT))
     return Outcome(
         Shapes(points, columns, sight.frame.crs),
         f"{share[-1]:.1%} seen",

@@ -11,7 +11,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
-from moss_step.model.units import CELLS, METRE, SHARE
+from moss_step.model.units import COUNT, METRE, SHARE
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
@@ -67,7 +67,7 @@ def _said(
     findings = [
         Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
         Finding("length", float(seen.distance[-1]), METRE),
-        Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), CELLS),
+        Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), COUNT),
     ]  # fmt: skip
     figure = f"open, {measured(seen.clearance)} m clear"
     if seen.obstacles:

@@ -17,7 +17,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_whole
-from moss_step.model.units import BEARING, CELLS, CUBIC_METRE, METRE, NONE, SHARE, SQUARE_METRE
+from moss_step.model.units import BEARING, CELLS, COUNT, CUBIC_METRE, METRE, NONE, SHARE, SQUARE_METRE
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
 from moss_step.science.water import depressions as hollows
@@ -88,7 +88,7 @@ def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progres
     result = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area, progress.part(0.6, 1.0))
     depth = float(result.columns["depth"].max()) if len(result) else 0.0
     findings = (
-        Finding("depressions", len(result), CELLS), Finding("deepest", depth, drainage.dem.unit),
+        Finding("depressions", len(result), COUNT), Finding("deepest", depth, drainage.dem.unit),
         Finding("area_m2", float(result.columns["area_m2"].sum()), SQUARE_METRE),
         Finding("volume_m3", float(result.columns["volume_m3"].sum()), CUBIC_METRE),
     )  # fmt: skip
@@ -225,7 +225,7 @@ def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Out
         (f"{left:,} pits have no lower ground within {settings.most_cells} cells and stay.",) if left else ()
     )
     return _changed(
-        drainage.dem, result, (Finding("breached", done, CELLS), Finding("left", left, CELLS)), warnings
+        drainage.dem, result, (Finding("breached", done, COUNT), Finding("left", left, COUNT)), warnings
     )
 
 
@@ -281,7 +281,7 @@ def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Prog
     return Outcome(
         outcome.value,
         f"{outlets:,} outlets",
-        (Finding("outlets", outlets, CELLS), *outcome.findings),
+        (Finding("outlets", outlets, COUNT), *outcome.findings),
         outcome.warnings,
     )
 
@@ -460,7 +460,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
     lines = network.stream_lines(drainage, result, progress.part(0.8, 0.95))
     length = float(lines.columns["length_m"].sum())
     findings = (
-        Finding("links", len(lines), CELLS),
+        Finding("links", len(lines), COUNT),
         Finding("length", length, METRE),
         Finding("highest_order", int(result.strahler.max()), NONE),
         Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE),
@@ -568,7 +568,7 @@ def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outc
     )
     left = float(drainage.dem.area - result.columns["area_m2"].sum())
     findings = (
-        Finding("basins", len(result), CELLS),
+        Finding("basins", len(result), COUNT),
         Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
     )
     warnings = (
@@ -637,7 +637,7 @@ def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progres
         drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0)
     )
     return Outcome(
-        output, f"{len(output):,} basins", (Finding("basins", len(output), CELLS),), (FILLED_FIRST,)
+        output, f"{len(output):,} basins", (Finding("basins", len(output), COUNT),), (FILLED_FIRST,)
     )
 
 
@@ -874,8 +874,8 @@ def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress)
         raise MossError("No line is as long and as steep.", "Lower the least length or steepness.")
     count = {k: int((result.columns["kind"] == k).sum()) for k in ("ridge", "valley")}
     findings = (
-        Finding("ridges", count["ridge"], CELLS),
-        Finding("valleys", count["valley"], CELLS),
+        Finding("ridges", count["ridge"], COUNT),
+        Finding("valleys", count["valley"], COUNT),
         Finding("length", ridges.total_length(result), METRE),
     )
     return Outcome(result, f"{len(result):,} lines", (*findings, Finding("detail", detail, SQUARE_METRE)))

@@ -19,7 +19,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, as_whole
-from moss_step.model.units import CELLS, METRE, SQUARE_METRE
+from moss_step.model.units import COUNT, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.contours import memory_of
 from moss_step.science.relief.profile import MOST_POINTS
@@ -55,7 +55,7 @@ def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str,
 
 
 def _counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ()) -> Outcome:
-    return Outcome(shapes, shapes.count_text, (Finding("shapes", len(shapes), CELLS), *findings), warnings)
+    return Outcome(shapes, shapes.count_text, (Finding("shapes", len(shapes), COUNT), *findings), warnings)
 
 
 class ContourSettings(Settings):
@@ -85,7 +85,7 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
         Finding("lowest", float(heights.min()), dem.unit),
         Finding("highest", float(heights.max()), dem.unit),
         Finding("length", float(result.columns["length_m"].sum()), METRE),
-        Finding("depressions", int(result.columns["depression"].sum()), CELLS),
+        Finding("depressions", int(result.columns["depression"].sum()), COUNT),
         warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),
     )
 
@@ -254,7 +254,7 @@ def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Out
     result = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
     return _counted(
         result,
-        Finding("patches", len(result), CELLS),
+        Finding("patches", len(result), COUNT),
         Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
     )
 
@@ -388,7 +388,7 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
     )
     if empty:
         warnings = (*warnings, f"{empty:,} zones hold no cell.")
-    return Outcome(output, f"{len(output):,} zones", (Finding("zones", len(output), CELLS),), warnings)
+    return Outcome(output, f"{len(output):,} zones", (Finding("zones", len(output), COUNT),), warnings)
 
 
 def _zone_memory(settings: ZoneSettings, inputs: Inputs) -> float:
@@ -451,7 +451,7 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     return Outcome(
         replace(zones, columns=columns, symbols=symbols),
         f"{len(zones):,} zones",
-        (Finding("zones", len(zones), CELLS), *sums),
+        (Finding("zones", len(zones), COUNT), *sums),
         warnings,
     )
 

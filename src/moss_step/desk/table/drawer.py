@@ -209,7 +209,7 @@ class TableDrawer(QWidget):
         parts = (
             [f"{rows:,} of {total:,} rows".replace(",", " ")]
             if rows != total
-            else [f"{total:,} rows".replace(",", " ")]
+            else [f"{total:,} row{'s' if total != 1 else ''}".replace(",", " ")]
         )
         chosen = self.selected
         if chosen.size:
