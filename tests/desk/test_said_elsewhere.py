@@ -41,3 +41,23 @@ def test_a_kept_hillshade_is_light_where_it_is_lit(estate, settle):
     assert (np.diff(light) >= 0).all() and light[-1] > light[0] + 200
     legend = picture.legend(KeyRow(step=shade), None, "")
     assert tuple(legend.ramp.colors[-1]) == (255, 255, 255)
+
+
+def test_an_open_range_says_whether_its_bound_belongs_to_it():
+    from moss_step.model.rules import Rule, RuleSet
+
+    rules = (Rule(None, 10.0, 1, "low", "#111111"), Rule(90.0, None, 2, "high", "#222222"))
+    assert [e.text for e in RuleSet(rules, "upper").entries] == ["up to 10", "over 90"]
+    assert [e.text for e in RuleSet(rules, "lower").entries] == ["below 10", "from 90"]
+
+
+def test_only_cells_are_counted_in_cells():
+    from tests.cases import RESULTS, as_is, run
+    from tests.grounds import metric, relief
+
+    ground = metric(relief(21))
+    of_cells = {"cells", "cells_filled", "changed_cells", "count", "unclassified_count", "yes_count"}
+    of_cells |= {"lowest", "highest", "mean"}  # of an accumulation, whose values are cells
+    for name in RESULTS:
+        for finding in run(name, ground, as_is(ground)).findings:
+            assert finding.unit.key != "cells" or finding.name in of_cells, f"{name}: {finding.name}"
