@@ -35,7 +35,11 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
     """Settings that ask the same of a ground in any guise: places by their cells, lengths in metres, heights in the unit of the ground."""
     low, high = ground.range
     unit = ground.metres_per_height
-    height = lambda share: low + share * (high - low)  # noqa: E731 - a height of the ground, in its own unit
+
+    def height(share: float) -> float:
+        """A height of the ground, in its own unit."""
+        return low + share * (high - low)
+
     relief_ = (high - low) * unit
     given: dict[str, object] = {}
     for name, field in kind.settings.listed().items():

@@ -6,6 +6,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+import pytest
 import shapely
 from PySide6.QtWidgets import QLabel, QWidget
 
@@ -168,3 +169,25 @@ def test_names_with_very_long_numbers_are_put_in_order():
     picture = picture_of(Shapes(geometry, {"name": np.array(names, object)}, None))
     grading = grading_of(picture.value, KeyRow(step="s", column="name", method="unique"))
     assert [name for name, _ in grading.classes] == ["lot 009", "lot 9", "lot 10", names[0], "lot ²"]
+
+
+@pytest.mark.parametrize(
+    ("row", "ground"), [("nobody", "g"), ("g.nothing", "g"), ("g", "g.nothing"), ("g", "nobody")]
+)
+def test_a_study_whose_key_or_shading_names_no_result_opens_without_it(
+    row, ground, window, settle, hills_tif, tmp_path, monkeypatch
+):
+    faults = []
+    monkeypatch.setattr("sys.excepthook", lambda *error: faults.append(error[1]))
+    data = {
+        "moss_step_study": 2,
+        "steps": [{"id": "g", "kind": "open_grid", "settings": {"source": str(hills_tif)}}],
+        "key": [{"step": row}],
+        "shading": {"ground": ground},
+    }
+    (tmp_path / "odd.moss").write_text(json.dumps(data))
+    window.files.open_path(tmp_path / "odd.moss")
+    settle(window)
+    assert faults == [] and window.work.outcome("g") is not None
+    assert all(window.work.study.has(k.step) for k in window.work.study.key)
+    assert window.work.study.shading.ground in ("", "g")

@@ -7,7 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 import shapely
@@ -302,8 +302,8 @@ def all_observers(settings: SightSettings, inputs: Inputs, frame: Frame) -> list
         ]
     for number, own in own_values(settings.own).items():
         if 1 <= number <= len(result):
-            values = {word: value for word, value in own.items() if word != "off"}
-            result[number - 1] = replace(result[number - 1], **values)  # type: ignore[arg-type]  # names are texts, the others numbers
+            values: dict[str, Any] = {word: value for word, value in own.items() if word != "off"}
+            result[number - 1] = replace(result[number - 1], **values)
     return result
 
 
@@ -326,7 +326,7 @@ def _of_shapes(shapes: Shapes, shared: Observer, spacing: float) -> list[Observe
     names, columns = shapes.names(), {c.lower(): v for c, v in shapes.columns.items()}
     result = []
     for k, point in enumerate(shapely.centroid(shapes.geometry)):
-        own = {}
+        own: dict[str, Any] = {}
         for field, words in _OWN.items():
             column = next(
                 (columns[w] for w in words if w in columns and columns[w].dtype.kind in "iuf"), None
@@ -334,5 +334,5 @@ def _of_shapes(shapes: Shapes, shared: Observer, spacing: float) -> list[Observe
             if column is not None and np.isfinite(float(column[k])):
                 own[field] = float(column[k])
         here = replace(shared, x=float(point.x), y=float(point.y), name=names[k] or f"observer {k + 1}")
-        result.append(replace(here, **own))  # type: ignore[arg-type]  # all of these fields are numbers
+        result.append(replace(here, **own))
     return result

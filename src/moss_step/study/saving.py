@@ -87,11 +87,16 @@ def from_data(data: Any, path: Path) -> Study:
 
 
 def _cleaned(study: Study) -> Study:
-    """A study of an earlier version without the settings that counted for nothing in it."""
+    """A study without what counts for nothing: settings of an earlier version, and rows of the Key or a
+    shaded ground that no step gives.
+    """
     steps = tuple(
         s.model_copy(update={"settings": s.declared.cleaned(s.settings, s.inputs)}) for s in study.steps
     )
-    return study.model_copy(update={"steps": steps})
+    key = tuple(row for row in study.key if study.has(row.step))
+    lost = study.shading.ground and not study.has(study.shading.ground)
+    shading = study.shading.model_copy(update={"ground": ""}) if lost else study.shading
+    return study.model_copy(update={"steps": steps, "key": key, "shading": shading})
 
 
 def _has_surrogates(data: Any) -> bool:

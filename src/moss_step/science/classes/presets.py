@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
+from typing import get_args
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import FLAT, Surface
 from moss_step.model.units import DEGREE, PERCENT, UNKNOWN, convert
-from moss_step.science.classes.breaks import breaks
+from moss_step.science.classes.breaks import BreakMethod, breaks
 
 PRESETS = ("fao_slope", "aspect_8", "equal_interval", "equal_count", "natural")
 PRESET_NAMES = {
@@ -195,8 +196,9 @@ def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper"
                 "Derive aspect first.",
             )
         return aspect_sectors(closed)
-    if name in ("equal_interval", "equal_count", "natural"):
-        return from_breaks(breaks(surface, name, count), closed)  # type: ignore[arg-type]  # one of the three methods
+    for method in get_args(BreakMethod):
+        if name == method:
+            return from_breaks(breaks(surface, method, count), closed)
     raise AskedWronglyError(f"'{name}' is not a ready set of rules.", f"Ready sets: {', '.join(PRESETS)}.")
 
 

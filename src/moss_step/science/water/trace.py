@@ -47,7 +47,8 @@ def mark_catchment(
     """
     size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
     if size < _WORTH_SHARING or threads == 1:
-        return tuple(int(v) for v in mark_upstream(drainage.ways, np.array([seed]), number, marks))  # type: ignore[return-value]  # five of them
+        count, r0, r1, c0, c1 = mark_upstream(drainage.ways, np.array([seed]), number, marks)
+        return int(count), int(r0), int(r1), int(c0), int(c1)
     result, sizes, stem = branches(drainage.ways, drainage.cells, seed, number, marks, size // (8 * threads))
     order, loads = np.argsort(-sizes), [0] * threads
     shares: list[list[int]] = [[] for _ in range(threads)]

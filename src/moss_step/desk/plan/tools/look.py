@@ -11,8 +11,8 @@ from moss_step.desk.plan.live import draw_handles
 from moss_step.desk.plan.tools.tool import Place, Tool
 from moss_step.scene.camera import Camera
 
-_REACH, _STILL = 14, 3
-"""Pixels within which a handle is taken, and that a click may move."""
+_REACH = 14
+"""Pixels within which a handle is taken."""
 
 
 class LookTool(Tool):
@@ -28,8 +28,6 @@ class LookTool(Tool):
         super().__init__()
         self.handles: tuple[Place, ...] = ()
         self._handle: int | None = None
-        self._at: QPointF | None = None
-        self._dragged = False
 
     def show_handles(self, places: Sequence[Place]) -> None:
         """Show places that can be dragged."""
@@ -39,29 +37,27 @@ class LookTool(Tool):
 
     def press(self, at: QPointF) -> None:
         """Take what lies under the pointer."""
-        self._at, self._dragged, self._handle = at, False, self._handle_near(at)
+        self.grip(at)
+        self._handle = self._handle_near(at)
 
     def move(self, at: QPointF, held: bool) -> None:
         """Move the handle that is held, or the ground."""
-        if self._at is None or not held:
+        if not held:
             return
-        if self._handle is not None:
-            self._dragged = True
+        if self._handle is None:
+            self.pull_ground(at)
+        else:
+            self.dragged = True
             self._drag(self._handle, at, False)
-            return
-        self._dragged = self._dragged or (at - self._at).manhattanLength() > _STILL
-        if self._dragged:
-            step, self._at = at - self._at, at
-            self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
 
     def release(self, at: QPointF, left: bool) -> None:
         """Let go; a press that moved nothing is a click."""
         if self._handle is not None:
-            if self._dragged:
+            if self.dragged:
                 self._drag(self._handle, at, True)
-        elif self._at is not None and not self._dragged and left:
+        elif self.gripped is not None and not self.dragged and left:
             self.give(self.place(at))
-        self._handle = self._at = None
+        self._handle = self.gripped = None
 
     def double(self, at: QPointF) -> None:
         """Pin the reading."""

@@ -28,32 +28,27 @@ class MeasureTool(Tool):
     def __init__(self) -> None:
         super().__init__()
         self.vertices: tuple[Place, ...] = ()
-        self._pressed: QPointF | None = None
         self._at: QPointF | None = None
-        self._moved = False
 
     # --- pointer and keys
 
     def press(self, at: QPointF) -> None:
         """A click, or a pull of the ground."""
-        self._pressed, self._moved = at, False
+        self.grip(at)
 
     def move(self, at: QPointF, held: bool) -> None:
         """The end of the way follows; a pull moves the ground."""
-        if held and self._pressed is not None:
-            self._moved = self._moved or (at - self._pressed).manhattanLength() > 3
-            if self._moved:
-                step, self._pressed = at - self._pressed, at
-                self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
+        if held:
+            self.pull_ground(at)
         self._at = at
         self.plan.draw_again()
 
     def release(self, at: QPointF, left: bool) -> None:
         """Set a vertex."""
-        if left and not self._moved:
+        if left and not self.dragged:
             self.vertices = (*self.vertices, self.place(at))
             self.plan.draw_again()
-        self._pressed = None
+        self.gripped = None
 
     def back(self) -> bool:
         """Begin anew; with nothing measured the tool is laid down."""
@@ -78,7 +73,7 @@ class MeasureTool(Tool):
 
     def leave(self) -> None:
         """Nothing of it stays."""
-        self.vertices, self._at, self._pressed = (), None, None
+        self.vertices, self._at, self.gripped = (), None, None
 
     # --- what is measured
 

@@ -16,6 +16,10 @@ Place = tuple[float, float]
 """East and north in the plan's system."""
 
 
+_STILL = 3
+"""Pixels that a click may move."""
+
+
 class Plan(Protocol):
     """What a tool may ask of the plan, and do with it."""
 
@@ -44,6 +48,10 @@ class Tool(QObject):
     cursor = Qt.CursorShape.CrossCursor
     once = True
     """Whether it is laid down as soon as it gave a result."""
+
+    gripped: QPointF | None = None
+    """Where the button went down, or the ground was pulled to since."""
+    dragged = False
 
     def begin(self, plan: Plan) -> None:
         """It is taken into use."""
@@ -76,6 +84,25 @@ class Tool(QObject):
 
     def paint(self, painter: QPainter, camera: Camera) -> None:
         """Draw over the ground."""
+
+    # --- for tools that move the ground when they are pulled beside what they hold
+
+    def grip(self, at: QPointF) -> None:
+        """A press that may become a pull of the ground, or a click."""
+        self.gripped, self.dragged = at, False
+
+    def drags(self, at: QPointF) -> bool:
+        """Whether the pointer has moved more than a click may since the press."""
+        self.dragged = self.dragged or (
+            self.gripped is not None and (at - self.gripped).manhattanLength() > _STILL
+        )
+        return self.dragged
+
+    def pull_ground(self, at: QPointF) -> None:
+        """Let the ground follow the pointer."""
+        if self.gripped is not None and self.drags(at):
+            step, self.gripped = at - self.gripped, at
+            self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
 
     def give(self, result: object) -> None:
         """Hand the result on."""

@@ -20,8 +20,8 @@ from moss_step.scene.colors import CARD, DEEP, LICHEN, MOSS, OCHRE
 from moss_step.scene.sketch import Sketch, Spot, nearest
 from moss_step.steps.drawn import LEAST
 
-_REACH, _SNAP, _STILL = 9.0, 8.0, 3
-"""Pixels within which a vertex is taken, within which it snaps, and that a click may move."""
+_REACH, _SNAP = 9.0, 8.0
+"""Pixels within which a vertex is taken, and within which it snaps."""
 _MOST_DRAWN = 4_000
 _STEPS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
 
@@ -54,10 +54,8 @@ class VertexTool(Tool):
         self.spot: Spot | None = None
         self._snaps = snaps
         self._others = np.empty((0, 2))
-        self._pressed: QPointF | None = None
         self._at: QPointF | None = None
         self._held: Spot | None = None
-        self._moved = False
         self._snapped: Place | None = None
 
     # --- what is drawn
@@ -114,23 +112,22 @@ class VertexTool(Tool):
     def leave(self) -> None:
         """A shape that has vertices enough is kept; one that has too few goes."""
         self.finish()
-        self.begun, self._held, self._pressed = (), None, None
+        self.begun, self._held, self.gripped = (), None, None
         self.choose(None)
 
     def press(self, at: QPointF) -> None:
         """Take a vertex, or the middle of an edge."""
-        self._pressed, self._moved = at, False
+        self.grip(at)
         self._held = None if self.begun else self._near(at)
 
     def move(self, at: QPointF, held: bool) -> None:
         """Pull what is held; pull the ground beside it; show where a vertex would come."""
         self._at = at
-        if not held or self._pressed is None:
+        if not held or self.gripped is None:
             self._snapped = self.snapped(at) if self.adding else None
             self.plan.draw_again()
             return
-        self._moved = self._moved or (at - self._pressed).manhattanLength() > _STILL
-        if not self._moved:
+        if not self.drags(at):
             return
         if self._held is not None:
             self.sketch = self.sketch.moving(self._held, self.snapped(at, self._held))
@@ -139,13 +136,12 @@ class VertexTool(Tool):
             self.choose(self._held)
             self.plan.draw_again()
         else:
-            step, self._pressed = at - self._pressed, at
-            self.plan.show_camera(self.plan.camera.moved(step.x(), step.y()))
+            self.pull_ground(at)
 
     def release(self, at: QPointF, left: bool) -> None:
         """Let go: a vertex that was pulled stays, a click chooses one or adds one."""
-        held, self._held, moved = self._held, None, self._moved
-        self._pressed = None
+        held, self._held, moved = self._held, None, self.dragged
+        self.gripped = None
         if held is not None and moved:
             self._change(self.sketch)
         elif held is not None and not held.between:
