@@ -31,8 +31,7 @@ def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
     base
@@ -68,8 +67,7 @@ def points_expected(dem: Surface, interval: float) -> float:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
 
@@ -93,8 +91,7 @@ def memory_of(dem: Surface, interval: float) -> float:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
 
@@ -116,8 +113,7 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
     however_many
@@ -158,8 +154,7 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
     base

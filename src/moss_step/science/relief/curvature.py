@@ -31,8 +31,7 @@ def curvature(dem: Surface, kind: Curvature = "profile", progress: Progress | No
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     kind
         Which curvature.
     progress

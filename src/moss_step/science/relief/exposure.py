@@ -28,8 +28,7 @@ def exposure(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     bearing
         Degrees clockwise from grid north.
     weigh

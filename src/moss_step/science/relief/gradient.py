@@ -46,8 +46,7 @@ def slope(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     unit
         The unit asked for.
     method
@@ -98,8 +97,7 @@ def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = No
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     method
         Which of the published methods, see above.
     progress
@@ -151,8 +149,7 @@ def hillshade(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     azimuth
         Degrees from north that the light comes from.
     altitude
@@ -219,8 +216,7 @@ def gradient_weights(dem: Surface, z_factor: float = 1.0) -> tuple[np.ndarray, n
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     z_factor
         What heights are multiplied by beside their unit.
 

@@ -22,8 +22,7 @@ def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None)
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     steps
         Number of steps.
     progress

@@ -34,8 +34,7 @@ def ruggedness(dem: Surface, method: Ruggedness = "riley", progress: Progress | 
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     method
         Which of the published methods, see above.
     progress
@@ -59,8 +58,7 @@ def roughness(dem: Surface, progress: Progress | None = None) -> Surface:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
 

@@ -20,8 +20,7 @@ def openness(dem: Surface, radius: float, positive: bool = True, progress: Progr
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     radius
         Reach in metres on the ground.
     positive

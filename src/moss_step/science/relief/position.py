@@ -108,8 +108,7 @@ def position(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     radius
         Reach in metres on the ground.
     window
@@ -206,8 +205,7 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     small
         The smaller radius in metres.
     large
@@ -262,8 +260,7 @@ def local_relief(dem: Surface, radius: float, progress: Progress | None = None) 
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     radius
         Reach in metres on the ground.
     progress

@@ -34,8 +34,7 @@ def several_lights(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     altitude
         Degrees that the light stands above the horizon.
     z_factor
@@ -74,8 +73,7 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     interval
         Height from one line or band to the next, in the unit of the ground.
     base

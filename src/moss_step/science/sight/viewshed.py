@@ -92,8 +92,7 @@ def prepare_sight(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     obstacles
         Heights of the highest surface above the datum, cell on cell with the ground; None for bare
         ground.

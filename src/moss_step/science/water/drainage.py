@@ -127,8 +127,7 @@ def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
 
@@ -164,8 +163,7 @@ def prepared(dem: Surface) -> Drainage | None:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
 
     Returns
     -------
@@ -181,8 +179,7 @@ def check_ground(dem: Surface) -> None:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
 
     Returns
     -------
@@ -209,8 +206,7 @@ def work_out(dem: Surface, progress: Progress) -> Drainage:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
 

@@ -24,8 +24,7 @@ def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     line
         The line, in the system of the ground.
 
@@ -61,8 +60,7 @@ def ponded(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     line
         The line, in the system of the ground.
     crest
@@ -118,8 +116,7 @@ def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     bed
         Ground with the water that stood there before.
     depth
@@ -147,8 +144,7 @@ def storage_curve(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     bed
         Ground with the water that stood there before.
     depth

@@ -33,8 +33,7 @@ def usual_detail(dem: Surface) -> float:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
 
     Returns
     -------
@@ -58,8 +57,7 @@ def ridges_and_valleys(
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     which
         Grid of bits, or which kind of line, as the type says.
     detail

@@ -144,8 +144,7 @@ def cell_at(dem: Surface, x: float, y: float) -> int:
     Parameters
     ----------
     dem
-        The ground: heights in its unit (metres where that is not known), float of shape (rows, cols); NaN
-        is no-data.
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
     x
         Easting.
     y
