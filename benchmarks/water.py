@@ -20,7 +20,7 @@ from moss_step.science.water.basins import divided
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.accumulation import accumulate_facets, count_donors, facet_ways
 from moss_step.science.water.kernels.descent import descend, descend_water
-from moss_step.science.water.kernels.neighbours import NONE
+from moss_step.science.water.kernels.neighbours import NONE, Drained, Filled
 from moss_step.science.water.kernels.trace import path_down
 from moss_step.science.water.neighbours import distances
 from moss_step.science.water.pools import find_pools
@@ -77,11 +77,13 @@ def _whole(z: np.ndarray) -> list[Line]:
         np.empty(z.shape, np.uint8),
     )
 
+    ground = Filled(z, pools.labels, pools.level)
+
     def accumulate_d8() -> None:
         cells[:] = 0
         descend(z, metres, 0, z.shape[0], ways)
-        descend_water(z, pools.labels, pools.level, metres, 0, z.shape[0], ways)
-        drain_flats(z, pools.labels, pools.level, ways, cells, silent())
+        descend_water(ground, metres, 0, z.shape[0], ways)
+        drain_flats(ground, ways, cells, silent())
         count_donors(ways, donors)
         np.not_equal(ways, NONE, out=cells)
         accumulation.accumulate(ways, donors, cells)
@@ -90,7 +92,7 @@ def _whole(z: np.ndarray) -> list[Line]:
     share = np.empty(z.shape, np.float32)
 
     def accumulate_dinf() -> None:
-        facet_ways(filled, ways, metres, 0, z.shape[0], share)
+        facet_ways(Drained(filled, ways, metres), 0, z.shape[0], share)
         accumulate_facets(share, np.ones(z.shape), np.zeros(2, np.int64))
 
     dinf = best(accumulate_dinf, 2)

@@ -34,6 +34,13 @@ def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "")
     -------
     list[str]
         Sentences; none when nothing is suspicious.
+
+    Examples
+    --------
+    >>> from moss_step.science.grid_check import suspicions
+    >>> from moss_step.science.sample import tilted
+    >>> suspicions(tilted(), has_position=False)[0]
+    'The file states no position: cells are taken as 1 by 1, from the lower left corner.'
     """
     result: list[str] = []
     frame = surface.frame

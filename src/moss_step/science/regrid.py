@@ -44,6 +44,13 @@ def affine(frame: Frame) -> Affine:
     -------
     Affine
         The transform.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import affine
+    >>> from moss_step.science.sample import tilted
+    >>> tuple(affine(tilted().frame))[:6]
+    (2.0, 0.0, 0.0, 0.0, -2.0, 8.0)
     """
     return from_origin(frame.x0, frame.y0, frame.dx, frame.dy)
 
@@ -69,6 +76,13 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
         For a box without extent.
     MossError
         When it holds no cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import crop_to_box
+    >>> from moss_step.science.sample import tilted
+    >>> crop_to_box(tilted(), (0.0, 0.0, 4.0, 4.0)).values.tolist()
+    [[0.0, 2.0], [0.0, 2.0]]
     """
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
@@ -101,6 +115,13 @@ def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
     ------
     MossError
         When they are no areas or hold no cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import crop_to_area
+    >>> from moss_step.science.sample import box, tilted
+    >>> crop_to_area(tilted(), box(0, 0, 4, 4)).values.tolist()
+    [[0.0, 2.0], [0.0, 2.0]]
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and a grid is cut by areas.", "Choose areas.")
@@ -147,6 +168,13 @@ def carry_over(
     ------
     MossError
         When the surface has no reference system or does not reach the target's area of use.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import carry_over
+    >>> from moss_step.science.sample import tilted
+    >>> carry_over(tilted(), "EPSG:32628", 4.0, "average").values.tolist()
+    [[1.0, 5.0], [1.0, 5.0]]
     """
     progress = progress or silent()
     frame = surface.frame
@@ -207,6 +235,13 @@ def metric_system(frame: Frame) -> str | None:
     -------
     str | None
         An EPSG code, or None.
+
+    Examples
+    --------
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.regrid import metric_system
+    >>> metric_system(Frame(2, 2, -15.0, 50.0, 0.001, 0.001, "EPSG:4326"))
+    'EPSG:32628'
     """
     if not frame.geographic:
         return None
@@ -245,5 +280,12 @@ def area_of(shapes: Shapes) -> float:
     -------
     float
         Square units of the system.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import area_of
+    >>> from moss_step.science.sample import box
+    >>> area_of(box(0, 0, 4, 4))
+    16.0
     """
     return float(shapely.union_all(shapes.geometry).area)

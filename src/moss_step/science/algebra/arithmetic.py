@@ -44,13 +44,9 @@ def difference(first: Surface, second: Surface, measure: Measure = "difference")
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.algebra.arithmetic import difference
+    >>> from moss_step.science.sample import tilted
+    >>> dem = tilted()  # rises by 2 m a cell of 2 m to the east
     >>> float(difference(dem, dem)[0].values.max())
     0.0
     """
@@ -109,6 +105,14 @@ def converted(surface: Surface, unit: Unit) -> Surface:
     -------
     Surface
         Values in the unit asked for, float32.
+
+    Examples
+    --------
+    >>> from moss_step.model.units import FOOT
+    >>> from moss_step.science.algebra.arithmetic import converted
+    >>> from moss_step.science.sample import tilted
+    >>> converted(tilted(), FOOT).values[0].round(2).tolist()
+    [0.0, 6.56, 13.12, 19.69, 26.25]
     """
     values = convert(surface.values.astype(np.float64), surface.unit, unit).astype(surface.values.dtype)
     return Surface(values, surface.frame, unit, surface.quantity)
@@ -128,6 +132,13 @@ def exaggerated(surface: Surface, factor: float) -> Surface:
     -------
     Surface
         Heights of the same frame and unit.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.arithmetic import exaggerated
+    >>> from moss_step.science.sample import tilted
+    >>> exaggerated(tilted(), 2.0).values[0].tolist()
+    [0.0, 4.0, 8.0, 12.0, 16.0]
     """
     _ = surface.metres_per_height
     return Surface(
@@ -159,6 +170,17 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
     Source
     ------
     The discrete Laplace equation (mathematics).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.arithmetic import fill_voids
+    >>> from moss_step.science.sample import ground, tilted
+    >>> z = tilted().values.copy()
+    >>> z[1, 2] = np.nan
+    >>> filled, count, left = fill_voids(ground(z), most_cells=10)
+    >>> float(filled.values[1, 2]), count, left
+    (4.0, 1, 1)
     """
     from scipy import ndimage
 
@@ -226,6 +248,14 @@ def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tup
     ------
     MossError
         When systems, units or cells differ, or the cells are shifted against one another.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.arithmetic import merge
+    >>> from moss_step.science.sample import tilted
+    >>> joined, said = merge({"west": tilted(), "east": tilted()})
+    >>> joined.frame.shape, said
+    ((4, 5), ['20 cells overlap; the first grid counts there.'])
     """
     names, surfaces = list(grids), list(grids.values())
     base = surfaces[0]

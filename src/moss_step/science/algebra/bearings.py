@@ -30,6 +30,14 @@ def vectors(bearings: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     -------
     tuple[np.ndarray, np.ndarray]
         East and north, float64 of the shape given.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.bearings import vectors
+    >>> east, north = vectors(np.array([0.0, 90.0]))
+    >>> east.round(6).tolist(), north.round(6).tolist()
+    ([0.0, 1.0], [1.0, 0.0])
     """
     turned = np.radians(bearings.astype(np.float64))
     pointing = np.where(bearings < 0, 0.0, 1.0)
@@ -51,6 +59,13 @@ def bearing_of(east: np.ndarray, north: np.ndarray) -> np.ndarray:
     -------
     np.ndarray
         Degrees, float32 of the shape given.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.bearings import bearing_of
+    >>> bearing_of(np.array([0.0, 1.0]), np.array([1.0, 0.0])).tolist()
+    [0.0, 90.0]
     """
     turned = (np.degrees(np.arctan2(east, north)) % 360.0).astype(np.float32)
     turned[turned >= np.float32(360.0)] = 0.0
@@ -112,6 +127,13 @@ def spread(resultant: np.ndarray) -> np.ndarray:
     Source
     ------
     Mardia & Jupp 2000, Directional Statistics, Wiley: sqrt(-2 ln R).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.bearings import spread
+    >>> spread(np.array([0.9, 0.5])).round(1).tolist()  # degrees
+    [26.3, 67.5]
     """
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.asarray(np.degrees(np.sqrt(-2.0 * np.log(np.minimum(resultant, 1.0)))))

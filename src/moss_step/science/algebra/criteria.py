@@ -47,6 +47,14 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
     -------
     ClassMap
         Codes 1 and 0, uint8.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import tilted
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> high.codes[0].tolist(), [c.name for c in high.classes]
+    ([0, 0, 1, 1, 1], ['not high', 'high'])
     """
     values, holds, bound = surface.values, np.ones(surface.frame.shape, bool), surface.values.dtype.type
     with np.errstate(invalid="ignore"):
@@ -85,6 +93,14 @@ def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -
     ------
     AskedWronglyError
         For a name that no class has.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import among, threshold
+    >>> from moss_step.science.sample import tilted
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> among(high, ["high"]).codes[0].tolist()
+    [0, 0, 1, 1, 1]
     """
     wanted = []
     for name in names:
@@ -123,6 +139,15 @@ def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
     ------
     MossError
         When the maps do not lie cell on cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import combine, threshold
+    >>> from moss_step.science.sample import tilted
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> higher = threshold(tilted(), 6.0, True, None, False, "higher")
+    >>> combine({"high": high, "higher": higher}, "sum").codes[0].tolist()
+    [0, 0, 1, 2, 2]
     """
     _check(maps)
     names, stack = list(maps), [m.codes for m in maps.values()]
@@ -263,6 +288,12 @@ def normalised(weights: Sequence[float] | np.ndarray, count: int) -> np.ndarray:
     ------
     AskedWronglyError
         When their number is not ``count``, one is below 0 or all are 0.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import normalised
+    >>> normalised([1.0, 3.0], 2).tolist()
+    [0.25, 0.75]
     """
     share = np.asarray(weights, np.float64)
     if len(share) != count or (share < 0).any() or not 0 < share.sum() < np.inf:
@@ -288,6 +319,13 @@ def weighted_sum(surfaces: Mapping[str, np.ndarray], weights: Sequence[float]) -
     -------
     np.ndarray
         Sums of shape (rows, cols).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.criteria import weighted_sum
+    >>> weighted_sum({"a": np.array([0.0, 1.0]), "b": np.array([1.0, 1.0])}, [3.0, 1.0]).tolist()
+    [0.25, 1.0]
     """
     kind = np.result_type(*surfaces.values())
     total = np.zeros(next(iter(surfaces.values())).shape, kind)
@@ -312,6 +350,15 @@ def weighted_classes(maps: Mapping[str, ClassMap], weights: Sequence[float]) -> 
     -------
     ClassMap
         Codes of the scores, uint8.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold, weighted_classes
+    >>> from moss_step.science.sample import tilted
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> higher = threshold(tilted(), 6.0, True, None, False, "higher")
+    >>> weighted_classes({"high": high, "higher": higher}, [1.0, 1.0]).codes[0].tolist()
+    [0, 0, 1, 1, 1]
     """
     _check(maps)
     stack = [m.codes for m in maps.values()]

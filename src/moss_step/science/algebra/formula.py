@@ -136,6 +136,13 @@ def parse(text: str, units: Mapping[str, Unit]) -> Formula:
     FormulaError
         That points at what is wrong: an unknown name, anything but arithmetic, comparison, ``and or not``
         and the listed functions, powers beyond 64, or units that do not go together.
+
+    Examples
+    --------
+    >>> from moss_step.model.units import METRE
+    >>> from moss_step.science.algebra.formula import parse
+    >>> parse("dem > 30", {"dem": METRE}).names
+    ('dem',)
     """
     if len(text) > _MOST_TEXT:
         raise FormulaError(f"The formula has {len(text):,} characters.", f"Keep it below {_MOST_TEXT:,}.")
@@ -167,6 +174,12 @@ def names_in(text: str) -> list[str]:
     -------
     list[str]
         The names, each once.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.formula import names_in
+    >>> names_in("(dem - low) / low")
+    ['dem', 'low']
     """
     try:
         tree = ast.parse(text.strip(), mode="eval")
@@ -201,13 +214,9 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.algebra.formula import evaluate
+    >>> from moss_step.science.sample import tilted
+    >>> dem = tilted()  # rises by 2 m a cell of 2 m to the east
     >>> evaluate("dem > 3", {"dem": dem}).values[0].tolist()
     [0.0, 0.0, 1.0, 1.0, 1.0]
     """
@@ -246,6 +255,13 @@ def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
     ------
     MossError
         That names two that differ.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.formula import one_frame
+    >>> from moss_step.science.sample import tilted
+    >>> one_frame({"a": tilted(), "b": tilted()}).shape
+    (4, 5)
     """
     first, frame = next((n, s.frame) for n, s in surfaces.items())
     for name, surface in surfaces.items():

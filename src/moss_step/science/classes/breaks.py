@@ -49,6 +49,13 @@ def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
     Source
     ------
     Fisher 1958, J. Am. Stat. Assoc. 53; Jenks 1967, Int. Yearbook of Cartography 7.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.breaks import breaks
+    >>> from moss_step.science.sample import tilted
+    >>> breaks(tilted(), "equal_interval", 4)
+    [0.0, 2.0, 4.0, 6.0, 8.0]
     """
     if not 2 <= count <= 50:
         raise AskedWronglyError(f"{count} classes are not possible.", "Ask for 2 to 50.")
@@ -92,6 +99,13 @@ def binned(values: np.ndarray, most: int = BINS) -> Bins:
     -------
     Bins
         Values, counts and sums of each bin.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.classes.breaks import binned
+    >>> binned(np.array([1.0, 2.0, 2.0])).cells.tolist()
+    [1.0, 2.0]
     """
     if values.size <= _FEW:
         distinct = np.unique(values[~np.isnan(values)])
@@ -171,6 +185,13 @@ def variance_fit(surface: Surface, bounds: list[float]) -> float:
     Source
     ------
     Jenks 1967, Int. Yearbook of Cartography 7.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.breaks import variance_fit
+    >>> from moss_step.science.sample import tilted
+    >>> variance_fit(tilted(), [0.0, 3.0, 8.0])
+    0.75
     """
     inner = np.unique(np.array(bounds, np.float64))[1:-1].astype(surface.values.dtype).astype(np.float64)
     cells, total, whole, mean = np.zeros(len(inner) + 1), np.zeros(len(inner) + 1), 0.0, surface.summary.mean

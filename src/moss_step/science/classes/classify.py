@@ -60,16 +60,11 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
-    >>> from moss_step.science.classes.classify import classify
     >>> from moss_step.model.rules import Rule, RuleSet
+    >>> from moss_step.science.classes.classify import classify
+    >>> from moss_step.science.sample import tilted
     >>> rules = RuleSet((Rule(0.0, 4.0, 1, "low", "#CAD39B"), Rule(4.0, 8.0, 2, "high", "#CF7340")))
-    >>> classify(dem, rules).codes[0].tolist()
+    >>> classify(tilted(), rules).codes[0].tolist()
     [1, 1, 1, 2, 2]
     """
     progress = progress or silent()
@@ -95,6 +90,16 @@ def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray
     -------
     tuple[np.ndarray, np.ndarray]
         Cells and square metres, 256 values each.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.classes.classify import count_codes
+    >>> from moss_step.science.sample import ground
+    >>> codes = np.array([[0, 1], [1, 255]], np.uint8)
+    >>> cells, areas = count_codes(codes, ground([[1, 2], [3, 4]]).frame)
+    >>> cells[:3].tolist(), areas[:3].tolist()
+    ([1, 2, 0], [4.0, 8.0, 0.0])
     """
     blocks = min(16, frame.rows)
     counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
@@ -116,6 +121,15 @@ def class_totals(classes: ClassMap, valid_cells: int) -> ClassTotals:
     -------
     ClassTotals
         A row for each class, and what is in none.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.classes.classify import class_totals
+    >>> from moss_step.science.sample import tilted
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> [(c.entry.name, c.cells, c.area) for c in class_totals(high, 20).classes]
+    [('not high', 8, 32.0), ('high', 12, 48.0)]
     """
     counts, areas = count_codes(classes.codes, classes.frame)
     rows = tuple(

@@ -53,6 +53,13 @@ def histogram(surface: Surface, bins: int = 256, span: tuple[float, float] | Non
     -------
     Histogram
         Counts and the span.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.histogram import histogram
+    >>> from moss_step.science.sample import tilted
+    >>> histogram(tilted(), bins=4).counts.tolist()
+    [4, 4, 4, 8]
     """
     low, high = span or surface.range or (0.0, 1.0)
     if high <= low:

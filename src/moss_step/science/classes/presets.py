@@ -56,6 +56,12 @@ def colors_between(count: int, stops: Sequence[str] = SEQUENCE) -> list[str]:
     -------
     list[str]
         Colours as ``#RRGGBB``.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.presets import colors_between
+    >>> colors_between(3)
+    ['#E9E8D8', '#DCBB62', '#86303F']
     """
     rgb = [tuple(int(s[i : i + 2], 16) for i in (1, 3, 5)) for s in stops]
     result = []
@@ -95,6 +101,14 @@ def fao_slope(surface: Surface, closed: Closed = "upper") -> RuleSet:
     Source
     ------
     FAO 2006, Guidelines for soil description, 4th edition, table 7.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.presets import fao_slope
+    >>> from moss_step.science.relief.gradient import slope
+    >>> from moss_step.science.sample import tilted
+    >>> [r.name for r in fao_slope(slope(tilted(), unit="percent")).rules][:3]
+    ['Flat', 'Level', 'Nearly level']
     """
     unit = PERCENT if surface.unit == UNKNOWN else surface.unit
     if unit not in (DEGREE, PERCENT):
@@ -128,6 +142,12 @@ def aspect_sectors(closed: Closed = "upper") -> RuleSet:
     Source
     ------
     Common practice.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.presets import aspect_sectors
+    >>> [r.name for r in aspect_sectors().rules]
+    ['Flat', 'North', 'North-east', 'East', 'South-east', 'South', 'South-west', 'West', 'North-west']
     """
     rules = [Rule(FLAT, FLAT, 0, "Flat", "#C9C7BC")]
     for i, name in enumerate(_SECTORS):
@@ -150,6 +170,12 @@ def from_breaks(bounds: Sequence[float], closed: Closed = "upper") -> RuleSet:
     -------
     RuleSet
         One range between each two bounds.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.presets import from_breaks
+    >>> [(r.low, r.high) for r in from_breaks([0.0, 5.0, 10.0]).rules]
+    [(0.0, 5.0), (5.0, 10.0)]
     """
     colors = colors_between(len(bounds) - 1)
     return RuleSet(
@@ -186,6 +212,13 @@ def preset(name: str, surface: Surface, count: int = 5, closed: Closed = "upper"
         For a name that is not in PRESETS.
     MossError
         When the set does not fit the surface.
+
+    Examples
+    --------
+    >>> from moss_step.science.classes.presets import preset
+    >>> from moss_step.science.sample import tilted
+    >>> [(r.low, r.high) for r in preset("equal_interval", tilted(), 2).rules]
+    [(0.0, 4.0), (4.0, 8.0)]
     """
     if name == "fao_slope":
         return fao_slope(surface, closed)

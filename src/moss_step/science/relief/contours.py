@@ -48,6 +48,13 @@ def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
         For a ground without values.
     AskedWronglyError
         For more heights than memory holds.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import levels_of
+    >>> from moss_step.science.sample import tilted
+    >>> levels_of(tilted(), 3.0, 0.0).tolist()
+    [0.0, 3.0, 6.0]
     """
     if dem.range is None:
         raise MossError("The ground has no values.", "Choose another.")
@@ -75,6 +82,13 @@ def points_expected(dem: Surface, interval: float) -> float:
     -------
     float
         About how many.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import points_expected
+    >>> from moss_step.science.sample import tilted
+    >>> points_expected(tilted(), 2.0)  # of all lines
+    16.0
     """
     total = 0.0
     for z in (dem.values, dem.values.T):
@@ -99,6 +113,13 @@ def memory_of(dem: Surface, interval: float) -> float:
     -------
     float
         Bytes.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import memory_of
+    >>> from moss_step.science.sample import tilted
+    >>> memory_of(tilted(), 2.0)  # bytes
+    1964.0
     """
     if dem.range is None:
         return 0.0
@@ -128,6 +149,12 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     ------
     AskedWronglyError
         When it cannot be used.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import check_amount
+    >>> from moss_step.science.sample import tilted
+    >>> check_amount(tilted(), 2.0, however_many=False)  # few enough: nothing is raised
     """
     points = points_expected(dem, interval)
     said = f"An interval of {interval:g} gives about {points / 1e6:,.0f} million points of contours"
@@ -186,14 +213,9 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.contours import contours
-    >>> contours(dem, 2.0).columns["elevation"].tolist()
+    >>> from moss_step.science.sample import tilted
+    >>> contours(tilted(), 2.0).columns["elevation"].tolist()
     [0.0, 2.0, 4.0, 6.0]
     """
     progress = progress or silent()

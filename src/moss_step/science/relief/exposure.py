@@ -52,14 +52,9 @@ def exposure(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.exposure import exposure
-    >>> round(float(exposure(dem, 270.0).values[1, 2]), 6)
+    >>> from moss_step.science.sample import tilted
+    >>> round(float(exposure(tilted(), 270.0).values[1, 2]), 6)
     1.0
     """
     progress = progress or silent()

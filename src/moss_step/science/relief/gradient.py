@@ -73,14 +73,9 @@ def slope(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.gradient import slope
-    >>> float(slope(dem).values[1, 2])
+    >>> from moss_step.science.sample import tilted
+    >>> float(slope(tilted()).values[1, 2])
     45.0
     """
     measure = DEGREES if unit == "degrees" else PERCENT_KERNEL
@@ -120,14 +115,9 @@ def aspect(dem: Surface, method: Method = "horn", progress: Progress | None = No
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.gradient import aspect
-    >>> float(aspect(dem).values[1, 2])  # it falls to the west
+    >>> from moss_step.science.sample import tilted
+    >>> float(aspect(tilted()).values[1, 2])  # it falls to the west
     270.0
     """
     values = _measure(dem, ASPECT, method, 1.0, (0.0, 0.0, 1.0), progress or silent(), "Working out aspect")
@@ -175,13 +165,9 @@ def hillshade(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.gradient import hillshade
+    >>> from moss_step.science.sample import tilted
+    >>> dem = tilted()  # rises by 2 m a cell of 2 m to the east
     >>> bool(hillshade(dem, azimuth=270.0).values[1, 2] > hillshade(dem, azimuth=90.0).values[1, 2])
     True
     """
@@ -204,6 +190,12 @@ def light_vector(azimuth: float, altitude: float) -> tuple[float, float, float]:
     -------
     tuple[float, float, float]
         East, north and up.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.gradient import light_vector
+    >>> [round(part, 6) for part in light_vector(90.0, 30.0)]  # east, north, up
+    [0.866025, 0.0, 0.5]
     """
     a, h = math.radians(azimuth), math.radians(altitude)
     return math.sin(a) * math.cos(h), math.cos(a) * math.cos(h), math.sin(h)
@@ -224,6 +216,14 @@ def gradient_weights(dem: Surface, z_factor: float = 1.0) -> tuple[np.ndarray, n
     -------
     tuple[np.ndarray, np.ndarray]
         Two arrays (rows): to the east and to the north.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.gradient import gradient_weights
+    >>> from moss_step.science.sample import tilted
+    >>> east, south = gradient_weights(tilted())
+    >>> float(east[0]), float(south[0])
+    (0.5, 0.5)
     """
     scale = dem.metres_per_height * z_factor
     return (scale / dem.frame.row_widths).astype(np.float32), (scale / dem.frame.row_heights).astype(
@@ -266,6 +266,13 @@ def flat_share(aspect_surface: Surface) -> float:
     -------
     float
         Share of 1.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.gradient import aspect, flat_share
+    >>> from moss_step.science.sample import ground
+    >>> flat_share(aspect(ground([[1, 1, 1], [1, 1, 1], [1, 1, 1]])))
+    1.0
     """
     valid = aspect_surface.valid_count
     return float(np.count_nonzero(aspect_surface.values == FLAT)) / valid if valid else 0.0

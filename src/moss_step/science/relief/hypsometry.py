@@ -41,6 +41,14 @@ def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None)
     Source
     ------
     Pike & Wilson 1971, GSA Bulletin 82.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.hypsometry import hypsometry
+    >>> from moss_step.science.sample import tilted
+    >>> curve, integral = hypsometry(tilted(), steps=4)
+    >>> integral
+    0.5
     """
     if dem.range is None or dem.range[0] == dem.range[1]:
         raise MossError(

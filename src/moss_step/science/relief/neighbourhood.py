@@ -48,6 +48,13 @@ def ruggedness(dem: Surface, method: Ruggedness = "riley", progress: Progress | 
     Source
     ------
     Riley, DeGloria & Elliot 1999, Intermountain Journal of Sciences 5.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.neighbourhood import ruggedness
+    >>> from moss_step.science.sample import tilted
+    >>> float(ruggedness(tilted(), "mean_absolute").values[1, 2])
+    1.5
     """
     return _measured(dem, RILEY if method == "riley" else MEAN, "ruggedness", progress)
 
@@ -73,14 +80,9 @@ def roughness(dem: Surface, progress: Progress | None = None) -> Surface:
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.neighbourhood import roughness
-    >>> float(roughness(dem).values[1, 2])
+    >>> from moss_step.science.sample import tilted
+    >>> float(roughness(tilted()).values[1, 2])
     4.0
     """
     return _measured(dem, RANGE, "roughness", progress)

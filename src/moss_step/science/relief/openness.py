@@ -41,6 +41,15 @@ def openness(dem: Surface, radius: float, positive: bool = True, progress: Progr
     Source
     ------
     Yokoyama, Shirasawa & Pike 2002, Photogrammetric Engineering & Remote Sensing 68.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.relief.openness import openness
+    >>> from moss_step.science.sample import ground
+    >>> level = ground(np.zeros((9, 9)))
+    >>> float(openness(level, radius=6.0).values[4, 4])  # degrees from the zenith
+    90.0
     """
     cell = min(dem.frame.cell_metres)
     if radius < cell:

@@ -74,6 +74,13 @@ def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
     -------
     np.ndarray
         Rows of parts, int64.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.position import disk_parts
+    >>> from moss_step.science.sample import tilted
+    >>> disk_parts(2.0, tilted().frame).tolist()  # row, first and last column, weight
+    [[0.0, 2.0, 0.0, 1.0]]
     """
     finest = min(float(frame.row_widths.min()), float(frame.row_heights.min()))
     radius = min(
@@ -133,6 +140,13 @@ def position(
     Source
     ------
     Weiss 2001, Topographic position and landforms analysis.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.position import position
+    >>> from moss_step.science.sample import bowl
+    >>> round(float(position(bowl(), radius=2.0).values[2, 2]), 2)
+    -1.6
     """
     progress = progress or silent()
     check_radius(radius, dem.frame)
@@ -181,6 +195,12 @@ def check_radius(radius: float, frame: Frame) -> None:
     ------
     AskedWronglyError
         For a radius that reaches no neighbour.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.position import check_radius
+    >>> from moss_step.science.sample import tilted
+    >>> check_radius(4.0, tilted().frame)  # fits: nothing is raised
     """
     cell = min(frame.cell_metres)
     if radius * A_HAIR < cell:
@@ -226,6 +246,16 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
     Source
     ------
     Weiss 2001, Topographic position and landforms analysis; Jenness 2006, for the bounds.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.relief.position import landforms
+    >>> from moss_step.science.sample import ground
+    >>> valley = ground(np.tile(np.abs(np.arange(21) - 10.0) * 3.0, (21, 1)))
+    >>> forms = landforms(valley, small=4.0, large=12.0)
+    >>> forms.entry(int(forms.codes[10, 10])).name
+    'Deep valley'
     """
     if not small < large:
         raise AskedWronglyError(
@@ -278,14 +308,9 @@ def local_relief(dem: Surface, radius: float, progress: Progress | None = None) 
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.position import local_relief
-    >>> float(local_relief(dem, 2.0).values[1, 2])
+    >>> from moss_step.science.sample import tilted
+    >>> float(local_relief(tilted(), 2.0).values[1, 2])
     4.0
     """
     progress = progress or silent()

@@ -43,6 +43,15 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
     ------
     AskedWronglyError
         For a line without length or a step that gives more.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.relief.profile import profile
+    >>> from moss_step.science.sample import tilted
+    >>> line = shapely.LineString([(1, 4), (9, 4)])
+    >>> profile({"ground": tilted()}, line, step=4.0).columns["ground"].tolist()
+    [0.0, 4.0, 8.0]
     """
     first = next(iter(surfaces.values())).frame
     if line.length <= 0:
@@ -91,13 +100,9 @@ def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
     Examples
     --------
     >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
     >>> from moss_step.science.relief.profile import values_at
-    >>> values_at(dem, np.array([4.0]), np.array([4.0])).tolist()  # between two centres
+    >>> from moss_step.science.sample import tilted
+    >>> values_at(tilted(), np.array([4.0]), np.array([4.0])).tolist()  # between two centres
     [3.0]
     """
     f, z = surface.frame, surface.values
@@ -139,6 +144,14 @@ def between_cells(z: np.ndarray, row: np.ndarray, col: np.ndarray) -> np.ndarray
     -------
     np.ndarray
         Values (n), NaN where there is none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.relief.profile import between_cells
+    >>> from moss_step.science.sample import tilted
+    >>> between_cells(tilted().values, np.array([1.0]), np.array([1.5])).tolist()
+    [3.0]
     """
     rows, cols = z.shape
     i, j = np.floor(row).astype(np.int64), np.floor(col).astype(np.int64)

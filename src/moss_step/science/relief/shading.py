@@ -50,6 +50,13 @@ def several_lights(
     Source
     ------
     Mark 1992, USGS Open-File Report 92-422.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.shading import several_lights
+    >>> from moss_step.science.sample import tilted
+    >>> round(float(several_lights(tilted()).values[1, 2]), 1)
+    145.4
     """
     progress = progress or silent()
     facing = aspect(dem).values
@@ -88,6 +95,13 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
     ------
     MossError
         For a ground without values or for more than 60 bands.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.shading import relief_tint
+    >>> from moss_step.science.sample import tilted
+    >>> relief_tint(tilted(), interval=4.0).codes[0].tolist()
+    [0, 0, 1, 1, 2]
     """
     span = dem.range
     if span is None:

@@ -119,15 +119,10 @@ def sight_line(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.sample import tilted
     >>> from moss_step.science.sight.line import sight_line
     >>> from moss_step.science.sight.viewshed import prepare_sight
-    >>> sight_line(prepare_sight(dem), (1.0, 5.0), (9.0, 5.0), 1.7, 0.0).open  # up an even slope
+    >>> sight_line(prepare_sight(tilted()), (1.0, 5.0), (9.0, 5.0), 1.7, 0.0).open  # up an even slope
     True
     """
     if start == end:

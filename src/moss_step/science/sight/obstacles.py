@@ -40,6 +40,14 @@ def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights
     ------
     MossError
         For heights that are no numbers or below 0, and for obstacles that do not lie cell on cell.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.sight.obstacles import with_shapes
+    >>> with_shapes(tilted(), None, box(0, 0, 4, 8), np.array([3.0])).values[0].tolist()
+    [3.0, 5.0, 4.0, 6.0, 8.0]
     """
     if obstacles is not None and not same_frame(obstacles.frame, dem.frame):
         raise MossError(

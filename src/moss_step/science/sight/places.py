@@ -64,6 +64,14 @@ def best_places(
     Source
     ------
     Church & ReVelle 1974, Papers of the Regional Science Association 32.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.places import best_places
+    >>> views = np.array([[1, 1, 0, 0], [0, 1, 1, 0], [0, 0, 1, 1]], bool)  # (places, targets)
+    >>> best_places(views, np.ones(4), 2).chosen
+    (0, 2)
     """
     count = min(count, len(views))
     if exact or (exact is None and comb(len(views), count) <= MOST_EXACT):
@@ -114,6 +122,14 @@ def lazy_greedy(
     Source
     ------
     Minoux 1978, Accelerated greedy algorithms, Optimization Techniques.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.places import lazy_greedy
+    >>> views = np.array([[1, 1, 0, 0], [0, 1, 1, 0], [0, 0, 1, 1]], bool)  # (places, targets)
+    >>> lazy_greedy(views, np.ones(4), 2).gains
+    (2.0, 2.0)
     """
     covered = np.zeros(views.shape[1], bool)
     progress, heap = progress or silent(), []

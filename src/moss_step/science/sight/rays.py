@@ -32,6 +32,14 @@ def bounds_of(top: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     -------
     tuple[np.ndarray, np.ndarray, np.ndarray]
         Three grids, float32.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.rays import bounds_of
+    >>> [level.shape for level in bounds_of(tilted().values.astype(np.float32))]
+    [(1, 2), (1, 1), (1, 1)]
     """
     patches = highest_of(top, PATCH)
     tiles = highest_of(patches, TILE // PATCH)
@@ -55,5 +63,11 @@ def sheaves_of(cells: int) -> int:
     -------
     int
         The number.
+
+    Examples
+    --------
+    >>> from moss_step.science.sight.rays import sheaves_of
+    >>> sheaves_of(1_000_000)
+    62504
     """
     return 4 * -(-(2 * cells + 1) // SHEAF)

@@ -115,6 +115,13 @@ def prepare_sight(
     Source
     ------
     Coefficient of refraction 0.13: common practice.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.viewshed import prepare_sight
+    >>> prepare_sight(tilted()).top.shape
+    (4, 5)
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
@@ -169,6 +176,14 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
         For a reach that reaches no cell.
     MossError
         For one outside the ground, on no-data or below the ground.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.viewshed import Observer, place_of, prepare_sight
+    >>> (row, col), eye = place_of(prepare_sight(tilted()), Observer(1.0, 1.0))
+    >>> row, col, round(eye + prepare_sight(tilted()).datum, 3)
+    (3, 0, 1.7)
     """
     cell = sight.frame.cell_at(observer.x, observer.y)
     name = observer.name or f"{observer.x:g}, {observer.y:g}"
@@ -208,6 +223,14 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
     -------
     np.ndarray
         1 seen, 0 hidden, 2 not asked for; uint8 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> seen_by(ridge, Observer(1.0, 3.0))[1].tolist()
+    [1, 1, 1, 0, 0]
     """
     out = np.full(sight.frame.shape, 2, np.uint8)
     rows, cols, view = _seen_within(sight, observer, progress or silent())
@@ -296,6 +319,14 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     Source
     ------
     Franklin & Ray 1994, Higher isn't necessarily better, Advances in GIS Research.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_fast
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> seen_fast(ridge, Observer(1.0, 3.0))[1].tolist()
+    [1, 1, 1, 0, 0]
     """
     cell, eye = place_of(sight, observer)
     out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32), silent())
@@ -381,6 +412,14 @@ def within_bearings(bearings: np.ndarray, observer: Observer) -> np.ndarray:
     -------
     np.ndarray
         Booleans of the shape given.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.viewshed import Observer, within_bearings
+    >>> north_east = Observer(0.0, 0.0, bearing_from=0.0, bearing_to=90.0)
+    >>> within_bearings(np.array([10.0, 100.0]), north_east).tolist()
+    [True, False]
     """
     span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
     turned = (bearings - observer.bearing_from) % 360.0
@@ -435,6 +474,14 @@ def viewshed(
     Source
     ------
     Wheatley 1995, Cumulative viewshed analysis.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, viewshed
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> viewshed(ridge, [Observer(1.0, 3.0), Observer(9.0, 3.0)]).count.values[1].tolist()
+    [1.0, 1.0, 2.0, 1.0, 1.0]
     """
     if not 0 < len(observers) <= MOST_OBSERVERS:
         raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
@@ -475,6 +522,13 @@ def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     -------
     tuple[np.ndarray, np.ndarray]
         The values, and the place of each cell's, uint8.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.viewshed import combinations
+    >>> combinations(np.array([[1, 3], [3, 0]], np.uint64), most=4)[1].tolist()
+    [[1, 2], [2, 0]]
     """
     codes, result = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
     kinds = result[: number_cells(which, result, codes)]
@@ -499,6 +553,14 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     -------
     Surface
         Metres above the ground, float32.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> mast_heights(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
+    [0.0, 0.0, 0.0, 12.7, 16.3]
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
@@ -531,6 +593,14 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     -------
     Surface
         Degrees, float32.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import Observer, horizon_angles, prepare_sight
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> horizon_angles(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
+    [nan, nan, 101.6, -77.1, -73.3]
     """
     out = np.full(sight.frame.shape, np.float32(np.nan))
     progress = progress or silent()
@@ -590,5 +660,13 @@ def cell_areas(sight: Sight, cells: np.ndarray) -> float:
     -------
     float
         Square metres.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.viewshed import cell_areas, prepare_sight
+    >>> cell_areas(prepare_sight(tilted()), np.ones((4, 5), bool))
+    80.0
     """
     return float((np.count_nonzero(cells, axis=1) * sight.frame.row_areas).sum())

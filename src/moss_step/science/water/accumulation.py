@@ -43,6 +43,16 @@ def accumulate(ways: np.ndarray, donors: np.ndarray, total: np.ndarray) -> None:
     Source
     ------
     Barnes 2017, Parallel non-divergent flow accumulation, Environmental Modelling & Software 92, for strips.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.accumulation import accumulate
+    >>> ways = np.array([[8, 4, 4]], np.uint8)  # both cells to the east run west, and out
+    >>> total = np.ones((1, 3), np.int32)
+    >>> accumulate(ways, np.array([[1, 1, 0]], np.uint8), total)
+    >>> total.tolist()
+    [[3, 2, 1]]
     """
     rows, cols = ways.shape
     strips = max(1, min(2 * numba.get_num_threads(), rows // 32))

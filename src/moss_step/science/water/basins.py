@@ -25,7 +25,7 @@ from moss_step.science.water.kernels.basins import (
     relabel,
     ways_within,
 )
-from moss_step.science.water.kernels.neighbours import NONE
+from moss_step.science.water.kernels.neighbours import NONE, Course, Filled
 from moss_step.science.water.kernels.pools import label_ends, number_ends
 from moss_step.science.water.kernels.trace import mark_upstream, order_within
 from moss_step.science.water.trace import cell_at, down_order, snapped
@@ -57,6 +57,15 @@ def divided(
     -------
     tuple[np.ndarray, np.ndarray, np.ndarray]
         Numbers (rows, cols), cells (n) and nodes (n).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.basins import divided
+    >>> from moss_step.science.water.drainage import prepare
+    >>> numbered, ends, areas = divided(prepare(bowl()), None)
+    >>> len(ends)
+    1
     """
     pools = drainage.pools
     if least_depth is None:
@@ -118,6 +127,14 @@ def basin_shapes(
     ------
     MossError
         When there are more than 100,000, or none of ``least_area`` square metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.basins import basin_shapes
+    >>> from moss_step.science.water.drainage import prepare
+    >>> basin_shapes(prepare(bowl()), None).geometry[0].area
+    100.0
     """
     progress = progress or silent()
     progress.at(0.0, "Dividing the ground")
@@ -160,6 +177,18 @@ def stream_lengths(drainage: Drainage, stream: np.ndarray, numbered: np.ndarray,
     -------
     np.ndarray
         Metres, ``count + 1`` values.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.basins import stream_lengths
+    >>> from moss_step.science.water.drainage import prepare
+    >>> drainage = prepare(tilted())
+    >>> stream = np.zeros((4, 5), np.uint8)
+    >>> stream[1] = 1
+    >>> stream_lengths(drainage, stream, np.ones((4, 5), np.int32), 1).tolist()
+    [8.0]
     """
     total = np.zeros(count + 1)
     add_steps(drainage.ways, drainage.metres, stream, numbered, total)
@@ -193,6 +222,14 @@ def steepness(drainage: Drainage) -> np.ndarray:
     -------
     np.ndarray
         Degrees, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.basins import steepness
+    >>> from moss_step.science.water.drainage import prepare
+    >>> steepness(prepare(tilted()))[1].tolist()
+    [45.0, 45.0, 45.0, 45.0, 45.0]
     """
     if min(drainage.frame.shape) < 2:
         return np.full(drainage.frame.shape, np.float32(np.nan))
@@ -232,6 +269,16 @@ def figures(
     -------
     dict[str, np.ndarray]
         Columns of n values.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.basins import divided, figures, steepness
+    >>> from moss_step.science.water.drainage import prepare
+    >>> drainage = prepare(tilted())
+    >>> numbered, ends, _ = divided(drainage, None)
+    >>> figures(drainage, numbered, ends, steepness(drainage))["area_m2"].tolist()
+    [20.0, 20.0, 20.0, 20.0]
     """
     dem, frame, n, progress = drainage.dem, drainage.frame, len(ends), progress or silent()
     sums = np.zeros((n + 1, len(Sums._fields)))
@@ -287,11 +334,12 @@ def _longest(
     """
     longest, fall = np.zeros(count + 1), np.zeros(count + 1)
     pools = drainage.pools
-    ground = (drainage.ways, drainage.z, pools.labels, pools.level)
+    ground = Filled(drainage.z, pools.labels, pools.level)
     if order is None:
         order = down_order(drainage, progress.part(0.0, 0.5))
     with progress.pulse(order.size, 0.5, 1.0, "Measuring ways") as pulse:
-        ways_within(ground, drainage.metres, order, numbered, longest, fall, pulse)
+        course = Course(drainage.ways, drainage.metres, order)
+        ways_within(ground, course, numbered, longest, fall, pulse)
     return longest[1:], fall[1:]
 
 
@@ -335,6 +383,15 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
     ------
     MossError
         When none of them has data.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.basins import seeds_of
+    >>> from moss_step.science.water.drainage import prepare
+    >>> seeds_of(prepare(tilted()), shapely.Point(1.0, 1.0)).tolist()
+    [15]
     """
     frame = drainage.frame
     if geometry.geom_type == "Point":
@@ -420,6 +477,17 @@ def catchments(
     ------
     MossError
         For more than 2,000 of them, or two nested ones in one cell.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.basins import catchments, seeds_of
+    >>> from moss_step.science.water.drainage import prepare
+    >>> drainage = prepare(tilted())
+    >>> areas = catchments(drainage, [seeds_of(drainage, shapely.Point(1.0, 1.0))])
+    >>> areas.geometry[0].area
+    20.0
     """
     frame = drainage.frame
     if len(seeds) > MOST_OUTLETS:

@@ -12,7 +12,13 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.kernels.depressions import breach, fill_with_gradient, measure_lakes, spill_cells
+from moss_step.science.water.kernels.depressions import (
+    Settled,
+    breach,
+    fill_with_gradient,
+    measure_lakes,
+    spill_cells,
+)
 from moss_step.science.zones.kernels.labelling import count_labels
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.tracing import areas_of
@@ -45,6 +51,15 @@ def find_lakes(drainage: Drainage, progress: Progress | None = None) -> Lakes:
     -------
     Lakes
         The depressions, see ``Lakes``.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.depressions import find_lakes
+    >>> from moss_step.science.water.drainage import prepare
+    >>> lakes = find_lakes(prepare(bowl()))
+    >>> lakes.area[1:].tolist(), lakes.volume[1:].tolist()
+    ([36.0], [44.0])
     """
     progress = progress or silent()
     progress.at(0.0, "Finding depressions")
@@ -80,6 +95,14 @@ def lake_shapes(
     -------
     Shapes
         Areas with their figures.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.depressions import lake_shapes
+    >>> from moss_step.science.water.drainage import prepare
+    >>> lake_shapes(prepare(bowl())).geometry[0].area
+    36.0
     """
     progress = progress or silent()
     lakes = find_lakes(drainage, progress.part(0.0, 0.3))
@@ -142,6 +165,14 @@ def filled_surface(
     Source
     ------
     Barnes, Lehman & Mulla 2014, Priority-flood, Computers & Geosciences 62.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.depressions import filled_surface
+    >>> from moss_step.science.water.drainage import prepare
+    >>> filled_surface(prepare(bowl())).values[2].tolist()
+    [5.0, 4.0, 4.0, 4.0, 4.0]
     """
     dem = drainage.dem
     progress = progress or silent()
@@ -199,17 +230,23 @@ def breached_surface(
     Source
     ------
     Lindsay & Dhun 2015, International Journal of Geographical Information Science 29.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.depressions import breached_surface
+    >>> from moss_step.science.water.drainage import prepare
+    >>> surface, breached, left = breached_surface(prepare(bowl()), most_cells=10)
+    >>> breached, left
+    (1, 0)
     """
     dem, pools, progress = drainage.dem, drainage.pools, progress or silent()
     out = drainage.z.copy()
     pits = np.flatnonzero((pools.depth > 0) & (pools.cell >= 0))
     pits = pits[np.argsort(-out.reshape(-1)[pools.cell[pits]], kind="stable")]
     done = 0
-    work = np.zeros(out.shape, np.int32), np.zeros(out.shape, np.int32)
+    stamp, fewest = np.zeros(out.shape, np.int32), np.zeros(out.shape, np.int32)
     for first, last in progress.blocks(len(pits), 256, "Cutting channels"):
-        done += int(
-            breach(
-                out, drainage.ways, dem.frame.row_areas, pools.cell[pits[first:last]], first, most_cells, work
-            )
-        )
+        cells, settled = pools.cell[pits[first:last]], Settled(stamp, fewest, first)
+        done += int(breach(out, drainage.ways, dem.frame.row_areas, cells, most_cells, settled))
     return _raised(drainage, out), done, len(pits) - done

@@ -24,7 +24,7 @@ from moss_step.science.water.kernels.accumulation import (
     facet_ways,
 )
 from moss_step.science.water.kernels.descent import descend_water
-from moss_step.science.water.kernels.neighbours import NONE, OUT
+from moss_step.science.water.kernels.neighbours import NONE, OUT, Drained, Filled
 from moss_step.science.water.kernels.pools import fill_rows
 from moss_step.science.water.neighbours import bearings, distances
 from moss_step.science.water.pools import Pools, find_pools
@@ -115,9 +115,17 @@ def filled_ground(z: np.ndarray, pools: Pools) -> np.ndarray:
     -------
     np.ndarray
         Heights of shape (rows, cols), float32.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.drainage import filled_ground, prepare
+    >>> drainage = prepare(bowl())
+    >>> (filled_ground(drainage.z, drainage.pools)[2] + drainage.base).tolist()
+    [5.0, 4.0, 4.0, 4.0, 4.0]
     """
     out = np.empty(z.shape, np.float32)
-    fill_rows(z, pools.labels, pools.level, 0, z.shape[0], out)
+    fill_rows(Filled(z, pools.labels, pools.level), 0, z.shape[0], out)
     return out
 
 
@@ -143,14 +151,9 @@ def prepare(dem: Surface, progress: Progress | None = None) -> Drainage:
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.sample import tilted
     >>> from moss_step.science.water.drainage import prepare
-    >>> prepare(dem).ways.shape
+    >>> prepare(tilted()).ways.shape
     (4, 5)
     """
     progress = progress or silent()
@@ -169,6 +172,15 @@ def prepared(dem: Surface) -> Drainage | None:
     -------
     Drainage | None
         The same, or None.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.drainage import prepare, prepared
+    >>> dem = bowl()
+    >>> before = prepared(dem)
+    >>> before is None, prepare(dem) is prepared(dem)
+    (True, True)
     """
     return dem.derived.ready(Drainage)
 
@@ -190,6 +202,12 @@ def check_ground(dem: Surface) -> None:
     ------
     MossError
         For a ground without values, or of more cells than can be numbered.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.drainage import check_ground
+    >>> check_ground(bowl())  # there is ground: nothing is raised
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
@@ -214,15 +232,24 @@ def work_out(dem: Surface, progress: Progress) -> Drainage:
     -------
     Drainage
         The same as ``prepare``.
+
+    Examples
+    --------
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import work_out
+    >>> work_out(tilted(), silent()).cells[0].tolist()
+    [5, 4, 3, 2, 1]
     """
     check_ground(dem)
     z, metres = dem.levelled[0].values, distances(dem.frame) / np.float32(dem.metres_per_height)
     pools, ways = find_pools(z, metres, progress.part(0.0, 0.6))
     give_back()
+    ground = Filled(z, pools.labels, pools.level)
     for first, last in progress.part(0.6, 0.7).blocks(len(z), 1024, "Finding receivers"):
-        descend_water(z, pools.labels, pools.level, metres, first, last, ways)
+        descend_water(ground, metres, first, last, ways)
     cells = np.zeros(z.shape, np.int32)
-    drain_flats(z, pools.labels, pools.level, ways, cells, progress.part(0.7, 0.8))
+    drain_flats(ground, ways, cells, progress.part(0.7, 0.8))
     give_back()
     progress.at(0.8, "Adding up what lies upstream")
     donors = np.empty(z.shape, np.uint8)
@@ -256,6 +283,14 @@ def amounts(
     -------
     np.ndarray
         Float64 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import amounts
+    >>> amounts(tilted().frame, "area", None, np.zeros((4, 5), np.uint8))[0].tolist()
+    [4.0, 4.0, 4.0, 4.0, 4.0]
     """
     own = np.ones(frame.shape) if unit == "cells" else np.repeat(frame.row_areas[:, None], frame.cols, axis=1)
     if weights is not None:
@@ -311,15 +346,10 @@ def accumulated(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.sample import tilted
     >>> from moss_step.science.water.drainage import accumulated
     >>> from moss_step.science.water.drainage import prepare
-    >>> accumulated(prepare(dem)).values[0].tolist()  # all runs to the west
+    >>> accumulated(prepare(tilted())).values[0].tolist()  # all runs to the west
     [5.0, 4.0, 3.0, 2.0, 1.0]
     """
     if weights is not None and not same_frame(weights.frame, drainage.frame):
@@ -344,7 +374,7 @@ def accumulated(
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
             with progress.pulse(2 * total.size, 0.2, 0.95) as pulse:
-                accumulate_freeman(drainage.filled(), ways, metres, exponent, total, pulse)
+                accumulate_freeman(Drained(drainage.filled(), ways, metres), exponent, total, pulse)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, _unit_of(unit, weights), "accumulation")
@@ -380,15 +410,10 @@ def flow_bearings(
 
     Examples
     --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.model.surface import Surface
-    >>> from moss_step.model.units import METRE
-    >>> rise = np.arange(5.0) * 2.0  # 2 m for each cell of 2 m to the east
-    >>> dem = Surface(np.tile(rise, (4, 1)), Frame(4, 5, 0.0, 8.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    >>> from moss_step.science.sample import tilted
     >>> from moss_step.science.water.drainage import flow_bearings
     >>> from moss_step.science.water.drainage import prepare
-    >>> float(flow_bearings(prepare(dem))[1, 2])
+    >>> float(flow_bearings(prepare(tilted()))[1, 2])
     270.0
     """
     by_row, progress = bearings(drainage.frame), progress or silent()
@@ -433,10 +458,17 @@ def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np
     -------
     np.ndarray
         Eighths of a turn, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import facet_directions, prepare
+    >>> facet_directions(prepare(tilted()))[1].tolist()  # out of the ground, then west
+    [-1.0, 4.0, 4.0, 4.0, 4.0]
     """
     share = np.empty(drainage.ways.shape, np.float32)
     metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-    filled = drainage.filled()
+    ground = Drained(drainage.filled(), drainage.ways, metres)
     for first, last in (progress or silent()).blocks(drainage.frame.rows, 1024, "Finding facets"):
-        facet_ways(filled, drainage.ways, metres, first, last, share)
+        facet_ways(ground, first, last, share)
     return share

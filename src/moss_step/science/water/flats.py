@@ -11,17 +11,15 @@ from __future__ import annotations
 import numpy as np
 
 from moss_step.model.progress import Progress
-from moss_step.science.water.kernels.flats import drain_all, gather_some, look_around
-from moss_step.science.water.kernels.neighbours import DC, DR
+from moss_step.science.water.kernels.flats import Flats, Places, drain_all, gather_some, look_around
+from moss_step.science.water.kernels.neighbours import DC, DR, Filled
 
 _AT_ONCE = 50_000
 """Level cells that are worked on at a time, or as many as the largest flat has."""
 
 
 def drain_flats(
-    z: np.ndarray,
-    labels: np.ndarray,
-    level: np.ndarray,
+    ground: Filled,
     ways: np.ndarray,
     place: np.ndarray,
     progress: Progress,
@@ -29,18 +27,13 @@ def drain_flats(
     """Give the cells of ``ways`` without a way (PIT) one: out of their flat, or without lower ground beside
     it to its one pit.
 
-    ``z`` is the ground and ``level`` the height of water over cells of each of the ``labels``; ``place`` is
-    an int32 grid of zeros to work in, which is left in disorder. Cells at the edge always have a way, so that
-    the neighbours of all others lie within the grid.
+    ``place`` is an int32 grid of zeros to work in, which is left in disorder. Cells at the edge always have a
+    way, so that the neighbours of all others lie within the grid.
 
     Parameters
     ----------
-    z
-        Heights of shape (rows, cols).
-    labels
-        Pool of each cell, int32; 0 for none.
-    level
-        Height of the water by label.
+    ground
+        Heights, pools of the cells, and heights of the water.
     ways
         Direction of each cell as ``neighbours`` numbers them, uint8.
     place
@@ -57,13 +50,26 @@ def drain_flats(
     ------
     Barnes, Lehman & Mulla 2014, An efficient assignment of drainage direction over flat surfaces, Computers &
     Geosciences 62.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.water.flats import drain_flats
+    >>> from moss_step.science.water.kernels.neighbours import DRY, OUT, PIT, Filled
+    >>> z, ways = np.ones((3, 5), np.float32), np.full((3, 5), OUT)
+    >>> ways[1, 1:4] = PIT
+    >>> level = Filled(z, np.zeros((3, 5), np.int32), DRY)
+    >>> drain_flats(level, ways, np.zeros((3, 5), np.int32), silent())
+    >>> bool((ways == PIT).any())
+    False
     """
     progress.at(0.0, "Draining level ground")
-    level_cells = look_around(z, labels, level, ways, place)
-    flat_ways, flat_place, steps = ways.reshape(-1), place.reshape(-1), DR * z.shape[1] + DC
+    level_cells = look_around(ground, ways, place)
+    flat_ways, places = ways.reshape(-1), Places(DR * ways.shape[1] + DC, place.reshape(-1))
     at = 0
     # The lists have room for all level cells, yet take memory only as far as some flats at a time fill them.
-    lists = (
+    lists = Flats(
         np.empty(level_cells, np.int32),
         np.empty(level_cells, np.int16),
         *(np.empty(level_cells, np.int32) for _ in range(3)),
@@ -71,5 +77,5 @@ def drain_flats(
     starts = np.empty(min(level_cells, _AT_ONCE) + 1, np.int32)
     while level_cells and at < ways.size:
         progress.at(at / ways.size, "Draining level ground")
-        at, flats = gather_some(at, steps, flat_place, lists[0], lists[1], starts)
-        drain_all(flat_ways, steps, flat_place, lists, starts[: flats + 1])
+        at, flats = gather_some(at, places, lists, starts)
+        drain_all(flat_ways, places, lists, starts[: flats + 1])

@@ -15,6 +15,7 @@ from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated
 from moss_step.science.water.kernels.indices import down_to
+from moss_step.science.water.kernels.neighbours import Course
 from moss_step.science.water.trace import down_order
 
 _ROWS = 256
@@ -43,6 +44,14 @@ def specific_area(
     -------
     np.ndarray
         Metres, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.indices import specific_area
+    >>> specific_area(prepare(tilted()), "d8")[1].tolist()  # m² a metre of contour
+    [10.0, 8.0, 6.0, 4.0, 2.0]
     """
     frame = drainage.frame
     width = np.sqrt(frame.row_areas)[:, None]
@@ -78,6 +87,14 @@ def wetness(
     Source
     ------
     Beven & Kirkby 1979, Hydrological Sciences Bulletin 24.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.indices import wetness
+    >>> wetness(prepare(tilted()), "d8").values[1].astype(float).round(2).tolist()
+    [2.3, 2.08, 1.79, 1.39, 0.69]
     """
     tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
@@ -120,6 +137,14 @@ def stream_power(
     ------
     Moore & Burch 1986, Soil Science Society of America Journal 50; Wischmeier & Smith 1978, USDA Handbook
     537.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.indices import stream_power
+    >>> stream_power(prepare(tilted()), "power", "d8").values[1].round(2).tolist()
+    [10.0, 8.0, 6.0, 4.0, 2.0]
     """
     progress = progress or silent()
     area, tangent = specific_area(drainage, method, exponent, progress.part(0.0, 0.8)), _tangent(drainage)
@@ -163,13 +188,24 @@ def drain_height(drainage: Drainage, stream: np.ndarray, progress: Progress | No
     Source
     ------
     Rennó et al. 2008, Remote Sensing of Environment 112.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.indices import drain_height
+    >>> stream = np.zeros((4, 5), np.uint8)
+    >>> stream[:, 0] = 1
+    >>> drain_height(prepare(tilted()), stream).values[1].tolist()
+    [0.0, 2.0, 4.0, 6.0, 8.0]
     """
     dem = drainage.dem
     drain, out = np.empty(dem.values.shape, np.float32), np.full(dem.values.shape, np.float32(np.nan))
     progress = progress or silent()
     order = down_order(drainage, progress.part(0.0, 0.5))
     with progress.pulse(order.size, 0.5, 1.0, "Measuring heights above drains") as pulse:
-        down_to(drainage.z, drainage.ways, stream, order, drain, out, pulse)
+        down_to(drainage.z, Course(drainage.ways, drainage.metres, order), stream, drain, out, pulse)
     return Surface(out, dem.frame, dem.unit, "drain_height")
 
 
@@ -191,6 +227,14 @@ def stage_curve(
     -------
     tuple[np.ndarray, np.ndarray, np.ndarray]
         Three arrays of ``steps`` values.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.indices import stage_curve
+    >>> stage, area, volume = stage_curve(tilted(), steps=2, most=4.0)
+    >>> stage.tolist(), area.tolist(), volume.tolist()
+    ([0.0, 2.0, 4.0], [0.0, 16.0, 32.0], [0.0, 32.0, 96.0])
     """
     values = above_drain.values
     top = most if most is not None else (above_drain.range or (0.0, 1.0))[1]
@@ -219,6 +263,13 @@ def flooded(above_drain: Surface, stage: float) -> Surface:
     -------
     Surface
         Depth in the unit of the heights, float32.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.indices import flooded
+    >>> flooded(tilted(), 3.0).values[0].tolist()
+    [3.0, 1.0, nan, nan, nan]
     """
     with np.errstate(invalid="ignore"):
         depth = np.where(

@@ -19,6 +19,13 @@ def distances(frame: Frame) -> np.ndarray:
     -------
     np.ndarray
         Metres, float32 of shape (rows, 3).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.neighbours import distances
+    >>> distances(tilted().frame)[0].astype(float).round(3).tolist()
+    [2.0, 2.828, 2.0]
     """
     east, south = frame.row_widths, frame.row_heights
     return np.stack([east, np.hypot(east, south), south], axis=1).astype(np.float32)
@@ -37,6 +44,13 @@ def bearings(frame: Frame) -> np.ndarray:
     -------
     np.ndarray
         Degrees of shape (rows, 8).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.neighbours import bearings
+    >>> bearings(tilted().frame)[0].tolist()
+    [90.0, 135.0, 180.0, 225.0, 270.0, 315.0, 0.0, 45.0]
     """
     diagonal = np.degrees(np.arctan2(frame.row_widths, frame.row_heights))  # of the north-east neighbour
     straight = np.zeros_like(diagonal)

@@ -85,6 +85,14 @@ def stream_cells(
     Source
     ------
     Montgomery & Dietrich 1988, Nature 336.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import stream_cells
+    >>> stream_cells(prepare(tilted()), least_area=12.0)[1].tolist()
+    [1, 1, 1, 0, 0]
     """
     progress = progress or silent()
     progress.at(0.0, "Finding streams")
@@ -127,6 +135,15 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     Source
     ------
     Horton 1945, GSA Bulletin 56; Strahler 1957, Transactions AGU 38; Shreve 1966, Journal of Geology 74.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import network, stream_cells
+    >>> drainage = prepare(tilted())
+    >>> network(drainage, stream_cells(drainage, least_area=12.0)).strahler.tolist()
+    [1, 1, 1, 1]
     """
     progress = progress or silent()
     progress.at(0.0, "Joining links")
@@ -176,6 +193,16 @@ def main_stems(
     Source
     ------
     Horton 1945, GSA Bulletin 56.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import main_stems, network, stream_cells
+    >>> drainage = prepare(tilted())
+    >>> stems, lengths = main_stems(drainage, network(drainage, stream_cells(drainage, least_area=12.0)))
+    >>> len(stems)
+    4
     """
     progress = progress or silent()
     ends = np.array([c[-2] for c in streams.cells])
@@ -223,6 +250,15 @@ def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None
     -------
     Shapes
         Lines with their columns; lengths in metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import network, stream_cells, stream_lines
+    >>> drainage = prepare(tilted())
+    >>> stream_lines(drainage, network(drainage, stream_cells(drainage, least_area=12.0))).kind
+    'lines'
     """
     pools = drainage.pools
     progress = progress or silent()
@@ -275,6 +311,16 @@ def paths_as_lines(
     -------
     np.ndarray
         Lines (n).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import paths_as_lines
+    >>> drainage = prepare(tilted())
+    >>> paths_as_lines(drainage, [np.array([2, 1, 0])])[0].length
+    4.0
     """
     out = np.empty(len(paths), object)
     for first, last in (progress or silent()).blocks(len(paths), _AT_ONCE, "Drawing lines"):
@@ -300,6 +346,16 @@ def stream_nodes(drainage: Drainage, streams: Network, progress: Progress | None
     -------
     Shapes
         Points with their columns.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import network, stream_cells, stream_nodes
+    >>> drainage = prepare(tilted())
+    >>> nodes = stream_nodes(drainage, network(drainage, stream_cells(drainage, least_area=12.0)))
+    >>> nodes.kind
+    'points'
     """
     progress = progress or silent()
     progress.at(0.0, "Finding nodes")
@@ -342,6 +398,15 @@ def last_own_cells(drainage: Drainage, streams: Network) -> np.ndarray:
     -------
     np.ndarray
         Numbers of cells, int64.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.network import last_own_cells, network, stream_cells
+    >>> drainage = prepare(tilted())
+    >>> last_own_cells(drainage, network(drainage, stream_cells(drainage, least_area=12.0))).tolist()
+    [0, 5, 10, 15]
     """
     last, above = np.array([c[-1] for c in streams.cells]), np.array([c[-2] for c in streams.cells])
     order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")

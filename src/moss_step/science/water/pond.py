@@ -37,6 +37,14 @@ def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
     ------
     MossError
         For a bund that does not stand on the ground.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.pond import bund_cells
+    >>> bund_cells(bowl(), shapely.LineString([(9, 1), (9, 9)]))[2].tolist()
+    [False, False, False, False, True]
     """
     frame = dem.frame
     burnt = rasterize([(line, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=True).astype(
@@ -77,6 +85,16 @@ def ponded(
     ------
     MossError
         For a crest below the ground, or a bund that holds nothing.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.pond import ponded
+    >>> depth, bed = ponded(bowl(), shapely.LineString([(9, 1), (9, 9)]), crest=5.0)
+    >>> float(np.nanmax(depth.values))
+    4.0
     """
     wall = bund_cells(dem, line)
     lowest = float(np.nanmin(dem.values[wall]))
@@ -126,6 +144,15 @@ def standing_before(dem: Surface, bed: Surface, depth: Surface) -> float:
     -------
     float
         Cubic metres.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.pond import ponded, standing_before
+    >>> depth, bed = ponded(bowl(), shapely.LineString([(9, 1), (9, 9)]), crest=5.0)
+    >>> standing_before(bowl(), bed, depth)
+    44.0
     """
     wet = ~np.isnan(depth.values)
     deep = np.maximum(bed.values - dem.values, 0.0)[wet].astype(np.float64)
@@ -156,6 +183,16 @@ def storage_curve(
     -------
     tuple[np.ndarray, np.ndarray, np.ndarray]
         Stages in the unit of the ground, square metres, cubic metres.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.pond import ponded, storage_curve
+    >>> depth, bed = ponded(bowl(), shapely.LineString([(9, 1), (9, 9)]), crest=5.0)
+    >>> level, area, volume = storage_curve(bowl(), bed, depth, steps=2)
+    >>> level.tolist(), area.tolist(), volume.tolist()
+    ([4.0, 4.5, 5.0], [0.0, 36.0, 36.0], [0.0, 18.0, 36.0])
     """
     wet = ~np.isnan(depth.values)
     floor = bed.values[wet].astype(np.float64)

@@ -19,8 +19,11 @@ from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.descent import descend
-from moss_step.science.water.kernels.neighbours import DRY, OUT
+from moss_step.science.water.kernels.neighbours import DRY, OUT, Filled
 from moss_step.science.water.kernels.pools import (
+    Nodes,
+    Passes,
+    Tree,
     deaths,
     join_parts,
     label_ends,
@@ -81,12 +84,24 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     Source
     ------
     Barnes, Lehman & Mulla 2014, Priority-flood, Computers & Geosciences 62.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.neighbours import distances
+    >>> from moss_step.science.water.pools import find_pools
+    >>> z = bowl().values.astype(np.float32)
+    >>> pools, ways = find_pools(z, distances(bowl().frame), silent())
+    >>> float(pools.depth.max())
+    3.0
     """
     rows = z.shape[0]
     descent, labels = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)
     for first, last in progress.part(0.0, 0.2).blocks(rows, 1024, "Finding ways down"):
         descend(z, metres, first, last, descent)
-    drain_flats(z, labels, DRY, descent, np.zeros(z.shape, np.int32), progress.part(0.2, 0.3))
+    drain_flats(Filled(z, labels, DRY), descent, np.zeros(z.shape, np.int32), progress.part(0.2, 0.3))
     give_back()
     progress.at(0.3, "Following ways down")
     cell = number_ends(descent, labels)
@@ -94,45 +109,38 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     label_ends(descent, labels)
     progress.at(0.4, "Finding passes")
     leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
-    height, one, other, at, way = _spanning_tree(z, labels, cell, leaves, progress.part(0.4, 0.6))
+    tree = _spanning_tree(z, labels, cell, leaves, progress.part(0.4, 0.6))
     bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
     progress.at(0.6, "Finding levels")
-    level = levels(len(cell), height, one, other)
+    level = levels(len(cell), tree)
     progress.at(0.65, "Ordering passes")
-    order = np.argsort(height, kind="stable")
-    height, one, other, at, way = (some[order] for some in (height, one, other, at, way))
+    order = np.argsort(tree.height, kind="stable")
+    tree = Tree(*(some[order] for some in tree))
     progress.at(0.7, "Filling pools")
-    spill, far = deaths(bottom, leaves, height, one, other)
-    depth, across, over = spills(
-        z, metres, labels, (cell, bottom, level, leaves, spill, far), (height, at, way)
-    )
+    pits = Nodes(cell, bottom, leaves, *deaths(bottom, leaves, tree))
+    depth, across, over = spills(Filled(z, labels, level), metres, pits, tree)
     return Pools(labels, cell, level, depth, across, over), descent
 
 
 def _spanning_tree(
     z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray, progress: Progress
-) -> tuple[np.ndarray, ...]:
-    """Lowest passes that join all pits and outlets to the outside: heights, nodes on both sides, cell and
-    direction.
+) -> Tree:
+    """Lowest passes that join all pits and outlets to the outside.
 
     Nodes that water ``leaves`` the ground at are joined to the outside from the start.
     """
     nodes = len(cell)
     part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
-    height, one, other = (
-        np.empty(nodes - 1, np.float32),
-        np.empty(nodes - 1, np.int32),
-        np.empty(nodes - 1, np.int32),
-    )
-    at, way, count = np.empty(nodes - 1, np.int32), np.empty(nodes - 1, np.int8), np.zeros(1, np.int64)
+    tree = Tree(*(np.empty(nodes - 1, kind) for kind in (np.float32, np.int32, np.int32, np.int32, np.int8)))
     out = np.flatnonzero(leaves)
-    height[: len(out)], one[: len(out)], other[: len(out)] = z.reshape(-1)[cell[out]], out, OUTSIDE
-    at[: len(out)], way[: len(out)], count[0] = cell[out], 8, len(out)
-    parts, strips = nodes - len(out), max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
-    while count[0] < nodes - 1:
-        progress.at(count[0] / max(nodes - 1, 1), "Finding passes")
-        best, where = np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32)
-        lowest_passes(z, labels, part, strips, best, where)
-        progress.at(count[0] / max(nodes - 1, 1), "Joining pools")
-        parts = join_parts(z, labels, part, best, where, (height, one, other, at, way, count))
-    return height, one, other, at, way
+    gained = len(out)
+    for some, first in zip(tree, (z.reshape(-1)[cell[out]], out, OUTSIDE, cell[out], 8), strict=True):
+        some[:gained] = first
+    parts, strips = nodes - gained, max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
+    while gained < nodes - 1:
+        progress.at(gained / (nodes - 1), "Finding passes")
+        passes = Passes(np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32))
+        lowest_passes(z, labels, part, passes)
+        progress.at(gained / (nodes - 1), "Joining pools")
+        parts, gained = join_parts(labels, part, passes, tree, gained)
+    return tree

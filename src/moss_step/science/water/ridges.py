@@ -39,6 +39,13 @@ def usual_detail(dem: Surface) -> float:
     -------
     float
         Square metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.ridges import usual_detail
+    >>> usual_detail(tilted())
+    16.0
     """
     return max(dem.area / 2000.0, 4.0 * dem.area / max(dem.valid_count, 1))
 
@@ -78,6 +85,15 @@ def ridges_and_valleys(
     Source
     ------
     Peucker & Douglas 1975, Computer Graphics and Image Processing 4.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.water.ridges import ridges_and_valleys
+    >>> ridge = ground(np.tile(-np.abs(np.arange(15) - 7.0) * 4.0, (15, 1)))
+    >>> ridges_and_valleys(ridge, "ridges", detail=50.0).kind
+    'lines'
     """
     progress = progress or silent()
     steep = derive_slope(dem, "degrees").values
@@ -191,6 +207,16 @@ def strong_enough(lines: Shapes, least_length: float, least_steepness: float) ->
     -------
     np.ndarray
         Numbers of rows, int64.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.water.ridges import ridges_and_valleys, strong_enough
+    >>> ridge = ground(np.tile(-np.abs(np.arange(15) - 7.0) * 4.0, (15, 1)))
+    >>> lines = ridges_and_valleys(ridge, detail=50.0)
+    >>> strong_enough(lines, 10.0, 0.0).tolist()
+    [0, 1]
     """
     return np.flatnonzero(
         (lines.columns["length_m"] >= least_length) & (lines.columns["steepness_deg"] >= least_steepness)
@@ -211,6 +237,16 @@ def kept_lines(lines: Shapes, rows: np.ndarray) -> Shapes:
     -------
     Shapes
         The lines.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.water.ridges import kept_lines, ridges_and_valleys
+    >>> ridge = ground(np.tile(-np.abs(np.arange(15) - 7.0) * 4.0, (15, 1)))
+    >>> lines = ridges_and_valleys(ridge, detail=50.0)
+    >>> len(kept_lines(lines, np.array([0])))
+    1
     """
     columns = {n: v[rows] for n, v in lines.columns.items()} | {"line": np.arange(1, len(rows) + 1)}
     return replace(lines, geometry=lines.geometry[rows], columns=columns)
@@ -228,6 +264,16 @@ def total_length(lines: Shapes) -> float:
     -------
     float
         Metres.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.model.shapes import Shapes
+    >>> from moss_step.science.water.ridges import total_length
+    >>> lines = Shapes(np.array([shapely.LineString([(0, 0), (3, 4)])]), {"length_m": np.array([5.0])})
+    >>> total_length(lines)
+    5.0
     """
     return (
         float(lines.columns["length_m"].sum()) if len(lines) else float(shapely.length(lines.geometry).sum())

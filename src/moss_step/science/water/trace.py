@@ -9,7 +9,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.water.drainage import Drainage
-from moss_step.science.water.kernels.neighbours import NONE
+from moss_step.science.water.kernels.neighbours import NONE, Course
 from moss_step.science.water.kernels.trace import (
     branches,
     down_order_cells,
@@ -44,6 +44,18 @@ def mark_catchment(
     -------
     tuple[int, int, int, int, int]
         How many cells, and their first and last rows and columns.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import mark_catchment
+    >>> marks = np.zeros((4, 5), np.int32)
+    >>> mark_catchment(prepare(tilted()), 5, 1, marks)
+    (5, 1, 1, 0, 4)
+    >>> marks.tolist()[1]
+    [1, 1, 1, 1, 1]
     """
     size, threads = int(drainage.cells.reshape(-1)[seed]), numba.get_num_threads()
     if size < _WORTH_SHARING or threads == 1:
@@ -88,6 +100,14 @@ def down_order(drainage: Drainage, progress: Progress | None = None) -> np.ndarr
     -------
     np.ndarray
         Numbers of cells, int32.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import down_order
+    >>> down_order(prepare(ground([[0, 1, 2]]))).tolist()  # from the top down
+    [2, 1, 0]
     """
     from moss_step.science.water.kernels.accumulation import count_donors
 
@@ -125,13 +145,21 @@ def flow_lengths(
     -------
     np.ndarray
         Metres, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import flow_lengths
+    >>> flow_lengths(prepare(tilted()))[1].tolist()
+    [0.0, 2.0, 4.0, 6.0, 8.0]
     """
     out = np.zeros(drainage.ways.shape, np.float64)
     inside = np.empty((0, 0), np.int32) if areas is None else areas
     progress = progress or silent()
-    order = down_order(drainage, progress.part(0.0, 0.5))
-    with progress.pulse(order.size, 0.5, 1.0, "Measuring ways") as pulse:
-        (lengths_up if upstream else lengths_down)(drainage.ways, drainage.metres, order, inside, out, pulse)
+    course = Course(drainage.ways, drainage.metres, down_order(drainage, progress.part(0.0, 0.5)))
+    with progress.pulse(course.order.size, 0.5, 1.0, "Measuring ways") as pulse:
+        (lengths_up if upstream else lengths_down)(course, inside, out, pulse)
     out[drainage.ways == NONE] = np.nan
     if areas is not None:
         out[areas == 0] = np.nan
@@ -159,6 +187,13 @@ def cell_at(dem: Surface, x: float, y: float) -> int:
     ------
     MossError
         When the place lies outside the ground or on no-data.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.trace import cell_at
+    >>> cell_at(tilted(), 1.0, 1.0)
+    15
     """
     result = dem.frame.cell_at(x, y)
     if result is None:
@@ -185,6 +220,14 @@ def snapped(drainage: Drainage, cell: int, distance: float) -> int:
     -------
     int
         Number of the cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import snapped
+    >>> snapped(prepare(tilted()), 7, distance=4.0)
+    5
     """
     frame = drainage.frame
     row, col = divmod(cell, frame.cols)
@@ -213,6 +256,15 @@ def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     -------
     np.ndarray
         Metres (n), 0 at first.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import path_metres
+    >>> path_metres(prepare(tilted()), np.array([2, 1, 0])).tolist()
+    [0.0, 2.0, 4.0]
     """
     return np.concatenate([[0.0], np.cumsum(step_metres(drainage, cells))]) if len(cells) else np.zeros(0)
 
@@ -231,6 +283,15 @@ def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
     -------
     np.ndarray
         Metres, one a path.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import lengths_of
+    >>> lengths_of(prepare(tilted()), [np.array([2, 1, 0])]).tolist()
+    [4.0]
     """
     starts = np.cumsum([0, *(len(p) for p in paths[:-1])])
     steps = np.append(step_metres(drainage, np.concatenate(paths)), 0.0)
@@ -252,6 +313,15 @@ def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     -------
     np.ndarray
         Metres, one fewer than cells.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import step_metres
+    >>> step_metres(prepare(tilted()), np.array([2, 1, 0])).tolist()
+    [2.0, 2.0]
     """
     rows, cols = np.divmod(cells, drainage.frame.cols)
     dr, dc = np.diff(rows), np.diff(cols)
@@ -274,6 +344,15 @@ def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     -------
     np.ndarray
         Coordinates (n, 2).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare
+    >>> from moss_step.science.water.trace import centres
+    >>> centres(prepare(tilted()), np.array([0, 1])).tolist()
+    [[1.0, 7.0], [3.0, 7.0]]
     """
     frame = drainage.frame
     rows, cols = np.divmod(cells, frame.cols)

@@ -38,6 +38,13 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
     ------
     FormulaError
         For a condition that cannot be used.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.choose import rows_matching
+    >>> rows_matching({"area_m2": np.array([100.0, 900.0])}, "area_m2 > 500").tolist()
+    [1]
     """
     count = len(next(iter(columns.values()), ()))
     if not text.strip():
@@ -107,6 +114,13 @@ def numbers_text(rows: np.ndarray) -> str:
     -------
     str
         The text.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.choose import numbers_text
+    >>> numbers_text(np.array([0, 1, 2, 6]))
+    '1-3,7'
     """
     ordered = np.unique(rows) + 1
     runs = np.split(ordered, np.flatnonzero(np.diff(ordered) > 1) + 1)
@@ -130,6 +144,13 @@ def related(shapes: Shapes, others: Shapes, relation: Relation) -> np.ndarray:
     -------
     np.ndarray
         Numbers of rows, from 0.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box
+    >>> from moss_step.science.zones.choose import related
+    >>> related(box(0, 0, 4, 4), box(2, 2, 6, 6), "meets").tolist()
+    [0]
     """
     joined = shapely.union_all(shapely.make_valid(others.geometry))
     shapely.prepare(joined)
@@ -159,6 +180,14 @@ def kept(shapes: Shapes, rows: np.ndarray) -> Shapes:
     ------
     MossError
         When there are none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import box
+    >>> from moss_step.science.zones.choose import kept
+    >>> len(kept(box(0, 0, 4, 4), np.array([0])))
+    1
     """
     if len(rows) == 0:
         raise MossError("No shape is chosen.", "Loosen the condition.")

@@ -50,6 +50,14 @@ def covered(geometry: np.ndarray, surface: Surface, progress: Progress) -> Itera
     -------
     Iterator[Covered]
         Cells, values and shares of one area or band at a time.
+
+    Examples
+    --------
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.coverage import covered
+    >>> [part.share.tolist() for part in covered(box(0, 0, 3, 2).geometry, tilted(), silent())]
+    [[1.0, 0.5]]
     """
     cols = surface.frame.cols
     source = NumPyRasterSource(np.asarray(surface.values, np.float64), *surface.frame.box, nodata=np.nan)

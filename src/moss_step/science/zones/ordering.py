@@ -43,6 +43,14 @@ def in_order(progress: Progress, values: np.ndarray, *others: np.ndarray) -> lis
     Source
     ------
     Frazer & McKellar 1970, Journal of the ACM 17.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.zones.ordering import in_order
+    >>> [part.tolist() for part in in_order(silent(), np.array([3.0, 1.0]), np.array([30.0, 10.0]))]
+    [[1.0, 3.0], [10.0, 30.0]]
     """
     arrays = (values, *others)
     if len(values) <= _PIECE:
@@ -98,6 +106,13 @@ def weighed_quantiles(values: np.ndarray, weights: np.ndarray, shares: list[floa
     Source
     ------
     The definition of exactextract, see above.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.ordering import weighed_quantiles
+    >>> [float(v) for v in weighed_quantiles(np.array([1.0, 2.0, 3.0]), np.ones(3), [0.5])]
+    [2.0]
     """
     n = len(values)
     if n == 0:
@@ -132,6 +147,14 @@ def distinct(values: np.ndarray, weights: np.ndarray | None = None) -> tuple[np.
     -------
     tuple[np.ndarray, np.ndarray]
         Values ascending, and how often or how heavy.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.ordering import distinct
+    >>> values, weights = distinct(np.array([1.0, 1.0, 2.0]))
+    >>> values.tolist(), weights.tolist()
+    ([1.0, 2.0], [2, 1])
     """
     first = (
         np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))

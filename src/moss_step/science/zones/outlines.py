@@ -52,6 +52,13 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
         For a column that is not there.
     MossError
         For more than 254 values.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.outlines import shapes_to_grid
+    >>> shapes_to_grid(box(0, 0, 4, 8), tilted().frame, "name").codes[0].tolist()  # 255: none
+    [1, 1, 255, 255, 255]
     """
     if column not in shapes.columns:
         raise AskedWronglyError(
@@ -95,6 +102,16 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
     ------
     MossError
         When no cell has a class.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.outlines import classes_to_areas
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> [float(area) for area in shapely.area(classes_to_areas(high).geometry)]
+    [32.0, 48.0]
     """
     progress = progress or silent()
     result = parts_of(classes.codes, NO_CLASS, classes.frame, progress.part(0.0, 0.5 if smoothing else 1.0))
@@ -152,6 +169,15 @@ def patches(
     ------
     MossError
         When there are more than 500,000 patches.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.outlines import patches
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> len(patches(high, 4))
+    2
     """
     progress = progress or silent()
     progress.at(0.1, "Joining cells")
@@ -198,6 +224,13 @@ def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
     ------
     MossError
         For shapes that are no areas.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.outlines import number_areas
+    >>> number_areas(box(0, 0, 4, 8), tilted().frame)[0].tolist()
+    [1, 1, 0, 0, 0]
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and areas are wanted.", "Choose areas.")
@@ -233,6 +266,13 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
     ------
     MossError
         For shapes that are no areas, or when nothing would be left.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.outlines import mask_surface
+    >>> mask_surface(tilted(), box(0, 0, 4, 8), "inside").values[0].tolist()
+    [0.0, 2.0, nan, nan, nan]
     """
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and a mask is made of areas.", "Choose areas.")

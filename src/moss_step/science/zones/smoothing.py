@@ -28,6 +28,13 @@ def fixed_corners(codes: np.ndarray) -> np.ndarray:
     -------
     np.ndarray
         Booleans of (rows + 1, cols + 1).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.smoothing import fixed_corners
+    >>> fixed_corners(np.array([[0, 0, 1], [0, 0, 1], [2, 2, 2]], np.uint8))[2].tolist()  # where three meet
+    [True, False, True, True]
     """
     framed = np.pad(codes.astype(np.int32), 1, constant_values=_OUTSIDE)
     a, b, c, d = framed[:-1, :-1], framed[:-1, 1:], framed[1:, :-1], framed[1:, 1:]
@@ -68,6 +75,15 @@ def smoothed(
     Source
     ------
     Chaikin 1974, Computer Graphics and Image Processing 3.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.smoothing import smoothed
+    >>> smoothed(shapely.box(0, 0, 4, 4), np.zeros((5, 6), bool), tilted().frame, 1).area
+    14.0
     """
     polygon = as_kind(area, shapely.Polygon)
     rings, progress = [], progress or silent()

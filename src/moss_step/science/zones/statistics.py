@@ -99,6 +99,14 @@ def zone_statistics(
     Source
     ------
     Mardia & Jupp 2000, Directional Statistics, for bearings.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.statistics import zone_statistics
+    >>> statistics = zone_statistics(box(0, 0, 4, 8), tilted(), ["mean", "count"])
+    >>> statistics["mean"].tolist(), statistics["count"].tolist()
+    ([1.0], [8.0])
     """
     progress = progress or silent()
     unknown = [s for s in wanted if s not in STATISTICS]
@@ -178,6 +186,15 @@ def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
     -------
     dict[str, np.ndarray]
         Square metres (n) by class.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.statistics import class_areas
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> {name: areas.tolist() for name, areas in class_areas(box(0, 0, 6, 8), high).items()}
+    {'not high': [32.0], 'high': [16.0]}
     """
     geometry = np.asarray(shapely.make_valid(zones.geometry))
     _check_overlap(geometry, classes.frame)

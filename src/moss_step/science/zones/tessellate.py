@@ -49,6 +49,13 @@ def tessellate(
         For a spacing below a cell.
     MossError
         For more than a million tiles or degrees.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.tessellate import tessellate
+    >>> len(tessellate(tilted().frame, "square", 4.0))
+    6
     """
     if frame.geographic:
         raise MossError(

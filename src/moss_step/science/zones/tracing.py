@@ -52,6 +52,15 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
     -------
     Parts
         Outlines with the code of each.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.zones.tracing import parts_of
+    >>> codes = np.array([[0, 0], [255, 0]], np.uint8)
+    >>> parts_of(codes, 255, ground([[1, 2], [3, 4]]).frame).geometry[0].area
+    12.0
     """
     progress = progress or silent()
     progress.at(0.0, "Tracing outlines")
@@ -98,6 +107,15 @@ def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress 
     -------
     np.ndarray
         Areas (``count``).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.zones.tracing import areas_of
+    >>> numbered = np.array([[1, 1], [0, 2]], np.int32)
+    >>> [area.area for area in areas_of(numbered, ground([[1, 2], [3, 4]]).frame, 2)]
+    [8.0, 4.0]
     """
     progress = progress or silent()
     result = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
@@ -126,6 +144,15 @@ def collected(
     -------
     np.ndarray
         Areas (``count``).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.zones.tracing import collected
+    >>> pair = np.array([shapely.box(0, 0, 1, 1), shapely.box(2, 0, 3, 1)])
+    >>> collected(pair, np.array([0, 0]), 1)[0].geom_type
+    'MultiPolygon'
     """
     out = np.full(count, shapely.MultiPolygon(), object)
     for first, last in (progress or silent()).blocks(count, _AT_ONCE, "Putting areas together"):

@@ -74,13 +74,14 @@ def accumulate_cells(ways, donors, total, steps, cols, strips):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True, error_model="numpy")
-def facet_ways(z, ways, metres, first, last, share):
+def facet_ways(ground, first, last, share):
     """Direction of steepest descent over the eight facets around each cell, as eighths of a turn clockwise
     from east.
 
     Cells that no facet leads down from keep their single receiver; a facet without one of its cells is none;
     -1 is out of the ground, NaN is none. Angles are worked out for the steepest facet only.
     """
+    z, ways, metres = ground
     rows, cols = z.shape
     zero = np.float32(0.0)
     for r in numba.prange(first, last):
@@ -180,10 +181,11 @@ def accumulate_facets(share, total, pulse):
 
 
 @numba.njit(cache=True, nogil=True)
-def freeman_shares(z, ways, metres, exponent, r, c, shares):
+def freeman_shares(ground, exponent, r, c, shares):
     """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level
     ground.
     """
+    z, ways, metres = ground
     rows, cols = z.shape
     total = 0.0
     shares[:] = 0.0
@@ -201,16 +203,17 @@ def freeman_shares(z, ways, metres, exponent, r, c, shares):
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_freeman(z, ways, metres, exponent, total, pulse):
+def accumulate_freeman(ground, exponent, total, pulse):
     """Add to each cell of ``total`` its share of all that runs to it from higher neighbours."""
-    rows, cols = z.shape
+    ways = ground.ways
+    rows, cols = ways.shape
     donors, shares = np.zeros((rows, cols), np.uint8), np.zeros(8)
     for r in range(rows):
         pulse[0] += cols
         if pulse[1]:
             return
         for c in range(cols):
-            freeman_shares(z, ways, metres, exponent, r, c, shares)
+            freeman_shares(ground, exponent, r, c, shares)
             for k in range(8):
                 if shares[k] > 0.0:
                     donors[r + DR[k], c + DC[k]] += 1
@@ -227,7 +230,7 @@ def accumulate_freeman(z, ways, metres, exponent, total, pulse):
             while top > 0:
                 top -= 1
                 i, j = stack[top] // cols, stack[top] % cols
-                freeman_shares(z, ways, metres, exponent, i, j, shares)
+                freeman_shares(ground, exponent, i, j, shares)
                 for k in range(8):
                     if shares[k] <= 0.0:
                         continue

@@ -69,12 +69,9 @@ def add_up(numbered, z, steep, row_areas, sums, pulse):
 
 
 @numba.njit(cache=True, nogil=True)
-def ways_within(drainage, metres, order, numbered, longest, fall, pulse):
-    """Longest way that water runs within each numbered basin, and how far it falls along it.
-
-    ``drainage`` are ways, ground, labels and levels; ``order`` has every cell before its receiver.
-    """
-    ways, z, labels, level = drainage
+def ways_within(ground, course, numbered, longest, fall, pulse):
+    """Longest way that water runs within each numbered basin, and how far it falls along it."""
+    ways, metres, order = course
     cols = ways.shape[1]
     length, foot = np.zeros(ways.shape), np.zeros(ways.shape, np.float32)
     for n in range(order.size - 1, -1, -1):
@@ -84,7 +81,7 @@ def ways_within(drainage, metres, order, numbered, longest, fall, pulse):
                 return
         r, c = order[n] // cols, order[n] % cols
         number, k = numbered[r, c], ways[r, c]
-        stood = stands(z, labels, level, (r, c))
+        stood = stands(ground, (r, c))
         foot[r, c] = stood
         if k < OUT and numbered[r + DR[k], c + DC[k]] == number:
             i, j = r + DR[k], c + DC[k]

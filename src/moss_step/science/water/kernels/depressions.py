@@ -5,6 +5,7 @@ and breaching.
 from __future__ import annotations
 
 import heapq
+from typing import NamedTuple
 
 import numba
 import numpy as np
@@ -100,16 +101,25 @@ def leaves(z, ways, r, c):
     return beside
 
 
+class Settled(NamedTuple):
+    """Of each cell the pit that it was settled for last and the fewest cells to it then (int32, of shape
+    (rows, cols)); and the number of pits of earlier calls.
+    """
+
+    stamp: np.ndarray
+    fewest: np.ndarray
+    before: int
+
+
 @numba.njit(cache=True, nogil=True)
-def breach(z, ways, row_areas, pits, before, most_cells, work):
-    """Cut a channel from each of some pits; ``work`` are the pit that each cell was settled for last, and the
-    fewest cells to it then.
+def breach(z, ways, row_areas, pits, most_cells, settled):
+    """Cut a channel from each of some pits; gives how many found a way.
 
     A label is one way to a cell: its cell, the label it came from, and the number of cells. Labels are
     settled in order of digging, and one that has no fewer cells than an earlier one of the same cell is no
     use. Of ways that take the same digging the lower end counts, wherever it lies.
     """
-    (rows, cols), (stamp, fewest), done = z.shape, work, 0
+    (rows, cols), (stamp, fewest, before), done = z.shape, settled, 0
     cells, origin, steps = np.empty(4096, np.int64), np.empty(4096, np.int64), np.empty(4096, np.int32)
     for n in range(pits.size):
         start, found, mark = pits[n], np.int64(-1), before + n + 1

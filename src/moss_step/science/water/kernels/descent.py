@@ -88,47 +88,48 @@ def descend(z, metres, first, last, descent):
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def water_within(z, labels, level, metres, r, c):
+def water_within(ground, metres, r, c):
     """Direction of steepest descent of a cell under water that has eight neighbours: what lies beside it
     cannot be guessed.
     """
     one, best, way, edge = np.float32(1.0), np.float32(0.0), PIT, False
     v, near = (
-        level[labels[r, c]],
+        ground.level[ground.labels[r, c]],
         (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1]),
     )
     for k in range(8):
         at = (r + DR[k], c + DC[k])
-        edge |= labels[at] == 0
-        drop = (v - stands(z, labels, level, at)) * near[k & 3]
+        edge |= ground.labels[at] == 0
+        drop = (v - stands(ground, at)) * near[k & 3]
         steeper = drop > best
         best, way = drop if steeper else best, np.uint8(k) if steeper else way
     return OUT if edge and way == PIT else way
 
 
 @numba.njit(cache=True, nogil=True)
-def water_at_edge(z, labels, level, metres, r, c):
+def water_at_edge(ground, metres, r, c):
     """The same for a cell at the edge of the grid."""
-    rows, cols = z.shape
-    v, best, way = level[labels[r, c]], np.float32(0.0), OUT
+    rows, cols = ground.z.shape
+    v, best, way = ground.level[ground.labels[r, c]], np.float32(0.0), OUT
     for k in range(8):
         i, j = r + DR[k], c + DC[k]
         if 0 <= i < rows and 0 <= j < cols:
-            drop = (v - stands(z, labels, level, (i, j))) / span(metres, r, k)
+            drop = (v - stands(ground, (i, j))) / span(metres, r, k)
             if drop > best:
                 best, way = drop, np.uint8(k)
     return way
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend_water(z, labels, level, metres, first, last, ways):
+def descend_water(ground, metres, first, last, ways):
     """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
+    z, labels, level = ground
     rows, cols = z.shape
     for r in numba.prange(first, last):
         for c in range(cols):
             if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
                 continue
             if 0 < r < rows - 1 and 0 < c < cols - 1:
-                ways[r, c] = water_within(z, labels, level, metres, r, c)
+                ways[r, c] = water_within(ground, metres, r, c)
             else:
-                ways[r, c] = water_at_edge(z, labels, level, metres, r, c)
+                ways[r, c] = water_at_edge(ground, metres, r, c)

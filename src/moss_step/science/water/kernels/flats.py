@@ -4,6 +4,8 @@ loops.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 
@@ -15,24 +17,46 @@ first way out.
 """
 
 
+class Places(NamedTuple):
+    """Where level cells lie: the steps in a flat grid to the eight neighbours, and the grid itself (int32):
+    each level cell's number in its flat from 1, or what lies beside it before that is known.
+    """
+
+    steps: np.ndarray
+    place: np.ndarray
+
+
+class Flats(NamedTuple):
+    """Lists of the level cells of some flats: cell, what lies beside it, steps from higher and from lower
+    ground, and a queue to work in.
+    """
+
+    cells: np.ndarray
+    beside: np.ndarray
+    away: np.ndarray
+    toward: np.ndarray
+    queue: np.ndarray
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
-def look_around(z, labels, level, ways, place):
+def look_around(ground, ways, place):
     """Note what lies beside each level cell in ``place``, as -1 less the bits; a flat of one cell is done
     with at once.
 
     Gives the number of cells of larger flats.
     """
     count = 0
-    for r in numba.prange(1, z.shape[0] - 1):
-        for c in range(1, z.shape[1] - 1):
+    rows, cols = ways.shape
+    for r in numba.prange(1, rows - 1):
+        for c in range(1, cols - 1):
             if ways[r, c] != PIT:
                 continue
-            height, same, ways_out, higher = stands(z, labels, level, (r, c)), 0, 0, False
+            height, same, ways_out, higher = stands(ground, (r, c)), 0, 0, False
             for k in range(
                 8
             ):  # without branches: what lies beside the cells of small flats cannot be guessed
                 at = (r + DR[k], c + DC[k])
-                v, way = stands(z, labels, level, at), ways[at]
+                v, way = stands(ground, at), ways[at]
                 same |= ((v == height) & (way == PIT)) << k
                 ways_out |= ((v == height) & (way < PIT)) << k
                 higher |= v > height
@@ -45,26 +69,27 @@ def look_around(z, labels, level, ways, place):
                     out  # no flat looks at it: none of its neighbours is level with it and without a way
                 )
             else:
-                ways[r, c] = least_way_down(z, labels, level, r, c, height)
+                ways[r, c] = least_way_down(ground, r, c, height)
     return count
 
 
 @numba.njit(cache=True, nogil=True)
-def least_way_down(z, labels, level, r, c, height):
+def least_way_down(ground, r, c, height):
     """A way down over a drop so small that its slope is no number above 0, or none."""
     for k in range(8):
-        if stands(z, labels, level, (r + DR[k], c + DC[k])) < height:
+        if stands(ground, (r + DR[k], c + DC[k])) < height:
             return np.uint8(k)
     return PIT
 
 
 @numba.njit(cache=True, nogil=True)
-def gather(start, steps, place, cells, beside, count):
-    """Add the cells of a flat to the lists, with what lies beside each; ``place`` gains their numbers in the
-    flat, from 1.
+def gather(start, places, flats, count):
+    """Add the cells of a flat to the lists, with what lies beside each; its places gain their numbers, from
+    1.
 
     Gives the count of cells in the lists.
     """
+    (steps, place), cells, beside = places, flats.cells, flats.beside
     first = done = count
     cells[count], beside[count] = start, -1 - place[start]
     count += 1
@@ -83,10 +108,11 @@ def gather(start, steps, place, cells, beside, count):
 
 
 @numba.njit(cache=True, nogil=True)
-def spread(steps, place, cells, beside, flag, far, queue):
+def spread(places, flat, flag, far):
     """Number of steps to each cell of a flat from those with a flag, which are 1 step away; gives the
     largest.
     """
+    (steps, place), cells, beside, queue = places, flat.cells, flat.beside, flat.queue
     tail, head, most = 0, 0, 0
     for n in range(cells.size):
         far[n] = 0
@@ -110,8 +136,9 @@ def spread(steps, place, cells, beside, flag, far, queue):
 
 
 @numba.njit(cache=True, nogil=True)
-def run_to_first(ways, steps, place, cells, beside):
+def run_to_first(ways, places, flat):
     """Leave one pit in a flat without lower ground. The cells are in order of steps from the first one."""
+    (steps, place), cells, beside = places, flat.cells, flat.beside
     for n in range(cells.size):
         for k in range(8):
             at = cells[n] + steps[k]
@@ -120,12 +147,13 @@ def run_to_first(ways, steps, place, cells, beside):
 
 
 @numba.njit(cache=True, nogil=True)
-def drain(ways, steps, place, cells, beside, away, toward, queue):
+def drain(ways, places, flat):
     """Give the cells of one flat their ways; one without lower ground runs to its first cell."""
-    if spread(steps, place, cells, beside, LOWER, toward, queue) == 0:
-        run_to_first(ways, steps, place, cells, beside)
+    (steps, place), (cells, beside, away, toward, _) = places, flat
+    if spread(places, flat, LOWER, toward) == 0:
+        run_to_first(ways, places, flat)
         return
-    highest = spread(steps, place, cells, beside, HIGHER, away, queue)
+    highest = spread(places, flat, HIGHER, away)
     for n in range(cells.size):
         if toward[n] == 1:
             ways[cells[n]] = beside[n] >> OUT
@@ -143,23 +171,24 @@ def drain(ways, steps, place, cells, beside, away, toward, queue):
 
 
 @numba.njit(cache=True, nogil=True)
-def gather_some(at, steps, place, cells, beside, starts):
+def gather_some(at, places, lists, starts):
     """List the cells of flats from a cell on, until ``starts`` is full or as many cells are listed; gives the
     next cell.
     """
     flats = count = 0
+    place = places.place
     while at < place.size and max(count, flats + 1) < starts.size:
         if place[at] < 0:
             starts[flats] = count
             flats += 1
-            count = gather(at, steps, place, cells, beside, count)
+            count = gather(at, places, lists, count)
         at += 1
     starts[flats] = count
     return at, flats
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def drain_all(ways, steps, place, lists, starts):
+def drain_all(ways, places, lists, starts):
     """Work on all flats at once: each reads and changes its own cells only."""
     cells, beside, away, toward, queue = lists
     flats = starts.size - 1
@@ -169,4 +198,5 @@ def drain_all(ways, steps, place, lists, starts):
         # threads.
         for f in range(b, flats, blocks):
             i, j = starts[f], starts[f + 1]
-            drain(ways, steps, place, cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])
+            flat = Flats(cells[i:j], beside[i:j], away[i:j], toward[i:j], queue[i:j])
+            drain(ways, places, flat)

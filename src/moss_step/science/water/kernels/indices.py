@@ -11,9 +11,9 @@ from moss_step.science.water.kernels.neighbours import DC, DR, OUT
 
 
 @numba.njit(cache=True, nogil=True)
-def down_to(z, ways, stream, order, drain, out, pulse):
+def down_to(z, course, stream, drain, out, pulse):
     """Height of each cell above the stream cell that its water first meets; NaN where it meets none."""
-    cols = z.shape[1]
+    ways, order, cols = course.ways, course.order, z.shape[1]
     for n in range(order.size - 1, -1, -1):
         if n & 0xFFFF == 0:
             pulse[0] += 0x10000

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 
@@ -16,10 +18,40 @@ DRY = np.array([-np.inf], np.float32)
 """Levels of a ground without water, all of whose labels are 0."""
 
 
+class Filled(NamedTuple):
+    """A ground with water: heights (float32), the pool of each cell (int32, 0: none), both of shape (rows,
+    cols), and the height of the water by pool (float32).
+    """
+
+    z: np.ndarray
+    labels: np.ndarray
+    level: np.ndarray
+
+
+class Drained(NamedTuple):
+    """A ground and its ways: heights (float32) and directions (uint8) of shape (rows, cols), and distances to
+    the neighbours by row, (rows, 3).
+    """
+
+    z: np.ndarray
+    ways: np.ndarray
+    metres: np.ndarray
+
+
+class Course(NamedTuple):
+    """Ways (uint8) of shape (rows, cols), distances to the neighbours by row, (rows, 3), and the cells in an
+    order that has each before its receiver.
+    """
+
+    ways: np.ndarray
+    metres: np.ndarray
+    order: np.ndarray
+
+
 @numba.njit(inline="always", cache=True)
-def stands(z, labels, level, at):
-    """Height of the filled ground at a cell: its own, or that of the water over it; NaN for no-data."""
-    v, water = z[at], level[labels[at]]
+def stands(ground, at):
+    """Height of a filled ground at a cell: its own, or that of the water over it; NaN for no-data."""
+    v, water = ground.z[at], ground.level[ground.labels[at]]
     return water if water > v else v
 
 

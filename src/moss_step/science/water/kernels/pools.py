@@ -4,10 +4,45 @@ deep they are.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT, span, stands
+
+
+class Passes(NamedTuple):
+    """Lowest passes out of the parts of a tree, by strips of the grid, of shape (strips, parts): heights, and
+    cells times 9 plus direction (8: outside).
+    """
+
+    best: np.ndarray
+    where: np.ndarray
+
+
+class Tree(NamedTuple):
+    """Passes that join all pools: their heights, the nodes on both sides, their cells and the directions
+    across (8: outside).
+    """
+
+    height: np.ndarray
+    one: np.ndarray
+    other: np.ndarray
+    at: np.ndarray
+    way: np.ndarray
+
+
+class Nodes(NamedTuple):
+    """Pits and outlets, the outside first: cells, heights, whether water leaves the ground there, the pass
+    that each spills over (-1: none), and the node across it.
+    """
+
+    cell: np.ndarray
+    bottom: np.ndarray
+    leaves: np.ndarray
+    spill: np.ndarray
+    across: np.ndarray
 
 
 @numba.njit(cache=True, nogil=True)
@@ -79,11 +114,10 @@ def pass_between(z, labels, r, c, k):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def lowest_passes(z, labels, part, strips, best, where):
-    """Lowest pass out of each part of the tree, by strips: its height, and its cell times 9 and direction (8:
-    outside).
-    """
-    rows, cols = z.shape
+def lowest_passes(z, labels, part, passes):
+    """Lowest pass out of each part of the tree, by strips."""
+    (rows, cols), (best, where) = z.shape, passes
+    strips = len(best)
     for s in numba.prange(strips):
         low, at = best[s], where[s]
         low[:] = np.inf
@@ -119,13 +153,12 @@ def root_cells(parent, k):
 
 
 @numba.njit(cache=True, nogil=True)
-def join_parts(z, labels, part, best, where, tree):
-    """Join each part over its lowest pass; gives how many passes the tree has gained, and renumbers the
-    parts.
+def join_parts(labels, part, passes, tree, gained):
+    """Join each part over its lowest pass, and number the parts anew; gives their number, and how many passes
+    the tree has.
     """
-    height, one, other, at, way, count = tree
-    n, cols = part.size, z.shape[1]
-    gained = count[0]
+    (height, one, other, at, way), (best, where) = tree, passes
+    n, cols = part.size, labels.shape[1]
     parent = np.arange(best.shape[1])
     for p in range(1, best.shape[1]):
         s = 0
@@ -154,13 +187,13 @@ def join_parts(z, labels, part, best, where, tree):
             fresh += 1
     for k in range(n):
         part[k] = number[root_cells(parent, part[k])]
-    count[0] = gained
-    return fresh
+    return fresh, gained
 
 
 @numba.njit(cache=True, nogil=True)
-def levels(nodes, height, one, other):
+def levels(nodes, tree):
     """Water level of each node: the highest pass between it and the outside along the tree."""
+    height, one, other = tree.height, tree.one, tree.other
     start = np.zeros(nodes + 1, np.int32)
     for e in range(height.size):
         start[one[e] + 1] += 1
@@ -190,13 +223,13 @@ def levels(nodes, height, one, other):
 
 
 @numba.njit(cache=True, nogil=True)
-def deaths(bottom, leaves, height, one, other):
+def deaths(bottom, leaves, tree):
     """Raise the water over passes in ascending order: the pool with the higher bottom spills into the other
     one's basin.
 
     Gives the pass that each node spills over (-1: none, as at an outlet), and the node on its far side.
     """
-    nodes = bottom.size
+    nodes, height, one, other = bottom.size, tree.height, tree.one, tree.other
     parent, deepest = np.arange(nodes, dtype=np.int32), np.arange(nodes, dtype=np.int32)
     spill, far = np.full(nodes, -1, np.int32), np.zeros(nodes, np.int32)
     for node in range(1, nodes):
@@ -215,14 +248,10 @@ def deaths(bottom, leaves, height, one, other):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def spills(z, metres, labels, nodes_of, tree):
-    """Depth of each pool when it spills, the node it spills to, and the cell that it spills at.
-
-    ``nodes_of`` are the nodes' cells, bottoms, levels, whether water leaves the ground there, and what
-    ``deaths`` gives.
-    """
-    cell, bottom, level, leaves, spill, across = nodes_of
-    height, at, way = tree
+def spills(ground, metres, pits, tree):
+    """Depth of each pool when it spills, the node it spills to, and the cell that it spills at."""
+    (cell, bottom, leaves, spill, across), z = pits, ground.z
+    height, at, way = tree.height, tree.at, tree.way
     nodes, cols = bottom.size, z.shape[1]
     depth, over = np.zeros(nodes, np.float32), np.full(nodes, -1, np.int32)
     for node in numba.prange(1, nodes):
@@ -234,15 +263,16 @@ def spills(z, metres, labels, nodes_of, tree):
         if way[e] < 8 and z[r, c] < height[e]:
             r, c = r + DR[way[e]], c + DC[way[e]]
         depth[node] = height[e] - bottom[node]
-        over[node], across[node] = r * cols + c, runs_on(z, metres, labels, level, r, c, across[node])
+        over[node], across[node] = r * cols + c, runs_on(ground, metres, r, c, across[node])
     return depth, across, over
 
 
 @numba.njit(cache=True, nogil=True)
-def runs_on(z, metres, labels, level, r, c, far):
+def runs_on(ground, metres, r, c, far):
     """The basin that water runs to from the top of a pass: as the ground lies, or down the steepest side of
     the filled one.
     """
+    z, labels, level = ground
     rows, cols = z.shape
     if z[r, c] > level[labels[r, c]]:
         return labels[r, c]
@@ -274,8 +304,8 @@ def roots(across, depth, least_depth):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def fill_rows(z, labels, level, first, last, out):
+def fill_rows(ground, first, last, out):
     """Ground with every pool at its level."""
     for r in numba.prange(first, last):
-        for c in range(z.shape[1]):
-            out[r, c] = stands(z, labels, level, (r, c)) if labels[r, c] > 0 else np.float32(np.nan)
+        for c in range(out.shape[1]):
+            out[r, c] = stands(ground, (r, c)) if ground.labels[r, c] > 0 else np.float32(np.nan)

@@ -189,10 +189,11 @@ def order_within(ways, seeds, marks, number, count):
 
 
 @numba.njit(cache=True, nogil=True)
-def lengths_down(ways, metres, order, inside, out, pulse):
+def lengths_down(course, inside, out, pulse):
     """Metres down to where water leaves the ground, or the numbered area of ``inside`` unless that is
     empty.
     """
+    ways, metres, order = course
     cols = ways.shape[1]
     for n in range(order.size - 1, -1, -1):
         if n & 0xFFFF == 0:
@@ -207,8 +208,9 @@ def lengths_down(ways, metres, order, inside, out, pulse):
 
 
 @numba.njit(cache=True, nogil=True)
-def lengths_up(ways, metres, order, inside, out, pulse):
+def lengths_up(course, inside, out, pulse):
     """Metres of the longest way down to each cell, from within its own area unless ``inside`` is empty."""
+    ways, metres, order = course
     cols = ways.shape[1]
     for n in range(order.size):
         if n & 0xFFFF == 0:

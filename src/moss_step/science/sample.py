@@ -1,0 +1,111 @@
+"""Small grounds and shapes that the examples of this package share."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+
+from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+
+SYSTEM = "EPSG:32628"
+
+
+def ground(heights: np.ndarray | list[list[float]]) -> Surface:
+    """A ground of cells of 2 m, with its lower left corner at (0, 0).
+
+    Parameters
+    ----------
+    heights
+        Metres, of shape (rows, cols).
+
+    Returns
+    -------
+    Surface
+        Heights in metres, float64 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> ground([[1, 2], [3, 4]]).frame.box
+    (0.0, 0.0, 4.0, 4.0)
+    """
+    z = np.array(heights, np.float64)
+    rows, cols = z.shape
+    return Surface(z, Frame(rows, cols, 0.0, rows * 2.0, 2.0, 2.0, SYSTEM), METRE)
+
+
+def tilted(rows: int = 4, cols: int = 5) -> Surface:
+    """A ground that rises by 2 m with each cell of 2 m to the east, from 0.
+
+    Parameters
+    ----------
+    rows
+        Number of rows.
+    cols
+        Number of columns.
+
+    Returns
+    -------
+    Surface
+        Heights in metres of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> tilted().values[0].tolist()
+    [0.0, 2.0, 4.0, 6.0, 8.0]
+    """
+    return ground(np.tile(np.arange(cols) * 2.0, (rows, 1)))
+
+
+def bowl() -> Surface:
+    """A pit of 1 m in a floor of 3 m, in a rim of 5 m with a gap of 4 m to the east.
+
+    Returns
+    -------
+    Surface
+        Heights in metres of shape (5, 5).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import bowl
+    >>> bowl().values[2].tolist()
+    [5.0, 3.0, 1.0, 3.0, 4.0]
+    """
+    away = np.abs(np.arange(5) - 2)
+    z = np.maximum(away[:, None], away) * 2.0 + 1.0
+    z[2, 4] = 4.0
+    return ground(z)
+
+
+def box(left: float, bottom: float, right: float, top: float) -> Shapes:
+    """One area of four corners, in the system of the grounds.
+
+    Parameters
+    ----------
+    left
+        Its west side, in metres.
+    bottom
+        Its south side.
+    right
+        Its east side.
+    top
+        Its north side.
+
+    Returns
+    -------
+    Shapes
+        One area named Box.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box
+    >>> box(0, 0, 4, 2).geometry[0].area
+    8.0
+    """
+    return Shapes(
+        np.array([shapely.box(left, bottom, right, top)]), {"name": np.array(["Box"], object)}, SYSTEM
+    )
