@@ -1,6 +1,7 @@
 """Helpers for whole jobs in the window: finding steps, filling forms, keeping results."""
 
 import numpy as np
+from PySide6.QtWidgets import QComboBox
 
 from tests.desk.driving import named, press
 
@@ -24,7 +25,11 @@ def keep(window, settle) -> str:
 
 
 def choose_input(window, settle, title: str, step_id: str) -> None:
-    box = named(window.benches[window.bench], title)
+    panel = window.benches[window.bench].panel
+    folded = [b for b in panel.more.findChildren(QComboBox) if b.accessibleName() == title]
+    if folded and not folded[0].isVisible():
+        press(panel, panel.more.head.accessibleName())
+    box = named(panel, title)
     box.setCurrentIndex(box.findData(step_id))
     settle(window)
 

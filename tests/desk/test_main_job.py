@@ -56,6 +56,7 @@ def test_from_grid_to_class_areas_and_back(window, settle, tmp_path, hills_tif, 
     assert window.work.study.name_of(slope) == "Slope, percent, of Hills"
 
     QTest.mouseClick(window.header.benches["classes"], Qt.MouseButton.LeftButton)
+    press(window.benches["classes"], "Step: Classes")
     settle(window)
     panel = window.benches["classes"].panel
     choose_preset(panel, "FAO slope classes")

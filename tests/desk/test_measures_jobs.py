@@ -193,7 +193,8 @@ def test_millions_of_contours_are_warned_of_then_traced_when_wanted_and_can_be_s
     window.begin_step("contours")
     fill(window, settle, "interval", 0.05)
     panel = window.benches["shape"].panel
-    assert "million points of contours, which takes long" in texts(panel) and "however many" in texts(panel)
+    said = panel.note.text
+    assert "million points of contours, which takes long" in said and "however many" in said
     assert not panel.keep_button.isEnabled()
     named(panel, "However many").click()
     qtbot.waitUntil(lambda: window.work.busy and window.header.stop.isVisible(), timeout=20_000)

@@ -31,7 +31,7 @@ def hills(window, settle, tmp_path):
     write_surface(tmp_path / "ridges.tif", Surface(z, FRAME, METRE), "Ridges")
     window.files.open_path(tmp_path / "ridges.tif")
     settle(window)
-    window.go_to_bench("sight")
+    window.begin_step("viewshed")
     settle(window)
     return window
 
@@ -122,7 +122,7 @@ def test_an_observer_is_taken_away_and_the_others_keep_what_is_theirs(hills, set
     assert window.plan.view.live is not None and len(window.plan.view.live.marks) == 1, (
         "the plan shows whose row is chosen"
     )
-    press(window, "Take this one away")
+    press(window, "Take observer 1 away")
     settle(window)
     assert control.table.rowCount() == 1 and len(window.plan.view.look.handles) == 1
     assert control.value() == "1: height=25" and cell(control, 0, "Above ground").text() == "25"
@@ -287,7 +287,7 @@ def test_standing_shapes_are_an_input_of_the_view(hills, settle, tmp_path):
     window = hills
     window.files.open_path(tmp_path / "wall.gpkg")
     settle(window)
-    window.go_to_bench("sight")
+    window.begin_step("viewshed")
     settle(window)
     QTest.mouseClick(window.plan.view, LEFT, pos=pixel(window, 412_202.0, 5_871_702.0))
     settle(window)
@@ -309,7 +309,7 @@ def list_masts(window, settle, folder, height_in_the_south):
     )
     window.files.open_path(folder / "masts.csv")
     settle(window)
-    window.go_to_bench("sight")
+    window.begin_step("viewshed")
     settle(window)
     choose_input(window, settle, "Observers from file", by_name(window, "Masts"))
     return window.benches["sight"].panel.form.control("own")
@@ -336,6 +336,8 @@ def test_an_observer_of_a_file_is_switched_off_by_the_button_that_takes_away(hil
     """Its row stays, as its file does; the others keep their numbers and what is theirs."""
     window = hills
     control = list_masts(window, settle, tmp_path, "5")
+    press(window, "Reach, bearings and angles of each")
+    settle(window)
     control.table.selectRow(0)
     press(window, "Take this one away")
     settle(window)

@@ -25,7 +25,7 @@ def wet(window, settle):
     settle(window)
     ground = by_name(window, "Harrow ground")
     prepare(window.work.outcome(ground).value)
-    window.go_to_bench("water")
+    window.begin_step("flow_path")
     settle(window)
     return window
 

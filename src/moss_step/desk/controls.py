@@ -26,10 +26,12 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.parts import Choices, label, row
+from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
 from moss_step.scene.colors import OCHRE, WASH
-from moss_step.steps.declare import MOST, extra
+from moss_step.steps.declare import MOST, extra, option_words
+from moss_step.steps.fields import names_of, names_text
 
 _FEW = 3
 _DECIMALS = 12
@@ -56,10 +58,7 @@ class ChoiceControl(Control):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        words = [
-            (o, o.replace("_", " ").capitalize(), f"{title}: {o.replace('_', ' ')}")
-            for o in map(str, options)
-        ]
+        words = [(o, option_words(o), f"{title}: {option_words(o).lower()}") for o in map(str, options)]
         if len(options) <= _FEW:
             self._choices: Choices | QComboBox = Choices(words, name=title)
             self._choices.picked.connect(lambda _: self.changed.emit())
@@ -296,6 +295,127 @@ class TextControl(Control):
         """Show a value and tell."""
         self.set_value(value)
         self.changed.emit()
+
+
+class PlacesControl(Control):
+    """Places as a list; ``line`` takes them as the vertices of one line, in one row of numbers."""
+
+    shown = Signal(float, float)
+    """A place is to be shown on the plan."""
+
+    def __init__(self, title: str, hint: str, line: bool = False) -> None:
+        super().__init__()
+        self.is_line = self._line = line
+        self._places: list[tuple[float, float]] = []
+        self._held: Any = None
+        self.names: dict[int, str] | None = None
+        self._hint = hint
+        self.hint = label(hint, "muted", wrap=True)
+        self.rows = PlaceRows(title, _written)
+        self.rows.removed.connect(self._remove)
+        self.rows.moved.connect(self._move)
+        self.rows.named.connect(self._name)
+        self.rows.looked_at.connect(lambda k: self.shown.emit(*self._places[k]))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addWidget(self.hint)
+        layout.addWidget(self.rows)
+
+    def value(self) -> Any:
+        """The places, or the numbers of the line; None without any."""
+        if self._held is not None:
+            return self._held
+        if not self._places:
+            return None
+        return tuple(v for place in self._places for v in place) if self._line else tuple(self._places)
+
+    def set_value(self, value: Any) -> None:
+        """Show places; text that is no list of them is kept as it is."""
+        self._held = value if isinstance(value, str) else None
+        flat = () if value is None or isinstance(value, str) else value
+        pairs = zip(flat[::2], flat[1::2], strict=False) if self._line else flat
+        self._places = [(float(x), float(y)) for x, y in pairs]
+        self._show()
+
+    def fill(self, value: Any) -> None:
+        """Show places and tell."""
+        self.set_value(value)
+        self.changed.emit()
+
+    def show_names(self, names: dict[int, str]) -> None:
+        """Let the places have names, by number from 1."""
+        self.names = dict(names)
+        self._show()
+
+    def _show(self, wrong: str = "") -> None:
+        names = self.names
+        self.rows.show_rows(
+            [
+                PlaceRow(x, y, None if names is None else names.get(k, ""))
+                for k, (x, y) in enumerate(self._places, start=1)
+            ]
+        )
+        self.hint.setText(wrong or self._hint)
+        self.hint.setVisible(bool(wrong) or not self._places)
+
+    def _remove(self, number: int) -> None:
+        del self._places[number]
+        if self.names is not None:
+            self.names = {k - (k > number + 1): n for k, n in self.names.items() if k != number + 1}
+        if self._line and len(self._places) < 2:
+            self._places = []
+        self._told()
+
+    def _move(self, number: int, text: str) -> None:
+        parts = text.replace(";", ",").split(",")
+        try:
+            x, y = (float(part.replace(" ", "")) for part in parts)
+        except ValueError:
+            self.rows.show_rows(())
+            self._show(f"'{text}' is no place: x and y with a comma. It stays where it was.")
+            return
+        self._places[number] = (x, y)
+        self._told()
+
+    def _name(self, number: int, text: str) -> None:
+        if self.names is not None:
+            self.names = {**self.names, number + 1: text}
+        self._told()
+
+    def _told(self) -> None:
+        self._held = None
+        self.rows.show_rows(())
+        self._show()
+        self.changed.emit()
+
+
+class NamesControl(Control):
+    """Names by number as one text, which are typed on their places, or in the result's table: by itself it
+    shows nothing.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._text: str | None = None
+        self._places: PlacesControl | None = None
+
+    def stand_on(self, places: PlacesControl) -> None:
+        """Let the names be typed on places."""
+        self._places = places
+        places.show_names({})
+
+    def value(self) -> str | None:
+        """All names, or None without any."""
+        if self._places is None or self._places.names is None:
+            return self._text
+        return names_text(self._places.names) or None
+
+    def set_value(self, value: Any) -> None:
+        """Show names."""
+        self._text = value
+        if self._places is not None:
+            self._places.show_names(names_of(value))
 
 
 class FormulaControl(Control):

@@ -8,24 +8,26 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
 from pydantic.fields import FieldInfo
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
+from PySide6.QtCore import QEvent, QObject, Signal
+from PySide6.QtWidgets import QApplication, QFileDialog, QVBoxLayout, QWidget
 
 from moss_step.desk.controls import (
     ChoiceControl,
     Control,
     FormulaControl,
+    NamesControl,
     NumberControl,
+    PlacesControl,
     SliderControl,
     SystemControl,
     TextControl,
     TickControl,
 )
 from moss_step.desk.observer_list import ObserversControl
-from moss_step.desk.parts import label, row, tool
+from moss_step.desk.parts import More, label, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.model.typed import as_kind
-from moss_step.steps.declare import Settings, extra, idle_reason
+from moss_step.steps.declare import Settings, extra, idle_reason, on_screen
 
 AControl = TypeVar("AControl", bound=Control)
 
@@ -37,12 +39,21 @@ class Form(QWidget):
     box_wanted = Signal()
     """The person wants to draw a box on the plan."""
 
-    def __init__(self, settings: type[Settings], leave_out: tuple[str, ...] = ()) -> None:
+    place_shown = Signal(float, float)
+    """A place of the list is to be shown on the plan."""
+    helped = Signal(str)
+    """What to say of the setting that is pointed at or has the keyboard; empty for none."""
+
+    def __init__(
+        self, settings: type[Settings], more: More | None = None, leave_out: tuple[str, ...] = ()
+    ) -> None:
+        """``more`` takes the settings that not every use needs; without it they stand with the others."""
         super().__init__()
-        self._settings = settings
+        self._settings, self._more = settings, more
         self._controls: dict[str, Control] = {}
         self._holders: dict[str, QWidget] = {}
         self._inputs: tuple[str, ...] = ()
+        self._hidden: set[str] = set()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
@@ -50,12 +61,25 @@ class Form(QWidget):
             if name in leave_out:
                 continue
             control = self._control(name, field)
-            set_tip(control, field.description or "")
+            set_tip(control, on_screen(field.description or ""))
             self._controls[name] = control
-            self._holders[name] = self._titled(field, control)
-            layout.addWidget(self._holders[name])
+            self._holders[name] = holder = self._titled(field, control)
+            if more is not None and extra(field, "more"):
+                more.add(holder)
+            else:
+                layout.addWidget(holder)
             control.changed.connect(self._on_changed)
+            if isinstance(control, PlacesControl):
+                control.shown.connect(self.place_shown)
+        self._name_places()
         self._hide_idle()
+
+    def _name_places(self) -> None:
+        """Names of places are typed on the places; other names in the table of the result."""
+        names = [c for c in self._controls.values() if isinstance(c, NamesControl)]
+        places = [c for c in self._controls.values() if isinstance(c, PlacesControl) and not c.is_line]
+        if names and places:
+            names[0].stand_on(places[0])
 
     def values(self) -> dict[str, Any]:
         """All values that are not left to their default, and count as the others stand."""
@@ -80,7 +104,23 @@ class Form(QWidget):
         """Hide the settings that count for nothing as the others stand."""
         given = {n: c.value() for n, c in self._controls.items()}
         for name, holder in self._holders.items():
-            holder.setHidden(self._idle(name, given))
+            apart = name in self._hidden or isinstance(self._controls[name], NamesControl)
+            holder.setHidden(apart or self._idle(name, given))
+
+    @property
+    def changed_in_more(self) -> int:
+        """How many of the settings that are folded away differ from their defaults, and count."""
+        if self._more is None:
+            return 0
+        fields, given = self._settings.model_fields, {n: c.value() for n, c in self._controls.items()}
+        return sum(
+            bool(extra(fields[n], "more"))
+            and v is not None
+            and not self._idle(n, given)
+            and str(v) != str(fields[n].default)
+            and v != fields[n].default
+            for n, v in given.items()
+        )
 
     def set_values(self, values: Mapping[str, Any], settings: type[Settings]) -> None:
         """Show values, and the defaults of those not given."""
@@ -94,6 +134,11 @@ class Form(QWidget):
         for name in names:
             if name in self._controls and self._controls[name].value() != values.get(name):
                 self._controls[name].set_value(values.get(name))
+        self._hide_idle()
+
+    def hide_setting(self, name: str) -> None:
+        """Leave out a setting that the panel shows in another way."""
+        self._hidden.add(name)
         self._hide_idle()
 
     @overload
@@ -127,7 +172,9 @@ class Form(QWidget):
                 lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit),
             ),
             "observers": lambda: ObserversControl(title),
-            "points": lambda: TextControl(title, "click on the plan, or x,y"),
+            "names": NamesControl,
+            "points": lambda: PlacesControl(title, "Click on the plan"),
+            "line": lambda: PlacesControl(title, "Draw it on the plan", line=True),
         }
         if what in special:
             return special[what]()
@@ -137,7 +184,7 @@ class Form(QWidget):
 
     def _titled(self, field: FieldInfo, control: Control) -> QWidget:
         title = label(field.title or "")
-        set_tip(title, field.description or "")
+        set_tip(title, on_screen(field.description or ""))
         holder = QWidget()
         layout = QVBoxLayout(holder)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -149,8 +196,20 @@ class Form(QWidget):
         else:
             layout.addWidget(title)
             layout.addWidget(control)
-        layout.addWidget(label(field.description or "", "muted", wrap=True))
+        said = on_screen(field.description or "")
+        for part in (holder, *holder.findChildren(QWidget)):
+            part.setProperty("said", said)
+            part.installEventFilter(self)
         return holder
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Say what a setting means while it is pointed at or has the keyboard."""
+        if event.type() in (QEvent.Type.Enter, QEvent.Type.FocusIn):
+            self.helped.emit(str(watched.property("said")))
+        elif event.type() in (QEvent.Type.Leave, QEvent.Type.FocusOut):
+            focused = QApplication.focusWidget()
+            self.helped.emit(str(focused.property("said") or "") if focused is not None else "")
+        return super().eventFilter(watched, event)
 
 
 def _kind(field: FieldInfo) -> tuple[Any, bool]:

@@ -11,7 +11,8 @@ from PySide6.QtGui import QBrush, QColor, QFont
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
 
 from moss_step.desk.controls import Control
-from moss_step.desk.parts import button, label
+from moss_step.desk.parts import button, column, label, row
+from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
 from moss_step.scene.colors import INK, MUTED
@@ -33,6 +34,10 @@ class ObserversControl(Control):
     chosen = Signal(int)
     """Number of the observer whose row was chosen, from 0."""
     take_away = Signal(int)
+    shown = Signal(float, float)
+    """A place is to be shown on the plan."""
+    table_wanted = Signal(object)
+    """The whole table is to be shown where there is room for it."""
 
     def __init__(self, title: str) -> None:
         super().__init__()
@@ -55,12 +60,38 @@ class ObserversControl(Control):
             "Remove the observer whose row is chosen; one of a file is switched off",
             self._take_away,
         )
+        self.whole = column([self.table, row(self._away, 1)], gap=4, margins=(12, 8, 12, 8))
+        """The whole table, for the drawer."""
+        self.rows = PlaceRows("Observer", lambda v: f"{v:.2f}")
+        self.rows.named.connect(lambda k, text: self._take(k, "name", text))
+        self.rows.raised.connect(lambda k, text: self._take(k, "height", text.removesuffix("m").strip()))
+        self.rows.switched.connect(self._switch)
+        self.rows.removed.connect(self.take_away)
+        self.rows.looked_at.connect(self._look)
+        self._open = button(
+            "Reach, bearings and angles of each",
+            "Open the whole table below the plan",
+            self._show_whole,
+            "plain",
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
-        for part in (self.table, self.said, self._away):
+        layout.setSpacing(2)
+        for part in (self.rows, self.said, self._open):
             layout.addWidget(part)
         self.show_observers(())
+
+    def _show_whole(self) -> None:
+        self.table_wanted.emit(self.whole)
+
+    def _look(self, number: int) -> None:
+        self.chosen.emit(number)
+        self.shown.emit(self._observers[number].x, self._observers[number].y)
+
+    def _switch(self, number: int, on: bool) -> None:
+        own = dict(self._own.get(number + 1, {}))
+        own.pop("off", None)
+        self._keep(number, own if on else {**own, "off": 1.0})
 
     def value(self) -> str | None:
         """Own values as text, or None when there are none."""
@@ -94,17 +125,18 @@ class ObserversControl(Control):
         self.table.setRowCount(len(shown))
         for k, observer in enumerate(shown):
             own = self._own.get(k + 1, {})
-            for column, word in enumerate(_WORDS):
+            for at, word in enumerate(_WORDS):
                 item = QTableWidgetItem(_text(getattr(observer, word)))
                 item.setForeground(QBrush(QColor(INK if word in own and "off" not in own else MUTED)))
                 item.setFont(font(12, QFont.Weight.DemiBold if word in own else QFont.Weight.Normal))
-                if column == 0:
+                if at == 0:
                     item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                     item.setCheckState(Qt.CheckState.Unchecked if "off" in own else Qt.CheckState.Checked)
                     set_tip(item, f"{observer.x:.2f}, {observer.y:.2f}. Take the tick away to switch it off.")
-                self.table.setItem(k, column, item)
+                self.table.setItem(k, at, item)
         self.table.blockSignals(False)
-        self.table.setFixedHeight(_ROW * (min(len(shown), 6) + 2))
+        self.rows.show_rows(())
+        self.rows.show_rows([self._place(k, o) for k, o in enumerate(self._observers, start=1)])
         self._away.setEnabled(False)
         self._tell(
             f"{len(self._observers) - _MOST_ROWS:,} more are not listed."
@@ -118,31 +150,44 @@ class ObserversControl(Control):
 
     def _edited(self, item: QTableWidgetItem) -> None:
         """Take over a cell; an empty one is shared again."""
-        number, word = item.row() + 1, _WORDS[item.column()]
-        own = dict(self._own.get(number, {}))
-        was = dict(own)
-        if item.column() == 0:
-            own.pop("off", None)
-            if item.checkState() == Qt.CheckState.Unchecked:
-                own["off"] = 1.0
-        text = item.text().strip()
-        if text != _text(getattr(self._observers[item.row()], word)):
-            own.pop(word, None)
-            try:
-                own |= own_values(f"{number}: {word}={text}")[number] if text else {}
-            except ValueError:
-                self._fill()
-                self._tell(
-                    f"'{text}' is no {_COLUMNS[word].lower()}."
-                    + (" A name has no comma and no semicolon." if word == "name" else "")
-                )
-                return
-        if own == was:
+        row_, word = item.row(), _WORDS[item.column()]
+        if item.column() == 0 and (item.checkState() == Qt.CheckState.Unchecked) != (
+            "off" in self._own.get(row_ + 1, {})
+        ):
+            self._switch(row_, item.checkState() == Qt.CheckState.Checked)
             return
-        self._own[number] = own
+        text = item.text().strip()
+        if text != _text(getattr(self._observers[row_], word)):
+            self._take(row_, word, text)
+
+    def _take(self, row_: int, word: str, text: str) -> None:
+        """Take over one value as typed; an empty one is shared again."""
+        own = dict(self._own.get(row_ + 1, {}))
+        own.pop(word, None)
+        try:
+            own |= own_values(f"{row_ + 1}: {word}={text}")[row_ + 1] if text else {}
+        except ValueError:
+            self._fill()
+            self._tell(
+                f"'{text}' is no {_COLUMNS[word].lower()}."
+                + (" A name has no comma and no semicolon." if word == "name" else "")
+            )
+            return
+        self._keep(row_, own)
+
+    def _keep(self, row_: int, own: dict[str, str | float]) -> None:
+        if own == self._own.get(row_ + 1, {}):
+            return
+        self._own[row_ + 1] = own
         if not own:
-            del self._own[number]
+            del self._own[row_ + 1]
         self.changed.emit()
+
+    def _place(self, number: int, observer: Observer) -> PlaceRow:
+        own = self._own.get(number, {})
+        return PlaceRow(
+            observer.x, observer.y, observer.name, f"{observer.height:g} m", "off" not in own, "height" in own
+        )
 
     def _select(self) -> None:
         rows = {i.row() for i in self.table.selectedItems()}

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
-from PySide6.QtCore import QObject, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
+from PySide6.QtCore import QEvent, QObject, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QToolButton,
     QVBoxLayout,
@@ -84,6 +85,97 @@ def button(
         result.setIcon(icon(picture, CARD if role == "main" else INK))
     result.clicked.connect(lambda: pressed())
     return result
+
+
+class ElidedButton(QPushButton):
+    """A button in a list, whose text is cut when there is no room; the tooltip has it whole."""
+
+    def __init__(self, text: str, tip: str, pressed: Callable[[], object]) -> None:
+        super().__init__(text)
+        self.setProperty("role", "pick")
+        self._whole = text
+        set_tip(self, f"{text}. {tip}")
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.clicked.connect(lambda: pressed())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Cut the text to the width."""
+        room = self.width() - 18
+        self.setText(self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, room))
+        super().resizeEvent(event)
+
+
+class More(QWidget):
+    """What not every use needs, folded away; its head says how many of it are not as they are at first."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = button("More", "Settings and inputs that not every use needs", self.toggle, "fold")
+        self.head.setCheckable(True)
+        self._body = QWidget()
+        self._inner = QVBoxLayout(self._body)
+        self._inner.setContentsMargins(0, 4, 0, 0)
+        self._inner.setSpacing(8)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.head)
+        layout.addWidget(self._body)
+        self._body.hide()
+        self.say(0)
+
+    def add(self, part: QWidget) -> None:
+        """Fold something away."""
+        self._inner.addWidget(part)
+
+    def say(self, changed: int) -> None:
+        """Say how many differ, and leave out the head where nothing is folded away."""
+        unfolded = not self._body.isHidden()
+        said = f"{'Less' if unfolded else 'More'}{f' · {changed} changed' if changed else ''}"
+        self.head.setText(said)
+        self.head.setAccessibleName(said)
+        self.head.setIcon(icon("caret-up" if unfolded else "caret-down"))
+        self.head.setChecked(unfolded)
+        self._changed = changed
+        parts = [item.widget() for i in range(self._inner.count()) if (item := self._inner.itemAt(i))]
+        self.setVisible(any(part is not None and not part.isHidden() for part in parts))
+
+    def toggle(self) -> None:
+        """Fold out, or away again."""
+        self._body.setVisible(self._body.isHidden())
+        self.say(self._changed)
+
+
+class Snug(QScrollArea):
+    """As high as what it holds, up to a bound; beyond that it scrolls."""
+
+    def __init__(self, part: QWidget, most: int) -> None:
+        super().__init__()
+        self._part, self._most = part, most
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setWidget(part)
+        part.installEventFilter(self)
+        self._later = Later(self._fit, self)
+        self._fit()
+
+    def _fit(self) -> None:
+        """Take the height that is needed at this width."""
+        layout, wanted = self._part.layout(), self._part.sizeHint().height()
+        if layout is not None and layout.hasHeightForWidth():
+            wanted = layout.totalHeightForWidth(max(self.viewport().width(), 100))
+        self.setFixedHeight(min(wanted, self._most))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Follow what it holds."""
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._later.ask()  # within the request it would be lost on those around
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """A new width may need another height."""
+        super().resizeEvent(event)
+        self._later.ask()
 
 
 def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = INK) -> QToolButton:

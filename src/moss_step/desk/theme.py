@@ -125,6 +125,13 @@ QPushButton[role="main"]:disabled {{ background: {PALE_MOSS}; border-color: {PAL
 QPushButton[role="choice"] {{ padding: 5px 10px; text-align: center; }}
 QPushButton[role="choice"]:checked {{ background: {PICKED}; border-color: {MOSS}; font-weight: 600; }}
 QPushButton[role="list"] {{ text-align: left; padding: 5px 10px; font-weight: 600; }}
+QPushButton[role="pick"] {{ text-align: left; padding: 4px 8px; min-height: 18px; font-size: 12px;
+  font-weight: 500; }}
+QPushButton[role="pick"]:focus {{ padding: 3px 7px; }}
+QPushButton[role="fold"] {{ text-align: left; padding: 4px 2px; border: 1px solid transparent; color: {MUTED};
+  background: transparent; font-weight: 600; }}
+QPushButton[role="fold"]:hover {{ background: {HOVER}; }}
+QPushButton[role="fold"]:focus {{ border: 1px solid {LICHEN}; }}
 QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent;
   border-radius: 4px; padding: 3px; }}
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: {HOVER}; }}
@@ -139,6 +146,9 @@ QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QPlainTextEdit:focus {
 QLineEdit[role="cell"] {{ border: 1px solid transparent; padding: 1px 3px; min-height: 16px; }}
 QLineEdit[role="cell"]:focus {{ border: 1px solid {LICHEN}; padding: 1px 3px; }}
 QToolButton[role="cell"] {{ padding: 0; }}
+QLineEdit[pale="true"] {{ color: {MUTED}; }}
+QLabel[role="badge"] {{ background: {WASH}; border-radius: 9px; font-size: 11px; font-weight: 600;
+  padding: 2px 4px; }}
 QFrame[role="line"] {{ background: {LINE}; }}
 QLineEdit[wrong="true"] {{ border: 1px solid {OCHRE}; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: 0; }}

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QSplitter, QWidget
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.block.view import BlockView
+from moss_step.desk.parts import column
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.plan.sheet_picture import plan_picture
@@ -45,11 +46,16 @@ class Views(QSplitter):
             self._ground.addWidget(part)
         self.block.hide()
         self.addWidget(self._ground)
-        self._drawers: dict[str, QWidget] = {"table": self.table, "section": self.section}
+        self._lent = column()
+        self._drawers: dict[str, QWidget] = {
+            "table": self.table,
+            "section": self.section,
+            "lent": self._lent,
+        }
         for drawer in self._drawers.values():
             self.addWidget(drawer)
             drawer.hide()
-        self.setSizes([420, 200, 200])
+        self.setSizes([420, 200, 200, 200])
         self.cut = LineTool(once=False)
         self.cut.pulled.connect(self._pull)
         self.cut.result.connect(self._cut)
@@ -76,6 +82,8 @@ class Views(QSplitter):
         bench.live.connect(self._show_live)
         bench.section.connect(self._show_sight)
         bench.section_wanted.connect(lambda: self.show_view("section"))
+        bench.place_wanted.connect(view.show_place)
+        bench.drawer_wanted.connect(self._lend)
         bench.picture_wanted.connect(self._write_picture)
 
     # --- which view is open
@@ -106,6 +114,19 @@ class Views(QSplitter):
             view.use(self.cut)
         else:
             self.section.chart.show_table(None, [])
+
+    def _lend(self, part: QWidget | None) -> None:
+        """Show a part of the bench in a drawer of its own; one that was there goes back."""
+        layout = self._lent.layout()
+        while layout is not None and (item := layout.takeAt(0)) is not None:
+            if (gone := item.widget()) is not None:
+                gone.setParent(None)
+        if part is not None and layout is not None:
+            layout.addWidget(part)
+            part.show()
+            self.show_view("lent")
+        elif self._lent.isVisible():
+            self.show_view("plan")
 
     # --- what is done on the plan
 

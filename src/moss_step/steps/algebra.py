@@ -67,6 +67,7 @@ def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> O
 formula = StepKind(
     kind="formula",
     bench="classes",
+    group="Several together",
     title="Formula",
     question="What follows from several surfaces together?",
     help=(
@@ -134,7 +135,9 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
 
 
 threshold = StepKind(
-    kind="threshold", bench="classes", title="Threshold", question="Where does a value pass a bound?",
+    kind="threshold", bench="classes",
+    group="Bounds and classes",
+    title="Threshold", question="Where does a value pass a bound?",
     help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
     words=("binary", "yes no", "boolean", "greater than", "less than", "criterion", "cutoff", "limit"),
     inputs=(SURFACE,), settings=ThresholdSettings, gives="classes", run=_threshold,
@@ -173,7 +176,9 @@ def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 class_among = StepKind(
-    kind="class_among", bench="classes", title="Class among", question="Where is the class one of some?",
+    kind="class_among", bench="classes",
+    group="Bounds and classes",
+    title="Class among", question="Where is the class one of some?",
     help="Yes where a class map holds one of some classes, such as land covers; no elsewhere.",
     words=("land cover", "select classes", "reclassify", "is one of", "criterion", "in list"),
     inputs=(InputSpec("classes", "classes", "Class map", "The classes to look at."),),
@@ -198,6 +203,7 @@ class WeightSettings(Settings):
         "Comparisons",
         "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.",
         when={"rule": ("weighted",)},
+        more=True,
     )
 
     def shares(self, names: Sequence[str]) -> tuple[list[float], tuple[Finding, ...], tuple[str, ...]]:
@@ -244,8 +250,8 @@ class CombineSettings(WeightSettings):
     rule: criteria.Rule = setting(
         "sum",
         "Rule",
-        "sum: how many hold; all, any: yes or no; worst: the highest class; which: each combination by "
-        "name; weighted: the weighted mean class.",
+        "`sum`: how many hold; `all`, `any`: yes or no; `worst`: the highest class; `which`: each "
+        "combination by name; `weighted`: the weighted mean class.",
     )
 
 
@@ -266,6 +272,7 @@ def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> O
 combine = StepKind(
     kind="combine",
     bench="classes",
+    group="Several together",
     title="Combine",
     question="Where do several criteria hold together?",
     help=(
@@ -306,6 +313,7 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
 weigh = StepKind(
     kind="weigh",
     bench="classes",
+    group="Several together",
     title="Weigh",
     question="How do criteria of different weight add up?",
     help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
@@ -328,7 +336,8 @@ class DifferenceSettings(Settings):
     measure: Literal["difference", "ratio", "change"] = setting(
         "difference",
         "Measure",
-        "difference: first less second; ratio: first over second; change: percent from second to first.",
+        "`difference`: first less second; `ratio`: first over second; `change`: percent from second to "
+        "first.",
     )
 
 
@@ -343,6 +352,7 @@ def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress
 difference = StepKind(
     kind="difference",
     bench="surface",
+    group="Between surfaces",
     title="Difference",
     question="How do two surfaces differ?",
     help=(
@@ -388,6 +398,7 @@ def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> O
 convert_units = StepKind(
     kind="convert_units",
     bench="surface",
+    group="Values",
     title="Convert units",
     question="In which unit do you need the values?",
     help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
@@ -423,6 +434,7 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
 fill_voids = StepKind(
     kind="fill_voids",
     bench="surface",
+    group="Values",
     title="Fill voids",
     question="Which small gaps should be closed?",
     help=(
@@ -444,7 +456,7 @@ class ResampleSettings(Settings):
 
     cell: float = setting(..., "Cell size", "In the units of the reference system.", gt=0)
     resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting(
-        "bilinear", "Resampling", "average suits coarser cells."
+        "bilinear", "Resampling", "`average` suits coarser cells."
     )
 
 
@@ -460,6 +472,7 @@ def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) ->
 resample = StepKind(
     kind="resample",
     bench="surface",
+    group="Cells",
     title="Resample",
     question="Which cell size do you need?",
     help="Gives a surface another cell size in the same reference system.",
@@ -488,6 +501,7 @@ def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outco
 merge = StepKind(
     kind="merge",
     bench="surface",
+    group="Between surfaces",
     title="Merge",
     question="Which grids belong together?",
     help="Joins grids of one reference system and cell size; where they overlap the first one counts.",

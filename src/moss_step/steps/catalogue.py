@@ -10,9 +10,25 @@ from typing import Any
 
 from moss_step import steps
 from moss_step.model.errors import AskedWronglyError
-from moss_step.steps.declare import StepKind, extra
+from moss_step.steps.declare import StepKind, extra, in_text
 
 BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork", "classes", "sheet")
+GROUPS: dict[str, tuple[str, ...]] = {
+    "gather": ("Bring in", "Fit to the work"),
+    "surface": ("Between surfaces", "Values", "Cells"),
+    "shape": ("Steepness and direction", "Form of the ground", "Place in the ground", "Heights", "Light"),
+    "water": (
+        "Ready for water",
+        "Where it runs",
+        "Streams and divides",
+        "What drains where",
+        "Wet and worn ground",
+        "Standing water",
+    ),
+    "sight": ("What is seen", "Along a line", "How high", "Where to stand"),
+    "classes": ("Bounds and classes", "Several together", "Areas", "Values by area"),
+}
+"""Headings of the questions of each bench, in the order of the work."""
 
 
 @lru_cache(maxsize=1)
@@ -98,7 +114,7 @@ def describe(step: StepKind) -> dict[str, Any]:
             {
                 "name": name,
                 "title": field.title,
-                "help": field.description,
+                "help": in_text(field.description or ""),
                 "unit": extra(field, "unit"),
                 "required": field.is_required(),
                 "default": schema.get(name, {}).get("default"),

@@ -62,7 +62,7 @@ class ClassifySettings(Settings):
         control="rules",
     )
     closed: Literal["upper", "lower"] = setting(
-        "upper", "Included end", "upper: (a, b], the bound belongs to the class below it; lower: [a, b)."
+        "upper", "Included end", "`upper`: (a, b], the bound belongs to the class below it; `lower`: [a, b)."
     )
     count: int = setting(
         5,
@@ -112,6 +112,7 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
 classify = StepKind(
     kind="classify",
     bench="classes",
+    group="Bounds and classes",
     title="Classes",
     question="Which ground falls in which class?",
     help=(

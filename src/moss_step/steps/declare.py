@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from functools import cache, cached_property
@@ -80,13 +81,16 @@ def setting(
     when: Mapping[str, tuple[Any, ...]] | None = None,
     with_input: str = "",
     without_input: str = "",
+    more: bool = False,
     **limits: Any,
 ) -> Any:
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``,
     ``points``, ``slider`` or ``observers``. A setting that counts only beside some values of another one
-    names it in ``when``; one that counts only with, or without, an input names that.
+    names it in ``when``; one that counts only with, or without, an input names that. ``more`` is one that
+    not every use needs: forms fold it away. In the help a choice stands in backticks, and what
+    concerns the command line alone in double brackets.
     """
     about: Any = {
         "unit": unit,
@@ -94,14 +98,31 @@ def setting(
         "when": dict(when or {}),
         "with_input": with_input,
         "without_input": without_input,
+        "more": more,
     }
     return Field(default, title=title, description=help, json_schema_extra=about, **limits)
 
 
 def extra(field: FieldInfo, name: str) -> str:
-    """Give the unit, control or input that a setting was declared with."""
+    """Give the unit, control or input that a setting was declared with; ``more`` is empty or not."""
     result = field.json_schema_extra
-    return str(result.get(name, "")) if isinstance(result, dict) else ""
+    return str(result.get(name, "") or "") if isinstance(result, dict) else ""
+
+
+def on_screen(help: str) -> str:
+    """A help as it is read beside its control: choices in the words of their buttons."""
+    plain = re.sub(r" ?\[\[.*?\]\]", "", help).strip()
+    return re.sub(r"`(\w+)`", lambda m: option_words(m[1]), plain)
+
+
+def in_text(help: str) -> str:
+    """A help as it is read on the command line: choices as they are typed."""
+    return re.sub(r"\[\[|\]\]|`", "", help)
+
+
+def option_words(option: str) -> str:
+    """A choice as its button says it."""
+    return option.replace("_", " ").capitalize()
 
 
 def idle_reason(field: FieldInfo, values: Mapping[str, Any], inputs: Collection[str]) -> str:
@@ -134,6 +155,8 @@ class InputSpec:
     help: str
     optional: bool = False
     quantity: str = ""
+    more: bool = False
+    """Whether not every use needs it: forms fold it away."""
 
     def takes(self, value: Value) -> bool:
         """Whether a value can be this input."""
@@ -188,6 +211,10 @@ class StepKind:
     """Bytes that a run takes at the most beside its inputs, its result included: for each cell of the largest
     grid among these, or in all, as a function of settings and inputs says. ``benchmarks.every_step`` measures
     them, and a test holds them against it.
+    """
+    group: str = ""
+    """Heading of its bench that it stands under, one of ``catalogue.GROUPS``: its close relatives have the
+    same.
     """
     staple: int = 99
     """Place among the steps of its bench, for those that are used most: they stand first, in this order."""

@@ -62,14 +62,21 @@ def _typed(value: Any) -> Any:
 class DrawnSettings(Settings):
     """Settings of draw."""
 
-    kind: DrawnKind = setting("areas", "Kind", "points, lines or areas: a step holds shapes of one kind.")
+    kind: DrawnKind = setting("areas", "Kind", "Points, lines or areas: a step holds shapes of one kind.")
     shapes: Annotated[tuple[DrawnShape, ...], BeforeValidator(_typed), Field(max_length=MOST_SHAPES)] = (
         setting(
-            ..., "Shapes", "Drawn on the plan; as text name: x,y;x,y with | between shapes.", control="drawn"
+            ...,
+            "Shapes",
+            "Drawn on the plan[[; as text name: x,y;x,y with | between shapes]].",
+            control="drawn",
         )
     )
     crs: SystemField | None = setting(
-        None, "Reference system", "Of the coordinates; the ground's own when left out.", control="crs"
+        None,
+        "Reference system",
+        "Of the coordinates; the ground's own when left out.",
+        control="crs",
+        more=True,
     )
 
 
@@ -165,6 +172,7 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
 draw = StepKind(
     kind="draw",
     bench="gather",
+    group="Bring in",
     title="Draw shapes",
     question="Which points, lines or areas do you draw?",
     help=(
@@ -179,6 +187,7 @@ draw = StepKind(
             "Ground",
             "Gives the heights of the vertices.",
             optional=True,
+            more=True,
             quantity="elevation",
         ),
     ),

@@ -25,7 +25,10 @@ class ExposureSettings(Settings):
         0.0, "Towards", "0 is north, 90 east: clockwise from grid north.", unit="°", ge=0, le=360
     )
     weigh: Weigh = setting(
-        "facing", "Counts", "facing: the way the ground faces alone; slope: gentle ground counts little."
+        "facing",
+        "Counts",
+        "`facing`: the way the ground faces alone; `slope`: gentle ground counts little.",
+        more=True,
     )
 
 
@@ -44,6 +47,7 @@ def _exposure(settings: ExposureSettings, inputs: Inputs, progress: Progress) ->
 exposure = StepKind(
     kind="exposure",
     bench="shape",
+    group="Steepness and direction",
     title="Exposure",
     question="How far does the ground face a bearing?",
     help=(

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BeforeValidator
 
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
+from moss_step.model.typed import as_whole
 
 
 def _numbers(value: Any) -> Any:
@@ -41,6 +43,27 @@ def _places(value: Any) -> Any:
 
 PointsField = Annotated[tuple[tuple[float, float], ...], BeforeValidator(_places)]
 """Places; from text as x,y;x,y."""
+
+
+def names_of(text: str | None) -> dict[int, str]:
+    """Names by number, from text such as ``1=Upper Gill; 3=Long Slack``.
+
+    Raises ValueError with the part that cannot be read.
+    """
+    result = {}
+    for part in filter(None, (p.strip() for p in (text or "").split(";"))):
+        before, mark, name = part.partition("=")
+        number = as_whole(before)
+        if not mark or number is None:
+            raise ValueError(part)
+        result[number] = name.strip()
+    return result
+
+
+def names_text(names: Mapping[int, str]) -> str:
+    """Write names by number as ``names_of`` reads them."""
+    return "; ".join(f"{number}={name.replace(';', ',')}" for number, name in sorted(names.items()) if name)
+
 
 BoxField = Annotated[tuple[float, float, float, float], BeforeValidator(_numbers)]
 """xmin, ymin, xmax, ymax; from text with commas."""

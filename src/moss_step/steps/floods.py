@@ -50,6 +50,7 @@ def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> O
 wetness = StepKind(
     kind="wetness",
     bench="water",
+    group="Wet and worn ground",
     title="Wetness",
     question="Which ground stays wet?",
     help=(
@@ -73,9 +74,9 @@ class PowerSettings(Settings):
     index: indices.Power = setting(
         "power",
         "Index",
-        "power: area a metre times slope; sediment: transport capacity; length_slope: LS factor.",
+        "`power`: area a metre times slope; `sediment`: transport capacity; `length_slope`: LS factor.",
     )
-    method: FlowMethod = setting("dinf", "Method", METHODS)
+    method: FlowMethod = setting("dinf", "Method", METHODS, more=True)
     exponent: float = EXPONENT
 
 
@@ -90,6 +91,7 @@ def _stream_power(settings: PowerSettings, inputs: Inputs, progress: Progress) -
 stream_power = StepKind(
     kind="stream_power",
     bench="water",
+    group="Wet and worn ground",
     title="Stream power",
     question="Where can water wear the ground away?",
     help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
@@ -128,6 +130,7 @@ def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progr
 drain_height = StepKind(
     kind="drain_height",
     bench="water",
+    group="Wet and worn ground",
     title="Height above drain",
     question="How high does ground stand above its stream?",
     help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
@@ -186,6 +189,7 @@ def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outco
 flood = StepKind(
     kind="flood",
     bench="water",
+    group="Standing water",
     title="Flood stage",
     question="Which ground lies under a rise of the streams?",
     help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
@@ -209,7 +213,7 @@ class PondSettings(Settings):
     line: BoxField | None = setting(
         None,
         "Bund",
-        "From and to: x1,y1,x2,y2. Or give a line from a file.",
+        "From and to[[: x1,y1,x2,y2]]. Or give a line from a file.",
         control="line",
         without_input="bund",
     )
@@ -271,6 +275,7 @@ _BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follo
 pond_step = StepKind(
     kind="pond",
     bench="water",
+    group="Standing water",
     title="Pond",
     question="How much water would a bund hold?",
     help=(

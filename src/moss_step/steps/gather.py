@@ -57,9 +57,15 @@ class OpenGridSettings(Settings):
         "Unit of values",
         "State it when the file does not: a length for heights, degree or percent, bearing. Values stay.",
     )
-    no_data: float | None = setting(None, "No-data value", "A further value that stands for no-data.")
+    no_data: float | None = setting(
+        None, "No-data value", "A further value that stands for no-data.", more=True
+    )
     box: BoxField | None = setting(
-        None, "Read only", "Read only this box: xmin,ymin,xmax,ymax.", control="box"
+        None,
+        "Read only",
+        "Read only this box[[: xmin,ymin,xmax,ymax]].",
+        control="box",
+        more=True,
     )
 
 
@@ -96,6 +102,7 @@ def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[
 open_grid = StepKind(
     kind="open_grid",
     bench="gather",
+    group="Bring in",
     title="Open a grid",
     question="Which ground do you work on?",
     help=(
@@ -148,6 +155,7 @@ def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progres
 open_shapes = StepKind(
     kind="open_shapes",
     bench="gather",
+    group="Bring in",
     title="Open shapes",
     question="Which points, lines or areas go with it?",
     help="Reads points, lines or areas with their table from a vector file: boundaries, bogs, named places.",
@@ -180,7 +188,7 @@ class CropSettings(Settings):
     box: BoxField | None = setting(
         None,
         "Box",
-        "Keep the cells whose centres lie in xmin,ymin,xmax,ymax. Draw it on the plan.",
+        "Keep the cells whose centres lie in it[[: xmin,ymin,xmax,ymax]]. Draw it on the plan.",
         control="box",
     )
 
@@ -210,6 +218,7 @@ def _cell_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
 crop = StepKind(
     kind="crop",
     bench="gather",
+    group="Fit to the work",
     title="Crop",
     question="Which part do you need?",
     help=(
@@ -259,6 +268,7 @@ def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) 
 reproject = StepKind(
     kind="reproject",
     bench="gather",
+    group="Fit to the work",
     title="Reproject",
     question="Which reference system and cell size?",
     help="Carries a grid over to another reference system and cell size by resampling.",

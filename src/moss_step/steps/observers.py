@@ -39,6 +39,7 @@ OBSTACLES = InputSpec(
     "Obstacles",
     "A second surface, such as trees and buildings, that blocks the view.",
     True,
+    more=True,
 )
 BARRIERS = InputSpec(
     "barriers",
@@ -46,6 +47,7 @@ BARRIERS = InputSpec(
     "Standing shapes",
     "Walls, woods or houses that block the view; a column height is their own.",
     True,
+    more=True,
 )
 BLOCKING = (OBSTACLES, BARRIERS)
 _OWN = {
@@ -127,6 +129,7 @@ REFRACTION = setting(
     when={"curvature": (True,)},
     ge=-1,
     le=0.9,
+    more=True,
 )
 BARRIER_HEIGHT = setting(
     10.0,
@@ -136,6 +139,7 @@ BARRIER_HEIGHT = setting(
     with_input="barriers",
     ge=0,
     le=1000,
+    more=True,
 )
 
 
@@ -145,7 +149,7 @@ class SightSettings(Settings):
     at: PointsField | None = setting(
         None,
         "Observers",
-        "Places as x,y;x,y, or click on the plan; drag one to move it.",
+        "Click on the plan; drag one to move it. [[Or x,y;x,y.]]",
         control="points",
         without_input="observers",
     )
@@ -158,15 +162,23 @@ class SightSettings(Settings):
     own: OwnField | None = setting(
         None,
         "Each observer",
-        "As 2: height=20, name=North; 3: off. A cell emptied is shared again.",
+        "[[As 2: height=20, name=North; 3: off.]] A field emptied is shared again.",
         control="observers",
     )
     reach: float | None = setting(
         None, "Reach", "Farthest distance in metres; the whole ground when left out."
     )
-    near: float = setting(0.0, "Nearest distance", "What is nearer is not asked for.", unit="m", ge=0)
+    near: float = setting(
+        0.0, "Nearest distance", "What is nearer is not asked for.", unit="m", ge=0, more=True
+    )
     bearing_from: float = setting(
-        0.0, "Bearing from", "Clockwise from the grid's north.", unit="°", ge=0, le=360
+        0.0,
+        "Bearing from",
+        "Clockwise from the grid's north.",
+        unit="°",
+        ge=0,
+        le=360,
+        more=True,
     )
     bearing_to: float = setting(
         360.0,
@@ -175,11 +187,14 @@ class SightSettings(Settings):
         unit="°",
         ge=0,
         le=360,
+        more=True,
     )
-    down: float = setting(-90.0, "Lowest angle", "From the level.", unit="°", ge=-90, le=90)
-    up: float = setting(90.0, "Highest angle", "From the level.", unit="°", ge=-90, le=90)
-    absolute: bool = setting(False, "Heights of observers above the datum", "Not above the ground.")
-    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
+    down: float = setting(-90.0, "Lowest angle", "From the level.", unit="°", ge=-90, le=90, more=True)
+    up: float = setting(90.0, "Highest angle", "From the level.", unit="°", ge=-90, le=90, more=True)
+    absolute: bool = setting(
+        False, "Heights of observers above the datum", "Not above the ground.", more=True
+    )
+    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.", more=True)
     refraction: float = REFRACTION
     barrier_height: float = BARRIER_HEIGHT
 

@@ -31,7 +31,8 @@ class CurvatureSettings(Settings):
     kind: Literal["profile", "plan", "tangential", "mean"] = setting(
         "profile",
         "Direction",
-        "profile: along the slope; plan: along the contour; tangential: across the slope; mean: of all.",
+        "`profile`: along the slope; `plan`: along the contour; `tangential`: across the slope; `mean`: of "
+        "all.",
     )
 
 
@@ -43,6 +44,7 @@ def _curvature(settings: CurvatureSettings, inputs: Inputs, progress: Progress) 
 curvature = StepKind(
     kind="curvature",
     bench="shape",
+    group="Form of the ground",
     title="Curvature",
     question="Where does the ground bend?",
     help=(
@@ -75,7 +77,7 @@ class RuggednessSettings(Settings):
     method: Literal["riley", "mean_absolute"] = setting(
         "riley",
         "Measure",
-        "riley: root of the summed squared differences to eight neighbours; mean_absolute: their mean.",
+        "`riley`: root of the summed squared differences to eight neighbours; `mean_absolute`: their mean.",
     )
 
 
@@ -86,6 +88,7 @@ def _ruggedness(settings: RuggednessSettings, inputs: Inputs, progress: Progress
 ruggedness = StepKind(
     kind="ruggedness",
     bench="shape",
+    group="Form of the ground",
     title="Ruggedness",
     question="How rugged is the ground?",
     help=(
@@ -114,6 +117,7 @@ def _roughness(settings: NoSettings, inputs: Inputs, progress: Progress) -> Outc
 roughness = StepKind(
     kind="roughness",
     bench="shape",
+    group="Form of the ground",
     title="Roughness",
     question="How much do heights vary from cell to cell?",
     help="Highest less lowest of a cell and its eight neighbours.",
@@ -133,7 +137,7 @@ class PositionSettings(Settings):
 
     radius: float = setting(100.0, "Radius", "How far around each cell to look.", unit="m", gt=0)
     window: Literal["disk", "ring"] = setting(
-        "disk", "Around", "disk: all ground within the radius; ring: without the middle."
+        "disk", "Around", "`disk`: all ground within the radius; `ring`: without the middle."
     )
     inner: float = setting(
         0.0,
@@ -142,9 +146,13 @@ class PositionSettings(Settings):
         unit="m",
         ge=0,
         when={"window": ("ring",)},
+        more=True,
     )
     standardised: bool = setting(
-        False, "Standardised", "Divide by the standard deviation of the heights around."
+        False,
+        "Standardised",
+        "Divide by the standard deviation of the heights around.",
+        more=True,
     )
 
 
@@ -158,6 +166,7 @@ def _position(settings: PositionSettings, inputs: Inputs, progress: Progress) ->
 position = StepKind(
     kind="position",
     bench="shape",
+    group="Place in the ground",
     title="Position",
     question="Does a place lie above or below the ground around it?",
     help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
@@ -185,7 +194,9 @@ def _landform(settings: LandformSettings, inputs: Inputs, progress: Progress) ->
 
 
 landform = StepKind(
-    kind="landform", bench="shape", title="Landforms", question="Which landforms are there?",
+    kind="landform", bench="shape",
+    group="Place in the ground",
+    title="Landforms", question="Which landforms are there?",
     help="Ten landforms from position at two radii and slope (Weiss 2001, Jenness 2006).",
     words=("geomorphology", "ridge", "valley", "plain", "classification", "slope position"),
     inputs=(DEM,), settings=LandformSettings, gives="classes", run=_landform,
@@ -213,6 +224,7 @@ def _relief(settings: ReliefSettings, inputs: Inputs, progress: Progress) -> Out
 relief = StepKind(
     kind="relief",
     bench="shape",
+    group="Place in the ground",
     title="Local relief",
     question="How much height is there around each place?",
     help="Highest less lowest height in a square around each cell.",
@@ -232,7 +244,7 @@ class OpennessSettings(Settings):
 
     radius: float = setting(100.0, "Radius", "How far to look in eight directions.", unit="m", gt=0)
     side: Literal["positive", "negative"] = setting(
-        "positive", "Side", "positive: towards the sky; negative: into the ground."
+        "positive", "Side", "`positive`: towards the sky; `negative`: into the ground."
     )
 
 
@@ -242,7 +254,9 @@ def _openness(settings: OpennessSettings, inputs: Inputs, progress: Progress) ->
 
 
 openness = StepKind(
-    kind="openness", bench="shape", title="Openness", question="How open is the ground to the sky?",
+    kind="openness", bench="shape",
+    group="Place in the ground",
+    title="Openness", question="How open is the ground to the sky?",
     help="Mean angle to the horizon in eight directions (Yokoyama, Shirasawa & Pike 2002).",
     words=("sky view", "horizon", "enclosure", "visibility"),
     inputs=(DEM,), settings=OpennessSettings, gives="surface", run=_openness,
@@ -255,7 +269,7 @@ openness = StepKind(
 class HypsometrySettings(Settings):
     """Settings of hypsometry."""
 
-    steps: int = setting(100, "Steps", "Number of steps of the curve.", ge=2, le=10_000)
+    steps: int = setting(100, "Steps", "Number of steps of the curve.", ge=2, le=10_000, more=True)
 
 
 def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -276,6 +290,7 @@ def _hypsometry(settings: HypsometrySettings, inputs: Inputs, progress: Progress
 hypsometry = StepKind(
     kind="hypsometry",
     bench="shape",
+    group="Heights",
     title="Hypsometric curve",
     question="How much of the ground lies above each height?",
     help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",

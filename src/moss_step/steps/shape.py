@@ -24,7 +24,9 @@ from moss_step.steps.results import class_outcome, surface_outcome
 DEM = InputSpec("dem", "surface", "Ground", "The elevation grid.", quantity="elevation")
 EDGES = "At edges and beside no-data the differences use the cells that exist."
 GRID_NORTH = "Bearings run clockwise from the grid's north."
-_METHOD_HELP = "horn weighs eight neighbours, calmer on noise; quadratic fits four, sharper on smooth ground."
+_METHOD_HELP = (
+    "`horn` weighs eight neighbours, calmer on noise; `quadratic` fits four, sharper on smooth ground."
+)
 
 
 def ground(inputs: Inputs) -> Surface:
@@ -36,9 +38,14 @@ class SlopeSettings(Settings):
     """Settings of slope."""
 
     unit: Literal["degrees", "percent"] = setting("degrees", "Unit", "45 degrees is 100 percent.")
-    method: Literal["horn", "quadratic"] = setting("horn", "Differences", _METHOD_HELP)
+    method: Literal["horn", "quadratic"] = setting("horn", "Differences", _METHOD_HELP, more=True)
     z_factor: float = setting(
-        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+        1.0,
+        "Vertical exaggeration",
+        "Heights are multiplied by this first.",
+        gt=0,
+        le=1000,
+        more=True,
     )
 
 
@@ -50,6 +57,7 @@ def _slope(settings: SlopeSettings, inputs: Inputs, progress: Progress) -> Outco
 slope = StepKind(
     kind="slope",
     bench="shape",
+    group="Steepness and direction",
     title="Slope",
     question="How steep is the ground?",
     help="Steepness of every cell, by differences after Horn 1981 or the fit of Zevenbergen & Thorne 1987.",
@@ -82,6 +90,7 @@ def _aspect(settings: AspectSettings, inputs: Inputs, progress: Progress) -> Out
 aspect = StepKind(
     kind="aspect",
     bench="shape",
+    group="Steepness and direction",
     title="Aspect",
     question="Which way does the ground face?",
     help="Direction of steepest descent in degrees clockwise from grid north; flat cells hold -1 in files.",
@@ -107,7 +116,12 @@ class HillshadeSettings(Settings):
         45.0, "Light height", "Angle of the light above the horizon.", unit="°", ge=0, le=90
     )
     z_factor: float = setting(
-        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+        1.0,
+        "Vertical exaggeration",
+        "Heights are multiplied by this first.",
+        gt=0,
+        le=1000,
+        more=True,
     )
 
 
@@ -128,6 +142,7 @@ def _hillshade(settings: HillshadeSettings, inputs: Inputs, progress: Progress) 
 hillshade = StepKind(
     kind="hillshade",
     bench="shape",
+    group="Light",
     title="Hillshade",
     question="How does light fall on the ground?",
     help="Shading by a lamp at a bearing and height above the horizon, for the eye.",
@@ -150,7 +165,12 @@ class LightsSettings(Settings):
         30.0, "Light height", "Angle of the lights above the horizon.", unit="°", ge=0, le=90
     )
     z_factor: float = setting(
-        1.0, "Vertical exaggeration", "Heights are multiplied by this first.", gt=0, le=1000
+        1.0,
+        "Vertical exaggeration",
+        "Heights are multiplied by this first.",
+        gt=0,
+        le=1000,
+        more=True,
     )
 
 
@@ -164,6 +184,7 @@ def _several_lights(settings: LightsSettings, inputs: Inputs, progress: Progress
 several_lights = StepKind(
     kind="several_lights",
     bench="shape",
+    group="Light",
     title="Several lights",
     question="What does light from several sides show?",
     help=(
@@ -187,7 +208,7 @@ class TintSettings(Settings):
     interval: float | None = setting(
         None, "Interval", "Height of a band in the ground's unit; a round one when left out.", gt=0
     )
-    base: float = setting(0.0, "Base", "A height that a band begins at.")
+    base: float = setting(0.0, "Base", "A height that a band begins at.", more=True)
 
 
 def _relief_tint(settings: TintSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -199,6 +220,7 @@ def _relief_tint(settings: TintSettings, inputs: Inputs, progress: Progress) -> 
 relief_tint = StepKind(
     kind="relief_tint",
     bench="shape",
+    group="Heights",
     title="Relief tint",
     question="Which ground lies in which band of height?",
     help="Bands of height in tints from low to high, with the area of each.",

@@ -136,6 +136,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
 viewshed_step = StepKind(
     kind="viewshed",
     bench="sight",
+    group="What is seen",
     title="Viewshed",
     question="What is seen, and by how many?",
     help=(
@@ -155,7 +156,12 @@ viewshed_step = StepKind(
         OBSERVERS,
         *BLOCKING,
         InputSpec(
-            "weights", "surface", "Weights", "Such as people per cell: the share of them that is seen.", True
+            "weights",
+            "surface",
+            "Weights",
+            "Such as people per cell: the share of them that is seen.",
+            True,
+            more=True,
         ),
     ),
     settings=SightSettings,
@@ -197,7 +203,9 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 which_see = StepKind(
-    kind="which_see", bench="sight", title="Which see it", question="Which observers see a place?",
+    kind="which_see", bench="sight",
+    group="What is seen",
+    title="Which see it", question="Which observers see a place?",
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
@@ -223,6 +231,7 @@ def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcom
 mast_height = StepKind(
     kind="mast_height",
     bench="sight",
+    group="How high",
     title="Mast height",
     question="How tall must something be to be seen?",
     help=(
@@ -251,6 +260,7 @@ def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
 horizon_angle = StepKind(
     kind="horizon_angle",
     bench="sight",
+    group="How high",
     title="Angle above the horizon",
     question="How far does a target stand above or below the horizon?",
     help=(
@@ -272,7 +282,7 @@ class HorizonSettings(SightSettings):
     """Settings of horizon: nothing but the ground is looked at."""
 
     unlisted = ("target_height", "down", "up")
-    bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200)
+    bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200, more=True)
 
 
 def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> dict[str, np.ndarray]:
@@ -319,6 +329,7 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
 horizon = StepKind(
     kind="horizon",
     bench="sight",
+    group="How high",
     title="Horizon",
     question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
@@ -400,6 +411,7 @@ def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outco
 blind_patches = StepKind(
     kind="blind_patches",
     bench="sight",
+    group="What is seen",
     title="Blind patches",
     question="Which ground does nobody see?",
     help="Connected ground that no observer sees, as areas, the largest first.",
@@ -437,6 +449,7 @@ def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> O
 compare_sight = StepKind(
     kind="compare_sight",
     bench="sight",
+    group="What is seen",
     title="Gained and lost",
     question="What do other observers gain and lose?",
     help="Ground gained, lost, seen by both and by neither of two sets of observers, with areas.",
@@ -542,6 +555,7 @@ def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
 best_places = StepKind(
     kind="best_places",
     bench="sight",
+    group="Where to stand",
     title="Best places",
     question="Which places together see most?",
     help=(
@@ -553,8 +567,8 @@ best_places = StepKind(
         DEM,
         OBSERVERS,
         *BLOCKING,
-        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True),
-        InputSpec("weights", "surface", "Weights", "Such as people per cell.", True),
+        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True, more=True),
+        InputSpec("weights", "surface", "Weights", "Such as people per cell.", True, more=True),
     ),
     settings=BestSettings,
     gives="shapes",

@@ -27,7 +27,11 @@ class LineSettings(Settings):
     """Settings of sight_line."""
 
     ends: BoxField | None = setting(
-        None, "Line", "From the observer to the target: x1,y1,x2,y2.", control="line", without_input="line"
+        None,
+        "Line",
+        "From the observer to the target[[: x1,y1,x2,y2]].",
+        control="line",
+        without_input="line",
     )
     observer_height: float = setting(
         1.7, "Observer above ground", "At the start of the line.", unit="m", ge=0, le=100_000
@@ -35,7 +39,7 @@ class LineSettings(Settings):
     target_height: float = setting(
         0.0, "Target above ground", "At the end of the line.", unit="m", ge=0, le=10_000
     )
-    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.")
+    curvature: bool = setting(True, "Earth curvature", "The ground falls away with distance.", more=True)
     refraction: float = REFRACTION
     barrier_height: float = BARRIER_HEIGHT
 
@@ -103,6 +107,7 @@ def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> O
 sight_line = StepKind(
     kind="sight_line",
     bench="sight",
+    group="Along a line",
     title="Sight line",
     question="Can the end of a line be seen from its start?",
     help=(

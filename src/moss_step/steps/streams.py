@@ -14,14 +14,13 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
-from moss_step.model.typed import as_whole
 from moss_step.model.units import CELLS, COUNT, METRE, NONE, SQUARE_METRE
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
 from moss_step.science.water import network, trace
 from moss_step.science.water.drainage import Drainage
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
-from moss_step.steps.fields import BoxField, PointsField
+from moss_step.steps.fields import BoxField, PointsField, names_of
 from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM
 from moss_step.steps.water import FILLED_FIRST, STREAM_AREA, drainage_of, stream_area
@@ -37,6 +36,7 @@ class StreamSettings(Settings):
         "Above 0 area times slope to this power counts: steep ground needs less.",
         ge=0,
         le=5,
+        more=True,
     )
 
 
@@ -73,6 +73,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
 streams = StepKind(
     kind="streams",
     bench="water",
+    group="Streams and divides",
     title="Streams",
     question="Where does water gather to a stream?",
     help="Connected lines where enough ground drains, with Strahler, Shreve and Horton orders, "
@@ -115,22 +116,25 @@ streams = StepKind(
 
 def _names() -> Any:
     return setting(
-        None, "Names", "Names by number, such as 1=Upper Gill; 3=Long Slack. The table writes them too."
+        None,
+        "Names",
+        "Names by number[[, such as 1=Upper Gill; 3=Long Slack]]. The table writes them too.",
+        control="names",
     )
 
 
 def _named(shapes: Shapes, names: str | None) -> Shapes:
     """Put names that basins were given in the name column."""
     column = shapes.columns["name"].copy()
-    for part in filter(None, (p.strip() for p in (names or "").split(";"))):
-        before, mark, name = part.partition("=")
-        number = as_whole(before)
-        if not mark or number is None or not 1 <= number <= len(shapes):
-            raise AskedWronglyError(
-                f"'{part}' names no basin.",
-                f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack.",
-            )
-        column[number - 1] = name.strip()
+    do = f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack."
+    try:
+        given = names_of(names)
+    except ValueError as error:
+        raise AskedWronglyError(f"'{error}' names no basin.", do) from error
+    for number, name in given.items():
+        if not 1 <= number <= len(shapes):
+            raise AskedWronglyError(f"'{number}={name}' names no basin.", do)
+        column[number - 1] = name
     return replace(shapes, columns={**shapes.columns, "name": column})
 
 
@@ -193,6 +197,7 @@ def _with_density(result: Shapes, drainage: Drainage) -> Shapes:
 basins = StepKind(
     kind="basins",
     bench="water",
+    group="What drains where",
     title="Basins",
     question="Which ground drains to which outlet?",
     help="Divides the whole ground by outlet, with pools deeper than a limit as ends of their own; "
@@ -235,6 +240,7 @@ def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progres
 stream_basins = StepKind(
     kind="stream_basins",
     bench="water",
+    group="What drains where",
     title="Basins by junction",
     question="Which ground drains to each stretch of stream?",
     help="One basin for each link between junctions of the stream network.",
@@ -259,17 +265,27 @@ class CatchmentSettings(Settings):
     at: PointsField | None = setting(
         None,
         "At",
-        "Places as x,y;x,y, or click on the plan. Or give outlets from a file.",
+        "Click on the plan. [[As x,y;x,y.]] Or give outlets from a file.",
         control="points",
         without_input="outlets",
     )
     line: BoxField | None = setting(
-        None, "Line", "A bund or dam drawn across: x1,y1,x2,y2.", control="line", without_input="outlets"
+        None,
+        "Line",
+        "A bund or dam drawn across[[: x1,y1,x2,y2]].",
+        control="line",
+        without_input="outlets",
+        more=True,
     )
     snap: float = setting(
-        0.0, "Snap within", "Each point moves to the largest stream within this distance.", unit="m", ge=0
+        0.0,
+        "Snap within",
+        "Each point moves to the largest stream within this distance.",
+        unit="m",
+        ge=0,
+        more=True,
     )
-    nested: bool = setting(False, "Nested", "Each catchment without those further upstream.")
+    nested: bool = setting(False, "Nested", "Each catchment without those further upstream.", more=True)
     names: str | None = _names()
 
 
@@ -317,6 +333,7 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
 catchment = StepKind(
     kind="catchment",
     bench="water",
+    group="What drains where",
     title="Catchment",
     question="Which ground drains to a place?",
     help="All the ground that drains to points, to a line drawn across a valley, or to areas, "

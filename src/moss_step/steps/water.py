@@ -31,15 +31,16 @@ FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pas
 EXPONENT = setting(
     CONVERGENCE,
     "Exponent",
-    "Power of the slope in the shares of freeman: higher gathers water, lower spreads it (Freeman 1991: "
+    "Power of the slope in the shares of `freeman`: higher gathers water, lower spreads it (Freeman 1991: "
     "1.1).",
     when={"method": ("freeman",)},
     gt=0,
     le=20,
+    more=True,
 )
 _ROWS = 256
 METHODS = (
-    "d8: all to the steepest neighbour; freeman: to all lower ones by slope; dinf: to the two of the "
+    "`d8`: all to the steepest neighbour; `freeman`: to all lower ones by slope; `dinf`: to the two of the "
     "steepest facet."
 )
 
@@ -99,6 +100,7 @@ def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progres
 depressions = StepKind(
     kind="depressions",
     bench="water",
+    group="Ready for water",
     title="Depressions",
     question="Where does the ground hold water back?",
     help=(
@@ -123,10 +125,18 @@ class FillDepressionSettings(Settings):
         0.0, "Gradient", "Least rise from where it spills, metres a metre; 0 fills level.", ge=0, le=0.1
     )
     keep_depth: float | None = setting(
-        None, "Keep from depth", "Depressions this deep stay as real lakes; in the unit of the ground.", gt=0
+        None,
+        "Keep from depth",
+        "Depressions this deep stay as real lakes; in the unit of the ground.",
+        gt=0,
+        more=True,
     )
     keep_area: float | None = setting(
-        None, "Keep from area", "Depressions this large in m² stay as real lakes.", gt=0
+        None,
+        "Keep from area",
+        "Depressions this large in m² stay as real lakes.",
+        gt=0,
+        more=True,
     )
 
 
@@ -182,6 +192,7 @@ def _fill(settings: FillDepressionSettings, inputs: Inputs, progress: Progress) 
 fill_depressions = StepKind(
     kind="fill_depressions",
     bench="water",
+    group="Ready for water",
     title="Fill depressions",
     question="Which ground drains everywhere?",
     help=(
@@ -228,6 +239,7 @@ def _breach(settings: BreachSettings, inputs: Inputs, progress: Progress) -> Out
 breach = StepKind(
     kind="breach",
     bench="water",
+    group="Ready for water",
     title="Breach",
     question="Which channels would let the water out?",
     help=(
@@ -263,7 +275,7 @@ class DirectionSettings(Settings):
     """Settings of flow_directions."""
 
     method: Literal["d8", "dinf"] = setting(
-        "d8", "Method", "d8: to the steepest neighbour; dinf: over the steepest facet, any bearing."
+        "d8", "Method", "`d8`: to the steepest neighbour; `dinf`: over the steepest facet, any bearing."
     )
 
 
@@ -285,6 +297,7 @@ def _flow_directions(settings: DirectionSettings, inputs: Inputs, progress: Prog
 flow_directions = StepKind(
     kind="flow_directions",
     bench="water",
+    group="Where it runs",
     title="Flow directions",
     question="Which way does water run?",
     help="Bearing that water leaves each cell in on the ground, clockwise from grid north; "
@@ -309,7 +322,10 @@ class AccumulationSettings(Settings):
         "cells", "Unit", "Cells upstream, or their area in m²; each cell counts itself."
     )
     edges: Literal["keep", "blank"] = setting(
-        "keep", "Cells fed from the edge", "keep them, or blank: no data where water may come from outside."
+        "keep",
+        "Cells fed from the edge",
+        "`keep` them, or `blank`: no data where water may come from outside.",
+        more=True,
     )
     exponent: float = EXPONENT
 
@@ -352,6 +368,7 @@ def _edge_cells(drainage: Drainage) -> np.ndarray:
 flow_accumulation = StepKind(
     kind="flow_accumulation",
     bench="water",
+    group="Where it runs",
     title="Flow accumulation",
     question="How much ground drains through each cell?",
     help="Cells or area upstream of each cell, or a surface such as rain added up downstream.",
@@ -366,7 +383,12 @@ flow_accumulation = StepKind(
     inputs=(
         DEM,
         InputSpec(
-            "weights", "surface", "Weights", "Rain or runoff per cell, added up downstream.", optional=True
+            "weights",
+            "surface",
+            "Weights",
+            "Rain or runoff per cell, added up downstream.",
+            optional=True,
+            more=True,
         ),
     ),
     settings=AccumulationSettings,
@@ -385,7 +407,7 @@ class LengthSettings(Settings):
     side: Literal["down", "up"] = setting(
         "down",
         "Length",
-        "down: to where water leaves the ground; up: of the longest way that reaches the cell.",
+        "`down`: to where water leaves the ground; `up`: of the longest way that reaches the cell.",
     )
 
 
@@ -405,6 +427,7 @@ def _flow_length(settings: LengthSettings, inputs: Inputs, progress: Progress) -
 flow_length = StepKind(
     kind="flow_length",
     bench="water",
+    group="Where it runs",
     title="Flow length",
     question="How far does water run?",
     help="Length of the way down from each cell to where its water leaves, or of the longest way up: "

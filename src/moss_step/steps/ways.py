@@ -30,12 +30,12 @@ class PathSettings(Settings):
     start: PointsField | None = setting(
         None,
         "Start",
-        "Places as x,y;x,y, or click on the plan. Or give points from a file.",
+        "Click on the plan. [[As x,y;x,y.]] Or give points from a file.",
         control="points",
         without_input="starts",
     )
     side: Literal["down", "up"] = setting(
-        "down", "Way", "down: to the outlet; up: the longest way that reaches the place."
+        "down", "Way", "`down`: to the outlet; `up`: the longest way that reaches the place."
     )
     cut: PointsField | None = setting(
         None,
@@ -103,6 +103,7 @@ def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) ->
 flow_path = StepKind(
     kind="flow_path",
     bench="water",
+    group="Where it runs",
     title="Flow path",
     question="Which way does water take from a place?",
     help="The way of water from points down to where it leaves the ground, or the longest way up; "
@@ -140,6 +141,7 @@ class RidgeSettings(Settings):
         "Ground in m² that must drain to a line; left out, a 2000th of the ground that has heights, "
         "and at least four cells.",
         gt=0,
+        more=True,
     )
 
 
@@ -164,6 +166,7 @@ def _ridges_valleys(settings: RidgeSettings, inputs: Inputs, progress: Progress)
 ridges_valleys = StepKind(
     kind="ridges_valleys",
     bench="water",
+    group="Streams and divides",
     title="Ridges and valleys",
     question="Which lines divide and gather the ground?",
     help="Whole ridges and valleys from the topology of the flow, kept by their length and steepness.",

@@ -64,15 +64,20 @@ class ContourSettings(Settings):
     interval: float = setting(
         10.0, "Interval", "Height from one contour to the next, in the unit of the ground.", gt=0
     )
-    base: float = setting(0.0, "Base", "A height that a contour runs at.")
-    index_every: int = setting(5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000)
+    base: float = setting(0.0, "Base", "A height that a contour runs at.", more=True)
+    index_every: int = setting(
+        5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000, more=True
+    )
     smooth: bool = setting(
         False,
         "Smooth",
         "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.",
+        more=True,
     )
     however_many: bool = setting(
-        False, "However many", "Trace even millions of lines: it takes minutes, and can be stopped."
+        False,
+        "However many",
+        "Trace even millions of lines: it takes minutes, and can be stopped.",
     )
 
 
@@ -91,7 +96,9 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
 
 
 contours = StepKind(
-    kind="contours", bench="shape", title="Contours", question="Which lines join places of one height?",
+    kind="contours", bench="shape",
+    group="Heights",
+    title="Contours", question="Which lines join places of one height?",
     help="Contour lines with their elevation, index lines and closed depressions marked.",
     words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
     inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
@@ -106,12 +113,16 @@ class ProfileSettings(Settings):
     line: BoxField | None = setting(
         None,
         "Line",
-        "From and to: x1,y1,x2,y2. Or give a line from a file.",
+        "From and to[[: x1,y1,x2,y2]]. Or give a line from a file.",
         control="line",
         without_input="path",
     )
     step: float | None = setting(
-        None, "Step", "Distance between points in the system's units; half a cell when left out.", gt=0
+        None,
+        "Step",
+        "Distance between points in the system's units; half a cell when left out.",
+        gt=0,
+        more=True,
     )
 
 
@@ -155,7 +166,9 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
 
 
 profile = StepKind(
-    kind="profile", bench="shape", title="Profile", question="How do values run along a line?",
+    kind="profile", bench="shape",
+    group="Heights",
+    title="Profile", question="How do values run along a line?",
     help="Values of one or more surfaces at even steps along a line, with distance.",
     words=("section", "cross section", "transect", "long profile", "elevation profile"),
     inputs=(
@@ -188,7 +201,9 @@ def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) 
 
 
 rasterize = StepKind(
-    kind="rasterize", bench="classes", title="Shapes to grid", question="Which cells lie in which shape?",
+    kind="rasterize", bench="classes",
+    group="Areas",
+    title="Shapes to grid", question="Which cells lie in which shape?",
     help="A class map of shapes by the values of a column, in the frame of a grid.",
     words=("rasterize", "burn", "vector to raster", "polygon to raster", "land cover"),
     inputs=(
@@ -226,7 +241,9 @@ def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress
 
 
 polygonize = StepKind(
-    kind="polygonize", bench="classes", title="Classes to areas", question="Which outline has each class?",
+    kind="polygonize", bench="classes",
+    group="Areas",
+    title="Classes to areas", question="Which outline has each class?",
     help="One area for each class, along the exact outlines of its cells, or rounded for the eye.",
     words=("polygonize", "vectorize", "raster to polygon", "outline"),
     inputs=(CLASSES,), settings=PolygonizeSettings, gives="shapes", run=_polygonize,
@@ -244,7 +261,7 @@ class PatchSettings(Settings):
     """Settings of patches."""
 
     neighbours: Annotated[Literal[4, 8], BeforeValidator(_neighbour_number)] = setting(
-        8, "Neighbours", "4: cells touch along edges; 8: also at corners."
+        8, "Neighbours", "`4`: cells touch along edges; `8`: also at corners."
     )
     least_cells: int = setting(1, "Smallest patch", "Smaller patches are left out.", unit="cells", ge=1)
 
@@ -260,12 +277,16 @@ def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Out
 
 
 patches = StepKind(
-    kind="patches", bench="classes", title="Patches", question="Which cells hang together?",
+    kind="patches", bench="classes",
+    group="Areas",
+    title="Patches", question="Which cells hang together?",
     help="Connected patches of one class, as areas with cells, area and the statistics of a surface.",
     words=("connected components", "regions", "clumps", "region group", "sieve", "islands"),
     inputs=(
         CLASSES,
-        InputSpec("surface", "surface", "Surface", "Its lowest, highest and mean per patch.", optional=True),
+        InputSpec(
+            "surface", "surface", "Surface", "Its lowest, highest and mean per patch.", True, more=True
+        ),
     ),
     settings=PatchSettings, gives="shapes", run=_patches,
     memory=23,
@@ -291,6 +312,7 @@ def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome
 mask = StepKind(
     kind="mask",
     bench="classes",
+    group="Areas",
     title="Mask",
     question="Which side of an outline counts?",
     help="Makes cells outside (or inside) areas no-data; the frame stays.",
@@ -325,7 +347,9 @@ def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress
 
 
 tessellate = StepKind(
-    kind="tessellate", bench="classes", title="Tiles", question="Which even areas cover the ground?",
+    kind="tessellate", bench="classes",
+    group="Values by area",
+    title="Tiles", question="Which even areas cover the ground?",
     help="Covers an extent with hexagons, squares or triangles; keeps those that meet a set of areas.",
     words=("hexagons", "hexbin", "fishnet", "grid index", "tessellation", "squares", "triangles"),
     inputs=(
@@ -351,12 +375,15 @@ class ZoneSettings(Settings):
     weighting: Literal["centre", "coverage"] = setting(
         "centre",
         "Cells count",
-        "centre: when their centre lies inside; coverage: by the share that is covered.",
+        "`centre`: when their centre lies inside; `coverage`: by the share that is covered.",
+        more=True,
     )
     weigh: Weigh = setting(
         "cells",
         "Means weigh",
-        "cells: all cells alike; area: each by its ground, which differs by latitude on grids in degrees.",
+        "`cells`: all cells alike; `area`: each by its ground, which differs by latitude on grids in "
+        "degrees.",
+        more=True,
     )
 
 
@@ -406,6 +433,7 @@ def _zone_memory(settings: ZoneSettings, inputs: Inputs) -> float:
 zone_statistics = StepKind(
     kind="zone_statistics",
     bench="classes",
+    group="Values by area",
     title="Zone statistics",
     question="What are the values in each area?",
     help=(
@@ -430,7 +458,7 @@ class ZoneClassSettings(Settings):
     """Settings of zone_classes."""
 
     measure: Literal["area", "share"] = setting(
-        "area", "Measure", "area in m², or share of the zone's classed cells in percent."
+        "area", "Measure", "`area` in m², or `share` of the zone's classed cells in percent."
     )
 
 
@@ -459,6 +487,7 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
 zone_classes = StepKind(
     kind="zone_classes",
     bench="classes",
+    group="Values by area",
     title="Classes in zones",
     question="How much of each class lies in each area?",
     help="Area, or share, of each class in areas, as a column for each class; cells by their centre.",
@@ -510,6 +539,7 @@ def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Out
 choose_shapes = StepKind(
     kind="choose_shapes",
     bench="classes",
+    group="Areas",
     title="Choose shapes",
     question="Which of the shapes count?",
     help="Keeps shapes by a condition on their columns, by number, or by how they lie to other shapes.",

@@ -44,6 +44,10 @@ class Bench(QWidget):
     """What to show in the section while that is open."""
     section_wanted = Signal()
     """The section is to be opened."""
+    place_wanted = Signal(float, float)
+    """A place is to be shown in the middle of the plan."""
+    drawer_wanted = Signal(object)
+    """A part of the bench that needs room is to be shown below the plan; None ends that."""
     picture_wanted = Signal(object)
     """A picture of the plan is to be written to a path."""
 

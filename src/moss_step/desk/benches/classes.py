@@ -315,7 +315,6 @@ class ClassesBench(StepBench):
     """Puts a surface in classes; criteria, zones and patches besides."""
 
     name = "classes"
-    main = "classify"
     panels: ClassVar[dict[str, type[StepPanel]]] = {
         "classify": ClassifyPanel,
         "threshold": ThresholdPanel,

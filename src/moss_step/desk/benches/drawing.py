@@ -47,7 +47,9 @@ class DrawPanel(StepPanel):
         self.kinds.picked.connect(self._use_kind)
         self.said = label("", "muted", wrap=True)
         self.said.setAccessibleName("How to draw")
-        self.more = button("Draw another", "Add shapes by clicks on the plan", lambda: self._take_tool(True))
+        self.another = button(
+            "Draw another", "Add shapes by clicks on the plan", lambda: self._take_tool(True)
+        )
         self.edit = button("Edit on the plan", "Pull vertices", lambda: self._take_tool(False))
         self.names = _table("Shapes", ["Name", "Size"])
         self.names.itemSelectionChanged.connect(self._show_vertices)
@@ -63,7 +65,7 @@ class DrawPanel(StepPanel):
             QShortcut(
                 QKeySequence(Qt.Key.Key_Delete), table, context=Qt.ShortcutContext.WidgetShortcut
             ).activated.connect(away)
-        for part in (self.kinds, self.said, row(self.more, self.edit), self.names, self.vertices):
+        for part in (self.kinds, self.said, row(self.another, self.edit), self.names, self.vertices):
             layout.addWidget(part)
 
     # --- loading and keeping

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 from moss_step.desk.benches.further import FurtherInputs
 from moss_step.desk.controls import TextControl
 from moss_step.desk.form import Form
-from moss_step.desk.parts import Facts, Later, Note, button, label, row
+from moss_step.desk.parts import Facts, Later, More, Note, Snug, button, column, label, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.tools.box import BoxTool
 from moss_step.desk.plan.tools.line import Line
@@ -31,6 +31,7 @@ from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, step_of
 from moss_step.study.store import Said
 
+_HELP_HEIGHT, _FIGURES = 34, 160
 _MOST_OF_SEVERAL = 12
 """Numbers of classes, observers or places that are listed in a panel; the table has them all."""
 
@@ -38,7 +39,8 @@ _MOST_OF_SEVERAL = 12
 class StepPanel(QWidget):
     """Makes a new step of a kind, or changes one; what it says is drawn on the plan while it is being set.
 
-    ``action_row`` holds the buttons that keep or drop it; the bench puts them where they are always in view.
+    ``foot`` holds its figures and the buttons that keep or drop it; the bench puts it where it is always in
+    view.
     """
 
     live = Signal(object)
@@ -55,6 +57,10 @@ class StepPanel(QWidget):
     """The section is to be opened."""
     cuts = False
     """Whether a line that is drawn for the section belongs to the panel."""
+    place_wanted = Signal(float, float)
+    """A place is to be shown in the middle of the plan."""
+    drawer_wanted = Signal(object)
+    """A part of the panel that needs room is to be shown below the plan; None ends that."""
     closed = Signal()
     goes_on = False
     """Whether it stays as it is when its own step is chosen: it keeps every change at once."""
@@ -69,19 +75,25 @@ class StepPanel(QWidget):
         layout.setSpacing(8)
         self._inputs = {spec.name: self._input(spec) for spec in kind.inputs}
         self._rows: dict[str, QWidget] = {}
+        self.more = More()
         for spec in kind.inputs:
             title = label(spec.title)
             set_tip(title, spec.help)
-            self._rows[spec.name] = row(title, self._inputs[spec.name], gap=10)
-            layout.addWidget(self._rows[spec.name])
+            box = self._inputs[spec.name]
+            self._rows[spec.name] = holder = row(title, box, gap=10, grows=box)
+            if spec.more:
+                self.more.add(holder)
+            else:
+                layout.addWidget(holder)
         self.note, self.facts = Note(), Facts()
+        said = column([self.facts, self.note], gap=6)
         if self.facts_first:
-            layout.addWidget(self.facts)
-            layout.addWidget(self.note)
+            layout.addWidget(said)
         self.further = self._further_inputs()
         if self.further is not None:
             layout.addWidget(self.further)
         self.build(layout)
+        layout.addWidget(self.more)
         self.keep_button = button(
             "Apply the change" if step_id else "Keep this step", "Ctrl+Return", self.keep, role="main"
         )
@@ -89,11 +101,15 @@ class StepPanel(QWidget):
         self.drop_button = button(
             "Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop
         )
-        if not self.facts_first:
-            layout.addWidget(self.facts)
-            layout.addWidget(self.note)
         layout.addStretch(1)
-        self.action_row = row(self.keep_button, self.drop_button)
+        self.help = label("", "muted", wrap=True)
+        self.help.setAccessibleName("What the setting means")
+        self.help.setMinimumHeight(_HELP_HEIGHT)
+        self.help.setAlignment(Qt.AlignmentFlag.AlignTop)
+        action = row(self.keep_button, self.drop_button, 1)
+        self.foot = column(
+            [self.help, action] if self.facts_first else [self.help, Snug(said, _FIGURES), action]
+        )
         self._left = False
         self._stored: dict[str, Any] = {}
         self.load()
@@ -127,8 +143,10 @@ class StepPanel(QWidget):
 
     def build(self, layout: QVBoxLayout) -> None:
         """Add the settings."""
-        self.form = Form(self.kind.settings)
+        self.form = Form(self.kind.settings, self.more)
         self.form.changed.connect(self.update_draft)
+        self.form.helped.connect(self._say_help)
+        self.form.place_shown.connect(self.place_wanted)
         self.form.box_wanted.connect(self._draw_box)
         layout.addWidget(self.form)
 
@@ -147,6 +165,14 @@ class StepPanel(QWidget):
     def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
         """Figures of the result in words."""
         return finding_rows(outcome.findings)
+
+    def _say_help(self, text: str) -> None:
+        self.help.setText(text)
+
+    def _count_more(self) -> None:
+        """Say how many of what is folded away is not as it is at first."""
+        inputs = sum(spec.more and bool(self._inputs[spec.name].currentData()) for spec in self.kind.inputs)
+        self.more.say(inputs + (self.form.changed_in_more if hasattr(self, "form") else 0))
 
     # --- loading and drafting
 
@@ -231,6 +257,7 @@ class StepPanel(QWidget):
         """Show figures and remarks of the result as it stands."""
         if self._left:
             return
+        self._count_more()
         study, chosen = self.work.study_with_draft, self.work.chosen_ref
         target = DRAFT if self.work.draft else chosen if step_of(chosen) == self.step_id else self.step_id
         if not target or not study.has(target) or study.step(target).kind != self.kind.kind:
@@ -277,6 +304,7 @@ class StepPanel(QWidget):
     def leave(self) -> None:
         """Follow the work no more: another panel takes this one's place."""
         self._left = True
+        self.drawer_wanted.emit(None)
         self.blockSignals(True)
 
     def fitting(self, spec: InputSpec | None) -> list[tuple[str, str]]:

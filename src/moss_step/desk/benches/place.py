@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
-from moss_step.desk.controls import TextControl
+from moss_step.desk.controls import PlacesControl
 from moss_step.desk.parts import button, label
 from moss_step.desk.plan.live import Preview
 from moss_step.desk.plan.tools.line import Line, LineTool
@@ -77,7 +77,7 @@ class PlacePanel(StepPanel):
         """Take a place that was clicked; tells whether it was wanted."""
         if not self.places:
             return False
-        self.form.control(self.places, TextControl).fill((self.rounded(x, y),))
+        self.form.control(self.places, PlacesControl).fill((self.rounded(x, y),))
         return True
 
     def use_line(self, line: Line) -> None:
@@ -85,7 +85,7 @@ class PlacePanel(StepPanel):
         if self.line_setting:
             if self.cuts:
                 self.section_wanted.emit()
-            self.form.control(self.line_setting, TextControl).fill(self.rounded(*line))
+            self.form.control(self.line_setting, PlacesControl).fill(self.rounded(*line))
 
     def leave(self) -> None:
         """Draw nothing any more."""

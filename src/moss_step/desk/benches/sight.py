@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QVBoxLayout
 from moss_step.desk.benches.place import PlacePanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.chart import LineChart
-from moss_step.desk.controls import TextControl
+from moss_step.desk.controls import PlacesControl
 from moss_step.desk.follower import LARGE
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import button
@@ -43,7 +43,10 @@ class SightPanel(PlacePanel):
             self._table = self.form.control("own", ObserversControl)
             self._table.chosen.connect(self._mark)
             self._table.take_away.connect(self._take_away)
-            layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear))
+            self._table.shown.connect(self.place_wanted)
+            self._table.table_wanted.connect(self.drawer_wanted)
+            self.form.hide_setting("at")  # each is listed with what it has of its own
+            layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear, "plain"))
 
     def sight(self) -> Sight | None:
         """The ground chosen, ready for previews."""
@@ -154,7 +157,7 @@ class SightPanel(PlacePanel):
             return []
 
     def _set_at(self, at: list[tuple[float, float]]) -> None:
-        self.form.control("at", TextControl).fill(tuple(self.rounded(x, y) for x, y in at) or None)
+        self.form.control("at", PlacesControl).fill(tuple(self.rounded(x, y) for x, y in at) or None)
 
     def _clear(self) -> None:
         self._table.set_value(None)
@@ -317,9 +320,8 @@ class HorizonPanel(ChartedPanel):
 
 
 class SightBench(StepBench):
-    """Begins with what an observer sees."""
+    """Observers and sight lines."""
 
     name = "sight"
-    main = "viewshed"
     usual = SightPanel
     panels = {"sight_line": LinePanel, "best_places": BestPanel, "horizon": HorizonPanel}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
 from typing import ClassVar
 
 from PySide6.QtCore import Qt
@@ -10,8 +9,9 @@ from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import TITLES, Bench
+from moss_step.desk.benches.choice import StepChoice
 from moss_step.desk.benches.panel import StepPanel, heading
-from moss_step.desk.parts import Choices, button, clear, label
+from moss_step.desk.parts import button, clear, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.tools.line import Line
 from moss_step.desk.plan.tools.tool import Place
@@ -19,7 +19,7 @@ from moss_step.desk.work import Work
 from moss_step.steps.catalogue import catalogue, step_kind
 from moss_step.steps.declare import StepKind
 
-_FEW = 3
+_LAST = 2
 QUESTIONS = {
     "gather": "Which ground do you work on?",
     "shape": "What shape has the ground?",
@@ -31,10 +31,8 @@ QUESTIONS = {
 
 
 class StepBench(Bench):
-    """Shows the choice of steps, and below it the panel of one."""
+    """Shows the choice of steps, or the panel of one."""
 
-    main: ClassVar[str] = ""
-    """Kind of the step that the bench begins with; empty when it offers all alike."""
     panels: ClassVar[dict[str, type[StepPanel]]] = {}
     """Panels with better controls, by the kind of their step."""
     usual: ClassVar[type[StepPanel]] = StepPanel
@@ -45,7 +43,7 @@ class StepBench(Bench):
         self.panel: StepPanel | None = None
         self._body = QWidget()
         self._layout = QVBoxLayout(self._body)
-        self._layout.setContentsMargins(18, 12, 18, 6)
+        self._layout.setContentsMargins(18, 10, 18, 4)
         self._layout.setSpacing(8)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -56,7 +54,7 @@ class StepBench(Bench):
         outer.setSpacing(0)
         outer.addWidget(scroll, 1)
         self._foot = QVBoxLayout()
-        self._foot.setContentsMargins(18, 6, 18, 12)
+        self._foot.setContentsMargins(18, 4, 18, 10)
         outer.addLayout(self._foot)
 
     def showEvent(self, event: QShowEvent) -> None:
@@ -71,8 +69,6 @@ class StepBench(Bench):
         """Show the chosen step when it is of this bench, else begin the main one, or offer the choice."""
         if chosen and self.work.study.step(chosen).declared.bench == self.bench:
             self.change(chosen)
-        elif self.main and self.work.now.surfaces():
-            self.make(step_kind(self.main))
         else:
             self.show_start()
 
@@ -81,15 +77,17 @@ class StepBench(Bench):
         self._leave()
         self._layout.addWidget(heading(QUESTIONS.get(self.bench, TITLES[self.bench])))
         self.add_start(self._layout)
-        self._layout.addStretch(1)
 
     def add_start(self, layout: QVBoxLayout) -> None:
         """Add what the bench shows before a step is chosen."""
-        for kind in self.choosable:
-            result = button(kind.title, kind.help, partial(self.pick, kind.kind), role="list")
-            result.setAccessibleName(f"Step: {kind.title}")
-            layout.addWidget(result)
-            layout.addWidget(label(kind.question, "muted", wrap=True))
+        self.choice = StepChoice(self.bench, self.choosable, self._last_used())
+        self.choice.picked.connect(self.pick)
+        layout.addWidget(self.choice, 1)
+
+    def _last_used(self) -> list[StepKind]:
+        """The kinds of the newest steps of the study that the bench offers, the last first."""
+        kinds = dict.fromkeys(s.kind for s in reversed(self.work.study.steps))
+        return [k for name in kinds for k in self.choosable if k.kind == name][:_LAST]
 
     def begin(self, kind: str, place: Place | None = None) -> None:
         """Begin a new step of a kind, at a place where one is given."""
@@ -121,8 +119,8 @@ class StepBench(Bench):
         self._leave()
         sub = self.work.study.name_of(step_id) if step_id else kind.help
         self._layout.addWidget(heading(kind.question, sub))
-        if not step_id and len(self.choosable) > 1:
-            self._layout.addWidget(self._choices(kind.kind))
+        if not step_id:
+            self._layout.addWidget(self._choices(kind))
         self.panel = panel = self.panel_for(kind)(self.work, kind, step_id)
         panel.closed.connect(self.show_start)
         for mine, its in (
@@ -132,31 +130,39 @@ class StepBench(Bench):
             (self.handles, panel.handles),
             (self.section, panel.section),
             (self.section_wanted, panel.section_wanted),
+            (self.place_wanted, panel.place_wanted),
+            (self.drawer_wanted, panel.drawer_wanted),
         ):
             its.connect(mine)
         panel.show_places()
         self._layout.addWidget(panel, 1)
-        self._foot.addWidget(panel.action_row)
+        self._foot.addWidget(panel.foot)
 
     @property
     def choosable(self) -> list[StepKind]:
         """The steps that the bench offers side by side."""
         return self.kinds
 
-    def _choices(self, marked: str) -> QWidget:
-        if len(self.choosable) <= _FEW:
-            choices = Choices([(k.kind, k.title, k.question) for k in self.choosable], name="Step")
-            choices.set(marked)
-            choices.picked.connect(self.pick)
-            return choices
+    def _choices(self, kind: StepKind) -> QWidget:
+        """The way back to all questions, and the step's close relatives."""
+        back = button(
+            "All questions", f"All steps of {TITLES[self.bench]}", self._go_back, "plain", "caret-left"
+        )
+        relatives = [k for k in self.choosable if k.group == kind.group]
+        if len(relatives) < 2:
+            return row(back, 1)
         box = QComboBox()
         box.setAccessibleName("Step")
-        set_tip(box, "Another step of this bench")
-        for kind in self.choosable:
-            box.addItem(kind.title, kind.kind)
-        box.setCurrentIndex(box.findData(marked))
+        set_tip(box, f"Its relatives: {kind.group.lower()}")
+        for other in relatives:
+            box.addItem(other.title, other.kind)
+        box.setCurrentIndex(box.findData(kind.kind))
         box.activated.connect(lambda i: self.pick(str(box.itemData(i))))
-        return box
+        return row(back, box, grows=box)
+
+    def _go_back(self) -> None:
+        self.work.set_draft(None)
+        self.show_start()
 
     def pick(self, kind: str) -> None:
         """A step was picked from the choice."""

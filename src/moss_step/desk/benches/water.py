@@ -286,10 +286,9 @@ class RidgePanel(WaterPanel):
 
 
 class WaterBench(StepBench):
-    """Begins with the path of the pointer."""
+    """Paths, catchments and pools that follow the pointer or a slider."""
 
     name = "water"
-    main = "flow_path"
     usual = WaterPanel
     panels = {
         "flow_path": PathPanel,

@@ -35,6 +35,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.scene.colors import MOSS
 from moss_step.science.zones.choose import numbers_text
 from moss_step.steps.catalogue import keeper
+from moss_step.steps.fields import names_of, names_text
 from moss_step.study.graph import KeyRow
 
 _MOST_MARKED = 5000
@@ -305,9 +306,7 @@ class TableDrawer(QWidget):
     def _rename(self, row: int, name: str) -> None:
         """Give a basin a name: a setting of its step, so that it goes wherever the figures go."""
         step = self.work.study.step(self._source())
-        parts = [p.strip() for p in str(step.settings.get("names") or "").split(";") if p.strip()]
-        kept = [p for p in parts if p.partition("=")[0].strip() != str(row + 1)]
-        names = "; ".join([*kept, f"{row + 1}={name.replace(';', ',')}"])
+        names = names_text(names_of(str(step.settings.get("names") or "")) | {row + 1: name})
         self.work.do(
             self.work.study.changing(
                 step.id, lambda s: s.model_copy(update={"settings": {**s.settings, "names": names}})
