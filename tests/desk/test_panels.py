@@ -105,6 +105,9 @@ def test_figures_and_the_main_action_are_in_view_whatever_is_unfolded(estate, se
     for part in (named(panel.foot, "Keep this step"), panel.facts):
         corner = part.mapTo(bench, part.rect().topLeft())
         assert 0 < corner.y() < bench.height() - 10, part
+    assert panel.facts.mapTo(bench, panel.facts.rect().topLeft()).y() >= panel.foot.y()
+    action = panel.keep_button.mapTo(panel.foot, panel.keep_button.rect().bottomLeft()).y()
+    assert action < panel.foot.height(), "figures and buttons do not overlap"
 
 
 def test_the_help_of_a_setting_is_said_while_it_has_the_keyboard(estate, settle):
@@ -136,20 +139,20 @@ def test_places_are_a_list_with_names_that_are_typed_on_them(estate, settle):
     panel = window.benches["water"].panel
     panel.form.control("at").fill(((413_000.0, 5_871_000.0), (412_800.0, 5_871_400.0)))
     settle(window)
-    type_in(named(panel, "At 2: name", QLineEdit), "Upper Gill")
+    type_in(named(panel, "Place 2: name", QLineEdit), "Upper Gill")
     settle(window)
     assert panel.settings()["names"] == "2=Upper Gill"
     assert window.work.outcome(DRAFT).value.names()[1] == "Upper Gill"
-    press(panel, "Take at 1 away")
+    press(panel, "Take place 1 away")
     settle(window)
     assert panel.settings()["names"] == "1=Upper Gill" and len(panel.settings()["at"]) == 1
-    type_in(named(panel, "At 1: place", QLineEdit), "here")
+    type_in(named(panel, "Place 1: place", QLineEdit), "here")
     settle(window)
     assert "'here' is no place" in texts(panel) and panel.settings()["at"] == ((412_800.0, 5_871_400.0),)
-    type_in(named(panel, "At 1: place", QLineEdit), "413 000, 5 871 000")
+    type_in(named(panel, "Place 1: place", QLineEdit), "413 000, 5 871 000")
     settle(window)
     assert panel.settings()["at"] == ((413_000.0, 5_871_000.0),)
-    press(panel, "Show at 1 on the plan")
+    press(panel, "Show place 1 on the plan")
     assert (window.plan.view.camera.x, window.plan.view.camera.y) == (413_000.0, 5_871_000.0)
 
 
@@ -174,7 +177,7 @@ def test_the_observers_table_opens_in_a_drawer_and_closes_with_the_panel(estate,
     panel = window.benches["sight"].panel
     panel.form.control("at").fill(((413_330.0, 5_871_520.0),))
     settle(window)
-    press(panel, "Reach, bearings and angles of each")
+    press(panel, "Whole table")
     settle(window)
     table = panel.form.control("own").table
     assert table.isVisible() and table.width() > 700

@@ -336,7 +336,7 @@ def test_an_observer_of_a_file_is_switched_off_by_the_button_that_takes_away(hil
     """Its row stays, as its file does; the others keep their numbers and what is theirs."""
     window = hills
     control = list_masts(window, settle, tmp_path, "5")
-    press(window, "Reach, bearings and angles of each")
+    press(window, "Whole table")
     settle(window)
     control.table.selectRow(0)
     press(window, "Take this one away")

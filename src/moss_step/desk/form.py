@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
 from pydantic.fields import FieldInfo
-from PySide6.QtCore import QEvent, QObject, Signal
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtWidgets import QApplication, QFileDialog, QVBoxLayout, QWidget
 
 from moss_step.desk.controls import (
@@ -191,7 +191,10 @@ class Form(QWidget):
         layout.setSpacing(4)
         if isinstance(control, TickControl):
             layout.addWidget(control)
-        elif isinstance(control, NumberControl):
+        elif isinstance(control, NumberControl) or (type(control) is TextControl and is_number(field)):
+            if isinstance(control, TextControl):
+                control.edit.setFixedWidth(96)
+                control.edit.setAlignment(Qt.AlignmentFlag.AlignRight)
             layout.addWidget(row(title, 1, control))
         else:
             layout.addWidget(title)
@@ -210,6 +213,11 @@ class Form(QWidget):
             focused = QApplication.focusWidget()
             self.helped.emit(str(focused.property("said") or "") if focused is not None else "")
         return super().eventFilter(watched, event)
+
+
+def is_number(field: FieldInfo) -> bool:
+    """Whether a setting is a number, or may be left out."""
+    return _kind(field)[0] in (float, int)
 
 
 def _kind(field: FieldInfo) -> tuple[Any, bool]:

@@ -34,6 +34,7 @@ class ObserversControl(Control):
     chosen = Signal(int)
     """Number of the observer whose row was chosen, from 0."""
     take_away = Signal(int)
+    clear_wanted = Signal()
     shown = Signal(float, float)
     """A place is to be shown on the plan."""
     table_wanted = Signal(object)
@@ -69,15 +70,17 @@ class ObserversControl(Control):
         self.rows.removed.connect(self.take_away)
         self.rows.looked_at.connect(self._look)
         self._open = button(
-            "Reach, bearings and angles of each",
-            "Open the whole table below the plan",
+            "Whole table",
+            "Open the table below the plan: reach, bearings and angles of each",
             self._show_whole,
             "plain",
         )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(2)
-        for part in (self.rows, self.said, self._open):
+        every = button("Take all away", "Begin anew with no observer", self.clear_wanted.emit, "plain")
+        every.setAccessibleName("Take all observers away")
+        for part in (self.rows, self.said, row(self._open, 1, every)):
             layout.addWidget(part)
         self.show_observers(())
 

@@ -27,6 +27,10 @@ from moss_step.desk.theme import icon, pixmap
 from moss_step.scene.colors import CARD, INK, OCHRE
 
 
+_ONE_LINE = 18
+"""Letters of a value that is never broken over two lines."""
+
+
 class Later(QTimer):
     """Calls a function at the window's next turn, once for all that asked: long work then comes in short
     turns.
@@ -159,12 +163,23 @@ class Snug(QScrollArea):
         self._later = Later(self._fit, self)
         self._fit()
 
+    def give(self, most: int) -> None:
+        """Let it be so high at the most."""
+        self._most = most
+        self._fit()
+
     def _fit(self) -> None:
         """Take the height that is needed at this width."""
         layout, wanted = self._part.layout(), self._part.sizeHint().height()
         if layout is not None and layout.hasHeightForWidth():
             wanted = layout.totalHeightForWidth(max(self.viewport().width(), 100))
+        if self.minimumHeight() == min(wanted, self._most):
+            return
         self.setFixedHeight(min(wanted, self._most))
+        around = self.parentWidget()
+        while around is not None and (outer := around.layout()) is not None:
+            outer.invalidate()  # nested layouts keep the size that they had while they were not shown
+            around = around.parentWidget()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Follow what it holds."""
@@ -331,6 +346,7 @@ class Facts(QWidget):
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setHorizontalSpacing(10)
         self._layout.setVerticalSpacing(3)
+        self._layout.setColumnStretch(0, 2)
         self._layout.setColumnStretch(1, 1)
         self._rows: list[tuple[str, str]] = []
 
@@ -341,8 +357,8 @@ class Facts(QWidget):
         self._rows = list(rows)
         clear(self._layout)
         for i, (name, value) in enumerate(rows):
-            self._layout.addWidget(label(name, "muted"), i, 0, Qt.AlignmentFlag.AlignTop)
-            shown = label(value, "value", wrap=True)
+            self._layout.addWidget(label(name, "muted", wrap=True), i, 0, Qt.AlignmentFlag.AlignTop)
+            shown = label(value, "value", wrap=len(value) > _ONE_LINE)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             shown.setAccessibleName(f"{name}: {value}")

@@ -68,7 +68,7 @@ class PlaceRows(QWidget):
             next((w.setFocus() for w in self.findChildren(QLineEdit) if w.accessibleName() == held), None)
 
     def _row(self, number: int, place: PlaceRow) -> QWidget:
-        who = f"{self._title} {number + 1}"
+        who = f"{self._title.removesuffix('s')} {number + 1}"
         badge = label(str(number + 1), "badge")
         badge.setAlignment(Qt.AlignmentFlag.AlignCenter)
         badge.setMinimumWidth(22)

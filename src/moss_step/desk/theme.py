@@ -134,6 +134,7 @@ QPushButton[role="fold"]:hover {{ background: {HOVER}; }}
 QPushButton[role="fold"]:focus {{ border: 1px solid {LICHEN}; }}
 QPushButton[role="plain"], QToolButton {{ background: transparent; border: 1px solid transparent;
   border-radius: 4px; padding: 3px; }}
+QPushButton[role="plain"] {{ text-align: left; padding: 4px 6px; }}
 QPushButton[role="plain"]:hover, QToolButton:hover {{ background: {HOVER}; }}
 QPushButton[role="plain"]:focus, QToolButton:focus {{ border: 1px solid {LICHEN}; }}
 QToolButton:checked {{ background: {WASH}; }}
@@ -147,8 +148,8 @@ QLineEdit[role="cell"] {{ border: 1px solid transparent; padding: 1px 3px; min-h
 QLineEdit[role="cell"]:focus {{ border: 1px solid {LICHEN}; padding: 1px 3px; }}
 QToolButton[role="cell"] {{ padding: 0; }}
 QLineEdit[pale="true"] {{ color: {MUTED}; }}
-QLabel[role="badge"] {{ background: {WASH}; border-radius: 9px; font-size: 11px; font-weight: 600;
-  padding: 2px 4px; }}
+QLabel[role="badge"] {{ background: {WASH}; border-radius: 8px; font-size: 11px; font-weight: 600;
+  padding: 1px 4px; max-height: 16px; }}
 QFrame[role="line"] {{ background: {LINE}; }}
 QLineEdit[wrong="true"] {{ border: 1px solid {OCHRE}; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: 0; }}

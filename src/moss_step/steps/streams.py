@@ -264,7 +264,7 @@ class CatchmentSettings(Settings):
 
     at: PointsField | None = setting(
         None,
-        "At",
+        "Places",
         "Click on the plan. [[As x,y;x,y.]] Or give outlets from a file.",
         control="points",
         without_input="outlets",

@@ -31,7 +31,7 @@ from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, step_of
 from moss_step.study.store import Said
 
-_HELP_HEIGHT, _FIGURES = 34, 160
+_HELP_HEIGHT, LEAST_FIGURES = 34, 76
 _MOST_OF_SEVERAL = 12
 """Numbers of classes, observers or places that are listed in a panel; the table has them all."""
 
@@ -102,14 +102,13 @@ class StepPanel(QWidget):
             "Leave as it was" if step_id else "Not now", "Escape: forget what is set here", self.drop
         )
         layout.addStretch(1)
-        self.help = label("", "muted", wrap=True)
+        self.help = label(kind.help, "muted", wrap=True)
         self.help.setAccessibleName("What the setting means")
         self.help.setMinimumHeight(_HELP_HEIGHT)
         self.help.setAlignment(Qt.AlignmentFlag.AlignTop)
         action = row(self.keep_button, self.drop_button, 1)
-        self.foot = column(
-            [self.help, action] if self.facts_first else [self.help, Snug(said, _FIGURES), action]
-        )
+        self.figures = None if self.facts_first else Snug(said, LEAST_FIGURES)
+        self.foot = column([self.help, *([self.figures] if self.figures else []), action])
         self._left = False
         self._stored: dict[str, Any] = {}
         self.load()
@@ -167,7 +166,7 @@ class StepPanel(QWidget):
         return finding_rows(outcome.findings)
 
     def _say_help(self, text: str) -> None:
-        self.help.setText(text)
+        self.help.setText(text or self.kind.help)
 
     def _count_more(self) -> None:
         """Say how many of what is folded away is not as it is at first."""

@@ -46,7 +46,7 @@ class SightPanel(PlacePanel):
             self._table.shown.connect(self.place_wanted)
             self._table.table_wanted.connect(self.drawer_wanted)
             self.form.hide_setting("at")  # each is listed with what it has of its own
-            layout.addWidget(button("Take all observers away", "Begin anew with none", self._clear, "plain"))
+            self._table.clear_wanted.connect(self._clear)
 
     def sight(self) -> Sight | None:
         """The ground chosen, ready for previews."""

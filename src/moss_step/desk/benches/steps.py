@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QShowEvent
+from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import TITLES, Bench
 from moss_step.desk.benches.choice import StepChoice
-from moss_step.desk.benches.panel import StepPanel, heading
-from moss_step.desk.parts import button, clear, row
+from moss_step.desk.benches.panel import LEAST_FIGURES, StepPanel, heading
+from moss_step.desk.parts import Later, button, clear, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.tools.line import Line
 from moss_step.desk.plan.tools.tool import Place
@@ -20,6 +20,7 @@ from moss_step.steps.catalogue import catalogue, step_kind
 from moss_step.steps.declare import StepKind
 
 _LAST = 2
+_FOOT = 16  # the margins around what is below the settings
 QUESTIONS = {
     "gather": "Which ground do you work on?",
     "shape": "What shape has the ground?",
@@ -56,6 +57,29 @@ class StepBench(Bench):
         self._foot = QVBoxLayout()
         self._foot.setContentsMargins(18, 4, 18, 10)
         outer.addLayout(self._foot)
+        self._share = Later(self._share_out, self)
+        self._body.installEventFilter(self)
+
+    def _share_out(self) -> None:
+        """Give the figures what the settings leave, and never less than their first few."""
+        figures = None if self.panel is None else self.panel.figures
+        if self.panel is None or figures is None:
+            return
+        inner, width = self._layout, self._body.width()
+        needed = inner.totalHeightForWidth(width) if inner.hasHeightForWidth() else inner.sizeHint().height()
+        others = self.panel.foot.sizeHint().height() - figures.minimumHeight() + _FOOT
+        figures.give(max(LEAST_FIGURES, self.height() - needed - others))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Share the height anew when the settings need another."""
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._share.ask()
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Share the new height."""
+        self._share.ask()
+        super().resizeEvent(event)
 
     def showEvent(self, event: QShowEvent) -> None:
         """Fill the bench when it is first seen: filling all at the start would make the start wait."""
@@ -117,7 +141,7 @@ class StepBench(Bench):
 
     def _show_panel(self, kind: StepKind, step_id: str) -> None:
         self._leave()
-        sub = self.work.study.name_of(step_id) if step_id else kind.help
+        sub = self.work.study.name_of(step_id) if step_id else ""
         self._layout.addWidget(heading(kind.question, sub))
         if not step_id:
             self._layout.addWidget(self._choices(kind))
@@ -137,6 +161,7 @@ class StepBench(Bench):
         panel.show_places()
         self._layout.addWidget(panel, 1)
         self._foot.addWidget(panel.foot)
+        self._share.ask()
 
     @property
     def choosable(self) -> list[StepKind]:
