@@ -93,7 +93,8 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
     if spec.accepts == "classes":
         codes = np.full(ground.frame.shape, NO_CLASS, np.uint8)
         known = ~np.isnan(ground.values)
-        codes[known] = ground.values[known] > np.median(ground.values[known])
+        share = 0.7 if spec.name == "after" else 0.5
+        codes[known] = ground.values[known] > np.quantile(ground.values[known], share)
         return ClassMap(
             codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340"))
         )

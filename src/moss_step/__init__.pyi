@@ -98,6 +98,13 @@ def class_among(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def class_change(
+    before: Result | Value | str | Path,
+    after: Result | Value | str | Path,
+    *,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def classify(
     surface: Result | Value | str | Path,
     *,
@@ -470,8 +477,9 @@ def reproject(
 
 def resample(
     surface: Result | Value | str | Path,
+    like: Result | Value | str | Path | None = None,
     *,
-    cell: float,
+    cell: float | None = None,
     resampling: Literal["nearest", "bilinear", "cubic", "average"] = "bilinear",
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...

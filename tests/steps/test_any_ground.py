@@ -65,7 +65,7 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"basins blind_patches breach classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys stream_basins stream_power streams "
     f"wetness {_PLACED} {_BUND}",
     "one cell": f"basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",

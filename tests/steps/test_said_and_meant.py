@@ -345,7 +345,11 @@ TWO_GRIDS = sorted(
     if len(names := [s.name for s in k.inputs if s.accepts in ("surface", "classes")]) > 1
     or (k.further and k.further.accepts in ("surface", "classes"))
 )
-ANYWHERE = {"merge": "puts grids beside one another", "profile": "reads each surface where the line runs"}
+ANYWHERE = {
+    "merge": "puts grids beside one another",
+    "profile": "reads each surface where the line runs",
+    "resample": "carries one grid onto the cells of another",
+}
 
 
 @pytest.mark.parametrize("apart", ["400 km away", "another shape"])

@@ -19,6 +19,8 @@ KEYS = (
     ("Escape", "Leave the step; end drawing"),
     ("F5", "Run what waits"),
     ("Ctrl+T, Ctrl+L, Ctrl+B", "Table, section under the plan; block beside it"),
+    ("Ctrl+D, [ and ]", "Compare two results; move the divider"),
+    ("K", "Fold the Key, or open it"),
     ("T, N, O on the block", "From the top, toward the north, obliquely"),
     ("Ctrl+.", "Stop what runs"),
     ("Arrows, + and -", "Move and zoom the plan"),

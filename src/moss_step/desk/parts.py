@@ -26,7 +26,6 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import icon, pixmap
 from moss_step.scene.colors import CARD, INK, OCHRE
 
-
 _ONE_LINE = 18
 """Letters of a value that is never broken over two lines."""
 

@@ -8,25 +8,46 @@ from collections.abc import Callable
 from pathlib import Path
 
 import shapely
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QSplitter, QWidget
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.block.view import BlockView
 from moss_step.desk.parts import column
+from moss_step.desk.plan.compare import DIVIDER, TWO_PLANS
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.plan.sheet_picture import plan_picture
 from moss_step.desk.plan.tools.line import Line, LineTool
 from moss_step.desk.plan.tools.tool import Place
+from moss_step.desk.plan.view import PlanView
 from moss_step.desk.png import write_png
 from moss_step.desk.section.drawer import SectionDrawer
 from moss_step.desk.table.drawer import TableDrawer
 from moss_step.desk.work import Work
+from moss_step.scene.layers import Scene
+from moss_step.scene.snapshot import Snapshot
 from moss_step.science.sight.line import SightLine
 
 _CLICK_REACH = 8.0
 """Pixels within which a click takes a shape."""
+
+
+def _whole(now: Snapshot) -> Scene:
+    return now.scene
+
+
+def _left(now: Snapshot) -> Scene:
+    return now.sides[0] if now.sides else now.scene
+
+
+def _right(now: Snapshot) -> Scene:
+    return now.sides[1] if len(now.sides) == 2 else Scene()
+
+
+def _mark(view: PlanView, place: Place | None) -> None:
+    if view.isVisible():
+        view.mark(None if place is None else [shapely.Point(place)])
 
 
 class Views(QSplitter):
@@ -34,17 +55,24 @@ class Views(QSplitter):
     on the plan goes to first.
     """
 
+    difference_wanted = Signal(str, object)
+    """A step of a kind that tells what two results differ by is wanted, with its inputs."""
+
     def __init__(self, work: Work, current: Callable[[], Bench]) -> None:
         super().__init__(Qt.Orientation.Vertical)
         self.work, self._current = work, current
         self.setChildrenCollapsible(False)
         self.plan, self.table, self.section = PlanPane(work), TableDrawer(work), SectionDrawer(work)
         self.block = BlockView(work, self.plan.view)
+        self.twin = PlanView(work)
+        self.twin.setAccessibleName("Right plan")
+        self.twin.gather = _right
         self._ground = QSplitter(Qt.Orientation.Horizontal)
         self._ground.setChildrenCollapsible(False)
-        for part in (self.plan, self.block):
+        for part in (self.plan, self.twin, self.block):
             self._ground.addWidget(part)
         self.block.hide()
+        self.twin.hide()
         self.addWidget(self._ground)
         self._lent = column()
         self._drawers: dict[str, QWidget] = {
@@ -69,6 +97,15 @@ class Views(QSplitter):
         view.pointed.connect(self.block.mark_place)
         self.block.pointed.connect(self._point_in_block)
         self.plan.views.picked.connect(self.show_view)
+        self.plan.compare.way_picked.connect(self._compare_by)
+        self.plan.compare.closed.connect(self.end_comparing)
+        self.plan.compare.difference_wanted.connect(self.difference_wanted)
+        self.work.drafted.connect(self._on_drafted)
+        self.work.changed.connect(self._on_changed)
+        view.moved.connect(lambda: self._move_along(view, self.twin))
+        self.twin.moved.connect(lambda: self._move_along(self.twin, view))
+        self.twin.pointed.connect(self._point_in_block)
+        view.pointed.connect(lambda place: _mark(self.twin, place))
         for drawer in (self.table, self.section):
             drawer.marked.connect(view.mark)
         self.section.line_wanted.connect(lambda: view.use(self.cut))
@@ -86,6 +123,62 @@ class Views(QSplitter):
         bench.drawer_wanted.connect(self._lend)
         bench.picture_wanted.connect(self._write_picture)
 
+    # --- comparing
+
+    @property
+    def comparing(self) -> bool:
+        """Whether two results are drawn against each other."""
+        return not self.plan.compare.isHidden()
+
+    def begin_comparing(self) -> None:
+        """Draw two results against each other."""
+        if self.block.isVisible():
+            self.show_view("plan")
+        if not self.plan.compare.begin():
+            self.plan.views.set("plan")
+            self.work.message.emit("Compare needs two results that cover the ground.", True)
+            return
+        self.plan.views.set("compare")
+        self.plan.arrange()
+
+    def end_comparing(self) -> None:
+        """Draw the study as it is."""
+        if not self.comparing:
+            return
+        self.plan.compare.hide()
+        self.twin.hide()
+        view = self.plan.view
+        view.divider.on, view.gather = False, _whole
+        view.mark(None)
+        self.work.compare()
+        view.regather()
+        self.plan.views.set(next((n for n, d in self._drawers.items() if d.isVisible()), "plan"))
+
+    def _compare_by(self, way: str) -> None:
+        view = self.plan.view
+        view.gather, view.divider.on = _left, way == DIVIDER
+        self.twin.setVisible(way == TWO_PLANS)
+        if way == TWO_PLANS:
+            half = self._ground.width() // 2
+            self._ground.setSizes([half, half, 0])
+            self.twin.regather()
+            self._move_along(view, self.twin)
+        view.regather()
+        view.draw_again()
+
+    def _move_along(self, mover: PlanView, other: PlanView) -> None:
+        """Show in one plan what another shows."""
+        if self.twin.isVisible() and not other.shows_as(mover.camera):
+            other.show_camera(mover.camera.sized(other.width(), other.height()))
+
+    def _on_drafted(self) -> None:
+        if self.work.draft is not None:
+            self.end_comparing()
+
+    def _on_changed(self) -> None:
+        if self.comparing and not self.work.compared:
+            self.end_comparing()
+
     # --- which view is open
 
     def is_open(self, name: str) -> bool:
@@ -98,13 +191,18 @@ class Views(QSplitter):
 
     def show_view(self, name: str) -> None:
         """Open a drawer under the plan, or the block beside it; ``plan`` closes them."""
+        if name == "compare":
+            self.begin_comparing()
+            return
+        if name in ("plan", "block"):
+            self.end_comparing()
         for key, drawer in self._drawers.items():
             drawer.setVisible(key == name)
         if name in ("plan", "block"):
             self.block.setVisible(name == "block")
         if name == "block":
             half = self._ground.width() // 2
-            self._ground.setSizes([half, half])
+            self._ground.setSizes([half, 0, half])
         self.plan.views.set(name)
         self.table.refresh()
         view = self.plan.view

@@ -93,6 +93,7 @@ class MainWindow(QMainWindow):
         self.plan.welcome.open_wanted.connect(files.ask_open)
         self.plan.welcome.demo_wanted.connect(files.open_demo)
         self.plan.welcome.recent_wanted.connect(lambda p: files.open_path(p))
+        self.views.difference_wanted.connect(self._tell_difference)
         work.chosen.connect(self._chosen_later.ask)
         work.changed.connect(self._title)
         for bench in self.benches.values():
@@ -117,6 +118,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+L", partial(views.toggle, "section")),
             ("Ctrl+B", partial(views.toggle, "block")),
             ("Ctrl+T", partial(views.toggle, "table")),
+            ("Ctrl+D", self._toggle_compare),
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
         ]
@@ -137,6 +139,7 @@ class MainWindow(QMainWindow):
             "Redo": self.work.redo,
             "Open the demo": self.files.open_demo,
             "Hand on a result": lambda: self.go_to_bench("sheet"),
+            "Compare two results": lambda: self.views.begin_comparing(),
             "Show all of the ground": lambda: self.plan.view.fit(),
             "Keys": lambda: self.keys.open(),
         }
@@ -213,10 +216,20 @@ class MainWindow(QMainWindow):
             return
         if self.search_box.popup.isVisible():
             self.search_box.leave()
+        elif self.views.comparing:
+            self.views.end_comparing()
         elif self.work.draft is not None:
             self.benches[self.bench].drop()
         else:
             self.work.choose("")
+
+    def _toggle_compare(self) -> None:
+        (self.views.end_comparing if self.views.comparing else self.views.begin_comparing)()
+
+    def _tell_difference(self, kind: str, inputs: dict[str, str]) -> None:
+        """Begin the step that tells what two results differ by."""
+        self.begin_step(kind)
+        self.benches[self.bench].take_inputs(inputs)
 
     def _hand_on(self, ref: str) -> None:
         self.work.choose(ref)

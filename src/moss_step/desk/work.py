@@ -67,6 +67,7 @@ class Work(QObject):
         super().__init__()
         self._now: Snapshot | None = None
         self._all_shown = False
+        self._compared: tuple[str, ...] = ()
         self._publish_later = Later(self.published.emit, self)
         for signal in (self.changed, self.results, self.chosen, self.drafted):
             signal.connect(self._on_moved_on)
@@ -205,6 +206,17 @@ class Work(QObject):
     def show_all(self) -> None:
         """Let other coverings step back before the one that is made or looked at, or show them too."""
         self._all_shown = not self._all_shown
+        self.results.emit()
+
+    @property
+    def compared(self) -> tuple[str, ...]:
+        """Two results that are drawn against each other; none otherwise, or when one is gone."""
+        there = all(self.study.has(ref) for ref in self._compared)
+        return self._compared if there else ()
+
+    def compare(self, *refs: str) -> None:
+        """Draw two results against each other; none ends that."""
+        self._compared = refs
         self.results.emit()
 
     def choose(self, ref: str) -> None:
@@ -346,14 +358,14 @@ class Work(QObject):
         partly = self.draft is not None and DRAFT not in said and self._first_look() is not None
         pictures = {
             ref: p
-            for ref in drawable(study, self.chosen_ref, self.draft)
+            for ref in drawable(study, self.chosen_ref, self.draft, self.compared)
             if (p := self.picture(ref)) is not None
         }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
         return Snapshot(
             study, whole, self.draft, self.chosen_ref, self._frame(), said, failures, running, pictures,
-            self._all_shown, partly,
+            self._all_shown, self.compared, partly,
         )  # fmt: skip
 
     def _frame(self) -> Frame | None:

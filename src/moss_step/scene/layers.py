@@ -113,6 +113,27 @@ def scene_of(work: Shown) -> Scene:
     return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
 
 
+def scene_of_one(work: Shown, ref: str) -> Scene:
+    """Gather what is drawn of one result for a comparison: it alone, under the shapes of the Key and over the
+    relief.
+    """
+    study = work.study
+    first = study.key_row(ref) or study.first_row(ref)
+    rows = [first.model_copy(update={"shown": True}), *(k for k in study.key if k.shown and k.step != ref)]
+    layers, undrawn = [], []
+    for row in rows:
+        layer = _layer(work, row, row.step)
+        if layer is None or (row.step != ref and layer.picture.frame is not None):
+            continue
+        picture, reason = layer.picture.placed(work.frame)
+        if reason:
+            undrawn.append((row.step, reason))
+        else:
+            layers.append(replace(layer, picture=picture))
+    ground = work.picture(study.shading.ground) if study.shading.ground else None
+    return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
+
+
 def _stepped_back(work: Shown, layers: list[Layer], shown: str) -> tuple[list[Layer], list[Layer]]:
     """What is drawn, and what steps back: under a covering that is being made, or is looked at and not kept
     in the Key, other coverings would be taken for a part of it.

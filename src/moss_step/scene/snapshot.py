@@ -8,9 +8,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
-from moss_step.scene.layers import Scene, scene_of, shape_order
+from moss_step.scene.layers import Scene, scene_of, scene_of_one, shape_order
 from moss_step.scene.picture import Picture
 from moss_step.study.draft import Draft
 from moss_step.study.engine import Failure
@@ -39,6 +40,8 @@ class Snapshot:
     """Pictures of what may be drawn on the plan, as far as they are made."""
     all_shown: bool = False
     """Whether no covering steps back before the one that is made or looked at."""
+    compared: tuple[str, ...] = ()
+    """Two results that are drawn against each other, left and right; none otherwise."""
     drawn_partly: bool = False
     """Whether the step being made is drawn in view only, so far."""
 
@@ -46,6 +49,11 @@ class Snapshot:
     def scene(self) -> Scene:
         """What is drawn."""
         return scene_of(self)
+
+    @cached_property
+    def sides(self) -> tuple[Scene, ...]:
+        """What is drawn left and right of a comparison."""
+        return tuple(scene_of_one(self, ref) for ref in self.compared)
 
     @cached_property
     def shape_order(self) -> dict[str, int]:
@@ -69,6 +77,15 @@ class Snapshot:
         """State of every step, by its main result."""
         return {step.id: self.state(step.id) for step in self.study.steps}
 
+    @cached_property
+    def coverings(self) -> list[str]:
+        """Results that cover the ground, and so can be compared."""
+        return [
+            r
+            for r in self.study.refs()
+            if (s := self.said.get(r)) is not None and s.kind in (Surface, ClassMap)
+        ]
+
     def surfaces(self, quantity: str = "") -> list[str]:
         """Results that are surfaces (of one quantity)."""
         return [
@@ -78,11 +95,11 @@ class Snapshot:
         ]
 
 
-def drawable(study: Study, chosen_ref: str, draft: Draft | None) -> set[str]:
+def drawable(study: Study, chosen_ref: str, draft: Draft | None, compared: tuple[str, ...] = ()) -> set[str]:
     """The results whose pictures a scene may ask for; of the step being made, too, and of what it works
-    from.
+    from, and of those that are compared.
     """
-    refs = {row.step for row in study.key} | {study.shading.ground}
+    refs = set(compared) | {row.step for row in study.key} | {study.shading.ground}
     if chosen_ref and study.has(chosen_ref):
         refs.update(study.step(chosen_ref).refs)
     if draft is not None:

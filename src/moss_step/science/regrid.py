@@ -141,8 +141,10 @@ def carry_over(
     cell: float | None,
     resampling: ResamplingName,
     progress: Progress | None = None,
+    like: Frame | None = None,
 ) -> Surface:
-    """Resample a surface to another reference system and cell size (in the target's units; chosen when None).
+    """Resample a surface to another reference system and cell size (in the target's units; chosen when None),
+    or to the cells of a frame.
 
     Bearings are averaged as vectors.
 
@@ -158,6 +160,8 @@ def carry_over(
         How values between cells are taken.
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+    like
+        A frame whose cells the result has, ``crs`` and ``cell`` being its own then.
 
     Returns
     -------
@@ -182,7 +186,7 @@ def carry_over(
     if frame.crs is None:
         raise MossError("The surface has no reference system to come from.", "State it in Gather first.")
     try:
-        target = _target_frame(frame, crs, cell)
+        target = like or _target_frame(frame, crs, cell)
         check_grid(target.rows * target.cols, "The result", "Use a larger cell size.")
         if surface.cyclic and resampling != "nearest":
             out = bearing_of(

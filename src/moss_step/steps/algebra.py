@@ -20,7 +20,7 @@ from moss_step.model.units import CELLS, COUNT, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
 from moss_step.science.regrid import carry_over
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, optional, setting
 from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, surface_outcome
 
@@ -454,7 +454,9 @@ fill_voids = StepKind(
 class ResampleSettings(Settings):
     """Settings of resample."""
 
-    cell: float = setting(..., "Cell size", "In the units of the reference system.", gt=0)
+    cell: float | None = setting(
+        None, "Cell size", "In the units of the reference system.", without_input="like", gt=0
+    )
     resampling: Literal["nearest", "bilinear", "cubic", "average"] = setting(
         "bilinear", "Resampling", "`average` suits coarser cells."
     )
@@ -464,9 +466,12 @@ def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) ->
     surface = _surface(inputs)
     if surface.frame.crs is None:
         raise AskedWronglyError("The surface has no reference system.", "State it in Gather first.")
-    return surface_outcome(
-        carry_over(surface, surface.frame.crs, settings.cell, settings.resampling, progress)
-    )
+    grid = optional(inputs, "like", Surface)
+    if grid is None and settings.cell is None:
+        raise AskedWronglyError("resample needs a cell size.", "Type one, or choose a grid to lie on.")
+    frame = None if grid is None else grid.frame
+    crs = surface.frame.crs if frame is None or frame.crs is None else frame.crs
+    return surface_outcome(carry_over(surface, crs, settings.cell, settings.resampling, progress, frame))
 
 
 resample = StepKind(
@@ -475,14 +480,19 @@ resample = StepKind(
     group="Cells",
     title="Resample",
     question="Which cell size do you need?",
-    help="Gives a surface another cell size in the same reference system.",
-    words=("cell size", "resolution", "coarsen", "aggregate"),
-    inputs=(SURFACE,),
+    help="Gives a surface another cell size in its reference system, or the very cells of another grid.",
+    words=("cell size", "resolution", "coarsen", "aggregate", "align", "snap raster", "match grid"),
+    inputs=(
+        SURFACE,
+        InputSpec(
+            "like", "surface", "Cells of", "A grid that the result lies on, cell on cell.", optional=True
+        ),
+    ),
     settings=ResampleSettings,
     gives="surface",
     run=_resample,
     memory=8,
-    label=lambda s, names: f"{names['surface']}, cells of {s.cell:g}",
+    label=lambda s, names: f"{names['surface']}, cells of {names.get('like') or f'{s.cell or 0.0:g}'}",
 )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import ClassVar
 
 from PySide6.QtCore import Signal
@@ -68,6 +69,9 @@ class Bench(QWidget):
 
     def begin(self, kind: str, place: Place | None = None) -> None:
         """Begin a new step of a kind, at a place where one is given."""
+
+    def take_inputs(self, inputs: Mapping[str, str]) -> None:
+        """Let the step that is being made work from some results, by the names of its inputs."""
 
     def change(self, ref: str) -> None:
         """Show a result of the study, for changing its step."""

@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 from PySide6.QtWidgets import QComboBox, QFileDialog, QSpinBox, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
+from moss_step.desk.benches.change import ChangePanel
 from moss_step.desk.benches.class_table import ClassTable, Row
 from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
 from moss_step.desk.benches.panel import StepPanel, finding_rows
@@ -319,4 +320,5 @@ class ClassesBench(StepBench):
         "classify": ClassifyPanel,
         "threshold": ThresholdPanel,
         "formula": FormulaPanel,
+        "class_change": ChangePanel,
     }

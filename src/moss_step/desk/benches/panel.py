@@ -300,6 +300,15 @@ class StepPanel(QWidget):
         box.currentIndexChanged.connect(lambda _: self.update_draft())
         return box
 
+    def take_inputs(self, inputs: Mapping[str, str]) -> None:
+        """Work from some results, by the names of the inputs."""
+        for name, ref in inputs.items():
+            box = self._inputs[name]
+            box.blockSignals(True)
+            box.setCurrentIndex(max(box.findData(ref), 0))
+            box.blockSignals(False)
+        self.update_draft()
+
     def leave(self) -> None:
         """Follow the work no more: another panel takes this one's place."""
         self._left = True

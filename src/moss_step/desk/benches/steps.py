@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import ClassVar
 
 from PySide6.QtCore import QEvent, QObject, Qt
@@ -118,6 +119,11 @@ class StepBench(Bench):
         self.make(step_kind(kind))
         if place is not None:
             self.use_point(*place)
+
+    def take_inputs(self, inputs: Mapping[str, str]) -> None:
+        """Let the step that is being made work from some results, by the names of its inputs."""
+        if self.panel is not None:
+            self.panel.take_inputs(inputs)
 
     def make(self, kind: StepKind) -> None:
         """Begin a new step of a kind."""

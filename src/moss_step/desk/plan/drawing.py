@@ -299,12 +299,14 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
         for path in paths:
             painter.drawPath(path)
     painter.restore()
+    painter.save()
+    painter.setPen(QPen(QColor(DEEP), 2.0))
+    painter.setBrush(QColor(LICHEN))
     for path in paths:
         if path.boundingRect().isNull():  # a point has no line to draw
-            painter.setPen(QPen(QColor(DEEP), 2.0))
-            painter.setBrush(QColor(LICHEN))
             start = path.elementAt(0)
             painter.drawEllipse(QPointF(*camera.pixel(start.x, start.y)), 7, 7)
+    painter.restore()
 
 
 def _label_areas(

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import QPoint, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -23,6 +23,7 @@ from moss_step.desk.looks.registry import look_of
 from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
+from moss_step.desk.theme import icon
 from moss_step.desk.work import Work
 from moss_step.scene.colors import INK, MUTED
 from moss_step.scene.layers import Layer, front_of, replaced_by
@@ -31,6 +32,7 @@ from moss_step.scene.pictures import has_place
 from moss_step.study.graph import KeyRow, Shading, step_of
 
 WIDTH = 232
+_STRIP, _HEAD, _NARROW = 112, 36, 560
 _WIDE = 640
 _MOST_CLASSES, _LEGEND_LINE = 14, 21
 
@@ -88,6 +90,28 @@ class RampBar(QWidget):
             painter.drawText(QPoint(round(x), 26), text)
 
 
+class RowName(Elided):
+    """Name of a row of the Key; dragged up or down it takes the row along."""
+
+    def __init__(self, text: str, role: str, dropped: Callable[[int], object]) -> None:
+        super().__init__(text, role)
+        self._dropped, self._from = dropped, 0
+        self.setCursor(Qt.CursorShape.OpenHandCursor)
+        set_tip(self, f"{text}\nDrag it to another place of the order")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take the row."""
+        self._from = round(event.globalPosition().y())
+        self.setCursor(Qt.CursorShape.ClosedHandCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let it go where it is."""
+        self.setCursor(Qt.CursorShape.OpenHandCursor)
+        to = round(event.globalPosition().y())
+        if abs(to - self._from) > _LEGEND_LINE // 2:
+            self._dropped(to)
+
+
 class KeyPanel(QFrame):
     """The overlay in the plan's corner."""
 
@@ -99,10 +123,16 @@ class KeyPanel(QFrame):
         self.setAccessibleName("Key")
         self._open = ""
         self._shown: object = None
+        self._heads: dict[str, QWidget] = {}
+        self.below = 58
+        """Where it begins on a narrow plan: below the buttons."""
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(12, 8, 6, 10)
+        outer.setContentsMargins(12, 5, 6, 8)
         outer.setSpacing(4)
-        outer.addWidget(label("Key", "head"))
+        self._folded: bool | None = None
+        self._fold = tool("caret-up", "Fold the Key to a strip, or open it (K)", self.fold)
+        self._title = label("Key", "head")
+        outer.addWidget(row(self._title, 1, self._fold))
         self._rows = QWidget()
         self._layout = QVBoxLayout(self._rows)
         self._layout.setContentsMargins(0, 0, 6, 0)
@@ -116,6 +146,17 @@ class KeyPanel(QFrame):
         work.published.connect(later.ask)
         self.refresh()
 
+    @property
+    def folded(self) -> bool:
+        """Whether only its strip is shown: as the person wants it, else where the plan is narrow."""
+        parent = self.parentWidget()
+        return self._folded if self._folded is not None else parent is not None and parent.width() < _NARROW
+
+    def fold(self) -> None:
+        """Fold it to a strip, or open it."""
+        self._folded = not self.folded
+        self.fit()
+
     def refresh(self) -> None:
         """Show the Key as it is now."""
         scene = self.work.now.scene
@@ -125,6 +166,7 @@ class KeyPanel(QFrame):
             self.work.study.shading,
             self._open,
             self.work.chosen_ref,
+            self.work.compared,
             scene.undrawn,
             tuple((la.step, la.name, id(la.picture), la.ranges) for la in scene.layers),
             tuple(self.work.study.name_of(k.step) for k in self.work.study.key),
@@ -139,12 +181,16 @@ class KeyPanel(QFrame):
         focused = self.focusWidget()
         held = focused.accessibleName() if focused is not None and focused.hasFocus() else ""
         clear(self._layout)
+        self._heads.clear()
         listed = {k.step for k in self.work.study.key}
         front, draft = front_of(self.work.now), self.work.draft
         replaced = replaced_by(front, draft) if draft else front
         if front in drawn and replaced not in listed:
             making = "being made; in view so far" if self.work.now.drawn_partly else "being made"
             self._add_row(drawn[front].row, drawn[front], making if draft else "chosen, not kept in the Key")
+        for side, word in zip(self.work.now.sides, ("left", "right"), strict=False):
+            for shown in side.layers[:1]:
+                self._add_row(shown.row.model_copy(update={"step": f"{shown.step} "}), shown, word)
         undrawn = dict(scene.undrawn)
         for k in self.work.study.key:
             if not has_place(self.work.study, k.step):
@@ -169,19 +215,29 @@ class KeyPanel(QFrame):
     def fit(self) -> None:
         """Take the height that the rows need, within the plan's."""
         parent = self.parentWidget()
+        self._scroll.setHidden(self.folded)
+        self._title.setText(f"Key · {self._layout_rows()}" if self.folded else "Key")
+        self._fold.setIcon(icon("caret-down" if self.folded else "caret-up"))
+        self.setFixedWidth(_STRIP if self.folded else WIDTH)
         self._layout.activate()
-        wanted = self._rows.sizeHint().height() + 44
-        top = 12 if parent is None or parent.width() > _WIDE else 58  # beside the view buttons, or below them
+        wanted = _HEAD if self.folded else self._rows.sizeHint().height() + _HEAD + 8
+        top = 12 if parent is None or parent.width() > _WIDE else self.below
         most = parent.height() - 72 - top if parent else wanted
-        self.resize(WIDTH, max(60, min(wanted, most)))
+        self.resize(self.width(), max(_HEAD, min(wanted, most)))
         if parent:
-            self.move(parent.width() - WIDTH - 14, top)
+            self.move(parent.width() - self.width() - 14, top)
         self.setVisible(bool(self.work.study.steps))
+
+    def _layout_rows(self) -> int:
+        return len(self.work.study.key)
 
     def _add_row(self, key: KeyRow, layer: Layer | None, remark: str) -> None:
         in_key = any(k.step == key.step for k in self.work.study.key)
         name = layer.name if layer else self.work.study_with_draft.name_of(key.step)
-        head = Elided(name, "head" if step_of(key.step) == self.work.chosen_id else "")
+        role = "head" if step_of(key.step) == self.work.chosen_id else ""
+        head = RowName(name, role, partial(self._drag_to, key)) if in_key else Elided(name, role)
+        if in_key:
+            self._heads[key.step] = head
         parts: list[QWidget] = []
         if in_key:
             seen = tool(
@@ -305,6 +361,19 @@ class KeyPanel(QFrame):
         to = min(max(at + by, 0), len(rows) - 1)
         rows.insert(to, rows.pop(at))
         self.work.do(self.work.study.model_copy(update={"key": tuple(rows)}), "Order of the Key")
+
+    def _drag_to(self, key: KeyRow, y: int) -> None:
+        """Put a row where it was dragged to, a height on the screen."""
+        rows = [k for k in self.work.study.key if k.step != key.step]
+        tops = [
+            self._heads[k.step].mapToGlobal(self._heads[k.step].rect().center()).y()
+            for k in rows
+            if k.step in self._heads
+        ]
+        rows.insert(sum(top < y for top in tops), key)
+        current = [self.work.study.key_row(k.step) or k for k in rows]
+        if [k.step for k in current] != [k.step for k in self.work.study.key]:
+            self.work.do(self.work.study.model_copy(update={"key": tuple(current)}), "Order of the Key")
 
     def _drop(self, key: KeyRow) -> None:
         rows = tuple(k for k in self.work.study.key if k.step != key.step)

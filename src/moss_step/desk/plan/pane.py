@@ -10,6 +10,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Choices, button, clear, label, tool
+from moss_step.desk.plan.compare import CompareBar
 from moss_step.desk.plan.key import KeyPanel
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.plan.tools.tool import Tool
@@ -31,12 +32,14 @@ class ReadingBar(QFrame):
         self.setAccessibleName("Reading")
         self._text = QLabel(self)
         self._text.setTextFormat(Qt.TextFormat.RichText)
+        self._text.setWordWrap(True)
         self._text.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(13, 7, 13, 7)
         layout.addWidget(self._text)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.rows: list[Reading] = []
+        self._room = 10_000
         self.hide()
 
     def show_rows(self, rows: list[Reading]) -> None:
@@ -48,8 +51,18 @@ class ReadingBar(QFrame):
             f"style='color:{PAPER}'>{_plain(r.text)}</b>"
             for r in rows
         ]
-        self._text.setText("&nbsp;&nbsp;&nbsp;&nbsp;&nbsp;".join(parts))
-        self.adjustSize()
+        self._text.setText("&nbsp;&nbsp;&nbsp; &nbsp;".join(parts))
+        self.fit(self._room)
+
+    def fit(self, room: int) -> None:
+        """Take the width that is needed, up to some; what does not fit goes on in another line."""
+        self._room = room
+        self._text.setWordWrap(False)
+        wanted = self._text.sizeHint().width() + 26
+        self._text.setWordWrap(True)
+        width = min(wanted, room)
+        self.setFixedWidth(width)
+        self.setFixedHeight(self._text.heightForWidth(width - 26) + 14)
 
 
 class Message(QFrame):
@@ -160,11 +173,15 @@ class PlanPane(QWidget):
             ("section", "Section", "Values along a line drawn on the plan (Ctrl+L)"),
             ("table", "Table", "Rows of the chosen result (Ctrl+T)"),
             ("block", "Block", "The ground in three dimensions beside the plan (Ctrl+B)"),
+            ("compare", "Compare", "Two results against each other (Ctrl+D)"),
         ]
-        self.views = Choices(views, per_row=4, name="View")
+        self.views = Choices(views, per_row=5, name="View")
+        self.compare = CompareBar(work, self)
         self.views.set("plan")
         self.tools = self._tools()
-        self.view.cards = (self.key, self.tools)
+        self.view.cards = (self.key, self.tools, self.compare)
+        self.view.insets = self._insets
+        self.view.fold_wanted.connect(self.key.fold)
         self._pointer: tuple[float, float] | None = None
         self.view.pointed.connect(self.read)
         self.view.redrawn.connect(self._on_redrawn)
@@ -194,6 +211,11 @@ class PlanPane(QWidget):
         bar.adjustSize()
         return bar
 
+    def _insets(self) -> tuple[int, int, int, int]:
+        """Room for the buttons above and the Key at the right, where they leave enough for the ground."""
+        key = self.key.width() + 14 if self.width() > 3 * self.key.width() else 0
+        return 0, self.tools.height() + 12 if self.height() > 400 else 0, key, 0
+
     def _use(self, kind: type[Tool]) -> None:
         """Take a tool, or lay it down when it is in hand."""
         self.view.use(None if isinstance(self.view.tool, kind) else kind())
@@ -211,7 +233,9 @@ class PlanPane(QWidget):
         self._pointer = place
         rows: list[Reading] = []
         if place is not None and self.work.frame is not None:
-            rows = [*place_text(self.work.frame, *place), *readings(self.view.scene, *place)]
+            sides = self.work.now.sides
+            read = [r for s in sides for r in readings(s, *place)[:1]] or readings(self.view.scene, *place)
+            rows = [*place_text(self.work.frame, *place), *read]
         self.reading.show_rows(rows[:7])
         self.arrange()
 
@@ -232,8 +256,11 @@ class PlanPane(QWidget):
         w, h = self.width(), self.height()
         self.view.setGeometry(0, 0, w, h)
         self.tools.move(14, 12)
+        self.compare.move(14, self.tools.y() + self.tools.height() + 6)
+        above = self.tools if self.compare.isHidden() else self.compare
+        self.key.below = above.y() + above.height() + 6
         self.key.fit()
-        self.reading.setMaximumWidth(max(w - 190, 100))
+        self.reading.fit(max(w - 190, 100))
         self.reading.move(14, h - self.reading.height() - 14)
         self.message.setMaximumWidth(max(w - 60, 100))
         self.message.adjustSize()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 import numpy as np
 import shapely
@@ -36,6 +36,7 @@ from moss_step.desk.plan.drawing import (
 )  # fmt: skip
 from moss_step.desk.plan.live import Live, draw_live
 from moss_step.desk.plan.paths import path_of
+from moss_step.desk.plan.tools.divider import Divider
 from moss_step.desk.plan.tools.look import LookTool
 from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
@@ -43,6 +44,7 @@ from moss_step.model.frame import Box
 from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
 from moss_step.scene.layers import Scene, draw_grids
 from moss_step.scene.readings import place_text, readings
+from moss_step.scene.snapshot import Snapshot
 
 MOST_CARDS = 60
 """Pins in view that show their readings."""
@@ -66,6 +68,8 @@ class PlanView(QWidget):
     """Coordinates under the pointer, or None."""
     moved = Signal()
     """The plan shows another part of the ground, or at another size."""
+    fold_wanted = Signal()
+    """The Key is to be folded, or opened."""
     redrawn = Signal()
     """The scene was gathered anew."""
 
@@ -74,12 +78,19 @@ class PlanView(QWidget):
         self.work = work
         self.camera = Camera()
         self.scene = Scene()
+        self.gather: Callable[[Snapshot], Scene] = lambda now: now.scene
+        self.insets: Callable[[], tuple[int, int, int, int]] = lambda: (0, 0, 0, 0)
+        """Pixels at the left, top, right and bottom that something lies on when all is shown."""
+        self.beyond: Scene | None = None
+        self.divider = Divider()
+        self.divider.begin(self)
         self.look = LookTool()
         self.look.begin(self)
         self.look.pinned.connect(self.pin)
         self.tool: Tool = self.look
         self._held: Tool | None = None
         self._image: QImage | None = None
+        self._beyond_image: QImage | None = None
         self._bytes: object = None
         self._fitted_frame: object = None
         self._pointer: QPointF | None = None
@@ -104,11 +115,13 @@ class PlanView(QWidget):
 
     def regather(self) -> None:
         """Gather the scene anew and draw it."""
-        scene, pins = self.work.now.scene, self.work.study.pins
-        if (scene.looks, pins) == self._drawn:
+        now, pins = self.work.now, self.work.study.pins
+        scene, beyond = self.gather(now), self._gather_beyond(now)
+        drawn = (scene.looks, pins, None if beyond is None else beyond.looks)
+        if drawn == self._drawn:
             return
-        self._drawn = (scene.looks, pins)
-        self.scene = scene
+        self._drawn = drawn
+        self.scene, self.beyond = scene, beyond
         frame = self.work.frame
         if frame is None:
             self._fitted_frame = None
@@ -118,12 +131,19 @@ class PlanView(QWidget):
         self._redraw()
         self.redrawn.emit()
 
+    def _gather_beyond(self, now: Snapshot) -> Scene | None:
+        """What is drawn right of the divider, while there is one."""
+        return now.sides[1] if self.divider.on and len(now.sides) == 2 else None
+
     def fit(self) -> None:
         """Show the whole ground."""
         frame = self.work.frame
         if frame is not None:
-            stretched = Camera(stretch=stretch_of(frame)).sized(self.width(), self.height())
-            self.show_camera(stretched.fitted(frame.box))
+            left, top, right, bottom = self.insets()
+            width, height = self.width() - left - right, self.height() - top - bottom
+            free = Camera(stretch=stretch_of(frame)).sized(width, height)
+            fitted = free.fitted(frame.box).sized(self.width(), self.height())
+            self.show_camera(fitted.moved((left - right) / 2, (top - bottom) / 2))
 
     def show_box(self, box: Box) -> None:
         """Show a part of the ground."""
@@ -143,6 +163,11 @@ class PlanView(QWidget):
         self._redraw()
         self._tell_pointer()
         self.moved.emit()
+
+    def shows_as(self, camera: Camera) -> bool:
+        """Whether it shows the ground at the place and size that a camera has."""
+        mine = self.camera
+        return (mine.x, mine.y, mine.scale) == (camera.x, camera.y, camera.scale)
 
     def use(self, tool: Tool | None = None) -> None:
         """Take a tool; none lays down what is held, and looks again."""
@@ -194,7 +219,7 @@ class PlanView(QWidget):
 
     def _redraw(self) -> None:
         self.work.in_view = self.camera.box
-        self._image = None
+        self._image = self._beyond_image = None
         self.update(self._bare())
 
     def _bare(self) -> QRegion:
@@ -214,16 +239,9 @@ class PlanView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw grids, shapes, pins, scale bar and the box being drawn."""
-        ratio = self.devicePixelRatioF()
-        if self._image is None:
-            pixels = draw_grids(self.scene, self.camera, ratio)
-            self._bytes = pixels  # the image reads these bytes: they must live as long
-            self._image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32)
-            self._image.setDevicePixelRatio(ratio)
         painter = QPainter(self)
-        painter.drawImage(0, 0, self._image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._draw_all_shapes(painter, self.camera)
+        self._draw_ground(painter)
         if self.live is not None:
             draw_live(painter, self.live, self.camera)
         if self.scene.shading.arrows and self.scene.ground is not None:
@@ -238,6 +256,36 @@ class PlanView(QWidget):
         if self._by_keys and self.hasFocus():
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def _draw_ground(self, painter: QPainter) -> None:
+        """Draw grids and shapes; of two scenes that are compared each on its side of the divider."""
+        if self._image is None:
+            self._image, self._bytes = self._grids(self.scene)
+        if self.beyond is None:
+            painter.drawImage(0, 0, self._image)
+            self._draw_all_shapes(painter, self.camera)
+            return
+        if self._beyond_image is None:
+            self._beyond_image, self._beyond_bytes = self._grids(self.beyond)
+        at = self.divider.pixel
+        for scene, image, left, right in (
+            (self.scene, self._image, 0, at),
+            (self.beyond, self._beyond_image, at, self.width()),
+        ):
+            painter.setClipRect(QRectF(left, 0, right - left, self.height()))
+            painter.drawImage(0, 0, image)
+            self._draw_all_shapes(painter, self.camera, scene=scene)
+        painter.setClipping(False)
+        names = [s.layers[0].name if s.layers else "nothing" for s in (self.scene, self.beyond)]
+        self.divider.draw(painter, names[0], names[1])
+
+    def _grids(self, scene: Scene) -> tuple[QImage, object]:
+        """The grids of a scene as an image, and the bytes that it reads: they must live as long."""
+        ratio = self.devicePixelRatioF()
+        pixels = draw_grids(scene, self.camera, ratio)
+        image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(ratio)
+        return image, pixels
 
     def _draw_pins(self, painter: QPainter) -> None:
         """Draw the pins in view: with their readings while there are few, and of many that stand together
@@ -276,11 +324,13 @@ class PlanView(QWidget):
     def _colors(self) -> dict[str, str]:
         return {step: shape_color(place) for step, place in self.work.now.shape_order.items()}
 
-    def _draw_all_shapes(self, painter: QPainter, camera: Camera, flat: bool = False) -> None:
+    def _draw_all_shapes(
+        self, painter: QPainter, camera: Camera, flat: bool = False, scene: Scene | None = None
+    ) -> None:
         taken: list[QRectF] = []
         colors = self._colors()
         # Points and their names go above lines and areas whatever the order, or they could not be read.
-        upward = list(reversed(self.scene.layers))
+        upward = list(reversed((scene or self.scene).layers))
         upward.sort(key=lambda la: la.picture.on_top)
         for layer in upward:
             look_of(layer.picture).draw(
@@ -308,6 +358,8 @@ class PlanView(QWidget):
         """The left button is the tool's; the middle one moves the ground whatever the tool."""
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._held = self.tool if event.button() == Qt.MouseButton.LeftButton else self.look
+            if self.beyond is not None and self.divider.near(event.position()):
+                self._held = self.divider
             self._held.press(event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -364,7 +416,7 @@ class PlanView(QWidget):
         """The tool first; then arrows move, plus and minus zoom, F shows all, P pins, B shows what steps
         back, Escape ends drawing.
         """
-        if self.tool.key(event):
+        if self.tool.key(event) or (self.beyond is not None and self.divider.key(event)):
             return
         key = Qt.Key(event.key())
         middle = QPointF(self.width() / 2, self.height() / 2)
@@ -378,6 +430,8 @@ class PlanView(QWidget):
             self.show_camera(self.camera.zoomed(0.8, at.x(), at.y()))
         elif key in (Qt.Key.Key_F, Qt.Key.Key_0):
             self.fit()
+        elif key == Qt.Key.Key_K:
+            self.fold_wanted.emit()
         elif key == Qt.Key.Key_B:
             self.work.show_all()
         elif key == Qt.Key.Key_P:

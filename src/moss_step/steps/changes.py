@@ -1,0 +1,86 @@
+"""What changed between two class maps."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from moss_step.model.class_map import ClassMap
+from moss_step.model.findings import MAIN, USUAL, Finding, declared
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.table import Table
+from moss_step.model.typed import as_kind
+from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
+from moss_step.science.classes.change import Change
+from moss_step.science.classes.change import class_change as changes_between
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind
+
+CHANGED_AREA = declared("changed_area_m2", "Changed", MAIN)
+CHANGED_SHARE = declared("changed_share", "Share changed", MAIN)
+STAYED_AREA = declared("stayed_area_m2", "Stayed as it was", USUAL)
+
+
+class ChangeSettings(Settings):
+    """Changes of classes have no settings."""
+
+
+def _change(settings: ChangeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    change = changes_between(
+        as_kind(inputs["before"], ClassMap), as_kind(inputs["after"], ClassMap), progress
+    )
+    said = _figures(change)
+    table = _table(change)
+    return Outcome(change.map, *said, beside={"table": lambda: Outcome(table, *said)})
+
+
+def _figures(change: Change) -> tuple[str, tuple[Finding, ...]]:
+    whole, moved = float(change.areas.sum()), float(change.areas[change.changed].sum())
+    findings = [
+        Finding(CHANGED_AREA, moved, SQUARE_METRE),
+        Finding(CHANGED_SHARE, moved / whole, SHARE),
+        Finding(STAYED_AREA, whole - moved, SQUARE_METRE),
+    ]
+    for entry, cells, area in zip(
+        change.map.classes, change.cells.tolist(), change.areas.tolist(), strict=True
+    ):
+        findings += [
+            Finding("count", cells, CELLS, entry.name),
+            Finding("area_m2", area, SQUARE_METRE, entry.name),
+            Finding("share", area / whole, SHARE, entry.name),
+        ]
+    return f"{moved / whole:.1%} changed".replace("%", " %"), tuple(findings)
+
+
+def _table(change: Change) -> Table:
+    return Table(
+        {
+            "before": np.array(change.before, object),
+            "after": np.array(change.after, object),
+            "cells": change.cells,
+            "area_m2": change.areas,
+            "share": change.areas / change.areas.sum(),
+        },
+        {"cells": CELLS, "area_m2": SQUARE_METRE, "share": SHARE},
+    )
+
+
+class_change = StepKind(
+    kind="class_change",
+    bench="classes",
+    group="Several together",
+    title="Change of classes",
+    question="Which class became which?",
+    help="Pairs the classes of two maps cell by cell, by their names: area and share of each change.",
+    words=("transition", "change table", "change matrix", "before after", "compare classes", "gain and loss"),
+    inputs=(
+        InputSpec("before", "classes", "Before", "The earlier class map."),
+        InputSpec("after", "classes", "After", "The later one, cell on cell."),
+    ),
+    settings=ChangeSettings,
+    gives="classes",
+    run=_change,
+    memory=10,
+    label=lambda s, names: f"{names['before']} to {names['after']}",
+    main="Map of changes",
+    beside=(ResultSpec("table", "table", "Changes", "Cells, area and share of each pair of classes."),),
+)
