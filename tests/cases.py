@@ -48,6 +48,8 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
             given[name] = tuple(place(at) for at in PLACES)
         elif control == "line" and kind.kind != "catchment":
             given[name] = sum((place(at) for at in (BUND if kind.kind == "pond" else LINE)), ())
+        elif control == "criteria":
+            given[name] = f"a > {height(0.5)!r}; slope_degrees(b) > 5"
         elif control == "drawn":
             given[name] = [{"name": "a", "vertices": [place(at) for at in ((6, 7), (8, 30), (29, 33))]}]
         elif control == "box":

@@ -11,6 +11,16 @@ from moss_step.model.outcome import Value
 
 __version__: str
 
+def amount_inside(
+    areas: Result | Value | str | Path,
+    mean_of: Result | Value | str | Path | None = None,
+    *,
+    criteria: Sequence[object],
+    measure: Literal["area", "share"] = "area",
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
 def aspect(
     dem: Result | Value | str | Path,
     *,
@@ -164,6 +174,14 @@ def curvature(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def dam_catchment(
+    dem: Result | Value | str | Path,
+    *,
+    start: Sequence[Sequence[float]],
+    cut: Sequence[Sequence[float]] | str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def depressions(
     dem: Result | Value | str | Path,
     *,
@@ -266,6 +284,15 @@ def flow_path(
 def formula(
     *,
     expression: str,
+    progress: Callable[[float, str], None] | None = None,
+    **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def hazard(
+    inside: Result | Value | str | Path | None = None,
+    *,
+    criteria: Sequence[object],
+    rule: Literal["sum", "all", "any", "weighted"] = "sum",
     progress: Callable[[float, str], None] | None = None,
     **inputs: Result | Value | str | Path,
 ) -> Result: ...
@@ -447,6 +474,7 @@ def rasterize(
     shapes: Result | Value | str | Path,
     like: Result | Value | str | Path,
     *,
+    inside: bool = False,
     column: str = "name",
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
@@ -583,6 +611,16 @@ def threshold(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def tile_values(
+    surface: Result | Value | str | Path,
+    keep: Result | Value | str | Path | None = None,
+    *,
+    statistic: Literal["mean", "max", "min", "median", "range", "std", "sum", "count"] = "max",
+    shape: Literal["hexagon", "square", "triangle"] = "hexagon",
+    spacing: float = 100.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def viewshed(
     dem: Result | Value | str | Path,
     observers: Result | Value | str | Path | None = None,
@@ -649,6 +687,7 @@ def which_see(
 def zone_classes(
     zones: Result | Value | str | Path,
     classes: Result | Value | str | Path,
+    surface: Result | Value | str | Path | None = None,
     *,
     measure: Literal["area", "share"] = "area",
     progress: Callable[[float, str], None] | None = None,

@@ -55,7 +55,7 @@ KNOWN = {
 
 
 _BUND = "pond"
-_PLACED = "best_places catchment flow_path horizon horizon_angle horizon.skyline mast_height sight_line viewshed which_see"
+_PLACED = "best_places catchment dam_catchment flow_path horizon horizon_angle horizon.skyline mast_height sight_line viewshed which_see"
 _BY_DIFFERENCES = " ".join(
     n for n, k in KINDS.items() if k.reach is NEIGHBOURS and n not in ("roughness", "ruggedness")
 )
@@ -76,7 +76,7 @@ REFUSED = {
     "stripes": f"{_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
     "huge heights": f"contours relief_tint ruggedness stream_power wetness {_BUND}",
-    "feet over degrees": f"landform resample tessellate {_BUND}",
+    "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",
     "flat cells": _BUND,
@@ -151,6 +151,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             given[name] = "equal_interval"
         elif control == "formula":
             given[name] = "a > 0"
+        elif control == "criteria":
+            given[name] = "a > 0; b <= 500"
         elif name in PLACE and field.is_required():
             given[name] = f"{x},{y}"
     if kind.kind == "weigh":

@@ -124,6 +124,7 @@ def same(
 
 ANCHORED = {
     "tessellate": "tiles are laid from the upper left corner",
+    "tile_values": "tiles are laid from the upper left corner",
     "reproject": "the new grid is laid from its own upper left corner",
     "resample": "the new grid is laid from the upper left corner",
     "horizon": "bearings begin in the north: see the tests of the horizon",
@@ -133,7 +134,16 @@ ANCHORED = {
     "best_places": "equal gains are taken in order",
 }
 """Steps whose result does depend on which way is up, with the reason; their own tests turn lamp and grid along."""
-NOT_IN_A_LARGER_FRAME = {"tessellate", "crop", "rasterize", "merge", "reproject", "resample", "hypsometry"}
+NOT_IN_A_LARGER_FRAME = {
+    "tessellate",
+    "tile_values",
+    "crop",
+    "rasterize",
+    "merge",
+    "reproject",
+    "resample",
+    "hypsometry",
+}
 """Steps that give the frame itself, so that a larger one is another answer; hypsometry is tried below."""
 
 
@@ -214,6 +224,7 @@ def test_a_step_answers_or_refuses_in_words_on_every_common_ground(name, ground)
             "reproject",
             "resample",
             "tessellate",
+            "tile_values",
             "merge",
             "pond",
             "pond.curve",

@@ -23,6 +23,7 @@ from moss_step.desk.controls import (
     TextControl,
     TickControl,
 )
+from moss_step.desk.criteria_rows import CriteriaControl
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import More, label, row, tool
 from moss_step.desk.plain import set_tip
@@ -173,6 +174,7 @@ class Form(QWidget):
             ),
             "observers": lambda: ObserversControl(title),
             "names": NamesControl,
+            "criteria": lambda: CriteriaControl(title),
             "points": lambda: PlacesControl(title, "Click on the plan"),
             "line": lambda: PlacesControl(title, "Draw it on the plan", line=True),
         }

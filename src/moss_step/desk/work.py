@@ -159,15 +159,16 @@ class Work(QObject):
     ) -> str:
         """Keep a new step, draw its result and choose it; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
-        study = _in_key(self.study.adding(step), step.id)
+        study, added = self.study.adding_plan(step)
+        study = _in_key(study, added)
         if not study.shading.ground and not step.inputs and step.declared.gives == "surface":
-            study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": step.id})})
+            study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": added})})
         self.history.do(study, f"Add {step.declared.title.lower()}")
-        self.chosen_ref = step.id if choose else self.chosen_ref
+        self.chosen_ref = added if choose else self.chosen_ref
         self._after_change()
         if choose:
             self.chosen.emit()
-        return step.id
+        return added
 
     def keep_draft(self) -> str:
         """Make the draft a step of the study, or change the step that it replaces; gives its id."""

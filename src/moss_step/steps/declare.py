@@ -187,6 +187,19 @@ class ResultSpec:
 
 
 @dataclass(frozen=True)
+class Planned:
+    """One of the steps that answer a question together: a name by which later ones take its result, its kind,
+    its inputs as names of the question's inputs or of earlier steps, its settings, and a title for it.
+    """
+
+    name: str
+    kind: str
+    inputs: Mapping[str, str]
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    title: str = ""
+
+
+@dataclass(frozen=True)
 class StepKind:
     """One operation. ``run`` takes settings, inputs by name and a progress; ``label`` names a result from
     them.
@@ -234,6 +247,12 @@ class StepKind:
     """
     keeps: str = ""
     """What of a view it keeps as a step: the ``section`` along a line, or the ``rows`` that are selected."""
+    plan: Callable[[Any, Mapping[str, str]], tuple[Planned, ...]] | None = None
+    """The ordinary steps that it is kept as, the one that gives its result last: of a question that takes
+    several. It is given the settings and the inputs.
+    """
+    draws: Callable[[Any], Mapping[str, Any]] | None = None
+    """How the Key draws the main result at first, by the settings; beside what ``look`` says."""
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 

@@ -26,7 +26,7 @@ from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
 from moss_step.science.zones import choose as choosing
 from moss_step.science.zones import outlines
-from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas
+from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas, class_means
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
 from moss_step.science.zones.tessellate import tessellate as cover
 from moss_step.steps.declare import (
@@ -186,7 +186,8 @@ profile = StepKind(
 class RasterizeSettings(Settings):
     """Settings of rasterize."""
 
-    column: str = setting("name", "Column", "Its values become the classes.")
+    inside: bool = setting(False, "Inside or not", "Yes inside any of them, no elsewhere.")
+    column: str = setting("name", "Column", "Its values become the classes.", when={"inside": (False,)})
 
 
 def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -194,7 +195,9 @@ def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) 
     like = as_kind(inputs["like"], Surface)
     shapes, warnings = _shapes(inputs, "shapes", like.frame)
     return class_outcome(
-        outlines.shapes_to_grid(shapes, like.frame, settings.column),
+        outlines.inside_or_not(shapes, like.frame)
+        if settings.inside
+        else outlines.shapes_to_grid(shapes, like.frame, settings.column),
         like.frame.rows * like.frame.cols,
         warnings,
     )
@@ -212,7 +215,7 @@ rasterize = StepKind(
     ),
     settings=RasterizeSettings, gives="classes", run=_rasterize,
     memory=3,
-    label=lambda s, names: f"{names['shapes']} by {s.column}",
+    label=lambda s, names: f"Inside {names['shapes']}" if s.inside else f"{names['shapes']} by {s.column}",
 )  # fmt: skip
 
 
@@ -430,6 +433,12 @@ def _zone_memory(settings: ZoneSettings, inputs: Inputs) -> float:
     return largest_grid(inputs) * by_cell[settings.weighting, by_order]
 
 
+def _first_statistic(settings: ZoneSettings) -> dict[str, Any]:
+    """Zones in classes of the first statistic that is no count."""
+    first = next((s for s in settings.statistics if s != "count"), settings.statistics[0])
+    return {"column": first, "outline": "fill", "method": "natural", "count": 5}
+
+
 zone_statistics = StepKind(
     kind="zone_statistics",
     bench="classes",
@@ -448,6 +457,7 @@ zone_statistics = StepKind(
     settings=ZoneSettings,
     gives="shapes",
     run=_zone_statistics,
+    draws=_first_statistic,
     staple=5,
     memory=_zone_memory,
     label=lambda s, names: f"{', '.join(s.statistics)} of {names['surface']} in {names['zones']}",
@@ -467,6 +477,8 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     classes = _classes(inputs)
     zones, warnings = _shapes(inputs, "zones", classes.frame)
     result = class_areas(zones, classes)
+    surface = optional(inputs, "surface", Surface)
+    means = {} if surface is None else class_means(zones, classes, surface)
     total = np.sum(list(result.values()), axis=0)
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, areas in result.items():
@@ -475,7 +487,15 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
         column = free_name(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
         columns[column] = areas if settings.measure == "area" else share
         symbols[column] = "m²" if settings.measure == "area" else "%"
+    for name, values in means.items():
+        column = free_name(f"mean of {name}", columns)
+        columns[column] = values
+        symbols[column] = surface.unit.symbol if surface is not None else ""
     sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in result.items())
+    if surface is not None and len(zones) == 1:
+        sums += tuple(
+            Finding("mean", float(v[0]), surface.unit, name) for name, v in means.items() if np.isfinite(v[0])
+        )
     return Outcome(
         replace(zones, columns=columns, symbols=symbols),
         f"{len(zones):,} zones",
@@ -498,7 +518,11 @@ zone_classes = StepKind(
         "land cover per catchment",
         "zonal classes",
     ),
-    inputs=(InputSpec("zones", "shapes", "Zones", "The areas."), CLASSES),
+    inputs=(
+        InputSpec("zones", "shapes", "Zones", "The areas."),
+        CLASSES,
+        InputSpec("surface", "surface", "Mean of", "A surface whose mean by class is told.", True, more=True),
+    ),
     settings=ZoneClassSettings,
     gives="shapes",
     run=_zone_classes,

@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import step_kind
-from moss_step.steps.declare import ResultSpec, StepKind
+from moss_step.steps.declare import ResultSpec, StepKind, plain
 
 _FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -49,6 +49,8 @@ class Step(BaseModel):
     settings: Mapping[str, Any] = Field(default_factory=dict)
     name: str = ""
     names: Mapping[str, str] = Field(default_factory=dict)
+    group: str = ""
+    """Id of the step that answers the question which this one helps to answer; empty for a step by itself."""
 
     @property
     def sources(self) -> list[str]:
@@ -174,6 +176,15 @@ class Study(BaseModel):
         return tuple(ref for ref in self._refs if ref in named or not self.result(ref).asked)
 
     @cached_property
+    def groups(self) -> dict[str, list[str]]:
+        """Ids of the steps of each group, by the id of the one that gives its answer, where that is there."""
+        result: dict[str, list[str]] = {}
+        for step in self.steps:
+            if step.group:
+                result.setdefault(step.group, []).append(step.id)
+        return {last: ids for last, ids in result.items() if self.has(last) and len(ids) > 1}
+
+    @cached_property
     def _by_id(self) -> dict[str, Step]:
         return {s.id: s for s in reversed(self.steps)}
 
@@ -212,6 +223,26 @@ class Study(BaseModel):
     def adding(self, step: Step) -> Study:
         """Give the study with one more step."""
         return self.model_copy(update={"steps": (*self.steps, step)})
+
+    def adding_plan(self, step: Step) -> tuple[Study, str]:
+        """Give the study with the steps that a question is kept as, and the id of the last."""
+        declared = step.declared
+        if declared.plan is None:
+            return self.adding(step), step.id
+        study, refs = self, dict(step.inputs)
+        planned = declared.plan(declared.checked(step.settings), step.inputs)
+        added = []
+        for one in planned:
+            settings = plain(step_kind(one.kind).checked(one.settings))
+            fed = {name: refs[ref] for name, ref in one.inputs.items()}
+            fresh = study.fresh_id(one.kind)
+            study = study.adding(Step(id=fresh, kind=one.kind, inputs=fed, settings=settings, name=one.title))
+            refs[one.name] = fresh
+            added.append(fresh)
+        last = added[-1]
+        for step_id in added if len(added) > 1 else ():
+            study = study.changing(step_id, lambda s: s.model_copy(update={"group": last}))
+        return study, last
 
     def changing(self, step_id: str, change: Callable[[Step], Step]) -> Study:
         """Give the study with one step changed."""
@@ -306,7 +337,14 @@ class Study(BaseModel):
 
     def first_row(self, ref: str) -> KeyRow:
         """Give the row of the Key that a result begins with."""
-        return KeyRow(step=ref, **self.result(ref).look)
+        step_id, name = split(ref)
+        step = self.step(step_id)
+        draws = step.declared.draws if not name else None
+        try:
+            by_settings = {} if draws is None else draws(step.declared.checked(step.settings))
+        except MossError:  # without its settings it is drawn as any other; its card says what is missing
+            by_settings = {}
+        return KeyRow(step=ref, **{**self.result(ref).look, **by_settings})
 
     def key_row(self, ref: str) -> KeyRow | None:
         """Give the row of the Key that draws a result."""

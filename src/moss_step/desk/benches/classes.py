@@ -12,6 +12,7 @@ from shiboken6 import isValid
 from moss_step.desk.benches.change import ChangePanel
 from moss_step.desk.benches.class_table import ClassTable, Row
 from moss_step.desk.benches.criteria import FormulaPanel, ThresholdPanel
+from moss_step.desk.benches.criteria_panel import CriteriaPanel
 from moss_step.desk.benches.panel import StepPanel, finding_rows
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.histogram import HistogramView
@@ -321,4 +322,6 @@ class ClassesBench(StepBench):
         "threshold": ThresholdPanel,
         "formula": FormulaPanel,
         "class_change": ChangePanel,
+        "hazard": CriteriaPanel,
+        "amount_inside": CriteriaPanel,
     }

@@ -118,6 +118,33 @@ class PathPanel(WaterPanel):
         self.step_wanted.emit("catchment", (float(x), float(y)))
 
 
+class DamPanel(WaterPanel):
+    """The way of the water from the pointer; the first click starts it, the next ones set the dam."""
+
+    places = "start"
+
+    def follow(self, place: Place | None) -> None:
+        """Draw the way from the pointer until there is a start."""
+        drainage = self.drainage
+        if drainage is None or place is None or self.settings().get("start"):
+            self.draw_nothing()
+            return
+        try:
+            cell = trace.cell_at(drainage.dem, *place)
+        except MossError:
+            self.draw_nothing()
+            return
+        self.work.follower.ask(lambda: _path(drainage, cell, False, place), self.draw, 0)
+
+    def use_point(self, x: float, y: float) -> bool:
+        """Take the start, then the dam."""
+        self.places = "cut" if self.settings().get("start") else "start"
+        self.draw_nothing()
+        taken = super().use_point(x, y)
+        self.said.setText("Click where the dam stands." if self.places == "start" else "")
+        return taken
+
+
 class CatchmentPanel(WaterPanel):
     """All that drains to the pointer; a click keeps it."""
 
@@ -293,6 +320,7 @@ class WaterBench(StepBench):
     panels = {
         "flow_path": PathPanel,
         "catchment": CatchmentPanel,
+        "dam_catchment": DamPanel,
         "basins": BasinPanel,
         "flood": FloodPanel,
         "ridges_valleys": RidgePanel,

@@ -39,6 +39,8 @@ class Card(QWidget):
 
     export_wanted = Signal(str)
     record_wanted = Signal(str)
+    fold_wanted = Signal(str)
+    """The group whose answer the step gives is to be folded, or laid out."""
 
     def __init__(self, work: Work, step_id: str, parent: QWidget) -> None:
         super().__init__(parent)
@@ -80,7 +82,8 @@ class Card(QWidget):
         if shown == self._shown:
             return
         self._shown = shown
-        self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}")
+        behind = f", {len(self.group)} steps" if self.group else ""
+        self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}{behind}")
         reason = self.work.reason(self.ref) or f"{figure} · {_STATE_WORDS[state]}"
         set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
@@ -170,6 +173,26 @@ class Card(QWidget):
             painter.drawEllipse(spot)
             painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", INK, 12))
         self._paint_tabs(painter)
+        self._paint_group(painter)
+
+    @property
+    def group(self) -> list[str]:
+        """The steps of the group whose answer the step gives; none for another."""
+        return self.work.study.groups.get(self.step_id, [])
+
+    def _group_spot(self) -> QRectF:
+        return QRectF(THUMB.left() + 3, THUMB.top() + 3, 58, 18)
+
+    def _paint_group(self, painter: QPainter) -> None:
+        """Say how many steps stand behind the card."""
+        if not self.group:
+            return
+        painter.setPen(QPen(QColor(LINE), 1.0))
+        painter.setBrush(QColor(CARD))
+        painter.drawRoundedRect(self._group_spot(), 5, 5)
+        painter.setPen(QColor(INK))
+        painter.setFont(font(11, QFont.Weight.DemiBold))
+        painter.drawText(self._group_spot(), Qt.AlignmentFlag.AlignCenter, f"{len(self.group)} steps")
 
     def _tab_spots(self) -> list[QRectF]:
         """Where the tabs are, along the foot of the small picture."""
@@ -247,7 +270,9 @@ class Card(QWidget):
             ),
             None,
         )
-        if self._pin_spot().contains(event.position()):
+        if self.group and self._group_spot().contains(event.position()):
+            self.fold_wanted.emit(self.step_id)
+        elif self._pin_spot().contains(event.position()):
             self.toggle_key()
         elif tab is not None:
             self.show_tab(tab)
@@ -275,6 +300,8 @@ class Card(QWidget):
             self.show_tab(self.tabs[(self.tabs.index(self.tab) + 1) % len(self.tabs)])
         elif key == Qt.Key.Key_D:
             self.work.duplicate(self.step_id)
+        elif key == Qt.Key.Key_G and self.group:
+            self.fold_wanted.emit(self.step_id)
         else:
             super().keyPressEvent(event)
 
@@ -311,6 +338,11 @@ class Card(QWidget):
             shown.setEnabled(name != self.tab)
         if self.tabs:
             menu.addSeparator()
+        if self.group:
+            menu.addAction(
+                f"Fold its {len(self.group)} steps, or lay them out\tG",
+                lambda: self.fold_wanted.emit(self.step_id),
+            )
         menu.addAction("Change its settings", lambda: self.work.choose(self.ref))
         menu.addAction("Rename\tF2", self.rename)
         menu.addAction("Duplicate\tD", lambda: self.work.duplicate(self.step_id))

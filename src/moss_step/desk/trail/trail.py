@@ -6,8 +6,17 @@ import time
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QColor,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later, label, row, tool
@@ -41,12 +50,16 @@ class Cards(QWidget):
 
     export_wanted = Signal(str)
     record_wanted = Signal(str)
+    folded = Signal()
+    """A group was folded, or laid out."""
 
     def __init__(self, work: Work) -> None:
         super().__init__()
         self.work = work
         self.cards = OnDemand(self._new_card)
         self._places: dict[str, int] = {}
+        self._listed: list[str] = []
+        self._open: set[str] = set()
         self._stale: list[str] = []
         self._again = QTimer(self, singleShot=True, interval=0)
         self._again.timeout.connect(self._refresh_some)
@@ -58,21 +71,28 @@ class Cards(QWidget):
 
     def place(self) -> None:
         """Put the cards in the order of the study; those of steps that are gone go."""
-        steps = self.work.study.steps
-        self._places = {step.id: i for i, step in enumerate(steps)}
+        study = self.work.study
+        folded = {i: last for last, ids in study.groups.items() if last not in self._open for i in ids}
+        listed = [step for step in study.steps if folded.get(step.id, step.id) == step.id]
+        self._listed = [step.id for step in listed]
+        self._places = {step_id: i for i, step_id in enumerate(self._listed)}
+        shown = {step.id: folded.get(step.id, step.id) for step in study.steps}
         for gone in self.cards.keys() - self._places.keys():
             card = self.cards.pop(gone)
             card.hide()
             card.deleteLater()
         lines, below = list[tuple[int, int, int]](), 0
-        for i, step in enumerate(steps):
+        for step in study.steps:
+            i = self._places[shown[step.id]]
             for source in step.sources:
-                lines.append((self._places[source], i, below % 3))
-                below += self._places[source] != i - 1
+                fed = self._places[shown[source]]
+                if fed != i:  # lines within a folded group are not seen
+                    lines.append((fed, i, below % 3))
+                    below += fed != i - 1
         self._lines = np.array(lines, np.int64).reshape(-1, 3)
-        x = round(self._x(len(steps)))
+        x = round(self._x(len(listed)))
         self.next.setGeometry(x, _TOP, WIDTH, HEIGHT)
-        self.next.setVisible(bool(steps))
+        self.next.setVisible(bool(listed))
         self.setFixedSize(x + WIDTH + 18, HEIGHT + 16)
         for step_id, card in self.cards.items():
             card.move(round(self._x(self._places[step_id])), _TOP)
@@ -83,7 +103,7 @@ class Cards(QWidget):
         them.
         """
         first, last = (int((x - 18) / (WIDTH + GAP)) for x in (left, right))
-        self._stale = [step.id for step in self.work.study.steps[max(first - 2, 0) : last + 3]]
+        self._stale = self._listed[max(first - 2, 0) : last + 3]
         self._refresh_some()
 
     def _refresh_some(self) -> None:
@@ -98,6 +118,17 @@ class Cards(QWidget):
         if self._stale:
             self._again.start()
 
+    def fold(self, group: str) -> None:
+        """Fold the steps of a group to one card, or lay them out."""
+        self._open ^= {group}
+        self.folded.emit()
+
+    def open_for(self, step_id: str) -> None:
+        """Lay a group out when a step within it is chosen."""
+        for last, ids in self.work.study.groups.items():
+            if step_id in ids and step_id != last and last not in self._open:
+                self.fold(last)
+
     def x_of(self, step_id: str) -> int | None:
         """Where a step's card begins; None for a step that is not in the study."""
         return round(self._x(self._places[step_id])) if step_id in self._places else None
@@ -106,6 +137,7 @@ class Cards(QWidget):
         card = Card(self.work, step_id, self)
         card.export_wanted.connect(self.export_wanted)
         card.record_wanted.connect(self.record_wanted)
+        card.fold_wanted.connect(self.fold)
         card.move(round(self._x(self._places[step_id])), _TOP)
         card.show()
         return card
@@ -159,13 +191,16 @@ class Trail(QWidget):
         self.setFixedHeight(TRAIL_HEIGHT)
         self.setAccessibleName("Trail")
         self._summary = label("", "muted")
+        self._seen = ""
         self._run = tool("play", "Run what waits (F5)", work.run)
         self._cards = Cards(work)
         self._cards.next.clicked.connect(self.next_wanted)
+        self._cards.folded.connect(self.refresh)
         self._cards.export_wanted.connect(self.export_wanted)
         self._cards.record_wanted.connect(self.record_wanted)
         self._scroll = QScrollArea()
         self._scroll.setWidget(self._cards)
+        self._scroll.viewport().installEventFilter(self)
         self._scroll.horizontalScrollBar().valueChanged.connect(lambda _: self._show_view())
         self._scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         layout = QVBoxLayout(self)
@@ -189,6 +224,8 @@ class Trail(QWidget):
     def refresh(self) -> None:
         """Bring the cards up to date with the study."""
         self._cards.place()
+        if self.work.chosen_id != self._seen:  # a card that was just made has its place only now
+            self._show_chosen()
         self._show_view()
         states = list(self.work.now.states.values())
         self._summary.setText(_summary(states))
@@ -207,6 +244,15 @@ class Trail(QWidget):
         super().resizeEvent(event)
         self._show_view()
 
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """The wheel moves sideways: there is nowhere else to go."""
+        if isinstance(event, QWheelEvent) and watched is self._scroll.viewport():
+            turned = event.angleDelta()
+            bar = self._scroll.horizontalScrollBar()
+            bar.setValue(bar.value() - (turned.y() or turned.x()))
+            return True
+        return super().eventFilter(watched, event)
+
     def _on_running(self, step_id: str, fraction: float, doing: str, left: float) -> None:
         card = self.cards.get(step_id)
         if card is not None:
@@ -214,7 +260,9 @@ class Trail(QWidget):
             card.update()
 
     def _show_chosen(self) -> None:
+        self._cards.open_for(self.work.chosen_id)
         x = self._cards.x_of(self.work.chosen_id)
+        self._seen = self.work.chosen_id if x is not None else ""
         if x is not None:
             self._scroll.ensureVisible(x + WIDTH // 2, 0, WIDTH // 2 + 40, 0)
 

@@ -15,6 +15,7 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.algebra.bearings import bearing_of, vectors
+from moss_step.science.algebra.criteria import NO, YES
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
 from moss_step.science.regrid import affine
@@ -76,6 +77,40 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
     codes = rasterize(pairs, frame.shape, fill=NO_CLASS, transform=affine(frame), dtype="uint8")
     colors = colors_between(len(distinct))
     return ClassMap(codes, frame, tuple(ClassEntry(numbers[v], v, colors[i]) for i, v in enumerate(distinct)))
+
+
+def inside_or_not(shapes: Shapes, frame: Frame) -> ClassMap:
+    """Cells of a frame whose centre any of some shapes holds, or that a line or point meets, against all
+    others.
+
+    Parameters
+    ----------
+    shapes
+        Shapes in the system of the frame.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    ClassMap
+        Codes 1 inside and 0 outside, uint8 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.outlines import inside_or_not
+    >>> inside_or_not(box(0, 0, 4, 8), tilted().frame).codes[0].tolist()
+    [1, 1, 0, 0, 0]
+    """
+    codes = rasterize(
+        [(g, 1) for g in shapes.geometry if not g.is_empty] or [(shapely.Point(), 1)],
+        frame.shape,
+        fill=0,
+        transform=affine(frame),
+        all_touched=shapes.kind == "lines",
+        dtype="uint8",
+    )
+    return ClassMap(codes, frame, (ClassEntry(0, "outside", NO), ClassEntry(1, "inside", YES)))
 
 
 def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress | None = None) -> Shapes:

@@ -5,16 +5,15 @@ area covers.
 from __future__ import annotations
 
 import itertools
-from collections import Counter
 from typing import Literal, NamedTuple, get_args
 
 import numpy as np
 import shapely
 from rasterio.features import rasterize
 
-from moss_step.model.class_map import NO_CLASS, ClassMap
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -205,9 +204,72 @@ def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
         if inside is not None:
             areas = np.broadcast_to(frame.row_areas[rows][:, None], inside.shape)
             table[k] = np.bincount(classes.codes[rows, cols][inside], areas[inside], minlength=256)
-    entries = [c for c in classes.classes if c.code != NO_CLASS]
-    shared = Counter(c.name for c in entries)
-    return {c.name if shared[c.name] == 1 else f"{c.name} ({c.code})": table[:, c.code] for c in entries}
+    return {_column(classes, c): table[:, c.code] for c in classes.classes if c.code != NO_CLASS}
+
+
+def class_means(zones: Shapes, classes: ClassMap, surface: Surface) -> dict[str, np.ndarray]:
+    """Mean of a surface over the ground of each class in each zone, by the ground area of the cells; NaN
+    where a zone has none of it.
+
+    Parameters
+    ----------
+    zones
+        Areas in the reference system of the grid.
+    classes
+        Codes of shape (rows, cols), uint8; 255 is no class.
+    surface
+        Values cell on cell with the classes; NaN is no-data.
+
+    Returns
+    -------
+    dict[str, np.ndarray]
+        Arrays of n means by the name of the class, in the unit of the surface.
+
+    Raises
+    ------
+    MossError
+        For a surface that does not lie cell on cell, or holds bearings.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import box, tilted
+    >>> from moss_step.science.zones.statistics import class_means
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> {name: means.tolist() for name, means in class_means(box(0, 0, 8, 8), high, tilted()).items()}
+    {'not high': [1.0], 'high': [5.0]}
+    """
+    frame = classes.frame
+    if not same_frame(frame, surface.frame):
+        raise MossError(
+            "The surface and the classes do not lie cell on cell.",
+            "Resample one onto the cells of the other.",
+        )
+    if surface.cyclic:
+        raise MossError("Bearings have no mean of this kind.", "Take their statistics by zones instead.")
+    geometry = np.asarray(shapely.make_valid(zones.geometry))
+    _check_overlap(geometry, frame)
+    mass, total = np.zeros((len(geometry), 256)), np.zeros((len(geometry), 256))
+    base = surface.summary.mean if surface.summary.count else 0.0
+    for k, g in enumerate(geometry):
+        rows, cols, inside = _window(g, frame)
+        if inside is None:
+            continue
+        values = surface.values[rows, cols].astype(np.float64)
+        counted = inside & ~np.isnan(values)
+        areas = np.broadcast_to(frame.row_areas[rows][:, None], inside.shape)[counted]
+        codes = classes.codes[rows, cols][counted]
+        mass[k] = np.bincount(codes, areas, minlength=256)
+        total[k] = np.bincount(codes, areas * (values[counted] - base), minlength=256)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = total / mass + base
+    return {_column(classes, c): means[:, c.code] for c in classes.classes if c.code != NO_CLASS}
+
+
+def _column(classes: ClassMap, entry: ClassEntry) -> str:
+    """Name of a class in a table: with its code where several have one name."""
+    alone = sum(c.name == entry.name for c in classes.classes) == 1
+    return entry.name if alone else f"{entry.name} ({entry.code})"
 
 
 def _by_grid(
