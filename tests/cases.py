@@ -44,10 +44,12 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
     given: dict[str, object] = {}
     for name, field in kind.settings.listed().items():
         control = extra(field, "control")
-        if control == "points" and name != "cut":
+        if control == "points" and name != "cut" and not (kind.plan is not None and name in ("start", "at")):
             given[name] = tuple(place(at) for at in PLACES)
         elif control == "line" and kind.kind != "catchment":
             given[name] = sum((place(at) for at in (BUND if kind.kind == "pond" else LINE)), ())
+        elif control == "points" and name == "start" and kind.plan is not None:
+            continue
         elif control == "criteria":
             given[name] = f"a > {height(0.5)!r}; slope_degrees(b) > 5"
         elif control == "drawn":

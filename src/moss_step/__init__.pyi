@@ -12,10 +12,11 @@ from moss_step.model.outcome import Value
 __version__: str
 
 def amount_inside(
-    areas: Result | Value | str | Path,
+    areas: Result | Value | str | Path | None = None,
     mean_of: Result | Value | str | Path | None = None,
     *,
     criteria: Sequence[object],
+    at: Sequence[Sequence[float]] | str | None = None,
     measure: Literal["area", "share"] = "area",
     progress: Callable[[float, str], None] | None = None,
     **inputs: Result | Value | str | Path,
@@ -177,8 +178,8 @@ def curvature(
 def dam_catchment(
     dem: Result | Value | str | Path,
     *,
-    start: Sequence[Sequence[float]],
-    cut: Sequence[Sequence[float]] | str | None = None,
+    dam: Sequence[Sequence[float]],
+    start: Sequence[Sequence[float]] | str | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -567,6 +568,16 @@ def slope(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def slope_classes(
+    dem: Result | Value | str | Path,
+    *,
+    unit: Literal["degrees", "percent"] = "percent",
+    bounds: str | None = None,
+    names: str | None = None,
+    closed: Literal["upper", "lower"] = "upper",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def stream_basins(
     dem: Result | Value | str | Path,
     *,
@@ -588,6 +599,17 @@ def streams(
     *,
     min_area: float | None = None,
     slope_exponent: float = 0.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def suitability(
+    dem: Result | Value | str | Path,
+    *,
+    slope_rules: str | Sequence[object] = "fao_slope",
+    aspect_rules: str | Sequence[object] = "aspect_8",
+    slope_unit: Literal["degrees", "percent"] = "percent",
+    rule: Literal["weighted", "worst", "which"] = "weighted",
+    slope_weight: float = 1.0,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

@@ -118,11 +118,43 @@ def test_the_dam_s_catchment_is_all_that_drains_to_the_end_of_the_way():
     path = run(catalogue()["flow_path"], {"start": [start]}, dem=dem).value
     along = shapely.get_coordinates(path.geometry[0])
     dam = tuple(along[len(along) // 2])
-    result = run(catalogue()["dam_catchment"], {"start": [start], "cut": [dam]}, dem=dem).value
+    result = run(catalogue()["dam_catchment"], {"start": [start], "dam": [dam]}, dem=dem).value
     row, col = f.cell_at(*dam)
     marks = np.zeros(f.shape, np.int32)
     mark_catchment(drainage, row * f.cols + col, 1, marks)
     assert result.geometry[0].area == pytest.approx(np.count_nonzero(marks) * f.dx * f.dy)
+    alone = run(catalogue()["dam_catchment"], {"dam": [dam]}, dem=dem).value
+    assert alone.geometry[0].equals(result.geometry[0]), "the longest way to the dam ends there, too"
+
+
+def test_slope_classes_have_the_ends_and_names_that_were_given():
+    dem, kind = ground(), catalogue()["slope_classes"]
+    steep = slope(dem, unit="percent").values
+    given = {"bounds": "10, 25", "names": "Gentle, Steep, Very steep"}
+    for closed, side in (("upper", "left"), ("lower", "right")):
+        result = run(kind, {**given, "closed": closed}, dem=dem).value
+        place = np.searchsorted(np.float32([10, 25]), steep, side=side)
+        assert [c.name for c in result.classes] == ["Gentle", "Steep", "Very steep"]
+        assert np.array_equal(result.codes, place + 1)
+    assert next(c.name for c in run(kind, {}, dem=dem).value.classes) == "Flat"
+    with pytest.raises(AskedWronglyError, match="2 names are given for 3 classes"):
+        run(kind, {"bounds": "10, 25", "names": "a, b"}, dem=dem)
+    for wrong in ("25, 10", "steep", "10;25"):
+        with pytest.raises(AskedWronglyError):
+            kind.checked({"bounds": wrong})
+
+
+def test_suitability_follows_the_rules_of_two_files(tmp_path):
+    dem = ground()
+    (tmp_path / "s.csv").write_text("from,to,class,name,color\n0,15,1,good,#CAD39B\n15,,2,poor,#CF7340\n")
+    (tmp_path / "a.csv").write_text(
+        "from,to,class,name,color\n-1,180,1,sunny,#CAD39B\n180,360,2,dull,#CF7340\n"
+    )
+    files = {"slope_rules": str(tmp_path / "s.csv"), "aspect_rules": str(tmp_path / "a.csv")}
+    result = run(catalogue()["suitability"], {**files, "rule": "worst"}, dem=dem).value
+    poor = slope(dem, unit="percent").values > 15
+    dull = aspect(dem).values > 180
+    assert np.array_equal(result.codes, np.where(poor | dull, 2, 1))
 
 
 def test_tiles_have_the_statistic_that_was_asked_and_are_drawn_by_it():

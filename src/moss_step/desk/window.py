@@ -119,6 +119,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+B", partial(views.toggle, "block")),
             ("Ctrl+T", partial(views.toggle, "table")),
             ("Ctrl+D", self._toggle_compare),
+            ("Ctrl+E", self._hand_on_now),
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
         ]
@@ -234,6 +235,12 @@ class MainWindow(QMainWindow):
     def _hand_on(self, ref: str) -> None:
         self.work.choose(ref)
         self.go_to_bench("sheet")
+
+    def _hand_on_now(self) -> None:
+        """Ask where the chosen result goes, whatever the bench."""
+        sheet = self.benches["sheet"]
+        sheet.change(self.work.chosen_ref)
+        sheet.ask_any()
 
     def _record(self, ref: str) -> None:
         self._hand_on(ref)

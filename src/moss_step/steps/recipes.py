@@ -4,17 +4,20 @@ it.
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
+from moss_step.science.classes.presets import PRESETS, colors_between
 from moss_step.steps.catalogue import step_kind
-from moss_step.steps.declare import Inputs, InputSpec, Planned, Settings, StepKind, setting
+from moss_step.steps.classes import RulesField
+from moss_step.steps.declare import MOST, Inputs, InputSpec, Planned, Settings, StepKind, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.shape import DEM
 
@@ -214,6 +217,13 @@ class InsideSettings(Settings):
     """Settings of amount_inside."""
 
     criteria: CriteriaField = _criteria_setting()
+    at: PointsField | None = setting(
+        None,
+        "Or inside the catchment of",
+        "Click on the plan. [[As x,y.]] All that drains there is the area.",
+        control="points",
+        without_input="areas",
+    )
     measure: Literal["area", "share"] = setting("area", "Measure", "`area` in m², or `share` in percent.")
 
 
@@ -225,9 +235,18 @@ def _inside_plan(settings: InsideSettings, names: Mapping[str, str]) -> tuple[Pl
     if len(maps) > 1:
         classes = "together"
         steps.append(Planned(classes, "combine", maps, {"rule": "all"}, "All criteria"))
+    if "areas" not in names and not settings.at:
+        raise AskedWronglyError(
+            "amount_inside needs an area.", "Choose areas, or click where water drains to."
+        )
     fed = {"zones": "areas", "classes": classes}
-    if "mean_of" in names:
-        fed["surface"] = "mean_of"
+    if "areas" not in names:
+        fed["zones"] = "catchment"
+        ground = settings.criteria[0].of
+        steps.append(Planned("catchment", "catchment", {"dem": ground}, {"at": settings.at}))
+    slope = next((s.name for s in steps if s.kind == "slope"), "")
+    if "mean_of" in names or slope:
+        fed["surface"] = "mean_of" if "mean_of" in names else slope
     return (*steps, Planned("amount", "zone_classes", fed, {"measure": settings.measure}))
 
 
@@ -243,15 +262,15 @@ amount_inside = StepKind(
     ),
     words=("area of criteria", "tabulate", "within catchment", "overlay", "east-facing", "summary"),
     inputs=(
-        InputSpec("areas", "shapes", "Inside", "The areas, such as catchments."),
-        InputSpec("mean_of", "surface", "Mean of", "A surface whose mean is told there.", True),
+        InputSpec("areas", "shapes", "Inside", "The areas, such as catchments.", True),
+        InputSpec("mean_of", "surface", "Mean of", "Whose mean is told there; of slope when left out.", True),
     ),
     settings=InsideSettings,
     gives="shapes",
     run=run_plan(_inside_plan),
     plan=_inside_plan,
     memory=40,
-    label=lambda s, names: f"Criteria inside {names['areas']}",
+    label=lambda s, names: f"Criteria inside {names.get('areas', 'a catchment')}",
     further=_FURTHER,
 )
 
@@ -313,18 +332,24 @@ tile_values = StepKind(
 class DamSettings(Settings):
     """Settings of dam_catchment."""
 
-    start: PointsField = setting(
-        ..., "Start", "Click on the plan. [[As x,y.]] The water runs down from here.", control="points"
+    dam: PointsField = setting(
+        ..., "Dam at", "Click on the plan. [[As x,y.]] Where a dam might stand.", control="points"
     )
-    cut: PointsField | None = setting(
-        None, "Dam at", "The path ends at the point nearest to this place.", control="points"
+    start: PointsField | None = setting(
+        None,
+        "Way begins at",
+        "The way of the water from here, cut at the dam; the longest way that reaches it when left out.",
+        control="points",
+        more=True,
     )
 
 
 def _dam_plan(settings: DamSettings, names: Mapping[str, str]) -> tuple[Planned, ...]:
-    set_ = {"start": settings.start} | ({"cut": settings.cut} if settings.cut else {})
+    way: dict[str, Any] = {"start": settings.dam, "side": "up"}
+    if settings.start:
+        way = {"start": settings.start, "cut": settings.dam}
     return (
-        Planned("path", "flow_path", {"dem": "dem"}, set_),
+        Planned("path", "flow_path", {"dem": "dem"}, way),
         Planned("catchment", "catchment", {"dem": "dem", "outlets": "path"}),
     )
 
@@ -336,8 +361,8 @@ dam_catchment = StepKind(
     title="Dam and catchment",
     question="What drains to a dam on the way of the water?",
     help=(
-        "The way of the water from a place, cut where a dam might stand, and all that drains to it there. "
-        "Kept as its two steps."
+        "The longest way of the water that reaches a dam, or the way from a place cut there, and all that "
+        "drains to it. Kept as its two steps."
     ),
     words=("dam", "barrage", "reservoir", "weir", "watershed", "pour point", "longest path"),
     inputs=(DEM,),
@@ -347,4 +372,171 @@ dam_catchment = StepKind(
     plan=_dam_plan,
     memory=60,
     label=lambda s, names: f"Catchment of a dam in {names['dem']}",
+)
+
+
+# --- classes of slope
+
+
+def _numbers(text: str) -> list[float]:
+    try:
+        values = [float(part) for part in text.split(",")]
+    except ValueError:
+        raise ValueError("numbers with commas, such as 5, 15, 30") from None
+    if values != sorted(set(values)) or not all(abs(v) <= MOST for v in values):
+        raise ValueError("bounds that rise, such as 5, 15, 30")
+    return values
+
+
+def _checked_bounds(text: str) -> str:
+    _numbers(text)
+    return text
+
+
+class SlopeClassSettings(Settings):
+    """Settings of slope_classes."""
+
+    unit: Literal["degrees", "percent"] = setting("percent", "Unit", "45 degrees is 100 percent.")
+    bounds: Annotated[str, AfterValidator(_checked_bounds)] | None = setting(
+        None, "Bounds", "Between the classes, with commas; those of FAO 2006 when left out."
+    )
+    names: str | None = setting(
+        None, "Names", "Of the classes from gentle to steep, with commas; their ranges when left out."
+    )
+    closed: Literal["upper", "lower"] = setting(
+        "upper", "Included end", "`upper`: a bound belongs to the class below it; `lower`: to the one above."
+    )
+
+    def rules(self) -> Any:
+        """The ready set, or rows of ranges."""
+        if not self.bounds:
+            return "fao_slope"
+        bounds = [0.0, *(b for b in _numbers(self.bounds) if b > 0.0), None]
+        names = [n.strip() for n in (self.names or "").split(",") if n.strip()]
+        count, sign = len(bounds) - 1, "°" if self.unit == "degrees" else " %"
+        if names and len(names) != count:
+            raise AskedWronglyError(
+                f"{len(names)} names are given for {count} classes.", f"Give {count} names, or none."
+            )
+        colors = colors_between(count)
+        return [
+            {
+                "from": low,
+                "to": high,
+                "class": k + 1,
+                "name": names[k]
+                if names
+                else f"over {low:g}{sign}"
+                if high is None
+                else f"{low:g}-{high:g}{sign}",
+                "color": colors[k],
+            }
+            for k, (low, high) in enumerate(itertools.pairwise(bounds))
+        ]
+
+
+def _range(low: float, high: float | None, sign: str) -> str:
+    return f"over {low:g}{sign}" if high is None else f"{low:g}-{high:g}{sign}"
+
+
+def _slope_plan(settings: SlopeClassSettings, names: Mapping[str, str]) -> tuple[Planned, ...]:
+    return (
+        Planned("slope", "slope", {"dem": "dem"}, {"unit": settings.unit}),
+        Planned(
+            "classes",
+            "classify",
+            {"surface": "slope"},
+            {"rules": settings.rules(), "closed": settings.closed},
+            "Slope classes",
+        ),
+    )
+
+
+slope_classes = StepKind(
+    kind="slope_classes",
+    bench="classes",
+    group="Bounds and classes",
+    title="Slope classes",
+    question="Which ground falls in which class of slope?",
+    help="Slope put in named classes with stated ends, in one go. Kept as its two steps.",
+    words=("slope classes", "steepness classes", "fao", "trafficability", "slope map"),
+    inputs=(DEM,),
+    settings=SlopeClassSettings,
+    gives="classes",
+    run=run_plan(_slope_plan),
+    plan=_slope_plan,
+    memory=30,
+    label=lambda s, names: f"Slope classes of {names['dem']}",
+)
+
+
+# --- suitability by classes of slope and bearing
+
+
+class SuitabilitySettings(Settings):
+    """Settings of suitability."""
+
+    slope_rules: RulesField = setting(
+        "fao_slope",
+        "Slope by",
+        f"A CSV file with from,to,class,name,color, or a ready set: {', '.join(PRESETS)}.",
+    )
+    aspect_rules: RulesField = setting("aspect_8", "Bearing by", "A CSV file as for slope, or a ready set.")
+    slope_unit: Literal["degrees", "percent"] = setting(
+        "percent", "Unit of slope", "The unit that the ranges of slope are in."
+    )
+    rule: Literal["weighted", "worst", "which"] = setting(
+        "weighted",
+        "Together",
+        "`weighted`: the mean class; `worst`: the higher class; `which`: each combination by name.",
+    )
+    slope_weight: float = setting(
+        1.0,
+        "Weight of slope",
+        "Beside a weight of 1 for bearing.",
+        when={"rule": ("weighted",)},
+        gt=0,
+        le=1e6,
+        more=True,
+    )
+
+
+def _suitability_plan(settings: SuitabilitySettings, names: Mapping[str, str]) -> tuple[Planned, ...]:
+    rows = {
+        name: rule if isinstance(rule, str) else [row.model_dump(by_alias=True) for row in rule]
+        for name, rule in (("slope", settings.slope_rules), ("aspect", settings.aspect_rules))
+    }
+    together: dict[str, Any] = {"rule": settings.rule}
+    if settings.rule == "weighted":
+        together["weights"] = f"{settings.slope_weight:g},1"
+    return (
+        Planned("slope", "slope", {"dem": "dem"}, {"unit": settings.slope_unit}),
+        Planned("slope_class", "classify", {"surface": "slope"}, {"rules": rows["slope"]}),
+        Planned("aspect", "aspect", {"dem": "dem"}),
+        Planned("aspect_class", "classify", {"surface": "aspect"}, {"rules": rows["aspect"]}),
+        Planned(
+            "suitability",
+            "combine",
+            {"slope": "slope_class", "bearing": "aspect_class"},
+            together,
+            "Suitability",
+        ),
+    )
+
+
+suitability = StepKind(
+    kind="suitability",
+    bench="classes",
+    group="Several together",
+    title="Suitability",
+    question="How suitable is the ground by slope and bearing?",
+    help="Slope and bearing put in classes by files of rules, then laid over one another. Kept as its steps.",
+    words=("suitability", "site selection", "rules file", "slope and aspect", "multi-criteria", "siting"),
+    inputs=(DEM,),
+    settings=SuitabilitySettings,
+    gives="classes",
+    run=run_plan(_suitability_plan),
+    plan=_suitability_plan,
+    memory=40,
+    label=lambda s, names: "Suitability",
 )

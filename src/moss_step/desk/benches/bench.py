@@ -83,6 +83,9 @@ class Bench(QWidget):
         """Whether it stays and shows a result that is chosen, whichever bench that is of."""
         return False
 
+    def ask_any(self) -> None:
+        """Ask where the result that is shown goes, and write it."""
+
     def ask_record(self) -> None:
         """Ask where the lineage of the result that is shown goes, and write it."""
 

@@ -4,18 +4,29 @@ from __future__ import annotations
 
 from typing import Any
 
+from PySide6.QtWidgets import QVBoxLayout
+
 from moss_step.desk.benches.further import FurtherInputs, identifier
-from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.benches.place import PlacePanel
 from moss_step.desk.criteria_rows import Choice, CriteriaControl
 from moss_step.model.surface import Surface
 from moss_step.study.graph import Step
 
 _FIRST_SLOPE = 30.0
-"""Percent that the first criterion begins with: slides on grassed slopes are rare below; common practice."""
+"""Percent, or degrees, that the first bound on slope begins with."""
 
 
-class CriteriaPanel(StepPanel):
+class CriteriaPanel(PlacePanel):
     """Offers every surface, and slope and bearing of every ground, for each row; begins with two rows."""
+
+    def needs_no_place(self) -> bool:
+        """Areas do as well as a place."""
+        return "at" not in self.kind.settings.model_fields
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """Take the places that the kind has a setting for."""
+        self.places = "at" if "at" in self.kind.settings.model_fields else ""
+        super().build(layout)
 
     def _further_inputs(self) -> FurtherInputs | None:
         return None  # the rows name them
@@ -29,12 +40,16 @@ class CriteriaPanel(StepPanel):
             outcome = self.work.outcome(self._ground())
             surface = outcome.of(Surface) if outcome is not None else None
             mean = 0.0 if surface is None or not surface.summary.count else round(surface.summary.mean)
-            settings = {
-                "criteria": [
-                    {"of": ground, "measure": "slope_percent", "side": "above", "bound": _FIRST_SLOPE},
-                    {"of": ground, "measure": "value", "side": "above", "bound": float(mean)},
+            rows = [
+                {"of": ground, "measure": "slope_percent", "side": "above", "bound": _FIRST_SLOPE},
+                {"of": ground, "measure": "value", "side": "above", "bound": float(mean)},
+            ]
+            if self.places:
+                rows = [
+                    {"of": ground, "measure": "facing", "side": "between", "bound": 45.0, "upper": 135.0},
+                    {"of": ground, "measure": "slope_degrees", "side": "above", "bound": _FIRST_SLOPE},
                 ]
-            }
+            settings = {"criteria": rows}
         super().load_settings(settings)
 
     def _ground(self) -> str:

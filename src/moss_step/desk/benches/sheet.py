@@ -170,6 +170,18 @@ class SheetBench(Bench):
             )
         )
 
+    def ask_any(self) -> None:
+        """Ask where the chosen result goes, in any of its formats, and write it."""
+        outcome = self.work.outcome(self.ref) if self.ref else None
+        if outcome is None:
+            self.work.message.emit("Choose a result to hand on first.", True)
+            return
+        endings = kind_of(outcome.value).endings
+        kinds = ";;".join(f"{_FORMATS.get(e, e[1:].upper())} (*{e})" for e in endings)
+        name, _ = QFileDialog.getSaveFileName(self, "Hand on", self._proposal(endings[0]), kinds)
+        if name:
+            self.write(Path(name) if Path(name).suffix else Path(name + endings[0]))
+
     def _ask(self, ending: str) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Hand on", self._proposal(ending), f"*{ending}")
         if name:

@@ -119,14 +119,14 @@ class PathPanel(WaterPanel):
 
 
 class DamPanel(WaterPanel):
-    """The way of the water from the pointer; the first click starts it, the next ones set the dam."""
+    """The longest way that reaches the pointer; a click sets the dam."""
 
-    places = "start"
+    places = "dam"
 
     def follow(self, place: Place | None) -> None:
-        """Draw the way from the pointer until there is a start."""
+        """Draw the longest way to the pointer until there is a dam."""
         drainage = self.drainage
-        if drainage is None or place is None or self.settings().get("start"):
+        if drainage is None or place is None or self.settings().get("dam"):
             self.draw_nothing()
             return
         try:
@@ -134,15 +134,13 @@ class DamPanel(WaterPanel):
         except MossError:
             self.draw_nothing()
             return
-        self.work.follower.ask(lambda: _path(drainage, cell, False, place), self.draw, 0)
+        cells = int(drainage.cells.reshape(-1)[cell])
+        self.work.follower.ask(lambda: _path(drainage, cell, True, place), self.draw, cells)
 
     def use_point(self, x: float, y: float) -> bool:
-        """Take the start, then the dam."""
-        self.places = "cut" if self.settings().get("start") else "start"
+        """Take the dam."""
         self.draw_nothing()
-        taken = super().use_point(x, y)
-        self.said.setText("Click where the dam stands." if self.places == "start" else "")
-        return taken
+        return super().use_point(x, y)
 
 
 class CatchmentPanel(WaterPanel):
