@@ -633,6 +633,15 @@ def threshold(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def threshold_curve(
+    surface: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    side: Literal["above", "below"] = "above",
+    steps: int = 100,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def tile_values(
     surface: Result | Value | str | Path,
     keep: Result | Value | str | Path | None = None,

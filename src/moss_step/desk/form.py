@@ -9,7 +9,16 @@ from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtWidgets import QApplication, QFileDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QLineEdit,
+    QPlainTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
 
 from moss_step.desk.controls import (
     ChoiceControl,
@@ -136,6 +145,17 @@ class Form(QWidget):
             if name in self._controls and self._controls[name].value() != values.get(name):
                 self._controls[name].set_value(values.get(name))
         self._hide_idle()
+
+    def focus_first(self) -> None:
+        """Give the keyboard to the first field or list that is shown."""
+        for name, holder in self._holders.items():
+            if holder.isHidden() or (self._more is not None and self._more.isAncestorOf(holder)):
+                continue
+            kinds = (QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit)
+            fields = [w for w in self._controls[name].findChildren(QWidget) if isinstance(w, kinds)]
+            if fields:
+                fields[0].setFocus(Qt.FocusReason.OtherFocusReason)
+                return
 
     def hide_setting(self, name: str) -> None:
         """Leave out a setting that the panel shows in another way."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPaintEvent
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QWidget
 
 from moss_step.desk.benches.bench import TITLES
@@ -41,6 +41,11 @@ QToolButton:hover {{ background: {DEEP_HOVER}; }}
 """
 
 
+_SEARCH = 196
+_WIDE, _USUAL = 1090, 1180
+"""Widths below which the header leaves out what it can do without."""
+
+
 class Mark(QWidget):
     """Three steps of moss."""
 
@@ -72,7 +77,7 @@ class Header(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 0, 16, 0)
         layout.setSpacing(3)
-        name = label("Moss Step")
+        self._name = name = label("Moss Step")
         name.setStyleSheet("font-weight: 700; font-size: 15px;")
         self.study = QPushButton()
         self.study.setStyleSheet("text-align: left; padding-left: 8px;")
@@ -111,12 +116,24 @@ class Header(QWidget):
         layout.addSpacing(8)
         layout.addWidget(self.state, 1)
         layout.addWidget(self.stop)
-        search.setFixedWidth(196)
+        self._search = search
+        search.setFixedWidth(_SEARCH)
         layout.addWidget(search)
         work.changed.connect(self.refresh)
         work.running.connect(self._on_running)
         work.idle.connect(self._on_idle)
         self.refresh()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """On a narrow window the name goes first, then the room around the words."""
+        wide, usual = self.width() >= _WIDE, self.width() >= _USUAL
+        self._name.setVisible(wide)
+        self.study.setFixedWidth(172 if wide else 120)
+        self._search.setFixedWidth(_SEARCH if wide else _SEARCH // 2)
+        padding = 11 if usual else 7 if wide else 4
+        for result in self.benches.values():
+            result.setStyleSheet(f"padding-left: {padding}px; padding-right: {padding}px;")
+        super().resizeEvent(event)
 
     def mark_bench(self, bench: str) -> None:
         """Mark the bench that is shown."""

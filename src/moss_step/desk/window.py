@@ -31,7 +31,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.work = work or Work()
         self.files = StudyFiles(self.work, self)
-        self.setMinimumSize(1024, 640)
+        self.setMinimumSize(960, 540)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.trail = Trail(self.work)
@@ -196,7 +196,9 @@ class MainWindow(QMainWindow):
             self.files.ask_open()
             return
         self._chosen_later.stop()
-        self.show_bench(declared.bench).begin(kind, place)
+        bench = self.show_bench(declared.bench)
+        bench.begin(kind, place)
+        bench.focus_first()
 
     def _on_chosen(self) -> None:
         chosen, current = self.work.chosen_ref, self.benches[self.bench]

@@ -222,7 +222,7 @@ class Work(QObject):
 
     def choose(self, ref: str) -> None:
         """Choose a step, or one of its results: its bench shows it."""
-        if ref != self.chosen_ref:
+        if ref != self.chosen_ref or (ref and self.draft is not None):
             self.chosen_ref = ref
             self._fetched.clear()
             self.chosen.emit()
@@ -241,8 +241,11 @@ class Work(QObject):
 
     def remove(self, step_id: str) -> None:
         """Remove a step and all that depends on it."""
-        name = self.study.name_of(step_id)
+        name, after = self.study.name_of(step_id), len(self.study.followers(step_id))
         self.do(self.study.removing(step_id), f"Remove {name}")
+        if after:
+            steps = f"{after} step{'s' if after > 1 else ''} that needed it"
+            self.message.emit(f"Removed {name} and {steps}. Ctrl+Z brings all back.", False)
 
     def run(self) -> None:
         """Run whatever waits; failed steps are tried again."""

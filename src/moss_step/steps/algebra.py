@@ -18,7 +18,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, COUNT, NONE, UNITS
 from moss_step.science.algebra import arithmetic, criteria
-from moss_step.science.algebra.formula import FUNCTIONS, evaluate, names_in, one_frame
+from moss_step.science.algebra.formula import FUNCTIONS, evaluate, is_question, names_in, one_frame
 from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, optional, setting
 from moss_step.steps.reach import CELL
@@ -64,6 +64,11 @@ def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> O
     )
 
 
+def _drawn(settings: FormulaSettings) -> dict[str, Any]:
+    """Of yes and no the no is not drawn."""
+    return {"clear_zero": True} if is_question(settings.expression) else {}
+
+
 formula = StepKind(
     kind="formula",
     bench="classes",
@@ -79,6 +84,7 @@ formula = StepKind(
     settings=FormulaSettings,
     gives="surface",
     run=_formula,
+    draws=_drawn,
     staple=3,
     reach=CELL,
     memory=7,

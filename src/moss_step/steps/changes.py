@@ -1,22 +1,31 @@
-"""What changed between two class maps."""
+"""How much: what changed between two class maps, and what passes a threshold as it moves."""
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
+from moss_step.formats.vector import in_system
 from moss_step.model.class_map import ClassMap
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
 from moss_step.science.classes.change import Change
 from moss_step.science.classes.change import class_change as changes_between
-from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind
+from moss_step.science.classes.curve import threshold_curve as curve_of
+from moss_step.science.regrid import crop_to_area
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.results import measured
 
 CHANGED_AREA = declared("changed_area_m2", "Changed", MAIN)
 CHANGED_SHARE = declared("changed_share", "Share changed", MAIN)
+HALF_AT = declared("half_at", "Half the ground passes at", MAIN)
 STAYED_AREA = declared("stayed_area_m2", "Stayed as it was", USUAL)
 
 
@@ -83,4 +92,46 @@ class_change = StepKind(
     label=lambda s, names: f"{names['before']} to {names['after']}",
     main="Map of changes",
     beside=(ResultSpec("table", "table", "Changes", "Cells, area and share of each pair of classes."),),
+)
+
+
+class CurveSettings(Settings):
+    """Settings of threshold_curve."""
+
+    side: Literal["above", "below"] = setting("above", "Ground", "Which side of the threshold counts.")
+    steps: int = setting(100, "Steps", "Number of steps of the curve.", ge=2, le=10_000, more=True)
+
+
+def _curve(settings: CurveSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface, area = as_kind(inputs["surface"], Surface), optional(inputs, "area", Shapes)
+    if area is not None:
+        surface = crop_to_area(surface, in_system(area, surface.frame.crs))
+    curve = curve_of(surface, settings.steps, settings.side, progress)
+    low, high = surface.range or (0.0, 0.0)
+    half = curve.columns["threshold"][int(np.argmin(np.abs(curve.columns["share"] - 0.5)))]
+    findings = (
+        Finding(HALF_AT, float(half), surface.unit),
+        Finding("lowest", low, surface.unit),
+        Finding("highest", high, surface.unit),
+    )
+    return Outcome(curve, f"half at {measured(float(half))} {surface.unit.symbol}".rstrip(), findings)
+
+
+threshold_curve = StepKind(
+    kind="threshold_curve",
+    bench="classes",
+    group="Bounds and classes",
+    title="Threshold curve",
+    question="How much ground passes as a threshold moves?",
+    help="Area and share beyond each threshold, and the volume of lengths, for a grid or for areas.",
+    words=("cumulative", "sensitivity", "area above", "exceedance", "cutoff", "how much above"),
+    inputs=(
+        InputSpec("surface", "surface", "Surface", "The values."),
+        InputSpec("area", "shapes", "Areas", "Only the ground inside them.", True),
+    ),
+    settings=CurveSettings,
+    gives="chart",
+    run=_curve,
+    memory=10,
+    label=lambda s, names: f"Ground {s.side} each value of {names['surface']}",
 )

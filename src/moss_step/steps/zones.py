@@ -449,7 +449,15 @@ zone_statistics = StepKind(
         "Statistics of a surface in areas, as new columns: cells by their centre, or weighed by coverage "
         "(exactextract)."
     ),
-    words=("zonal statistics", "mean per polygon", "summary", "aggregate", "maximum per zone", "summarise"),
+    words=(
+        "zonal statistics",
+        "mean per polygon",
+        "maximum in areas",
+        "maximum per zone",
+        "summary",
+        "summarise",
+        "aggregate",
+    ),
     inputs=(
         InputSpec("zones", "shapes", "Zones", "The areas."),
         InputSpec("surface", "surface", "Surface", "The values."),

@@ -70,6 +70,9 @@ class Bench(QWidget):
     def begin(self, kind: str, place: Place | None = None) -> None:
         """Begin a new step of a kind, at a place where one is given."""
 
+    def focus_first(self) -> None:
+        """Give the keyboard to the first field of what is shown."""
+
     def take_inputs(self, inputs: Mapping[str, str]) -> None:
         """Let the step that is being made work from some results, by the names of its inputs."""
 

@@ -120,6 +120,12 @@ class StepBench(Bench):
         if place is not None:
             self.use_point(*place)
 
+    def focus_first(self) -> None:
+        """Give the keyboard to the first field of the panel's settings."""
+        form = getattr(self.panel, "form", None)
+        if form is not None:
+            form.focus_first()
+
     def take_inputs(self, inputs: Mapping[str, str]) -> None:
         """Let the step that is being made work from some results, by the names of its inputs."""
         if self.panel is not None:

@@ -32,6 +32,7 @@ from moss_step.scene.pictures import has_place
 from moss_step.study.graph import KeyRow, Shading, step_of
 
 WIDTH = 232
+_APART = 4
 _STRIP, _HEAD, _NARROW = 112, 36, 560
 _WIDE = 640
 _MOST_CLASSES, _LEGEND_LINE = 14, 21
@@ -83,11 +84,13 @@ class RampBar(QWidget):
         small.setPixelSize(11)
         painter.setFont(small)
         painter.setPen(QColor(MUTED))
-        n = len(self._texts)
-        for i, text in enumerate(self._texts):
-            width = painter.fontMetrics().horizontalAdvance(text)
+        n, taken = len(self._texts), list[tuple[float, float]]()
+        for i in sorted(range(n), key=lambda i: 0 < i < n - 1):  # the ends first: what is between may not fit
+            width = painter.fontMetrics().horizontalAdvance(self._texts[i])
             x = i / (n - 1) * self.width() - (0 if i == 0 else width if i == n - 1 else width / 2)
-            painter.drawText(QPoint(round(x), 26), text)
+            if all(x > end + _APART or x + width < start - _APART for start, end in taken):
+                painter.drawText(QPoint(round(x), 26), self._texts[i])
+                taken.append((x, x + width))
 
 
 class RowName(Elided):
@@ -124,6 +127,8 @@ class KeyPanel(QFrame):
         self._open = ""
         self._shown: object = None
         self._heads: dict[str, QWidget] = {}
+        self._at = 0
+        self._stay = Later(lambda: self._scroll.verticalScrollBar().setValue(self._at), self)
         self.below = 58
         """Where it begins on a narrow plan: below the buttons."""
         outer = QVBoxLayout(self)
@@ -180,6 +185,8 @@ class KeyPanel(QFrame):
         self._shown = state
         focused = self.focusWidget()
         held = focused.accessibleName() if focused is not None and focused.hasFocus() else ""
+        bar = self._scroll.verticalScrollBar()
+        self._at = bar.value()
         clear(self._layout)
         self._heads.clear()
         listed = {k.step for k in self.work.study.key}
@@ -209,6 +216,7 @@ class KeyPanel(QFrame):
         self.fit()
         if held:
             next((w.setFocus() for w in self._rows.findChildren(QWidget) if w.accessibleName() == held), None)
+        self._stay.ask()
         for slider in self.findChildren(QSlider):
             slider.sliderReleased.connect(self.refresh)
 

@@ -76,13 +76,14 @@ class RowsModel(QAbstractTableModel):
         self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
     ) -> Any:
         """Names of columns with unit; numbers of rows."""
+        if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
+            return f"In files and conditions: {self._names[section]}"
         if role != Qt.ItemDataRole.DisplayRole:
             return None
         if orientation == Qt.Orientation.Vertical:
             return str(int(self.order[section]) + 1) if section < len(self.order) else None
         name = self._names[section]
-        symbol = self._symbols.get(name, "")
-        return f"{name}, {symbol}" if symbol else name
+        return column_words(name, self._symbols.get(name, ""))
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Text of a cell; numbers stand at the right."""
@@ -97,7 +98,7 @@ class RowsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if number else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
-        return cell_text(value)
+        return cell_text(value, self._symbols.get(self._names[index.column()], ""))
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         """Names can be typed where the step takes them."""
@@ -140,10 +141,28 @@ class RowsModel(QAbstractTableModel):
         self.order = self._kept[np.concatenate([places, np.flatnonzero(missing)])]
 
 
-def cell_text(value: object) -> str:
-    """Write a value of a table."""
+_UNIT_ENDS = {"m²": "_m2", "m³": "_m3", "m": "_m", "km": "_km", "ha": "_ha", "%": "_percent", "°": "_deg"}
+_DIGITS = {"m": 2, "ft": 2, "m²": 1, "m³": 1, "°": 2, "%": 2}
+"""Decimals that a unit warrants; others have up to four."""
+_MANY = 10_000.0
+
+
+def column_words(name: str, symbol: str = "") -> str:
+    """The head of a column in words, its unit once."""
+    words = name.removesuffix(_UNIT_ENDS.get(symbol, "")).replace("_", " ").strip() or name
+    head = words[:1].upper() + words[1:]
+    return f"{head}, {symbol}" if symbol else head
+
+
+def cell_text(value: object, symbol: str = "") -> str:
+    """Write a value of a table with as many digits as its unit warrants; files hold all of them."""
     if isinstance(value, float | np.floating):
-        return "" if np.isnan(value) else f"{value:,.4f}".rstrip("0").rstrip(".").replace(",", " ")
+        if np.isnan(value):
+            return ""
+        large = abs(float(value)) >= _MANY and symbol in ("m²", "m³")
+        digits = 0 if large else _DIGITS.get(symbol, 4)
+        text = f"{value:,.{digits}f}"
+        return (text.rstrip("0").rstrip(".") if "." in text else text).replace(",", " ")
     if isinstance(value, int | np.integer):
         return f"{int(value):,}".replace(",", " ")
     return str(value)

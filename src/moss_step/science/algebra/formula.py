@@ -238,6 +238,33 @@ def evaluate(text: str, surfaces: Mapping[str, Surface], progress: Progress | No
     )
 
 
+def is_question(text: str) -> bool:
+    """Whether a formula answers yes or no: a comparison, or several with ``and``, ``or``, ``not``.
+
+    Parameters
+    ----------
+    text
+        What was written.
+
+    Returns
+    -------
+    bool
+        False for text that is no formula, too.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.formula import is_question
+    >>> is_question("slope > 30 and dem > 400"), is_question("dem - low")
+    (True, False)
+    """
+    try:
+        tree = ast.parse(text.strip(), mode="eval").body
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return False
+    denied = isinstance(tree, ast.UnaryOp) and isinstance(tree.op, ast.Not)
+    return denied or isinstance(tree, ast.Compare | ast.BoolOp)
+
+
 def one_frame(surfaces: Mapping[str, Surface]) -> Frame:
     """Give the frame of several surfaces.
 

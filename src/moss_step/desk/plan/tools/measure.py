@@ -15,10 +15,13 @@ from moss_step.scene.measuring import Measures, measured_along
 from moss_step.steps.results import measured
 
 _LINE, _PAD, _WIDTH = 17, 8, 236
+_CLOSES = 12
 
 
 class MeasureTool(Tool):
-    """A click sets a vertex, Backspace takes it back, Return begins anew; nothing of it is kept."""
+    """A click sets a vertex, Backspace takes it back, Return begins anew; K keeps it as a line, or as an area
+    where its end lies on its start.
+    """
 
     title = "Measure"
     picture = "ruler"
@@ -63,6 +66,8 @@ class MeasureTool(Tool):
             self.vertices = self.vertices[:-1]
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.vertices = ()
+        elif key == Qt.Key.Key_K and len(self.vertices) > 1:
+            self._keep("areas" if len(self.vertices) > 2 and self._closes() else "lines")
         elif key == Qt.Key.Key_Insert:
             middle = QPointF(self.plan.camera.width / 2, self.plan.camera.height / 2)
             self.vertices = (*self.vertices, self.place(self._at or middle))
@@ -70,6 +75,20 @@ class MeasureTool(Tool):
             return False
         self.plan.draw_again()
         return True
+
+    def _closes(self) -> bool:
+        """Whether the last vertex lies on the first: what is measured is an area then."""
+        (x0, y0), (x1, y1) = (self.plan.camera.pixel(*self.vertices[k]) for k in (0, -1))
+        return abs(x0 - x1) + abs(y0 - y1) < _CLOSES
+
+    def _keep(self, kind: str) -> None:
+        """Keep what is measured as shapes of the study, and begin anew."""
+        vertices = self.vertices[:-1] if kind == "areas" else self.vertices
+        frame = self.plan.work.frame
+        places = [list(v if frame is None else frame.rounded(*v)) for v in vertices]
+        shapes: list[dict[str, object]] = [{"name": "Measured", "vertices": places}]
+        self.vertices = ()
+        self.plan.work.add_step("draw", {}, {"kind": kind, "shapes": shapes}, choose=False)
 
     def leave(self) -> None:
         """Nothing of it stays."""
@@ -102,6 +121,8 @@ class MeasureTool(Tool):
             rows.append(
                 ("Area", f"{measured(found.area / 1e4)} ha" if hectares else f"{measured(found.area)} m²")
             )
+        if len(self.vertices) > 1:
+            rows.append(("K keeps it", "Return begins anew"))
         return rows
 
     def paint(self, painter: QPainter, camera: Camera) -> None:

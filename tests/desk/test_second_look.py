@@ -1,0 +1,143 @@
+"""What a practitioner would not forgive twice: narrow windows, heads of tables, open drafts, lost places."""
+
+import itertools
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QComboBox
+
+from moss_step.desk.search import Search
+from moss_step.desk.table.model import cell_text, column_words
+from moss_step.desk.work import Work
+from moss_step.study.draft import DRAFT
+from tests.desk.driving import LEFT, press
+from tests.desk.jobs import fill
+
+
+@pytest.mark.parametrize("size", [(960, 540), (1024, 640), (1280, 800), (1920, 1080)])
+def test_the_header_fits_every_window(estate, settle, size):
+    estate.resize(*size)
+    settle(estate)
+    assert (estate.width(), estate.height()) == size
+    parts = [*estate.header.benches.values(), estate.search_box]
+    for part in parts:
+        corner = part.mapTo(estate, part.rect().topRight())
+        assert corner.x() < size[0], part.accessibleName() or part.text()
+    for one, other in itertools.pairwise(parts):
+        assert one.mapTo(estate, one.rect().topRight()).x() < other.mapTo(estate, other.rect().topLeft()).x()
+    for button in estate.header.benches.values():
+        room = button.width() - button.fontMetrics().horizontalAdvance(button.text())
+        assert room >= 0, f"'{button.text()}' is cut"
+
+
+@pytest.mark.parametrize(("name", "symbol", "words"), [("area_m2", "m²", "Area, m²"), ("longest_path_m", "m", "Longest path, m"), ("share", "", "Share"),
+                                                       ("name", "", "Name"), ("Bog percent", "%", "Bog percent, %"), ("max", "m", "Max, m")])  # fmt: skip
+def test_heads_of_columns_are_words_with_the_unit_once(name, symbol, words):
+    assert column_words(name, symbol) == words
+
+
+@pytest.mark.parametrize(("value", "symbol", "text"), [(700.6703, "m", "700.67"), (12.0, "m", "12"), (2_000_000.0, "m²", "2 000 000"), (123.456, "m²", "123.5"),
+                                                       (41.0987, "°", "41.1"), (0.12345678, "", "0.1235"), (np.nan, "m", ""), (12_345, "", "12 345")])  # fmt: skip
+def test_cells_have_the_digits_that_their_unit_warrants(value, symbol, text):
+    assert cell_text(value, symbol) == text
+
+
+def test_of_a_question_the_no_is_not_drawn(estate, settle):
+    window = estate
+    window.begin_step("formula")
+    name = next(iter(window.benches["classes"].panel.further.names))
+    fill(window, settle, "expression", f"{name} > 450")
+    row = window.work.now.scene.layers[0]
+    assert row.step == DRAFT and row.row.clear_zero
+    words = [text.split(" ·")[0] for text, _ in row.picture.legend(row.row, None, "").classes]
+    assert words == ["no", "yes"]
+    fill(window, settle, "expression", f"{name} - 450")
+    assert not window.work.now.scene.layers[0].row.clear_zero
+
+
+def test_a_card_that_is_chosen_already_shows_its_step_again_over_a_draft(estate, settle):
+    window = estate
+    step = window.work.add_step("aspect", {"dem": window.work.study.shading.ground}, {})
+    settle(window)
+    window.begin_step("hillshade")
+    settle(window)
+    assert window.work.draft is not None and window.work.chosen_id == step
+    QTest.mouseClick(window.trail.cards[step], LEFT, pos=QPoint(60, 70))
+    settle(window)
+    assert window.work.draft is None and window.benches["shape"].panel.step_id == step
+
+
+def test_the_key_stays_where_it_was_scrolled_to(estate, settle):
+    window = estate
+    window.resize(1280, 640)
+    for _ in range(8):
+        window.work.add_step("aspect", {"dem": window.work.study.shading.ground}, {}, choose=False)
+    window.work.choose("")
+    settle(window)
+    key = window.plan.key
+    bar = key._scroll.verticalScrollBar()
+    assert bar.maximum() > 100
+    bar.setValue(60)
+    key.set(window.work.study.key[0], "Opacity", opacity=0.5)
+    settle(window)
+    assert bar.value() == 60
+
+
+def test_what_is_measured_is_kept_as_shapes(estate, settle):
+    window, view = estate, estate.plan.view
+    press(window.plan.tools, next(n.accessibleName() for n in window.plan.tools.findChildren(object) if getattr(n, "accessibleName", str)().startswith("Measure")))  # fmt: skip
+    for x, y in ((420, 300), (520, 300), (520, 380)):
+        QTest.mouseClick(view, LEFT, pos=QPoint(x, y))
+    QTest.keyClick(view, Qt.Key.Key_K)
+    settle(window)
+    line = window.work.outcome(window.work.study.steps[-1].id).value
+    assert line.kind == "lines" and len(line.geometry[0].coords) == 3
+    for x, y in ((420, 300), (520, 300), (520, 380), (421, 301)):
+        QTest.mouseClick(view, LEFT, pos=QPoint(x, y))
+    QTest.keyClick(view, Qt.Key.Key_K)
+    settle(window)
+    area = window.work.outcome(window.work.study.steps[-1].id).value
+    assert area.kind == "areas"
+    pixel = window.plan.view.metres_per_pixel
+    assert area.geometry[0].area == pytest.approx(0.5 * 100 * 80 * pixel**2, rel=0.02)
+
+
+def test_after_the_search_the_first_field_has_the_keyboard(estate, settle):
+    window = estate
+    window.activateWindow()
+    window.search_box.begin()
+    QTest.keyClicks(window.search_box, "contours")
+    QTest.keyClick(window.search_box, Qt.Key.Key_Return)
+    settle(window)
+    panel = window.benches["shape"].panel
+    focused = QApplication.focusWidget()
+    assert focused is not None and panel.form.control("interval").isAncestorOf(focused)
+
+
+def test_what_goes_with_a_removed_step_is_told(estate, settle):
+    window = estate
+    slope = window.work.add_step("slope", {"dem": window.work.study.shading.ground}, {})
+    window.work.add_step("classify", {"surface": slope}, {}, choose=False)
+    settle(window)
+    window.work.remove(slope)
+    assert "1 step that needed it" in window.plan.message.text and "Ctrl+Z" in window.plan.message.text
+    window.work.undo()
+    assert window.work.study.has(slope)
+
+
+@pytest.mark.parametrize(("typed", "first"), [("sun", "Hillshade"), ("line of sight", "Sight line"), ("flood", "Flood stage"), ("maximum in areas", "Zone statistics"),
+                                              ("slope", "Slope"), ("dam", "Dam and catchment"), ("hexagons", "Values per tile")])  # fmt: skip
+def test_the_search_offers_what_is_meant_first(qapp, typed, first):
+    work = Work()
+    assert Search(work, {}).find(typed)[0].text == first
+    work.close()
+
+
+def test_relatives_are_one_list_away(estate, settle):
+    window = estate
+    window.begin_step("slope")
+    settle(window)
+    box = next(b for b in window.benches["shape"].findChildren(QComboBox) if b.accessibleName() == "Step")
+    assert [box.itemText(i) for i in range(box.count())] == ["Slope", "Aspect", "Exposure"]
