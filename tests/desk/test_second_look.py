@@ -135,6 +135,83 @@ def test_the_search_offers_what_is_meant_first(qapp, typed, first):
     work.close()
 
 
+def test_inputs_offer_only_shapes_of_their_kind(estate, settle):
+    window = estate
+    window.begin_step("zone_statistics")
+    settle(window)
+    box = window.benches["classes"].panel._inputs["zones"]
+    kinds = {window.work.outcome(box.itemData(i)).value.kind for i in range(box.count())}
+    assert kinds == {"areas"}
+
+
+def test_the_box_of_a_crop_is_what_is_in_view(estate, settle):
+    window, view = estate, estate.plan.view
+    view.show_camera(view.camera.zoomed(4.0, 480, 300))
+    window.begin_step("crop")
+    settle(window)
+    press(window.benches["gather"], "The part in view")
+    settle(window)
+    cropped = window.work.outcome(DRAFT).value.frame
+    west, south, east, north = view.camera.box
+    cell = cropped.dx
+    assert cropped.box == pytest.approx((west, south, east, north), abs=2 * cell)
+
+
+def test_a_changed_unit_says_which_bounds_were_meant_in_the_other(estate, settle):
+    window = estate
+    work = window.work
+    slope = work.add_step("slope", {"dem": work.study.shading.ground}, {})
+    work.add_step("threshold", {"surface": slope}, {"above": 20.0}, name="Steep", choose=False)
+    settle(window)
+    press(window.benches["shape"], "Unit: Percent")
+    settle(window)
+    press(window.benches["shape"], "Apply the change")
+    assert "bounds of Steep stay as they were typed" in window.plan.message.text
+
+
+def test_a_ground_in_another_system_is_shown_when_it_is_chosen(estate, settle):
+    window = estate
+    work = window.work
+    ground = work.study.shading.ground
+    other = work.add_step("reproject", {"surface": ground}, {"crs": "EPSG:4326"})
+    settle(window)
+    assert work.frame.geographic and window.plan.view.scene.layers[0].step == other
+    box = work.outcome(other).value.frame.box
+    west, _, east, _ = window.plan.view.camera.box
+    assert west < box[0] < box[2] < east
+    work.choose(ground)
+    settle(window)
+    assert not work.frame.geographic
+
+
+def test_the_look_of_one_result_is_given_to_another(estate, settle):
+    window = estate
+    work = window.work
+    first = work.add_step("slope", {"dem": work.study.shading.ground}, {}, choose=False)
+    second = work.add_step("slope", {"dem": work.study.shading.ground}, {"unit": "percent"}, choose=False)
+    key = window.plan.key
+    key.set(work.study.key_row(first), "Look", ramp="water", reverse=True, opacity=0.6)
+    settle(window)
+    press(key, f"How {work.study.name_of(first)} is drawn")
+    press(key, "Copy this look")
+    press(key, f"How {work.study.name_of(second)} is drawn")
+    press(key, f"Draw it as {work.study.name_of(first)}")
+    row = work.study.key_row(second)
+    assert (row.ramp, row.reverse, row.opacity) == ("water", True, 0.6)
+    work.undo()
+    assert work.study.key_row(second).ramp != "water"
+
+
+def test_a_bound_that_no_ground_has_is_marked_and_not_taken(estate, settle):
+    from moss_step.desk.benches.class_table import Row, RowWidget
+
+    widget = RowWidget(Row(0.0, 10.0, 1, "low", "#CAD39B"))
+    taken = []
+    widget.edited.connect(taken.append)
+    QTest.keyClicks(widget.high, "1e400")
+    assert widget.high.property("wrong") and all(r.high is None or abs(r.high) <= 1e15 for r in taken)
+
+
 def test_relatives_are_one_list_away(estate, settle):
     window = estate
     window.begin_step("slope")

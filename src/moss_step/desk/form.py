@@ -49,6 +49,8 @@ class Form(QWidget):
     box_wanted = Signal()
     """The person wants to draw a box on the plan."""
 
+    view_wanted = Signal()
+    """The box is to be what the plan shows."""
     place_shown = Signal(float, float)
     """A place of the list is to be shown on the plan."""
     helped = Signal(str)
@@ -190,7 +192,11 @@ class Form(QWidget):
             "box": lambda: TextControl(
                 title,
                 "xmin,ymin,xmax,ymax",
-                lambda _: tool("crop", "Draw the box on the plan", self.box_wanted.emit),
+                lambda _: row(
+                    tool("crop", "Draw the box on the plan", self.box_wanted.emit),
+                    tool("arrows-out-simple", "The part in view", self.view_wanted.emit),
+                    gap=2,
+                ),
             ),
             "observers": lambda: ObserversControl(title),
             "names": NamesControl,

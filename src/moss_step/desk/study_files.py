@@ -131,4 +131,4 @@ class StudyFiles(QObject):
                 self.work.files.now(partial(self.work.autosaves.retire, left.file))
 
     def _folder(self) -> str:
-        return str(self.work.path.parent if self.work.path else Path.home())
+        return str(self.work.folder)

@@ -84,6 +84,8 @@ class Work(QObject):
         self._recovered: Path | None = None
         self._waits = self._closed = False
         self.in_view: Box | None = None
+        self.folder = Path.home()
+        """Where files were last opened or written: every file dialog begins there."""
         self._looked: tuple[str | None, Outcome] | None = None
         self._fetched: set[str] = set()
         self._main, self._side = (
@@ -177,7 +179,7 @@ class Work(QObject):
             return ""
         self.draft = None
         if draft.replaces:
-            step = draft.step
+            step, before = draft.step, self.study.step(draft.replaces)
             self.do(
                 self.study.changing(
                     draft.replaces,
@@ -186,10 +188,26 @@ class Work(QObject):
                 f"Change {self.study.name_of(draft.replaces)}",
             )
             self.choose(draft.replaces)
+            if step.settings.get("unit") != before.settings.get("unit"):
+                self._warn_of_bounds(draft.replaces)
             return draft.replaces
         kept = self.add_step(draft.step.kind, dict(draft.step.inputs), dict(draft.step.settings))
         self.drafted.emit()
         return kept
+
+    def _warn_of_bounds(self, step_id: str) -> None:
+        """Say which steps hold bounds that were meant in another unit."""
+        bounded = [
+            self.study.name_of(s.id)
+            for s in self.study.steps
+            if step_id in s.sources and {"rules", "at_least", "above", "at_most", "below"} & s.settings.keys()
+        ]
+        if bounded:
+            self.message.emit(
+                f"The unit is another now, and the bounds of {', '.join(bounded)} stay as they were typed. "
+                "Change them, or take it back with Ctrl+Z.",
+                True,
+            )
 
     def set_draft(self, step: Step | None, replaces: str = "") -> None:
         """Show a step that is not kept yet; None ends that."""
@@ -373,12 +391,21 @@ class Work(QObject):
         )  # fmt: skip
 
     def _frame(self) -> Frame | None:
-        for ref in (self.study.shading.ground, *self.study.refs()):
-            outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
-            frame = getattr(outcome.value, "frame", None) if outcome is not None else None
-            if isinstance(frame, Frame):
-                return frame
-        return None
+        """The frame of the shaded ground, or of the first grid there is; that of the chosen result where it
+        lies in another system, or it could not be seen.
+        """
+        usual = next(
+            (f for r in (self.study.shading.ground, *self.study.refs()) if (f := self._frame_of(r))), None
+        )
+        chosen = self._frame_of(self.chosen_ref)
+        if chosen is None or usual is None or chosen.system is None or usual.system is None:
+            return usual
+        return usual if chosen.crs == usual.crs or chosen.system == usual.system else chosen
+
+    def _frame_of(self, ref: str) -> Frame | None:
+        outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
+        frame = getattr(outcome.value, "frame", None) if outcome is not None else None
+        return frame if isinstance(frame, Frame) else None
 
     def _on_moved_on(self) -> None:
         self._now = None
@@ -449,6 +476,7 @@ class Work(QObject):
 
     def remember(self, path: Path) -> None:
         """Put a file at the head of those used lately."""
+        self.folder = path.parent
         self.files.ask(lambda: remember(path), self._on_recent)
 
     def _on_recent(self, result: list[Path] | MossError) -> None:

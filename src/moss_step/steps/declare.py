@@ -157,6 +157,8 @@ class InputSpec:
     quantity: str = ""
     more: bool = False
     """Whether not every use needs it: forms fold it away."""
+    shapes: str = ""
+    """Of shapes the kind that it is for: points, lines or areas; empty for any."""
 
     def takes(self, value: Value) -> bool:
         """Whether a value can be this input."""

@@ -271,7 +271,9 @@ def _pond_figures(
     return f"{measured(float(volume[-1]))} m³", findings, (*spills, *stood)
 
 
-_BUND = InputSpec("bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True)
+_BUND = InputSpec(
+    "bund", "shapes", "Bund from file", "Lines that the bund follows.", optional=True, shapes="lines"
+)
 pond_step = StepKind(
     kind="pond",
     bench="water",

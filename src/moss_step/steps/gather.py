@@ -226,7 +226,7 @@ crop = StepKind(
         "no-data."
     ),
     words=("clip", "cut", "subset", "extract", "trim", "boundary", "extent"),
-    inputs=(_SURFACE, InputSpec("area", "shapes", "Areas", "Areas to keep.", optional=True)),
+    inputs=(_SURFACE, InputSpec("area", "shapes", "Areas", "Areas to keep.", optional=True, shapes="areas")),
     settings=CropSettings,
     gives="surface",
     run=_crop,

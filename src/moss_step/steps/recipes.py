@@ -199,7 +199,11 @@ hazard = StepKind(
         "weighted. Kept as its linked steps."
     ),
     words=("hazard", "suitability", "multi-criteria", "overlay", "susceptibility", "constraints", "mcda"),
-    inputs=(InputSpec("inside", "shapes", "And inside", "Areas that count as one more criterion.", True),),
+    inputs=(
+        InputSpec(
+            "inside", "shapes", "And inside", "Areas that count as one more criterion.", True, shapes="areas"
+        ),
+    ),
     settings=HazardSettings,
     gives="classes",
     run=run_plan(_hazard_plan),
@@ -262,7 +266,7 @@ amount_inside = StepKind(
     ),
     words=("area of criteria", "tabulate", "within catchment", "overlay", "east-facing", "summary"),
     inputs=(
-        InputSpec("areas", "shapes", "Inside", "The areas, such as catchments.", True),
+        InputSpec("areas", "shapes", "Inside", "The areas, such as catchments.", True, shapes="areas"),
         InputSpec("mean_of", "surface", "Mean of", "Whose mean is told there; of slope when left out.", True),
     ),
     settings=InsideSettings,
@@ -314,7 +318,7 @@ tile_values = StepKind(
     words=("hexagons", "hexbin", "fishnet", "highest per hexagon", "zonal", "grid summary"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values."),
-        InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", True),
+        InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", True, shapes="areas"),
     ),
     settings=TileSettings,
     gives="shapes",

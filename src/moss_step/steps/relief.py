@@ -295,7 +295,10 @@ hypsometry = StepKind(
     question="How much of the ground lies above each height?",
     help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
-    inputs=(DEM, InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True)),
+    inputs=(
+        DEM,
+        InputSpec("area", "shapes", "Areas", "Only the ground inside them.", optional=True, shapes="areas"),
+    ),
     settings=HypsometrySettings,
     gives="chart",
     run=_hypsometry,

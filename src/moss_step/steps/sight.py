@@ -567,7 +567,7 @@ best_places = StepKind(
         DEM,
         OBSERVERS,
         *BLOCKING,
-        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True, more=True),
+        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True, more=True, shapes="areas"),
         InputSpec("weights", "surface", "Weights", "Such as people per cell.", True, more=True),
     ),
     settings=BestSettings,

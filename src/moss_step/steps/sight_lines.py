@@ -125,7 +125,11 @@ sight_line = StepKind(
         "hidden ground",
         "dead ground",
     ),
-    inputs=(DEM, InputSpec("line", "shapes", "Line from file", "Its first line counts.", True), *BLOCKING),
+    inputs=(
+        DEM,
+        InputSpec("line", "shapes", "Line from file", "Its first line counts.", True, shapes="lines"),
+        *BLOCKING,
+    ),
     settings=LineSettings,
     gives="chart",
     run=_sight_line,

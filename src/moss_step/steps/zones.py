@@ -173,7 +173,7 @@ profile = StepKind(
     words=("section", "cross section", "transect", "long profile", "elevation profile"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values to read."),
-        InputSpec("path", "shapes", "Path", "A line from a file.", optional=True),
+        InputSpec("path", "shapes", "Path", "A line from a file.", optional=True, shapes="lines"),
     ),
     settings=ProfileSettings, gives="chart", run=_profile,
     memory=2,
@@ -322,7 +322,7 @@ mask = StepKind(
     words=("clip", "erase", "inside", "outside", "cut out"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values to keep."),
-        InputSpec("areas", "shapes", "Areas", "The outlines."),
+        InputSpec("areas", "shapes", "Areas", "The outlines.", shapes="areas"),
     ),
     settings=MaskSettings,
     gives="surface",
@@ -357,7 +357,7 @@ tessellate = StepKind(
     words=("hexagons", "hexbin", "fishnet", "grid index", "tessellation", "squares", "triangles"),
     inputs=(
         InputSpec("extent", "surface", "Extent of", "The grid to cover."),
-        InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", optional=True),
+        InputSpec("keep", "shapes", "Only over", "Areas that tiles must meet.", True, shapes="areas"),
     ),
     settings=TessellateSettings, gives="shapes", run=_tessellate,
     memory=13,
@@ -459,7 +459,7 @@ zone_statistics = StepKind(
         "aggregate",
     ),
     inputs=(
-        InputSpec("zones", "shapes", "Zones", "The areas."),
+        InputSpec("zones", "shapes", "Zones", "The areas.", shapes="areas"),
         InputSpec("surface", "surface", "Surface", "The values."),
     ),
     settings=ZoneSettings,
@@ -527,7 +527,7 @@ zone_classes = StepKind(
         "zonal classes",
     ),
     inputs=(
-        InputSpec("zones", "shapes", "Zones", "The areas."),
+        InputSpec("zones", "shapes", "Zones", "The areas.", shapes="areas"),
         CLASSES,
         InputSpec("surface", "surface", "Mean of", "A surface whose mean by class is told.", True, more=True),
     ),

@@ -23,8 +23,9 @@ from moss_step.desk.parts import clear, label
 from moss_step.desk.plain import set_tip
 from moss_step.model.rules import Rule, number_text
 from moss_step.scene.colors import NEUTRAL
+from moss_step.steps.declare import MOST
 
-_COLUMNS = (("From", 50), ("To", 50), ("Class", 88))
+_COLUMNS = (("From", 58), ("To", 58), ("Class", 74))
 
 
 @dataclass(frozen=True)
@@ -110,6 +111,8 @@ class RowWidget(QFrame):
         clean = text.strip().replace(",", ".").rstrip("°%")
         try:
             value = float(clean) if clean else None
+            if value is not None and not abs(value) <= MOST:
+                raise ValueError(text)
         except ValueError:
             edit.setProperty("wrong", True)
             set_tip(edit, f"'{text}' is not a number")

@@ -23,6 +23,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
+from moss_step.model.shapes import Shapes
 from moss_step.model.units import HECTARE
 from moss_step.model.words import value_text
 from moss_step.steps.declare import InputSpec, ResultSpec, StepKind, plain
@@ -147,6 +148,7 @@ class StepPanel(QWidget):
         self.form.helped.connect(self._say_help)
         self.form.place_shown.connect(self.place_wanted)
         self.form.box_wanted.connect(self._draw_box)
+        self.form.view_wanted.connect(self._use_view)
         layout.addWidget(self.form)
 
     def use_inputs(self, names: Iterable[str]) -> None:
@@ -214,6 +216,19 @@ class StepPanel(QWidget):
         tool = BoxTool()
         tool.result.connect(self.use_box)
         self.tool_wanted.emit(tool)
+
+    def _use_view(self) -> None:
+        """Take the part of the ground that the plan shows."""
+        frame, view = self.work.frame, self.work.in_view
+        if frame is None or view is None:
+            return
+        box = (
+            max(view[0], frame.box[0]),
+            max(view[1], frame.box[1]),
+            min(view[2], frame.box[2]),
+            min(view[3], frame.box[3]),
+        )
+        self.use_box(box)
 
     def use_box(self, box: Box) -> None:
         """Take a box that was drawn on the plan."""
@@ -323,7 +338,16 @@ class StepPanel(QWidget):
         barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
         said = self.work.now.said
         free = [ref for step in study.steps if step.id not in barred for ref in step.refs]
-        return [(ref, study.name_of(ref)) for ref in free if _fits(spec, study.result(ref), said.get(ref))]
+        fitting = [ref for ref in free if _fits(spec, study.result(ref), said.get(ref))]
+        return [(ref, study.name_of(ref)) for ref in fitting if self._of_kind(spec, ref)]
+
+    def _of_kind(self, spec: InputSpec, ref: str) -> bool:
+        """Whether shapes are of the kind that an input is for; those that are not there yet may be."""
+        if not spec.shapes:
+            return True
+        outcome = self.work.outcome(ref)
+        shapes = outcome.of(Shapes) if outcome is not None else None
+        return shapes is None or shapes.kind == spec.shapes
 
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:

@@ -117,7 +117,7 @@ class SheetBench(Bench):
         outcome = self.work.outcome(self.ref)
         if outcome is None:
             return
-
+        self.work.folder = path.parent
         study, name = self.work.study, self.work.study.name_of(self.ref)
 
         def write() -> None:
@@ -188,11 +188,10 @@ class SheetBench(Bench):
             self.write(Path(name) if Path(name).suffix else Path(name + ending))
 
     def _ask_picture(self) -> None:
-        proposal = f"{file_name(self.work.study.name)}.png"
+        proposal = str(self.work.folder / f"{file_name(self.work.study.name)}.png")
         name, _ = QFileDialog.getSaveFileName(self, "Picture of the plan", proposal, "PNG (*.png)")
         if name:
             self.write_picture(Path(name) if Path(name).suffix else Path(name + ".png"))
 
     def _proposal(self, ending: str) -> str:
-        folder = self.work.path.parent if self.work.path else Path.home()
-        return str(folder / (file_name(self.work.study.name_of(self.ref)) + ending))
+        return str(self.work.folder / (file_name(self.work.study.name_of(self.ref)) + ending))

@@ -128,6 +128,7 @@ class KeyPanel(QFrame):
         self._shown: object = None
         self._heads: dict[str, QWidget] = {}
         self._at = 0
+        self._look: KeyRow | None = None
         self._stay = Later(lambda: self._scroll.verticalScrollBar().setValue(self._at), self)
         self.below = 58
         """Where it begins on a narrow plan: below the buttons."""
@@ -302,6 +303,8 @@ class KeyPanel(QFrame):
             row(
                 tool("caret-up", "Draw it higher", lambda: self._move(key, -1)),
                 tool("caret-down", "Draw it lower", lambda: self._move(key, 1)),
+                tool("copy", "Copy this look", lambda: self._copy_look(key)),
+                *self._given_look(key),
                 1,
                 tool("trash", "Take it out of the Key", lambda: self._drop(key)),
             )
@@ -369,6 +372,31 @@ class KeyPanel(QFrame):
         to = min(max(at + by, 0), len(rows) - 1)
         rows.insert(to, rows.pop(at))
         self.work.do(self.work.study.model_copy(update={"key": tuple(rows)}), "Order of the Key")
+
+    def _copy_look(self, key: KeyRow) -> None:
+        """Keep how a row is drawn, for other rows to take."""
+        self._look = key
+        self._shown = None
+        self.refresh()
+
+    def _given_look(self, key: KeyRow) -> list[QWidget]:
+        """The button that takes the copied look, where there is one of another row."""
+        look = self._look
+        if look is None or look.step == key.step:
+            return []
+        name = self.work.study.name_of(look.step) if self.work.study.has(look.step) else "another result"
+        return [tool("check-circle", f"Draw it as {name}", lambda: self._use_look(key, look))]
+
+    def _use_look(self, key: KeyRow, look: KeyRow) -> None:
+        own = {"step", "shown", "hidden", "paint", "breaks"}
+        values = {n: getattr(look, n) for n in KeyRow.model_fields if n not in own}
+        drawn = self.work.now.picture(key.step)
+        shapes = drawn.shapes if drawn is not None else None
+        if shapes is None or look.column not in shapes.value.columns:
+            values["column"] = key.column
+        if shapes is None or look.labels not in shapes.value.columns:
+            values["labels"] = key.labels
+        self.set(key, "Look", **values)
 
     def _drag_to(self, key: KeyRow, y: int) -> None:
         """Put a row where it was dragged to, a height on the screen."""

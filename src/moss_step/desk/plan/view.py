@@ -139,15 +139,18 @@ class PlanView(QWidget):
         """Show the whole ground."""
         frame = self.work.frame
         if frame is not None:
-            left, top, right, bottom = self.insets()
-            width, height = self.width() - left - right, self.height() - top - bottom
-            free = Camera(stretch=stretch_of(frame)).sized(width, height)
-            fitted = free.fitted(frame.box).sized(self.width(), self.height())
-            self.show_camera(fitted.moved((left - right) / 2, (top - bottom) / 2))
+            self.show_camera(self._fitted(Camera(stretch=stretch_of(frame)), frame.box, 0.03))
 
     def show_box(self, box: Box) -> None:
         """Show a part of the ground."""
-        self.show_camera(self.camera.fitted(box, 0.1))
+        self.show_camera(self._fitted(self.camera, box, 0.1))
+
+    def _fitted(self, camera: Camera, box: Box, margin: float) -> Camera:
+        """A camera that shows a box beside what lies on the plan."""
+        left, top, right, bottom = self.insets()
+        free = camera.sized(self.width() - left - right, self.height() - top - bottom)
+        whole = free.fitted(box, margin).sized(self.width(), self.height())
+        return whole.moved((left - right) / 2, (top - bottom) / 2)
 
     def show_place(self, x: float, y: float) -> None:
         """Move the middle of the plan to a place, near enough to see what is there."""

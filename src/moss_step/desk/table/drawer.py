@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import shapely
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, Signal
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -120,7 +120,7 @@ class TableDrawer(QWidget):
         self.rows.setWordWrap(False)
         self.rows.verticalHeader().setDefaultSectionSize(24)
         self.rows.horizontalHeader().setDefaultSectionSize(120)
-        self.rows.doubleClicked.connect(lambda _: self.go_to())
+        self.rows.doubleClicked.connect(self._on_double)
         self.rows.selectionModel().selectionChanged.connect(lambda *_: self._on_selected())
 
     def refresh(self) -> None:
@@ -182,6 +182,11 @@ class TableDrawer(QWidget):
         nearest = int(np.argmin(distances))
         if distances[nearest] <= reach:
             self.select(nearest)
+
+    def _on_double(self, index: QModelIndex) -> None:
+        """Show the row on the plan; a cell that can be typed in is for typing."""
+        if not self.model.flags(index) & Qt.ItemFlag.ItemIsEditable:
+            self.go_to()
 
     def go_to(self) -> None:
         """Show the selected shapes on the plan."""
