@@ -3,7 +3,7 @@
 from PySide6.QtWidgets import QApplication
 
 from moss_step.study.graph import KeyRow
-from tests.desk.driving import press, texts
+from tests.desk.driving import texts
 
 
 def a_sight_line(window) -> str:
@@ -36,14 +36,13 @@ def test_all_curves_of_a_chart_are_drawn_each_as_high_as_it_is(demo, settle):
     settle(demo)
     demo.show_drawer("table")
     settle(demo)
-    press(demo.table, "Chart of the column, or the curves of a chart")
-    settle(demo)
     QApplication.processEvents()
-    chart = demo.table.chart
-    assert len(chart.others) == 2 and chart.across == "distance, m" and chart.up == "ground, m"
-    (low, high) = chart.plot.getViewBox().viewRange()[1]
+    settle(demo)
+    view = demo.table.curves
+    assert len(view.shown) == 3 and view.shown[0] == "ground" and len(view.plot._items) == 3
+    (low, high) = view.plot.plot.getViewBox().viewRange()[1]
     heights = demo.work.outcome(demo.work.chosen_id).value.columns["ground"]
     assert low > 0.5 * heights.min() and low < heights.min() and high > heights.max()
     demo.work.choose("slope_classes" if demo.work.study.has("slope_classes") else "classes")
     settle(demo)
-    assert chart.filled and chart.others == (), "bars of a column stand on 0 again"
+    assert view.isHidden(), "what has no curves shows none"

@@ -136,7 +136,8 @@ def test_rows_that_are_selected_become_a_step_and_columns_are_charted(estate, se
     settle(window)
     window.work.choose(curve)
     settle(window)
-    x, y = table.chart.curve
+    x, y = window.work.outcome(curve).value.curve("height_share")
+    assert table.curves.shown == ("height_share",) and table.curves.isVisible()
     heights = values(window, ground)
     assert x[0] == 1.0 and y[-1] == 1.0
     middle = heights.min() + 0.5 * (heights.max() - heights.min())

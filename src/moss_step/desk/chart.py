@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
 from moss_step.desk.theme import font
-from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, curve_color
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
 _LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
 """The library of charts, and milliseconds between two looks whether it is there."""
@@ -87,7 +87,7 @@ class PlotFrame(QWidget):
 
 
 class LineChart(PlotFrame):
-    """A curve over a horizontal value, others beside it, and marks where settings stand; a click tells the
+    """A curve over a horizontal value, filled down to 0, and marks where settings stand; a click tells the
     value.
     """
 
@@ -97,20 +97,17 @@ class LineChart(PlotFrame):
         super().__init__()
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
-        self.filled = True
-        self.others: Sequence[tuple[np.ndarray, np.ndarray]] = ()
         self.marks: list[float] = []
         self._lines: list[Any] = []
-        self._beside: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
         self.setMinimumHeight(150)
         self.setAccessibleName(f"Chart of {up} against {across}")
         self.ask()
 
     def furnish(self) -> None:
-        """The main curve, and a click that is told."""
-        self._curve = self.plot.plot(pen=self.library.mkPen(MOSS, width=2), brush=(76, 107, 52, 40))
-        self._curve.setZValue(1)  # above those beside it
+        """The curve, and a click that is told."""
+        pen = self.library.mkPen(MOSS, width=2)
+        self._curve = self.plot.plot(pen=pen, brush=(76, 107, 52, 40), fillLevel=0.0)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
 
     def draw(self) -> None:
@@ -119,18 +116,7 @@ class LineChart(PlotFrame):
             self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
         if self.curve is not self._drawn:
             self._drawn = self.curve
-            self._curve.setFillLevel(0.0 if self.filled else None)
             self._curve.setData(*self.curve)
-            for item in self._beside:
-                self.plot.removeItem(item)
-            pens = [
-                self.library.mkPen(curve_color(number), width=1.4)
-                for number in range(1, len(self.others) + 1)
-            ]
-            self._beside = [
-                self.plot.plot(x, y, pen=pen, connect="finite")
-                for (x, y), pen in zip(self.others, pens, strict=True)
-            ]
             self.plot.autoRange(padding=0.03)
         for line in self._lines:
             self.plot.removeItem(line)
@@ -141,20 +127,10 @@ class LineChart(PlotFrame):
                 self.plot.addItem(line)
                 self._lines.append(line)
 
-    def show_curve(
-        self, x: np.ndarray, y: np.ndarray, others: Sequence[tuple[np.ndarray, np.ndarray]] | None = None
-    ) -> None:
-        """Show another curve, filled down to 0; or with ``others`` as lines beside it, each as high as
-        it is.
-        """
-        filled, others = others is None, others or ()
-        if (
-            filled != self.filled
-            or not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1]))
-            or others
-            or self.others
-        ):
-            self.curve, self.others, self.filled = (x, y), others, filled
+    def show_curve(self, x: np.ndarray, y: np.ndarray) -> None:
+        """Show another curve."""
+        if not (np.array_equal(x, self.curve[0]) and np.array_equal(y, self.curve[1])):
+            self.curve = (x, y)
             self.ask()
 
     def show_bars(self, edges: np.ndarray, counts: np.ndarray) -> None:

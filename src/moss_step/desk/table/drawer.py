@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.plain import set_tip
+from moss_step.desk.table.curves import CurvesView
 from moss_step.desk.table.model import RowsModel, cell_text
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
@@ -106,6 +107,7 @@ class TableDrawer(QWidget):
         self._body.addWidget(self.rows, 1)
         layout.addLayout(self._body, 1)
         self.chart: LineChart | None = None
+        self.curves: CurvesView | None = None
         later = Later(self.refresh, self, after=20)
         work.published.connect(later.ask)
 
@@ -143,6 +145,7 @@ class TableDrawer(QWidget):
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
         self.filter_edit.clear()
         self._say()
+        self._show_curves()
         self._draw_chart()
 
     def _source(self) -> str:
@@ -229,7 +232,24 @@ class TableDrawer(QWidget):
 
     # --- chart and keeping
 
+    def _show_curves(self) -> None:
+        """Curves are drawn beside the rows of a chart at once."""
+        if self._curves is None:
+            if self.curves is not None:
+                self.curves.hide()
+            return
+        if self.curves is None:
+            self.curves = CurvesView(self.work)
+            self._body.addWidget(self.curves, 2)
+        if self.chart is not None:
+            self.chart.hide()
+        self.curves.show_chart(self._curves)
+        self.curves.show()
+
     def _toggle_chart(self) -> None:
+        if self.curves is not None and self._curves is not None:
+            self.curves.setVisible(self.curves.isHidden())
+            return
         if self.chart is None:
             self.chart = LineChart("value", "rows")
             self.chart.setFixedWidth(420)
@@ -240,17 +260,8 @@ class TableDrawer(QWidget):
         self._draw_chart()
 
     def _draw_chart(self) -> None:
-        """Draw the curve that a table holds, or how often values of the current column occur among the rows
-        shown.
-        """
+        """Draw how often values of the current column occur among the rows shown."""
         if self.chart is None or self.chart.isHidden():
-            return
-        if self._curves is not None:
-            first, *others = (self._curves.curve(name) for name in self._curves.up)
-            self.chart.show_curve(*first, others)
-            self.chart.show_titles(
-                self._curves.title(self._curves.across), self._curves.title(self._curves.up[0])
-            )
             return
         name = self._column()
         values = self.model.columns[name][self.model.order].astype(np.float64) if name else np.empty(0)

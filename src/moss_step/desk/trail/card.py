@@ -226,8 +226,10 @@ class Card(QWidget):
         painter.drawText(QRectF(10, 58, WIDTH - 20, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
         painter.setPen(QColor(OCHRE if state == "failed" else MUTED))
-        figure = QFontMetricsF(small).elidedText(self.figure(), elide, WIDTH - 36)
-        painter.drawText(QRectF(10, 75, WIDTH - 36, 16), Qt.AlignmentFlag.AlignVCenter, figure)
+        warned = state == "done" and any("cells that exist" not in w for w in self.warnings())
+        room = WIDTH - (58 if warned else 36)  # beside the marks
+        figure = QFontMetricsF(small).elidedText(self.figure(), elide, room)
+        painter.drawText(QRectF(10, 75, room, 16), Qt.AlignmentFlag.AlignVCenter, figure)
         mark = QPointF(WIDTH - 16, 83)
         if state == "failed":
             painter.drawPixmap(mark - QPointF(8, 8), pixmap("warning", OCHRE, 15))
@@ -236,7 +238,6 @@ class Card(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(mark, 3.4, 3.4)
         elif state == "done":
-            warned = any(w for w in self.warnings() if "cells that exist" not in w)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(MOSS))
             painter.drawEllipse(mark, 3.8, 3.8)

@@ -1,0 +1,226 @@
+"""The curves of a chart: which are drawn, over what, with a reading, and handed on."""
+
+from __future__ import annotations
+
+import html
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QRectF, QSize, Signal
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+
+from moss_step.desk.chart import PlotFrame
+from moss_step.desk.parts import clear, label, row, tool
+from moss_step.desk.png import write_png
+from moss_step.desk.table.model import cell_text, column_words
+from moss_step.desk.work import Work
+from moss_step.formats.columns_csv import table_text
+from moss_step.formats.whole import whole_file, write_text
+from moss_step.model.chart import Chart
+from moss_step.scene.colors import DEEP, MOSS, MUTED, curve_color
+
+_SHARP = 2
+_MOST_CURVES = 6
+
+
+class CurvePlot(PlotFrame):
+    """Draws some curves of a chart over one value; tells where the pointer is."""
+
+    pointed = Signal(object)
+    """The value across under the pointer, or None."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.chart: Chart | None = None
+        self.shown: tuple[str, ...] = ()
+        self.log = (False, False)
+        self._items: list[Any] = []
+        self.setMinimumHeight(120)
+        self.setAccessibleName("Curves")
+
+    def furnish(self) -> None:
+        """A line at the pointer."""
+        self._line = self.library.InfiniteLine(0.0, pen=self.library.mkPen(DEEP, width=1))
+        self._line.hide()
+        self.plot.addItem(self._line, ignoreBounds=True)
+        self.plot.scene().sigMouseMoved.connect(self._moved)
+
+    def show_curves(self, chart: Chart | None, shown: tuple[str, ...], log: tuple[bool, bool]) -> None:
+        """Draw other curves."""
+        self.chart, self.shown, self.log = chart, shown, log
+        self.ask()
+
+    def draw(self) -> None:
+        """Bring the plot up to date; on a logarithmic axis what is not above 0 is left out."""
+        for item in self._items:
+            self.plot.removeItem(item)
+        self._items = []
+        if self.chart is None:
+            return
+        self.plot.setLogMode(*self.log)
+        for number, name in enumerate(self.shown):
+            x, y = self.chart.curve(name)
+            kept = (
+                np.isfinite(x)
+                & np.isfinite(y)
+                & ((x > 0) | (not self.log[0]))
+                & ((y > 0) | (not self.log[1]))
+            )
+            color = MOSS if number == 0 else curve_color(number)
+            pen = self.library.mkPen(color, width=2)
+            self._items.append(self.plot.plot(x[kept], y[kept], pen=pen))
+        titles = [self.chart.title(self.chart.across), " · ".join(map(self.chart.title, self.shown))]
+        for side, title in zip(("bottom", "left"), titles, strict=True):
+            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
+        self.plot.autoRange(padding=0.03)
+
+    def _moved(self, at: Any) -> None:
+        box = self.plot.getViewBox()
+        inside = box.sceneBoundingRect().contains(at) and bool(self.shown)
+        self._line.setVisible(inside)
+        if not inside:
+            self.pointed.emit(None)
+            return
+        across = float(box.mapSceneToView(at).x())
+        self._line.setValue(across)
+        self.pointed.emit(10.0**across if self.log[0] else across)
+
+    def image(self) -> QImage:
+        """The plot as a picture, twice as fine as on the screen."""
+        image = QImage(self.size() * _SHARP, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(_SHARP)
+        self.render(image)
+        return image
+
+    def write_svg(self, path: Path) -> None:
+        """Write the plot as lines and letters, whole or not at all."""
+        with whole_file(path) as part:
+            writer = QSvgGenerator()
+            writer.setFileName(str(part))
+            writer.setSize(QSize(self.width(), self.height()))
+            writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
+            writer.setTitle("Chart")
+            painter = QPainter(writer)
+            self.plot.scene().render(painter)
+            painter.end()
+
+
+class CurvesView(QWidget):
+    """The curves of a chart result, and what of them is shown."""
+
+    def __init__(self, work: Work) -> None:
+        super().__init__()
+        self.work = work
+        self.plot = CurvePlot()
+        self.plot.pointed.connect(self._read)
+        self.said = label("", "muted")
+        self.said.setAccessibleName("Reading of the curves")
+        self._ticks = QWidget()
+        self._tick_row = QHBoxLayout(self._ticks)
+        self._tick_row.setContentsMargins(0, 0, 0, 0)
+        self.log_across, self.log_up = self._tick("log across"), self._tick("log up")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 0, 10, 6)
+        layout.setSpacing(2)
+        layout.addWidget(
+            row(
+                self._ticks,
+                self.log_across,
+                self.log_up,
+                1,
+                self.said,
+                tool("download-simple", "Hand the curves on: CSV, PNG or SVG", self._ask),
+            )
+        )
+        layout.addWidget(self.plot, 1)
+        self._chart: Chart | None = None
+        self._boxes: dict[str, QCheckBox] = {}
+
+    def _tick(self, text: str) -> QCheckBox:
+        result = QCheckBox(text)
+        result.setAccessibleName(text)
+        result.toggled.connect(lambda _: self._show())
+        return result
+
+    def show_chart(self, chart: Chart | None) -> None:
+        """Show another chart, with its own curves drawn."""
+        if chart is self._chart:
+            return
+        self._chart = chart
+        clear(self._tick_row)
+        self._boxes = {}
+        for name in _curves(chart):
+            box = QCheckBox(column_words(name, chart.unit(name).symbol if chart is not None else ""))
+            box.setAccessibleName(f"Curve: {box.text()}")
+            box.setChecked(chart is not None and name in chart.up)
+            box.toggled.connect(lambda _: self._show())
+            self._boxes[name] = box
+            self._tick_row.addWidget(box)
+        self._show()
+
+    @property
+    def shown(self) -> tuple[str, ...]:
+        """Names of the curves that are drawn."""
+        return tuple(n for n, box in self._boxes.items() if box.isChecked())
+
+    def _show(self) -> None:
+        self.plot.show_curves(self._chart, self.shown, (self.log_across.isChecked(), self.log_up.isChecked()))
+
+    def _read(self, across: float | None) -> None:
+        """Say what the curves hold at a value."""
+        chart = self._chart
+        if chart is None or across is None:
+            self.said.setText("")
+            return
+        parts = [f"{column_words(chart.across)} {_value(across, chart, chart.across)}"]
+        for name in self.shown:
+            x, y = chart.curve(name)
+            order = np.argsort(x, kind="stable")
+            at = float(np.interp(across, x[order], y[order]))
+            parts.append(
+                f"{column_words(name, chart.unit(name).symbol).split(',')[0]} {_value(at, chart, name)}"
+            )
+        self.said.setText("   ".join(parts))
+
+    def _ask(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self,
+            "Hand the curves on",
+            str(self.work.folder / "curves.csv"),
+            "CSV, PNG, SVG (*.csv *.png *.svg)",
+        )
+        if name:
+            self.write(Path(name) if Path(name).suffix else Path(f"{name}.csv"))
+
+    def write(self, path: Path) -> None:
+        """Write the curves; the ending chooses numbers, a picture, or lines."""
+        chart, ending = self._chart, path.suffix.lower()
+        if chart is None:
+            return
+        if ending == ".svg":
+            self.plot.write_svg(path)
+            self.work.message.emit(f"Written: {path.name}.", False)
+        elif ending == ".png":
+            image = self.plot.image()
+            self.work.write(partial(write_png, image, path), path)
+        else:
+            self.work.write(lambda: write_text(path, table_text(chart.columns)), path)
+
+
+def _curves(chart: Chart | None) -> list[str]:
+    """Columns of numbers that can be drawn over the value across, the chart's own first."""
+    if chart is None:
+        return []
+    others = [
+        n for n, v in chart.columns.items() if v.dtype.kind in "iuf" and n not in (chart.across, *chart.up)
+    ]
+    return [*chart.up, *others][:_MOST_CURVES]
+
+
+def _value(value: float, chart: Chart, name: str) -> str:
+    symbol = chart.unit(name).symbol
+    return f"{cell_text(value, symbol)} {symbol}".strip()
