@@ -44,7 +44,7 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
     given: dict[str, object] = {}
     for name, field in kind.settings.listed().items():
         control = extra(field, "control")
-        if control == "points" and name != "cut" and not (kind.plan is not None and name in ("start", "at")):
+        if control == "points" and name != "cut" and not (kind.plan is not None and name == "start"):
             given[name] = tuple(place(at) for at in PLACES)
         elif control == "line" and kind.kind != "catchment":
             given[name] = sum((place(at) for at in (BUND if kind.kind == "pond" else LINE)), ())

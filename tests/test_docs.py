@@ -87,8 +87,8 @@ def test_each_step_says_what_it_is_in_words_of_its_own():
 
 
 def test_no_generic_part_of_the_window_names_a_step():
-    """Steps are found by what they declare; benches and the pictures of the docs name their own."""
-    package, own = ROOT / "src/moss_step", {"benches", "screenshots.py", "warm.py"}
+    """Steps are found by what they declare; benches, walks and the pictures of the docs name their own."""
+    package, own = ROOT / "src/moss_step", {"benches", "screenshots.py", "walks.py", "warm.py"}
     files = [p for part in ("desk", "scene", "study") for p in (package / part).rglob("*.py")]
     generic = [p for p in files if not own & set(p.parts)]
     asked = re.compile(r'(?:add_step|begin_step|step_kind)\(\s*"(\w+)"|\bkind (?:==|!=|in) \(?"(\w+)"')

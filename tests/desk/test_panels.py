@@ -43,7 +43,7 @@ def test_typing_on_a_bench_leaves_what_fits_and_return_takes_the_first(estate, s
     window.work.choose("")
     window.go_to_bench("water")
     field = named(window.benches["water"], "Find a step of this bench", QLineEdit)
-    QTest.keyClicks(field, "pour")
+    QTest.keyClicks(field, "drains to a place")
     listed = list(window.benches["water"].choice.buttons)
     assert listed == ["catchment"]
     field.clear()

@@ -64,18 +64,18 @@ _FLAT = (
 )
 REFUSED = {
     "rough": _BUND,
-    "level": f"classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
-    f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys stream_basins stream_power streams "
-    f"wetness {_PLACED} {_BUND}",
-    "one cell": f"basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
-    "one row": f"{_FLAT} {_BUND}",
-    "one column": f"{_FLAT} {_BUND}",
-    "lone cell": f"basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "level": f"threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
+    "all no-data": f"amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
+    f"suitability threshold_curve wetness {_PLACED} {_BUND}",
+    "one cell": f"slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one row": f"slope_classes suitability {_FLAT} {_BUND}",
+    "one column": f"slope_classes suitability {_FLAT} {_BUND}",
+    "lone cell": f"slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
-    "stripes": f"{_PLACED} {_BUND}",
+    "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
-    "huge heights": f"contours relief_tint ruggedness stream_power wetness {_BUND}",
+    "huge heights": f"slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
     "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",

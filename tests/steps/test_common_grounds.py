@@ -118,7 +118,7 @@ def same(
             inside = values * (
                 one.unit(name).factor / other.unit(name).factor if length else 1.0
             )  # in its unit
-            heights = ("height", "stage", "value", "ground", "top", "ray", "a", "b")
+            heights = ("height", "stage", "threshold", "value", "ground", "top", "ray", "a", "b")
             close(np.sort(inside - (rise if name in heights else 0.0)), theirs[name], name)
 
 
@@ -129,6 +129,7 @@ ANCHORED = {
     "resample": "the new grid is laid from the upper left corner",
     "horizon": "bearings begin in the north: see the tests of the horizon",
     "horizon.skyline": "bearings begin in the north: see the tests of the horizon",
+    "suitability": "bearings begin in the north: its own test turns them",
     "several_lights": "the lamps stand where they stand",
     "hillshade": "the lamp stands where it stands",
     "best_places": "equal gains are taken in order",

@@ -127,6 +127,19 @@ def test_the_dam_s_catchment_is_all_that_drains_to_the_end_of_the_way():
     assert alone.geometry[0].equals(result.geometry[0]), "the longest way to the dam ends there, too"
 
 
+def test_a_slanting_way_brings_no_cells_beside_it():
+    """What is laid out along a diagonal must not count cells that the line only touches."""
+    dem = ground()
+    f, drainage = dem.frame, prepare(dem)
+    for row, col in ((9, 7), (22, 30), (14, 25), (28, 11)):
+        place = (f.x_of(col + 0.5), f.y_of(row + 0.5))
+        result = run(catalogue()["dam_catchment"], {"dam": [place]}, dem=dem).value
+        marks = np.zeros(f.shape, np.int32)
+        at = f.cell_at(*place)
+        mark_catchment(drainage, at[0] * f.cols + at[1], 1, marks)
+        assert result.geometry[0].area == pytest.approx(np.count_nonzero(marks) * f.dx * f.dy)
+
+
 def test_slope_classes_have_the_ends_and_names_that_were_given():
     dem, kind = ground(), catalogue()["slope_classes"]
     steep = slope(dem, unit="percent").values

@@ -45,16 +45,17 @@ class StudyFiles(QObject):
         except MossError as error:
             self.work.message.emit(str(error), True)
 
-    def open_demo(self) -> None:
-        """Open the invented estate as a new study."""
+    def open_demo(self) -> bool:
+        """Open the invented estate as a new study; whether it was."""
         if not self.may_leave():
-            return
+            return False
         try:
             self.work.open(DATA / "harrow_moss.moss", as_copy=True)
         except MossError as error:
             self.work.message.emit(str(error), True)
-            return
+            return False
         self.work.choose("classes")
+        return True
 
     def new(self) -> None:
         """Begin an empty study."""

@@ -15,11 +15,13 @@ from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
 from moss_step.desk.plain import set_tip
+from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.search import Search, SearchBox
 from moss_step.desk.study_files import StudyFiles
 from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.trail.trail import Trail
 from moss_step.desk.views import Views
+from moss_step.desk.walks import WALKS, Walk, WalkCard
 from moss_step.desk.work import Work
 from moss_step.steps.catalogue import BENCHES, step_kind
 
@@ -29,29 +31,25 @@ class MainWindow(QMainWindow):
 
     def __init__(self, work: Work | None = None) -> None:
         super().__init__()
-        self.work = work or Work()
-        self.files = StudyFiles(self.work, self)
+        self.work: Work = work or Work()
+        self.files: StudyFiles = StudyFiles(self.work, self)
         self.setMinimumSize(960, 540)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.trail = Trail(self.work)
+        self.trail: Trail = Trail(self.work)
         self.search = Search(self.work, self._actions())
         self.search_box = SearchBox(self.search, self)
-        self.header = Header(self.work, self.search_box)
-        self.benches = make_benches(self.work)
+        self.header: Header = Header(self.work, self.search_box)
+        self.benches: dict[str, Bench] = make_benches(self.work)
         self._stack = QStackedWidget()
         self._stack.setObjectName("panel")
         self._stack.setFixedWidth(PANEL_WIDTH)
         for bench in self.benches.values():
             self._stack.addWidget(bench)
-        self.keys = KeysSheet(self)
-        self.views = Views(self.work, lambda: self.benches[self.bench])
-        self.plan, self.table, self.section, self.block = (
-            self.views.plan,
-            self.views.table,
-            self.views.section,
-            self.views.block,
-        )
+        self.keys, self.walk = KeysSheet(self), WalkCard(self)
+        self.views: Views = Views(self.work, lambda: self.benches[self.bench])
+        self.plan: PlanPane = self.views.plan
+        self.table, self.section, self.block = self.views.table, self.views.section, self.views.block
         self._chosen_later = Later(self._on_chosen, self)
         self._lay_out()
         self._connect()
@@ -92,6 +90,8 @@ class MainWindow(QMainWindow):
         self.search.result_wanted.connect(work.choose)
         self.plan.welcome.open_wanted.connect(files.ask_open)
         self.plan.welcome.demo_wanted.connect(files.open_demo)
+        self.plan.welcome.offer([(f"{walk.title}: {walk.question}", walk) for walk in WALKS])
+        self.plan.welcome.walk_wanted.connect(self.take_walk)
         self.plan.welcome.recent_wanted.connect(lambda p: files.open_path(p))
         self.views.difference_wanted.connect(self._tell_difference)
         work.chosen.connect(self._chosen_later.ask)
@@ -141,9 +141,20 @@ class MainWindow(QMainWindow):
             "Open the demo": self.files.open_demo,
             "Hand on a result": lambda: self.go_to_bench("sheet"),
             "Compare two results": lambda: self.views.begin_comparing(),
+            **{f"Walk: {walk.title.lower()}": partial(self.take_walk, walk) for walk in WALKS},
             "Show all of the ground": lambda: self.plan.view.fit(),
             "Keys": lambda: self.keys.open(),
         }
+
+    def take_walk(self, walk: Walk) -> None:
+        """Open the demo anew, and lead through it; a study that is not saved is asked about first."""
+        self.walk.leave()
+        if not self.files.open_demo():
+            return
+        self.work.choose("")
+        self.show_drawer("plan")
+        self.go_to_bench("gather")
+        self.walk.begin(walk)
 
     def study_menu(self) -> QMenu:
         """Menu of the study."""

@@ -30,6 +30,12 @@ _STRIDE = 7  # colours of many values repeat, far apart on the ramp
 _GOLDEN = 0.6180339887
 
 
+@lru_cache(maxsize=1)
+def rehearse_breaks() -> None:
+    """Load what natural breaks need: not for the window's thread, which grades shapes later."""
+    natural_breaks(np.array([1.0, 2.0, 4.0]), 2)
+
+
 @dataclass(frozen=True)
 class Grading:
     """The class of each shape (-1 for none), and name and colour of each class."""

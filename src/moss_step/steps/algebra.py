@@ -357,6 +357,7 @@ def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress
 
 difference = StepKind(
     kind="difference",
+    keeps="difference",
     bench="surface",
     group="Between surfaces",
     title="Difference",
@@ -482,6 +483,7 @@ def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) ->
 
 resample = StepKind(
     kind="resample",
+    keeps="cells",
     bench="surface",
     group="Cells",
     title="Resample",

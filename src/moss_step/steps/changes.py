@@ -75,6 +75,7 @@ def _table(change: Change) -> Table:
 
 class_change = StepKind(
     kind="class_change",
+    keeps="change",
     bench="classes",
     group="Several together",
     title="Change of classes",

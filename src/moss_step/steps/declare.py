@@ -190,8 +190,9 @@ class ResultSpec:
 
 @dataclass(frozen=True)
 class Planned:
-    """One of the steps that answer a question together: a name by which later ones take its result, its kind,
-    its inputs as names of the question's inputs or of earlier steps, its settings, and a title for it.
+    """One of the steps that answer a question together: a name by which later ones take its result (or
+    ``name.result`` one beside it), its kind, its inputs as names of the question's inputs or of earlier
+    steps, its settings, and a title for it.
     """
 
     name: str
@@ -248,7 +249,10 @@ class StepKind:
     run is needed.
     """
     keeps: str = ""
-    """What of a view it keeps as a step: the ``section`` along a line, or the ``rows`` that are selected."""
+    """What of a view it keeps as a step: the ``section`` along a line, the ``rows`` that are selected, the
+    ``shapes`` that were measured, the ``difference`` of two surfaces or the ``change`` of two class maps that
+    are compared, or a surface on the ``cells`` of another.
+    """
     plan: Callable[[Any, Mapping[str, str]], tuple[Planned, ...]] | None = None
     """The ordinary steps that it is kept as, the one that gives its result last: of a question that takes
     several. It is given the settings and the inputs.

@@ -171,6 +171,7 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
 
 draw = StepKind(
     kind="draw",
+    keeps="shapes",
     bench="gather",
     group="Bring in",
     title="Draw shapes",

@@ -139,13 +139,20 @@ def run_plan(
         outcome, warnings = None, list[str]()
         for k, step in enumerate(steps):
             kind = step_kind(step.kind)
-            missing = [ref for ref in step.inputs.values() if ref not in values]
-            if missing:
-                raise AskedWronglyError(f"There is no surface '{missing[0]}'.", f"Give {missing[0]}=PATH.")
+            given = {}
+            for name, ref in step.inputs.items():
+                if ref not in values:
+                    raise AskedWronglyError(f"There is no surface '{ref}'.", f"Give {ref}=PATH.")
+                given[name] = values[ref]
             part = progress.part(k / len(steps), (k + 1) / len(steps))
-            given = {name: values[ref] for name, ref in step.inputs.items()}
             outcome = kind.run(kind.checked(step.settings), given, part)
             values[step.name] = outcome.value
+            wanted = {ref for later in steps[k + 1 :] for ref in later.inputs.values()}
+            values |= {
+                f"{step.name}.{name}": work_out().value
+                for name, work_out in outcome.beside.items()
+                if f"{step.name}.{name}" in wanted
+            }
             warnings += outcome.warnings
         if outcome is None:
             raise AskedWronglyError("There is nothing to do.", "Give at least one criterion.")
@@ -354,7 +361,7 @@ def _dam_plan(settings: DamSettings, names: Mapping[str, str]) -> tuple[Planned,
         way = {"start": settings.start, "cut": settings.dam}
     return (
         Planned("path", "flow_path", {"dem": "dem"}, way),
-        Planned("catchment", "catchment", {"dem": "dem", "outlets": "path"}),
+        Planned("catchment", "catchment", {"dem": "dem", "outlets": "path.end"}),
     )
 
 
@@ -469,7 +476,7 @@ slope_classes = StepKind(
     gives="classes",
     run=run_plan(_slope_plan),
     plan=_slope_plan,
-    memory=30,
+    memory=12,
     label=lambda s, names: f"Slope classes of {names['dem']}",
 )
 

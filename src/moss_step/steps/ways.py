@@ -17,7 +17,7 @@ from moss_step.model.units import COUNT, METRE, SQUARE_METRE
 from moss_step.science.water import ridges, trace
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.trace import longest_up, path_down
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM, ground
@@ -85,7 +85,11 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
         {"from_height": symbol_of(drainage), "to_height": symbol_of(drainage)},
     )
     findings = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
-    return Outcome(result, f"{measured(float(length.max()))} m", findings, (FILLED_FIRST,))
+    ends = Shapes(
+        shapely.points([line.coords[-1] for line in lines]), {"path": columns["path"]}, drainage.frame.crs
+    )
+    said = f"{measured(float(length.max()))} m", findings, (FILLED_FIRST,)
+    return Outcome(result, *said, beside={"end": lambda: Outcome(ends, f"{len(ends)} ends", findings)})
 
 
 def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) -> np.ndarray:
@@ -116,6 +120,10 @@ flow_path = StepKind(
     staple=8,
     memory=34,
     label=lambda s, names: f"Flow path {s.side} in {names['dem']}",
+    main="Path",
+    beside=(
+        ResultSpec("end", "shapes", "Lower end", "Where each path ends: the outlet of what drains to it."),
+    ),
 )
 
 

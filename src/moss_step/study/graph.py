@@ -234,7 +234,7 @@ class Study(BaseModel):
         added = []
         for one in planned:
             settings = plain(step_kind(one.kind).checked(one.settings))
-            fed = {name: refs[ref] for name, ref in one.inputs.items()}
+            fed = {name: refs.get(ref) or _beside(refs, ref) for name, ref in one.inputs.items()}
             fresh = study.fresh_id(one.kind)
             study = study.adding(Step(id=fresh, kind=one.kind, inputs=fed, settings=settings, name=one.title))
             refs[one.name] = fresh
@@ -349,6 +349,12 @@ class Study(BaseModel):
     def key_row(self, ref: str) -> KeyRow | None:
         """Give the row of the Key that draws a result."""
         return next((k for k in self.key if k.step == ref), None)
+
+
+def _beside(refs: Mapping[str, str], ref: str) -> str:
+    """A result beside the main one of an earlier step of a plan."""
+    name, _, result = ref.partition(".")
+    return f"{refs[name]}.{result}"
 
 
 def _label(step: Step, fed: Mapping[str, str]) -> str:

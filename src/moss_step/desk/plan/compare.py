@@ -12,6 +12,7 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.work import Work
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import same_frame
+from moss_step.steps.catalogue import keeper
 
 DIVIDER, TWO_PLANS, DIFFERENCE = "divider", "two", "difference"
 _WIDTH = 440
@@ -141,12 +142,15 @@ class CompareBar(QFrame):
             self._say(
                 "The grids do not lie cell on cell: the right one is carried onto the left one's cells."
             )
-            self.difference_wanted.emit("resample", {"surface": refs[1], "like": refs[0]})
+            self._want("cells", refs[1], refs[0])
             return
-        if said[0].kind is ClassMap:
-            self.difference_wanted.emit("class_change", {"before": refs[0], "after": refs[1]})
-        else:
-            self.difference_wanted.emit("difference", {"first": refs[0], "second": refs[1]})
+        self._want("change" if said[0].kind is ClassMap else "difference", *refs)
+
+    def _want(self, what: str, first: str, second: str) -> None:
+        """Ask for the step that keeps it, made from two results."""
+        kind = keeper(what)
+        names = [spec.name for spec in kind.inputs]
+        self.difference_wanted.emit(kind.kind, {names[0]: first, names[1]: second})
 
     def _say(self, text: str) -> None:
         self.said.setText(text)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -107,17 +107,24 @@ class Welcome(QFrame):
 
     open_wanted = Signal()
     demo_wanted = Signal()
+    walk_wanted = Signal(object)
     recent_wanted = Signal(object)
 
     def __init__(self, work: Work, parent: QWidget) -> None:
         super().__init__(parent)
         self._work = work
+        self._walks: tuple[tuple[str, object], ...] = ()
         work.remembered.connect(self.fill)
         self.setProperty("role", "card")
         self.setFixedWidth(380)
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(26, 22, 26, 22)
         self._layout.setSpacing(10)
+        self.fill()
+
+    def offer(self, walks: Sequence[tuple[str, object]]) -> None:
+        """Offer walks: a title, and what is told when it is wanted."""
+        self._walks = tuple(walks)
         self.fill()
 
     def fill(self) -> None:
@@ -141,6 +148,11 @@ class Welcome(QFrame):
                 "map-trifold",
             )
         )
+        if self._walks:
+            self._layout.addWidget(label("Or take a short walk through it", "head"))
+        for title, walk in self._walks:
+            tip = "Opens the demo, and leads step by step; it can be left at any time"
+            self._layout.addWidget(button(title, tip, partial(self.walk_wanted.emit, walk), "pick"))
         paths = self._work.recent
         if paths:
             self._layout.addWidget(label("Recent", "head"))

@@ -221,6 +221,11 @@ class Trail(QWidget):
         """The cards by step id."""
         return self._cards.cards
 
+    def laid_out(self, group: str) -> bool:
+        """Whether the steps of a group are shown as cards of their own."""
+        ids = self.work.study.groups.get(group, [])
+        return bool(ids) and all(self._cards.x_of(i) is not None for i in ids)
+
     def refresh(self) -> None:
         """Bring the cards up to date with the study."""
         self._cards.place()

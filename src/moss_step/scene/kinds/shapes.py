@@ -14,7 +14,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.rules import RuleSet
 from moss_step.model.shapes import Shapes
 from moss_step.scene.detail import Detail
-from moss_step.scene.grading import grading_of
+from moss_step.scene.grading import grading_of, rehearse_breaks
 from moss_step.scene.picture import Legend, Picture
 from moss_step.study.graph import KeyRow
 
@@ -30,6 +30,7 @@ class ShapesPicture(Picture):
     def from_value(cls, value: Shapes) -> Self:
         """Outlines at several levels of detail."""
         picture = cls(value)
+        rehearse_breaks()
         if value.kind != "points":
             _ = picture.detail  # made here, outside the window's thread
         return picture

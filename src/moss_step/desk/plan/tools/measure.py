@@ -12,6 +12,7 @@ from moss_step.desk.theme import font
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP, LICHEN, MOSS, PAPER
 from moss_step.scene.measuring import Measures, measured_along
+from moss_step.steps.catalogue import keeper
 from moss_step.steps.results import measured
 
 _LINE, _PAD, _WIDTH = 17, 8, 236
@@ -86,9 +87,13 @@ class MeasureTool(Tool):
         vertices = self.vertices[:-1] if kind == "areas" else self.vertices
         frame = self.plan.work.frame
         places = [list(v if frame is None else frame.rounded(*v)) for v in vertices]
-        shapes: list[dict[str, object]] = [{"name": "Measured", "vertices": places}]
+        keeps = keeper("shapes")
+        settings: dict[str, object] = {
+            "kind": kind,
+            keeps.setting_by("drawn"): [{"name": "Measured", "vertices": places}],
+        }
         self.vertices = ()
-        self.plan.work.add_step("draw", {}, {"kind": kind, "shapes": shapes}, choose=False)
+        self.plan.work.add_step(keeps.kind, {}, settings, choose=False)
 
     def leave(self) -> None:
         """Nothing of it stays."""
