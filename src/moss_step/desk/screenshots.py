@@ -30,7 +30,7 @@ def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     with tempfile.TemporaryDirectory() as state:
         os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
-        from PySide6.QtCore import QPoint, QPointF
+        from PySide6.QtCore import QPoint
         from PySide6.QtTest import QTest
 
         from moss_step.desk.app import make_app
@@ -51,14 +51,18 @@ def main() -> None:
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))
+        take("questions", lambda: work.choose(""), lambda: window.go_to_bench("water"))
         take(
-            "aspect-sectors", lambda: work.choose("sectors"), lambda: window.plan.view.pin(QPointF(360, 300))
+            "compare",
+            lambda: work.choose("sectors"),
+            lambda: window.views.begin_comparing(),
+            lambda: QTest.mouseMove(window.plan.view, QPoint(560, 420)),
         )
+        take("hazard", window.views.end_comparing, lambda: work.choose(""), lambda: ask_hazard(window))
         take("search", lambda: window.search_box.begin(), lambda: window.search_box.setText("steep"))
         take(
             "sheet",
             window.search_box.leave,
-            work.undo,
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
         )
@@ -104,6 +108,14 @@ def main() -> None:
         work.close()
 
 
+def ask_hazard(window: MainWindow) -> None:
+    """Criteria laid over one another, with the bogs as one of them."""
+    window.begin_step("hazard")
+    bench: Any = window.benches["classes"]
+    box = bench.panel._inputs["inside"]
+    box.setCurrentIndex(box.findText("Bogs"))
+
+
 def draw_outlines(window: MainWindow) -> None:
     """Two areas being drawn over the ground and its bogs: one is whole, one is not yet."""
     from PySide6.QtCore import QPoint, Qt
@@ -144,7 +156,7 @@ def show_block(window: MainWindow) -> None:
 def look_out(window: MainWindow) -> None:
     """What two masts see."""
     window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
-    window.go_to_bench("sight")
+    window.begin_step("viewshed")
     bench: Any = window.benches["sight"]
     bench.panel.form.set_values(
         {"observer_height": 12.0, "at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0))},
@@ -168,7 +180,7 @@ def follow_water(window: MainWindow) -> None:
     """The path of the water from a place pointed at."""
     prepare(as_kind(as_kind(window.work.outcome("ground"), Outcome).value, Surface))
     window.work.do(window.work.study.model_copy(update={"key": (KeyRow(step="places"),)}), "Key")
-    window.go_to_bench("water")
+    window.begin_step("flow_path")
     view = window.plan.view
     view.pointed.emit((412_620.0, 5_871_520.0))
 
