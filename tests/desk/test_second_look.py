@@ -1,6 +1,7 @@
 """What a practitioner would not forgive twice: narrow windows, heads of tables, open drafts, lost places."""
 
 import itertools
+import time
 
 import numpy as np
 import pytest
@@ -210,6 +211,28 @@ def test_a_bound_that_no_ground_has_is_marked_and_not_taken(estate, settle):
     widget.edited.connect(taken.append)
     QTest.keyClicks(widget.high, "1e400")
     assert widget.high.property("wrong") and all(r.high is None or abs(r.high) <= 1e15 for r in taken)
+
+
+def test_preparing_a_ground_tells_its_share_and_can_be_stopped(estate, settle, qtbot, monkeypatch):
+    from moss_step.desk.benches import water
+
+    def slow(dem, progress):
+        for k in range(200):
+            progress.at(k / 200, "Finding passes")
+            time.sleep(0.02)
+        raise AssertionError("it was not stopped")
+
+    window = estate
+    monkeypatch.setattr(water, "prepare", slow)
+    monkeypatch.setattr(water, "prepared", lambda dem: None)
+    window.begin_step("catchment")
+    window.plan.view.pointed.emit((412_900.0, 5_870_700.0))
+    qtbot.waitUntil(lambda: "Finding passes" in window.header.state.text(), timeout=5000)
+    assert "%" in window.header.state.text() and window.header.stop.isVisible()
+    QTest.mouseClick(window.header.stop, LEFT)
+    settle(window)
+    assert "Stopped" in window.benches["water"].panel.said.text()
+    assert not window.header.stop.isVisible() and window.header.state.text() == ""
 
 
 def test_relatives_are_one_list_away(estate, settle):

@@ -36,10 +36,15 @@ class Helper(QObject):
 
     _answered = Signal(object)
     _ended = Signal()
+    moved = Signal(float, str)
+    """How far a long question is, and what it does."""
+    rests = Signal()
+    """A long question has its answer."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1)
+        self._long: Progress | None = None
         self.waiting = 0
         self._answered.connect(self._deliver)
 
@@ -52,6 +57,21 @@ class Helper(QObject):
             self._answered.emit(lambda: then(answer))
 
         self._pool.submit(work)
+
+    def ask_long(self, question: Callable[[Progress], T], then: Callable[[T | MossError], object]) -> None:
+        """Work a long question out: it reports, and ends when it is stopped."""
+        progress = self._long = Progress(self.moved.emit)
+
+        def told(answer: T | MossError) -> None:
+            self.rests.emit()
+            then(answer)
+
+        self.ask(lambda: question(progress), told)
+
+    def stop(self) -> None:
+        """Stop the long question."""
+        if self._long is not None:
+            self._long.stop()
 
     def now(self, question: Callable[[], T]) -> T:
         """Give the answer of a question when it is there: the window is painted meanwhile, and what the

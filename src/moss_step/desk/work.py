@@ -94,6 +94,8 @@ class Work(QObject):
         )
         self.helper, self.follower = Helper(self), Follower(self)
         self.files = Helper(self)
+        self.helper.moved.connect(lambda fraction, doing: self.running.emit("", fraction, doing, -1.0))
+        self.helper.rests.connect(lambda: None if self._main.busy or self._side.busy else self.idle.emit())
         self.recent: list[Path] = []
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
         self._moved.connect(self._start)
@@ -275,6 +277,7 @@ class Work(QObject):
         """Stop all that runs."""
         self._main.stop()
         self._side.stop()
+        self.helper.stop()
 
     # --- reading results
 

@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QVBoxLayout
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.controls import PlacesControl
-from moss_step.desk.parts import button, label
+from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Preview
 from moss_step.desk.plan.tools.line import Line, LineTool
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.steps.declare import extra
+
+
+class Said(QLabel):
+    """A line that takes no room while it says nothing."""
+
+    def __init__(self, text: str, role: str) -> None:
+        super().__init__(text)
+        self.setProperty("role", role)
+        self.setWordWrap(True)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.hide()
+
+    def setText(self, text: str) -> None:
+        """Say something, or nothing."""
+        super().setText(text)
+        self.setVisible(bool(text))
 
 
 class PlacePanel(StepPanel):
@@ -22,7 +39,7 @@ class PlacePanel(StepPanel):
 
     def build(self, layout: QVBoxLayout) -> None:
         """A line about what follows the pointer, above the settings."""
-        self.said = label("", "muted", wrap=True)
+        self.said = Said("", "muted")
         self.said.setAccessibleName("What follows the pointer")
         layout.addWidget(self.said)
         super().build(layout)

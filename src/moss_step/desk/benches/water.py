@@ -47,12 +47,14 @@ class WaterPanel(PlacePanel):
         if result is None and self._preparing is not dem:
             self._preparing = dem
             self.said.setText("Preparing the ground …")
-            self.work.helper.ask(lambda: prepare(dem), self._on_prepared)
+            self.work.helper.ask_long(lambda progress: prepare(dem, progress), self._on_prepared)
         return result
 
     def _on_prepared(self, answer: Drainage | MossError) -> None:
         if not self._left:
             self.said.setText(str(answer) if isinstance(answer, MossError) else "")
+            if isinstance(answer, MossError):
+                self._preparing = None  # it may be asked again
             if isinstance(answer, Drainage):
                 self.on_ready(answer)
 
