@@ -42,8 +42,7 @@ def fields(estate, settle, tmp_path):
 
 def column_of(window, name: str) -> int:
     model = window.table.model
-    titles = [str(model.headerData(k, Qt.Orientation.Horizontal)) for k in range(model.columnCount())]
-    return next(k for k, t in enumerate(titles) if t.startswith(name))
+    return next(k for k in range(model.columnCount()) if model.column_name(k) == name)
 
 
 def shown(window, name: str) -> list[str]:

@@ -1,5 +1,7 @@
 """The walks through the demo, taken to their end by doing what they say."""
 
+from datetime import UTC, datetime
+
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
@@ -95,6 +97,26 @@ def test_a_walk_is_left_at_any_time_and_changes_nothing(walking, settle):
     QTest.mouseClick(window.header.benches["water"], LEFT)
     settle(window)
     assert not window.walk.isVisible()
+
+
+def test_a_saved_study_stands_on_the_start_with_its_picture_place_and_date(window, settle, tmp_path):
+    window.files.open_demo()
+    settle(window)
+    (tmp_path / "moors").mkdir()
+    window.files.save_to(tmp_path / "moors" / "harrow.moss")
+    settle(window)
+    window.work.new()
+    settle(window)
+    known = window.work.recent[0]
+    assert known.picture is not None and (known.picture.width(), known.picture.height()) == (240, 150)
+    colors = {known.picture.pixel(x, y) for x in range(0, 240, 6) for y in range(0, 150, 6)}
+    assert len(colors) > 50, "it shows the ground"
+    button = named(window.plan.welcome, "harrow.moss")
+    assert "harrow" in button.text() and "moors" in button.text() and known.when in button.text()
+    assert str(datetime.now(UTC).year) in known.when or str(datetime.now().astimezone().year) in known.when
+    QTest.mouseClick(button, LEFT)
+    settle(window)
+    assert window.work.path == tmp_path / "moors" / "harrow.moss"
 
 
 def test_the_start_offers_the_walks_and_the_search_has_them(window, settle):

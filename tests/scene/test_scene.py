@@ -16,7 +16,7 @@ from moss_step.model.units import DEGREE, METRE
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
 from moss_step.scene.layers import STEPS_BACK, Layer, Scene, draw_grids, scene_of, shape_order
-from moss_step.scene.picture import Picture
+from moss_step.scene.picture import Picture, round_values
 from moss_step.scene.pictures import picture_of
 from moss_step.scene.readings import readings
 from moss_step.study.draft import DRAFT, Draft
@@ -183,3 +183,9 @@ def test_few_whole_counts_are_swatches_with_area_and_share():
     assert {c for _, c in picture.legend(KeyRow(step="v"), None, "").classes} <= painted
     many = picture_of(Surface((counts * 20).astype(np.float32), frame, METRE, "seen"))
     assert many.legend(KeyRow(step="v"), None, "").ramp is not None
+
+
+@pytest.mark.parametrize(("low", "high", "values"), [(0.0, 52.6, [0, 20, 40]), (352.21, 573.4, [400, 450, 500, 550]), (-3.2, 4.1, [-2, 0, 2, 4]),
+                                                    (0.0, 1.0, [0, 0.5, 1]), (0.001, 0.0042, [0.001, 0.002, 0.003, 0.004]), (5.0, 5.0, [5.0])])  # fmt: skip
+def test_ramps_are_marked_at_round_values(low, high, values):
+    assert round_values(low, high) == pytest.approx(values)

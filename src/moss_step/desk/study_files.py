@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from moss_step.demo import DATA
@@ -19,6 +19,9 @@ from moss_step.study.saving import ENDING
 
 class StudyFiles(QObject):
     """What is done with the files of a window's study."""
+
+    saved = Signal()
+    """The study was saved."""
 
     def __init__(self, work: Work, window: QWidget) -> None:
         super().__init__(window)
@@ -93,6 +96,7 @@ class StudyFiles(QObject):
             self.work.message.emit(str(error), True)
             return False
         self.work.message.emit(f"Saved in {path.name}.", False)
+        self.saved.emit()
         return True
 
     def may_leave(self) -> bool:

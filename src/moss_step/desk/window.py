@@ -25,6 +25,9 @@ from moss_step.desk.walks import WALKS, Walk, WalkCard
 from moss_step.desk.work import Work
 from moss_step.steps.catalogue import BENCHES, step_kind
 
+_PICTURE = (240, 150)
+"""Pixels of the picture of a study in the list of recent ones."""
+
 
 class MainWindow(QMainWindow):
     """One study in one window."""
@@ -93,6 +96,7 @@ class MainWindow(QMainWindow):
         self.plan.welcome.offer([(f"{walk.title}: {walk.question}", walk) for walk in WALKS])
         self.plan.welcome.walk_wanted.connect(self.take_walk)
         self.plan.welcome.recent_wanted.connect(lambda p: files.open_path(p))
+        files.saved.connect(self._keep_picture)
         self.views.difference_wanted.connect(self._tell_difference)
         work.chosen.connect(self._chosen_later.ask)
         work.changed.connect(self._title)
@@ -162,8 +166,8 @@ class MainWindow(QMainWindow):
         menu.addAction("New study\tCtrl+N", files.new)
         menu.addAction("Open …\tCtrl+O", files.ask_open)
         older = menu.addMenu("Recent")
-        for path in self.work.recent:
-            set_tip(older.addAction(path.name, partial(files.open_path, path)), str(path))
+        for known in self.work.recent:
+            set_tip(older.addAction(known.path.name, partial(files.open_path, known.path)), str(known.path))
         older.setEnabled(not older.isEmpty())
         menu.addAction("Open the demo", files.open_demo)
         menu.addSeparator()
@@ -236,6 +240,10 @@ class MainWindow(QMainWindow):
             self.benches[self.bench].drop()
         else:
             self.work.choose("")
+
+    def _keep_picture(self) -> None:
+        """Keep how the plan looks with the study that was saved."""
+        self.work.keep_picture(self.plan.view.render_image(*_PICTURE))
 
     def _toggle_compare(self) -> None:
         (self.views.end_comparing if self.views.comparing else self.views.begin_comparing)()

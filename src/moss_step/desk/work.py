@@ -8,10 +8,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QImage
 
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
-from moss_step.desk.recent import recent, remember
+from moss_step.desk.recent import Recent, keep_picture, recent, remember
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
@@ -96,7 +97,7 @@ class Work(QObject):
         self.files = Helper(self)
         self.helper.moved.connect(lambda fraction, doing: self.running.emit("", fraction, doing, -1.0))
         self.helper.rests.connect(lambda: None if self._main.busy or self._side.busy else self.idle.emit())
-        self.recent: list[Path] = []
+        self.recent: list[Recent] = []
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
         self._moved.connect(self._start)
         self._watch = QTimer(self, interval=LOOK_EVERY)
@@ -482,7 +483,13 @@ class Work(QObject):
         self.folder = path.parent
         self.files.ask(lambda: remember(path), self._on_recent)
 
-    def _on_recent(self, result: list[Path] | MossError) -> None:
+    def keep_picture(self, picture: QImage) -> None:
+        """Keep how the plan of the study looks, for the list of recent ones."""
+        path = self.path
+        if path is not None:
+            self.files.ask(lambda: keep_picture(path, picture), self._on_recent)
+
+    def _on_recent(self, result: list[Recent] | MossError) -> None:
         if isinstance(result, MossError):
             self.message.emit(str(result), True)
         elif result != self.recent:

@@ -4,6 +4,7 @@ kind.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
@@ -22,10 +23,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Ramp:
-    """Colours from low to high (uint8, 256 x 3), texts at even steps below them, and those at the ends."""
+    """Colours from low to high (uint8, 256 x 3), round numbers with their places along them from 0 to 1, and
+    the values at the ends.
+    """
 
     colors: np.ndarray
-    texts: tuple[str, ...]
+    marks: tuple[tuple[float, str], ...]
     ends: tuple[str, str]
 
 
@@ -37,6 +40,21 @@ class Legend:
     as_lines: bool = False
     title: str = ""
     ramp: Ramp | None = None
+
+
+def round_values(low: float, high: float, most: int = 4) -> list[float]:
+    """Up to ``most`` multiples of 1, 2, 2.5 or 5 times a power of ten from low to high; at least two where
+    there are any.
+    """
+    if not high > low:
+        return [low]
+    power = 10.0 ** math.floor(math.log10((high - low) / most))
+    for factor in (1.0, 2.0, 2.5, 5.0, 10.0, 20.0):
+        step = factor * power
+        first, last = math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9)
+        if last - first + 1 <= most:
+            return [k * step for k in range(first, last + 1)]
+    return [low, high]
 
 
 class Picture:

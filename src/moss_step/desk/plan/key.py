@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QPoint, QRectF, Qt
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -67,12 +67,12 @@ class Legend(QWidget):
 
 
 class RampBar(QWidget):
-    """A ramp as a bar with the values at its ends."""
+    """A ramp as a bar with round values along it."""
 
     def __init__(self, ramp: Ramp) -> None:
         super().__init__()
         self._image = QImage(ramp.colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
-        self._texts = ramp.texts
+        self._marks = ramp.marks
         self.setFixedHeight(30)
         self.setAccessibleName("Ramp from " + " to ".join(ramp.ends))
 
@@ -84,12 +84,15 @@ class RampBar(QWidget):
         small.setPixelSize(11)
         painter.setFont(small)
         painter.setPen(QColor(MUTED))
-        n, taken = len(self._texts), list[tuple[float, float]]()
-        for i in sorted(range(n), key=lambda i: 0 < i < n - 1):  # the ends first: what is between may not fit
-            width = painter.fontMetrics().horizontalAdvance(self._texts[i])
-            x = i / (n - 1) * self.width() - (0 if i == 0 else width if i == n - 1 else width / 2)
+        taken = list[tuple[float, float]]()
+        for place, text in self._marks:
+            width, at = painter.fontMetrics().horizontalAdvance(text), place * self.width()
+            x = min(max(at - width / 2, 0.0), max(self.width() - width, 0.0))
+            painter.drawLine(
+                QPointF(min(at, self.width() - 1.0), 12), QPointF(min(at, self.width() - 1.0), 15)
+            )
             if all(x > end + _APART or x + width < start - _APART for start, end in taken):
-                painter.drawText(QPoint(round(x), 26), self._texts[i])
+                painter.drawText(QPoint(round(x), 26), text)
                 taken.append((x, x + width))
 
 

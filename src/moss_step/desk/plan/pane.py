@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QIcon, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Choices, button, clear, label, tool
@@ -17,10 +17,11 @@ from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import pixmap
 from moss_step.desk.work import Work
-from moss_step.scene.colors import DEEP, DEEP_TEXT, LICHEN, OCHRE, PAPER
+from moss_step.scene.colors import DEEP, DEEP_TEXT, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.scene.readings import Reading, place_text, readings
 
 _MESSAGE_FOR = 9000
+_MOST_RECENT = 4
 
 
 class ReadingBar(QFrame):
@@ -116,7 +117,7 @@ class Welcome(QFrame):
         self._walks: tuple[tuple[str, object], ...] = ()
         work.remembered.connect(self.fill)
         self.setProperty("role", "card")
-        self.setFixedWidth(380)
+        self.setFixedWidth(404)
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(26, 22, 26, 22)
         self._layout.setSpacing(10)
@@ -153,18 +154,19 @@ class Welcome(QFrame):
         for title, walk in self._walks:
             tip = "Opens the demo, and leads step by step; it can be left at any time"
             self._layout.addWidget(button(title, tip, partial(self.walk_wanted.emit, walk), "pick"))
-        paths = self._work.recent
-        if paths:
+        known = self._work.recent[:_MOST_RECENT]
+        if known:
             self._layout.addWidget(label("Recent", "head"))
-        for path in paths[:5]:
-            result = button(
-                path.name,
-                str(path),
-                partial(self.recent_wanted.emit, path),
-                "plain",
-                "clock-counter-clockwise",
+        for one in known:
+            text = f"{one.path.stem}\n{one.path.parent.name or one.path.parent} · {one.when}"
+            result = button(text, str(one.path), partial(self.recent_wanted.emit, one.path), "plain")
+            result.setAccessibleName(one.path.name)
+            result.setIcon(
+                QIcon(pixmap("clock-counter-clockwise", MUTED, 24))
+                if one.picture is None
+                else QIcon(QPixmap.fromImage(one.picture))
             )
-            result.setStyleSheet("text-align: left;")
+            result.setIconSize(QSize(64, 40))
             self._layout.addWidget(result)
         self.adjustSize()
 

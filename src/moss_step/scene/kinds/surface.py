@@ -17,7 +17,7 @@ from moss_step.scene.colors import CLEAR
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
 from moss_step.scene.kernels.paint import paint_grid, shade_picture
 from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
-from moss_step.scene.picture import Legend, Ramp, class_legend
+from moss_step.scene.picture import Legend, Ramp, class_legend, round_values
 from moss_step.scene.ramps import ramp, usual_ramp
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.histogram import histogram
@@ -135,13 +135,24 @@ class SurfacePicture(GridPicture):
         if self.counts:
             title = "seen by" if self.value.quantity == "seen" else ""
             return Legend(tuple(self._swatches(row, low, high)), title=title)
-        places = [low, (low + high) / 2, high]
-        if self.logarithmic:
-            places = [10.0**v for v in places]
-        texts = tuple(value_text(v, self.value.unit, self.value.quantity) for v in places)
+        colors = self.colors(row)[0][:256].copy()
         if self.value.cyclic:
-            texts = ("N", "E", "S", "W", "N")
-        return Legend(ramp=Ramp(self.colors(row)[0][:256].copy(), texts, (texts[0], texts[-1])))
+            marks = tuple((k / 4, word) for k, word in enumerate("NESWN"))
+            return Legend(ramp=Ramp(colors, marks, ("N", "N")))
+        shown = [10.0**v for v in (low, high)] if self.logarithmic else [low, high]
+        values = [float(v) for v in range(math.ceil(low), math.floor(high) + 1)] if self.logarithmic else None
+        places = values or round_values(low, high)
+        marks = tuple(
+            ((v - low) / (high - low), self._mark(10.0**v if self.logarithmic else v)) for v in places
+        )
+        first, last = (value_text(v, self.value.unit, self.value.quantity) for v in shown)
+        return Legend(ramp=Ramp(colors, marks, (first, last)))
+
+    def _mark(self, value: float) -> str:
+        """A round number without needless digits, and its unit."""
+        number = f"{value:,.10g}".replace(",", " ") if abs(value) >= 1e-4 or value == 0 else f"{value:.0e}"
+        symbol = self.value.unit.symbol
+        return f"{number}{'' if symbol in ('°', '%', '') else ' '}{symbol}".rstrip("? ")
 
     def _swatches(self, row: KeyRow, low: float, high: float) -> Iterator[tuple[str, str]]:
         """Each count with its area and share, in the colour that it is painted in; none where it is clear."""
