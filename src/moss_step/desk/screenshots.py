@@ -59,10 +59,8 @@ def main() -> None:
             lambda: QTest.mouseMove(window.plan.view, QPoint(560, 420)),
         )
         take("hazard", window.views.end_comparing, lambda: work.choose(""), lambda: ask_hazard(window))
-        take("search", lambda: window.search_box.begin(), lambda: window.search_box.setText("steep"))
         take(
             "sheet",
-            window.search_box.leave,
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
         )
