@@ -87,6 +87,18 @@ def test_two_plans_move_together(two, settle):
     assert len(view.marked) == 1, "the place is marked in the other plan"
 
 
+def test_what_is_in_view_is_what_the_leading_plan_shows(two, settle):
+    assert two.work.in_view == two.plan.view.camera.box
+    press(two.plan.compare, "Compare by: Two plans")
+    settle(two)
+    two.views.end_comparing()
+    settle(two)
+    two.plan.view.show_camera(two.plan.view.camera.zoomed(2.0, 100, 100))
+    two.work.rename(two.work.study.steps[0].id, "Another name")
+    settle(two)
+    assert two.work.in_view == two.plan.view.camera.box
+
+
 def test_escape_and_a_new_step_end_comparing(two, settle):
     two._escape()
     assert not two.views.comparing and two.work.compared == () and two.plan.view.beyond is None

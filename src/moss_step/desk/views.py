@@ -64,7 +64,7 @@ class Views(QSplitter):
         self.setChildrenCollapsible(False)
         self.plan, self.table, self.section = PlanPane(work), TableDrawer(work), SectionDrawer(work)
         self.block = BlockView(work, self.plan.view)
-        self.twin = PlanView(work)
+        self.twin = PlanView(work, leads=False)
         self.twin.setAccessibleName("Right plan")
         self.twin.gather = _right
         self._ground = QSplitter(Qt.Orientation.Horizontal)

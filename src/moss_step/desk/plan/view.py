@@ -73,9 +73,10 @@ class PlanView(QWidget):
     redrawn = Signal()
     """The scene was gathered anew."""
 
-    def __init__(self, work: Work, parent: QWidget | None = None) -> None:
+    def __init__(self, work: Work, parent: QWidget | None = None, leads: bool = True) -> None:
+        """A plan that does not lead stands beside another one: it rests while it is not seen."""
         super().__init__(parent)
-        self.work = work
+        self.work, self._leads = work, leads
         self.camera = Camera()
         self.scene = Scene()
         self.gather: Callable[[Snapshot], Scene] = lambda now: now.scene
@@ -115,6 +116,8 @@ class PlanView(QWidget):
 
     def regather(self) -> None:
         """Gather the scene anew and draw it."""
+        if not self._leads and not self.isVisible():
+            return
         now, pins = self.work.now, self.work.study.pins
         scene, beyond = self.gather(now), self._gather_beyond(now)
         drawn = (scene.looks, pins, None if beyond is None else beyond.looks)
@@ -221,7 +224,8 @@ class PlanView(QWidget):
         return image
 
     def _redraw(self) -> None:
-        self.work.in_view = self.camera.box
+        if self._leads:
+            self.work.in_view = self.camera.box
         self._image = self._beyond_image = None
         self.update(self._bare())
 
