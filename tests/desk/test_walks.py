@@ -107,7 +107,7 @@ def test_a_saved_study_stands_on_the_start_with_its_picture_place_and_date(windo
     settle(window)
     window.work.new()
     settle(window)
-    known = window.work.recent[0]
+    known = window.work.recents.listed[0]
     assert known.picture is not None and (known.picture.width(), known.picture.height()) == (240, 150)
     colors = {known.picture.pixel(x, y) for x in range(0, 240, 6) for y in range(0, 150, 6)}
     assert len(colors) > 50, "it shows the ground"

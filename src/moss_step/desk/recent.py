@@ -8,10 +8,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
 
 from moss_step.desk.png import write_png
+from moss_step.desk.runner import Helper
 from moss_step.formats.whole import write_text
+from moss_step.model.errors import MossError
 from moss_step.study.autosave import state_folder
 
 _MOST = 8
@@ -75,3 +78,33 @@ def keep_picture(path: Path, picture: QImage) -> list[Recent]:
         if old not in listed and old != file:
             old.unlink(missing_ok=True)
     return recent()
+
+
+class Recents(QObject):
+    """The files used lately, as far as the files' thread has read them."""
+
+    changed = Signal()
+    """The list changed."""
+    failed = Signal(str, bool)
+    """The list could not be kept, and that this is bad."""
+
+    def __init__(self, files: Helper, parent: QObject) -> None:
+        super().__init__(parent)
+        self._files = files
+        self.listed: list[Recent] = []
+        files.ask(recent, self._take)
+
+    def remember(self, path: Path) -> None:
+        """Put a file at the head of those used lately."""
+        self._files.ask(lambda: remember(path), self._take)
+
+    def keep_picture(self, path: Path, picture: QImage) -> None:
+        """Keep how the plan of a study looks."""
+        self._files.ask(lambda: keep_picture(path, picture), self._take)
+
+    def _take(self, result: list[Recent] | MossError) -> None:
+        if isinstance(result, MossError):
+            self.failed.emit(str(result), True)
+        elif result != self.listed:
+            self.listed = result
+            self.changed.emit()

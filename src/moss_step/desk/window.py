@@ -166,7 +166,7 @@ class MainWindow(QMainWindow):
         menu.addAction("New study\tCtrl+N", files.new)
         menu.addAction("Open …\tCtrl+O", files.ask_open)
         older = menu.addMenu("Recent")
-        for known in self.work.recent:
+        for known in self.work.recents.listed:
             set_tip(older.addAction(known.path.name, partial(files.open_path, known.path)), str(known.path))
         older.setEnabled(not older.isEmpty())
         menu.addAction("Open the demo", files.open_demo)
@@ -243,7 +243,8 @@ class MainWindow(QMainWindow):
 
     def _keep_picture(self) -> None:
         """Keep how the plan looks with the study that was saved."""
-        self.work.keep_picture(self.plan.view.render_image(*_PICTURE))
+        if self.work.path is not None:
+            self.work.recents.keep_picture(self.work.path, self.plan.view.render_image(*_PICTURE))
 
     def _toggle_compare(self) -> None:
         (self.views.end_comparing if self.views.comparing else self.views.begin_comparing)()

@@ -8,11 +8,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtGui import QImage
 
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
-from moss_step.desk.recent import Recent, keep_picture, recent, remember
+from moss_step.desk.recent import Recents
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
@@ -21,7 +20,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import has_place, placed, prepared_picture, ready_picture
-from moss_step.scene.snapshot import Snapshot, drawable
+from moss_step.scene.snapshot import Snapshot, drawable, frame_of_plan
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine
@@ -57,8 +56,6 @@ class Work(QObject):
     idle = Signal()
     """Nothing runs any more."""
     _moved = Signal()
-    remembered = Signal()
-    """The list of files used lately changed."""
     published = Signal()
     """``now`` is another moment: all that shows the work compares itself with it."""
     message = Signal(str, bool)
@@ -97,7 +94,8 @@ class Work(QObject):
         self.files = Helper(self)
         self.helper.moved.connect(lambda fraction, doing: self.running.emit("", fraction, doing, -1.0))
         self.helper.rests.connect(lambda: None if self._main.busy or self._side.busy else self.idle.emit())
-        self.recent: list[Recent] = []
+        self.recents = Recents(self.files, self)
+        self.recents.failed.connect(self.message)
         self._sources: NewestWins[Study] = NewestWins(self._look_at_sources, lambda *_: None)
         self._moved.connect(self._start)
         self._watch = QTimer(self, interval=LOOK_EVERY)
@@ -109,7 +107,6 @@ class Work(QObject):
             lane.ended.connect(self._on_ended)
         self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_AFTER)
         self._timer.timeout.connect(self._write_autosave)
-        self.files.ask(recent, self._on_recent)
 
     @property
     def study(self) -> Study:
@@ -200,17 +197,10 @@ class Work(QObject):
 
     def _warn_of_bounds(self, step_id: str) -> None:
         """Say which steps hold bounds that were meant in another unit."""
-        bounded = [
-            self.study.name_of(s.id)
-            for s in self.study.steps
-            if step_id in s.sources and {"rules", "at_least", "above", "at_most", "below"} & s.settings.keys()
-        ]
+        bounded = ", ".join(self.study.name_of(i) for i in self.study.bounded_by(step_id))
         if bounded:
-            self.message.emit(
-                f"The unit is another now, and the bounds of {', '.join(bounded)} stay as they were typed. "
-                "Change them, or take it back with Ctrl+Z.",
-                True,
-            )
+            said = f"The unit is another now, and the bounds of {bounded} stay as they were typed."
+            self.message.emit(f"{said} Change them, or take it back with Ctrl+Z.", True)
 
     def set_draft(self, step: Step | None, replaces: str = "") -> None:
         """Show a step that is not kept yet; None ends that."""
@@ -389,22 +379,11 @@ class Work(QObject):
         }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
+        frame = frame_of_plan(study, self.chosen_ref, self._frame_of)
         return Snapshot(
-            study, whole, self.draft, self.chosen_ref, self._frame(), said, failures, running, pictures,
+            study, whole, self.draft, self.chosen_ref, frame, said, failures, running, pictures,
             self._all_shown, self.compared, partly,
         )  # fmt: skip
-
-    def _frame(self) -> Frame | None:
-        """The frame of the shaded ground, or of the first grid there is; that of the chosen result where it
-        lies in another system, or it could not be seen.
-        """
-        usual = next(
-            (f for r in (self.study.shading.ground, *self.study.refs()) if (f := self._frame_of(r))), None
-        )
-        chosen = self._frame_of(self.chosen_ref)
-        if chosen is None or usual is None or chosen.system is None or usual.system is None:
-            return usual
-        return usual if chosen.crs == usual.crs or chosen.system == usual.system else chosen
 
     def _frame_of(self, ref: str) -> Frame | None:
         outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
@@ -481,20 +460,7 @@ class Work(QObject):
     def remember(self, path: Path) -> None:
         """Put a file at the head of those used lately."""
         self.folder = path.parent
-        self.files.ask(lambda: remember(path), self._on_recent)
-
-    def keep_picture(self, picture: QImage) -> None:
-        """Keep how the plan of the study looks, for the list of recent ones."""
-        path = self.path
-        if path is not None:
-            self.files.ask(lambda: keep_picture(path, picture), self._on_recent)
-
-    def _on_recent(self, result: list[Recent] | MossError) -> None:
-        if isinstance(result, MossError):
-            self.message.emit(str(result), True)
-        elif result != self.recent:
-            self.recent = result
-            self.remembered.emit()
+        self.recents.remember(path)
 
     def write(self, write: Callable[[], object], path: Path) -> None:
         """Write a file in the files' thread; the person is told when it is there, or why it is not."""

@@ -4,7 +4,7 @@ It is never altered.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -93,6 +93,17 @@ class Snapshot:
             for r in self.study.refs()
             if (s := self.said.get(r)) is not None and s.kind is Surface and quantity in ("", s.quantity)
         ]
+
+
+def frame_of_plan(study: Study, chosen_ref: str, frame_of: Callable[[str], Frame | None]) -> Frame | None:
+    """The frame that the plan is drawn in: of the shaded ground, or of the first grid there is; that of the
+    chosen result where it lies in another system, or it could not be seen.
+    """
+    usual = next((f for ref in (study.shading.ground, *study.refs()) if (f := frame_of(ref))), None)
+    chosen = frame_of(chosen_ref)
+    if chosen is None or usual is None or chosen.system is None or usual.system is None:
+        return usual
+    return usual if chosen.crs == usual.crs or chosen.system == usual.system else chosen
 
 
 def drawable(study: Study, chosen_ref: str, draft: Draft | None, compared: tuple[str, ...] = ()) -> set[str]:

@@ -287,6 +287,11 @@ class Study(BaseModel):
                 reached.add(step.id)
         return [s.id for s in self.steps if s.id in reached and s.id != step_id]
 
+    def bounded_by(self, step_id: str) -> list[str]:
+        """Ids of the steps whose bounds were typed in the unit of a step's result."""
+        bounds = {"rules", "at_least", "above", "at_most", "below"}
+        return [s.id for s in self.steps if step_id in s.sources and bounds & s.settings.keys()]
+
     def needs(self, targets: Iterable[str]) -> list[Step]:
         """Give the steps that results depend on and those that give them, each after what feeds it."""
         wanted = {step_of(ref) for ref in targets}

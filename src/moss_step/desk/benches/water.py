@@ -61,6 +61,20 @@ class WaterPanel(PlacePanel):
     def on_ready(self, drainage: Drainage) -> None:
         """The ground was prepared."""
 
+    def draw_path(self, place: Place | None, up: bool) -> None:
+        """Draw the way of the water from the pointer, or the longest to it, with its length and drop."""
+        drainage = self.drainage
+        if drainage is None or place is None:
+            self.draw_nothing()
+            return
+        try:
+            cell = trace.cell_at(drainage.dem, *place)
+        except MossError:
+            self.draw_nothing()
+            return
+        cells = int(drainage.cells.reshape(-1)[cell]) if up else 0
+        self.work.follower.ask(lambda: _path(drainage, cell, up, place), self.draw, cells)
+
 
 class PathPanel(WaterPanel):
     """The path of the water from the pointer; a click keeps its start, another button cuts it."""
@@ -83,21 +97,7 @@ class PathPanel(WaterPanel):
 
     def follow(self, place: Place | None) -> None:
         """Draw the path from the pointer, with its length and drop."""
-        drainage = self.drainage
-        if drainage is None or place is None:
-            self.draw_nothing()
-            return
-        try:
-            cell = trace.cell_at(drainage.dem, *place)
-        except MossError:
-            self.draw_nothing()
-            return
-        up = self.settings().get("side") == "up"
-        self.work.follower.ask(
-            lambda: _path(drainage, cell, up, place),
-            self.draw,
-            int(drainage.cells.reshape(-1)[cell]) if up else 0,
-        )
+        self.draw_path(place, self.settings().get("side") == "up")
 
     def use_point(self, x: float, y: float) -> bool:
         """Take the start, or the place to cut at."""
@@ -127,17 +127,7 @@ class DamPanel(WaterPanel):
 
     def follow(self, place: Place | None) -> None:
         """Draw the longest way to the pointer until there is a dam."""
-        drainage = self.drainage
-        if drainage is None or place is None or self.settings().get("dam"):
-            self.draw_nothing()
-            return
-        try:
-            cell = trace.cell_at(drainage.dem, *place)
-        except MossError:
-            self.draw_nothing()
-            return
-        cells = int(drainage.cells.reshape(-1)[cell])
-        self.work.follower.ask(lambda: _path(drainage, cell, True, place), self.draw, cells)
+        self.draw_path(None if self.settings().get("dam") else place, True)
 
     def use_point(self, x: float, y: float) -> bool:
         """Take the dam."""

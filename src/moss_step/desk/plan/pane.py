@@ -115,7 +115,7 @@ class Welcome(QFrame):
         super().__init__(parent)
         self._work = work
         self._walks: tuple[tuple[str, object], ...] = ()
-        work.remembered.connect(self.fill)
+        work.recents.changed.connect(self.fill)
         self.setProperty("role", "card")
         self.setFixedWidth(404)
         self._layout = QVBoxLayout(self)
@@ -154,7 +154,7 @@ class Welcome(QFrame):
         for title, walk in self._walks:
             tip = "Opens the demo, and leads step by step; it can be left at any time"
             self._layout.addWidget(button(title, tip, partial(self.walk_wanted.emit, walk), "pick"))
-        known = self._work.recent[:_MOST_RECENT]
+        known = self._work.recents.listed[:_MOST_RECENT]
         if known:
             self._layout.addWidget(label("Recent", "head"))
         for one in known:
