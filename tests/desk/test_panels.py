@@ -38,6 +38,17 @@ def test_a_bench_opens_on_its_questions_without_scrolling(estate, settle, bench)
     assert shown.findChild(QScrollArea).verticalScrollBar().maximum() == 0
 
 
+@pytest.mark.parametrize("kind", [k.kind for k in catalogue().values() if not k.opens])
+def test_no_panel_scrolls_at_the_usual_size(estate, settle, kind):
+    window = estate
+    window.resize(1280, 800)
+    window.work.choose("")
+    window.begin_step(kind)
+    settle(window)
+    bench = window.benches[window.bench]
+    assert bench.findChild(QScrollArea).verticalScrollBar().maximum() == 0
+
+
 def test_typing_on_a_bench_leaves_what_fits_and_return_takes_the_first(estate, settle):
     window = estate
     window.work.choose("")

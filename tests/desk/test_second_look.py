@@ -13,7 +13,7 @@ from moss_step.desk.search import Search
 from moss_step.desk.table.model import cell_text, column_words
 from moss_step.desk.work import Work
 from moss_step.study.draft import DRAFT
-from tests.desk.driving import LEFT, press
+from tests.desk.driving import LEFT, drag, press
 from tests.desk.jobs import fill
 
 
@@ -233,6 +233,35 @@ def test_preparing_a_ground_tells_its_share_and_can_be_stopped(estate, settle, q
     settle(window)
     assert "Stopped" in window.benches["water"].panel.said.text()
     assert not window.header.stop.isVisible() and window.header.state.text() == ""
+
+
+def test_colours_of_shapes_stay_whatever_is_done_to_the_key(estate, settle):
+    window = estate
+    work = window.work
+    before = dict(work.now.shape_order)
+    shown = [k.step for k in work.study.key if k.step in before]
+    assert len(shown) > 1
+    tiles = work.add_step("tessellate", {"extent": work.study.shading.ground}, {"spacing": 300.0})
+    work.rename(shown[0], "Another name")
+    work.do(work.study.model_copy(update={"key": tuple(reversed(work.study.key[:-1]))}), "Key")
+    settle(window)
+    after = work.now.shape_order
+    assert all(after[step] == place for step, place in before.items()) and after[tiles] not in before.values()
+
+
+@pytest.mark.parametrize("kind", ["sight_line", "pond"])
+def test_a_step_that_asks_for_a_line_has_it_drawn_by_a_drag_at_once(estate, settle, kind):
+    window, view = estate, estate.plan.view
+    camera = view.camera
+    window.begin_step(kind)
+    settle(window)
+    drag(view, QPoint(300, 250), QPoint(420, 330))
+    settle(window)
+    panel = window.benches[window.bench].panel
+    assert len(panel.settings()[panel.line_setting]) == 4 and view.shows_as(camera)
+    if not window.views.is_open("section"):  # there each drag draws
+        drag(view, QPoint(560, 150), QPoint(580, 170))
+        assert not view.shows_as(camera), "then a drag moves the ground again"
 
 
 def test_relatives_are_one_list_away(estate, settle):

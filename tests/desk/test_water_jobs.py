@@ -73,13 +73,13 @@ def test_a_kept_path_is_cut_and_the_catchment_of_its_end_asked_for(wet, settle):
     settle(window)
     whole = window.work.outcome("draft").value.geometry[0]
     middle = whole.interpolate(0.5, normalized=True)
-    press(window.benches["water"].panel, "Cut it where I click")
+    press(window.benches["water"].panel, "Cut it by a click")
     click(window, middle.x, middle.y)
     settle(window)
     cut = window.work.outcome("draft").value
     assert cut.columns["length_m"][0] == pytest.approx(whole.length / 2, rel=0.02)
     end = shapely.get_coordinates(cut.geometry[0])[-1]
-    press(window.benches["water"].panel, "Catchment of its end")
+    press(window.benches["water"].panel, "Catchment of end")
     settle(window)
     assert window.benches["water"].panel.kind.kind == "catchment"
     outcome = window.work.outcome("draft")

@@ -32,7 +32,7 @@ class HistogramView(QWidget):
         self._unit = ""
         self._held: float | None = None
         self._focused = 0
-        self.setFixedHeight(108)
+        self.setFixedHeight(84)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram with class bounds")

@@ -18,6 +18,7 @@ from moss_step.scene.pictures import has_place, placed
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.graph import KeyRow, Shading, Study, step_of
 
+_SHAPES = "shapes"
 STEPS_BACK = "steps back meanwhile; B shows it"
 """Why a covering of the Key is not drawn beside one that is being made or looked at."""
 
@@ -180,11 +181,12 @@ def _live_ranges(work: Shown) -> tuple[Picture, RuleSet] | None:
 
 
 def shape_order(work: Shown) -> dict[str, int]:
-    """Which place each step of the Key has among those that are drawn with a pen: it gives their colour."""
-    drawn = [
-        k.step for k in work.study.key if (p := work.picture(k.step)) is not None and p.shapes is not None
-    ]
-    return {step: place for place, step in enumerate(drawn)}
+    """Which place each result has among the shapes of the study, in the order they were made: it gives their
+    colour, which stays whatever is done to the Key.
+    """
+    study = work.study_with_draft
+    drawn = [ref for ref in study.refs() if study.result(ref).gives == _SHAPES]
+    return {ref: place for place, ref in enumerate(drawn)}
 
 
 def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:

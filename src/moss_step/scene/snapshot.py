@@ -57,9 +57,7 @@ class Snapshot:
 
     @cached_property
     def shape_order(self) -> dict[str, int]:
-        """Which place each result of the Key has among those that are drawn with a pen: it gives their
-        colour.
-        """
+        """Which place each result has among the shapes of the study: it gives their colour."""
         return shape_order(self)
 
     def picture(self, ref: str) -> Picture | None:

@@ -235,7 +235,9 @@ class InsideSettings(Settings):
         control="points",
         without_input="areas",
     )
-    measure: Literal["area", "share"] = setting("area", "Measure", "`area` in m², or `share` in percent.")
+    measure: Literal["area", "share"] = setting(
+        "area", "Measure", "`area` in m², or `share` in percent.", more=True
+    )
 
 
 def _inside_plan(settings: InsideSettings, names: Mapping[str, str]) -> tuple[Planned, ...]:
@@ -266,7 +268,7 @@ amount_inside = StepKind(
     bench="classes",
     group="Values by area",
     title="How much inside",
-    question="How much ground that meets criteria lies inside areas?",
+    question="How much of such ground lies inside?",
     help=(
         "Area, or share, of the ground where all criteria hold in each of some areas, with the mean of a "
         "surface there. Kept as its linked steps."
@@ -274,7 +276,14 @@ amount_inside = StepKind(
     words=("area of criteria", "tabulate", "within catchment", "overlay", "east-facing", "summary"),
     inputs=(
         InputSpec("areas", "shapes", "Inside", "The areas, such as catchments.", True, shapes="areas"),
-        InputSpec("mean_of", "surface", "Mean of", "Whose mean is told there; of slope when left out.", True),
+        InputSpec(
+            "mean_of",
+            "surface",
+            "Mean of",
+            "Whose mean is told there; of slope when left out.",
+            True,
+            more=True,
+        ),
     ),
     settings=InsideSettings,
     gives="shapes",

@@ -55,7 +55,7 @@ class RowWidget(QFrame):
         super().__init__()
         self.row = row
         self.setProperty("role", "card")
-        self.setFixedHeight(32)
+        self.setFixedHeight(29)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(5, 0, 8, 0)
         layout.setSpacing(3)

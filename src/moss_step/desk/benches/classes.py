@@ -36,6 +36,7 @@ class ClassifyPanel(StepPanel):
 
     def build(self, layout: QVBoxLayout) -> None:
         """Histogram, ready sets, table, included end, files."""
+        layout.setSpacing(4)  # the table of ranges is high
         self.closed_end: Closed = "upper"
         self._counted = ""
         self._ready: dict[str, Any] | None = None

@@ -28,7 +28,7 @@ class ThresholdPanel(StepPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """The chart above the settings."""
         self.chart = LineChart("bound", "ha that pass")
-        self.chart.setFixedHeight(150)
+        self.chart.setFixedHeight(134)
         self.chart.picked.connect(self._set_bound)
         layout.addWidget(self.chart)
         super().build(layout)

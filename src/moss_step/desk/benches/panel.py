@@ -32,7 +32,7 @@ from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, step_of
 from moss_step.study.store import Said
 
-_HELP_HEIGHT, LEAST_FIGURES = 34, 76
+_HELP_HEIGHT, LEAST_FIGURES = 34, 56
 _MOST_OF_SEVERAL = 12
 """Numbers of classes, observers or places that are listed in a panel; the table has them all."""
 
@@ -195,6 +195,9 @@ class StepPanel(QWidget):
 
     def show_places(self) -> None:
         """Show on the plan what is set."""
+
+    def arm(self) -> None:
+        """Take the tool that a new step of the kind begins with, if there is one."""
 
     def follow(self, place: Place | None) -> None:
         """The pointer stands at a place of the plan, or left it."""

@@ -80,6 +80,12 @@ class PlacePanel(StepPanel):
             return
         super().update_draft()
 
+    def arm(self) -> None:
+        """A step that asks for nothing but a line has it drawn at once: a drag draws, and does not pan."""
+        controls = [extra(f, "control") for f in self.kind.settings.listed().values()]
+        if not self.step_id and self.line_setting and "points" not in controls and self.ground() is not None:
+            self._draw_line()
+
     def needs_no_place(self) -> bool:
         """Whether the settings do without a place."""
         return False

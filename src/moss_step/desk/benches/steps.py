@@ -171,6 +171,7 @@ class StepBench(Bench):
         ):
             its.connect(mine)
         panel.show_places()
+        panel.arm()
         self._layout.addWidget(panel, 1)
         self._foot.addWidget(panel.foot)
         self._share.ask()

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QVBoxLayout
 from moss_step.desk.benches.place import PlacePanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.controls import SliderControl
-from moss_step.desk.parts import button
+from moss_step.desk.parts import button, row
 from moss_step.desk.plan.live import Live, Preview, mask_veil, number_veil
 from moss_step.desk.plan.tools.tool import Place
 from moss_step.model.errors import MossError
@@ -85,15 +85,14 @@ class PathPanel(WaterPanel):
         """Cutting, and the catchment of the end."""
         super().build(layout)
         cut = button(
-            "Cut it where I click",
+            "Cut it by a click",
             "The path ends at the point nearest to the next click",
             lambda: self._aim("cut"),
         )
         end = button(
-            "Catchment of its end", "Begin the catchment of the point that the path ends at", self._catchment
+            "Catchment of end", "Begin the catchment of the point that the path ends at", self._catchment
         )
-        layout.addWidget(cut)
-        layout.addWidget(end)
+        layout.addWidget(row(cut, end, gap=4))
 
     def follow(self, place: Place | None) -> None:
         """Draw the path from the pointer, with its length and drop."""
@@ -165,7 +164,7 @@ def _path(drainage: Drainage, cell: int, up: bool, place: Place) -> Preview:
     drop = float(z[cells[0]] - z[cells[-1]])
     said = (
         f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to "
-        "keep it."
+        "take it."
     )
     return Preview(said, Live(((trace.centres(drainage, cells), WATER),), None, (place,)))
 
@@ -177,7 +176,7 @@ def _catchment(drainage: Drainage, cell: int, snap: float) -> Preview:
     rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
     area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
     x, y = trace.centres(drainage, np.array([cell]))[0]
-    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to keep it.".replace(
+    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to take it.".replace(
         ",", " "
     )
     return Preview(
