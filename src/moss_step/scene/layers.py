@@ -184,9 +184,7 @@ def shape_order(work: Shown) -> dict[str, int]:
     """Which place each result has among the shapes of the study, in the order they were made: it gives their
     colour, which stays whatever is done to the Key.
     """
-    study = work.study_with_draft
-    drawn = [ref for ref in study.refs() if study.result(ref).gives == _SHAPES]
-    return {ref: place for place, ref in enumerate(drawn)}
+    return {ref: place for place, ref in enumerate(work.study_with_draft.giving(_SHAPES))}
 
 
 def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:

@@ -175,6 +175,18 @@ class Study(BaseModel):
         named = {*(k.step for k in self.key), *(ref for step in self.steps for ref in step.inputs.values())}
         return tuple(ref for ref in self._refs if ref in named or not self.result(ref).asked)
 
+    def giving(self, kind: str) -> list[str]:
+        """Results that are declared to be of a kind, in the order of the steps."""
+        return self._by_kind.get(kind, [])
+
+    @cached_property
+    def _by_kind(self) -> dict[str, list[str]]:
+        result: dict[str, list[str]] = {}
+        for step in self.steps:
+            for name, spec in step.declared.results.items():
+                result.setdefault(spec.gives, []).append(f"{step.id}.{name}" if name else step.id)
+        return result
+
     @cached_property
     def groups(self) -> dict[str, list[str]]:
         """Ids of the steps of each group, by the id of the one that gives its answer, where that is there."""
