@@ -26,10 +26,10 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import HECTARE
 from moss_step.model.words import value_text
-from moss_step.steps.declare import InputSpec, ResultSpec, StepKind, plain
+from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.steps.results import measured
 from moss_step.study.draft import DRAFT
-from moss_step.study.graph import Step, step_of
+from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.store import Said
 
 _HELP_HEIGHT, LEAST_FIGURES = 34, 56
@@ -341,7 +341,7 @@ class StepPanel(QWidget):
         barred = {self.step_id, *study.followers(self.step_id)} if self.step_id else set()
         said = self.work.now.said
         free = [ref for step in study.steps if step.id not in barred for ref in step.refs]
-        fitting = [ref for ref in free if _fits(spec, study.result(ref), said.get(ref))]
+        fitting = [ref for ref in free if _fits(spec, study, ref, said.get(ref))]
         return [(ref, study.name_of(ref)) for ref in fitting if self._of_kind(spec, ref)]
 
     def _of_kind(self, spec: InputSpec, ref: str) -> bool:
@@ -398,10 +398,10 @@ class StepPanel(QWidget):
         return plain(self.kind.checked(stored.settings)) == step.settings
 
 
-def _fits(spec: InputSpec, result: ResultSpec, said: Said | None) -> bool:
+def _fits(spec: InputSpec, study: Study, ref: str, said: Said | None) -> bool:
     """Whether a result can be an input; before there is one, whether what it is declared to be can."""
     if said is None:
-        return result.gives == spec.accepts and not spec.quantity
+        return not spec.quantity and study.result(ref).gives == spec.accepts
     return spec.takes_one_of(said.kind, said.quantity)
 
 

@@ -25,6 +25,7 @@ from moss_step.desk.theme import TRAIL_HEIGHT
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
 from moss_step.scene.colors import LICHEN, LINE, MOSS, THREAD, TRAIL
+from moss_step.study.graph import Study
 
 GAP = 22
 _LONGEST_TURN = 0.02
@@ -60,6 +61,8 @@ class Cards(QWidget):
         self._places: dict[str, int] = {}
         self._listed: list[str] = []
         self._open: set[str] = set()
+        self._marked = ""
+        self._placed: tuple[Study | None, frozenset[str]] = (None, frozenset())
         self._stale: list[str] = []
         self._again = QTimer(self, singleShot=True, interval=0)
         self._again.timeout.connect(self._refresh_some)
@@ -71,7 +74,13 @@ class Cards(QWidget):
 
     def place(self) -> None:
         """Put the cards in the order of the study; those of steps that are gone go."""
-        study = self.work.study
+        study, unfolded = self.work.study, frozenset(self._open)
+        if self._marked != self.work.chosen_id:
+            self._marked = self.work.chosen_id
+            self.update()  # its lines are bright
+        if self._placed[0] is study and self._placed[1] == unfolded:
+            return  # results came, and no card moves
+        self._placed = (study, unfolded)
         folded = {i: last for last, ids in study.groups.items() if last not in self._open for i in ids}
         listed = [step for step in study.steps if folded.get(step.id, step.id) == step.id]
         self._listed = [step.id for step in listed]
