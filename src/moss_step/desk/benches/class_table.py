@@ -25,7 +25,7 @@ from moss_step.model.rules import Rule, number_text
 from moss_step.scene.colors import NEUTRAL
 from moss_step.steps.declare import MOST
 
-_COLUMNS = (("From", 58), ("To", 58), ("Class", 74))
+_COLUMNS = (("From", 52), ("To", 52), ("Class", 88))
 
 
 @dataclass(frozen=True)
@@ -87,6 +87,7 @@ class RowWidget(QFrame):
             edit.setAccessibleName(f"{row.name} {word}")
         if not self.name.hasFocus():
             self.name.setText(row.name)
+            self.name.setCursorPosition(0)
         self.name.setAccessibleName(f"Name of class {row.code}")
         self.swatch.setAccessibleName(f"Colour of {row.name}")
         set_tip(self.swatch, f"Colour of {row.name}")
