@@ -144,13 +144,13 @@ BAD = [
     (
         ["do", "slope", "dem={tif}", "unit=per", "-o", "{out}.tif"],
         2,
-        "unit = 'per' is not possible. It should be 'degrees' or 'percent'",
+        "unit: 'per' is not possible. It should be 'degrees' or 'percent'",
     ),
     (["do", "slope", "dem={tif}", "steep=1", "-o", "{out}.tif"], 2, "slope has no setting 'steep'"),
     (
         ["do", "slope", "dem={tif}", "z_factor=0", "-o", "{out}.tif"],
         2,
-        "z_factor = '0' is not possible. It should be greater than 0",
+        "z_factor: '0' is not possible. It should be greater than 0",
     ),
     (["do", "slope", "-o", "{out}.tif"], 2, "slope needs dem"),
     (["do", "slope", "dem={dir}/none.tif", "-o", "{out}.tif"], 1, "was not found"),
@@ -172,7 +172,7 @@ BAD = [
     (
         ["do", "crop", "surface={tif}", "box=1,2,3", "-o", "{out}.tif"],
         2,
-        "box = '1,2,3' is not possible. It should be four numbers",
+        "box: '1,2,3' is not possible. It should be four numbers",
     ),
     (
         ["do", "reproject", "surface={dir}/nowhere.tif", "crs=EPSG:32628", "-o", "{out}.tif"],

@@ -182,7 +182,7 @@ def _do(asked: argparse.Namespace) -> int:
     given = dict(_pair(text) for text in asked.given)
     targets = _targets(step, asked.out)
     for result, path in targets.items():
-        check_ending(path, kind_named(step.result(result).gives))
+        check_ending(path, kind_named(step.result_by(result, given).gives))
         check_not_a_source(
             path, [v for n, v in given.items() if step.input(n) is not None or n in step.file_settings]
         )

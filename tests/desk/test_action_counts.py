@@ -67,7 +67,7 @@ def test_seven_observers_with_area_by_count(person):
     last = person.keep()
     work = person.window.work
     seen = work.outcome(last)
-    assert seen.value.range[1] <= 7 and work.study.key_row(last).clear_zero, "none is not drawn"
+    assert seen.value.range[1] <= 7 and work.study.key_row(last).clear == 0.0, "none is not drawn"
     swatches = dict(work.now.scene.layers[0].picture.legend(work.study.key_row(last), None, "").classes)
     areas = [f for f in seen.findings if f.name == "area_m2" and f.of.startswith("seen by")]
     assert len(areas) == len(swatches) == len(np.unique(seen.value.values))

@@ -51,11 +51,11 @@ def test_of_a_question_the_no_is_not_drawn(estate, settle):
     name = next(iter(window.benches["classes"].panel.further.names))
     fill(window, settle, "expression", f"{name} > 450")
     row = window.work.now.scene.layers[0]
-    assert row.step == DRAFT and row.row.clear_zero
+    assert row.step == DRAFT and row.row.hidden == (0,)
     words = [text.split(" ·")[0] for text, _ in row.picture.legend(row.row, None, "").classes]
     assert words == ["no", "yes"]
     fill(window, settle, "expression", f"{name} - 450")
-    assert not window.work.now.scene.layers[0].row.clear_zero
+    assert not window.work.now.scene.layers[0].row.hidden
 
 
 def test_a_card_that_is_chosen_already_shows_its_step_again_over_a_draft(estate, settle):

@@ -216,16 +216,18 @@ def test_what_nobody_sees_shows_the_ground_by_choice_of_the_key(lookout, settle)
     fill(window, settle, "at", "413004,5871004")
     seen = keep(window, settle)
     row = window.work.study.key_row(seen)
-    assert row.clear_zero
+    assert row.clear == 0.0
     clear = window.plan.view.grab().toImage()
     press(window.plan.key, f"How {window.work.study.name_of(seen)} is drawn")
     settle(window)
-    named(window.plan.key, "Leave 0 clear").click()
+    edit = named(window.plan.key, "Value left clear")
+    edit.clear()
+    edit.editingFinished.emit()
     settle(window)
-    assert not window.work.study.key_row(seen).clear_zero and window.plan.view.grab().toImage() != clear
+    assert window.work.study.key_row(seen).clear is None and window.plan.view.grab().toImage() != clear
     window.work.undo()
     settle(window)
-    assert window.plan.view.grab().toImage() == clear or window.work.study.key_row(seen).clear_zero
+    assert window.plan.view.grab().toImage() == clear or window.work.study.key_row(seen).clear == 0.0
 
 
 def test_bad_observers_and_an_obstacle_in_another_frame_are_said_plainly(lookout, settle, tmp_path):

@@ -171,7 +171,7 @@ def test_few_whole_counts_are_swatches_with_area_and_share():
     counts = np.repeat([0.0, 1.0, 2.0, np.nan], 10)[None, :] * np.ones((20, 1))
     frame = Frame(20, 40, 0.0, 200.0, 10.0, 10.0, UTM)
     picture = picture_of(Surface(counts.astype(np.float32), frame, METRE, "seen"))
-    legend = picture.legend(KeyRow(step="v", clear_zero=True), None, "#000000")
+    legend = picture.legend(KeyRow(step="v", clear=0.0), None, "#000000")
     assert legend.ramp is None and [n.split(" · ")[0] for n, _ in legend.classes] == [
         "none", "1", "2",
     ]  # fmt: skip

@@ -89,7 +89,7 @@ def test_a_study_file_is_readable_relative_and_whole(tmp_path):
         ('{"moss_step_study": 1, "steps": [{"id": "a", "kind": "teleport"}]}', "does not know"),
         (
             '{"moss_step_study": 1, "steps": [{"id": "a", "kind": "slope", "settings": {"unit": "x"}}]}',
-            "unit = 'x'",
+            "unit: 'x'",
         ),
         ("[" * 100_000, "is damaged or no study"),
     ],

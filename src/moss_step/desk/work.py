@@ -347,7 +347,7 @@ class Work(QObject):
     def reason(self, ref: str) -> str:
         """Why there is no such result; empty when it did not fail."""
         failed = self.now.failures.get(ref)
-        return failed.reason if failed else ""
+        return failed.on_screen if failed else ""
 
     def missing_source(self, ref: str) -> str:
         """The source file that a failed step did not find; empty otherwise."""

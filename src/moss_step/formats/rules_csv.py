@@ -36,7 +36,7 @@ def read_rules(path: Path, closed: Closed = "upper") -> RuleSet:
     try:
         return RuleSet(rules, closed)
     except AskedWronglyError as error:
-        raise MossError(f"{path}: {error.what}", error.do) from error
+        raise MossError(f"{path}: {error.what}", error.do, error.typed) from error
 
 
 def write_rules(path: Path, rules: RuleSet) -> None:
@@ -61,7 +61,7 @@ def _rule(row: dict[str, str | None], line: int, path: Path) -> Rule:
     try:
         return Rule(_bound(row, "from", line, path), _bound(row, "to", line, path), code, name, color)
     except AskedWronglyError as error:
-        raise MossError(f"{path}, line {line}: {error.what}", error.do) from error
+        raise MossError(f"{path}, line {line}: {error.what}", error.do, error.typed) from error
 
 
 def _bound(row: dict[str, str | None], column: str, line: int, path: Path) -> float | None:

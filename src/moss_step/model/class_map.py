@@ -10,6 +10,8 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import NONE
 
 NO_CLASS = 255
 """Code of a cell without a class."""
@@ -53,6 +55,18 @@ class ClassMap:
     def nbytes(self) -> int:
         """Size in memory."""
         return int(self.codes.nbytes)
+
+    @property
+    def quantity(self) -> str:
+        """What its codes measure: ``yes_no`` where 1 is yes and 0 is no, or not what 1 is; else nothing."""
+        names = {c.code: c.name for c in self.classes}
+        no = names.get(0, "")
+        return "yes_no" if names.keys() == {0, 1} and (no == "no" or no.startswith("not ")) else ""
+
+    def as_surface(self) -> Surface:
+        """The codes as numbers, NaN where there is no class: 1 and 0 of a map of yes and no."""
+        values = np.where(self.codes == NO_CLASS, np.float32(np.nan), self.codes.astype(np.float32))
+        return Surface(values, self.frame, NONE, self.quantity)
 
     def entry(self, code: int) -> ClassEntry | None:
         """Give the class with a code, or None."""

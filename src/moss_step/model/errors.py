@@ -1,4 +1,13 @@
-"""Errors that a person reads: what is wrong, and what to do about it."""
+"""Errors that a person reads: what is wrong, and what to do about it.
+
+A text holds names of steps, settings and choices in backticks: they are typed so on the command
+line, and the window says them in its own words.
+"""
+
+import re
+from collections.abc import Callable
+
+_NAME = re.compile(r"`(\w+)`")
 
 
 class MossError(Exception):
@@ -6,10 +15,15 @@ class MossError(Exception):
 
     exit_code = 1
 
-    def __init__(self, what: str, do: str = "") -> None:
-        self.what = what
-        self.do = do
-        super().__init__(f"{what} {do}".strip())
+    def __init__(self, what: str, do: str = "", typed: str = "") -> None:
+        """``typed`` is what to do instead where settings are typed, as on the command line."""
+        self.what, self.do, self.typed = what, do, typed
+        super().__init__(f"{what} {typed or do}".strip().replace("`", ""))
+
+    def on_screen(self, words: Callable[[str], str]) -> str:
+        """The text as the window says it; ``words`` turns a name into words."""
+        said = _NAME.sub(lambda m: words(m[1]), f"{self.what} {self.do}".strip())
+        return said[:1].upper() + said[1:]
 
 
 class AskedWronglyError(MossError):

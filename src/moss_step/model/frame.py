@@ -46,6 +46,7 @@ def carried(
         raise MossError(
             "There is no way from one of these reference systems to the other.",
             "State the right ones in Gather.",
+            "State the right ones with open_grid crs=EPSG:….",
         ) from error
     return np.asarray(turned[0]), np.asarray(turned[1])
 

@@ -52,6 +52,19 @@ def ramp(name: str, reverse: bool = False) -> np.ndarray:
     return np.ascontiguousarray(colors[::-1] if reverse else colors)
 
 
+def bent(colors: np.ndarray, low: float, high: float, centre: float | None, steps: int) -> np.ndarray:
+    """Colours of a span from ``low`` to ``high``, with the middle one at ``centre``, and as many ``steps``
+    of one colour each; 0 runs through.
+    """
+    share = (np.arange(256) + 0.5) / 256.0
+    if centre is not None and low < centre < high:
+        at = (centre - low) / (high - low)
+        share = np.where(share < at, 0.5 * share / at, 0.5 + 0.5 * (share - at) / (1.0 - at))
+    if steps > 1:
+        share = np.floor(share * steps) / (steps - 1)
+    return np.ascontiguousarray(colors[np.clip(np.rint(share * 255.0), 0, 255).astype(int)])
+
+
 def usual_ramp(surface: Surface) -> str:
     """The ramp that suits what a surface measures."""
     return _BY_QUANTITY.get(surface.quantity, "spectrum")

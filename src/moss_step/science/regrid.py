@@ -87,7 +87,9 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
     xmin, ymin, xmax, ymax = box
     if not (xmin < xmax and ymin < ymax):
         raise AskedWronglyError(
-            f"The box {box} has no extent.", "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax."
+            f"The box {box} has no extent.",
+            "Its first corner lies south-west of the second.",
+            "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.",
         )
     rows, cols = surface.frame.window(box)
     values = np.ascontiguousarray(surface.values[rows, cols])
@@ -184,7 +186,11 @@ def carry_over(
     frame = surface.frame
     reference_system(crs)
     if frame.crs is None:
-        raise MossError("The surface has no reference system to come from.", "State it in Gather first.")
+        raise MossError(
+            "The surface has no reference system to come from.",
+            "State it in Gather first.",
+            "Open the file with open_grid crs=EPSG:… first.",
+        )
     try:
         target = like or _target_frame(frame, crs, cell)
         check_grid(target.rows * target.cols, "The result", "Use a larger cell size.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
@@ -50,23 +50,28 @@ def _formula(settings: FormulaSettings, inputs: Inputs, progress: Progress) -> O
     surfaces = _surfaces(inputs)
     if not surfaces:
         raise AskedWronglyError(
-            "formula needs at least one surface.", "Give NAME=PATH for each name in the expression."
+            "`formula` needs at least one surface.",
+            "Name one in the expression.",
+            "Give NAME=PATH for each name in the expression.",
         )
     result = evaluate(settings.expression, surfaces, progress)
     bearings = any(s.cyclic for n, s in surfaces.items() if n in names_in(settings.expression))
-    outcome = surface_outcome(result, ("A flat aspect is -1: below every bearing.",) if bearings else ())
+    remarks = ("A flat aspect is -1: below every bearing.",) if bearings else ()
     if result.quantity != "yes_no":
-        return outcome
-    yes = int(np.count_nonzero(result.values == 1))
-    share = yes / max(result.valid_count, 1)
-    return Outcome(
-        result, f"{share:.1%} yes", (*outcome.findings, Finding("yes_count", yes, CELLS)), outcome.warnings
-    )
+        return surface_outcome(result, remarks)
+    outcome = class_outcome(criteria.answered(result, settings.expression), result.valid_count, remarks)
+    yes = next(f.value for f in outcome.findings if (f.of, f.name) == ("yes", "share"))
+    return replace(outcome, figure=f"{yes:.1%} yes")
+
+
+def _given_by(settings: Mapping[str, Any]) -> str:
+    """A question gives a map of yes and no."""
+    return "classes" if is_question(str(settings.get("expression", ""))) else "surface"
 
 
 def _drawn(settings: FormulaSettings) -> dict[str, Any]:
     """Of yes and no the no is not drawn."""
-    return {"clear_zero": True} if is_question(settings.expression) else {}
+    return {"hidden": (0,)} if is_question(settings.expression) else {}
 
 
 formula = StepKind(
@@ -84,6 +89,7 @@ formula = StepKind(
     settings=FormulaSettings,
     gives="surface",
     run=_formula,
+    gives_by=_given_by,
     draws=_drawn,
     staple=3,
     reach=CELL,
@@ -118,10 +124,12 @@ class ThresholdSettings(Settings):
 def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) -> Outcome:
     s, surface = settings, _surface(inputs)
     if not s.text():
-        raise AskedWronglyError("threshold needs a bound.", "Give at_least, above, at_most or below.")
+        raise AskedWronglyError(
+            "`threshold` needs a bound.", "Give `at_least`, `above`, `at_most` or `below`."
+        )
     if (s.at_least is not None and s.above is not None) or (s.at_most is not None and s.below is not None):
         raise AskedWronglyError(
-            "threshold has two bounds on one side.", "Give at_least or above, and at_most or below."
+            "`threshold` has two bounds on one side.", "Give `at_least` or `above`, and `at_most` or `below`."
         )
     progress.at(0.1, "Comparing")
     low, high = (
@@ -218,7 +226,9 @@ class WeightSettings(Settings):
         """
         if (self.weights is None) == (self.comparisons is None):
             raise AskedWronglyError(
-                "There must be either weights or comparisons.", "Give weights=2,1,1 for example."
+                "There must be either weights or comparisons.",
+                "Type weights such as 2, 1, 1.",
+                "Give weights=2,1,1 for example.",
             )
         findings: list[Finding] = []
         warnings: tuple[str, ...] = ()
@@ -302,7 +312,9 @@ combine = StepKind(
 def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surfaces = _surfaces(inputs)
     if len(surfaces) < 2:
-        raise AskedWronglyError("weigh needs two or more surfaces.", "Give them as a=one.tif b=two.tif.")
+        raise AskedWronglyError(
+            "`weigh` needs two or more surfaces.", "Add some.", "Give them as a=one.tif b=two.tif."
+        )
     if turned := [n for n, s in surfaces.items() if s.cyclic]:
         raise AskedWronglyError(
             f"'{turned[0]}' holds bearings, and they do not add up.",
@@ -472,10 +484,18 @@ class ResampleSettings(Settings):
 def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = _surface(inputs)
     if surface.frame.crs is None:
-        raise AskedWronglyError("The surface has no reference system.", "State it in Gather first.")
+        raise AskedWronglyError(
+            "The surface has no reference system.",
+            "State it in Gather first.",
+            "Open the file with open_grid crs=EPSG:… first.",
+        )
     grid = optional(inputs, "like", Surface)
     if grid is None and settings.cell is None:
-        raise AskedWronglyError("resample needs a cell size.", "Type one, or choose a grid to lie on.")
+        raise AskedWronglyError(
+            "`resample` needs a cell size.",
+            "Type one, or choose a grid to lie on.",
+            "Give cell= or like=FILE.",
+        )
     frame = None if grid is None else grid.frame
     crs = surface.frame.crs if frame is None or frame.crs is None else frame.crs
     return surface_outcome(carry_over(surface, crs, settings.cell, settings.resampling, progress, frame))
@@ -511,7 +531,9 @@ class MergeSettings(Settings):
 def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surfaces = _surfaces(inputs)
     if len(surfaces) < 2:
-        raise AskedWronglyError("merge needs two or more grids.", "Give them as a=one.tif b=two.tif.")
+        raise AskedWronglyError(
+            "`merge` needs two or more grids.", "Add some.", "Give them as a=one.tif b=two.tif."
+        )
     result, remarks = arithmetic.merge(surfaces, progress)
     return surface_outcome(result, tuple(remarks))
 

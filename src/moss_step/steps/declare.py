@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationIn
 from pydantic.fields import FieldInfo
 
 from moss_step.kinds.registry import kind_named, kind_of
+from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
@@ -166,7 +167,14 @@ class InputSpec:
 
     def takes_one_of(self, kind: type, quantity: str) -> bool:
         """Whether values of a type, and surfaces of a quantity, can be this input."""
+        if quantity == "yes_no" and self.accepts == "surface":
+            return not self.quantity
         return issubclass(kind, kind_named(self.accepts).type) and self.quantity in ("", quantity)
+
+    def taken(self, value: Value) -> Value:
+        """A value as this input: where a surface is wanted a map of yes and no is one of 1 and 0."""
+        answers = of_kind(value, ClassMap) if self.accepts == "surface" else None
+        return value if answers is None else answers.as_surface()
 
 
 @dataclass(frozen=True)
@@ -257,6 +265,8 @@ class StepKind:
     """The ordinary steps that it is kept as, the one that gives its result last: of a question that takes
     several. It is given the settings and the inputs.
     """
+    gives_by: Callable[[Mapping[str, Any]], str] | None = None
+    """The kind of the main result by the settings as they are written; empty where it is always ``gives``."""
     draws: Callable[[Any], Mapping[str, Any]] | None = None
     """How the Key draws the main result at first, by the settings; beside what ``look`` says."""
     retired: tuple[str, ...] = ()
@@ -279,6 +289,14 @@ class StepKind:
                 f"{self.kind} gives no '{name}'.", f"Beside its main result it gives: {known or 'nothing'}."
             )
         return self.results[name]
+
+    def result_by(self, name: str, given: Mapping[str, Any]) -> ResultSpec:
+        """Give a result by its name, as settings make it.
+
+        Raises AskedWronglyError that says which there are.
+        """
+        spec = self.result(name)
+        return spec if name or self.gives_by is None else replace(spec, gives=self.gives_by(given))
 
     def setting_by(self, control: str) -> str:
         """Name of the setting that has a special kind of value.
@@ -322,10 +340,10 @@ class StepKind:
         unknown = [n for n in given if n not in self.settings.listed()]
         if unknown:
             allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.listed())) or "none"
-            raise AskedWronglyError(f"{self.kind} has no setting '{unknown[0]}'.", f"It has: {allowed}.")
+            raise AskedWronglyError(f"`{self.kind}` has no setting '{unknown[0]}'.", f"It has: {allowed}.")
         for name, value in given.items():
             if isinstance(value, str) and name not in self.file_settings and not is_text(value):
-                raise AskedWronglyError(f"{name} holds characters that are no text.", "Type it again.")
+                raise AskedWronglyError(f"`{name}` holds characters that are no text.", "Type it again.")
         try:
             return self.settings.model_validate(dict(given))
         except ValidationError as error:
@@ -344,21 +362,34 @@ class StepKind:
             return int(self.memory(settings, inputs))
         return int(self.memory * largest_grid(inputs))
 
+    def words_of(self, name: str) -> str:
+        """A name of this step, or of one of its settings, inputs or choices, as the window says it."""
+        if name == self.kind:
+            return self.title
+        field, spec = self.settings.listed().get(name), self.input(name)
+        if field is not None and field.title:
+            return field.title.lower()
+        return (
+            spec.title.lower()
+            if spec is not None and spec is not self.further
+            else option_words(name).lower()
+        )
+
     @cached_property
     def file_settings(self) -> list[str]:
         """Names of the settings that are paths of files."""
         return [n for n, f in self.settings.listed().items() if extra(f, "control") == "file"]
 
-    def _wrong(self, error: ValidationError) -> tuple[str, str]:
+    def _wrong(self, error: ValidationError) -> tuple[str, ...]:
         first = error.errors(include_url=False)[0]
         cause = first.get("ctx", {}).get("error")
         if isinstance(cause, AskedWronglyError):
-            return cause.what, cause.do
+            return cause.what, cause.do, cause.typed
         where = str(first["loc"][0]) if first["loc"] else "settings"
         if first["type"] == "missing" and len(first["loc"]) == 1:
-            return f"{self.kind} needs {where}.", f"Give {where}=..."
+            return f"`{self.kind}` needs `{where}`.", "Give it a value.", f"Give {where}=..."
         said = first["msg"].removeprefix("Value error, ").removeprefix("Input should be ")
-        return f"{where} = {first['input']!r} is not possible.", f"It should be {said}."
+        return f"`{where}`: {first['input']!r} is not possible.", f"It should be {said}."
 
 
 def largest_grid(inputs: Inputs) -> int:

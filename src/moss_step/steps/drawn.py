@@ -87,7 +87,7 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
     if not whole:
         raise MossError(
             "Nothing is drawn yet.",
-            f"Give {settings.kind} with {LEAST[settings.kind]} or more vertices each.",
+            f"Draw {settings.kind} with {LEAST[settings.kind]} or more vertices each.",
         )
     crs = settings.crs or (ground.frame.crs if ground is not None else None)
     frame, geometry = (

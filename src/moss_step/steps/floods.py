@@ -226,7 +226,7 @@ def _bund(settings: PondSettings, inputs: Inputs, dem: Surface) -> Any:
         return shapely.union_all(in_system(bund, dem.frame.crs).geometry)
     if settings.line is None:
         raise AskedWronglyError(
-            "pond needs a bund.", "Draw its line on the plan, or give line=x1,y1,x2,y2 or bund=FILE."
+            "`pond` needs a bund.", "Draw its line on the plan.", "Give line=x1,y1,x2,y2 or bund=FILE."
         )
     x1, y1, x2, y2 = settings.line
     return shapely.LineString([(x1, y1), (x2, y2)])

@@ -275,17 +275,19 @@ def observers_of(settings: SightSettings, inputs: Inputs, frame: Frame) -> list[
     for word in (idle[n] for n in settings.unlisted if n in idle):
         if any(word in values for values in own.values()):
             raise AskedWronglyError(
-                f"{word} of an observer counts for nothing here.", f"Leave {word}= out of own."
+                f"`{word}` of an observer counts for nothing here.",
+                f"Leave `{word}` out of its own settings.",
             )
     if missing := [n for n in own if not 1 <= n <= len(result)]:
         raise AskedWronglyError(
-            f"There is no observer {missing[0]}.", f"own= may speak of observers 1 to {len(result)}."
+            f"There is no observer {missing[0]}.", f"There are observers 1 to {len(result)}."
         )
     left = [o for k, o in enumerate(result, start=1) if "off" not in own.get(k, {})]
     if not left:
         raise AskedWronglyError(
             "There is no observer.",
-            "Click on the plan, switch one on, or give observers=x,y or observers=FILE.",
+            "Click on the plan, or switch one on.",
+            "Give observers=x,y or observers=FILE.",
         )
     return left
 

@@ -142,7 +142,9 @@ def run_plan(
             given = {}
             for name, ref in step.inputs.items():
                 if ref not in values:
-                    raise AskedWronglyError(f"There is no surface '{ref}'.", f"Give {ref}=PATH.")
+                    raise AskedWronglyError(
+                        f"There is no surface '{ref}'.", "Choose another.", f"Give {ref}=PATH."
+                    )
                 given[name] = values[ref]
             part = progress.part(k / len(steps), (k + 1) / len(steps))
             outcome = kind.run(kind.checked(step.settings), given, part)
@@ -250,7 +252,9 @@ def _inside_plan(settings: InsideSettings, names: Mapping[str, str]) -> tuple[Pl
         steps.append(Planned(classes, "combine", maps, {"rule": "all"}, "All criteria"))
     if "areas" not in names and not settings.at:
         raise AskedWronglyError(
-            "amount_inside needs an area.", "Choose areas, or click where water drains to."
+            "`amount_inside` needs an area.",
+            "Choose areas, or click where water drains to.",
+            "Give areas=FILE or at=x,y.",
         )
     fed = {"zones": "areas", "classes": classes}
     if "areas" not in names:

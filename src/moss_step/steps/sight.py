@@ -171,7 +171,7 @@ viewshed_step = StepKind(
     reach=RAYS,
     memory=14,
     label=lambda s, names: f"Seen in {names['dem']}",
-    look={"clear_zero": True},
+    look={"clear": 0.0},
 )
 
 
@@ -181,7 +181,7 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
     if len(observers) > 64:
         raise MossError(
             f"There are {len(observers):,} observers, and which of them see a place is told for 64.",
-            "Use viewshed for their number.",
+            "Use `viewshed` for their number.",
         )
     seen = viewshed.viewshed(sight, observers, progress)
     kinds, codes = viewshed.combinations(as_kind(seen.which, np.ndarray), NO_CLASS)
@@ -486,7 +486,9 @@ def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Ob
         return observers_of(settings, inputs, sight.frame)
     if settings.spacing is None:
         raise AskedWronglyError(
-            "best_places needs candidates.", "Give observers=FILE, at=x,y;x,y or spacing=."
+            "`best_places` needs candidates.",
+            "Click on the plan, choose places, or give a spacing.",
+            "Give observers=FILE, at=x,y;x,y or spacing=.",
         )
     frame = sight.frame
     down = settings.spacing / float(frame.row_heights[frame.rows // 2])

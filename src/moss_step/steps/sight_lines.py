@@ -59,7 +59,7 @@ def _looked(settings: LineSettings, inputs: Inputs) -> SightLine:
         start, end = settings.ends[:2], settings.ends[2:]
     else:
         raise AskedWronglyError(
-            "sight_line needs a line.", "Draw it on the plan, or give line=x1,y1,x2,y2 or line=FILE."
+            "`sight_line` needs a line.", "Draw it on the plan.", "Give line=x1,y1,x2,y2 or line=FILE."
         )
     return look_along(sight, start, end, settings.observer_height, settings.target_height)
 

@@ -126,14 +126,17 @@ def _names() -> Any:
 def _named(shapes: Shapes, names: str | None) -> Shapes:
     """Put names that basins were given in the name column."""
     column = shapes.columns["name"].copy()
-    do = f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack."
+    do = (
+        f"There are basins 1 to {len(shapes)}.",
+        f"Write numbers from 1 to {len(shapes)}, such as 1=Upper Gill; 3=Long Slack.",
+    )
     try:
         given = names_of(names)
     except ValueError as error:
-        raise AskedWronglyError(f"'{error}' names no basin.", do) from error
+        raise AskedWronglyError(f"'{error}' names no basin.", *do) from error
     for number, name in given.items():
         if not 1 <= number <= len(shapes):
-            raise AskedWronglyError(f"'{number}={name}' names no basin.", do)
+            raise AskedWronglyError(f"'{number}: {name}' names no basin.", *do)
         column[number - 1] = name
     return replace(shapes, columns={**shapes.columns, "name": column})
 
@@ -299,7 +302,7 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
             [n or f"Catchment {k + 1}" for k, n in enumerate(moved.names())],
         )
     elif settings.line is not None and settings.at is not None:
-        raise AskedWronglyError("catchment has places and a line.", "Give at or line.")
+        raise AskedWronglyError("`catchment` has places and a line.", "Leave out `at` or `line`.")
     elif settings.line is not None:
         x1, y1, x2, y2 = settings.line
         geometry = [shapely.LineString([(x1, y1), (x2, y2)])]
@@ -307,10 +310,12 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         geometry = [shapely.Point(x, y) for x, y in settings.at]
     else:
         raise AskedWronglyError(
-            "catchment needs a place.", "Click on the plan, or give at=x,y, line=x1,y1,x2,y2 or outlets=FILE."
+            "`catchment` needs a place.",
+            "Click on the plan.",
+            "Give at=x,y, line=x1,y1,x2,y2 or outlets=FILE.",
         )
     if settings.snap and not any(g.geom_type == "Point" for g in geometry):
-        raise AskedWronglyError("snap moves points, and there is none.", "Leave it out.")
+        raise AskedWronglyError("`snap` moves points, and there is none.", "Leave it out.")
     seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
     result = _named(
         dividing.catchments(drainage, seeds, settings.nested, names, progress.part(0.7, 1.0)), settings.names

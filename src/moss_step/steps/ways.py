@@ -55,7 +55,7 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
         points = list(settings.start)
     else:
         raise AskedWronglyError(
-            "flow_path needs a start.", "Click on the plan, or give start=x,y or starts=FILE."
+            "`flow_path` needs a start.", "Click on the plan.", "Give start=x,y or starts=FILE."
         )
     progress.at(0.8, "Following the water")
     paths = [_one_path(drainage, x, y, settings) for x, y in points]

@@ -140,7 +140,11 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
         x1, y1, x2, y2 = settings.line
         line = shapely.LineString([(x1, y1), (x2, y2)])
     else:
-        raise AskedWronglyError("profile needs a line.", "Give line=x1,y1,x2,y2 or path=FILE.")
+        raise AskedWronglyError(
+            "`profile` needs a line.",
+            "Draw it on the plan, or choose a line.",
+            "Give line=x1,y1,x2,y2 or path=FILE.",
+        )
     table = values_along(surfaces, line, settings.step)
     if settings.step is None and len(table) >= MOST_POINTS:
         warnings = (

@@ -32,7 +32,7 @@ from moss_step.study.sources import Sources
 from moss_step.study.store import Said, Store
 
 State = Literal["done", "waiting", "failed"]
-RESULT_VERSION = "2"
+RESULT_VERSION = "3"
 """Part of every hash; raise it when a method changes its numbers."""
 
 _KEPT_STUDIES = 6
@@ -51,6 +51,8 @@ class Failure:
     """Why a step has no result."""
 
     reason: str
+    on_screen: str
+    """The same in the words of the window."""
     missing_source: str = ""
 
 
@@ -378,10 +380,10 @@ class Engine:
                 if self.key(study, ref) is None and step.declared.file_settings
                 else ""
             )
-            self._failures[at] = Failure(str(error), missing)
+            self._failures[at] = Failure(str(error), error.on_screen(step.declared.words_of), missing)
         except Exception as error:  # a fault of our own must show on its card, not end the window
             _log.exception("step %s failed", step.kind)
-            self._failures[at] = Failure(fault_text(error))
+            self._failures[at] = Failure(fault_text(error), fault_text(error))
         else:
             self._failures.pop(at, None)
             return result
@@ -433,7 +435,7 @@ class Engine:
         """Keep a failure that came after a step's own work, such as while its picture was made."""
         at = self._place(study, ref)
         self.store.drop(at)
-        self._failures[at] = Failure(reason)
+        self._failures[at] = Failure(reason, reason)
 
     def _place(self, study: Study, ref: str) -> str:
         """Where the failure of a result is kept: under its key, or under its step's settings while its
@@ -460,12 +462,14 @@ def run_declared(
     for spec in step.inputs:
         value = inputs.get(spec.name)
         if value is None and not spec.optional:
-            raise AskedWronglyError(f"{step.kind} needs {spec.name}.", f"Give {spec.name}=...")
+            raise AskedWronglyError(
+                f"`{step.kind}` needs `{spec.name}`.", "Choose it.", f"Give {spec.name}=..."
+            )
         if value is not None and not spec.takes(value):
             what = getattr(value, "quantity", type(value).__name__.lower())
             wanted = spec.quantity or spec.accepts
             raise AskedWronglyError(
-                f"{spec.name} must be {wanted}, and this is {what}.", "Choose another input."
+                f"`{spec.name}` must be {wanted}, and this is {what}.", "Choose another input."
             )
     if step.further is not None:
         declared = {i.name for i in step.inputs}
@@ -473,12 +477,14 @@ def run_declared(
             if not step.further.takes(inputs[name]):
                 raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
     for name, why in step.idle(checked, inputs).items():
-        raise AskedWronglyError(f"{name} counts {why}.", f"Leave {name} out, or change the other.")
+        raise AskedWronglyError(f"`{name}` counts {why}.", f"Leave `{name}` out, or change the other.")
     check_memory(
         step.bytes_needed(checked, inputs),
         step.title,
         "Crop the ground, resample it to larger cells, or close other programs.",
     )
+    specs = {n: step.input(n) for n in inputs}
+    inputs = {n: v if (wanted_as := specs[n]) is None else wanted_as.taken(v) for n, v in inputs.items()}
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 from typing import Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import step_kind
@@ -77,8 +77,10 @@ class KeyRow(BaseModel):
     """How one result is drawn on the plan; ``cut`` is the percent of cells left out at each end of the ramp.
 
     Shapes may be graded by a ``column``, with ``count`` classes by a ``method`` or by typed ``breaks``, and
-    labelled by another column; points have a ``mark`` of a ``size`` in pixels. ``clear_zero`` leaves cells of
-    value 0 undrawn. Rows of shapes may be ``hidden``, or have a ``paint`` of their own.
+    labelled by another column; points have a ``mark`` of a ``size`` in pixels. Cells of the value
+    ``clear`` are not drawn, and a ramp may have its middle colour at ``centre``, or be drawn in as many
+    ``steps``. Lines have a ``width`` in pixels. Rows of shapes, and classes, may be ``hidden``; rows may have
+    a ``paint`` of their own.
     """
 
     model_config = _FROZEN
@@ -96,12 +98,24 @@ class KeyRow(BaseModel):
     count: int = Field(5, ge=2, le=24)
     outline: Literal["own", "fill", "none"] = "own"
     labels: str = ""
-    clear_zero: bool = False
+    clear: float | None = None
+    centre: float | None = None
+    steps: int = Field(0, ge=0, le=24)
+    width: float | None = Field(None, ge=0.5, le=12)
     hidden: tuple[int, ...] = ()
     paint: tuple[tuple[int, str], ...] = ()
     breaks: tuple[float, ...] = ()
     mark: Literal["round", "square", "triangle"] = "round"
     size: float = Field(10.0, ge=2, le=60)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _in_new_words(cls, given: Any) -> Any:
+        """Rows of older studies say ``clear_zero``."""
+        if isinstance(given, dict) and "clear_zero" in given:
+            left = {n: v for n, v in given.items() if n != "clear_zero"}
+            return left | ({"clear": 0.0} if given["clear_zero"] is True else {})
+        return given
 
 
 class Shading(BaseModel):
@@ -158,7 +172,8 @@ class Study(BaseModel):
 
         Raises AskedWronglyError when there is no such step, or it gives no such result.
         """
-        return self.step(ref).declared.result(split(ref)[1])
+        step = self.step(ref)
+        return step.declared.result_by(split(ref)[1], step.settings)
 
     def refs(self, asked: bool = True) -> list[str]:
         """All results of all steps; without those that are worked out only when they are ``asked`` for,
@@ -183,7 +198,8 @@ class Study(BaseModel):
     def _by_kind(self) -> dict[str, list[str]]:
         result: dict[str, list[str]] = {}
         for step in self.steps:
-            for name, spec in step.declared.results.items():
+            for name in step.declared.results:
+                spec = step.declared.result_by(name, step.settings)
                 result.setdefault(spec.gives, []).append(f"{step.id}.{name}" if name else step.id)
         return result
 

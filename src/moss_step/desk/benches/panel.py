@@ -267,7 +267,7 @@ class StepPanel(QWidget):
         try:
             settings = plain(self.kind.checked(self.settings()))
         except MossError as error:
-            return None, str(error)
+            return None, error.on_screen(self.kind.words_of)
         return Step(id=DRAFT, kind=self.kind.kind, inputs=inputs, settings=settings), ""
 
     def show_outcome(self) -> None:

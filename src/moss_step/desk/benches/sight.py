@@ -217,7 +217,7 @@ class LinePanel(SightPanel):
                 sight, line[:2], line[2:], float(given["observer_height"]), float(given["target_height"])
             )
         except MossError as error:
-            self.said.setText(str(error))
+            self.said.setText(error.on_screen(self.kind.words_of))
             self.live.emit(None)
             return
         first = seen.obstacles[0] if seen.obstacles else None

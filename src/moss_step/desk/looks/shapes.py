@@ -75,9 +75,12 @@ class ShapesLook(Look):
             counts = [(f"{n} classes", n) for n in range(2, 13)]
             layout.addWidget(choice("Number of classes", "count", counts))
             layout.addWidget(choice("Ramp", "ramp", [(n.capitalize(), n) for n in ramp_names()], "spectrum"))
-            if shapes.kind == "areas":
-                outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
-                layout.addWidget(choice("Outline", "outline", outlines))
+        if shapes.kind == "areas":
+            outlines = [("Outline dark", "own"), ("Outline as the fill", "fill"), ("No outline", "none")]
+            layout.addWidget(choice("Outline", "outline", outlines))
+        if shapes.kind != "points" and not (shapes.kind == "areas" and key.outline == "none"):
+            widths = [("usual width", None), *((f"{w:g} px", w) for w in (0.8, 1.2, 2.0, 3.0, 5.0, 8.0))]
+            layout.addWidget(choice("Width of lines", "width", widths))
         layout.addWidget(
             choice("Labels", "labels", [("own labels", ""), *((f"label {c}", c) for c in shapes.columns)])
         )

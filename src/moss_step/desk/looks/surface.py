@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
+from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
 from moss_step.desk.looks.look import Look
 from moss_step.desk.parts import close_column, label, row, tool
@@ -24,7 +25,7 @@ class SurfaceLook(Look):
     kind = "surface"
 
     def controls(self, panel: KeyPanel, key: KeyRow, picture: SurfacePicture) -> QWidget:
-        """Ramp, direction, clear zero and range."""
+        """Ramp, direction, steps, centre, a clear value and range."""
         surface, box = picture.value, QWidget()
         layout = close_column(box)
         ramps = QComboBox()
@@ -38,15 +39,23 @@ class SurfaceLook(Look):
             "Turn the ramp round",
             lambda: panel.set(key, "Turn ramp", reverse=not key.reverse),
         )
-        layout.addWidget(row(ramps, turn, gap=4))
+        layout.addWidget(row(ramps, turn, gap=4, grows=ramps))
+        steps = QComboBox()
+        steps.setAccessibleName("Steps of the ramp")
+        set_tip(steps, "Colours that run through, or so many steps of one colour each")
+        for text, count in (("Colours run through", 0), *((f"{n} steps", n) for n in range(2, 13))):
+            steps.addItem(text, count)
+        steps.setCurrentIndex(max(steps.findData(key.steps), 0))
+        steps.currentIndexChanged.connect(
+            lambda i: panel.set(key, "Steps of the ramp", steps=steps.itemData(i))
+        )
+        layout.addWidget(steps)
         if surface.cyclic:
             return box
-        zero = QCheckBox("Leave 0 clear")
-        set_tip(zero, "Cells of value 0 show what lies below")
-        zero.setAccessibleName("Leave 0 clear")
-        zero.setChecked(key.clear_zero)
-        zero.toggled.connect(lambda on: panel.set(key, "Leave 0 clear", clear_zero=on))
-        layout.addWidget(zero)
+        centre = _optional(panel, key, "centre", "Centre of the ramp", "The middle colour lies at this value")
+        layout.addWidget(row(label("Centre", "muted"), centre, gap=4))
+        clear = _optional(panel, key, "clear", "Value left clear", "Cells of this value show what lies below")
+        layout.addWidget(row(label("Clear at", "muted"), clear, gap=4))
         span = QComboBox()
         span.setAccessibleName("Range of the ramp")
         set_tip(span, "Which values the ramp spans")
@@ -81,10 +90,32 @@ def _set_span(panel: KeyPanel, key: KeyRow, span: str, picture: SurfacePicture) 
     panel.set(key, "Range of the ramp", span=span, low=low, high=high)
 
 
+def _optional(panel: KeyPanel, key: KeyRow, field: str, title: str, help: str) -> QLineEdit:
+    """A value of the look that may be left empty."""
+    held = getattr(key, field)
+    edit = QLineEdit("" if held is None else f"{held:g}")
+    edit.setAccessibleName(title)
+    edit.setPlaceholderText("none")
+    set_tip(edit, f"{help}; empty for none")
+
+    def typed() -> None:
+        text = edit.text().strip()
+        if text:
+            _set_number(panel, key, field, text, -1e12, 1e12)
+        elif getattr(panel.work.study.key_row(key.step) or key, field) is not None:
+            nothing: dict[str, object] = {field: None}
+            panel.set(key, title, False, **nothing)
+
+    edit.editingFinished.connect(typed)
+    return edit
+
+
 def _set_number(panel: KeyPanel, key: KeyRow, field: str, text: str, low: float, high: float) -> None:
     try:
         value = float(text)
     except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
         panel.work.message.emit(f"'{text}' is not a number.", True)
         return
     current = panel.work.study.key_row(key.step) or key

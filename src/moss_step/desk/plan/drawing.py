@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -162,18 +162,19 @@ def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
     painted = {k: ink for k, ink in row.paint if k < count and shown[k]}
     plain = shown.copy()
     if grading is None:
-        fill = QColor(color)
-        fill.setAlpha(26)
-        inks = [_Ink(plain, QColor(color), 1.6, fill if areas else None, rim=True)]
-        own = 2.0
+        fill = _alpha(color, 26)
+        inks = [_Ink(plain, QColor(color), row.width or 1.6, fill if areas else None, rim=True)]
+        if row.outline == "none" and areas:
+            inks = [replace(inks[0], width=0.0, fill=_alpha(color, 120))]
+        own = row.width or 2.0
     else:
         plain[list(painted)] = False
         outline = None if row.outline == "none" and areas else row.outline
         inks = [
-            _graded_ink(grading, k, plain, outline, areas, picture.value.columns[row.column])
+            _graded_ink(grading, k, plain, outline, areas, picture.value.columns[row.column], row.width)
             for k in range(-1, len(grading.classes))
         ]
-        own = 0.8 if areas else 2.0
+        own = row.width or (0.8 if areas else 2.0)
     for k, ink in painted.items():
         one = np.zeros(count, bool)
         one[k] = True
@@ -181,8 +182,21 @@ def _inks(picture: ShapesPicture, row: KeyRow, color: str) -> list[_Ink]:
     return [ink for ink in inks if ink.shapes.any()]
 
 
+def _alpha(color: str, alpha: int) -> QColor:
+    """A colour that others show through."""
+    result = QColor(color)
+    result.setAlpha(alpha)
+    return result
+
+
 def _graded_ink(
-    grading: Grading, k: int, shapes: np.ndarray, outline: str | None, areas: bool, column: np.ndarray
+    grading: Grading,
+    k: int,
+    shapes: np.ndarray,
+    outline: str | None,
+    areas: bool,
+    column: np.ndarray,
+    width: float | None,
 ) -> _Ink:
     own, top = QColor(grading.class_color(k)), max(len(grading.classes) - 1, 1)
     broad = (
@@ -192,7 +206,7 @@ def _graded_ink(
     return _Ink(
         shapes & (grading.places == k),
         line,
-        0.0 if outline is None else 0.8 if areas else broad,
+        0.0 if outline is None else width or (0.8 if areas else broad),
         own if areas else None,
     )
 

@@ -10,6 +10,8 @@ import numpy as np
 from moss_step.model.class_map import ClassMap
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
+from moss_step.scene.colors import CLEAR
+from moss_step.scene.counts import area_text, shares_of
 from moss_step.scene.grids import GridPicture, class_colors, halved
 from moss_step.scene.kernels.paint import paint_grid
 from moss_step.scene.paint import by_codes
@@ -23,11 +25,14 @@ class ClassesPicture(GridPicture):
 
     kind = "classes"
     value: ClassMap
+    counts: tuple[tuple[int, float, float], ...] = ()
+    """Of yes and no: each with its area in square metres and share."""
 
     @classmethod
     def from_value(cls, value: ClassMap) -> Self:
         """Halve the codes again and again."""
-        return cls(value, halved(value.codes, smooth=False))
+        counts = shares_of(value.codes, value.frame) if value.quantity == "yes_no" else ()
+        return cls(value, halved(value.codes, smooth=False), counts=counts)
 
     @property
     def nbytes(self) -> int:
@@ -40,12 +45,20 @@ class ClassesPicture(GridPicture):
         """Each class in its colour."""
         rows, cols, level = self.cells(camera, ratio)
         colors, drawn = class_colors({c.code: c.color for c in self.value.classes})
+        drawn[list(row.hidden)] = False
         strength = np.uint32(round(row.opacity * 256))
         paint_grid(self.levels[level], rows, cols, by_codes(), colors, drawn, strength, pixels)
 
     def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
-        """The classes in their order."""
-        return Legend(tuple((c.name, c.color) for c in self.value.classes))
+        """The classes in their order; of yes and no the areas and shares too."""
+        hidden = set(row.hidden)
+        said = {code: f" · {area_text(area)} · {share:.0%}" for code, area, share in self.counts}
+        return Legend(
+            tuple(
+                (f"{c.name}{said.get(c.code, '')}", CLEAR if c.code in hidden else c.color)
+                for c in self.value.classes
+            )
+        )
 
     def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
         """Name of the class."""

@@ -9,17 +9,18 @@ from typing import Self
 
 import numpy as np
 
+from moss_step.model.class_map import NO_CLASS
 from moss_step.model.rules import Region, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
+from moss_step.scene.counts import area_text, shares_of
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
 from moss_step.scene.kernels.paint import paint_grid, shade_picture
 from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
 from moss_step.scene.picture import Legend, Ramp, class_legend, round_values
-from moss_step.scene.ramps import ramp, usual_ramp
-from moss_step.science.classes.classify import count_codes
+from moss_step.scene.ramps import bent, ramp, usual_ramp
 from moss_step.science.classes.histogram import histogram
 from moss_step.science.relief.gradient import gradient_weights, light_vector
 from moss_step.study.graph import KeyRow, Shading
@@ -88,11 +89,18 @@ class SurfacePicture(GridPicture):
             low, high = (math.log10(max(v, LEAST)) for v in (low, high))
         return low, high if high > low else low + 1.0
 
+    def _levelled(self, value: float) -> float:
+        """A value as the levels hold it: its logarithm where they hold logarithms."""
+        return float(np.log10(np.float32(max(value, LEAST)))) if self.logarithmic else value
+
     def colors(self, row: KeyRow) -> tuple[np.ndarray, int]:
         """Colours of the ramp (257 rows, the last for flat aspect) and the place of values below the
         range.
         """
         colors = ramp(row.ramp or usual_ramp(self.value), row.reverse)
+        if row.centre is not None or row.steps:
+            centre = self._levelled(row.centre) if row.centre is not None else None
+            colors = bent(colors, *self.span(row), None if self.value.cyclic else centre, row.steps)
         return np.vstack([colors, np.array([_FLAT_COLOR], np.uint8)]), 256 if self.value.cyclic else 0
 
     def paint(
@@ -108,13 +116,14 @@ class SurfacePicture(GridPicture):
             paint_grid(values, rows, cols, how, colors, drawn, strength, pixels)
             return
         (low, high), (colors, below) = self.span(row), self.colors(row)
-        how = by_ramp(low - self.base, high - self.base, below, -self.base if row.clear_zero else np.nan)
+        clear = np.nan if row.clear is None else self._levelled(row.clear) - self.base
+        how = by_ramp(low - self.base, high - self.base, below, clear)
         paint_grid(values, rows, cols, how, packed(colors), ALL_DRAWN, strength, pixels)
 
     def hides(self, row: KeyRow, ranges: RuleSet | None) -> bool:
         """Without holes, opaque, and every value drawn."""
         whole = self.value.valid_count == self.value.values.size
-        return whole and row.opacity == 1.0 and ranges is None and not row.clear_zero
+        return whole and row.opacity == 1.0 and ranges is None and row.clear is None
 
     def shade(self, shading: Shading, camera: Camera, ratio: float, pixels: np.ndarray) -> None:
         """Darken and lighten pixels by the light on the ground."""
@@ -159,10 +168,12 @@ class SurfacePicture(GridPicture):
         colors, seen = self.colors(row)[0], self.value.quantity == "seen"
         for count, area, share in self.counts:
             red, green, blue = colors[min(max(int((count - low) * 255.999 / (high - low)), 0), 255)]
-            clear = row.clear_zero and count == 0
+            clear = row.clear == count
             word = ("none" if count == 0 else str(count)) if seen else ("no", "yes")[count]
-            size = f"{area / 1e4:.1f} ha" if area >= 1e3 else f"{area:.0f} m²"
-            yield f"{word} · {size} · {share:.0%}", CLEAR if clear else f"#{red:02X}{green:02X}{blue:02X}"
+            yield (
+                f"{word} · {area_text(area)} · {share:.0%}",
+                CLEAR if clear else f"#{red:02X}{green:02X}{blue:02X}",
+            )
 
     def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
         """The value with its unit, or the class of ``ranges`` that holds it."""
@@ -180,7 +191,5 @@ def _counts_of(value: Surface) -> tuple[tuple[int, float, float], ...]:
     """Whole counts of a surface with their areas and shares; none where it holds no counts, or too many."""
     if not value.whole or value.range is None or value.range[0] < 0 or value.range[1] > _MOST_COUNTS:
         return ()
-    codes = np.where(np.isnan(value.values), 255, np.nan_to_num(value.values)).astype(np.uint8)
-    cells, areas = count_codes(codes, value.frame)
-    whole = float(areas[:255].sum())
-    return tuple((k, float(areas[k]), float(areas[k]) / whole) for k in np.flatnonzero(cells[:255]).tolist())
+    codes = np.where(np.isnan(value.values), NO_CLASS, np.nan_to_num(value.values)).astype(np.uint8)
+    return shares_of(codes, value.frame)

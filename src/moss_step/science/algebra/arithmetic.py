@@ -86,6 +86,7 @@ def _turn(first: Surface, second: Surface, measure: Measure) -> Surface:
     if measure != "difference":
         raise MossError(
             "Bearings have no ratio and no change in percent.",
+            "Choose the difference: the turn from one to the other.",
             "Use measure=difference: the turn from one to the other.",
         )
     return Surface(turn_between(first.values, second.values).astype(np.float32), first.frame, ANGLE, measure)

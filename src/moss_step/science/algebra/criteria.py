@@ -70,6 +70,34 @@ def threshold(surface: Surface, low: float | None, low_in: bool, high: float | N
     return ClassMap(codes, surface.frame, tuple(entries))
 
 
+def answered(answer: Surface, asked: str) -> ClassMap:
+    """A map of yes (1) and no (0) from a surface of them.
+
+    Parameters
+    ----------
+    answer
+        Values 1 and 0 of shape (rows, cols); NaN is no-data.
+    asked
+        What was asked: it stands beside the classes.
+
+    Returns
+    -------
+    ClassMap
+        Codes 1 and 0, uint8; 255 where there is no data.
+
+    Examples
+    --------
+    >>> from moss_step.science.algebra.criteria import answered
+    >>> from moss_step.science.algebra.formula import evaluate
+    >>> from moss_step.science.sample import tilted
+    >>> asked = "dem > 3"
+    >>> answered(evaluate(asked, {"dem": tilted()}), asked).codes[0].tolist()
+    [0, 0, 1, 1, 1]
+    """
+    codes = np.where(np.isnan(answer.values), NO_CLASS, np.nan_to_num(answer.values)).astype(np.uint8)
+    return ClassMap(codes, answer.frame, (ClassEntry(0, "no", NO), ClassEntry(1, "yes", YES, asked)))
+
+
 def among(classes: ClassMap, names: Sequence[str], missing_is_no: bool = True) -> ClassMap:
     """Yes (1) where the class is one of ``names`` (any case, or a class number), no (0) elsewhere.
 
@@ -162,6 +190,7 @@ def combine(maps: Mapping[str, ClassMap], rule: Rule) -> ClassMap:
             if beyond:
                 raise MossError(
                     f"'{name}' has class {beyond[0]}, and yes is 1, no is 0.",
+                    "Use `threshold` first, or the worst of them.",
                     "Use threshold first, or rule=worst.",
                 )
         yes = [(c == 1).astype(np.uint8) for c in stack]
@@ -201,6 +230,7 @@ def _check(maps: Mapping[str, ClassMap]) -> None:
     if not 2 <= len(maps) <= _MOST_MAPS:
         raise AskedWronglyError(
             f"{len(maps)} maps cannot be combined.",
+            f"Choose 2 to {_MOST_MAPS}.",
             f"Give 2 to {_MOST_MAPS}, such as steep=a.tif high=b.tif.",
         )
     first, frame = next((n, m.frame) for n, m in maps.items())

@@ -166,7 +166,8 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     if points > MANY_POINTS and not however_many:
         raise AskedWronglyError(
             f"{said}, which takes long.",
-            f"{few}, or ask for them however many (however_many=true); it can be stopped.",
+            f"{few}, or ask for them `however_many`; it can be stopped.",
+            f"{few}, or ask for them with however_many=true; it can be stopped.",
         )
 
 

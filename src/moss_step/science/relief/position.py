@@ -155,7 +155,11 @@ def position(
             f"An inner radius of {inner:g} m does not fit.", f"Use one from 0 to below {radius:g} m."
         )
     if window == "disk" and inner > 0:
-        raise AskedWronglyError("A disk has no inner radius.", "Use window=ring, or leave inner out.")
+        raise AskedWronglyError(
+            "A disk has no inner radius.",
+            "Choose a ring, or leave the inner radius empty.",
+            "Use window=ring, or leave inner out.",
+        )
     parts = disk_parts(radius, dem.frame)
     if window == "ring" and inner > 0:
         parts = np.vstack([parts, disk_parts(inner, dem.frame, -1)])

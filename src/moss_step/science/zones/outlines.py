@@ -222,7 +222,7 @@ def patches(
     if kept.size == 0:
         raise MossError(f"No patch has {least_cells:,} cells.", "Ask for smaller ones.")
     if kept.size > MOST_PATCHES:
-        raise MossError(f"There are {kept.size:,} patches.", "Leave out small ones with least_cells.")
+        raise MossError(f"There are {kept.size:,} patches.", "Leave out small ones with `least_cells`.")
     order = kept[np.argsort(-areas[kept], kind="stable")]
     number = np.zeros(len(owner), np.int32)
     number[order] = np.arange(1, order.size + 1)
