@@ -68,12 +68,12 @@ def test_what_is_kept_is_one_card_that_opens(asked, settle):
     assert len(study.steps) == before + 5
     trail = asked.trail
     inner = [i for i in study.groups[last] if i != last]
-    assert all(trail._cards.x_of(i) is None for i in inner), "they stand behind the card"
+    assert all(trail._cards.spot_of(i) is None for i in inner), "they stand behind the card"
     card = trail.cards[last]
     spot = card._group_spot().center().toPoint()
     QTest.mouseClick(card, LEFT, pos=spot)
     settle(asked)
-    assert all(trail._cards.x_of(i) is not None for i in inner)
+    assert all(trail._cards.spot_of(i) is not None for i in inner)
     slope = next(i for i in inner if study.step(i).kind == "slope")
     asked.work.choose(slope)
     settle(asked)
@@ -87,7 +87,7 @@ def test_a_step_within_a_folded_group_lays_it_out_when_chosen(asked, settle):
     inner = next(i for i in asked.work.study.groups[last] if i != last)
     asked.work.choose(inner)
     settle(asked)
-    assert asked.trail._cards.x_of(inner) is not None
+    assert asked.trail._cards.spot_of(inner) is not None
 
 
 def test_a_new_card_comes_into_view_and_the_wheel_moves_sideways(asked, settle):

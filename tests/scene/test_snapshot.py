@@ -21,7 +21,9 @@ def test_a_snapshot_says_states_and_draws_without_asking(hills_tif):
     said = {ref: s for ref, s in engine.all_said(study).items() if s is not None}
     pictures = {ref: prepared_picture(engine.outcome(study, ref).value) for ref in drawable(study, "s", None)}
     frame = engine.outcome(study, "g").value.frame
-    now = Snapshot(study, study, None, "s", frame, said, {"w": Failure("it cannot", "it cannot")}, frozenset(), pictures)
+    now = Snapshot(
+        study, study, None, "s", frame, said, {"w": Failure("it cannot", "it cannot")}, frozenset(), pictures
+    )
     assert now.states == {"g": "done", "s": "done", "w": "failed"}
     assert now.surfaces() == ["g", "s"] and now.surfaces("slope") == ["s"]
     assert [la.step for la in now.scene.layers] == ["s"] and now.scene is now.scene

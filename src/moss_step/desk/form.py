@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import types
 from collections.abc import Callable, Collection, Iterable, Mapping
-from pathlib import Path
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, overload
 
 from pydantic.fields import FieldInfo
@@ -13,7 +12,6 @@ from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QApplication,
     QComboBox,
-    QFileDialog,
     QLineEdit,
     QPlainTextEdit,
     QVBoxLayout,
@@ -33,6 +31,7 @@ from moss_step.desk.controls import (
     TickControl,
 )
 from moss_step.desk.criteria_rows import CriteriaControl
+from moss_step.desk.folder import Folder
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import More, label, row, tool
 from moss_step.desk.plain import set_tip
@@ -57,11 +56,17 @@ class Form(QWidget):
     """What to say of the setting that is pointed at or has the keyboard; empty for none."""
 
     def __init__(
-        self, settings: type[Settings], more: More | None = None, leave_out: tuple[str, ...] = ()
+        self,
+        settings: type[Settings],
+        more: More | None = None,
+        leave_out: tuple[str, ...] = (),
+        folder: Folder | None = None,
     ) -> None:
-        """``more`` takes the settings that not every use needs; without it they stand with the others."""
+        """``more`` takes the settings that not every use needs; without it they stand with the others. Files
+        are asked for in ``folder``.
+        """
         super().__init__()
-        self._settings, self._more = settings, more
+        self._settings, self._more, self._folder = settings, more, folder or Folder()
         self._controls: dict[str, Control] = {}
         self._holders: dict[str, QWidget] = {}
         self._inputs: tuple[str, ...] = ()
@@ -187,7 +192,9 @@ class Form(QWidget):
             "formula": lambda: FormulaControl(title),
             "crs": lambda: SystemControl(title),
             "file": lambda: TextControl(
-                title, "choose a file", lambda c: tool("folder-open", "Choose a file", lambda: _choose(c))
+                title,
+                "choose a file",
+                lambda c: tool("folder-open", "Choose a file", lambda: _choose(c, self._folder)),
             ),
             "box": lambda: TextControl(
                 title,
@@ -256,8 +263,7 @@ def _kind(field: FieldInfo) -> tuple[Any, bool]:
     return kind, False
 
 
-def _choose(control: TextControl) -> None:
-    start = str(Path(control.value() or "").parent)
-    name, _ = QFileDialog.getOpenFileName(control, "Choose a file", start)
-    if name:
-        control.fill(name)
+def _choose(control: TextControl, folder: Folder) -> None:
+    path = folder.ask_open(control, "Choose a file", held=str(control.value() or ""))
+    if path is not None:
+        control.fill(str(path))

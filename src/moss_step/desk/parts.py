@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from moss_step.desk.names import fitted
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import icon, pixmap
 from moss_step.scene.colors import CARD, INK, OCHRE
@@ -55,7 +56,7 @@ def label(text: str, role: str = "", wrap: bool = False) -> QLabel:
 
 
 class Elided(QLabel):
-    """A text of one line that is cut with an ellipsis when there is no room; the tooltip has it whole."""
+    """A text of one line that is shortened where there is no room; the tooltip has it whole."""
 
     def __init__(self, text: str = "", role: str = "") -> None:
         super().__init__(text)
@@ -70,9 +71,9 @@ class Elided(QLabel):
         set_tip(self, text)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw as much of the text as fits."""
+        """Draw what fits of the text."""
         painter = QPainter(self)
-        text = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        text = fitted(self.text(), QFontMetrics(self.font()), self.width())
         painter.drawText(self.rect(), int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), text)
 
 

@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
 from moss_step.demo import DATA
 from moss_step.desk.plain import Answer, ask
@@ -29,11 +29,8 @@ class StudyFiles(QObject):
 
     def ask_open(self) -> None:
         """Ask for files and open them."""
-        names, _ = QFileDialog.getOpenFileNames(
-            self._window, "Open a grid, shapes or a study", self._folder()
-        )
-        for name in names:
-            self.open_path(Path(name))
+        for path in self.work.folder.ask_open_several(self._window, "Open a grid, shapes or a study"):
+            self.open_path(path)
 
     def open_path(self, path: Path, waits: bool = False) -> None:
         """Open a study (``waits``: with nothing run), or add what a file holds to this one."""
@@ -71,13 +68,10 @@ class StudyFiles(QObject):
 
     def save_as(self) -> bool:
         """Ask where, and save the study there."""
-        proposal = str(Path(self._folder()) / (file_name(self.work.study.name) + ENDING))
-        name, _ = QFileDialog.getSaveFileName(
-            self._window, "Save the study", proposal, f"Moss Step study (*{ENDING})"
-        )
-        if not name:
+        proposal, kinds = file_name(self.work.study.name) + ENDING, f"Moss Step study (*{ENDING})"
+        path = self.work.folder.ask_save(self._window, "Save the study", proposal, kinds, ENDING)
+        if path is None:
             return False
-        path = Path(name)
         return self.save_to(path if path.suffix == ENDING else path.with_name(path.name + ENDING))
 
     def save_to(self, path: Path) -> bool:
@@ -134,6 +128,3 @@ class StudyFiles(QObject):
                 return
             if answer == Answer.Discard:
                 self.work.files.now(partial(self.work.autosaves.retire, left.file))
-
-    def _folder(self) -> str:
-        return str(self.work.folder)

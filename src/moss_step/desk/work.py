@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
 from moss_step.desk.recent import Recents
@@ -82,8 +83,7 @@ class Work(QObject):
         self._recovered: Path | None = None
         self._waits = self._closed = False
         self.in_view: Box | None = None
-        self.folder = Path.home()
-        """Where files were last opened or written: every file dialog begins there."""
+        self.folder = Folder()
         self._looked: tuple[str | None, Outcome] | None = None
         self._fetched: set[str] = set()
         self._main, self._side = (
@@ -459,7 +459,7 @@ class Work(QObject):
 
     def remember(self, path: Path) -> None:
         """Put a file at the head of those used lately."""
-        self.folder = path.parent
+        self.folder.path = path.parent
         self.recents.remember(path)
 
     def write(self, write: Callable[[], object], path: Path) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any, ClassVar
 
-from PySide6.QtWidgets import QComboBox, QFileDialog, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QSpinBox, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
 from moss_step.desk.benches.change import ChangePanel
@@ -260,9 +260,9 @@ class ClassifyPanel(StepPanel):
     # --- files
 
     def _load_file(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Load class ranges", "", "Class ranges (*.csv)")
-        if name:
-            self.load_file(Path(name))
+        path = self.work.folder.ask_open(self, "Load class ranges", "Class ranges (*.csv)")
+        if path is not None:
+            self.load_file(path)
 
     def load_file(self, path: Path) -> None:
         """Fill the table from a CSV file."""
@@ -275,11 +275,11 @@ class ClassifyPanel(StepPanel):
         self.update_draft()
 
     def _save_file(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save class ranges", "classes.csv", "Class ranges (*.csv)"
+        path = self.work.folder.ask_save(
+            self, "Save class ranges", "classes.csv", "Class ranges (*.csv)", ".csv"
         )
-        if name:
-            self.save_file(Path(name))
+        if path is not None:
+            self.save_file(path)
 
     def save_file(self, path: Path) -> None:
         """Write the table as a CSV file."""

@@ -55,11 +55,10 @@ class OpenedPanel(StatedPanel):
         self.note.show_lines(head, outcome.warnings, bad=bool(outcome.warnings))
 
     def _find(self) -> None:
-        from PySide6.QtWidgets import QFileDialog
-
-        name, _ = QFileDialog.getOpenFileName(self, f"Where is {self.work.study.name_of(self.step_id)} now?")
-        if name:
-            self.relink(name)
+        asked = f"Where is {self.work.study.name_of(self.step_id)} now?"
+        path = self.work.folder.ask_open(self, asked)
+        if path is not None:
+            self.relink(str(path))
 
     def relink(self, name: str) -> None:
         """Read the step from another file."""

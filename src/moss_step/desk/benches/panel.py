@@ -143,7 +143,7 @@ class StepPanel(QWidget):
 
     def build(self, layout: QVBoxLayout) -> None:
         """Add the settings."""
-        self.form = Form(self.kind.settings, self.more)
+        self.form = Form(self.kind.settings, self.more, folder=self.work.folder)
         self.form.changed.connect(self.update_draft)
         self.form.helped.connect(self._say_help)
         self.form.place_shown.connect(self.place_wanted)

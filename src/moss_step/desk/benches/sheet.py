@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QFileDialog, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import heading
@@ -117,7 +117,6 @@ class SheetBench(Bench):
         outcome = self.work.outcome(self.ref)
         if outcome is None:
             return
-        self.work.folder = path.parent
         study, name = self.work.study, self.work.study.name_of(self.ref)
 
         def write() -> None:
@@ -137,11 +136,11 @@ class SheetBench(Bench):
 
     def ask_record(self) -> None:
         """Ask where the record goes, and write it."""
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)"
+        path = self.work.folder.ask_save(
+            self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)", ".txt"
         )
-        if name:
-            self.write_record(Path(name))
+        if path is not None:
+            self.write_record(path)
 
     def _show_formats(self) -> None:
         clear(self._formats_layout)
@@ -178,20 +177,21 @@ class SheetBench(Bench):
             return
         endings = kind_of(outcome.value).endings
         kinds = ";;".join(f"{_FORMATS.get(e, e[1:].upper())} (*{e})" for e in endings)
-        name, _ = QFileDialog.getSaveFileName(self, "Hand on", self._proposal(endings[0]), kinds)
-        if name:
-            self.write(Path(name) if Path(name).suffix else Path(name + endings[0]))
+        self._ask_kinds(endings[0], kinds)
 
     def _ask(self, ending: str) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Hand on", self._proposal(ending), f"*{ending}")
-        if name:
-            self.write(Path(name) if Path(name).suffix else Path(name + ending))
+        self._ask_kinds(ending, f"*{ending}")
+
+    def _ask_kinds(self, ending: str, kinds: str) -> None:
+        path = self.work.folder.ask_save(self, "Hand on", self._proposal(ending), kinds, ending)
+        if path is not None:
+            self.write(path)
 
     def _ask_picture(self) -> None:
-        proposal = str(self.work.folder / f"{file_name(self.work.study.name)}.png")
-        name, _ = QFileDialog.getSaveFileName(self, "Picture of the plan", proposal, "PNG (*.png)")
-        if name:
-            self.write_picture(Path(name) if Path(name).suffix else Path(name + ".png"))
+        proposal = f"{file_name(self.work.study.name)}.png"
+        path = self.work.folder.ask_save(self, "Picture of the plan", proposal, "PNG (*.png)", ".png")
+        if path is not None:
+            self.write_picture(path)
 
     def _proposal(self, ending: str) -> str:
-        return str(self.work.folder / (file_name(self.work.study.name_of(self.ref)) + ending))
+        return file_name(self.work.study.name_of(self.ref)) + ending

@@ -225,8 +225,8 @@ class LinePanel(SightPanel):
             f"Open: {measured(seen.clearance)} m clear of the ground."
             if first is None
             else (
-                f"Blocked at {measured(first[0])} m by ground {measured(first[1])} m above the ray; "
-                f"{seen.share_seen:.0%} of the line is seen."
+                f"Blocked from {measured(first.distance)} m on; its top, at {measured(first.peak)} m, stands "
+                f"{measured(first.over)} m above the ray. {seen.share_seen:.0%} of the line is seen."
             )
         )
         xy = np.stack([seen.x, seen.y], axis=1)

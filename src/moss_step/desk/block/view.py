@@ -21,7 +21,7 @@ from PySide6.QtGui import (
     QShowEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QSlider, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QSlider, QWidget
 
 from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, height_at, under_pixel
 from moss_step.desk.block.masts import Mast, masts_of
@@ -496,9 +496,9 @@ class BlockView(QWidget):
     # --- handing on
 
     def _ask_file(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Hand the picture on", "block.png", "PNG (*.png)")
-        if name:
-            self.write(Path(name))
+        path = self.work.folder.ask_save(self, "Hand the picture on", "block.png", "PNG (*.png)", ".png")
+        if path is not None:
+            self.write(path)
 
     def write(self, path: Path) -> None:
         """Write the picture as PNG, whole or not at all."""

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import shapely
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import label, tool
 from moss_step.desk.section.chart import SectionChart
@@ -106,9 +106,9 @@ class SectionDrawer(QWidget):
         self.work.write(lambda: write_text(path, table_text(columns)), path)
 
     def _ask(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Hand the section on", "section.csv", "CSV (*.csv)")
-        if name:
-            self.write(Path(name))
+        path = self.work.folder.ask_save(self, "Hand the section on", "section.csv", "CSV (*.csv)", ".csv")
+        if path is not None:
+            self.write(path)
 
     def _say(self, at: int) -> None:
         """Say distance, values and slope under the pointer, or the whole line's length."""

@@ -68,7 +68,7 @@ def _standing(library: Any, seen: SightLine) -> Any:
 
 
 def _obstacles(library: Any, seen: SightLine) -> list[Any]:
-    """A mark on each obstacle, with its distance and height above the ray where there is room."""
+    """A mark on each obstacle, with its height above the ray where there is room."""
     peaks = np.array([o.peak for o in seen.obstacles])
     if not len(peaks):
         return []
@@ -79,7 +79,7 @@ def _obstacles(library: Any, seen: SightLine) -> list[Any]:
         if peak - taken > room:
             share = peak / float(seen.distance[-1])
             aside = 0.0 if share < _NEAR else 1.0 if share > 1 - _NEAR else 0.5
-            said = f"blocked from {measured(obstacle.distance)} m, {measured(obstacle.over)} m over"
+            said = f"{measured(obstacle.over)} m above the ray"
             text = library.TextItem(said, INK, anchor=(aside, 1.4))
             text.setPos(peak, top)
             items.append(text)

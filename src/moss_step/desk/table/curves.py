@@ -11,7 +11,7 @@ import numpy as np
 from PySide6.QtCore import QRectF, QSize, Signal
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.chart import PlotFrame
 from moss_step.desk.parts import clear, label, row, tool
@@ -187,14 +187,10 @@ class CurvesView(QWidget):
         self.said.setText("   ".join(parts))
 
     def _ask(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(
-            self,
-            "Hand the curves on",
-            str(self.work.folder / "curves.csv"),
-            "CSV, PNG, SVG (*.csv *.png *.svg)",
-        )
-        if name:
-            self.write(Path(name) if Path(name).suffix else Path(f"{name}.csv"))
+        kinds = "CSV, PNG, SVG (*.csv *.png *.svg)"
+        path = self.work.folder.ask_save(self, "Hand the curves on", "curves.csv", kinds, ".csv")
+        if path is not None:
+            self.write(path)
 
     def write(self, path: Path) -> None:
         """Write the curves; the ending chooses numbers, a picture, or lines."""

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
     QColorDialog,
-    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QTableView,
@@ -342,11 +341,10 @@ class TableDrawer(QWidget):
         self._draw_chart()
 
     def _ask(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Hand on the rows", "rows.csv", "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)"
-        )
-        if name:
-            self.write(Path(name))
+        kinds = "CSV, GeoPackage, GeoJSON (*.csv *.gpkg *.geojson)"
+        path = self.work.folder.ask_save(self, "Hand on the rows", "rows.csv", kinds, ".csv")
+        if path is not None:
+            self.write(path)
 
     def write(self, path: Path) -> None:
         """Write the rows that are shown, in their order; the ending chooses CSV, GeoPackage or GeoJSON."""

@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
+from moss_step.desk.names import fitted
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font, pixmap
 from moss_step.desk.trail.thumbnail import thumbnail
@@ -46,6 +47,8 @@ class Card(QWidget):
         super().__init__(parent)
         self.work, self.step_id = work, step_id
         self.tab, self._ref_shown = "", ""
+        self.branch = ""
+        """What it goes on from, where that is not the card to its left."""
         self.fraction = -1.0
         self._image: QImage | None = None
         self._image_of: object = None
@@ -78,14 +81,24 @@ class Card(QWidget):
             id(ground),
             study.shading,
         )
-        shown = (look, name, state, figure, self.in_key, self.work.chosen_id == self.step_id, self.ref)
+        shown = (
+            look,
+            name,
+            state,
+            figure,
+            self.in_key,
+            self.work.chosen_id == self.step_id,
+            self.ref,
+            self.branch,
+        )
         if shown == self._shown:
             return
         self._shown = shown
         behind = f", {len(self.group)} steps" if self.group else ""
         self.setAccessibleName(f"{name}, {figure}, {_STATE_WORDS[state]}{behind}")
         reason = self.work.reason(self.ref) or f"{figure} · {_STATE_WORDS[state]}"
-        set_tip(self, "\n".join([name, reason, *self.warnings()[:3]]))
+        from_ = [f"from {self.branch}"] if self.branch else []
+        set_tip(self, "\n".join([name, *from_, reason, *self.warnings()[:3]]))
         if picture is not None and look != self._image_of:
             shaded = ground.surface if ground is not None else None
             self._image = thumbnail(
@@ -173,7 +186,7 @@ class Card(QWidget):
             painter.drawEllipse(spot)
             painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", INK, 12))
         self._paint_tabs(painter)
-        self._paint_group(painter)
+        self._paint_tag(painter)
 
     @property
     def group(self) -> list[str]:
@@ -183,16 +196,21 @@ class Card(QWidget):
     def _group_spot(self) -> QRectF:
         return QRectF(THUMB.left() + 3, THUMB.top() + 3, 58, 18)
 
-    def _paint_group(self, painter: QPainter) -> None:
-        """Say how many steps stand behind the card."""
-        if not self.group:
+    def _paint_tag(self, painter: QPainter) -> None:
+        """Say how many steps stand behind the card, or which branch it is on."""
+        face = font(11, QFont.Weight.DemiBold)
+        spot, said = self._group_spot(), f"{len(self.group)} steps" if self.group else ""
+        if self.branch and not said:
+            said = fitted(f"from {self.branch}", QFontMetricsF(face), THUMB.width() - 38)
+            spot.setWidth(QFontMetricsF(face).horizontalAdvance(said) + 10)
+        if not said:
             return
         painter.setPen(QPen(QColor(LINE), 1.0))
         painter.setBrush(QColor(CARD))
-        painter.drawRoundedRect(self._group_spot(), 5, 5)
+        painter.drawRoundedRect(spot, 5, 5)
         painter.setPen(QColor(INK))
-        painter.setFont(font(11, QFont.Weight.DemiBold))
-        painter.drawText(self._group_spot(), Qt.AlignmentFlag.AlignCenter, f"{len(self.group)} steps")
+        painter.setFont(face)
+        painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, said)
 
     def _tab_spots(self) -> list[QRectF]:
         """Where the tabs are, along the foot of the small picture."""
@@ -222,7 +240,7 @@ class Card(QWidget):
         elide = Qt.TextElideMode.ElideRight
         painter.setFont(bold)
         painter.setPen(QColor(INK))
-        name = QFontMetricsF(bold).elidedText(self.work.study.name_of(self.ref), elide, WIDTH - 20)
+        name = fitted(self.work.study.name_of(self.ref), QFontMetricsF(bold), WIDTH - 20)
         painter.drawText(QRectF(10, 58, WIDTH - 20, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
         painter.setPen(QColor(OCHRE if state == "failed" else MUTED))

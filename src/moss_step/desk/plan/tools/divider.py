@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QKeyEvent, QPainter, QPen
 
+from moss_step.desk.names import fitted
 from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.theme import font
 from moss_step.scene.colors import CARD, DEEP, INK
@@ -72,7 +73,7 @@ class Divider(Tool):
         metrics = QFontMetricsF(painter.font())
         room = {True: x - 2 * _TAG_GAP, False: self.plan.camera.width - x - 2 * _TAG_GAP}
         for on_left, text in ((True, left), (False, right)):
-            shown = metrics.elidedText(text, Qt.TextElideMode.ElideRight, max(room[on_left] - 16, 0))
+            shown = fitted(text, metrics, max(room[on_left] - 16, 0))
             width = metrics.horizontalAdvance(shown) + 16
             start = x - _TAG_GAP - width if on_left else x + _TAG_GAP
             if width < 40:
