@@ -174,6 +174,7 @@ def _setting_line(row: dict[str, Any]) -> str:
 
 def _do(asked: argparse.Namespace) -> int:
     from moss_step.kinds.registry import kind_named
+    from moss_step.model.telling import USUAL
     from moss_step.steps.catalogue import step_kind
     from moss_step.study.direct import do_step
     from moss_step.study.hand_on import check_ending, check_not_a_source, hand_on
@@ -207,7 +208,7 @@ def _do(asked: argparse.Namespace) -> int:
         return DONE
     for result, path in targets.items():
         outcome, name = results[result]
-        print(f"{name}: {outcome.figure} -> {path}")
+        print(f"{name}: {USUAL.figure(outcome.figure)} -> {path}")
     for warning in warnings:
         print(f"  note: {warning}")
     return DONE

@@ -19,6 +19,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
+from moss_step.model.telling import USUAL
 from moss_step.steps.catalogue import catalogue, describe, step_kind
 from moss_step.steps.declare import InputSpec, StepKind
 from moss_step.study.engine import run_declared
@@ -147,7 +148,7 @@ def _result(step: StepKind, main: Outcome, name: str, sources: tuple[str, ...]) 
         return Result(
             outcome.value,
             step.name_of(result, name),
-            outcome.figure,
+            USUAL.figure(outcome.figure),
             outcome.findings,
             outcome.warnings,
             sources,

@@ -7,6 +7,7 @@ from PySide6.QtTest import QTest
 
 from moss_step.desk.plan.tools.vertices import VertexTool
 from moss_step.model.shapes import Shapes
+from moss_step.model.telling import USUAL
 from moss_step.scene.sketch import Spot
 from tests.desk.driving import LEFT, drag, named, pixel, press, texts
 from tests.desk.jobs import by_name
@@ -57,7 +58,8 @@ def test_an_area_is_drawn_by_clicks_and_is_a_step_at_once(ready, settle):
     frame, (first, *_) = ready.work.frame, vertices(ready, step)
     assert np.hypot(first[0] - frame.x_of(20), first[1] - frame.y_of(20)) < 1.5 / ready.plan.view.camera.scale
     assert ready.work.study.key_row(step) is not None and step in ready.trail.cards
-    assert "ha" in made.figure or "m²" in made.figure
+    figure = USUAL.figure(made.figure)
+    assert "ha" in figure or "m²" in figure
     draw(ready, settle, [(70, 70), (70, 90), (85, 80)])
     assert len(ready.work.study.step(step).settings["shapes"]) == 2, "the tool goes on"
 

@@ -6,6 +6,7 @@ import pytest
 
 from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows, finding_text
 from moss_step.model.findings import FINDINGS, Finding, declared
+from moss_step.model.telling import USUAL
 from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
 from tests.cases import RESULTS, as_is, run
 from tests.grounds import metric, relief
@@ -15,7 +16,7 @@ from tests.grounds import metric, relief
 def test_no_number_of_a_step_is_left_out(name):
     ground = metric(relief(21))
     findings = run(name, ground, as_is(ground)).findings
-    rows = finding_rows(findings)
+    rows = finding_rows(findings, USUAL)
     own = [f for f in findings if not f.of]
     assert len(rows) >= len(own) and {f.title for f in own} <= {title for title, _ in rows}
     assert [FINDINGS[f.name][1] for f in sorted(own, key=lambda f: f.rank)] == sorted(f.rank for f in own)
@@ -47,7 +48,7 @@ def test_titles_are_words_and_no_two_findings_of_a_step_have_one_title():
     ],
 )
 def test_a_number_is_told_with_its_unit(finding, text):
-    assert finding_text(finding) == text
+    assert finding_text(finding, USUAL) == text
 
 
 def test_a_number_without_a_title_is_refused():

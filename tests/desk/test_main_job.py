@@ -63,7 +63,7 @@ def test_from_grid_to_class_areas_and_back(window, settle, tmp_path, hills_tif, 
     settle(window)
     percent = window.work.outcome(slope).value.values
     steep = float(((percent > 30) & (percent <= 60)).sum()) * 4 / 10_000
-    assert areas(panel)["Steep"] == f"{steep:.1f} ha"
+    assert areas(panel)["Steep"] == f"{steep:.1f}"
     assert "No gaps and no overlaps." in panel.note.text
     press(window.benches["classes"], "Keep this step")
     settle(window)
@@ -194,9 +194,20 @@ def test_rules_go_through_a_file_and_the_included_end_is_switched(window, settle
     press(window.benches["classes"], "Included end: [a, b)")
     settle(window)
     assert "Lower bound belongs" in panel.end_text.text()
-    for key, ending in (("m2", "m²"), ("km2", "km²"), ("acre", "acres"), ("share", "%"), ("cells", "")):
+    found = {}
+    for key, head in (
+        ("m2", "m²"),
+        ("km2", "km²"),
+        ("acre", "acres"),
+        ("share", "% of cells"),
+        ("cells", "cells"),
+    ):
         panel.measure.setCurrentIndex(panel.measure.findData(key))
-        assert areas(panel)["Gentle"].endswith(ending)
+        found[key] = float(areas(panel)["Gentle"].replace(" ", ""))
+        assert panel.table._area_title.text() == head
+    assert found["m2"] == pytest.approx(found["km2"] * 1e6, abs=1e3)
+    assert found["acre"] == pytest.approx(found["m2"] / 4046.8564224, abs=0.06)
+    assert found["cells"] == pytest.approx(found["m2"] / 4.0, abs=1)
     (tmp_path / "bad.csv").write_text("a,b\n1,2\n")
     panel.load_file(tmp_path / "bad.csv")
     assert "has no column from, to, class" in window.plan.message.text

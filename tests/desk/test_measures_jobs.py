@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox
 from moss_step.demo import DATA
 from moss_step.formats.raster import read_class_map
 from moss_step.formats.vector import read_shapes
+from moss_step.model.telling import USUAL
 from tests.desk.driving import named, press, texts, type_in
 from tests.desk.jobs import by_name, choose_input, fill, keep, values
 
@@ -281,7 +282,7 @@ def test_a_section_along_a_line_drawn_on_the_plan(estate, settle, tmp_path):
     assert (tmp_path / "section.csv").read_text().startswith("distance,x,y,Ground")
     window.section.keep()
     settle(window)
-    assert window.work.outcome(window.work.chosen_id).figure.endswith("m long")
+    assert USUAL.figure(window.work.outcome(window.work.chosen_id).figure).endswith("m long")
 
 
 def test_shapes_are_graded_by_a_column_and_lines_labelled(estate, settle):

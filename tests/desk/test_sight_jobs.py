@@ -190,7 +190,7 @@ def test_a_sight_line_is_judged_while_it_is_pulled_and_its_ends_swap(lookout, se
     a, b = pixel(window, 412_300, 5_871_500), pixel(window, 413_600, 5_870_900)
     QTest.mousePress(view, LEFT, pos=a)
     QTest.mouseMove(view, b)
-    assert ("Blocked at" in panel.said.text() or "Open" in panel.said.text()) and view.live.lines
+    assert ("Blocked from" in panel.said.text() or "Open" in panel.said.text()) and view.live.lines
     QTest.mouseRelease(view, LEFT, pos=b)
     settle(window)
     outcome = window.work.outcome("draft")

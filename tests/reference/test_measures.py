@@ -199,7 +199,9 @@ def test_too_many_contours_are_warned_of_before_running_and_traced_when_wanted(h
     dem = surface(hills)
     wanted = points_expected(dem, 1.0)
     monkeypatch.setattr("moss_step.science.relief.contours.MANY_POINTS", wanted / 2)
-    with pytest.raises(AskedWronglyError, match=r"interval of 2 or more, or ask for them however many"):
+    with pytest.raises(
+        AskedWronglyError, match=r"interval of 2 or more, or ask for them with however_many=true"
+    ):
         contours(dem, 1.0)
     lines = contours(dem, 1.0, however_many=True)
     assert shapely.get_num_points(lines.geometry).sum() == pytest.approx(wanted, rel=0.1)

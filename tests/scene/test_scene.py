@@ -175,7 +175,7 @@ def test_few_whole_counts_are_swatches_with_area_and_share():
     assert legend.ramp is None and [n.split(" · ")[0] for n, _ in legend.classes] == [
         "none", "1", "2",
     ]  # fmt: skip
-    assert all("2.0 ha" in n and "33%" in n for n, _ in legend.classes) and legend.classes[0][1] == CLEAR
+    assert all("2.00 ha" in n and "33%" in n for n, _ in legend.classes) and legend.classes[0][1] == CLEAR
     pixels = draw_grids(
         Scene((Layer("v", "V", picture, KeyRow(step="v")),)), Camera().sized(200, 100).fitted(frame.box), 1.0
     )

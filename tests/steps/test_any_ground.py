@@ -86,7 +86,7 @@ REFUSED = {
 
 def gives(name: str) -> str:
     kind, _, result = name.partition(".")
-    return KINDS[kind].result(result).gives
+    return KINDS[kind].result_by(result, settings_for(KINDS[kind], surface(PLAIN))).gives
 
 
 def refused(name: str, ground: str) -> bool:

@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from moss_step.demo import DATA
+from moss_step.model.telling import USUAL
 from moss_step.study.engine import Engine
 from moss_step.study.saving import load_study
 
@@ -30,7 +31,7 @@ def same_figures(study, recorded):
     for step_id, expected in recorded.items():
         ref = f"{step_id}.{MOVED[step_id]}" if step_id in MOVED else step_id
         outcome = engine.run_or_raise(study, ref)
-        assert outcome.figure == expected["figure"], ref
+        assert USUAL.figure(outcome.figure) == expected["figure"], ref
         found = {(f.name, f.of): (f.value, f.unit.symbol) for f in outcome.findings}
         for name, of, value, unit in expected["findings"]:
             assert found[name, of][0] == pytest.approx(value, rel=1e-6, abs=1e-9, nan_ok=True), (

@@ -16,7 +16,9 @@ from moss_step.desk import theme
 from moss_step.desk.benches.registry import bench_types
 from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.plan.tools.registry import tool_types
+from moss_step.desk.preferences import Preferences, load
 from moss_step.desk.window import MainWindow
+from moss_step.desk.work import Work
 from moss_step.kinds.registry import all_kinds
 from moss_step.model.errors import MossError
 from moss_step.process import end_at_once
@@ -25,21 +27,37 @@ from moss_step.scene.ramps import ramp_names
 from moss_step.study.autosave import state_folder
 
 
-def make_app() -> QApplication:
-    """Give the application with our look, making it when there is none yet."""
+def make_app(dark: bool = False) -> QApplication:
+    """Give the application with our look, light or dark, making it when there is none yet."""
     result = QApplication.instance()
     app = result if isinstance(result, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("moss-step")
     app.setApplicationDisplayName("Moss Step")
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
-    theme.apply(app)
+    theme.apply(app, dark)
     for read in (ramp_names, all_looks, all_kinds, picture_types, bench_types, tool_types):
         read()  # here: the window's thread touches no file later
     return app
 
 
 _LOOK_AHEAD_AFTER = 2000
+SCALE = "QT_SCALE_FACTOR"
+"""Environment variable that says how much larger than usual all of the window is drawn."""
+
+
+def scale_text(percent: int) -> None:
+    """Have text, and all that must grow with it, drawn larger: before there is an application."""
+    if percent != 100:
+        os.environ[SCALE] = f"{float(os.environ.get(SCALE) or 1.0) * percent / 100.0:g}"
+
+
+def _preferred() -> tuple[Preferences, str]:
+    """What the person prefers, and why it could not be read."""
+    try:
+        return load(), ""
+    except MossError as error:
+        return Preferences(), str(error)
 
 
 def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
@@ -56,8 +74,10 @@ def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)
     end_at_once()  # the autosave holds what was not saved
-    app = make_app()
-    window = MainWindow()
+    preferences, wrong = _preferred()
+    scale_text(preferences.text)
+    app = make_app(preferences.window == "dark")
+    window = MainWindow(Work(preferences=preferences))
     window.show()
 
     def begin() -> None:
@@ -66,6 +86,8 @@ def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
         for path in paths:
             window.files.open_path(path, waits)
         window.files.offer_recovery()
+        if wrong:
+            window.work.message.emit(wrong, True)
 
     def look_ahead() -> None:
         """Load what the first chart needs, so that the window need not wait for it then."""

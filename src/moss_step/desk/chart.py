@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
 from moss_step.desk.theme import font
+from moss_step.desk.tones import shade, tone
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
 _LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
@@ -72,14 +73,14 @@ class PlotFrame(QWidget):
 
     def _make_plot(self) -> None:
         self.library = import_module(_LIBRARY)
-        self.plot = self.library.PlotWidget(background=CARD)
+        self.plot = self.library.PlotWidget(background=tone(CARD))
         self.plot.setMenuEnabled(False)
         self.plot.setMouseEnabled(False, False)
         self.plot.hideButtons()
         for side in ("bottom", "left"):
             axis = self.plot.getAxis(side)
-            axis.setPen(MUTED)
-            axis.setTextPen(INK)
+            axis.setPen(tone(MUTED))
+            axis.setTextPen(tone(INK))
             axis.setStyle(tickFont=font(11))
             axis.enableAutoSIPrefix(False)
         self.furnish()
@@ -106,14 +107,15 @@ class LineChart(PlotFrame):
 
     def furnish(self) -> None:
         """The curve, and a click that is told."""
-        pen = self.library.mkPen(MOSS, width=2)
-        self._curve = self.plot.plot(pen=pen, brush=(76, 107, 52, 40), fillLevel=0.0)
+        pen, fill = self.library.mkPen(tone(MOSS), width=2), shade(MOSS)
+        fill.setAlpha(40)
+        self._curve = self.plot.plot(pen=pen, brush=fill, fillLevel=0.0)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
 
     def draw(self) -> None:
         """Bring the plot up to date."""
         for side, title in (("bottom", self.across), ("left", self.up)):
-            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
+            self.plot.getAxis(side).setLabel(html.escape(title), color=tone(MUTED), **{"font-size": "11px"})
         if self.curve is not self._drawn:
             self._drawn = self.curve
             self._curve.setData(*self.curve)
@@ -123,7 +125,7 @@ class LineChart(PlotFrame):
         self._lines = []
         for value in self.marks:
             for color, width in ((DEEP, 4), (LICHEN, 2)):
-                line = self.library.InfiniteLine(value, pen=self.library.mkPen(color, width=width))
+                line = self.library.InfiniteLine(value, pen=self.library.mkPen(tone(color), width=width))
                 self.plot.addItem(line)
                 self._lines.append(line)
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from pydantic.fields import FieldInfo
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor, QTextCharFormat, QTextCursor, QValidator
+from PySide6.QtGui import QTextCharFormat, QTextCursor, QValidator
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -27,6 +27,7 @@ from PySide6.QtWidgets import (
 
 from moss_step.desk.parts import Choices, label, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
+from moss_step.desk.tones import shade
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
 from moss_step.scene.colors import OCHRE, WASH
@@ -458,8 +459,8 @@ class FormulaControl(Control):
             mark.cursor.setPosition(min(start + lead, len(text)))
             mark.cursor.setPosition(min(end + lead, len(text)), QTextCursor.MoveMode.KeepAnchor)
             mark.format.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
-            mark.format.setUnderlineColor(QColor(OCHRE))
-            mark.format.setBackground(QColor(WASH))
+            mark.format.setUnderlineColor(shade(OCHRE))
+            mark.format.setBackground(shade(WASH))
             marks.append(mark)
         self.edit.setExtraSelections(marks)
 

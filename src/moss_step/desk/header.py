@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QToolButton, QWidget
 
 from moss_step.desk.benches.bench import TITLES
 from moss_step.desk.parts import Elided, label
@@ -42,7 +44,7 @@ QToolButton:hover {{ background: {DEEP_HOVER}; }}
 
 
 _SEARCH = 196
-_WIDE, _USUAL = 1090, 1180
+_NARROW, _WIDE, _USUAL = 900, 1090, 1180
 """Widths below which the header leaves out what it can do without."""
 
 
@@ -89,21 +91,7 @@ class Header(QWidget):
         layout.addWidget(name)
         layout.addWidget(self.study)
         layout.addSpacing(2)
-        self.benches: dict[str, QPushButton] = {}
-        filled = {k.bench for k in catalogue().values()} | {"sheet"}
-        for bench in BENCHES:
-            result = QPushButton(TITLES[bench])
-            result.setCheckable(True)
-            result.setEnabled(bench in filled)
-            set_tip(
-                result,
-                f"{TITLES[bench]} bench"
-                if bench in filled
-                else f"{TITLES[bench]}: no steps yet in this version",
-            )
-            result.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
-            self.benches[bench] = result
-            layout.addWidget(result)
+        self._add_benches(layout)
         self.state = Elided("")
         self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.state.setAccessibleName("State of the run")
@@ -124,14 +112,42 @@ class Header(QWidget):
         work.idle.connect(self._on_idle)
         self.refresh()
 
+    def _add_benches(self, layout: QHBoxLayout) -> None:
+        """A button for each bench, and a menu of them for a narrow window."""
+        self.benches: dict[str, QPushButton] = {}
+        filled = {k.bench for k in catalogue().values()} | {"sheet"}
+        for bench in BENCHES:
+            result = QPushButton(TITLES[bench])
+            result.setCheckable(True)
+            result.setEnabled(bench in filled)
+            set_tip(
+                result,
+                f"{TITLES[bench]} bench"
+                if bench in filled
+                else f"{TITLES[bench]}: no steps yet in this version",
+            )
+            result.clicked.connect(lambda _=False, b=bench: self.bench_wanted.emit(b))
+            self.benches[bench] = result
+            layout.addWidget(result)
+        self.bench_menu = QPushButton()
+        set_tip(self.bench_menu, "The benches: Ctrl+1 to Ctrl+9 turn to them")
+        self.bench_menu.setStyleSheet(f"background: {LICHEN}; color: {INK}; font-weight: 600;")
+        self.bench_menu.clicked.connect(self._list_benches)
+        layout.addWidget(self.bench_menu)
+
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """On a narrow window the name goes first, then the room around the words."""
+        """On a narrow window the name goes first, then the room around the words; at last the benches are a
+        menu.
+        """
         wide, usual = self.width() >= _WIDE, self.width() >= _USUAL
+        narrow = self.width() < _NARROW
+        self.bench_menu.setVisible(narrow)
         self._name.setVisible(wide)
         self.study.setFixedWidth(172 if wide else 120)
         self._search.setFixedWidth(_SEARCH if wide else _SEARCH // 2)
         padding = 11 if usual else 7 if wide else 4
         for result in self.benches.values():
+            result.setVisible(not narrow)
             result.setStyleSheet(f"padding-left: {padding}px; padding-right: {padding}px;")
         super().resizeEvent(event)
 
@@ -139,6 +155,19 @@ class Header(QWidget):
         """Mark the bench that is shown."""
         for name, result in self.benches.items():
             result.setChecked(name == bench)
+        self.bench_menu.setText(f"{TITLES[bench]} ▾")
+        self.bench_menu.setAccessibleName(f"Bench: {TITLES[bench]}")
+
+    def bench_list(self) -> QMenu:
+        """Menu of the benches."""
+        menu = QMenu(self)
+        for name, result in self.benches.items():
+            entry = menu.addAction(TITLES[name], partial(self.bench_wanted.emit, name))
+            entry.setEnabled(result.isEnabled())
+        return menu
+
+    def _list_benches(self) -> None:
+        self.bench_list().exec(self.mapToGlobal(self.bench_menu.geometry().bottomLeft()))
 
     def refresh(self) -> None:
         """Show the study's name and whether it is saved."""

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
+from moss_step.desk.tones import shade
 from moss_step.model.rules import RuleSet, number_text
 from moss_step.scene.colors import BLANK, CARD, DIM, INK, LICHEN, MUTED
 from moss_step.science.classes.histogram import Histogram
@@ -83,7 +84,7 @@ class HistogramView(QWidget):
         """Draw bars, bounds and their values."""
         painter = QPainter(self)
         if self._bins is None:
-            painter.setPen(QColor(MUTED))
+            painter.setPen(shade(MUTED))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No values yet")
             return
         self._paint_bars(painter, self._bins)
@@ -93,15 +94,15 @@ class HistogramView(QWidget):
         for i, bound in enumerate(self.bounds):
             x = self.x_of(bound)
             held = bound == self._held or (self.hasFocus() and i == self._focused)
-            painter.setPen(QPen(QColor(INK), 1.3))
+            painter.setPen(QPen(shade(INK), 1.3))
             painter.drawLine(QPointF(x, _TOP), QPointF(x, self.height() - _FOOT))
-            painter.setBrush(QColor(LICHEN if held else CARD))
+            painter.setBrush(shade(LICHEN if held else CARD))
             painter.drawEllipse(QPointF(x, _TOP - 5), _HANDLE, _HANDLE)
             text = number_text(round(bound, 3)) + self._unit
             width = painter.fontMetrics().horizontalAdvance(text)
             left = min(max(x - width / 2, 0), self.width() - width)
             if left > last + 4 or held:
-                painter.setPen(QColor(MUTED))
+                painter.setPen(shade(MUTED))
                 painter.drawText(QPointF(left, self.height() - 5), text)
                 last = left + width
 
@@ -117,11 +118,11 @@ class HistogramView(QWidget):
             if count and height < 1:
                 height = 1.0
             painter.fillRect(QRectF(6 + i * width, base - height, width + 0.5, height), colors[i])
-        painter.setPen(QColor(DIM))
+        painter.setPen(shade(DIM))
         painter.drawLine(QPointF(6, base), QPointF(self.width() - 6, base))
 
     def _bar_colors(self, middles: np.ndarray) -> list[QColor]:
-        blank = QColor(BLANK)
+        blank = shade(BLANK)
         if self._rules is None:
             return [blank] * len(middles)
         result = []

@@ -20,6 +20,7 @@ KEYS = (
     ("F5", "Run what waits"),
     ("Ctrl+T, Ctrl+L, Ctrl+B", "Table, section under the plan; block beside it"),
     ("Ctrl+D, [ and ]", "Compare two results; move the divider"),
+    ("Ctrl+,", "Preferences: units, text, colours"),
     ("Ctrl+E", "Hand the chosen result on"),
     ("K", "Fold the Key, or open it"),
     ("T, N, O on the block", "From the top, toward the north, obliquely"),

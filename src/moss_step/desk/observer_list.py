@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QFont
+from PySide6.QtGui import QBrush, QFont
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
 
 from moss_step.desk.controls import Control
@@ -15,6 +15,7 @@ from moss_step.desk.parts import button, column, label, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
+from moss_step.desk.tones import shade
 from moss_step.scene.colors import INK, MUTED
 from moss_step.science.sight.viewshed import Observer
 from moss_step.steps.observers import own_text, own_values
@@ -130,7 +131,7 @@ class ObserversControl(Control):
             own = self._own.get(k + 1, {})
             for at, word in enumerate(_WORDS):
                 item = QTableWidgetItem(_text(getattr(observer, word)))
-                item.setForeground(QBrush(QColor(INK if word in own and "off" not in own else MUTED)))
+                item.setForeground(QBrush(shade(INK if word in own and "off" not in own else MUTED)))
                 item.setFont(font(12, QFont.Weight.DemiBold if word in own else QFont.Weight.Normal))
                 if at == 0:
                     item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)

@@ -9,6 +9,7 @@ from PySide6.QtCore import QEvent, QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
+    QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -25,7 +26,8 @@ from PySide6.QtWidgets import (
 from moss_step.desk.names import fitted
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import icon, pixmap
-from moss_step.scene.colors import CARD, INK, OCHRE
+from moss_step.desk.tones import tone
+from moss_step.scene.colors import CARD, OCHRE
 
 _ONE_LINE = 18
 """Letters of a value that is never broken over two lines."""
@@ -86,7 +88,7 @@ def button(
     set_tip(result, tip)
     result.setAccessibleName(text or tip)
     if picture:
-        result.setIcon(icon(picture, CARD if role == "main" else INK))
+        result.setIcon(icon(picture, CARD if role == "main" else ""))
     result.clicked.connect(lambda: pressed())
     return result
 
@@ -193,7 +195,7 @@ class Snug(QScrollArea):
         self._later.ask()
 
 
-def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = INK) -> QToolButton:
+def tool(picture: str, tip: str, pressed: Callable[[], object], color: str = "") -> QToolButton:
     """A small button with an icon, tooltip and accessible name."""
     result = QToolButton()
     result.setIcon(icon(picture, color))
@@ -270,6 +272,8 @@ class Choices(QWidget):
         self._group = QButtonGroup(self)
         self._group.setExclusive(True)
         self._buttons: dict[str, QPushButton] = {}
+        self._options, self._name = options, name
+        self._box: QComboBox | None = None
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
@@ -281,8 +285,36 @@ class Choices(QWidget):
             self._buttons[value] = result
             layout.addWidget(result, i // per_row, i % per_row)
 
+    def fold(self, folded: bool) -> None:
+        """Show one drop-down instead of the buttons, or the buttons again."""
+        if folded and self._box is None:
+            self._box = QComboBox()
+            self._box.setAccessibleName(self._name)
+            for value, text, _ in self._options:
+                self._box.addItem(text, value)
+            self._box.activated.connect(lambda i: self.picked.emit(self._options[i][0]))
+            layout = self.layout()
+            if layout is not None:
+                layout.addWidget(self._box)
+            self.set(self.value)
+        if self._box is not None:
+            self._box.setVisible(folded)
+        for result in self._buttons.values():
+            result.setVisible(not folded)
+        around: QWidget | None = self
+        while around is not None and (outer := around.layout()) is not None:
+            outer.activate()  # what holds it may ask for its size at once
+            around = around.parentWidget()
+
+    @property
+    def folded(self) -> bool:
+        """Whether it is a drop-down now."""
+        return self._box is not None and not self._box.isHidden()
+
     def set(self, value: str) -> None:
         """Mark a choice without telling; an unknown one marks none."""
+        if self._box is not None:
+            self._box.setCurrentIndex(self._box.findData(value))
         self._group.setExclusive(False)
         for v, result in self._buttons.items():
             result.setChecked(v == value)
@@ -323,7 +355,7 @@ class Note(QFrame):
             strong = label(head, "head", wrap=True)
             if bad:
                 mark = QLabel()
-                mark.setPixmap(pixmap("warning", OCHRE, 16))
+                mark.setPixmap(pixmap("warning", tone(OCHRE), 16))
                 mark.setAlignment(Qt.AlignmentFlag.AlignTop)
                 self._layout.addWidget(row(mark, strong, gap=6, grows=strong))
             else:

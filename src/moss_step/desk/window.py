@@ -16,6 +16,7 @@ from moss_step.desk.keys import KeysSheet
 from moss_step.desk.parts import Later
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.pane import PlanPane
+from moss_step.desk.preference_sheet import PreferenceSheet
 from moss_step.desk.search import Search, SearchBox
 from moss_step.desk.study_files import StudyFiles
 from moss_step.desk.theme import PANEL_WIDTH
@@ -25,6 +26,8 @@ from moss_step.desk.walks import WALKS, Walk, WalkCard
 from moss_step.desk.work import Work
 from moss_step.steps.catalogue import BENCHES, step_kind
 
+_LOW = 520
+"""Height below which the cards of the trail are folded away."""
 _PICTURE = (240, 150)
 """Pixels of the picture of a study in the list of recent ones."""
 
@@ -36,7 +39,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.work: Work = work or Work()
         self.files: StudyFiles = StudyFiles(self.work, self)
-        self.setMinimumSize(960, 540)
+        self.setMinimumSize(640, 400)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.trail: Trail = Trail(self.work)
@@ -50,6 +53,7 @@ class MainWindow(QMainWindow):
         for bench in self.benches.values():
             self._stack.addWidget(bench)
         self.keys, self.walk = KeysSheet(self), WalkCard(self)
+        self.preferences = PreferenceSheet(self.work, self)
         self.views: Views = Views(self.work, lambda: self.benches[self.bench])
         self.plan: PlanPane = self.views.plan
         self.table, self.section, self.block = self.views.table, self.views.section, self.views.block
@@ -119,6 +123,7 @@ class MainWindow(QMainWindow):
             ("F5", work.run),
             ("Ctrl+.", work.stop),
             ("F1", self.keys.open),
+            ("Ctrl+,", self.preferences.open),
             ("Ctrl+L", partial(views.toggle, "section")),
             ("Ctrl+B", partial(views.toggle, "block")),
             ("Ctrl+T", partial(views.toggle, "table")),
@@ -148,6 +153,7 @@ class MainWindow(QMainWindow):
             **{f"Walk: {walk.title.lower()}": partial(self.take_walk, walk) for walk in WALKS},
             "Show all of the ground": lambda: self.plan.view.fit(),
             "Keys": lambda: self.keys.open(),
+            "Preferences": lambda: self.preferences.open(),
         }
 
     def take_walk(self, walk: Walk) -> None:
@@ -179,6 +185,7 @@ class MainWindow(QMainWindow):
         redo = menu.addAction(f"Redo {history.redo_text.lower()}\tCtrl+Shift+Z", self.work.redo)
         redo.setEnabled(bool(history.redo_text))
         menu.addSeparator()
+        menu.addAction("Preferences …\tCtrl+,", self.preferences.open)
         menu.addAction("Keys\tF1", self.keys.open)
         return menu
 
@@ -230,6 +237,9 @@ class MainWindow(QMainWindow):
         self.views.show_view(name)
 
     def _escape(self) -> None:
+        if not self.preferences.isHidden():
+            self.preferences.hide()
+            return
         if self.plan.view.go_back():
             return
         if self.search_box.popup.isVisible():
@@ -290,6 +300,8 @@ class MainWindow(QMainWindow):
         """Close what floats over the window."""
         self.search_box.popup.hide()
         self.keys.hide()
+        self.preferences.hide()
+        self.trail.give_room(self.height() < _LOW)
         super().resizeEvent(event)
 
     def closeEvent(self, event: QCloseEvent) -> None:

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
+from moss_step.desk.preferences import Preferences, keep
 from moss_step.desk.recent import Recents
 from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
@@ -33,8 +34,6 @@ from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
 
-AUTOSAVE_AFTER = 1500
-"""Milliseconds after a change at the latest until it is kept, however many follow."""
 _LARGE_STUDY = 100_000
 """Bytes of a study that takes longer to read than the window should wait."""
 LOOK_EVERY = 2000
@@ -62,7 +61,12 @@ class Work(QObject):
     message = Signal(str, bool)
     """Something to tell the person; whether it is bad."""
 
-    def __init__(self, engine: Engine | None = None, autosave: Autosave | None = None) -> None:
+    def __init__(
+        self,
+        engine: Engine | None = None,
+        autosave: Autosave | None = None,
+        preferences: Preferences | None = None,
+    ) -> None:
         super().__init__()
         self._now: Snapshot | None = None
         self._all_shown = False
@@ -105,8 +109,10 @@ class Work(QObject):
             lane.moved.connect(self.running)
             lane.began.connect(self._on_began)
             lane.ended.connect(self._on_ended)
-        self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_AFTER)
+        self._timer = QTimer(self, singleShot=True)
         self._timer.timeout.connect(self._write_autosave)
+        self.preferences = Preferences()
+        self._follow_preferences(preferences or Preferences())
 
     @property
     def study(self) -> Study:
@@ -133,6 +139,24 @@ class Work(QObject):
             or self.files.waiting > 0
             or self.follower.busy
         )
+
+    # --- preferences
+
+    def prefer(self, **changes: object) -> None:
+        """Prefer something else from now on, and keep that."""
+        preferences = Preferences.model_validate({**self.preferences.model_dump(), **changes})
+        self._follow_preferences(preferences)
+
+        def tell(answer: MossError | None) -> None:
+            if answer is not None:
+                self.message.emit(str(answer), True)
+
+        self.files.ask(lambda: keep(preferences), tell)
+
+    def _follow_preferences(self, preferences: Preferences) -> None:
+        self.preferences = preferences
+        self.engine.store.gigabytes = preferences.gigabytes
+        self._timer.setInterval(round(1000 * preferences.copy_after))
 
     # --- changing the study
 

@@ -37,8 +37,3 @@ class Chart(Table):
     def curve(self, name: str) -> tuple[np.ndarray, np.ndarray]:
         """Points of a curve: the value that it runs over, and its own (float64)."""
         return np.asarray(self.columns[self.across], np.float64), np.asarray(self.columns[name], np.float64)
-
-    def title(self, name: str) -> str:
-        """Name of a column with the symbol of its unit, for an axis."""
-        words, symbol = name.replace("_", " "), self.unit(name).symbol
-        return f"{words}, {symbol}" if symbol and not words.endswith(f" {symbol}") else words

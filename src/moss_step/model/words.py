@@ -20,6 +20,14 @@ def value_text(value: float, unit: Unit, quantity: str = "") -> str:
     return f"{_grouped(value, unit)}{gap}{unit.symbol}".rstrip("?").rstrip()
 
 
+def measured(value: float) -> str:
+    """Write a measure four significant digits, no exponent in the usual range."""
+    if value == 0 or 0.01 <= abs(value) < 1e7:
+        digits = 0 if abs(value) >= 1000 else 1 if abs(value) >= 10 else 2
+        return f"{value:,.{digits}f}".replace(",", " ")
+    return f"{value:.3g}"
+
+
 def _grouped(value: float, unit: Unit) -> str:
     """Digits in groups of three: two decimals for lengths and bare numbers, one for the rest and for what has
     five digits before the point, none for a whole number without a unit.

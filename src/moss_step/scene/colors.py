@@ -35,6 +35,32 @@ SLATE = "#5F6C7A"
 """Ground that is hidden: lines of it are dotted."""
 NAMED = {"seen": LICHEN, "hidden": SLATE}
 """Colours of what means the same wherever it is drawn."""
+BY_NIGHT = {
+    PAPER: "#1D211B",
+    CARD: "#282D25",
+    INK: "#ECEBDF",
+    MUTED: "#AEB3A3",
+    LINE: "#454C3F",
+    MOSS: "#A3C57F",
+    DEEP: "#C5D8AE",
+    WASH: "#4A4526",
+    OCHRE: "#EE9A68",
+    TRAIL: "#171A15",
+    GROUND: "#383E33",
+    HOLLOW: "#31372D",
+    FAINT: "#7D8275",
+    PALE: "#6B7063",
+    DIM: "#596052",
+    THREAD: "#7A8070",
+    RULED: "#3B4136",
+    BLANK: "#5A6053",
+    HOVER: "#343A30",
+    PICKED: "#3A4A2D",
+    WATER: "#78B7D8",
+    VIOLET: "#B6A3DE",
+    SLATE: "#9DABBA",
+}
+"""Colours of a dark window for those of the light one."""
 _CURVES = (MOSS, OCHRE, WATER, DEEP)
 
 

@@ -15,8 +15,3 @@ def shares_of(codes: np.ndarray, frame: Frame) -> tuple[tuple[int, float, float]
     whole = float(areas[:NO_CLASS].sum())
     there = np.flatnonzero(cells[:NO_CLASS]).tolist()
     return tuple((k, float(areas[k]), float(areas[k]) / whole) for k in there)
-
-
-def area_text(area: float) -> str:
-    """An area in square metres as the Key says it."""
-    return f"{area / 1e4:.1f} ha" if area >= 1e3 else f"{area:.0f} m²"

@@ -9,6 +9,7 @@ import numpy as np
 
 from moss_step.model.frame import Box, Frame
 from moss_step.model.rules import RuleSet
+from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.camera import Camera, overlap
 from moss_step.scene.colors import GROUND, SHEET
 from moss_step.scene.grids import pixel_of
@@ -46,6 +47,7 @@ class Scene:
     ground: SurfacePicture | None = None
     shading: Shading = field(default_factory=Shading)
     undrawn: tuple[tuple[str, str], ...] = ()
+    telling: Telling = USUAL
 
     @property
     def looks(self) -> tuple[object, ...]:
@@ -111,7 +113,8 @@ def scene_of(work: Shown) -> Scene:
     layers, back = _stepped_back(work, layers, shown)
     undrawn += [(layer.step, STEPS_BACK) for layer in back]
     ground = work.picture(study.shading.ground) if study.shading.ground else None
-    return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
+    shaded = ground.surface if ground is not None else None
+    return Scene(tuple(layers), shaded, study.shading, tuple(undrawn), study.telling)
 
 
 def scene_of_one(work: Shown, ref: str) -> Scene:
@@ -132,7 +135,8 @@ def scene_of_one(work: Shown, ref: str) -> Scene:
         else:
             layers.append(replace(layer, picture=picture))
     ground = work.picture(study.shading.ground) if study.shading.ground else None
-    return Scene(tuple(layers), ground.surface if ground is not None else None, study.shading, tuple(undrawn))
+    shaded = ground.surface if ground is not None else None
+    return Scene(tuple(layers), shaded, study.shading, tuple(undrawn), study.telling)
 
 
 def _stepped_back(work: Shown, layers: list[Layer], shown: str) -> tuple[list[Layer], list[Layer]]:

@@ -12,6 +12,7 @@ import numpy as np
 
 from moss_step.model.frame import Frame
 from moss_step.model.rules import RuleSet
+from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.camera import Camera
 from moss_step.science.classes.histogram import Histogram
 from moss_step.study.graph import KeyRow
@@ -106,11 +107,11 @@ class Picture:
         """Whether nothing shows through it."""
         return False
 
-    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str, telling: Telling = USUAL) -> Legend:
         """Explain it; ``color`` is that of shapes without one of their own."""
         return Legend()
 
-    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None, telling: Telling = USUAL) -> str:
         """What it says at a place; empty for nothing."""
         return ""
 

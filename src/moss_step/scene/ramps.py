@@ -52,6 +52,12 @@ def ramp(name: str, reverse: bool = False) -> np.ndarray:
     return np.ascontiguousarray(colors[::-1] if reverse else colors)
 
 
+def colors_along(name: str, count: int) -> list[str]:
+    """As many colours of a ramp, evenly from its one end to the other."""
+    picked = ramp(name)[np.rint(np.linspace(0, 255, count)).astype(int)]
+    return [f"#{r:02X}{g:02X}{b:02X}" for r, g, b in picked]
+
+
 def bent(colors: np.ndarray, low: float, high: float, centre: float | None, steps: int) -> np.ndarray:
     """Colours of a span from ``low`` to ``high``, with the middle one at ``centre``, and as many ``steps``
     of one colour each; 0 runs through.

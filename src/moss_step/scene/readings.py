@@ -21,11 +21,11 @@ def readings(scene: Scene, x: float, y: float) -> list[Reading]:
     result = [
         Reading(layer.name, text)
         for layer in scene.layers
-        if (text := layer.picture.text_at(x, y, layer.ranges))
+        if (text := layer.picture.text_at(x, y, layer.ranges, scene.telling))
     ]
     shown = any(layer.picture is scene.ground for layer in scene.layers)
     if scene.ground is not None and not shown:
-        result.append(Reading("Ground", scene.ground.text_at(x, y)))
+        result.append(Reading("Ground", scene.ground.text_at(x, y, None, scene.telling)))
     return result
 
 

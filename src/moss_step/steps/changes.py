@@ -14,6 +14,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
 from moss_step.science.classes.change import Change
@@ -21,7 +22,6 @@ from moss_step.science.classes.change import class_change as changes_between
 from moss_step.science.classes.curve import threshold_curve as curve_of
 from moss_step.science.regrid import crop_to_area
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
-from moss_step.steps.results import measured
 
 CHANGED_AREA = declared("changed_area_m2", "Changed", MAIN)
 CHANGED_SHARE = declared("changed_share", "Share changed", MAIN)
@@ -115,7 +115,7 @@ def _curve(settings: CurveSettings, inputs: Inputs, progress: Progress) -> Outco
         Finding("lowest", low, surface.unit),
         Finding("highest", high, surface.unit),
     )
-    return Outcome(curve, f"half at {measured(float(half))} {surface.unit.symbol}".rstrip(), findings)
+    return Outcome(curve, f"half at {mark(float(half), surface.unit)}", findings)
 
 
 threshold_curve = StepKind(

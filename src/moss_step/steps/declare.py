@@ -356,6 +356,11 @@ class StepKind:
             return self.further if name.isidentifier() else None
         return result
 
+    def taken(self, inputs: Inputs) -> dict[str, Value]:
+        """Inputs as the run takes them."""
+        specs = {n: self.input(n) for n in inputs}
+        return {n: v if (spec := specs[n]) is None else spec.taken(v) for n, v in inputs.items()}
+
     def bytes_needed(self, settings: Settings, inputs: Inputs) -> int:
         """Bytes that a run takes at the most beside its inputs."""
         if callable(self.memory):

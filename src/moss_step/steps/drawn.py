@@ -19,11 +19,11 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.telling import mark
 from moss_step.model.units import COUNT, METRE, SQUARE_METRE, Unit
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import MOST, Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import SystemField
-from moss_step.steps.results import measured
 
 DrawnKind = Literal["points", "lines", "areas"]
 LEAST: dict[str, int] = {"points": 1, "lines": 2, "areas": 3}
@@ -101,12 +101,12 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
         columns["length_m"] = frame.lengths(geometry)
         length = float(columns["length_m"].sum())
         findings.append(Finding("length", length, METRE))
-        figure = f"{measured(length)} m"
+        figure = mark(length, METRE)
     if settings.kind == "areas":
         columns["area_m2"] = frame.areas(geometry)
         area = float(columns["area_m2"].sum())
         findings.append(Finding("area_m2", area, SQUARE_METRE))
-        figure = f"{measured(area / 1e4)} ha" if area >= 1e4 else f"{measured(area)} m²"
+        figure = mark(area, SQUARE_METRE)
     heights = _heights(whole, crs, ground)
     symbols = {}
     if heights is not None and settings.kind == "points" and ground is not None:

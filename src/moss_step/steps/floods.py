@@ -15,13 +15,15 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
+from moss_step.model.words import measured
 from moss_step.science.water import indices, network, pond
 from moss_step.science.water.drainage import FlowMethod
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
-from moss_step.steps.results import measured, surface_outcome
+from moss_step.steps.results import surface_outcome
 from moss_step.steps.shape import DEM, ground
 from moss_step.steps.water import EXPONENT, FILLED_FIRST, METHODS, STREAM_AREA, drainage_of, stream_area
 
@@ -183,7 +185,7 @@ def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outco
         Finding("volume_m3", volume, CUBIC_METRE),
         *outcome.findings,
     )
-    return Outcome(result, f"{measured(area / 1e4)} ha flooded", findings, outcome.warnings)
+    return Outcome(result, f"{mark(area, SQUARE_METRE)} flooded", findings, outcome.warnings)
 
 
 flood = StepKind(

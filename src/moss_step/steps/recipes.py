@@ -147,7 +147,7 @@ def run_plan(
                     )
                 given[name] = values[ref]
             part = progress.part(k / len(steps), (k + 1) / len(steps))
-            outcome = kind.run(kind.checked(step.settings), given, part)
+            outcome = kind.run(kind.checked(step.settings), kind.taken(given), part)
             values[step.name] = outcome.value
             wanted = {ref for later in steps[k + 1 :] for ref in later.inputs.values()}
             values |= {

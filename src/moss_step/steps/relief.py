@@ -12,6 +12,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import NONE
+from moss_step.model.words import measured
 from moss_step.science.regrid import crop_to_area
 from moss_step.science.relief import hypsometry as hypsometric
 from moss_step.science.relief import neighbourhood
@@ -21,7 +22,7 @@ from moss_step.science.relief.position import landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.reach import NEIGHBOURS, within
-from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
 

@@ -11,17 +11,10 @@ from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
+from moss_step.model.telling import mark
 from moss_step.model.units import CELLS, SHARE, SQUARE_METRE
 from moss_step.science.algebra.bearings import mean_bearing
 from moss_step.science.classes.classify import ClassTotals, class_totals
-
-
-def measured(value: float) -> str:
-    """Write a measure for a card: four significant digits, no exponent in the usual range."""
-    if value == 0 or 0.01 <= abs(value) < 1e7:
-        digits = 0 if abs(value) >= 1000 else 1 if abs(value) >= 10 else 2
-        return f"{value:,.{digits}f}".replace(",", " ")
-    return f"{value:.3g}"
 
 
 def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
@@ -50,8 +43,7 @@ def surface_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome
         Finding("mean", surface.summary.mean, surface.unit),
         Finding("cells", surface.valid_count, CELLS),
     )
-    sign = surface.unit.symbol if surface.unit.symbol in ("°", "%") else f" {surface.unit.symbol}".rstrip()
-    return Outcome(surface, f"{measured(low)} – {measured(high)}{sign}", findings, warnings)
+    return Outcome(surface, mark(low, surface.unit, high), findings, warnings)
 
 
 def class_outcome(classes: ClassMap, valid_cells: int, warnings: tuple[str, ...] = ()) -> Outcome:

@@ -11,6 +11,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
+from moss_step.model.telling import mark
 from moss_step.model.units import COUNT, METRE, SHARE
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
@@ -19,7 +20,6 @@ from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, Ste
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
 from moss_step.steps.reach import RAYS
-from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM, ground
 
 
@@ -73,14 +73,14 @@ def _said(
         Finding("length", float(seen.distance[-1]), METRE),
         Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), COUNT),
     ]  # fmt: skip
-    figure = f"open, {measured(seen.clearance)} m clear"
+    figure = f"open, {mark(seen.clearance, METRE)} clear"
     if seen.obstacles:
         first = seen.obstacles[0]
         findings += [
             Finding("first_obstacle_at", first.distance, METRE),
             Finding("first_obstacle_above_ray", first.over, METRE),
         ]
-        figure = f"blocked at {measured(first.distance)} m"
+        figure = f"blocked at {mark(first.distance, METRE)}"
     eye = (
         f"From {settings.observer_height:g} m above ground at the start to {settings.target_height:g} m "
         "at the end."

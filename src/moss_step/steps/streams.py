@@ -14,14 +14,15 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
-from moss_step.model.units import CELLS, COUNT, METRE, NONE, SQUARE_METRE
+from moss_step.model.telling import mark
+from moss_step.model.units import CELLS, COUNT, KILOMETRE, METRE, NONE, SQUARE_METRE
+from moss_step.model.words import measured
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
 from moss_step.science.water import network, trace
 from moss_step.science.water.drainage import Drainage
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField, names_of
-from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM
 from moss_step.steps.water import FILLED_FIRST, STREAM_AREA, drainage_of, stream_area
 
@@ -57,7 +58,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
         Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE),
         Finding("min_area", area, SQUARE_METRE),
     )
-    figure = f"{len(lines):,} links, {measured(length / 1000)} km"
+    figure = f"{len(lines):,} links, {mark(length / 1000, KILOMETRE)}"
 
     def nodes() -> Outcome:
         return Outcome(
@@ -331,8 +332,8 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         if settings.snap and g.geom_type == "Point":
             away = drainage.frame.distances(np.array([[g.x, g.y]]), trace.centres(drainage, own))
             findings.append(Finding("snapped_by", float(away[0]), METRE, name))
-    total = float(result.columns["area_m2"].sum()) / 1e4
-    return Outcome(result, f"{measured(total)} ha", tuple(findings), (FILLED_FIRST,))
+    total = float(result.columns["area_m2"].sum())
+    return Outcome(result, mark(total, SQUARE_METRE), tuple(findings), (FILLED_FIRST,))
 
 
 catchment = StepKind(

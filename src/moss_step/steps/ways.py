@@ -13,13 +13,13 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
+from moss_step.model.telling import mark
 from moss_step.model.units import COUNT, METRE, SQUARE_METRE
 from moss_step.science.water import ridges, trace
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import PointsField
-from moss_step.steps.results import measured
 from moss_step.steps.shape import DEM, ground
 from moss_step.steps.water import FILLED_FIRST, drainage_of, symbol_of
 
@@ -88,7 +88,7 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
     ends = Shapes(
         shapely.points([line.coords[-1] for line in lines]), {"path": columns["path"]}, drainage.frame.crs
     )
-    said = f"{measured(float(length.max()))} m", findings, (FILLED_FIRST,)
+    said = mark(float(length.max()), METRE), findings, (FILLED_FIRST,)
     return Outcome(result, *said, beside={"end": lambda: Outcome(ends, f"{len(ends)} ends", findings)})
 
 

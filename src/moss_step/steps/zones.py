@@ -18,6 +18,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
+from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind, as_whole
 from moss_step.model.units import COUNT, METRE, SQUARE_METRE
 from moss_step.science.relief.contours import contours as trace_contours
@@ -41,7 +42,7 @@ from moss_step.steps.declare import (
 )
 from moss_step.steps.fields import BoxField
 from moss_step.steps.reach import CELL
-from moss_step.steps.results import class_outcome, measured, surface_outcome
+from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
 CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on.")
@@ -158,7 +159,7 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
         raise AskedWronglyError("The line does not meet the surface.", "Draw it on the ground.")
     length = Finding("length", float(distance[-1]), METRE)
     if surface.cyclic:
-        return Outcome(table, f"{measured(distance[-1])} m long", (length,), warnings)
+        return Outcome(table, f"{mark(distance[-1], METRE)} long", (length,), warnings)
     steps = np.diff(values)
     findings = (
         length, Finding("lowest", float(np.nanmin(values)), surface.unit),
@@ -166,7 +167,7 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
         Finding("climb", float(np.nansum(steps[steps > 0])), surface.unit),
         Finding("fall", float(-np.nansum(steps[steps < 0])), surface.unit),
     )  # fmt: skip
-    return Outcome(table, f"{measured(distance[-1])} m long", findings, warnings)
+    return Outcome(table, f"{mark(distance[-1], METRE)} long", findings, warnings)
 
 
 profile = StepKind(

@@ -483,8 +483,7 @@ def run_declared(
         step.title,
         "Crop the ground, resample it to larger cells, or close other programs.",
     )
-    specs = {n: step.input(n) for n in inputs}
-    inputs = {n: v if (wanted_as := specs[n]) is None else wanted_as.taken(v) for n, v in inputs.items()}
+    inputs = step.taken(inputs)
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
 

@@ -12,6 +12,8 @@ from typing import Any, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.telling import Telling
+from moss_step.model.units import UNITS
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import ResultSpec, StepKind, plain
 
@@ -132,8 +134,9 @@ class Shading(BaseModel):
 
 
 class Study(BaseModel):
-    """One piece of work: steps in the order they were made, the Key from top to bottom, shading and pinned
-    readings.
+    """One piece of work: steps in the order they were made, the Key from top to bottom, shading, pinned
+    readings, and the units that lengths and areas are told in; empty tells lengths as they were measured, and
+    areas by their size.
     """
 
     model_config = _FROZEN
@@ -142,6 +145,8 @@ class Study(BaseModel):
     key: tuple[KeyRow, ...] = ()
     shading: Shading = Shading()
     pins: tuple[tuple[float, float], ...] = ()
+    length_unit: Literal["", "metre", "foot", "us_survey_foot"] = ""
+    area_unit: Literal["", "m2", "ha", "km2", "acre"] = ""
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Copy with changes; what was worked out of the old steps does not go along."""
@@ -154,6 +159,11 @@ class Study(BaseModel):
     def _labels(self) -> dict[str, tuple[Step, dict[str, str], str]]:
         """Names made of steps, and what they were made of: of thousands a change leaves most alone."""
         return {}
+
+    @property
+    def telling(self) -> Telling:
+        """How lengths and areas are told."""
+        return Telling(UNITS.get(self.length_unit), UNITS.get(self.area_unit))
 
     def step(self, ref: str) -> Step:
         """Give a step by its id, or by one of its results."""

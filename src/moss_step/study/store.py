@@ -54,6 +54,8 @@ class Store:
 
     def __init__(self, most_bytes: int | None = None) -> None:
         self._most_bytes = most_bytes
+        self.gigabytes = 0.0
+        """What a person gives it; 0 is a share of what is free."""
         self._held: dict[str, _Held] = {}
         self._said: dict[str, Said] = {}
         self._clock = 0.0
@@ -73,7 +75,7 @@ class Store:
         """Bytes that all of it may take now."""
         if self._most_bytes is not None:
             return self._most_bytes
-        return budget_from(os.environ.get(SETTING, ""), self.nbytes)
+        return budget_from(os.environ.get(SETTING) or str(self.gigabytes), self.nbytes)
 
     def get(self, key: str | None) -> Outcome | None:
         """Give a result, which counts as used by that."""

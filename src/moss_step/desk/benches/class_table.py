@@ -25,7 +25,8 @@ from moss_step.model.rules import Rule, number_text
 from moss_step.scene.colors import NEUTRAL
 from moss_step.steps.declare import MOST
 
-_COLUMNS = (("From", 52), ("To", 52), ("Class", 88))
+_COLUMNS, _NAME = (("From", 67), ("To", 67)), 62
+"""Widths of the bounds, and the least of a name."""
 
 
 @dataclass(frozen=True)
@@ -65,14 +66,14 @@ class RowWidget(QFrame):
         self.swatch.clicked.connect(self._recolor)
         self.low, self.high = self._bound("From", "low"), self._bound("To", "high")
         self.name = QLineEdit()
-        self.name.setFixedWidth(_COLUMNS[2][1])
+        self.name.setMinimumWidth(_NAME)
         self.name.editingFinished.connect(self._rename)
         self.area = label("", "value")
         self.area.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         for part in (self.swatch, self.low, self.high, self.name):
             part.setProperty("role", "cell")
-            layout.addWidget(part)
-        layout.addWidget(self.area, 1)
+            layout.addWidget(part, 1 if part is self.name else 0)
+        layout.addWidget(self.area)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(lambda at: self.menu().exec(self.mapToGlobal(at)))
         self.show_row(row)
@@ -83,6 +84,7 @@ class RowWidget(QFrame):
         for edit, value, word in ((self.low, row.low, "from"), (self.high, row.high, "to")):
             if not edit.hasFocus():
                 edit.setText(number_text(value))
+                edit.setCursorPosition(0)
                 edit.setProperty("wrong", False)
             edit.setAccessibleName(f"{row.name} {word}")
         if not self.name.hasFocus():
@@ -151,9 +153,10 @@ class ClassTable(QWidget):
             result = label(text, "muted")
             result.setFixedWidth(width)
             titles.addWidget(result)
+        titles.addWidget(label("Class", "muted"), 1)
         self._area_title = label("Area", "muted")
         self._area_title.setAlignment(Qt.AlignmentFlag.AlignRight)
-        titles.addWidget(self._area_title, 1)
+        titles.addWidget(self._area_title)
         self._body = QWidget()
         self._body_layout = QVBoxLayout(self._body)
         self._body_layout.setContentsMargins(0, 0, 0, 0)

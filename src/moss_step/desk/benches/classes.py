@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -23,11 +24,14 @@ from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
 from moss_step.model.rules import Closed, Rule, RuleSet
 from moss_step.model.surface import Surface
-from moss_step.model.units import AREAS, Unit
+from moss_step.model.units import AREAS, HECTARE, Unit
+from moss_step.scene.ramps import colors_along, ramp_names
 from moss_step.science.classes.presets import PRESET_NAMES, from_breaks, preset
 from moss_step.steps.classes import ClassifySettings, rows_of, rule_set
 
 _FIRST_BOUNDS = {"degree": (0, 5, 15, 30, 40), "percent": (0, 10, 20, 30, 60)}
+_COUNTED = ("equal_interval", "equal_count", "natural")
+"""Ready sets of as many classes as wanted, without colours of their own."""
 _FIRST_NAMES = ("Level", "Gentle", "Moderate", "Steep", "Very steep")
 
 
@@ -75,7 +79,7 @@ class ClassifyPanel(StepPanel):
             self.measure.addItem(unit.symbol, unit.key)
         self.measure.addItem("% of cells", "share")
         self.measure.addItem("cells", "cells")
-        self.measure.setCurrentIndex(1)
+        self.measure.setCurrentIndex(self.measure.findData(self.work.study.area_unit or HECTARE.key))
         self.measure.setFixedWidth(88)
         self.measure.currentIndexChanged.connect(lambda _: self.show_outcome())
         self._gap = button(
@@ -156,7 +160,7 @@ class ClassifyPanel(StepPanel):
         self.presets.setCurrentIndex(0)
         if not name or surface is None:
             return
-        self._counted = name if name in ("equal_interval", "equal_count", "natural") else ""
+        self._counted = name if name in _COUNTED else ""
         self._ready = None
         self._from_preset(name, surface, self.count.value(), self.closed_end, changes=True)
 
@@ -172,7 +176,7 @@ class ClassifyPanel(StepPanel):
             if isinstance(result, MossError):
                 self.note.show_lines(str(result), bad=True)
                 return
-            self._show_rules(result)
+            self._show_rules(self._colored(result) if changes and name in _COUNTED else result)
             if changes:
                 self.update_draft()
             else:
@@ -200,6 +204,15 @@ class ClassifyPanel(StepPanel):
                 for i, r in enumerate(result.rules)
             )
         )
+
+    def _colored(self, rules: RuleSet) -> RuleSet:
+        """A set without colours of its own, in the ramp that the person prefers."""
+        name = self.work.preferences.class_ramp
+        if name not in ramp_names():
+            return rules
+        colors = colors_along(name, len(rules.rules))
+        painted = (replace(r, color=c) for r, c in zip(rules.rules, colors, strict=True))
+        return replace(rules, rules=tuple(painted))
 
     def _show_rules(self, rules: RuleSet) -> None:
         self.closed_end = rules.closed
@@ -240,7 +253,7 @@ class ClassifyPanel(StepPanel):
         """The table itself shows the figures."""
         key = str(self.measure.currentData())
         self.table.show_areas(measure_texts(outcome, key), self.measure.currentText())
-        return finding_rows([f for f in outcome.findings if not f.of])
+        return finding_rows([f for f in outcome.findings if not f.of], self.work.study.telling)
 
     def show_remarks(self, outcome: Outcome) -> None:
         """Name gaps, overlaps and empty classes; say so when there are none."""
@@ -294,12 +307,12 @@ class ClassifyPanel(StepPanel):
 
 
 def measure_texts(outcome: Outcome, key: str) -> list[tuple[str, str]]:
-    """Area in a unit, share or cells of each class, as texts beside its name."""
+    """Area in a unit, share or cells of each class, as numbers beside its name; the head has the unit."""
     units: dict[str, Unit] = {u.key: u for u in AREAS}
     result = []
     for f in outcome.findings:
         if key == "share" and f.name == "share":
-            result.append((f.of, f"{f.value:.2%}".replace("%", " %")))
+            result.append((f.of, f"{100.0 * f.value:.2f}"))
         elif key == "cells" and f.name == "count":
             result.append((f.of, f"{f.value:,.0f}".replace(",", " ")))
         elif key in units and f.name == "area_m2":
@@ -308,10 +321,10 @@ def measure_texts(outcome: Outcome, key: str) -> list[tuple[str, str]]:
 
 
 def area_text(square_metres: float, unit: Unit) -> str:
-    """Say an area in a unit."""
+    """An area in a unit, as a number."""
     value = square_metres / unit.factor
     digits = 0 if unit.factor == 1.0 or value >= 100_000 else 3 if unit.key == "km2" and value < 100 else 1
-    return f"{value:,.{digits}f} {unit.symbol}".replace(",", " ")
+    return f"{value:,.{digits}f}".replace(",", " ")
 
 
 class ClassesBench(StepBench):

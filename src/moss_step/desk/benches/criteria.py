@@ -42,7 +42,8 @@ class ThresholdPanel(StepPanel):
         picture = drawn.surface if drawn is not None else None
         if picture is not None and picture.bins is not None:
             surface, counts = picture.value, picture.bins.counts
-            cell = surface.area / max(surface.valid_count, 1) / HECTARE.factor
+            told = self.work.study.telling.area or HECTARE
+            cell = surface.area / max(surface.valid_count, 1) / told.factor
             passed = (
                 np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
             )
@@ -50,9 +51,8 @@ class ThresholdPanel(StepPanel):
             self.chart.show_curve(
                 edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell
             )
-            self.chart.show_titles(
-                f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}", "ha that pass"
-            )
+            across = f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}"
+            self.chart.show_titles(across, f"{told.symbol} that pass")
         self.chart.show_marks([float(v) for n, v in self._numbers().items() if n in _BOUNDS])
 
     def _side(self) -> str:

@@ -19,7 +19,6 @@ from moss_step.model.table import Table
 from moss_step.model.words import value_text
 from moss_step.scene.sketch import Sketch, Spot
 from moss_step.steps.drawn import LEAST, DrawnSettings
-from moss_step.steps.results import measured
 
 _MOST_SNAPS, _MOST_ROWS, _ROW = 20_000, 500, 24
 _HOW = {
@@ -188,7 +187,7 @@ class DrawPanel(StepPanel):
         text, frame = _HOW[self.sketch.kind] if adding else _EDIT, self.work.frame
         if len(begun) > 1 and frame is not None:
             length = float(frame.lengths(np.array([shapely.LineString(begun)], object))[0])
-            text = f"{len(begun)} vertices, {measured(length)} m so far. {text}"
+            text = f"{len(begun)} vertices, {self.work.study.telling.length_text(length)} so far. {text}"
         self.said.setText(text)
 
     # --- shapes and vertices as tables
@@ -215,8 +214,9 @@ class DrawPanel(StepPanel):
             return ""
         if self.sketch.kind == "areas":
             area = float(frame.areas(np.array([shapely.Polygon(vertices)], object))[0])
-            return f"{measured(area / 1e4)} ha" if area >= 1e4 else f"{measured(area)} m²"
-        return f"{measured(float(frame.lengths(np.array([shapely.LineString(vertices)], object))[0]))} m"
+            return self.work.study.telling.area_text(area)
+        length = frame.lengths(np.array([shapely.LineString(vertices)], object))[0]
+        return self.work.study.telling.length_text(float(length))
 
     def _show_vertices(self) -> None:
         k = self.names.currentRow()

@@ -24,10 +24,9 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
-from moss_step.model.units import HECTARE
-from moss_step.model.words import value_text
+from moss_step.model.telling import Telling
+from moss_step.model.words import measured
 from moss_step.steps.declare import InputSpec, StepKind, plain
-from moss_step.steps.results import measured
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.store import Said
@@ -165,7 +164,7 @@ class StepPanel(QWidget):
 
     def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
         """Figures of the result in words."""
-        return finding_rows(outcome.findings)
+        return finding_rows(outcome.findings, self.work.study.telling)
 
     def _say_help(self, text: str) -> None:
         self.help.setText(text or self.kind.help)
@@ -405,14 +404,13 @@ def _fits(spec: InputSpec, study: Study, ref: str, said: Said | None) -> bool:
     return spec.takes_one_of(said.kind, said.quantity)
 
 
-def finding_rows(findings: Sequence[Finding]) -> list[tuple[str, str]]:
+def finding_rows(findings: Sequence[Finding], telling: Telling) -> list[tuple[str, str]]:
     """All numbers of a result in words, those that it is run for first; of many of one kind the first, and
     how many more there are.
     """
-    own = [
-        (f.title, finding_text(f)) for f in sorted((f for f in findings if not f.of), key=lambda f: f.rank)
-    ]
-    several = [(f"{f.of}: {f.title.lower()}", finding_text(f)) for f in findings if f.of]
+    ranked = sorted((f for f in findings if not f.of), key=lambda f: f.rank)
+    own = [(f.title, finding_text(f, telling)) for f in ranked]
+    several = [(f"{f.of}: {f.title.lower()}", finding_text(f, telling)) for f in findings if f.of]
     if len(several) > _MOST_OF_SEVERAL:
         several = [
             *several[:_MOST_OF_SEVERAL],
@@ -421,18 +419,16 @@ def finding_rows(findings: Sequence[Finding]) -> list[tuple[str, str]]:
     return own + several
 
 
-def finding_text(finding: Finding) -> str:
-    """Say a finding's value with its unit, large areas in hectares."""
+def finding_text(finding: Finding, telling: Telling) -> str:
+    """Say a finding's value with its unit."""
     value, unit = float(finding.value), finding.unit
     if unit.kind == "share":
         return f"{value:.1%}".replace("%", " %")
     if unit.kind == "count":
         return f"{value:,.0f}".replace(",", " ")
-    if unit.kind == "area" and abs(value) * unit.factor >= HECTARE.factor:
-        value, unit = value * unit.factor / HECTARE.factor, HECTARE
-    if unit.kind in ("area", "volume"):
+    if unit.kind == "volume":
         return f"{measured(value)} {unit.symbol}"
-    return value_text(value, unit)
+    return telling.value(value, unit)
 
 
 def heading(question: str, sub: str = "") -> QWidget:

@@ -151,7 +151,7 @@ class SheetBench(Bench):
                 label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
             )
             return
-        self._facts.show_rows([("Figure", outcome.figure)])
+        self._facts.show_rows([("Figure", self.work.study.telling.figure(outcome.figure))])
         for ending in kind_of(outcome.value).endings:
             if ending in _FORMATS:
                 text = _FORMATS[ending]

@@ -27,7 +27,6 @@ from moss_step.scene.colors import LICHEN, SLATE
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
-from moss_step.steps.results import measured
 
 
 class SightPanel(PlacePanel):
@@ -221,12 +220,13 @@ class LinePanel(SightPanel):
             self.live.emit(None)
             return
         first = seen.obstacles[0] if seen.obstacles else None
+        length = self.work.study.telling.length_text
         self.said.setText(
-            f"Open: {measured(seen.clearance)} m clear of the ground."
+            f"Open: {length(seen.clearance)} clear of the ground."
             if first is None
             else (
-                f"Blocked from {measured(first.distance)} m on; its top, at {measured(first.peak)} m, stands "
-                f"{measured(first.over)} m above the ray. {seen.share_seen:.0%} of the line is seen."
+                f"Blocked from {length(first.distance)} on; its top, at {length(first.peak)}, stands "
+                f"{length(first.over)} above the ray. {seen.share_seen:.0%} of the line is seen."
             )
         )
         xy = np.stack([seen.x, seen.y], axis=1)

@@ -20,13 +20,14 @@ from moss_step.desk.plan.tools.tool import Place
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.telling import Telling
+from moss_step.model.words import measured
 from moss_step.scene.colors import OCHRE, WATER
 from moss_step.science.water import ridges, trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import Drainage, prepare, prepared
 from moss_step.science.water.indices import stage_curve
 from moss_step.science.water.kernels.trace import longest_up, path_down
-from moss_step.steps.results import measured
 
 
 class WaterPanel(PlacePanel):
@@ -73,7 +74,8 @@ class WaterPanel(PlacePanel):
             self.draw_nothing()
             return
         cells = int(drainage.cells.reshape(-1)[cell]) if up else 0
-        self.work.follower.ask(lambda: _path(drainage, cell, up, place), self.draw, cells)
+        telling = self.work.study.telling
+        self.work.follower.ask(lambda: _path(drainage, cell, up, place, telling), self.draw, cells)
 
 
 class PathPanel(WaterPanel):
@@ -154,29 +156,28 @@ class CatchmentPanel(WaterPanel):
         cells = int(drainage.cells.reshape(-1)[cell])
         if snap > 0:  # where it snaps to is not known yet: at most all of the ground drains there
             cells = drainage.cells.size
-        self.work.follower.ask(lambda: _catchment(drainage, cell, snap), self.draw, cells)
+        telling = self.work.study.telling
+        self.work.follower.ask(lambda: _catchment(drainage, cell, snap, telling), self.draw, cells)
 
 
-def _path(drainage: Drainage, cell: int, up: bool, place: Place) -> Preview:
+def _path(drainage: Drainage, cell: int, up: bool, place: Place, telling: Telling) -> Preview:
     cells = longest_up(drainage.ways, drainage.metres, cell) if up else path_down(drainage.ways, cell)
     length = trace.path_metres(drainage, cells)[-1]
     z = drainage.z.reshape(-1)
     drop = float(z[cells[0]] - z[cells[-1]])
-    said = (
-        f"{measured(float(length))} m long, {measured(drop)} {drainage.dem.unit.symbol} of drop. Click to "
-        "take it."
-    )
+    long, fall = telling.length_text(float(length)), telling.value(drop, drainage.dem.unit)
+    said = f"{long} long, {fall} of drop. Click to take it."
     return Preview(said, Live(((trace.centres(drainage, cells), WATER),), None, (place,)))
 
 
-def _catchment(drainage: Drainage, cell: int, snap: float) -> Preview:
+def _catchment(drainage: Drainage, cell: int, snap: float, telling: Telling) -> Preview:
     cell = trace.snapped(drainage, cell, snap) if snap > 0 else cell
     marks = np.zeros(drainage.ways.shape, np.uint8)
     count, r0, r1, c0, c1 = trace.mark_catchment(drainage, cell, 1, marks)
     rows, cols = slice(r0, r1 + 1), slice(c0, c1 + 1)
     area = float((marks[rows, cols].sum(axis=1) * drainage.frame.row_areas[rows]).sum())
     x, y = trace.centres(drainage, np.array([cell]))[0]
-    said = f"{measured(area / 1e4)} ha drain to the pointer ({count:,} cells). Click to take it.".replace(
+    said = f"{telling.area_text(area)} drain to the pointer ({count:,} cells). Click to take it.".replace(
         ",", " "
     )
     return Preview(
@@ -248,7 +249,8 @@ class FloodPanel(WaterPanel):
         area, volume = (float(np.interp(stage, stages, v)) for v in sums)
         step = max(1, max(above.values.shape) // 1400)
         veil = mask_veil(above.values[::step, ::step] < stage, above.frame)
-        return Preview(f"{measured(area / 1e4)} ha under water, {measured(volume)} m³", Live((), veil))
+        said = f"{self.work.study.telling.area_text(area)} under water, {measured(volume)} m³"
+        return Preview(said, Live((), veil))
 
 
 _MOST_LINES = 3000

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QImage
 
 from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
+from moss_step.desk.tones import tone
 from moss_step.desk.worker import NewestWins
 from moss_step.scene.colors import OCHRE, PAPER
 
@@ -136,7 +137,7 @@ class Stage(QObject):
         if self._plotter is None:
             self._plotter = pyvista.Plotter(off_screen=True, lighting="none")
             self._plotter.ren_win.SetMultiSamples(0)
-            self._plotter.set_background(PAPER)
+            self._plotter.set_background(tone(PAPER))
         plotter = self._plotter
         new = self._set_scene(plotter, pyvista, wish)
         size = [wish.fine * wish.width, wish.fine * wish.height]

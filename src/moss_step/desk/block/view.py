@@ -31,6 +31,7 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import Standing, draw_standing
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.png import write_png
+from moss_step.desk.tones import shade
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
@@ -376,12 +377,12 @@ class BlockView(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the last picture."""
         painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(PAPER))
+        painter.fillRect(self.rect(), shade(PAPER))
         if self.image is not None:
             painter.drawImage(self.rect(), self.image)
             self._paint_standing(painter)
         else:
-            painter.setPen(QColor(MUTED))
+            painter.setPen(shade(MUTED))
             text = (
                 "Drawing the block …"
                 if self.ground is not None

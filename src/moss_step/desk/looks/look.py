@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from PySide6.QtCore import QRectF
-from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
+from moss_step.desk.tones import shade
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD
 from moss_step.scene.layers import Layer
@@ -47,5 +48,5 @@ def blank(width: int, height: int) -> QImage:
     """An empty thumbnail."""
     image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
     image.setDevicePixelRatio(RATIO)
-    image.fill(QColor(CARD))
+    image.fill(shade(CARD))
     return image

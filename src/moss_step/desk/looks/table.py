@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRectF
-from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtGui import QImage, QPainter
 
 from moss_step.desk.looks.look import Look, blank
+from moss_step.desk.tones import shade
 from moss_step.scene.colors import GROUND, MUTED
 from moss_step.scene.kinds.table import TablePicture
 from moss_step.study.graph import KeyRow
@@ -26,6 +27,6 @@ class TableLook(Look):
         for line in range(min(len(picture.value) + 1, int(height / _LINE))):
             for k in range(columns):
                 bar = QRectF(6 + k * (width - 12) / columns, 5 + line * _LINE, (width - 12) / columns - 5, 3)
-                painter.fillRect(bar, QColor(MUTED if line == 0 else GROUND))
+                painter.fillRect(bar, shade(MUTED if line == 0 else GROUND))
         painter.end()
         return image

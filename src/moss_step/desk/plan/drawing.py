@@ -25,7 +25,9 @@ from PySide6.QtGui import (
 from moss_step.desk.plan.paths import path_of_part, path_of_parts
 from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import font
+from moss_step.model.telling import Telling
 from moss_step.model.typed import as_kind
+from moss_step.model.units import METRE, Unit
 from moss_step.scene.camera import Camera, overlap
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
 from moss_step.scene.detail import Outlines
@@ -452,26 +454,29 @@ def _pin_disc() -> QPixmap:
     return disc
 
 
-def scale_length(metres_per_pixel: float, most_pixels: float = 150.0) -> tuple[float, str]:
+def scale_length(
+    metres_per_pixel: float, most_pixels: float = 150.0, unit: Unit = METRE
+) -> tuple[float, str]:
     """The longest round distance that fits: its length in pixels and its text."""
-    most = metres_per_pixel * most_pixels
+    most = metres_per_pixel * most_pixels / unit.factor
     if not (0 < most < 1e9):
         return 0.0, ""
     power = 10.0 ** math.floor(math.log10(most))
-    metres = max(k for k in (1.0, 2.0, 5.0) if k * power <= most) * power
-    text = (
-        f"{metres / 1000:g} km"
-        if metres >= 1000
-        else f"{metres:g} m"
-        if metres >= 1
-        else f"{metres * 100:g} cm"
-    )
-    return metres / metres_per_pixel, text
+    distance = max(k for k in (1.0, 2.0, 5.0) if k * power <= most) * power
+    if unit == METRE and distance >= 1000:
+        text = f"{distance / 1000:g} km"
+    elif unit == METRE and distance < 1:
+        text = f"{distance * 100:g} cm"
+    else:
+        text = f"{distance:,.10g} {unit.symbol}".replace(",", " ")
+    return distance * unit.factor / metres_per_pixel, text
 
 
-def draw_scale_bar(painter: QPainter, right: float, bottom: float, metres_per_pixel: float) -> None:
+def draw_scale_bar(
+    painter: QPainter, right: float, bottom: float, metres_per_pixel: float, telling: Telling
+) -> None:
     """Draw the scale bar with its right end at a place."""
-    length, text = scale_length(metres_per_pixel)
+    length, text = scale_length(metres_per_pixel, unit=telling.length or METRE)
     if not text:
         return
     painter.save()

@@ -24,8 +24,9 @@ from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.theme import icon
+from moss_step.desk.tones import is_dark, shade
 from moss_step.desk.work import Work
-from moss_step.scene.colors import INK, MUTED
+from moss_step.scene.colors import GROUND, INK, MUTED
 from moss_step.scene.layers import Layer, front_of, replaced_by
 from moss_step.scene.picture import Ramp
 from moss_step.scene.pictures import has_place
@@ -57,9 +58,11 @@ class Legend(QWidget):
             y = i * _LEGEND_LINE
             painter.setPen(Qt.PenStyle.NoPen if self._as_lines else QColor(0, 0, 0, 50))
             painter.setBrush(QColor(color))
+            if self._as_lines and is_dark():  # on the plan they lie on light ground
+                painter.fillRect(QRectF(2, y + 4, 18, 13), QColor(GROUND))
             patch = QRectF(4, y + 8.5, 14, 4) if self._as_lines else QRectF(4.5, y + 3.5, 13, 13)
             painter.drawRoundedRect(patch, 2 if self._as_lines else 3, 2 if self._as_lines else 3)
-            painter.setPen(QColor(INK))
+            painter.setPen(shade(INK))
             text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 28)
             painter.drawText(
                 QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text
@@ -83,7 +86,7 @@ class RampBar(QWidget):
         small = painter.font()
         small.setPixelSize(11)
         painter.setFont(small)
-        painter.setPen(QColor(MUTED))
+        painter.setPen(shade(MUTED))
         taken = list[tuple[float, float]]()
         for place, text in self._marks:
             width, at = painter.fontMetrics().horizontalAdvance(text), place * self.width()
@@ -178,6 +181,7 @@ class KeyPanel(QFrame):
             self.work.compared,
             scene.undrawn,
             tuple((la.step, la.name, id(la.picture), la.ranges) for la in scene.layers),
+            scene.telling,
             tuple(self.work.study.name_of(k.step) for k in self.work.study.key),
         )
         if state == self._shown:
@@ -272,7 +276,8 @@ class KeyPanel(QFrame):
 
     def _add_legend(self, layer: Layer) -> None:
         order = self.work.now.shape_order
-        legend = layer.picture.legend(layer.row, layer.ranges, shape_color(order.get(layer.step, 0)))
+        color, telling = shape_color(order.get(layer.step, 0)), self.work.study.telling
+        legend = layer.picture.legend(layer.row, layer.ranges, color, telling)
         if legend.title:
             self._layout.addWidget(label(legend.title, "muted"))
         if legend.ramp is not None:

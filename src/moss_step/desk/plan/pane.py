@@ -16,6 +16,7 @@ from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.theme import pixmap
+from moss_step.desk.tones import tone
 from moss_step.desk.work import Work
 from moss_step.scene.colors import DEEP, DEEP_TEXT, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.scene.readings import Reading, place_text, readings
@@ -162,13 +163,17 @@ class Welcome(QFrame):
             result = button(text, str(one.path), partial(self.recent_wanted.emit, one.path), "plain")
             result.setAccessibleName(one.path.name)
             result.setIcon(
-                QIcon(pixmap("clock-counter-clockwise", MUTED, 24))
+                QIcon(pixmap("clock-counter-clockwise", tone(MUTED), 24))
                 if one.picture is None
                 else QIcon(QPixmap.fromImage(one.picture))
             )
             result.setIconSize(QSize(64, 40))
             self._layout.addWidget(result)
         self.adjustSize()
+
+
+_NARROW = 520
+"""Width of the plan below which the views are a drop-down."""
 
 
 class PlanPane(QWidget):
@@ -269,6 +274,9 @@ class PlanPane(QWidget):
         """Put everything in its corner."""
         w, h = self.width(), self.height()
         self.view.setGeometry(0, 0, w, h)
+        if self.views.folded != (w < _NARROW):
+            self.views.fold(w < _NARROW)
+            self.tools.adjustSize()
         self.tools.move(14, 12)
         self.compare.move(14, self.tools.y() + self.tools.height() + 6)
         above = self.tools if self.compare.isHidden() else self.compare

@@ -31,7 +31,7 @@ def plan_picture(view: PlanView, width: int = 1600, height: int = 1100) -> QImag
     painter.drawText(QPointF(_MARGIN, 37), view.work.study.name)
     _draw_key(painter, view, QRectF(width - _SIDE - 4, _HEAD, _SIDE - _MARGIN + 4, plan.height()))
     metres = view.metres_per_pixel * view.width() / plan.width()
-    draw_scale_bar(painter, plan.right() - 18, plan.bottom() - 18, metres)
+    draw_scale_bar(painter, plan.right() - 18, plan.bottom() - 18, metres, view.scene.telling)
     painter.end()
     return image
 
@@ -53,7 +53,7 @@ def _draw_key(painter: QPainter, view: PlanView, box: QRectF) -> None:
 
 def _draw_legend(painter: QPainter, view: PlanView, layer: Layer, box: QRectF, y: float) -> float:
     color = shape_color(view.work.now.shape_order.get(layer.step, 0))
-    legend = layer.picture.legend(layer.row, layer.ranges, color)
+    legend = layer.picture.legend(layer.row, layer.ranges, color, view.scene.telling)
     for name, ink in legend.classes:
         y = _patch(painter, ink, name, box, y)
     return y if legend.ramp is None else _ramp(painter, legend.ramp, box, y)

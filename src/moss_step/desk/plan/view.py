@@ -120,7 +120,7 @@ class PlanView(QWidget):
             return
         now, pins = self.work.now, self.work.study.pins
         scene, beyond = self.gather(now), self._gather_beyond(now)
-        drawn = (scene.looks, pins, None if beyond is None else beyond.looks)
+        drawn = (scene.looks, scene.telling, pins, None if beyond is None else beyond.looks)
         if drawn == self._drawn:
             return
         self._drawn = drawn
@@ -256,7 +256,8 @@ class PlanView(QWidget):
         draw_marked(painter, self.marked, self.camera)
         self._draw_pins(painter)
         if self.work.frame is not None:
-            draw_scale_bar(painter, self.width() - 20, self.height() - 20, self.metres_per_pixel)
+            bar = self.width() - 20, self.height() - 20, self.metres_per_pixel
+            draw_scale_bar(painter, *bar, self.scene.telling)
         self.look.paint(painter, self.camera)
         if self.tool is not self.look:
             self.tool.paint(painter, self.camera)

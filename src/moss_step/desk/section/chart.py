@@ -6,11 +6,14 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPoint, Signal
-from PySide6.QtGui import QColor, QMouseEvent
+from PySide6.QtGui import QMouseEvent
 
 from moss_step.desk.chart import PlotFrame
 from moss_step.desk.section.sight import heights_in, sight_items
+from moss_step.desk.tones import shade, tone
 from moss_step.model.table import Table
+from moss_step.model.telling import USUAL, Telling
+from moss_step.model.units import METRE
 from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, MOSS, OCHRE, VIOLET, WATER
 from moss_step.science.sight.line import SightLine
 
@@ -30,8 +33,9 @@ class SectionChart(PlotFrame):
         self.names: list[str] = []
         self.sight: SightLine | None = None
         self.at = -1
+        self.telling = USUAL
         self._items: list[Any] = []
-        self._drawn: tuple[object, object] = (None, None)
+        self._drawn: tuple[object, ...] = ()
         self.setMouseTracking(True)
         self.setMinimumHeight(110)
         self.setAccessibleName("Section")
@@ -41,6 +45,11 @@ class SectionChart(PlotFrame):
         """Show the values of a profile, the ground first, or those of a sight line."""
         self.table, self.names, self.at, self.sight = table, names, -1, sight
         self.setAccessibleDescription(_EMPTY if table is None else f"{', '.join(names)} along a line")
+        self.ask()
+
+    def tell_in(self, telling: Telling) -> None:
+        """Tell distances and heights in other units."""
+        self.telling = telling
         self.ask()
 
     def point_at(self, at: int) -> None:
@@ -75,11 +84,11 @@ class SectionChart(PlotFrame):
     def furnish(self) -> None:
         """The ground, what is pointed at, and what to do while there is nothing."""
         pens = self.library
-        fill = QColor(GROUND)
+        fill = shade(GROUND)
         fill.setAlpha(150)
-        self._ground = self.plot.plot(pen=pens.mkPen(DEEP, width=2), brush=fill, connect="finite")
-        self._here = pens.InfiniteLine(0.0, pen=pens.mkPen(INK, style=pens.QtCore.Qt.PenStyle.DashLine))
-        self._spot = pens.ScatterPlotItem(size=10, brush=LICHEN, pen=pens.mkPen(INK))
+        self._ground = self.plot.plot(pen=pens.mkPen(tone(DEEP), width=2), brush=fill, connect="finite")
+        self._here = pens.InfiniteLine(0.0, pen=pens.mkPen(tone(INK), style=pens.QtCore.Qt.PenStyle.DashLine))
+        self._spot = pens.ScatterPlotItem(size=10, brush=LICHEN, pen=pens.mkPen(tone(INK)))
         self._hint = pens.LabelItem(_EMPTY)
         self._hint.setParentItem(self.plot.getViewBox())
         self._hint.anchor(itemPos=(0.5, 0.5), parentPos=(0.5, 0.5))
@@ -88,15 +97,15 @@ class SectionChart(PlotFrame):
             self.plot.addItem(item)
         self.plot.showGrid(y=True, alpha=0.18)
         self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
-        self.plot.addLegend(offset=(-8, 2), labelTextColor=INK, brush=CARD, colCount=4)
+        self.plot.addLegend(offset=(-8, 2), labelTextColor=tone(INK), brush=tone(CARD), colCount=4)
         self.plot.scene().sigMouseMoved.connect(self._on_moved)
 
     def draw(self) -> None:
         """Bring the plot up to date."""
         span = self._span()
         self._hint.setVisible(span is None)
-        if (self.table, self.sight) != self._drawn:
-            self._drawn = (self.table, self.sight)
+        if (self.table, self.sight, self.telling) != self._drawn:
+            self._drawn = (self.table, self.sight, self.telling)
             for item in self._items:
                 self.plot.removeItem(item)
             self._items = []
@@ -108,14 +117,16 @@ class SectionChart(PlotFrame):
 
     def _draw_line(self, table: Table, span: tuple[float, float]) -> None:
         distance, unit = table.columns["distance"], table.unit(self.names[0])
-        self.plot.getAxis("left").setLabel(unit.symbol)
+        for side, of in (("left", unit), ("bottom", METRE)):
+            self.plot.getAxis(side).setScale(self.telling.factor(of))
+            self.plot.getAxis(side).setLabel(self.telling.unit(of).symbol)
         self._ground.setFillLevel(span[0])
         self._ground.setData(distance, table.columns[self.names[0]])
         if self.sight is not None:
-            self._items = sight_items(self.library, self.sight)
+            self._items = sight_items(self.library, self.sight, self.telling)
         else:
             for k, name in enumerate(self.names[1:]):
-                pen = self.library.mkPen(_OTHERS[k % len(_OTHERS)], width=1.3)
+                pen = self.library.mkPen(tone(_OTHERS[k % len(_OTHERS)]), width=1.3)
                 self._items.append(
                     self.library.PlotDataItem(
                         distance,

@@ -17,12 +17,10 @@ from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
 from moss_step.model.surface import Surface
-from moss_step.model.words import value_text
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.catalogue import keeper
-from moss_step.steps.results import measured
 
 Line = tuple[float, float, float, float]
 _POINTS = 1500
@@ -57,6 +55,7 @@ class SectionDrawer(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(head)
         layout.addWidget(self.chart, 1)
+        work.published.connect(self._tell)
         self.line: Line | None = None
         self._steps: list[str] = []
 
@@ -89,6 +88,12 @@ class SectionDrawer(QWidget):
         self.chart.show_table(seen.chart(), ["ground"], seen)
         self._say(-1)
 
+    def _tell(self) -> None:
+        """Follow the units of the study."""
+        if self.work.study.telling != self.chart.telling:
+            self.chart.tell_in(self.work.study.telling)
+            self._say(self.chart.at)
+
     def keep(self) -> None:
         """Keep the section of the shaded ground as a step."""
         ground = self.work.study.shading.ground
@@ -116,33 +121,33 @@ class SectionDrawer(QWidget):
         if table is None:
             self.said.setText("")
             return
-        distance = table.columns["distance"]
+        distance, telling = table.columns["distance"], self.work.study.telling
         stated = f"heights drawn {self.chart.exaggeration:.1f} times"
         sight = self.chart.sight
         if at < 0 and sight is not None:
             first = (
-                f"first obstacle at {measured(sight.obstacles[0][0])} m"
+                f"first obstacle at {telling.length_text(sight.obstacles[0][0])}"
                 if sight.obstacles
-                else f"open, {measured(sight.clearance)} m clear"
+                else f"open, {telling.length_text(sight.clearance)} clear"
             )
             bend = float(np.interp(distance[-1], sight.distance, sight.fall))
             stated = (
-                f"{first} · {sight.share_seen:.0%} seen · the earth's bend takes {measured(bend)} m at "
-                f"its end · {stated}"
+                f"{first} · {sight.share_seen:.0%} seen · the earth's bend takes "
+                f"{telling.length_text(bend)} at its end · {stated}"
             )
         if at < 0:
-            self.said.setText(f"{distance[-1]:,.0f} m long · {stated}".replace(",", " "))
+            self.said.setText(f"{telling.length_text(float(distance[-1]))} long · {stated}")
             self.marked.emit(None)
             return
-        parts = [f"{distance[at]:,.0f} m".replace(",", " ")]
+        parts = [telling.length_text(float(distance[at]))]
         if sight is not None:
             parts.append("seen" if sight.seen[at] else "hidden")
             clear = float(sight.ray[at] - max(sight.top[at], sight.ground[at]))
             parts.append(
-                f"ray {measured(abs(clear))} m {'above' if clear >= 0 else 'below the top of'} what "
+                f"ray {telling.length_text(abs(clear))} {'above' if clear >= 0 else 'below the top of'} what "
                 "stands there"
             )
-        parts += [f"{n} {value_text(float(table.columns[n][at]), table.unit(n))}" for n in names]
+        parts += [f"{n} {telling.value(float(table.columns[n][at]), table.unit(n))}" for n in names]
         a, b = max(at - 1, 0), min(at + 1, len(table) - 1)
         unit = table.unit(names[0])
         rise = (table.columns[names[0]][b] - table.columns[names[0]][a]) * (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -17,10 +18,12 @@ from moss_step.desk.chart import PlotFrame
 from moss_step.desk.parts import clear, label, row, tool
 from moss_step.desk.png import write_png
 from moss_step.desk.table.model import cell_text, column_words
+from moss_step.desk.tones import tone
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import whole_file, write_text
 from moss_step.model.chart import Chart
+from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.colors import DEEP, MOSS, MUTED, curve_color
 
 _SHARP = 2
@@ -44,7 +47,7 @@ class CurvePlot(PlotFrame):
 
     def furnish(self) -> None:
         """A line at the pointer."""
-        self._line = self.library.InfiniteLine(0.0, pen=self.library.mkPen(DEEP, width=1))
+        self._line = self.library.InfiniteLine(0.0, pen=self.library.mkPen(tone(DEEP), width=1))
         self._line.hide()
         self.plot.addItem(self._line, ignoreBounds=True)
         self.plot.scene().sigMouseMoved.connect(self._moved)
@@ -71,11 +74,11 @@ class CurvePlot(PlotFrame):
                 & ((y > 0) | (not self.log[1]))
             )
             color = MOSS if number == 0 else curve_color(number)
-            pen = self.library.mkPen(color, width=2)
+            pen = self.library.mkPen(tone(color), width=2)
             self._items.append(self.plot.plot(x[kept], y[kept], pen=pen))
-        titles = [self.chart.title(self.chart.across), " · ".join(map(self.chart.title, self.shown))]
+        titles = [_head(self.chart, self.chart.across), " · ".join(_head(self.chart, n) for n in self.shown)]
         for side, title in zip(("bottom", "left"), titles, strict=True):
-            self.plot.getAxis(side).setLabel(html.escape(title), color=MUTED, **{"font-size": "11px"})
+            self.plot.getAxis(side).setLabel(html.escape(title), color=tone(MUTED), **{"font-size": "11px"})
         self.plot.autoRange(padding=0.03)
 
     def _moved(self, at: Any) -> None:
@@ -138,6 +141,8 @@ class CurvesView(QWidget):
         )
         layout.addWidget(self.plot, 1)
         self._chart: Chart | None = None
+        self._told: Chart | None = None
+        self._shown: tuple[object, object] = (None, USUAL)
         self._boxes: dict[str, QCheckBox] = {}
 
     def _tick(self, text: str) -> QCheckBox:
@@ -146,15 +151,16 @@ class CurvesView(QWidget):
         result.toggled.connect(lambda _: self._show())
         return result
 
-    def show_chart(self, chart: Chart | None) -> None:
-        """Show another chart, with its own curves drawn."""
-        if chart is self._chart:
+    def show_chart(self, chart: Chart | None, telling: Telling = USUAL) -> None:
+        """Show another chart, with its own curves drawn, told in some units; files keep their own."""
+        if (chart, telling) == self._shown:
             return
-        self._chart = chart
+        self._shown = (chart, telling)
+        self._chart, self._told = chart, None if chart is None else _told(chart, telling)
         clear(self._tick_row)
         self._boxes = {}
         for name in _curves(chart):
-            box = QCheckBox(column_words(name, chart.unit(name).symbol if chart is not None else ""))
+            box = QCheckBox("" if self._told is None else _head(self._told, name))
             box.setAccessibleName(f"Curve: {box.text()}")
             box.setChecked(chart is not None and name in chart.up)
             box.toggled.connect(lambda _: self._show())
@@ -168,11 +174,11 @@ class CurvesView(QWidget):
         return tuple(n for n, box in self._boxes.items() if box.isChecked())
 
     def _show(self) -> None:
-        self.plot.show_curves(self._chart, self.shown, (self.log_across.isChecked(), self.log_up.isChecked()))
+        self.plot.show_curves(self._told, self.shown, (self.log_across.isChecked(), self.log_up.isChecked()))
 
     def _read(self, across: float | None) -> None:
         """Say what the curves hold at a value."""
-        chart = self._chart
+        chart = self._told
         if chart is None or across is None:
             self.said.setText("")
             return
@@ -215,6 +221,17 @@ def _curves(chart: Chart | None) -> list[str]:
         n for n, v in chart.columns.items() if v.dtype.kind in "iuf" and n not in (chart.across, *chart.up)
     ]
     return [*chart.up, *others][:_MOST_CURVES]
+
+
+def _told(chart: Chart, telling: Telling) -> Chart:
+    """The same curves with lengths and areas in other units."""
+    factors = {n: telling.factor(chart.unit(n)) for n in chart.columns}
+    columns = {n: v if factors[n] == 1.0 else v * factors[n] for n, v in chart.columns.items()}
+    return replace(chart, columns=columns, units={n: telling.unit(u) for n, u in chart.units.items()})
+
+
+def _head(chart: Chart, name: str) -> str:
+    return column_words(name, chart.unit(name).symbol)
 
 
 def _value(value: float, chart: Chart, name: str) -> str:

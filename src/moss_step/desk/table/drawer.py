@@ -23,7 +23,7 @@ from moss_step.desk.chart import LineChart
 from moss_step.desk.parts import Elided, Later, label, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.table.curves import CurvesView
-from moss_step.desk.table.model import RowsModel, cell_text
+from moss_step.desk.table.model import RowsModel
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.vector import in_system, write_shapes
@@ -32,6 +32,7 @@ from moss_step.kinds.registry import kind_of
 from moss_step.model.chart import Chart
 from moss_step.model.frame import Box
 from moss_step.model.shapes import Shapes
+from moss_step.model.telling import USUAL
 from moss_step.scene.colors import MOSS
 from moss_step.science.zones.choose import numbers_text
 from moss_step.steps.catalogue import keeper
@@ -75,7 +76,7 @@ class TableDrawer(QWidget):
         self.model, self.rows = RowsModel(), Rows()
         self._shapes: Shapes | None = None
         self._curves: Chart | None = None
-        self._shown: object = None
+        self._shown: tuple[object, object] = (None, USUAL)
         self.title, self.summary = Elided("", "head"), label("", "muted")
         self.filter_edit = QLineEdit()
         self.filter_edit.setPlaceholderText("Filter: a text, or a condition such as mean > 20")
@@ -129,10 +130,10 @@ class TableDrawer(QWidget):
         if not self.isVisible():
             return
         step_id = self._source()
-        outcome = self.work.outcome(step_id) if step_id else None
-        if outcome is self._shown:
+        outcome, telling = self.work.outcome(step_id) if step_id else None, self.work.study.telling
+        if (outcome, telling) == self._shown:
             return
-        self._shown = outcome
+        self._shown = (outcome, telling)
         self._shapes = outcome.of(Shapes) if outcome else None
         self._curves = outcome.of(Chart) if outcome else None
         listed = kind_of(outcome.value).columns if outcome else None
@@ -140,7 +141,7 @@ class TableDrawer(QWidget):
         self.model.names_can_change = (
             bool(step_id) and "names" in self.work.study.step(step_id).declared.settings.model_fields
         )
-        self.model.show_columns(columns, symbols)
+        self.model.show_columns(columns, symbols, telling)
         self.title.setText(self.work.study.name_of(step_id) if step_id else "Choose a result that has rows")
         self.filter_edit.clear()
         self._say()
@@ -226,7 +227,8 @@ class TableDrawer(QWidget):
             values = self.model.columns[name][chosen].astype(np.float64) if name else np.empty(0)
             known = values[~np.isnan(values)]
             if known.size:
-                parts.append(f"{name}: sum {cell_text(known.sum())}, mean {cell_text(known.mean())}")
+                sum_text, mean_text = (self.model.text(name, v) for v in (known.sum(), known.mean()))
+                parts.append(f"{self.model.head(name)}: sum {sum_text}, mean {mean_text}")
         self.summary.setText(" · ".join(parts))
 
     # --- chart and keeping
@@ -242,7 +244,7 @@ class TableDrawer(QWidget):
             self._body.addWidget(self.curves, 2)
         if self.chart is not None:
             self.chart.hide()
-        self.curves.show_chart(self._curves)
+        self.curves.show_chart(self._curves, self.work.study.telling)
         self.curves.show()
 
     def _toggle_chart(self) -> None:

@@ -4,6 +4,7 @@ are no burden.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -11,6 +12,7 @@ import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 
 from moss_step.model.errors import MossError
+from moss_step.model.telling import USUAL, Telling
 from moss_step.science.zones.choose import rows_matching
 
 Index = QModelIndex | QPersistentModelIndex
@@ -28,14 +30,18 @@ class RowsModel(QAbstractTableModel):
         self.columns: dict[str, np.ndarray] = {}
         self._names: list[str] = []
         self._symbols: dict[str, str] = {}
+        self._told: dict[str, tuple[float, str]] = {}
         self._sorted: tuple[int, bool] | None = None
         self.names_can_change = False
         self._kept = np.empty(0, np.int64)
         self.order = np.empty(0, np.int64)
 
-    def show_columns(self, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]) -> None:
-        """Show other columns; ``symbols`` are their units."""
+    def show_columns(
+        self, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str], telling: Telling = USUAL
+    ) -> None:
+        """Show other columns; ``symbols`` are their units, and ``telling`` those that they are told in."""
         self.beginResetModel()
+        self._told = {n: telling.column(s) for n, s in symbols.items()}
         self.columns, self._symbols = dict(columns), dict(symbols)
         self._names, self._sorted = list(columns), None
         self._kept = self.order = np.arange(len(next(iter(columns.values()), ())))
@@ -82,8 +88,11 @@ class RowsModel(QAbstractTableModel):
             return None
         if orientation == Qt.Orientation.Vertical:
             return str(int(self.order[section]) + 1) if section < len(self.order) else None
-        name = self._names[section]
-        return column_words(name, self._symbols.get(name, ""))
+        return self.head(self._names[section])
+
+    def head(self, column: str) -> str:
+        """The head of a column, with its unit."""
+        return column_words(column, self._told.get(column, _AS_IT_IS)[1])
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Text of a cell; numbers stand at the right."""
@@ -98,7 +107,12 @@ class RowsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if number else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
-        return cell_text(value, self._symbols.get(self._names[index.column()], ""))
+        return self.text(self._names[index.column()], value)
+
+    def text(self, column: str, value: Any) -> str:
+        """Say a value of a column."""
+        factor, symbol = self._told.get(column, _AS_IT_IS)
+        return cell_text(value if factor == 1.0 else value * factor, symbol)
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         """Names can be typed where the step takes them."""
@@ -141,15 +155,16 @@ class RowsModel(QAbstractTableModel):
         self.order = self._kept[np.concatenate([places, np.flatnonzero(missing)])]
 
 
-_UNIT_ENDS = {"m²": "_m2", "m³": "_m3", "m": "_m", "km": "_km", "ha": "_ha", "%": "_percent", "°": "_deg"}
-_DIGITS = {"m": 2, "ft": 2, "m²": 1, "m³": 1, "°": 2, "%": 2}
+_AS_IT_IS = (1.0, "")
+_UNIT_ENDS = re.compile("_(m|km|ha|m2|km2|m3|percent|deg)$")
+_DIGITS = {"m": 2, "ft": 2, "ft (US)": 2, "m²": 1, "m³": 1, "°": 2, "%": 2}
 """Decimals that a unit warrants; others have up to four."""
 _MANY = 10_000.0
 
 
 def column_words(name: str, symbol: str = "") -> str:
-    """The head of a column in words, its unit once."""
-    words = name.removesuffix(_UNIT_ENDS.get(symbol, "")).replace("_", " ").strip() or name
+    """The head of a column in words, its unit once: the one that it is told in."""
+    words = (_UNIT_ENDS.sub("", name) if symbol else name).replace("_", " ").strip() or name
     head = words[:1].upper() + words[1:]
     return f"{head}, {symbol}" if symbol else head
 

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 from moss_step.desk.names import fitted
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font, pixmap
+from moss_step.desk.tones import shade, tone
 from moss_step.desk.trail.thumbnail import thumbnail
 from moss_step.desk.work import Work
 from moss_step.scene.colors import CARD, HOLLOW, INK, LICHEN, LINE, MOSS, MUTED, OCHRE
@@ -137,7 +138,7 @@ class Card(QWidget):
         """The main figure, or why there is none."""
         said = self.work.said(self.ref)
         if said is not None:
-            return said.figure
+            return self.work.study.telling.figure(said.figure)
         return self.work.reason(self.ref) or _STATE_WORDS[self.work.state(self.ref)]
 
     def warnings(self) -> list[str]:
@@ -161,9 +162,9 @@ class Card(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.ref)
         width = 2.5 if chosen or self.hasFocus() else 1.0
-        edge = QColor(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
+        edge = shade(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
         painter.setPen(QPen(edge, width))
-        painter.setBrush(QColor(CARD))
+        painter.setBrush(shade(CARD))
         painter.drawRoundedRect(
             QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7
         )
@@ -178,13 +179,14 @@ class Card(QWidget):
             painter.drawImage(THUMB, self._image)
             painter.setOpacity(1.0)
         else:
-            painter.fillRect(THUMB, QColor(HOLLOW))
+            painter.fillRect(THUMB, shade(HOLLOW))
         if has_place(self.work.study, self.ref) and (self.in_key or self.underMouse()):
             spot = self._pin_spot()
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor(LICHEN if self.in_key else CARD))
+            painter.setBrush(shade(LICHEN if self.in_key else CARD))
             painter.drawEllipse(spot)
-            painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", INK, 12))
+            color = INK if self.in_key else tone(INK)
+            painter.drawPixmap(spot.topLeft() + QPointF(3, 3), pixmap("push-pin", color, 12))
         self._paint_tabs(painter)
         self._paint_tag(painter)
 
@@ -205,10 +207,10 @@ class Card(QWidget):
             spot.setWidth(QFontMetricsF(face).horizontalAdvance(said) + 10)
         if not said:
             return
-        painter.setPen(QPen(QColor(LINE), 1.0))
-        painter.setBrush(QColor(CARD))
+        painter.setPen(QPen(shade(LINE), 1.0))
+        painter.setBrush(shade(CARD))
         painter.drawRoundedRect(spot, 5, 5)
-        painter.setPen(QColor(INK))
+        painter.setPen(shade(INK))
         painter.setFont(face)
         painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, said)
 
@@ -224,10 +226,10 @@ class Card(QWidget):
         results, small = self.work.study.step(self.step_id).declared.results, font(11)
         painter.setFont(small)
         for name, spot in zip(self.tabs, self._tab_spots(), strict=True):
-            ground = QColor(CARD)
+            ground = shade(CARD)
             ground.setAlpha(255 if name == self.tab else 225)
             painter.fillRect(spot, ground)
-            painter.setPen(QColor(INK if name == self.tab else MUTED))
+            painter.setPen(shade(INK if name == self.tab else MUTED))
             text = QFontMetricsF(small).elidedText(
                 results[name].title, Qt.TextElideMode.ElideRight, spot.width() - 6
             )
@@ -239,35 +241,35 @@ class Card(QWidget):
         bold, small = font(13, QFont.Weight.DemiBold), font(12)
         elide = Qt.TextElideMode.ElideRight
         painter.setFont(bold)
-        painter.setPen(QColor(INK))
+        painter.setPen(shade(INK))
         name = fitted(self.work.study.name_of(self.ref), QFontMetricsF(bold), WIDTH - 20)
         painter.drawText(QRectF(10, 58, WIDTH - 20, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
-        painter.setPen(QColor(OCHRE if state == "failed" else MUTED))
+        painter.setPen(shade(OCHRE if state == "failed" else MUTED))
         warned = state == "done" and any("cells that exist" not in w for w in self.warnings())
         room = WIDTH - (58 if warned else 36)  # beside the marks
         figure = QFontMetricsF(small).elidedText(self.figure(), elide, room)
         painter.drawText(QRectF(10, 75, room, 16), Qt.AlignmentFlag.AlignVCenter, figure)
         mark = QPointF(WIDTH - 16, 83)
         if state == "failed":
-            painter.drawPixmap(mark - QPointF(8, 8), pixmap("warning", OCHRE, 15))
+            painter.drawPixmap(mark - QPointF(8, 8), pixmap("warning", tone(OCHRE), 15))
         elif state == "waiting":
-            painter.setPen(QPen(QColor(OCHRE), 1.8))
+            painter.setPen(QPen(shade(OCHRE), 1.8))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(mark, 3.4, 3.4)
         elif state == "done":
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor(MOSS))
+            painter.setBrush(shade(MOSS))
             painter.drawEllipse(mark, 3.8, 3.8)
             if warned:
-                painter.drawPixmap(mark - QPointF(22, 7), pixmap("info", MUTED, 13))
+                painter.drawPixmap(mark - QPointF(22, 7), pixmap("info", tone(MUTED), 13))
 
     def _paint_progress(self, painter: QPainter) -> None:
         bar = QRectF(10, HEIGHT - 7, WIDTH - 20, 3)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(LINE))
+        painter.setBrush(shade(LINE))
         painter.drawRoundedRect(bar, 1.5, 1.5)
-        painter.setBrush(QColor(MOSS))
+        painter.setBrush(shade(MOSS))
         bar.setWidth(bar.width() * min(max(self.fraction, 0.03), 1.0))
         painter.drawRoundedRect(bar, 1.5, 1.5)
 

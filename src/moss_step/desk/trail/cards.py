@@ -7,10 +7,11 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRect, QTimer, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from moss_step.desk.plain import set_tip
+from moss_step.desk.tones import shade, tone
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.work import Work
 from moss_step.scene.colors import LICHEN, MOSS, THREAD
@@ -61,7 +62,7 @@ class Cards(QWidget):
         self._lines = np.empty((0, 3), np.int64)
         self.next = QPushButton("+ Next step", self)
         set_tip(self.next, "Find the next step (Ctrl+K)")
-        self.next.setStyleSheet(f"color: {MOSS}; font-weight: 600; background: transparent;")
+        self.next.setStyleSheet(f"color: {tone(MOSS)}; font-weight: 600; background: transparent;")
         self.setAutoFillBackground(False)
 
     def place(self) -> None:
@@ -197,7 +198,7 @@ class Cards(QWidget):
         looks = np.column_stack([ends, self._lines[:, 2], marked])
         drawn = np.unique(looks[(looks[:, 0] != looks[:, 1])], axis=0).tolist()
         for source, target, lane, bright in sorted(drawn, key=lambda line: line[3]):
-            painter.setPen(QPen(QColor(LICHEN if bright else _LINE), 2.2 if bright else 1.4))
+            painter.setPen(QPen(shade(LICHEN if bright else _LINE), 2.2 if bright else 1.4))
             a, b = self._spot(source), self._spot(target)
             if source == target - 1 and a.y() == b.y():
                 down = QPointF(0, HEIGHT / 2)

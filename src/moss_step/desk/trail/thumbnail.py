@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtGui import QColor, QImage
+from PySide6.QtGui import QImage
 
 from moss_step.desk.looks.look import RATIO
 from moss_step.desk.looks.registry import look_of
+from moss_step.desk.tones import shade
 from moss_step.model.frame import Frame
 from moss_step.scene.camera import Camera, stretch_of
 from moss_step.scene.colors import GROUND
@@ -23,7 +24,7 @@ def thumbnail(
     if own is not None:
         return own
     image = QImage(round(width * RATIO), round(height * RATIO), QImage.Format.Format_RGB32)
-    image.fill(QColor(GROUND))
+    image.fill(shade(GROUND))
     frame = picture.frame
     if frame is not None:
         layer = Layer(row.step, "", picture, row.model_copy(update={"opacity": 1.0}))

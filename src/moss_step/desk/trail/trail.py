@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QRect, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent, QWheelEvent
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later, label, row, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.theme import TRAIL_HEIGHT
+from moss_step.desk.theme import TRAIL_HEIGHT, icon
+from moss_step.desk.tones import shade
 from moss_step.desk.trail.card import HEIGHT, WIDTH, Card
 from moss_step.desk.trail.cards import DOWN, GAP, Cards
 from moss_step.desk.work import Work
 from moss_step.scene.colors import LINE, TRAIL
 
-_HEAD, _BAR, _MORE_ROWS = 30, 16, 2
+_HEAD, _BAR, _MORE_ROWS, _FOLDED = 30, 16, 2, 36
 
 
 class Trail(QWidget):
@@ -31,6 +32,7 @@ class Trail(QWidget):
         self.setAccessibleName("Trail")
         self._summary = label("", "muted")
         self._found: list[str] = []
+        self.folded = False
         self._seen = ""
         self._run = tool("play", "Run what waits (F5)", work.run)
         self._cards = Cards(work)
@@ -46,6 +48,10 @@ class Trail(QWidget):
         self._scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.rows = tool("rows", "Lay the cards out in rows, or in one", self.lay_out)
         self.rows.setCheckable(True)
+        self.opener = tool(
+            "caret-up", "Show the cards, or fold them away", lambda: self.fold(not self.folded)
+        )
+        self.opener.hide()
         self.seeker = QLineEdit()
         self.seeker.setPlaceholderText("Find a card")
         self.seeker.setAccessibleName("Find a card")
@@ -57,7 +63,9 @@ class Trail(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 3, 0, 0)
         layout.setSpacing(0)
-        head = row(label("Trail", "head"), self._summary, self._run, 1, self.seeker, self.rows, sides=18)
+        head = row(
+            label("Trail", "head"), self._summary, self._run, 1, self.seeker, self.rows, self.opener, sides=18
+        )
         head.setFixedHeight(_HEAD)
         layout.addWidget(head)
         layout.addWidget(self._scroll)
@@ -91,10 +99,25 @@ class Trail(QWidget):
         """Number of steps and what is the matter with them."""
         return _summary(list(self.work.now.states.values()))
 
+    def fold(self, folded: bool) -> None:
+        """Fold the cards away, so that the plan has their room, or show them."""
+        self.folded = folded
+        self.opener.setIcon(icon("caret-up" if folded else "caret-down"))
+        self.lay_out()
+
+    def give_room(self, little: bool) -> None:
+        """In a low window the cards are folded away until they are asked for."""
+        if little != self.opener.isVisibleTo(self):
+            self.opener.setVisible(little)
+            self.rows.setVisible(not little)
+            self.fold(little)
+
     def lay_out(self) -> None:
         """Lay the cards out in rows on a taller trail, or in one row."""
         in_rows = self.rows.isChecked()
-        self.setFixedHeight(TRAIL_HEIGHT + (_MORE_ROWS * DOWN if in_rows else 0))
+        self._scroll.setVisible(not self.folded)
+        whole = TRAIL_HEIGHT + (_MORE_ROWS * DOWN if in_rows else 0)
+        self.setFixedHeight(_FOLDED if self.folded else whole)
         bars = Qt.ScrollBarPolicy
         self._scroll.setVerticalScrollBarPolicy(
             bars.ScrollBarAsNeeded if in_rows else bars.ScrollBarAlwaysOff
@@ -161,8 +184,8 @@ class Trail(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the strip's ground."""
         painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(TRAIL))
-        painter.fillRect(QRectF(0, 0, self.width(), 1), QColor(LINE))
+        painter.fillRect(self.rect(), shade(TRAIL))
+        painter.fillRect(QRectF(0, 0, self.width(), 1), shade(LINE))
 
 
 def _summary(states: list[str]) -> str:

@@ -9,9 +9,10 @@ import numpy as np
 
 from moss_step.model.class_map import ClassMap
 from moss_step.model.rules import RuleSet
+from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
-from moss_step.scene.counts import area_text, shares_of
+from moss_step.scene.counts import shares_of
 from moss_step.scene.grids import GridPicture, class_colors, halved
 from moss_step.scene.kernels.paint import paint_grid
 from moss_step.scene.paint import by_codes
@@ -49,10 +50,10 @@ class ClassesPicture(GridPicture):
         strength = np.uint32(round(row.opacity * 256))
         paint_grid(self.levels[level], rows, cols, by_codes(), colors, drawn, strength, pixels)
 
-    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str, telling: Telling = USUAL) -> Legend:
         """The classes in their order; of yes and no the areas and shares too."""
         hidden = set(row.hidden)
-        said = {code: f" · {area_text(area)} · {share:.0%}" for code, area, share in self.counts}
+        said = {code: f" · {telling.area_text(area)} · {share:.0%}" for code, area, share in self.counts}
         return Legend(
             tuple(
                 (f"{c.name}{said.get(c.code, '')}", CLEAR if c.code in hidden else c.color)
@@ -60,7 +61,7 @@ class ClassesPicture(GridPicture):
             )
         )
 
-    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None, telling: Telling = USUAL) -> str:
         """Name of the class."""
         cell = self.frame.cell_at(x, y)
         if cell is None:

@@ -13,6 +13,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.frame import Frame
 from moss_step.model.rules import RuleSet
 from moss_step.model.shapes import Shapes
+from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.detail import Detail
 from moss_step.scene.grading import grading_of, rehearse_breaks
 from moss_step.scene.picture import Legend, Picture
@@ -72,14 +73,14 @@ class ShapesPicture(Picture):
         """Shapes are carried over to the plan's reference system."""
         return (self if frame is None else _carried_over(self, frame.crs)), ""
 
-    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str, telling: Telling = USUAL) -> Legend:
         """The classes of the column that they are coloured by, or how many there are."""
         grading = grading_of(self.value, row)
         if grading is not None:
             return Legend(grading.classes, title=f"by {row.column.replace('_', ' ')}")
         return Legend(((self.value.count_text, color),), as_lines=self.value.kind != "points")
 
-    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None, telling: Telling = USUAL) -> str:
         """Names of the areas that hold a place."""
         if self.value.kind != "areas":
             return ""

@@ -12,10 +12,12 @@ import numpy as np
 from moss_step.model.class_map import NO_CLASS
 from moss_step.model.rules import Region, RuleSet
 from moss_step.model.surface import Surface
+from moss_step.model.telling import USUAL, Telling
+from moss_step.model.units import Unit
 from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
-from moss_step.scene.counts import area_text, shares_of
+from moss_step.scene.counts import shares_of
 from moss_step.scene.grids import GridPicture, class_colors, halved, packed
 from moss_step.scene.kernels.paint import paint_grid, shade_picture
 from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
@@ -136,34 +138,34 @@ class SurfacePicture(GridPicture):
             self.levels[level], rows, cols, east, north, light, np.float32(shading.strength), pixels
         )
 
-    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str) -> Legend:
+    def legend(self, row: KeyRow, ranges: RuleSet | None, color: str, telling: Telling = USUAL) -> Legend:
         """The ramp with values, or the classes of ``ranges``."""
         if ranges is not None:
             return class_legend(ranges)
         low, high = self.span(row)
         if self.counts:
             title = "seen by" if self.value.quantity == "seen" else ""
-            return Legend(tuple(self._swatches(row, low, high)), title=title)
+            return Legend(tuple(self._swatches(row, low, high, telling)), title=title)
         colors = self.colors(row)[0][:256].copy()
         if self.value.cyclic:
             marks = tuple((k / 4, word) for k, word in enumerate("NESWN"))
             return Legend(ramp=Ramp(colors, marks, ("N", "N")))
-        shown = [10.0**v for v in (low, high)] if self.logarithmic else [low, high]
-        values = [float(v) for v in range(math.ceil(low), math.floor(high) + 1)] if self.logarithmic else None
-        places = values or round_values(low, high)
-        marks = tuple(
-            ((v - low) / (high - low), self._mark(10.0**v if self.logarithmic else v)) for v in places
-        )
-        first, last = (value_text(v, self.value.unit, self.value.quantity) for v in shown)
+        unit = telling.unit(self.value.unit)
+        factor = telling.factor(self.value.unit)
+        if self.logarithmic:
+            low, high = (v + math.log10(factor) for v in (low, high))
+            powers = [float(v) for v in range(math.ceil(low), math.floor(high) + 1)]
+            places = powers or round_values(low, high)
+        else:
+            low, high = low * factor, high * factor
+            places = round_values(low, high)
+        told = [10.0**v for v in places] if self.logarithmic else places
+        marks = tuple(((at - low) / (high - low), _mark(v, unit)) for at, v in zip(places, told, strict=True))
+        ends = [10.0**v for v in (low, high)] if self.logarithmic else [low, high]
+        first, last = (value_text(v, unit, self.value.quantity) for v in ends)
         return Legend(ramp=Ramp(colors, marks, (first, last)))
 
-    def _mark(self, value: float) -> str:
-        """A round number without needless digits, and its unit."""
-        number = f"{value:,.10g}".replace(",", " ") if abs(value) >= 1e-4 or value == 0 else f"{value:.0e}"
-        symbol = self.value.unit.symbol
-        return f"{number}{'' if symbol in ('°', '%', '') else ' '}{symbol}".rstrip("? ")
-
-    def _swatches(self, row: KeyRow, low: float, high: float) -> Iterator[tuple[str, str]]:
+    def _swatches(self, row: KeyRow, low: float, high: float, telling: Telling) -> Iterator[tuple[str, str]]:
         """Each count with its area and share, in the colour that it is painted in; none where it is clear."""
         colors, seen = self.colors(row)[0], self.value.quantity == "seen"
         for count, area, share in self.counts:
@@ -171,20 +173,26 @@ class SurfacePicture(GridPicture):
             clear = row.clear == count
             word = ("none" if count == 0 else str(count)) if seen else ("no", "yes")[count]
             yield (
-                f"{word} · {area_text(area)} · {share:.0%}",
+                f"{word} · {telling.area_text(area)} · {share:.0%}",
                 CLEAR if clear else f"#{red:02X}{green:02X}{blue:02X}",
             )
 
-    def text_at(self, x: float, y: float, ranges: RuleSet | None = None) -> str:
+    def text_at(self, x: float, y: float, ranges: RuleSet | None = None, telling: Telling = USUAL) -> str:
         """The value with its unit, or the class of ``ranges`` that holds it."""
         cell = self.frame.cell_at(x, y)
         if cell is None:
             return "outside"
         value = float(self.value.values[cell])
         if ranges is None or value != value:
-            return value_text(value, self.value.unit, self.value.quantity)
+            return telling.value(value, self.value.unit, self.value.quantity)
         held = ranges.holders(Region(value, value))
         return held[0].name if held else "no class"
+
+
+def _mark(value: float, unit: Unit) -> str:
+    """A round number without needless digits, and its unit."""
+    number = f"{value:,.10g}".replace(",", " ") if abs(value) >= 1e-4 or value == 0 else f"{value:.0e}"
+    return f"{number}{'' if unit.symbol in ('°', '%', '') else ' '}{unit.symbol}".rstrip("? ")
 
 
 def _counts_of(value: Surface) -> tuple[tuple[int, float, float], ...]:

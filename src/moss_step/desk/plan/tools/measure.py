@@ -9,11 +9,11 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from moss_step.desk.plan.tools.tool import Place, Tool
 from moss_step.desk.theme import font
+from moss_step.model.units import METRE
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP, LICHEN, MOSS, PAPER
 from moss_step.scene.measuring import Measures, measured_along
 from moss_step.steps.catalogue import keeper
-from moss_step.steps.results import measured
 
 _LINE, _PAD, _WIDTH = 17, 8, 236
 _CLOSES = 12
@@ -117,15 +117,15 @@ class MeasureTool(Tool):
         found = self.measures()
         if found is None:
             return [("Measure", "click from place to place")]
-        rows = [("Length", f"{measured(found.length)} m"), ("Bearing", f"{found.bearing:.1f}°")]
+        telling = self.plan.work.study.telling
+        rows = [("Length", telling.length_text(found.length)), ("Bearing", f"{found.bearing:.1f}°")]
         if not math.isnan(found.along):
-            rows.insert(1, ("Over the ground", f"{measured(found.along)} m"))
-            rows += [("Rise", f"{found.rise:+.2f} m"), ("Slope, straight", f"{found.slope:.1f}°")]
+            rows.insert(1, ("Over the ground", telling.length_text(found.along)))
+            sign = "+" if found.rise >= 0 else ""
+            rows.append(("Rise", f"{sign}{telling.value(found.rise, METRE)}"))
+            rows.append(("Slope, straight", f"{found.slope:.1f}°"))
         if not math.isnan(found.area):
-            hectares = found.area >= 1e4
-            rows.append(
-                ("Area", f"{measured(found.area / 1e4)} ha" if hectares else f"{measured(found.area)} m²")
-            )
+            rows.append(("Area", telling.area_text(found.area)))
         if len(self.vertices) > 1:
             rows.append(("K keeps it", "Return begins anew"))
         return rows

@@ -1,0 +1,68 @@
+"""A window of 640 x 400 pixels, as on a small screen with text of 200 %: all can be reached."""
+
+import pytest
+from PySide6.QtCore import Qt
+
+
+@pytest.fixture
+def small(demo, settle):
+    demo.resize(640, 400)
+    settle(demo)
+    return demo
+
+
+def inside(window, part):
+    corner = part.mapTo(window, part.rect().bottomRight())
+    return part.isVisible() and window.rect().contains(corner)
+
+
+def test_it_fits_and_the_plan_keeps_the_room(small):
+    assert (small.width(), small.height()) == (640, 400)
+    for part in (
+        small.header.bench_menu,
+        small.header.study,
+        small.plan.tools,
+        small.trail.opener,
+        small.plan.key,
+    ):
+        assert inside(small, part), part.accessibleName() or type(part).__name__
+    assert small.plan.view.height() >= 300 and not small.header.benches["water"].isVisible()
+
+
+def test_the_benches_are_a_menu(small, settle):
+    chosen = small.header.bench_list().actions()
+    assert [a.text() for a in chosen][:2] == ["Gather", "Points"]
+    next(a for a in chosen if a.text() == "Water").trigger()
+    settle(small)
+    assert small.bench == "water" and small.header.bench_menu.text().startswith("Water")
+
+
+def test_the_cards_fold_away_and_open(small, settle):
+    assert not small.trail.cards["slope"].isVisible()
+    small.trail.opener.click()
+    settle(small)
+    assert small.trail.cards["classes"].isVisible() and small.height() == 400
+    small.trail.opener.click()
+    settle(small)
+    assert not small.trail.cards["classes"].isVisible()
+
+
+def test_views_are_a_drop_down_that_follows(small, settle):
+    box = small.plan.views.findChild(type(small.preferences.boxes["text"]))
+    assert box.isVisible() and box.currentText() == "Plan"
+    box.setCurrentIndex(box.findData("table"))
+    box.activated.emit(box.currentIndex())
+    settle(small)
+    assert small.table.isVisible()
+    small.resize(1280, 800)
+    settle(small)
+    assert not box.isVisible() and small.plan.views.button("table").isChecked()
+    assert small.trail.cards["classes"].isVisible() and small.header.benches["water"].isVisible()
+
+
+def test_a_step_is_made_from_its_first_field_to_its_card(small, settle, qtbot):
+    small.begin_step("slope")
+    settle(small)
+    qtbot.keyClick(small, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    settle(small)
+    assert small.work.chosen_id not in ("slope", "") and small.work.state(small.work.chosen_id) == "done"
