@@ -10,7 +10,7 @@ from PySide6.QtGui import QImage, QPainter
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from moss_step.desk.plan import drawing
+from moss_step.desk.plan.lettering import Room, write_names
 from moss_step.formats.vector import read_shapes, write_shapes
 from moss_step.model.shapes import Shapes
 from moss_step.study.graph import KeyRow
@@ -178,8 +178,8 @@ def test_labels_of_contours_are_upright_follow_their_lines_and_never_meet(
     settle(window)
     view = window.plan.view
     layer = next(la for la in view.scene.layers if la.step == lines)
-    turned, taken = [], []
-    plain = drawing.QPainter.rotate
+    turned, room = [], Room(view.width(), view.height())
+    plain = QPainter.rotate
 
     def watched(painter, angle):
         turned.append(angle)
@@ -187,10 +187,11 @@ def test_labels_of_contours_are_upright_follow_their_lines_and_never_meet(
 
     image = QImage(view.width(), view.height(), QImage.Format.Format_RGB32)
     painter = QPainter(image)
-    monkeypatch.setattr(drawing.QPainter, "rotate", watched, raising=False)
-    drawing.draw_shapes(painter, layer, view.camera, "#000000", taken)
+    monkeypatch.setattr(QPainter, "rotate", watched, raising=False)
+    write_names(painter, layer, view.camera, room)
     monkeypatch.undo()
     painter.end()
+    taken = room.taken
     assert len(taken) >= 5
     assert not any(a.intersects(b) for k, a in enumerate(taken) for b in taken[:k])
     assert all(-90.0 <= angle <= 90.0 for angle in turned)
@@ -200,7 +201,7 @@ def test_labels_of_contours_are_upright_follow_their_lines_and_never_meet(
         middle = shapely.Point(view.camera.world(box.center().x(), box.center().y()))
         assert geometry[near.nearest(middle)].distance(middle) * view.camera.scale < 6.0
     window_box = QRectF(0, 0, view.width(), view.height())
-    assert all(window_box.contains(box.center()) for box in taken)
+    assert all(window_box.contains(box) for box in taken)
 
 
 def test_hypsometry_of_an_area_is_that_of_the_cells_in_it(estate, settle):

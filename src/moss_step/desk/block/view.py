@@ -28,7 +28,7 @@ from moss_step.desk.block.masts import Mast, masts_of
 from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plain import set_tip
-from moss_step.desk.plan.drawing import Standing, draw_standing
+from moss_step.desk.plan.lettering import Room, Standing, draw_standing
 from moss_step.desk.plan.view import PlanView
 from moss_step.desk.png import write_png
 from moss_step.desk.tones import shade
@@ -406,8 +406,9 @@ class BlockView(QWidget):
                 if s.mark
             ),
         ]
+        room = Room(self.width(), self.height(), taken)
         for result, at in seen:
-            draw_standing(painter, result, at, taken)
+            draw_standing(painter, result, at, room)
         grid = self.plan.scene.ground
         if self._place is None or self.ground is None or grid is None:
             return

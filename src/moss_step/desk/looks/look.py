@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
+from moss_step.desk.plan.lettering import Room
 from moss_step.desk.tones import shade
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD
@@ -28,12 +28,14 @@ class Look:
     kind: ClassVar[str] = ""
     """Name of the kind in ``kinds/``."""
 
-    def draw(
-        self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool
-    ) -> None:
-        """Draw with a pen above all grids; ``taken`` gains the places of names, ``flat`` leaves out what
-        stands upright in the block.
-        """
+    def draw(self, painter: QPainter, layer: Layer, camera: Camera, color: str, flat: bool) -> None:
+        """Draw with a pen above all grids; ``flat`` leaves out what stands upright in the block."""
+
+    def take_marks(self, layer: Layer, camera: Camera, room: Room) -> None:
+        """Take the room that names must leave free."""
+
+    def write(self, painter: QPainter, layer: Layer, camera: Camera, room: Room, flat: bool) -> None:
+        """Write names above all lines, where there is room."""
 
     def thumbnail(self, picture: Any, row: KeyRow, width: int, height: int) -> QImage | None:
         """Draw it small for the trail; None for what is painted as on the plan."""

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
@@ -17,6 +17,7 @@ from moss_step.desk.looks.look import RATIO, Look
 from moss_step.desk.parts import close_column, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import draw_shapes, shape_color
+from moss_step.desk.plan.lettering import Room, take_marks, write_names
 from moss_step.model.shapes import Shapes
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import GROUND
@@ -35,11 +36,17 @@ class ShapesLook(Look):
 
     kind = "shapes"
 
-    def draw(
-        self, painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool
-    ) -> None:
-        """Rims, lines, marks and names."""
-        draw_shapes(painter, layer, camera, color, taken, flat)
+    def draw(self, painter: QPainter, layer: Layer, camera: Camera, color: str, flat: bool) -> None:
+        """Rims, lines and marks."""
+        draw_shapes(painter, layer, camera, color, flat)
+
+    def take_marks(self, layer: Layer, camera: Camera, room: Room) -> None:
+        """Marks of points."""
+        take_marks(layer, camera, room)
+
+    def write(self, painter: QPainter, layer: Layer, camera: Camera, room: Room, flat: bool) -> None:
+        """Names of points, values along lines and in areas."""
+        write_names(painter, layer, camera, room, flat)
 
     def thumbnail(self, picture: ShapesPicture, row: KeyRow, width: int, height: int) -> QImage:
         """Shapes as on a larger plan that is shown smaller, so that lines are fine."""
@@ -58,7 +65,7 @@ class ShapesLook(Look):
                 for x, y in camera.pixels(picture.points[:2000]).tolist():
                     painter.drawEllipse(QPointF(x, y), 2.5 * RATIO, 2.5 * RATIO)
             else:
-                draw_shapes(painter, layer, camera, shape_color(0), [])
+                draw_shapes(painter, layer, camera, shape_color(0))
             painter.end()
         image.setDevicePixelRatio(RATIO)
         return image

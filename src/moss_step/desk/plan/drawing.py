@@ -1,4 +1,4 @@
-"""Drawing what lies on top of the grids: shapes with their names, pins and the scale bar."""
+"""Drawing what lies on top of the grids: shapes, pins and the scale bar."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
-import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
     QColor,
@@ -16,12 +15,12 @@ from PySide6.QtGui import (
     QFontMetricsF,
     QPainter,
     QPainterPath,
-    QPainterPathStroker,
     QPen,
     QPixmap,
     QTransform,
 )
 
+from moss_step.desk.plan.lettering import draw_mark, write_haloed
 from moss_step.desk.plan.paths import path_of_part, path_of_parts
 from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import font
@@ -50,72 +49,21 @@ def shape_color(order: int) -> str:
     return _OUTLINES[order % len(_OUTLINES)]
 
 
-def draw_shapes(
-    painter: QPainter, layer: Layer, camera: Camera, color: str, taken: list[QRectF], flat: bool = False
-) -> None:
-    """Draw a layer of shapes; names go where nothing is written yet, and ``taken`` gains their places.
-
-    ``flat`` leaves out points and names of areas, which stand upright where the ground is seen from the side.
+def draw_shapes(painter: QPainter, layer: Layer, camera: Camera, color: str, flat: bool = False) -> None:
+    """Draw a layer of shapes without their names; ``flat`` leaves out points, which stand upright where the
+    ground is seen from the side.
     """
     picture = as_kind(layer.picture, ShapesPicture)
     box = picture.value.box
-    if box is None or not overlap(box, camera.box):
+    if box is None or not overlap(box, camera.box) or (flat and picture.value.kind == "points"):
         return
     painter.save()
     painter.setOpacity(layer.row.opacity)
     if picture.value.kind == "points":
-        if not flat:
-            _draw_points(painter, picture, layer.row, camera, color, taken)
+        _draw_points(painter, picture, layer.row, camera, color)
     else:
         _draw_outlines(painter, picture, layer.row, camera, color)
-        if layer.row.labels in picture.value.columns and not (flat and picture.value.kind == "areas"):
-            painter.setOpacity(1.0)
-            label = _label_lines if picture.value.kind == "lines" else _label_areas
-            label(painter, picture, layer.row.labels, camera, taken)
     painter.restore()
-
-
-@dataclass(frozen=True)
-class Standing:
-    """A name that stands upright at a place, with the mark of a point (none for an area)."""
-
-    name: str
-    at: QPointF
-    color: str
-    mark: str
-    reach: float
-
-
-def standing(layer: Layer, color: str) -> list[Standing]:
-    """What of a layer stands upright: points with their names, and names of areas, the largest first."""
-    picture, row = layer.picture.shapes, layer.row
-    if picture is None or picture.value.kind == "lines":
-        return []
-    shapes, labelled = picture.value, row.labels in picture.value.columns
-    names = [cell_label(v) for v in shapes.columns[row.labels]] if labelled else shapes.names()
-    if shapes.kind == "points":
-        grading = grading_of(picture.value, row)
-        inks = [grading.color(k) if grading else color for k in range(len(shapes))]
-        places = [QPointF(x, y) for x, y in picture.points.tolist()]
-        return [
-            Standing(n, p, ink, row.mark, row.size / 2) for n, p, ink in zip(names, places, inks, strict=True)
-        ]
-    if not labelled:
-        return []
-    return [
-        Standing(names[k], QPointF(*picture.points[k].tolist()), color, "", 0.0)
-        for k in np.argsort(-shapely.area(shapes.geometry))[:_MOST_LABELS]
-    ]
-
-
-def draw_standing(painter: QPainter, result: Standing, at: QPointF, taken: list[QRectF]) -> None:
-    """Draw a mark and its name at a pixel, where nothing is written yet."""
-    if result.mark:
-        painter.setPen(QPen(QColor(CARD), 2.0))
-        painter.setBrush(QColor(result.color))
-        draw_mark(painter, at, result.mark, result.reach)
-    if result.name:
-        _draw_name(painter, at, result.name, result.reach + 6, taken)
 
 
 def _draw_outlines(
@@ -236,71 +184,6 @@ def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, widt
         painter.drawPath(path)
 
 
-def _label_lines(
-    painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]
-) -> None:
-    """Write values along lines, upright, with a gap of ground around them; never two over one another."""
-    values = picture.value.columns[column]
-    face = font(11, QFont.Weight.DemiBold)
-    painter.setFont(face)
-    window = QRectF(10, 10, camera.width - 20, camera.height - 20)
-    outlines = picture.detail.at(1.0 / camera.scale)
-    for k in np.argsort(-picture.detail.lengths, kind="stable")[:_MOST_LABELS]:
-        xy = outlines.line(int(k))
-        px = (xy[:, 0] - camera.left) * camera.scale
-        py = (camera.top - xy[:, 1]) * camera.scale * camera.stretch
-        steps = np.hypot(np.diff(px), np.diff(py))
-        if steps.sum() < _LEAST_LINE:
-            continue
-        text = cell_label(values[k])
-        width = QFontMetricsF(face).horizontalAdvance(text)
-        along = np.concatenate([[0.0], np.cumsum(steps)])
-        for share in (0.5, 0.3, 0.7, 0.15, 0.85):
-            middle = share * along[-1]
-            ends = np.interp([middle - width / 2, middle + width / 2, middle], along, np.arange(len(px)))
-            (xa, xb, x), (ya, yb, y) = (
-                np.interp(ends, np.arange(len(px)), px),
-                np.interp(ends, np.arange(len(py)), py),
-            )
-            box = QRectF(x - width / 2 - 4, y - width / 2 - 4, width + 8, width + 8)
-            straight = np.hypot(xb - xa, yb - ya) > 0.9 * width
-            if straight and window.contains(QPointF(x, y)) and not any(box.intersects(t) for t in taken):
-                _write_turned(painter, QPointF(x, y), np.degrees(np.arctan2(yb - ya, xb - xa)), text)
-                taken.append(box)
-                break
-
-
-def _write_turned(painter: QPainter, at: QPointF, angle: float, text: str) -> None:
-    upright = angle - 180.0 if angle > 90.0 else angle + 180.0 if angle < -90.0 else angle
-    painter.save()
-    painter.translate(at)
-    painter.rotate(upright)
-    painter.translate(0, 4)
-    _write_haloed(painter, text, 11)
-    painter.restore()
-
-
-def _write_haloed(painter: QPainter, text: str, size: int) -> None:
-    """Write a text, its middle at the painter's origin, with a light rim that parts it from the ground."""
-    path, rim = _lettering(text, size)
-    painter.fillPath(rim, QColor(255, 255, 255, 210))
-    painter.fillPath(path, QColor(INK))
-
-
-@lru_cache(maxsize=512)
-def _lettering(text: str, size: int) -> tuple[QPainterPath, QPainterPath]:
-    face = font(size, QFont.Weight.DemiBold)
-    path, stroker = QPainterPath(), QPainterPathStroker()
-    path.addText(QPointF(-QFontMetricsF(face).horizontalAdvance(text) / 2, 0), face, text)
-    stroker.setWidth(3.4)
-    return path, stroker.createStroke(path)
-
-
-def cell_label(value: object) -> str:
-    """Write a value as a label on the plan."""
-    return f"{value:.5g}" if isinstance(value, float | np.floating) else str(value)
-
-
 def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera) -> None:
     """Draw selected shapes with a broad bright line on a dark one."""
     if not paths:
@@ -325,80 +208,14 @@ def draw_marked(painter: QPainter, paths: Sequence[QPainterPath], camera: Camera
     painter.restore()
 
 
-def _label_areas(
-    painter: QPainter, picture: ShapesPicture, column: str, camera: Camera, taken: list[QRectF]
-) -> None:
-    """Write values in areas, largest first, where the area is large enough and nothing is written yet."""
-    values = picture.value.columns[column]
-    bounds = shapely.bounds(picture.value.geometry)
-    sizes = (bounds[:, 2] - bounds[:, 0]) * (bounds[:, 3] - bounds[:, 1])
-    window = QRectF(0, 0, camera.width, camera.height)
-    face = font(11, QFont.Weight.DemiBold)
-    written = 0
-    for k in np.argsort(-sizes):
-        text = cell_label(values[k])
-        width = QFontMetricsF(face).horizontalAdvance(text)
-        if written >= _MOST_LABELS or (bounds[k, 2] - bounds[k, 0]) * camera.scale < width:
-            continue
-        at = QPointF(*camera.pixel(*picture.points[k].tolist()))
-        box = QRectF(at.x() - width / 2 - 3, at.y() - 9, width + 6, 18)
-        if window.contains(at) and not any(box.intersects(t) for t in taken):
-            _write_turned(painter, at, 0.0, text)
-            taken.append(box)
-            written += 1
-
-
-def _draw_points(
-    painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str, taken: list[QRectF]
-) -> None:
-    shapes, grading = picture.value, grading_of(picture.value, row)
-    names = (
-        [cell_label(v) for v in shapes.columns[row.labels]]
-        if row.labels in shapes.columns
-        else shapes.names()
-    )
-    marks = [QPointF(x, y) for x, y in camera.pixels(picture.points).tolist()]
+def _draw_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, color: str) -> None:
+    grading = grading_of(picture.value, row)
     window, reach = QRectF(-20, -20, camera.width + 40, camera.height + 40), row.size / 2
     painter.setPen(QPen(QColor(CARD), 2.0))
-    for k, mark in enumerate(marks):
-        if window.contains(mark):
+    for k, (x, y) in enumerate(camera.pixels(picture.points).tolist()):
+        if window.contains(x, y):
             painter.setBrush(QColor(grading.color(k) if grading else color))
-            draw_mark(painter, mark, row.mark, reach)
-            taken.append(QRectF(mark.x() - reach - 2, mark.y() - reach - 2, 2 * reach + 4, 2 * reach + 4))
-    for mark, name in list(zip(marks, names, strict=True))[:_MOST_LABELS]:
-        if name and window.contains(mark):
-            _draw_name(painter, mark, name, reach + 6, taken)
-
-
-def draw_mark(painter: QPainter, at: QPointF, mark: str, reach: float) -> None:
-    """Draw a mark of a point: round, square or a triangle."""
-    if mark == "square":
-        painter.drawRect(QRectF(at.x() - reach, at.y() - reach, 2 * reach, 2 * reach))
-    elif mark == "triangle":
-        up = QPointF(0, -1.2 * reach)
-        painter.drawPolygon([at + up, at + QPointF(reach, 0.8 * reach), at + QPointF(-reach, 0.8 * reach)])
-    else:
-        painter.drawEllipse(at, reach, reach)
-
-
-def _draw_name(painter: QPainter, mark: QPointF, name: str, gap: float, taken: list[QRectF]) -> None:
-    face = font(12, QFont.Weight.DemiBold)
-    width = QFontMetricsF(face).horizontalAdvance(name) + 14
-    for x in (mark.x() + gap, mark.x() - gap - width):
-        box = QRectF(x, mark.y() - 10, width, 20)
-        if not any(box.intersects(t) for t in taken):
-            break
-    else:
-        return
-    taken.append(box)
-    painter.save()
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(QColor(255, 255, 255, 225))
-    painter.drawRoundedRect(box, 4, 4)
-    painter.setPen(QColor(INK))
-    painter.setFont(face)
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
-    painter.restore()
+            draw_mark(painter, QPointF(x, y), row.mark, reach)
 
 
 def draw_pin(painter: QPainter, at: QPointF, number: int, rows: Sequence[Reading]) -> QRectF:
@@ -472,6 +289,11 @@ def scale_length(
     return distance * unit.factor / metres_per_pixel, text
 
 
+def scale_bar_room(camera: Camera) -> QRectF:
+    """The room at the lower right that names leave to the scale bar."""
+    return QRectF(camera.width - 180.0, camera.height - 46.0, 180.0, 46.0)
+
+
 def draw_scale_bar(
     painter: QPainter, right: float, bottom: float, metres_per_pixel: float, telling: Telling
 ) -> None:
@@ -491,7 +313,7 @@ def draw_scale_bar(
         bar.lineTo(right, bottom - 5)
         painter.drawPath(bar)
     painter.translate(right - length / 2, bottom - 11)
-    _write_haloed(painter, text, 12)
+    write_haloed(painter, text, 12)
     painter.restore()
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -124,6 +124,8 @@ class RowName(Elided):
 class KeyPanel(QFrame):
     """The overlay in the plan's corner."""
 
+    resized = Signal()
+
     def __init__(self, work: Work, parent: QWidget) -> None:
         super().__init__(parent)
         self.work = work
@@ -227,6 +229,11 @@ class KeyPanel(QFrame):
         self._stay.ask()
         for slider in self.findChildren(QSlider):
             slider.sliderReleased.connect(self.refresh)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Tell of it: names keep clear of the Key."""
+        super().resizeEvent(event)
+        self.resized.emit()
 
     def fit(self) -> None:
         """Take the height that the rows need, within the plan's."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QIcon, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
@@ -201,7 +201,9 @@ class PlanPane(QWidget):
         self.view.cards = (self.key, self.tools, self.compare)
         self.view.insets = self._insets
         self.view.fold_wanted.connect(self.key.fold)
+        self.key.resized.connect(self.view.update)
         self._pointer: tuple[float, float] | None = None
+        self._places: list[QRect] = []
         self.view.pointed.connect(self.read)
         self.view.redrawn.connect(self._on_redrawn)
         work.message.connect(self._tell)
@@ -282,6 +284,10 @@ class PlanPane(QWidget):
         above = self.tools if self.compare.isHidden() else self.compare
         self.key.below = above.y() + above.height() + 6
         self.key.fit()
+        places = [part.geometry() for part in self.view.cards if not part.isHidden()]
+        if places != self._places:  # names keep clear of them
+            self._places = places
+            self.view.update()
         self.reading.fit(max(w - 190, 100))
         self.reading.move(14, h - self.reading.height() - 14)
         self.message.setMaximumWidth(max(w - 60, 100))

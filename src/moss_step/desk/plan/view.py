@@ -26,14 +26,14 @@ from PySide6.QtWidgets import QMenu, QWidget
 from moss_step.desk.looks.registry import look_of
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.drawing import (
-    Standing,
     draw_marked,
     draw_pin,
     draw_pin_marks,
     draw_scale_bar,
+    scale_bar_room,
     shape_color,
-    standing,
-)  # fmt: skip
+)
+from moss_step.desk.plan.lettering import Room, Standing, standing
 from moss_step.desk.plan.live import Live, draw_live
 from moss_step.desk.plan.paths import path_of
 from moss_step.desk.plan.tools.divider import Divider
@@ -42,7 +42,7 @@ from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box
 from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
-from moss_step.scene.layers import Scene, draw_grids
+from moss_step.scene.layers import Layer, Scene, draw_grids
 from moss_step.scene.readings import place_text, readings
 from moss_step.scene.snapshot import Snapshot
 
@@ -52,6 +52,7 @@ _PIN_REACH, _PIN_GAP = 400, 14
 """Pixels beyond the view that the card of a pin may reach over, and between pins of which one is drawn for
 several.
 """
+_FAR = 1e7
 _CORNER = 10  # the rounding of cards, with room
 _PAN_KEYS = {
     Qt.Key.Key_Left: (1, 0),
@@ -219,7 +220,8 @@ class PlanView(QWidget):
         image.setDevicePixelRatio(ratio)
         painter = QPainter(image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._draw_all_shapes(painter, camera, flat)
+        self._draw_all_shapes(painter, camera, self.scene, flat)
+        self._write_names(painter, camera, self.scene, Room(camera.width, camera.height), flat)
         painter.end()
         return image
 
@@ -261,6 +263,8 @@ class PlanView(QWidget):
         self.look.paint(painter, self.camera)
         if self.tool is not self.look:
             self.tool.paint(painter, self.camera)
+        self._write_all_names(painter)
+        self.tool.paint_words(painter, self.camera)
         if self._by_keys and self.hasFocus():
             painter.setPen(self.palette().highlight().color())
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
@@ -271,7 +275,7 @@ class PlanView(QWidget):
             self._image, self._bytes = self._grids(self.scene)
         if self.beyond is None:
             painter.drawImage(0, 0, self._image)
-            self._draw_all_shapes(painter, self.camera)
+            self._draw_all_shapes(painter, self.camera, self.scene)
             return
         if self._beyond_image is None:
             self._beyond_image, self._beyond_bytes = self._grids(self.beyond)
@@ -282,7 +286,7 @@ class PlanView(QWidget):
         ):
             painter.setClipRect(QRectF(left, 0, right - left, self.height()))
             painter.drawImage(0, 0, image)
-            self._draw_all_shapes(painter, self.camera, scene=scene)
+            self._draw_all_shapes(painter, self.camera, scene)
         painter.setClipping(False)
         names = [s.layers[0].name if s.layers else "nothing" for s in (self.scene, self.beyond)]
         self.divider.draw(painter, names[0], names[1])
@@ -332,18 +336,40 @@ class PlanView(QWidget):
     def _colors(self) -> dict[str, str]:
         return {step: shape_color(place) for step, place in self.work.now.shape_order.items()}
 
-    def _draw_all_shapes(
-        self, painter: QPainter, camera: Camera, flat: bool = False, scene: Scene | None = None
-    ) -> None:
-        taken: list[QRectF] = []
+    def _draw_all_shapes(self, painter: QPainter, camera: Camera, scene: Scene, flat: bool = False) -> None:
         colors = self._colors()
-        # Points and their names go above lines and areas whatever the order, or they could not be read.
-        upward = list(reversed((scene or self.scene).layers))
-        upward.sort(key=lambda la: la.picture.on_top)
-        for layer in upward:
-            look_of(layer.picture).draw(
-                painter, layer, camera, colors.get(layer.step, shape_color(0)), taken, flat
-            )
+        for layer in _upward(scene):
+            color = colors.get(layer.step, shape_color(0))
+            look_of(layer.picture).draw(painter, layer, camera, color, flat)
+
+    def _write_names(
+        self, painter: QPainter, camera: Camera, scene: Scene, room: Room, flat: bool = False
+    ) -> None:
+        """Write the names of a scene, those of what lies on top first."""
+        downward = list(reversed(_upward(scene)))
+        if not flat:
+            for layer in downward:
+                look_of(layer.picture).take_marks(layer, camera, room)
+        for layer in downward:
+            look_of(layer.picture).write(painter, layer, camera, room, flat)
+
+    def _write_all_names(self, painter: QPainter) -> None:
+        """Write the names; of two scenes that are compared each on its side of the divider."""
+        if self.beyond is None:
+            self._write_names(painter, self.camera, self.scene, self._room(0.0, self.width()))
+            return
+        at = self.divider.pixel
+        for scene, left, right in ((self.scene, 0.0, at), (self.beyond, at, self.width())):
+            self._write_names(painter, self.camera, scene, self._room(left, right))
+
+    def _room(self, left: float, right: float) -> Room:
+        """Where names may stand between two sides: not under cards, on pins, their readings or the scale."""
+        cards = [QRectF(card.geometry()) for card in self.cards if card.isVisible()]
+        beside = [QRectF(-_FAR, -_FAR, _FAR + left, 2 * _FAR), QRectF(right, -_FAR, _FAR, 2 * _FAR)]
+        taken = [*beside, *cards, *self._pin_cards.values(), scale_bar_room(self.camera)]
+        room = Room(self.width(), self.height(), taken)
+        room.take_all(np.concatenate([self._pin_pixels - _PIN_REACH, self._pin_pixels + _PIN_REACH], axis=1))
+        return room
 
     # --- pointer and keys
 
@@ -488,3 +514,12 @@ class PlanView(QWidget):
         if (away < 16).any():
             return int(np.argmax(away < 16))
         return next((k for k, card in self._pin_cards.items() if card.contains(at)), None)
+
+
+def _upward(scene: Scene) -> list[Layer]:
+    """Layers from the lowest up; points and their names go above lines and areas whatever the order, or they
+    could not be read.
+    """
+    upward = list(reversed(scene.layers))
+    upward.sort(key=lambda la: la.picture.on_top)
+    return upward

@@ -131,7 +131,7 @@ class MeasureTool(Tool):
         return rows
 
     def paint(self, painter: QPainter, camera: Camera) -> None:
-        """Draw the way, its vertices, and what is measured beside its end."""
+        """Draw the way and its vertices."""
         painter.save()
         points = [QPointF(*camera.pixel(*v)) for v in self.way()]
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -142,12 +142,14 @@ class MeasureTool(Tool):
         painter.setBrush(QColor(LICHEN))
         for at in points[: len(self.vertices)]:
             painter.drawEllipse(at, 4, 4)
-        if points:
-            self._paint_words(painter, points[-1], camera)
         painter.restore()
 
-    def _paint_words(self, painter: QPainter, at: QPointF, camera: Camera) -> None:
-        rows = self.lines()
+    def paint_words(self, painter: QPainter, camera: Camera) -> None:
+        """Write what is measured beside the end of the way."""
+        way = self.way()
+        if not way:
+            return
+        at, rows = QPointF(*camera.pixel(*way[-1])), self.lines()
         height = len(rows) * _LINE + 2 * _PAD
         left = at.x() + 14 if at.x() + 14 + _WIDTH < camera.width else at.x() - 14 - _WIDTH
         card = QRectF(left, min(max(at.y() - height / 2, 4), camera.height - height - 4), _WIDTH, height)

@@ -85,6 +85,9 @@ class Tool(QObject):
     def paint(self, painter: QPainter, camera: Camera) -> None:
         """Draw over the ground."""
 
+    def paint_words(self, painter: QPainter, camera: Camera) -> None:
+        """Write over all names."""
+
     # --- for tools that move the ground when they are pulled beside what they hold
 
     def grip(self, at: QPointF) -> None:
