@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from moss_step.desk.plain import set_tip
+from moss_step.desk.plain import set_tip, speak
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade
 from moss_step.model.rules import RuleSet, number_text
@@ -80,8 +80,19 @@ class HistogramView(QWidget):
         digits = int(np.ceil(-np.log10((high - low) / max(self.width(), 1)))) if high > low else 0
         return round(min(max(value, low), high), max(digits, 0))
 
+    def value(self) -> str:
+        """Range, bounds and the chosen bound in words."""
+        if self._bins is None:
+            return "No values yet."
+        low, high, *bounds = (
+            number_text(round(b, 3)) + self._unit for b in (self._bins.low, self._bins.high, *self.bounds)
+        )
+        chosen = f"; chosen: {bounds[min(self._focused, len(bounds) - 1)]}" if bounds else ""
+        return f"Values from {low} to {high}; bounds: {', '.join(bounds) or 'none'}{chosen}."
+
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw bars, bounds and their values."""
+        speak(self, self.value())
         painter = QPainter(self)
         if self._bins is None:
             painter.setPen(shade(MUTED))

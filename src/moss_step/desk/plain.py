@@ -25,6 +25,13 @@ def set_tip(of: Tipped, text: str) -> None:
     of.setToolTip(as_plain(text))
 
 
+def speak(of: QWidget, value: str, keys: str = "") -> None:
+    """Give a picture the value that a screen reader says, and then its keys."""
+    said = f"{value} {keys}".strip()
+    if said != of.accessibleDescription():
+        of.setAccessibleDescription(said)  # this tells the reader, too
+
+
 def as_plain(text: str) -> str:
     """Text that a tooltip shows as it is written: what could be taken for markup is made harmless."""
     return f"<span>{html.escape(text)}</span>".replace("\n", "<br>") if "<" in text or "&" in text else text

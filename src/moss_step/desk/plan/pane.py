@@ -10,11 +10,12 @@ from PySide6.QtGui import QIcon, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Choices, button, clear, label, tool
+from moss_step.desk.plain import speak
 from moss_step.desk.plan.compare import CompareBar
 from moss_step.desk.plan.key import KeyPanel
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.plan.tools.tool import Tool
-from moss_step.desk.plan.view import PlanView
+from moss_step.desk.plan.view import KEYS, PlanView
 from moss_step.desk.theme import pixmap
 from moss_step.desk.tones import tone
 from moss_step.desk.work import Work
@@ -258,11 +259,24 @@ class PlanPane(QWidget):
             read = [r for s in sides for r in readings(s, *place)[:1]] or readings(self.view.scene, *place)
             rows = [*place_text(self.work.frame, *place), *read]
         self.reading.show_rows(rows[:7])
+        speak(self.view, self._value(rows), KEYS)
         self.arrange()
+
+    def _value(self, rows: list[Reading]) -> str:
+        """What the plan shows, and what stands at the pointer, in words."""
+        frame, layers = self.work.frame, self.view.scene.layers
+        if frame is None:
+            return "Nothing is open."
+        shown = ", ".join(layer.name for layer in layers) or "relief shading"
+        across = self.work.study.telling.length_text(self.view.metres_per_pixel * self.view.width())
+        at = "; ".join(f"{r.name} {r.text}" for r in rows)
+        return f"{shown}; {across} across.{f' At the pointer: {at}.' if at else ''}"
 
     def _on_redrawn(self) -> None:
         if self._pointer is not None:
             self.read(self._pointer)
+        else:
+            speak(self.view, self._value([]), KEYS)
 
     def _on_changed(self) -> None:
         empty = not self.work.study.steps

@@ -24,6 +24,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QMenu, QWidget
 
 from moss_step.desk.looks.registry import look_of
+from moss_step.desk.plain import speak
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.drawing import (
     draw_marked,
@@ -60,6 +61,9 @@ _PAN_KEYS = {
     Qt.Key.Key_Up: (0, 1),
     Qt.Key.Key_Down: (0, -1),
 }
+
+
+KEYS = "Arrow keys move, plus and minus zoom, F shows all."
 
 
 class PlanView(QWidget):
@@ -108,9 +112,7 @@ class PlanView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAccessibleName("Plan")
-        self.setAccessibleDescription(
-            "The ground from above. Arrow keys move, plus and minus zoom, F shows all."
-        )
+        speak(self, "The ground from above.", KEYS)
         work.published.connect(self.regather)
 
     # --- what is shown

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPoint, Signal
 from PySide6.QtGui import QMouseEvent
 
 from moss_step.desk.chart import PlotFrame
+from moss_step.desk.plain import speak
 from moss_step.desk.section.sight import heights_in, sight_items
 from moss_step.desk.tones import shade, tone
 from moss_step.model.table import Table
@@ -18,7 +19,7 @@ from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, MOSS, OCHRE,
 from moss_step.science.sight.line import SightLine
 
 _OTHERS = (OCHRE, WATER, MOSS, VIOLET)
-_EMPTY = "Draw a line on the plan: press, pull, let go."
+EMPTY = "Draw a line on the plan: press, pull, let go."
 
 
 class SectionChart(PlotFrame):
@@ -39,12 +40,12 @@ class SectionChart(PlotFrame):
         self.setMouseTracking(True)
         self.setMinimumHeight(110)
         self.setAccessibleName("Section")
+        speak(self, EMPTY)
         self.ask()
 
     def show_table(self, table: Table | None, names: list[str], sight: SightLine | None = None) -> None:
         """Show the values of a profile, the ground first, or those of a sight line."""
         self.table, self.names, self.at, self.sight = table, names, -1, sight
-        self.setAccessibleDescription(_EMPTY if table is None else f"{', '.join(names)} along a line")
         self.ask()
 
     def tell_in(self, telling: Telling) -> None:
@@ -89,7 +90,7 @@ class SectionChart(PlotFrame):
         self._ground = self.plot.plot(pen=pens.mkPen(tone(DEEP), width=2), brush=fill, connect="finite")
         self._here = pens.InfiniteLine(0.0, pen=pens.mkPen(tone(INK), style=pens.QtCore.Qt.PenStyle.DashLine))
         self._spot = pens.ScatterPlotItem(size=10, brush=LICHEN, pen=pens.mkPen(tone(INK)))
-        self._hint = pens.LabelItem(_EMPTY)
+        self._hint = pens.LabelItem(EMPTY)
         self._hint.setParentItem(self.plot.getViewBox())
         self._hint.anchor(itemPos=(0.5, 0.5), parentPos=(0.5, 0.5))
         for item in (self._here, self._spot):

@@ -12,7 +12,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import label, tool
-from moss_step.desk.section.chart import SectionChart
+from moss_step.desk.plain import speak
+from moss_step.desk.section.chart import EMPTY, SectionChart
 from moss_step.desk.work import Work
 from moss_step.formats.columns_csv import table_text
 from moss_step.formats.whole import write_text
@@ -117,6 +118,10 @@ class SectionDrawer(QWidget):
 
     def _say(self, at: int) -> None:
         """Say distance, values and slope under the pointer, or the whole line's length."""
+        self._say_in_words(at)
+        speak(self.chart, self.said.text() or EMPTY)
+
+    def _say_in_words(self, at: int) -> None:
         table, names = self.chart.table, self.chart.names
         if table is None:
             self.said.setText("")
