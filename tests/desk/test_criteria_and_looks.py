@@ -212,3 +212,54 @@ def test_areas_of_classes_per_zone_add_up(estate, settle):
         for name in columns:  # centres that lie on the outline itself may go either way
             band = np.floor(heights / 50.0) == float(name.split(" – ")[0]) / 50.0
             assert (band & inside).sum() * 4.0 <= made.columns[name][k] <= (band & touched).sum() * 4.0
+
+
+def test_the_curve_follows_the_pointer_on_the_histogram_and_is_kept(estate, settle):
+    """What is said at the pointer is what NumPy counts; the curve that is kept is the one that was seen."""
+    window = estate
+    window.begin_step("slope")
+    slope = keep(window, settle)
+    window.begin_step("threshold")
+    choose_input(window, settle, "Surface", slope)
+    panel = window.benches["classes"].panel
+    steep = values(window, slope)
+    histogram = panel.histogram
+    QTest.mouseMove(histogram, QPoint(round(histogram.x_of(25.0)), 40))
+    settle(window)
+    at = histogram.value_at(round(histogram.x_of(25.0)))
+    assert panel.chart.at == pytest.approx(at)
+    share = float((steep >= at).mean() * 100.0)
+    said = panel.said.text()
+    assert said.startswith(f"{at:.1f}°: ") and said.endswith(" %")
+    assert float(said.split(", ")[1].removesuffix(" %")) == pytest.approx(share, abs=0.3)
+    panel.what.setCurrentIndex(panel.what.findData("share"))
+    panel.what.activated.emit(panel.what.currentIndex())
+    settle(window)
+    assert panel.chart.across == "at least, °; % that pass" and panel.chart.curve[1][0] == pytest.approx(
+        100.0
+    )
+    panel.what.setCurrentIndex(panel.what.findData("volume_m3"))
+    panel.what.activated.emit(panel.what.currentIndex())
+    settle(window)
+    assert panel.chart.curve[0].size == 0, "degrees have no volume"
+    press(panel, "Keep the curve as a step")
+    settle(window)
+    kept = next(s for s in window.work.study.steps if s.kind == "threshold_curve")
+    assert kept.inputs == {"surface": slope} and window.work.draft is not None, (
+        "the bound is still being made"
+    )
+    chart = window.work.outcome(kept.id).value
+    assert chart.columns["area_m2"][0] == pytest.approx(steep.size * 4.0)
+
+
+def test_a_drawn_chart_is_handed_on_as_numbers_picture_and_lines(demo, settle, tmp_path):
+    demo.show_drawer("section")
+    xmin, ymin, *_ = demo.work.frame.box
+    demo.section.show_line((xmin + 100, ymin + 100, xmin + 1100, ymin + 100), demo.plan.view.scene)
+    settle(demo)
+    demo.section.chart.repaint()
+    settle(demo)
+    for name, head in (("a.csv", b"distance,x,y,Ground"), ("a.png", b"\x89PNG"), ("a.svg", b"<?xml")):
+        demo.section.write(tmp_path / name)
+        settle(demo)
+        assert (tmp_path / name).read_bytes()[:40].lstrip().startswith(head), name

@@ -5,20 +5,29 @@ from __future__ import annotations
 import html
 import sys
 import threading
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import partial
 from importlib import import_module
+from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Signal
-from PySide6.QtGui import QShowEvent
+from PySide6.QtCore import QRectF, QSize, Signal
+from PySide6.QtGui import QImage, QPainter, QShowEvent
+from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
+from moss_step.desk.png import write_png
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade, tone
+from moss_step.desk.work import Work
+from moss_step.formats.columns_csv import table_text
+from moss_step.formats.whole import whole_file, write_text
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
+CHART_FILES = "CSV, PNG, SVG (*.csv *.png *.svg)"
+_SHARP = 2
 _LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
 """The library of charts, and milliseconds between two looks whether it is there."""
 
@@ -48,6 +57,37 @@ class PlotFrame(QWidget):
 
     def furnish(self) -> None:
         """Put what it draws into a plot that was just made."""
+
+    def image(self) -> QImage:
+        """The plot as a picture, twice as fine as on the screen."""
+        image = QImage(self.size() * _SHARP, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(_SHARP)
+        self.render(image)
+        return image
+
+    def write_svg(self, path: Path) -> None:
+        """Write the plot as lines and letters, whole or not at all."""
+        with whole_file(path) as part:
+            writer = QSvgGenerator()
+            writer.setFileName(str(part))
+            writer.setSize(QSize(self.width(), self.height()))
+            writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
+            writer.setTitle("Chart")
+            painter = QPainter(writer)
+            self.plot.scene().render(painter)
+            painter.end()
+
+    def hand_on(self, work: Work, path: Path, columns: Mapping[str, np.ndarray]) -> None:
+        """Write what is drawn; the ending chooses numbers, a picture, or lines and letters."""
+        ending = path.suffix.lower()
+        if ending == ".svg":
+            self.write_svg(path)
+            work.message.emit(f"Written: {path.name}.", False)
+        elif ending == ".png":
+            image = self.image()
+            work.write(partial(write_png, image, path), path)
+        else:
+            work.write(lambda: write_text(path, table_text(columns)), path)
 
     def showEvent(self, event: QShowEvent) -> None:
         """A plot is made when it is first seen: it takes a while."""
@@ -93,12 +133,15 @@ class LineChart(PlotFrame):
     """
 
     picked = Signal(float)
+    pointed = Signal(object)
+    """The value across under the pointer, or None."""
 
     def __init__(self, across: str, up: str) -> None:
         super().__init__()
         self.across, self.up = across, up
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
         self.marks: list[float] = []
+        self.at: float | None = None
         self._lines: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
         self.setMinimumHeight(150)
@@ -110,7 +153,10 @@ class LineChart(PlotFrame):
         pen, fill = self.library.mkPen(tone(MOSS), width=2), shade(MOSS)
         fill.setAlpha(40)
         self._curve = self.plot.plot(pen=pen, brush=fill, fillLevel=0.0)
+        self._here = self.library.InfiniteLine(0.0, pen=self.library.mkPen(tone(INK), width=1))
+        self.plot.addItem(self._here, ignoreBounds=True)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
+        self.plot.scene().sigMouseMoved.connect(self._moved)
 
     def draw(self) -> None:
         """Bring the plot up to date."""
@@ -120,6 +166,9 @@ class LineChart(PlotFrame):
             self._drawn = self.curve
             self._curve.setData(*self.curve)
             self.plot.autoRange(padding=0.03)
+        self._here.setVisible(self.at is not None)
+        if self.at is not None:
+            self._here.setValue(self.at)
         for line in self._lines:
             self.plot.removeItem(line)
         self._lines = []
@@ -145,11 +194,22 @@ class LineChart(PlotFrame):
             self.across, self.up = across, up
             self.ask()
 
+    def point_at(self, value: float | None) -> None:
+        """Draw a thin line at a value, or none."""
+        if value != self.at:
+            self.at = value
+            self.ask()
+
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""
         if list(values) != self.marks:
             self.marks = list(values)
             self.ask()
+
+    def _moved(self, place: Any) -> None:
+        box = self.plot.getViewBox()
+        inside = box.sceneBoundingRect().contains(place)
+        self.pointed.emit(float(box.mapSceneToView(place).x()) if inside else None)
 
     def _clicked(self, event: Any) -> None:
         place = self.plot.getViewBox().mapSceneToView(event.scenePos())

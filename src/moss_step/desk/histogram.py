@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
@@ -25,6 +25,8 @@ class HistogramView(QWidget):
     released = Signal()
     added = Signal(float)
     """A bound is wanted at a value (double click)."""
+    pointed = Signal(object)
+    """The value under the pointer, or None."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -168,10 +170,16 @@ class HistogramView(QWidget):
                 max(int((x - 6) / max(self.width() - 12, 1) * len(self._bins.counts)), 0),
                 len(self._bins.counts) - 1,
             )
+            self.pointed.emit(self.value_at(x))
             text = f"{number_text(self.value_at(x))}{self._unit} · {int(self._bins.counts[i]):,} cells"
             QToolTip.showText(event.globalPosition().toPoint(), text, self)
             return
         self._shift(self._held, self._between(self._held, self.value_at(x)))
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Nothing is pointed at any more."""
+        self.pointed.emit(None)
+        super().leaveEvent(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go."""

@@ -105,10 +105,12 @@ class ThresholdSettings(Settings):
     """Settings of threshold."""
 
     at_least: float | None = setting(None, "At least", "Yes from this value on, the value included.")
-    above: float | None = setting(None, "Above", "Yes above this value, the value not included.")
+    above: float | None = setting(None, "Above", "Yes above this value, the value not included.", more=True)
     at_most: float | None = setting(None, "At most", "Yes up to this value, the value included.")
-    below: float | None = setting(None, "Below", "Yes below this value, the value not included.")
-    elsewhere: Literal["no", "no_data"] = setting("no", "Elsewhere", "What the other cells become.")
+    below: float | None = setting(None, "Below", "Yes below this value, the value not included.", more=True)
+    elsewhere: Literal["no", "no_data"] = setting(
+        "no", "Elsewhere", "What the other cells become.", more=True
+    )
 
     def text(self) -> str:
         """Say the condition."""

@@ -7,30 +7,53 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from PySide6.QtWidgets import QPushButton, QVBoxLayout
+from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout
+from shiboken6 import isValid
 
 from moss_step.desk.benches.further import identifier
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import FormulaControl, TextControl
-from moss_step.desk.parts import button
+from moss_step.desk.histogram import HistogramView
+from moss_step.desk.parts import button, label, row, tool
+from moss_step.model.chart import Chart
+from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.model.units import HECTARE
+from moss_step.model.words import measured, value_text
 from moss_step.science.algebra.formula import FormulaError, parse
+from moss_step.science.classes.curve import threshold_curve
 from moss_step.study.graph import Step
 
+_CHART, _STEPS = 96, 256
 _BOUNDS = ("at_least", "above", "at_most", "below")
 
 
 class ThresholdPanel(StepPanel):
-    """A threshold with a chart of the area that passes for every bound; a click on it sets the bound."""
+    """A threshold with the curve of what passes for every bound, which follows the pointer on the histogram
+    and on itself; a click sets the bound, and the curve can be kept.
+    """
 
     def build(self, layout: QVBoxLayout) -> None:
-        """The chart above the settings."""
-        self.chart = LineChart("bound", "ha that pass")
-        self.chart.setFixedHeight(134)
+        """Histogram and curve above the settings."""
+        self.histogram, self.chart, self.what = HistogramView(), LineChart("bound", "area"), QComboBox()
+        self.chart.setMinimumHeight(_CHART)
+        self.chart.setFixedHeight(_CHART)
+        self.histogram.added.connect(self._set_bound)
         self.chart.picked.connect(self._set_bound)
+        for part in (self.histogram, self.chart):
+            part.pointed.connect(self._read)
+        for text, column in (("Area", "area_m2"), ("Share", "share"), ("Volume", "volume_m3")):
+            self.what.addItem(text, column)
+        self.what.setAccessibleName("What the curve shows")
+        self.what.activated.connect(lambda _: self._show_curve())
+        self.said = label("", "muted")
+        self.said.setAccessibleName("Reading of the curve")
+        kept = tool("plus", "Keep the curve as a step", self._keep_curve)
+        self._curve: tuple[object, Chart | None] = (None, None)
+        layout.addWidget(self.histogram)
         layout.addWidget(self.chart)
+        layout.addWidget(row(self.what, self.said, kept, grows=self.said))
         super().build(layout)
 
     def show_outcome(self) -> None:
@@ -38,22 +61,73 @@ class ThresholdPanel(StepPanel):
         super().show_outcome()
         if self._left:
             return
-        drawn = self.work.picture(str(self._inputs["surface"].currentData() or ""))
+        drawn = self.work.picture(self._source())
         picture = drawn.surface if drawn is not None else None
-        if picture is not None and picture.bins is not None:
-            surface, counts = picture.value, picture.bins.counts
-            told = self.work.study.telling.area or HECTARE
-            cell = surface.area / max(surface.valid_count, 1) / told.factor
-            passed = (
-                np.cumsum(counts) if self._side() in ("at_most", "below") else np.cumsum(counts[::-1])[::-1]
-            )
-            edges = picture.bins.edges
-            self.chart.show_curve(
-                edges[1:] if self._side() in ("at_most", "below") else edges[:-1], passed * cell
-            )
-            across = f"{self._side().replace('_', ' ')}, {surface.unit.symbol or 'value'}"
-            self.chart.show_titles(across, f"{told.symbol} that pass")
+        self.histogram.show_values(picture.bins if picture is not None else None, None, "")
         self.chart.show_marks([float(v) for n, v in self._numbers().items() if n in _BOUNDS])
+        if picture is not None:
+            self._work_out(picture.value)
+
+    def _source(self) -> str:
+        return str(self._inputs["surface"].currentData() or "")
+
+    def _work_out(self, surface: Surface) -> None:
+        """Have the curve of a surface worked out, once for each side of the bound."""
+        side = "below" if self._side() in ("at_most", "below") else "above"
+        wanted = (id(surface), side)
+        if wanted == self._curve[0]:
+            self._show_curve()
+            return
+
+        def show(result: Chart | MossError) -> None:
+            if isValid(self) and not self._left:
+                self._curve = (wanted, None if isinstance(result, MossError) else result)
+                self._show_curve()
+
+        self.work.helper.ask(lambda: threshold_curve(surface, _STEPS, side), show)
+
+    def _show_curve(self) -> None:
+        """Draw the column that is asked for; bearings and a level ground have no curve."""
+        chart, empty = self._curve[1], np.empty(0)
+        if chart is None:
+            self.chart.show_curve(empty, empty)
+            return
+        column = str(self.what.currentData())
+        factor, symbol = self._told(column)
+        if column in chart.columns:
+            self.chart.show_curve(chart.columns["threshold"], chart.columns[column] * factor)
+        else:
+            self.chart.show_curve(empty, empty)  # only lengths have a volume
+        across = f"{self._side().replace('_', ' ')}, {chart.unit('threshold').symbol or 'value'}"
+        self.chart.show_titles(f"{across}; {symbol} that pass", "")
+
+    def _told(self, column: str) -> tuple[float, str]:
+        """By what a column is multiplied to be shown, and its symbol."""
+        if column == "area_m2":
+            told = self.work.study.telling.area or HECTARE
+            return 1.0 / told.factor, told.symbol
+        return (100.0, "%") if column == "share" else (1.0, "m³")
+
+    def _read(self, value: float | None) -> None:
+        """Say what passes at a bound, and mark it."""
+        self.chart.point_at(value)
+        chart = self._curve[1]
+        if value is None or chart is None:
+            self.said.setText("")
+            return
+        parts = []
+        for column in ("area_m2", "share"):
+            factor, symbol = self._told(column)
+            at = float(np.interp(value, chart.columns["threshold"], chart.columns[column]))
+            parts.append(f"{measured(at * factor)} {symbol}")
+        unit = chart.unit("threshold")
+        self.said.setText(f"{value_text(value, unit)}: {', '.join(parts)}")
+
+    def _keep_curve(self) -> None:
+        """Add the curve of this surface as a step."""
+        if self._source():
+            side = "below" if self._side() in ("at_most", "below") else "above"
+            self.work.add_step("threshold_curve", {"surface": self._source()}, {"side": side}, choose=False)
 
     def _side(self) -> str:
         return next((n for n in _BOUNDS if n in self._numbers()), "at_least")

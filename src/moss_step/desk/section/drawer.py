@@ -11,12 +11,11 @@ import shapely
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from moss_step.desk.chart import CHART_FILES
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plain import speak
 from moss_step.desk.section.chart import EMPTY, SectionChart
 from moss_step.desk.work import Work
-from moss_step.formats.columns_csv import table_text
-from moss_step.formats.whole import write_text
 from moss_step.model.surface import Surface
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
@@ -49,7 +48,7 @@ class SectionDrawer(QWidget):
         for part in (
             tool("chart-line", "Draw another line on the plan", self.line_wanted.emit),
             tool("plus", "Keep the section as a step", self.keep),
-            tool("download-simple", "Hand the section on as CSV", self._ask),
+            tool("download-simple", "Hand the section on: CSV, PNG or SVG", self._ask),
         ):
             head.addWidget(part)
         layout = QVBoxLayout(self)
@@ -105,14 +104,13 @@ class SectionDrawer(QWidget):
             )
 
     def write(self, path: Path) -> None:
-        """Write the section as CSV."""
+        """Write the section; the ending chooses CSV, PNG or SVG."""
         if self.chart.table is None:
             return
-        columns = self.chart.table.columns
-        self.work.write(lambda: write_text(path, table_text(columns)), path)
+        self.chart.hand_on(self.work, path, self.chart.table.columns)
 
     def _ask(self) -> None:
-        path = self.work.folder.ask_save(self, "Hand the section on", "section.csv", "CSV (*.csv)", ".csv")
+        path = self.work.folder.ask_save(self, "Hand the section on", "section.csv", CHART_FILES, ".csv")
         if path is not None:
             self.write(path)
 

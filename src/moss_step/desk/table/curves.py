@@ -4,29 +4,22 @@ from __future__ import annotations
 
 import html
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QRectF, QSize, Signal
-from PySide6.QtGui import QImage, QPainter
-from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from moss_step.desk.chart import PlotFrame
+from moss_step.desk.chart import CHART_FILES, PlotFrame
 from moss_step.desk.parts import clear, label, row, tool
-from moss_step.desk.png import write_png
 from moss_step.desk.table.model import cell_text, column_words
 from moss_step.desk.tones import tone
 from moss_step.desk.work import Work
-from moss_step.formats.columns_csv import table_text
-from moss_step.formats.whole import whole_file, write_text
 from moss_step.model.chart import Chart
 from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.colors import DEEP, MOSS, MUTED, curve_color
 
-_SHARP = 2
 _MOST_CURVES = 6
 
 
@@ -91,25 +84,6 @@ class CurvePlot(PlotFrame):
         across = float(box.mapSceneToView(at).x())
         self._line.setValue(across)
         self.pointed.emit(10.0**across if self.log[0] else across)
-
-    def image(self) -> QImage:
-        """The plot as a picture, twice as fine as on the screen."""
-        image = QImage(self.size() * _SHARP, QImage.Format.Format_RGB32)
-        image.setDevicePixelRatio(_SHARP)
-        self.render(image)
-        return image
-
-    def write_svg(self, path: Path) -> None:
-        """Write the plot as lines and letters, whole or not at all."""
-        with whole_file(path) as part:
-            writer = QSvgGenerator()
-            writer.setFileName(str(part))
-            writer.setSize(QSize(self.width(), self.height()))
-            writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
-            writer.setTitle("Chart")
-            painter = QPainter(writer)
-            self.plot.scene().render(painter)
-            painter.end()
 
 
 class CurvesView(QWidget):
@@ -193,24 +167,14 @@ class CurvesView(QWidget):
         self.said.setText("   ".join(parts))
 
     def _ask(self) -> None:
-        kinds = "CSV, PNG, SVG (*.csv *.png *.svg)"
-        path = self.work.folder.ask_save(self, "Hand the curves on", "curves.csv", kinds, ".csv")
+        path = self.work.folder.ask_save(self, "Hand the curves on", "curves.csv", CHART_FILES, ".csv")
         if path is not None:
             self.write(path)
 
     def write(self, path: Path) -> None:
         """Write the curves; the ending chooses numbers, a picture, or lines."""
-        chart, ending = self._chart, path.suffix.lower()
-        if chart is None:
-            return
-        if ending == ".svg":
-            self.plot.write_svg(path)
-            self.work.message.emit(f"Written: {path.name}.", False)
-        elif ending == ".png":
-            image = self.plot.image()
-            self.work.write(partial(write_png, image, path), path)
-        else:
-            self.work.write(lambda: write_text(path, table_text(chart.columns)), path)
+        if self._chart is not None:
+            self.plot.hand_on(self.work, path, self._chart.columns)
 
 
 def _curves(chart: Chart | None) -> list[str]:
