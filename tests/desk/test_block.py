@@ -21,7 +21,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from tests.desk.driving import LEFT, named, press, rest, wheel
-from tests.desk.jobs import by_name
+from tests.desk.jobs import by_name, fill, keep
 
 
 @pytest.fixture
@@ -444,3 +444,33 @@ def test_at_rest_a_thin_line_shows_whole(qapp):
         )
     finally:
         drawing.close()
+
+
+def test_the_block_keeps_its_covering_while_a_change_is_applied(window, settle, qapp):
+    """From the press of Apply until all is at rest the picture is never bare relief."""
+    window.files.open_path(DATA / "harrow_ground.tif")
+    settle(window)
+    window.begin_step("slope")
+    step = keep(window, settle)
+    window.work.choose(step)
+    window.show_drawer("block")
+    rest(window, qapp)
+    fill(window, settle, "z_factor", 2.0)
+    rest(window, qapp)
+    colored, seen = _colour_of(window.block.image), []
+    press(window.benches["shape"], "Apply the change")
+    end = time.monotonic() + 3.0
+    while time.monotonic() < end:
+        qapp.processEvents()
+        seen.append(_colour_of(window.block.image))
+        time.sleep(0.02)
+    assert colored > 40 and min(seen) > 0.8 * colored
+
+
+def _colour_of(image):
+    """How far the middle of a picture is from grey."""
+    pixels = np.frombuffer(image.convertToFormat(QImage.Format.Format_RGB32).constBits(), np.uint8)
+    middle = pixels.reshape(image.height(), image.width(), 4)[
+        image.height() // 3 : image.height() // 3 * 2, image.width() // 3 : image.width() // 3 * 2, :3
+    ]
+    return float(np.ptp(middle, axis=2).mean())

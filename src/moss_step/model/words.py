@@ -16,8 +16,13 @@ def value_text(value: float, unit: Unit, quantity: str = "") -> str:
         return "flat" if value < 0 else f"{value:.0f}° {_compass(value)}"
     if quantity == "seen":
         return f"{value:.0f}"
+    return with_symbol(_grouped(value, unit), unit)
+
+
+def with_symbol(text: str, unit: Unit) -> str:
+    """A number in words with the symbol of its unit."""
     gap = "" if unit.symbol in ("°", "%", "") else " "
-    return f"{_grouped(value, unit)}{gap}{unit.symbol}".rstrip("?").rstrip()
+    return f"{text}{gap}{unit.symbol}".rstrip("?").rstrip()
 
 
 def measured(value: float) -> str:

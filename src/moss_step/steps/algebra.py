@@ -17,6 +17,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, COUNT, NONE, UNITS
+from moss_step.model.words import with_symbol
 from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, is_question, names_in, one_frame
 from moss_step.science.regrid import carry_over
@@ -144,7 +145,7 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
         s.at_least is not None,
         high,
         s.at_most is not None,
-        f"{s.text()} {surface.unit.symbol}".strip(),
+        with_symbol(s.text(), surface.unit),
         s.elsewhere == "no",
     )
     return class_outcome(result, surface.valid_count)

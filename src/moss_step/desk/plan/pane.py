@@ -173,7 +173,7 @@ class Welcome(QFrame):
         self.adjustSize()
 
 
-_NARROW = 520
+_NARROW = 462
 """Width of the plan below which the views are a drop-down."""
 
 
