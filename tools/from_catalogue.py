@@ -1,20 +1,31 @@
-"""Write what is made from the catalogue: the types of the functions that ``import moss_step`` gives, and the
-page of all steps.
+"""Write what is made from the catalogue: the types of the functions that ``import moss_step`` gives, the page
+of all steps, and the stored catalogue that the command line answers from.
 
 ``python tools/from_catalogue.py``
 """
 
 from __future__ import annotations
 
+import contextlib
 import inspect
+import io
+import json
+import os
+import shlex
+import tempfile
 from pathlib import Path
 from typing import Any
 
+from moss_step.cli import main
+from moss_step.demo.samples import write_samples
 from moss_step.door import functions
+from moss_step.kinds.registry import kind_named
 from moss_step.steps.catalogue import catalogue, describe
+from moss_step.steps.declare import StepKind
 
 ROOT = Path(__file__).parent.parent
 TYPES, PAGE = ROOT / "src/moss_step/__init__.pyi", ROOT / "docs/steps.md"
+STORED = ROOT / "src/moss_step/line/catalogue.json"
 HEAD = '''"""Types of the steps as functions; written by tools/from_catalogue.py from their declarations."""
 
 from collections.abc import Callable, Sequence
@@ -107,6 +118,38 @@ def settings_of(step: dict[str, Any]) -> str:
     return ", ".join(found)
 
 
+def findings_of(kinds: list[str]) -> dict[str, list[dict[str, str]]]:
+    """What the example of each step finds: names, titles and units. It takes a while."""
+    result = {}
+    with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+        write_samples(Path(folder))
+        for kind in kinds:
+            said = io.StringIO()
+            with contextlib.redirect_stdout(said):
+                code = main([*shlex.split(describe(catalogue()[kind])["example"]), "--json", "--overwrite"])
+            if code:
+                raise SystemExit(f"{kind}: its example does not run")
+            found = json.loads(said.getvalue())["findings"]
+            result[kind] = list(
+                {f["name"]: {k: f[k] for k in ("name", "title", "unit")} for f in found}.values()
+            )
+    return result
+
+
+def endings(step: StepKind) -> dict[str, dict[str, list[str]]]:
+    """Endings of the files that each result can be written in, by the result's name."""
+    return {"endings": {n: list(kind_named(r.gives).endings) for n, r in step.results.items()}}
+
+
+def stored(found: dict[str, list[dict[str, str]]]) -> str:
+    """The stored catalogue, with what each step finds."""
+    steps = [{**describe(s), **endings(s), "findings": found.get(s.kind, [])} for s in catalogue().values()]
+    return json.dumps(steps, indent=1, ensure_ascii=False) + "\n"
+
+
 if __name__ == "__main__":
+    os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp()
     TYPES.write_text(text())
     PAGE.write_text(page())
+    STORED.write_text(stored({}))  # the examples are run by it
+    STORED.write_text(stored(findings_of(list(catalogue()))))

@@ -191,3 +191,15 @@ def test_a_study_whose_key_or_shading_names_no_result_opens_without_it(
     assert faults == [] and window.work.outcome("g") is not None
     assert all(window.work.study.has(k.step) for k in window.work.study.key)
     assert window.work.study.shading.ground in ("", "g")
+
+
+def test_a_press_that_comes_after_the_window_closed_changes_nothing(demo, settle):
+    """A key that presses a button does so a moment later: the window may be gone by then."""
+    demo.begin_step("slope")
+    settle(demo)
+    panel, before = demo.benches["shape"].panel, demo.work.study
+    demo.work.close()
+    panel.keep()
+    demo.work.undo()
+    demo.work.redo()
+    assert demo.work.study == before and not demo.work._timer.isActive()

@@ -20,9 +20,9 @@ def test_the_plan_says_what_it_shows_and_what_stands_at_the_pointer(demo, settle
     demo.plan.read(((xmin + xmax) / 2, (ymin + ymax) / 2))
     ground = next(r for r in demo.plan.reading.rows if r.name.startswith("Ground"))
     assert f"{ground.name} {ground.text}" in said(demo.plan.view)[1]
-    demo.plan.read(None)
     demo.plan.view.fit()
     settle(demo)
+    demo.plan.read(None)
     assert "At the pointer" not in said(demo.plan.view)[1]
 
 

@@ -516,7 +516,7 @@ class Work(QObject):
         """End the threads; the autosave goes among the old copies unless the work is to be found again."""
         if self._closed:
             return
-        self._closed = True
+        self._closed, self.draft = True, None  # a press may still be on its way
         self._timer.stop()
         self._watch.stop()
         self._main.close()
@@ -573,6 +573,8 @@ class Work(QObject):
             )
 
     def _after_change(self) -> None:
+        if self._closed:
+            return
         if self.chosen_ref and not self.study.has(self.chosen_ref):
             self.chosen_ref = ""
             self.chosen.emit()

@@ -77,6 +77,7 @@ def _drawn(settings: FormulaSettings) -> dict[str, Any]:
 
 formula = StepKind(
     kind="formula",
+    example='expression="slope >= 30 and ground > 450" slope=slope.tif ground=ground.tif',
     bench="classes",
     group="Several together",
     title="Formula",
@@ -152,7 +153,8 @@ def _threshold(settings: ThresholdSettings, inputs: Inputs, progress: Progress) 
 
 
 threshold = StepKind(
-    kind="threshold", bench="classes",
+    kind="threshold",
+    example="surface=slope.tif at_least=30", bench="classes",
     group="Bounds and classes",
     title="Threshold", question="Where does a value pass a bound?",
     help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
@@ -193,7 +195,8 @@ def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 class_among = StepKind(
-    kind="class_among", bench="classes",
+    kind="class_among",
+    example="classes=classes.tif among=2,3", bench="classes",
     group="Bounds and classes",
     title="Class among", question="Where is the class one of some?",
     help="Yes where a class map holds one of some classes, such as land covers; no elsewhere.",
@@ -290,6 +293,7 @@ def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> O
 
 combine = StepKind(
     kind="combine",
+    example="steep=classes.tif high=later_classes.tif rule=worst",
     bench="classes",
     group="Several together",
     title="Combine",
@@ -333,6 +337,7 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
 
 weigh = StepKind(
     kind="weigh",
+    example="slope=slope.tif ground=ground.tif weights=2,1",
     bench="classes",
     group="Several together",
     title="Weigh",
@@ -372,6 +377,7 @@ def _difference(settings: DifferenceSettings, inputs: Inputs, progress: Progress
 
 difference = StepKind(
     kind="difference",
+    example="first=later.tif second=ground.tif",
     keeps="difference",
     bench="surface",
     group="Between surfaces",
@@ -419,6 +425,7 @@ def _convert(settings: ConvertSettings, inputs: Inputs, progress: Progress) -> O
 
 convert_units = StepKind(
     kind="convert_units",
+    example="surface=ground.tif to=foot",
     bench="surface",
     group="Values",
     title="Convert units",
@@ -455,6 +462,7 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 fill_voids = StepKind(
     kind="fill_voids",
+    example="surface=ground.tif",
     bench="surface",
     group="Values",
     title="Fill voids",
@@ -506,6 +514,7 @@ def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) ->
 
 resample = StepKind(
     kind="resample",
+    example="surface=ground.tif cell=10",
     keeps="cells",
     bench="surface",
     group="Cells",
@@ -543,6 +552,7 @@ def _merge(settings: MergeSettings, inputs: Inputs, progress: Progress) -> Outco
 
 merge = StepKind(
     kind="merge",
+    example="west=ground.tif east=later.tif",
     bench="surface",
     group="Between surfaces",
     title="Merge",

@@ -10,7 +10,9 @@ from typing import Any
 
 from moss_step import steps
 from moss_step.model.errors import AskedWronglyError
+from moss_step.model.nearest import meant
 from moss_step.steps.declare import StepKind, extra, in_text
+from moss_step.steps.example import example_of
 
 BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork", "classes", "sheet")
 GROUPS: dict[str, tuple[str, ...]] = {
@@ -55,7 +57,9 @@ def step_kind(kind: str) -> StepKind:
             raise AskedWronglyError(
                 f"'{kind}' is a result of {moved[0]} now.", f"Run {moved[0]}, with -o {moved[1]}=FILE."
             ) from None
-        raise AskedWronglyError(f"There is no step '{kind}'.", f"Steps: {', '.join(catalogue())}.") from None
+        raise AskedWronglyError(
+            f"There is no step '{kind}'.", meant(kind, catalogue()) or f"There are {len(catalogue())} steps."
+        ) from None
 
 
 def opening(path: Path) -> list[tuple[str, str]]:
@@ -97,10 +101,13 @@ def describe(step: StepKind) -> dict[str, Any]:
         "bench": step.bench,
         "title": step.title,
         "question": step.question,
-        "help": step.help,
+        "help": in_text(step.help),
+        "example": example_of(step),
         "gives": step.gives,
+        "gives_by_settings": step.gives_by is not None,
         "results": [
-            {"name": r.name, "gives": r.gives, "title": r.title, "help": r.help} for r in step.beside
+            {"name": r.name, "gives": r.gives, "title": r.title, "help": r.help, "was": r.was}
+            for r in step.beside
         ],
         "words": list(step.words),
         "inputs": [
@@ -116,13 +123,21 @@ def describe(step: StepKind) -> dict[str, Any]:
                 "title": field.title,
                 "help": in_text(field.description or ""),
                 "unit": extra(field, "unit"),
+                "control": extra(field, "control"),
                 "required": field.is_required(),
                 "default": schema.get(name, {}).get("default"),
                 "range": _range(schema.get(name, {})),
+                "choices": _choices(schema.get(name, {})),
             }
             for name, field in step.settings.listed().items()
         ],
     }
+
+
+def _choices(schema: dict[str, Any]) -> list[Any] | None:
+    """All values that a setting may have, where there are some few."""
+    options = [o for o in schema.get("anyOf", [schema]) if o.get("type") != "null"]
+    return list(options[0]["enum"]) if len(options) == 1 and "enum" in options[0] else None
 
 
 def _range(schema: dict[str, Any]) -> Any:

@@ -75,6 +75,7 @@ def _table(change: Change) -> Table:
 
 class_change = StepKind(
     kind="class_change",
+    example="before=classes.tif after=later_classes.tif -o table=changes.csv",
     keeps="change",
     bench="classes",
     group="Several together",
@@ -120,6 +121,7 @@ def _curve(settings: CurveSettings, inputs: Inputs, progress: Progress) -> Outco
 
 threshold_curve = StepKind(
     kind="threshold_curve",
+    example="surface=slope.tif",
     bench="classes",
     group="Bounds and classes",
     title="Threshold curve",

@@ -111,6 +111,7 @@ def _classify(settings: ClassifySettings, inputs: Inputs, progress: Progress) ->
 
 classify = StepKind(
     kind="classify",
+    example="surface=slope.tif rules=fao_slope",
     bench="classes",
     group="Bounds and classes",
     title="Classes",

@@ -15,6 +15,7 @@ from pydantic.fields import FieldInfo
 from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
+from moss_step.model.nearest import meant
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.rules import RuleSet
@@ -269,6 +270,10 @@ class StepKind:
     """The kind of the main result by the settings as they are written; empty where it is always ``gives``."""
     draws: Callable[[Any], Mapping[str, Any]] | None = None
     """How the Key draws the main result at first, by the settings; beside what ``look`` says."""
+    example: str = ""
+    """Words of a run on the command line, after the kind, for the help. Inputs that it does not name stand
+    there under the usual names of ``steps/example.py``; a test runs it on these files.
+    """
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""
 
@@ -339,8 +344,11 @@ class StepKind:
         """
         unknown = [n for n in given if n not in self.settings.listed()]
         if unknown:
-            allowed = ", ".join([i.name for i in self.inputs] + list(self.settings.listed())) or "none"
-            raise AskedWronglyError(f"`{self.kind}` has no setting '{unknown[0]}'.", f"It has: {allowed}.")
+            allowed = [*(i.name for i in self.inputs), *self.settings.listed()]
+            raise AskedWronglyError(
+                f"`{self.kind}` has no setting '{unknown[0]}'.",
+                f"{meant(unknown[0], allowed)} It has: {', '.join(allowed) or 'none'}.".strip(),
+            )
         for name, value in given.items():
             if isinstance(value, str) and name not in self.file_settings and not is_text(value):
                 raise AskedWronglyError(f"`{name}` holds characters that are no text.", "Type it again.")

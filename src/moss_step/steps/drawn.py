@@ -171,6 +171,7 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
 
 draw = StepKind(
     kind="draw",
+    example='kind=areas shapes="Old quarry: 412900,5870900;413300,5870900;413100,5871200" crs=EPSG:32628',
     keeps="shapes",
     bench="gather",
     group="Bring in",

@@ -190,6 +190,7 @@ def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outco
 
 flood = StepKind(
     kind="flood",
+    example="above=above_water.tif stage=2",
     bench="water",
     group="Standing water",
     title="Flood stage",
@@ -278,6 +279,7 @@ _BUND = InputSpec(
 )
 pond_step = StepKind(
     kind="pond",
+    example="line=412700,5870600,413100,5870700 crest=486 -o curve=storage.csv",
     bench="water",
     group="Standing water",
     title="Pond",

@@ -101,6 +101,7 @@ def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[
 
 open_grid = StepKind(
     kind="open_grid",
+    example="source=ground.tif",
     bench="gather",
     group="Bring in",
     title="Open a grid",
@@ -154,6 +155,7 @@ def _open_shapes(settings: OpenShapesSettings, inputs: Inputs, progress: Progres
 
 open_shapes = StepKind(
     kind="open_shapes",
+    example="source=areas.gpkg",
     bench="gather",
     group="Bring in",
     title="Open shapes",
@@ -217,6 +219,7 @@ def _cell_outcome(surface: Surface, warnings: tuple[str, ...] = ()) -> Outcome:
 
 crop = StepKind(
     kind="crop",
+    example="surface=ground.tif box=412500,5870500,413500,5871500",
     bench="gather",
     group="Fit to the work",
     title="Crop",
@@ -267,6 +270,7 @@ def _reproject(settings: ReprojectSettings, inputs: Inputs, progress: Progress) 
 
 reproject = StepKind(
     kind="reproject",
+    example="surface=ground.tif crs=EPSG:3035 cell=5",
     bench="gather",
     group="Fit to the work",
     title="Reproject",

@@ -199,6 +199,7 @@ def _hazard_plan(settings: HazardSettings, names: Mapping[str, str]) -> tuple[Pl
 
 hazard = StepKind(
     kind="hazard",
+    example='dem=ground.tif criteria="slope_percent(dem) > 30; dem > 450"',
     bench="classes",
     group="Several together",
     title="Hazard from criteria",
@@ -269,6 +270,7 @@ def _inside_plan(settings: InsideSettings, names: Mapping[str, str]) -> tuple[Pl
 
 amount_inside = StepKind(
     kind="amount_inside",
+    example='areas=areas.gpkg dem=ground.tif criteria="slope_degrees(dem) > 30"',
     bench="classes",
     group="Values by area",
     title="How much inside",
@@ -330,6 +332,7 @@ def _tile_plan(settings: TileSettings, names: Mapping[str, str]) -> tuple[Planne
 
 tile_values = StepKind(
     kind="tile_values",
+    example="surface=ground.tif statistic=max spacing=100",
     bench="classes",
     group="Values by area",
     title="Values per tile",
@@ -380,6 +383,7 @@ def _dam_plan(settings: DamSettings, names: Mapping[str, str]) -> tuple[Planned,
 
 dam_catchment = StepKind(
     kind="dam_catchment",
+    example="dam=412900,5870700",
     bench="water",
     group="What drains where",
     title="Dam and catchment",

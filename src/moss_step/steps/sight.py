@@ -135,6 +135,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
 
 viewshed_step = StepKind(
     kind="viewshed",
+    example="observers=413000,5871000;413300,5871300 observer_height=20",
     bench="sight",
     group="What is seen",
     title="Viewshed",
@@ -203,7 +204,8 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
 
 
 which_see = StepKind(
-    kind="which_see", bench="sight",
+    kind="which_see",
+    example="observers=413000,5871000;413300,5871300", bench="sight",
     group="What is seen",
     title="Which see it", question="Which observers see a place?",
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
@@ -230,6 +232,7 @@ def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcom
 
 mast_height = StepKind(
     kind="mast_height",
+    example="observers=413000,5871000",
     bench="sight",
     group="How high",
     title="Mast height",
@@ -259,6 +262,7 @@ def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
 
 horizon_angle = StepKind(
     kind="horizon_angle",
+    example="observers=413000,5871000",
     bench="sight",
     group="How high",
     title="Angle above the horizon",
@@ -328,6 +332,7 @@ def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> O
 
 horizon = StepKind(
     kind="horizon",
+    example="observers=413000,5871000",
     bench="sight",
     group="How high",
     title="Horizon",
@@ -410,6 +415,7 @@ def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outco
 
 blind_patches = StepKind(
     kind="blind_patches",
+    example="seen=seen.tif",
     bench="sight",
     group="What is seen",
     title="Blind patches",
@@ -448,6 +454,7 @@ def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> O
 
 compare_sight = StepKind(
     kind="compare_sight",
+    example="before=seen.tif after=seen_later.tif",
     bench="sight",
     group="What is seen",
     title="Gained and lost",
@@ -556,6 +563,7 @@ def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
 
 best_places = StepKind(
     kind="best_places",
+    example="spacing=200 count=2",
     bench="sight",
     group="Where to stand",
     title="Best places",

@@ -106,6 +106,7 @@ def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> O
 
 sight_line = StepKind(
     kind="sight_line",
+    example="line=412500,5870500,413500,5871500 -o stretches=stretches.gpkg",
     bench="sight",
     group="Along a line",
     title="Sight line",

@@ -73,6 +73,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
 
 streams = StepKind(
     kind="streams",
+    example="min_area=50000 -o nodes=nodes.gpkg",
     bench="water",
     group="Streams and divides",
     title="Streams",
@@ -200,6 +201,7 @@ def _with_density(result: Shapes, drainage: Drainage) -> Shapes:
 
 basins = StepKind(
     kind="basins",
+    example="min_depth=0.5",
     bench="water",
     group="What drains where",
     title="Basins",
@@ -338,6 +340,7 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
 
 catchment = StepKind(
     kind="catchment",
+    example="at=412900,5870700 snap=20",
     bench="water",
     group="What drains where",
     title="Catchment",

@@ -106,6 +106,7 @@ def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) ->
 
 flow_path = StepKind(
     kind="flow_path",
+    example="start=413300,5871300",
     bench="water",
     group="Where it runs",
     title="Flow path",

@@ -97,7 +97,8 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
 
 
 contours = StepKind(
-    kind="contours", bench="shape",
+    kind="contours",
+    example="interval=10", bench="shape",
     group="Heights",
     title="Contours", question="Which lines join places of one height?",
     help="Contour lines with their elevation, index lines and closed depressions marked.",
@@ -171,7 +172,8 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
 
 
 profile = StepKind(
-    kind="profile", bench="shape",
+    kind="profile",
+    example="surface=ground.tif line=412500,5870500,413500,5871500", bench="shape",
     group="Heights",
     title="Profile", question="How do values run along a line?",
     help="Values of one or more surfaces at even steps along a line, with distance.",
@@ -209,7 +211,8 @@ def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) 
 
 
 rasterize = StepKind(
-    kind="rasterize", bench="classes",
+    kind="rasterize",
+    example="shapes=areas.gpkg like=ground.tif inside=true", bench="classes",
     group="Areas",
     title="Shapes to grid", question="Which cells lie in which shape?",
     help="A class map of shapes by the values of a column, in the frame of a grid.",
@@ -249,7 +252,8 @@ def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress
 
 
 polygonize = StepKind(
-    kind="polygonize", bench="classes",
+    kind="polygonize",
+    example="classes=classes.tif", bench="classes",
     group="Areas",
     title="Classes to areas", question="Which outline has each class?",
     help="One area for each class, along the exact outlines of its cells, or rounded for the eye.",
@@ -285,7 +289,8 @@ def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Out
 
 
 patches = StepKind(
-    kind="patches", bench="classes",
+    kind="patches",
+    example="classes=classes.tif", bench="classes",
     group="Areas",
     title="Patches", question="Which cells hang together?",
     help="Connected patches of one class, as areas with cells, area and the statistics of a surface.",
@@ -319,6 +324,7 @@ def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome
 
 mask = StepKind(
     kind="mask",
+    example="surface=ground.tif areas=areas.gpkg",
     bench="classes",
     group="Areas",
     title="Mask",
@@ -355,7 +361,8 @@ def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress
 
 
 tessellate = StepKind(
-    kind="tessellate", bench="classes",
+    kind="tessellate",
+    example="extent=ground.tif spacing=100", bench="classes",
     group="Values by area",
     title="Tiles", question="Which even areas cover the ground?",
     help="Covers an extent with hexagons, squares or triangles; keeps those that meet a set of areas.",
@@ -446,6 +453,7 @@ def _first_statistic(settings: ZoneSettings) -> dict[str, Any]:
 
 zone_statistics = StepKind(
     kind="zone_statistics",
+    example="zones=areas.gpkg surface=slope.tif statistics=mean,max",
     bench="classes",
     group="Values by area",
     title="Zone statistics",
@@ -519,6 +527,7 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
 
 zone_classes = StepKind(
     kind="zone_classes",
+    example="zones=areas.gpkg classes=classes.tif",
     bench="classes",
     group="Values by area",
     title="Classes in zones",
@@ -575,6 +584,7 @@ def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Out
 
 choose_shapes = StepKind(
     kind="choose_shapes",
+    example='shapes=areas.gpkg where="area_ha > 1"',
     bench="classes",
     group="Areas",
     title="Choose shapes",

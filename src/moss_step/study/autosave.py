@@ -10,17 +10,11 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from platformdirs import user_state_path
-
+from moss_step.folders import state_path
 from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.study.graph import Study
 from moss_step.study.saving import as_data, from_data
-
-
-def state_path() -> Path:
-    """Where the folder for autosaves and recent studies is, or will be."""
-    return user_state_path("moss-step")
 
 
 def state_folder() -> Path:

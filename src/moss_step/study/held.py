@@ -9,8 +9,9 @@ import json
 import os
 from pathlib import Path
 
+from moss_step.folders import state_path
 from moss_step.formats.whole import write_text
-from moss_step.study.autosave import process_started, state_path
+from moss_step.study.autosave import process_started
 
 Stamp = tuple[int, int] | None
 """Size and time of a file as it was read or written; None when there is none."""

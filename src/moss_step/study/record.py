@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import TypeVar
 
 from moss_step import __version__
+from moss_step.kinds.registry import kind_of
 from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
+from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import extra
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
+from moss_step.study.sources import Sources
 from moss_step.study.store import Said
 
 T = TypeVar("T")
@@ -29,6 +34,31 @@ def lineage(study: Study, ref: str, engine: Engine) -> str:
     for number, step in enumerate(steps, start=1):
         lines += _step_lines(number, step, study, engine)
     return "\n".join(lines).rstrip() + "\n"
+
+
+def of_one_run(
+    kind: str, given: Mapping[str, str], sources: Iterable[str], outcome: Outcome, name: str
+) -> str:
+    """Write how the result of one step without a study came about."""
+    step = step_kind(kind)
+    lines = [
+        f"# {name}",
+        "",
+        f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}",
+        "",
+        f"{step.title} ({kind}). {step.help}",
+        "",
+        *(f"- {n}: {v}" for n, v in given.items()),
+    ]
+    looked = Sources()
+    for source in sources:
+        digest = looked.look(source)
+        if digest is not None:
+            lines.append(f"- content of {source} (BLAKE2b): {digest[:32]}")
+    lines.append(f"- result: {kind_of(outcome.value).describe(outcome.value)}")
+    lines += [f"- {_finding_text(f)}" for f in outcome.findings]
+    lines += [f"- note: {w}" for w in outcome.warnings]
+    return "\n".join(lines) + "\n"
 
 
 def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[str]:

@@ -1,0 +1,53 @@
+"""Small files of the kinds that steps take, under the names that the examples of the help use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import shapely
+
+from moss_step.demo import DATA
+from moss_step.formats.raster import read_surface, write_surface
+from moss_step.formats.vector import read_shapes, write_shapes
+from moss_step.model.frame import Frame
+from moss_step.model.progress import silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.steps.catalogue import step_kind
+from moss_step.study.direct import do_step
+from moss_step.study.hand_on import hand_on
+
+_SIDE, _CELL = 250, 4
+"""Rows and columns of the grids, and cells of the demo's ground along one of theirs."""
+_MADE = (
+    ("slope", {"dem": "ground.tif"}, "slope.tif"),
+    ("slope", {"dem": "later.tif"}, "slope_later.tif"),
+    ("classify", {"surface": "slope.tif", "rules": "fao_slope"}, "classes.tif"),
+    ("classify", {"surface": "slope_later.tif", "rules": "fao_slope"}, "later_classes.tif"),
+    ("viewshed", {"dem": "ground.tif", "observers": "413000,5871000"}, "seen.tif"),
+    ("viewshed", {"dem": "later.tif", "observers": "413000,5871000"}, "seen_later.tif"),
+    ("drain_height", {"dem": "ground.tif"}, "above_water.tif"),
+)
+
+
+def write_samples(folder: Path) -> None:
+    """Write them all into a folder: grounds of 250 x 250 cells of 8 m, and what is made from these."""
+    whole = read_surface(DATA / "harrow_ground.tif")[0]
+    most = _SIDE * _CELL
+    coarse = whole.values[:most, :most].reshape(_SIDE, _CELL, _SIDE, _CELL).mean(axis=(1, 3))
+    f = whole.frame
+    frame = Frame(_SIDE, _SIDE, f.x0, f.y0, f.dx * _CELL, f.dy * _CELL, f.crs)
+    rows, cols = np.mgrid[0:_SIDE, 0:_SIDE]
+    mound = 12.0 * np.exp(-((rows - 120) ** 2 + (cols - 130) ** 2) / 400.0)
+    for name, values in (("ground", coarse), ("later", coarse + mound)):
+        ground = Surface(values.astype(np.float32), frame, whole.unit, "elevation")
+        write_surface(folder / f"{name}.tif", ground, name.capitalize())
+    bogs = read_shapes(DATA / "harrow_bogs.gpkg")
+    columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
+    write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
+    for kind, given, target in _MADE:
+        step = step_kind(kind)
+        paths = {n: str(folder / v) if step.input(n) and "." in v else v for n, v in given.items()}
+        outcome, name = do_step(step, paths, silent())[""]
+        hand_on(outcome, name, folder / target)

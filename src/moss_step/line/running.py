@@ -1,0 +1,194 @@
+"""``moss-step run``: a whole study without a screen."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from moss_step.line.bar import Bar
+from moss_step.line.outs import remember
+from moss_step.line.prepare import tell_of_compiling
+from moss_step.model.errors import MossError
+
+if TYPE_CHECKING:
+    from moss_step.model.outcome import Outcome
+    from moss_step.model.progress import Progress
+    from moss_step.study.engine import Engine
+    from moss_step.study.graph import Study
+
+STATE = "results.json"
+
+
+class Run:
+    """One run of a study into a folder: what it wrote, found, and has to remark."""
+
+    def __init__(self, study: Study, file: Path, folder: Path) -> None:
+        from moss_step.study.engine import Engine
+
+        self.study, self.file, self.folder = study, file, folder
+        self.engine: Engine = Engine()
+        self.outputs: list[str] = []
+        self.findings: list[dict[str, Any]] = []
+        self.warnings: list[str] = []
+
+    def begin(self) -> None:
+        """Mark the folder as not complete, and remark what an earlier run left there that this one does not
+        write.
+        """
+        from moss_step.formats.whole import sweep
+
+        earlier = self._earlier()
+        self.folder.mkdir(parents=True, exist_ok=True)
+        sweep(self.folder)
+        self._write_state(False)
+        planned = {p.name for ref in self.study.refs(asked=False) for p in self._paths(ref)}
+        left = sorted(n for n in earlier - planned if (self.folder / n).is_file())
+        if left:
+            self.warnings.append(
+                f"Left of an earlier run, and not written now: {', '.join(left[:8])}"
+                f"{f' and {len(left) - 8} more' if len(left) > 8 else ''}."
+            )
+
+    def all_steps(self, progress: Progress) -> None:
+        """Work out and write every result; one of several that a step cannot give is remarked.
+
+        Raises MossError that names the step that failed and what was written before it.
+        """
+        refs = list(self.study.refs(asked=False))
+        for k, ref in enumerate(refs):
+            part = progress.part(k / len(refs), (k + 1) / len(refs))
+            try:
+                outcome = self.engine.run_or_raise(self.study, ref, part)
+            except MossError as error:
+                if not self._main_is_there(ref):
+                    raise self._failed(ref, error) from error
+                self.warnings.append(f"{self.study.name_of(ref)} was not written. {error}")
+                continue
+            self._take(ref, outcome, part)
+
+    def end(self) -> None:
+        """Mark the folder as complete."""
+        self._write_state(True)
+
+    def _take(self, ref: str, outcome: Outcome, progress: Progress) -> None:
+        from moss_step.formats.whole import write_text
+        from moss_step.study.hand_on import check_not_a_source, hand_on
+        from moss_step.study.record import lineage
+
+        name = self.study.name_of(ref)
+        self.findings += [{"step": ref, **f.as_json()} for f in outcome.findings]
+        self.warnings += [f"{name}: {w}" for w in outcome.warnings]
+        files = list(self._written_as(ref, outcome))
+        for target in files[:-1]:
+            check_not_a_source(target, self.study.source_files)
+            hand_on(outcome, name, target, progress)
+            self._wrote(target)
+        for record in files[-1:]:
+            write_text(record, lineage(self.study, ref, self.engine))
+            self._wrote(record)
+
+    def _wrote(self, path: Path) -> None:
+        remember(path)
+        self.outputs.append(str(path))
+
+    def _written_as(self, ref: str, outcome: Outcome) -> Iterator[Path]:
+        """Files of a result, its record last; none of what was only opened."""
+        from moss_step.kinds.registry import kind_of
+
+        if not self.study.step(ref).inputs:
+            return
+        kind, base = kind_of(outcome.value), self._base(ref)
+        for ending in (kind.endings[0], *kind.beside, ".txt"):
+            yield base.with_name(base.name + ending)
+
+    def _paths(self, ref: str) -> list[Path]:
+        """Files that a result may be written as, before there is one."""
+        from moss_step.kinds.registry import kind_named
+
+        if not self.study.step(ref).inputs:
+            return []
+        kind, base = kind_named(self.study.result(ref).gives), self._base(ref)
+        return [base.with_name(base.name + e) for e in (kind.endings[0], *kind.beside, ".txt")]
+
+    def _base(self, ref: str) -> Path:
+        from moss_step.study.graph import file_name
+
+        base = self.folder / f"{ref.replace('.', '_')}_{file_name(self.study.name_of(ref))}"
+        if not base.resolve().is_relative_to(self.folder.resolve()):
+            raise MossError(
+                f"The result '{ref}' would lie outside {self.folder}.", "Give the step another id."
+            )
+        return base
+
+    def _main_is_there(self, ref: str) -> bool:
+        """Whether only one of several results failed, and its step has its main one all the same."""
+        from moss_step.study.graph import step_of
+
+        there = self.engine.said(self.study, step_of(ref)) is not None
+        return there and self.engine.failure(self.study, ref) is not None
+
+    def _failed(self, ref: str, error: MossError) -> MossError:
+        written = f" Written before it: {len(self.outputs)} files in {self.folder}." if self.outputs else ""
+        return type(error)(f"{self.study.name_of(ref)}: {error.what}{written}", error.do, error.typed)
+
+    def _earlier(self) -> set[str]:
+        """Names of files that the last run into this folder said it wrote."""
+        try:
+            data = json.loads((self.folder / STATE).read_text(encoding="utf-8"))
+            return {str(name) for name in data["outputs"]}
+        except (OSError, ValueError, TypeError, KeyError):
+            return set()
+
+    def _write_state(self, complete: bool) -> None:
+        from moss_step.formats.whole import write_text
+
+        state = {
+            "study": str(self.file),
+            "complete": complete,
+            "outputs": [Path(o).name for o in self.outputs],
+        }
+        write_text(self.folder / STATE, json.dumps(state, indent=1) + "\n")
+
+
+def run(asked: argparse.Namespace) -> None:
+    """Run a study, or say what would run.
+
+    Raises MossError for a study that cannot be read and for a step that fails.
+    """
+    from moss_step.study.held import Held
+    from moss_step.study.saving import load_study
+
+    study = load_study(asked.study)
+    folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
+    made = Run(study, asked.study, folder)
+    if asked.dry_run:
+        _tell_plan(made)
+        return
+    made.begin()
+    if Held.elsewhere(asked.study):
+        print(
+            f"moss-step: {asked.study} is open in a window; what its file holds now is run.", file=sys.stderr
+        )
+    if not asked.quiet:
+        tell_of_compiling()
+    with Bar(asked.quiet) as progress:
+        made.all_steps(progress)
+    made.end()
+    if asked.json:
+        said = {"outputs": made.outputs, "findings": made.findings, "warnings": made.warnings}
+        print(json.dumps({"kind": "run", **said}))
+    elif not asked.quiet:
+        print("\n".join([*made.outputs, *(f"  note: {w}" for w in made.warnings)]))
+
+
+def _tell_plan(made: Run) -> None:
+    """Say each step in the order in which it would run, and the files that it would write."""
+    for ref in made.study.refs(asked=False):
+        step = made.study.step(ref)
+        print(f"{made.study.name_of(ref)} ({step.kind})")
+        for path in made._paths(ref)[:1]:
+            print(f"  -> {path}")

@@ -1,0 +1,139 @@
+"""What is asked for in words: commands, their options, and pairs in any place."""
+
+from __future__ import annotations
+
+import argparse
+import glob
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import NoReturn
+
+from moss_step import __version__
+from moss_step.line.pages import SHELLS
+from moss_step.line.stored import Described
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.nearest import meant
+
+COMMANDS = (
+    ("do", "run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]"),
+    ("run", "run a whole study"),
+    ("steps", "list steps, or tell of one"),
+    ("open", "open a study, or grids and shapes, in the window"),
+    ("demo", "open the window with Harrow Moss"),
+    ("prepare", "compile the kernels, once, so that no later run waits for them"),
+    ("cache", "tell how much results on disk take, or remove them"),
+    ("completion", "print a script that completes words in a shell"),
+    ("manual", "print the manual as a page for man"),
+)
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser whose refusals are ours: one line, with what to do."""
+
+    def error(self, message: str) -> NoReturn:
+        """Refuse."""
+        raise AskedWronglyError(f"{message}.", f"See: {self.prog} --help")
+
+
+def parser() -> Parser:
+    """The parser of everything but what follows ``do``."""
+    top = Parser(
+        prog="moss-step",
+        description="Terrain analysis: the window, or one step or study without a screen.",
+        epilog="moss-step do KIND --help tells of a step, moss-step steps WORD finds steps.",
+    )
+    top.add_argument("--version", action="version", version=f"moss-step {__version__}")
+    commands = top.add_subparsers(dest="command", parser_class=Parser, metavar="COMMAND")
+    made = {name: commands.add_parser(name, help=what) for name, what in COMMANDS}
+    made["open"].add_argument("files", type=Path, nargs="+", metavar="FILE")
+    waits = "open a study without running its steps, such as one that ended the program"
+    made["open"].add_argument("--nothing-run", action="store_true", help=waits)
+    made["steps"].add_argument("words", nargs="*", metavar="WORD", help="words to find, or one step")
+    made["steps"].add_argument("--bench", default="", help="only the steps of a bench")
+    made["steps"].add_argument("--json", action="store_true", help="print the catalogue as JSON")
+    run = made["run"]
+    run.add_argument("study", type=Path)
+    run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
+    run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
+    run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
+    run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
+    made["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
+    made["completion"].add_argument("shell", choices=SHELLS)
+    return top
+
+
+def do_parser() -> Parser:
+    """The parser of what follows ``do``: pairs and options in any place."""
+    own = Parser(
+        prog="moss-step do",
+        usage="moss-step do KIND [name=value ...] -o OUT [-o name=OUT ...] [options]",
+        description="Run one step. moss-step do KIND --help tells of it, moss-step steps WORD finds steps.",
+        add_help=False,
+    )
+    own.add_argument("given", nargs="*", metavar="KIND name=value")
+    out = "file of the main result or of a named one; its ending chooses the format; - is standard output"
+    own.add_argument("-o", "--out", action="append", default=[], metavar="[name=]OUT", help=out)
+    own.add_argument("--overwrite", action="store_true", help="replace files of other programs, too")
+    own.add_argument(
+        "--lineage", action="store_true", help="write beside each file how it came about, as text"
+    )
+    own.add_argument("--dry-run", action="store_true", help="say what would run, its memory and its sizes")
+    own.add_argument("--json", action="store_true", help="print the findings as one JSON object")
+    own.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
+    own.add_argument(
+        "-v", "--verbose", action="store_true", help="print inputs, settings and every finding, too"
+    )
+    own.add_argument("-h", "--help", action="store_true", help="tell of the step")
+    return own
+
+
+def pairs(words: Sequence[str]) -> dict[str, str]:
+    """Names and values of words such as ``unit=percent``.
+
+    Raises AskedWronglyError for a word that is no pair, and for a name that is given twice.
+    """
+    result: dict[str, str] = {}
+    for word in words:
+        name, mark, value = word.partition("=")
+        if not mark or not name:
+            raise AskedWronglyError(f"'{word}' is not name=value.", "Write for example unit=percent.")
+        if name in result:
+            raise AskedWronglyError(f"{name} is given twice.", "Give it once.")
+        result[name] = value
+    return result
+
+
+def runs_of(step: Described, given: Mapping[str, str]) -> list[tuple[dict[str, str], dict[str, str]]]:
+    """One run for each file that an input names by ``*``, ``?`` or ``[...]``: what is given, and the names
+    that stand for ``{name}`` in where it goes.
+
+    Raises AskedWronglyError when two inputs name many, and MossError when none is found.
+    """
+    paths = [i["name"] for i in step["inputs"] if i["name"] in given]
+    if step["further_inputs"]:
+        settings = {s["name"] for s in step["settings"]}
+        paths += [n for n in given if n not in settings and n not in paths]
+    many = [n for n in paths if glob.has_magic(given[n]) and not Path(given[n]).exists()]
+    if len(many) > 1:
+        raise AskedWronglyError(f"{many[0]} and {many[1]} both name many files.", "Let one input name many.")
+    names = {n: _stem(given[n]) for n in paths}
+    first = many[0] if many else paths[0] if paths else ""
+    if not many:
+        return [(dict(given), {**names, "name": names.get(first, "")})]
+    found = sorted(glob.glob(given[first]))  # noqa: PTH207 - a pattern may be absolute
+    if not found:
+        raise MossError(f"No file is found by {given[first]}.", "Check the name.")
+    return [({**given, first: path}, {**names, first: _stem(path), "name": _stem(path)}) for path in found]
+
+
+def _stem(source: str) -> str:
+    return Path(source.partition("::")[0]).stem
+
+
+def check_command(words: Sequence[str]) -> None:
+    """Raise AskedWronglyError that names the nearest for a command that there is none of."""
+    names = [name for name, _ in COMMANDS]
+    if words and not words[0].startswith("-") and words[0] not in names:
+        raise AskedWronglyError(
+            f"There is no command '{words[0]}'.", meant(words[0], names) or f"Commands: {', '.join(names)}."
+        )

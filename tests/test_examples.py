@@ -1,0 +1,27 @@
+"""Every example that the help shows runs as it stands, in a folder with files of these names."""
+
+import itertools
+import shlex
+
+import pytest
+
+from moss_step.cli import main
+from moss_step.demo.samples import write_samples
+from moss_step.steps.catalogue import catalogue
+from moss_step.steps.example import example_of
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    made = tmp_path_factory.mktemp("samples")
+    write_samples(made)
+    return made
+
+
+@pytest.mark.parametrize("kind", sorted(catalogue()))
+def test_an_example_runs_as_it_stands(folder, monkeypatch, capsys, kind):
+    monkeypatch.chdir(folder)
+    words = shlex.split(example_of(catalogue()[kind]))
+    assert main([*words, "--overwrite"]) == 0, capsys.readouterr().err
+    outs = [w.rpartition("=")[2] for before, w in itertools.pairwise(words) if before == "-o"]
+    assert all((folder / out).stat().st_size > 0 for out in outs)
