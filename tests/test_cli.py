@@ -1,6 +1,7 @@
 import csv
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -389,3 +390,62 @@ def test_a_study_can_be_opened_with_nothing_run(tmp_path, monkeypatch, words, wa
     monkeypatch.setattr(app, "run", lambda *a: opened.append(a) or 0)
     assert main(["open", str(study), *words]) == 0
     assert opened == [([study], False, waits)]
+
+
+@pytest.mark.parametrize(
+    ("display", "said"),
+    [
+        ("", "There is no display"),
+        (":77", "cannot be reached"),
+        ("nonsense", "cannot be reached"),
+        ("127.0.0.1:9", "cannot be reached"),
+    ],
+)
+def test_a_display_that_is_not_there_is_one_line(tmp_path, display, said):
+    command = Path(sys.executable).with_name("moss-step")
+    ran = subprocess.run(
+        [command, "demo"], capture_output=True, text=True, check=False, timeout=60,
+        env={"PATH": "/usr/bin", "HOME": str(tmp_path), "DISPLAY": display},
+    )  # fmt: skip
+    assert ran.returncode == 1 and said in ran.stderr and ran.stderr.count("\n") == 1
+
+
+def test_a_name_that_is_no_text_is_one_line(tmp_path, hills_tif):
+    odd = os.fsdecode(b"na\xff.tif")
+    (tmp_path / odd).write_bytes(hills_tif.read_bytes())
+    for words in (
+        [f"dem={tmp_path / odd}", "-o", str(tmp_path / "s.tif")],
+        [f"dem={hills_tif}", "-o", str(tmp_path / f"o{odd}")],
+    ):
+        ran = subprocess.run(
+            [Path(sys.executable).with_name("moss-step"), "do", "slope", *words],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert ran.returncode == 2 and "is not UTF-8 text. Rename the file." in ran.stderr
+        assert ran.stderr.count("\n") == 1
+
+
+def test_it_runs_where_nothing_can_be_kept_and_on_a_terminal_of_another_encoding(tmp_path, hills_tif):
+    nowhere = dict.fromkeys(("HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"), "/proc/none")
+    for environment in ({}, nowhere, {"LC_ALL": "C", "PYTHONIOENCODING": "ascii"}):
+        ran = subprocess.run(
+            [Path(sys.executable).with_name("moss-step"), "do", "slope", f"dem={hills_tif}", "-o", tmp_path / "s.tif", "--overwrite"],
+            capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", **environment},
+        )  # fmt: skip
+        assert ran.returncode == 0, ran.stderr
+
+
+def test_no_message_of_the_command_line_speaks_of_the_window():
+    """What the window calls a bench, a card or a button is not what is typed."""
+    package = Path(__file__).parent.parent / "src/moss_step"
+    files = [
+        p
+        for part in ("science", "model", "steps", "formats", "study", "line")
+        for p in (package / part).rglob("*.py")
+    ]
+    for file in files:
+        for error in re.finditer(r"raise \w*Error\((.*?)\n        (?=\S|\n)", file.read_text(), re.DOTALL):
+            if "in Gather" in error[1]:
+                assert error[1].count('",') >= 3 or "typed=" in error[1], f"{file.name}: {error[1][:200]}"

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
 from moss_step.desk.benches.registry import bench_types
+from moss_step.desk.display import check_display
 from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.preferences import Preferences, load
@@ -66,10 +67,7 @@ def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
 
     Raises MossError when there is no display.
     """
-    if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
-        raise MossError(
-            "There is no display to open a window on.", "Start it with 'make demo', or set DISPLAY."
-        )
+    check_display()
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)

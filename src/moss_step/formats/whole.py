@@ -101,6 +101,7 @@ def check_readable(path: Path) -> None:
         raise AskedWronglyError(
             f"{printable(path)} is not a file on this machine.", "Give the path of a file."
         )
+    check_name(path)
     with _named(path, "read"):
         if path.is_dir():
             raise AskedWronglyError(f"{path} is a folder.", "Give the name of a file in it.")
@@ -111,6 +112,19 @@ def check_readable(path: Path) -> None:
         with path.open("rb") as file:
             if not file.read(1):
                 raise MossError(f"{path} is empty (0 bytes).", "Fetch or copy the file again.")
+
+
+def check_name(path: Path) -> None:
+    """Refuse a name that is not UTF-8: the libraries that read and write files cannot take it.
+
+    Raises AskedWronglyError.
+    """
+    try:
+        str(path).encode("utf-8")
+    except UnicodeEncodeError as error:
+        raise AskedWronglyError(
+            f"The name {printable(path)} is not UTF-8 text.", "Rename the file."
+        ) from error
 
 
 def printable(path: Path | str) -> str:

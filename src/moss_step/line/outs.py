@@ -12,7 +12,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from moss_step.folders import state_path
-from moss_step.formats.whole import write_text
+from moss_step.formats.whole import check_name, write_text
 from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.nearest import meant
@@ -104,6 +104,7 @@ def make_ready(outs: Sequence[Out], overwrite: bool) -> None:
             raise AskedWronglyError(f"{folder} is no folder.", "Write somewhere else.")
         if not os.access(folder, os.W_OK | os.X_OK):
             raise MossError(f"Nothing can be written in {folder}.", "Write somewhere else.")
+        check_name(out.path)
         if out.path.is_dir():
             raise AskedWronglyError(f"{out.path} is a folder.", "Name a file in it.")
         if out.path.exists() and not overwrite and not is_own(out.path):

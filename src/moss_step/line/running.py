@@ -34,6 +34,7 @@ class Run:
         self.outputs: list[str] = []
         self.findings: list[dict[str, Any]] = []
         self.warnings: list[str] = []
+        self._before: set[str] = set()
 
     def begin(self) -> None:
         """Mark the folder as not complete, and remark what an earlier run left there that this one does not
@@ -41,7 +42,7 @@ class Run:
         """
         from moss_step.formats.whole import sweep
 
-        earlier = self._earlier()
+        self._before = earlier = self._earlier()
         self.folder.mkdir(parents=True, exist_ok=True)
         sweep(self.folder)
         self._write_state(False)
@@ -146,10 +147,11 @@ class Run:
     def _write_state(self, complete: bool) -> None:
         from moss_step.formats.whole import write_text
 
+        names = {Path(o).name for o in self.outputs}
         state = {
             "study": str(self.file),
             "complete": complete,
-            "outputs": [Path(o).name for o in self.outputs],
+            "outputs": sorted(names if complete else names | self._before),
         }
         write_text(self.folder / STATE, json.dumps(state, indent=1) + "\n")
 

@@ -61,12 +61,17 @@ class FormulaError(AskedWronglyError):
     """
 
     def __init__(
-        self, what: str, do: str, node: ast.AST | None = None, mixed: tuple[str, str] | None = None
+        self,
+        what: str,
+        do: str,
+        node: ast.AST | None = None,
+        mixed: tuple[str, str] | None = None,
+        typed: str = "",
     ) -> None:
         self.mixed = mixed
         self.start = getattr(node, "col_offset", 0)
         self.end = getattr(node, "end_col_offset", self.start + 1) or self.start + 1
-        super().__init__(what, do)
+        super().__init__(what, do, typed)
 
 
 @dataclass(frozen=True)
@@ -418,6 +423,7 @@ class _Builder:
                 f"One unit is not stated, so that metres would be taken, and the other is {known.key}.",
                 "State it in Gather, or convert one.",
                 node,
+                typed="State it by open_grid unit=..., or convert one by convert_units.",
             )
         if a == b or b in (NONE, UNKNOWN):
             return a
