@@ -4,11 +4,13 @@ import resource
 import subprocess
 import sys
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
 import rasterio
 from rasterio.transform import Affine
+from rio_cogeo.cogeo import cog_validate
 
 from moss_step.formats.raster import (
     describe,
@@ -21,7 +23,7 @@ from moss_step.formats.raster import (
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
-from moss_step.model.units import BEARING, FOOT, METRE, PERCENT, UNKNOWN
+from moss_step.model.units import BEARING, FOOT, METRE, PER_METRE, PERCENT, UNKNOWN, US_FOOT
 from tests.conftest import plane, surface, write_tif
 
 
@@ -43,6 +45,70 @@ def test_a_surface_opens_in_the_general_library_unchanged(tmp_path, hills):
     assert np.array_equal(back.values, dem.values, equal_nan=True) and back.unit == METRE and not remarks
 
 
+@pytest.mark.parametrize("shape", [(1, 1), (40, 60), (300, 200), (1300, 900)])
+@pytest.mark.parametrize("kind", ["surface", "counts", "classes"])
+def test_every_grid_is_a_valid_cloud_optimized_geotiff(tmp_path, shape, kind):
+    """The validator of rio-cogeo, which follows the format's own description (COG, Open Geospatial Consortium 21-026)."""
+    values = np.random.default_rng(1).integers(0, 3, shape).astype(np.float32)
+    frame, path = surface(values).frame, tmp_path / "a.tif"
+    if kind == "classes":
+        entries = tuple(ClassEntry(k, f"c{k}", "#CAD39B") for k in range(3))
+        write_class_map(path, ClassMap(values.astype(np.uint8), frame, entries), "Classes")
+    else:
+        write_surface(
+            path, Surface(values, frame, METRE, "seen" if kind == "counts" else "elevation"), "Ground"
+        )
+    valid, errors, warnings = cog_validate(path)
+    assert valid and not errors and not warnings
+    with rasterio.open(path) as file:
+        assert np.array_equal(file.read(1), values)
+        assert file.tags()["TIFFTAG_SOFTWARE"].startswith("Moss Step ")
+
+
+def test_overviews_of_counts_and_classes_are_the_most_frequent_value(tmp_path):
+    """Of each two by two cells three hold one value and one another: the three stand for them."""
+    block = np.array([[1, 1], [1, 5]], np.uint8)
+    codes = np.tile(block, (600, 600))
+    codes[:600] = np.where(codes[:600] == 1, 5, 1)
+    frame = surface(codes).frame
+    entries = (ClassEntry(1, "a", "#CAD39B"), ClassEntry(5, "b", "#CF7340"))
+    write_class_map(tmp_path / "c.tif", ClassMap(codes, frame, entries), "Classes")
+    write_surface(tmp_path / "s.tif", Surface(codes.astype(np.float32), frame, METRE, "seen"), "Counts")
+    for name in ("c.tif", "s.tif"):
+        with rasterio.open(tmp_path / name, overview_level=0) as file:
+            coarse = file.read(1)
+        assert (coarse[:295] == 5).all() and (coarse[305:] == 1).all()
+
+
+def test_a_file_says_how_it_came_about_and_its_unit_in_the_usual_words(tmp_path):
+    ground = surface([[1.0, 2.0], [3.0, 4.0]])
+    lineage = "# Slope\n\nWritten: now\nSlope (slope).\n- unit: percent\n"
+    for unit, word in (
+        (METRE, "metre"),
+        (US_FOOT, "US_survey_foot"),
+        (BEARING, "degree"),
+        (PER_METRE, "m-1"),
+    ):
+        made = Surface(ground.values, ground.frame, unit)
+        write_surface(tmp_path / "a.tif", made, "Ground", lineage=lineage)
+        with rasterio.open(tmp_path / "a.tif") as file:
+            assert file.units == (word,) and "- unit: percent" in file.tags()["MOSS_STEP_LINEAGE"]
+            assert "Written" not in file.tags()["MOSS_STEP_LINEAGE"]
+        assert read_surface(tmp_path / "a.tif")[0].unit == unit
+
+
+def test_the_table_of_a_class_map_has_a_row_for_each_class(tmp_path):
+    codes = np.array([[1, 1, 2], [2, 255, 1]], np.uint8)
+    entries = (ClassEntry(1, "Wet & low", "#CAD39B", "0 to 5"), ClassEntry(2, "Dry", "#CF7340", "over 5"))
+    write_class_map(tmp_path / "c.tif", ClassMap(codes, surface(codes).frame, entries), "Classes")
+    text = (tmp_path / "c.tif.aux.xml").read_text()
+    table = ElementTree.fromstring(text).find(".//GDALRasterAttributeTable")  # noqa: S314 - written above
+    heads = [f.findtext("Name") for f in table.findall("FieldDefn")]
+    rows = [[f.text for f in r.findall("F")] for r in table.findall("Row")]
+    assert heads == ["Value", "Class", "Bounds", "Count", "Red", "Green", "Blue"]
+    assert rows[0] == ["1", "Wet & low", "0 to 5", "3", "202", "211", "155"] and rows[1][3] == "2"
+
+
 def test_heights_below_the_no_data_value_are_kept(tmp_path):
     dem = surface([[-9999.0, -12000.0], [0.0, np.nan]])
     write_surface(tmp_path / "deep.tif", dem, "Deep")
@@ -52,7 +118,9 @@ def test_heights_below_the_no_data_value_are_kept(tmp_path):
 def test_ascii_grids_both_ways(tmp_path):
     dem = plane(6, 5, 0.1, 0.0)
     write_surface(tmp_path / "out.asc", dem, "Ground")
-    assert sorted(p.name for p in tmp_path.iterdir()) == ["out.asc"]
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["out.asc", "out.prj"]
+    with rasterio.open(tmp_path / "out.asc") as file:
+        assert file.crs.to_epsg(confidence_threshold=70) == 32628, "the reference system lies beside it"
     back, _ = read_surface(tmp_path / "out.asc")
     assert np.allclose(back.values, dem.values, atol=1e-3) and back.frame.box == dem.frame.box
     with pytest.raises(MossError, match="square cells"):

@@ -21,6 +21,8 @@ WITHIN = ("MEM", "Memory", "VRT", "DERIVED")
 """Drivers that the libraries need for work in memory; ``VRT`` opens files only where one is asked for and was
 checked.
 """
+WRITES = ("COG",)
+"""Drivers that write alone: they open nothing."""
 LEFT_OUT = (
     "ACE2",
     "ADBC",
@@ -41,7 +43,6 @@ LEFT_OUT = (
     "CALS",
     "CEOS",
     "COASP",
-    "COG",
     "COSAR",
     "CPG",
     "CSW",

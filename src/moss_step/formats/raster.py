@@ -19,13 +19,14 @@ from rasterio.transform import Affine, from_origin
 from rasterio.warp import reproject
 from rasterio.windows import Window
 
+from moss_step import __version__
 from moss_step.formats import virtual
 from moss_step.formats.drivers import GRIDS
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, first_line, in_words, printable, whole_file, write_text
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Box, Frame
+from moss_step.model.frame import Box, Frame, reference_system
 from moss_step.model.kernels.summary import drop_infinite
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
@@ -45,7 +46,12 @@ from moss_step.model.units import (
 )
 
 NO_DATA = -9999.0
-QUANTITY, UNIT = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT"
+QUANTITY, UNIT, LINEAGE = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT", "MOSS_STEP_LINEAGE"
+_UNIT_WORDS = {
+    "us_survey_foot": "US_survey_foot", "bearing": "degree", "angle_degree": "degree", "per_metre": "m-1",
+    "shade": "1", "none": "", "fraction": "1", "cells": "1", "count": "1", "unknown": "",
+}  # fmt: skip
+"""Words of other programs for our units (UDUNITS, Unidata); the others are words of these already."""
 """Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field
 for.
 """
@@ -329,63 +335,69 @@ def _window(facts: RasterFacts, box: Box | None) -> Window:
     return Window(cols.start, rows.start, cols.stop - cols.start, rows.stop - rows.start)
 
 
-def write_surface(path: Path, surface: Surface, name: str, progress: Progress | None = None) -> None:
-    """Write a surface as GeoTIFF (deflate, tiled, overviews) or, by the ending ``.asc``, as an ASCII grid.
+def write_surface(
+    path: Path, surface: Surface, name: str, progress: Progress | None = None, lineage: str = ""
+) -> None:
+    """Write a surface as a Cloud Optimized GeoTIFF (deflate, tiled, overviews) or, by the ending ``.asc``, as
+    an ASCII grid with its reference system beside it.
 
-    NaN becomes the file's no-data value -9999; unit and name are written beside the values.
+    NaN becomes the file's no-data value -9999; unit, name, program and lineage are written beside the values.
     """
     low = (surface.range or (0.0, 0.0))[0]
     kind = surface.values.dtype
     no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
-    profile = {"dtype": kind.name, "nodata": no_data, "predictor": 3}
-    smooth = Resampling.nearest if surface.cyclic or surface.whole else Resampling.average
-    unit = "" if surface.unit == UNKNOWN else surface.unit.key
-    with whole_file(path, side_files) as temporary:
-        target = temporary if path.suffix.lower() != ".asc" else temporary.with_suffix(".tif")
-        try:
-            with _created(target, path, surface.frame, profile) as file:
-                file.units, file.descriptions = (unit,), (tagged(name),)
-                file.update_tags(1, **{QUANTITY: surface.quantity, UNIT: surface.unit.key})
-                for first, last in (progress or silent()).blocks(
-                    surface.frame.rows, 512, f"Writing {path.name}"
-                ):
-                    block = surface.values[first:last]
-                    file.write(
-                        np.where(np.isnan(block), kind.type(no_data), block),
-                        1,
-                        window=Window(0, first, surface.frame.cols, last - first),
-                    )
-            if target is temporary:
-                _add_overviews(temporary, path, surface.frame, smooth)
-            else:
-                _as_ascii_grid(target, temporary, path, surface.frame, 9 if kind == np.float32 else 17)
-        finally:
-            if target is not temporary:
-                target.unlink(missing_ok=True)
+    as_text = path.suffix.lower() == ".asc"
+    if as_text and abs(surface.frame.dx - surface.frame.dy) > 1e-9 * surface.frame.dx:
+        raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
+    with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
+        with _created(plain, path, surface.frame, {"dtype": kind.name, "nodata": no_data}) as file:
+            _describe(file, name, lineage)
+            file.units = (_UNIT_WORDS.get(surface.unit.key, surface.unit.key),)
+            file.update_tags(1, **{QUANTITY: surface.quantity, UNIT: surface.unit.key})
+            for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
+                block = surface.values[first:last]
+                window = Window(0, first, surface.frame.cols, last - first)
+                file.write(np.where(np.isnan(block), kind.type(no_data), block), 1, window=window)
+        if as_text:
+            _as_ascii_grid(plain, temporary, path, 9 if kind == np.float32 else 17)
+        else:
+            by = "NEAREST" if surface.cyclic else "MODE" if surface.whole else "AVERAGE"
+            _as_optimized(plain, temporary, path, by)
+    if as_text and surface.frame.crs is not None:
+        system = reference_system(surface.frame.crs)
+        write_text(path.with_suffix(".prj"), f"{system.to_wkt('WKT1_ESRI')}\n")
 
 
-def write_class_map(path: Path, classes: ClassMap, name: str, progress: Progress | None = None) -> None:
-    """Write a class map as an 8-bit GeoTIFF with colour table; class names go in its tags and a sidecar file.
+def losses(path: Path, surface: Surface) -> tuple[str, ...]:
+    """What a file of this ending cannot say of a surface."""
+    if path.suffix.lower() != ".asc" or surface.unit in (NONE, UNKNOWN):
+        return ()
+    return (f"An ASCII grid holds no unit: its values are {surface.unit.key.replace('_', ' ')}.",)
 
-    No class is the no-data value 255. The sidecar ``.aux.xml`` carries the names for programs of the raster
-    library.
+
+def write_class_map(
+    path: Path, classes: ClassMap, name: str, progress: Progress | None = None, lineage: str = ""
+) -> None:
+    """Write a class map as an 8-bit Cloud Optimized GeoTIFF with colour table; overviews hold the most
+    frequent class.
+
+    No class is the no-data value 255. Class names go in its tags; the sidecar ``.aux.xml`` carries names,
+    bounds, colours and cells as an attribute table for programs of the raster library.
     """
     if path.suffix.lower() == ".asc":
         raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
-    with whole_file(path, side_files) as temporary:
-        with _created(
-            temporary, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS, "predictor": 2}
-        ) as file:
-            file.descriptions = (tagged(name),)
+    with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
+        with _created(plain, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS}) as file:
+            _describe(file, name, lineage)
             file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
             file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes.classes})
             file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes.classes})
             for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
-                file.write(
-                    classes.codes[first:last], 1, window=Window(0, first, classes.frame.cols, last - first)
-                )
-        _add_overviews(temporary, path, classes.frame, Resampling.nearest)
-    write_text(Path(f"{path}.aux.xml"), _category_names(classes.classes))
+                window = Window(0, first, classes.frame.cols, last - first)
+                file.write(classes.codes[first:last], 1, window=window)
+        _as_optimized(plain, temporary, path, "MODE")
+    counts = np.bincount(classes.codes.reshape(-1), minlength=256)
+    write_text(Path(f"{path}.aux.xml"), attribute_table(classes.classes, counts))
 
 
 def read_class_map(path: Path) -> ClassMap:
@@ -419,14 +431,22 @@ def read_class_map(path: Path) -> ClassMap:
 
 
 @contextmanager
+def _plain_beside(temporary: Path) -> Iterator[Path]:
+    """A file that the values are written into first, beside the one that they end in; it goes afterwards."""
+    plain = temporary.with_name(f"{temporary.name}.plain.tif")
+    try:
+        yield plain
+    finally:
+        plain.unlink(missing_ok=True)
+
+
+@contextmanager
 def _created(
-    temporary: Path, path: Path, frame: Frame, profile: dict[str, object]
+    plain: Path, path: Path, frame: Frame, profile: dict[str, object]
 ) -> Iterator[rasterio.io.DatasetWriter]:
-    tiled = min(frame.rows, frame.cols) >= 256
-    layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if tiled else {}
     try:
         with rasterio.open(
-            temporary,
+            plain,
             "w",
             driver="GTiff",
             height=frame.rows,
@@ -434,41 +454,53 @@ def _created(
             count=1,
             crs=frame.crs,
             transform=from_origin(frame.x0, frame.y0, frame.dx, frame.dy),
-            compress="deflate",
             BIGTIFF="IF_SAFER",
-            num_threads="all_cpus",
-            **layout,
             **profile,
         ) as file:
             yield file
     except RasterioError as error:
         raise _not_written(path, error) from error
-    _verify(temporary, path)
 
 
-def _add_overviews(temporary: Path, path: Path, frame: Frame, resampling: Resampling) -> None:
-    factors = [2**k for k in range(1, 10) if max(frame.shape) / 2 ** (k - 1) > 512]
-    if not factors:
-        return
+def _describe(file: rasterio.io.DatasetWriter, name: str, lineage: str) -> None:
+    """Say what the values are, which program wrote them, and how they came about."""
+    file.descriptions = (tagged(name),)
+    about = {"TIFFTAG_SOFTWARE": f"Moss Step {__version__}", "TIFFTAG_IMAGEDESCRIPTION": tagged(name)}
+    undated = [line for line in lineage.splitlines() if not line.startswith("Written:")]
+    file.update_tags(**about, **({LINEAGE: printable("\n".join(undated))} if lineage else {}))
+
+
+def _as_optimized(plain: Path, target: Path, path: Path, overviews: str) -> None:
+    """Lay a file out as a Cloud Optimized GeoTIFF, with overviews worked out as fits its values."""
+    _copied(
+        plain,
+        target,
+        path,
+        driver="COG",
+        compress="DEFLATE",
+        predictor="YES",
+        blocksize=256,
+        overview_resampling=overviews,
+        num_threads="ALL_CPUS",
+        BIGTIFF="IF_SAFER",
+    )
+    _verify(target, path)
+
+
+def _as_ascii_grid(plain: Path, target: Path, path: Path, digits: int) -> None:
     try:
-        with rasterio.Env(GDAL_NUM_THREADS="ALL_CPUS"), rasterio.open(temporary, "r+") as file:
-            file.build_overviews(factors, resampling)
-    except RasterioError as error:
-        raise _not_written(path, error) from error
-    _verify(temporary, path)
+        _copied(plain, target, path, driver="AAIGrid", SIGNIFICANT_DIGITS=str(digits))
+    finally:
+        target.with_suffix(".prj").unlink(missing_ok=True)
 
 
-def _as_ascii_grid(source: Path, target: Path, path: Path, frame: Frame, digits: int) -> None:
-    if abs(frame.dx - frame.dy) > 1e-9 * frame.dx:
-        raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
+def _copied(plain: Path, target: Path, path: Path, **options: object) -> None:
     from rasterio.shutil import copy
 
     try:
-        copy(source, target, driver="AAIGrid", SIGNIFICANT_DIGITS=str(digits))
+        copy(plain, target, **options)
     except RasterioError as error:
         raise _not_written(path, error) from error
-    finally:
-        target.with_suffix(".prj").unlink(missing_ok=True)
 
 
 def tagged(text: str) -> str:
@@ -493,13 +525,34 @@ def _not_written(path: Path, error: Exception) -> MossError:
     )
 
 
-def _category_names(classes: tuple[ClassEntry, ...]) -> str:
+def attribute_table(classes: tuple[ClassEntry, ...], counts: np.ndarray) -> str:
+    """The sidecar of a class map: names of categories, and a table with a row for each class.
+
+    Numbers of types and usages are those of the raster library's attribute tables: 0 whole numbers, 2 text;
+    0 plain, 1 cells, 2 name, 5 value, 6 to 8 red, green and blue.
+    """
     names = {c.code: c.name for c in classes}
-    rows = "".join(
+    categories = "".join(
         f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1)
     )
-    head, foot = '<PAMDataset>\n  <PAMRasterBand band="1">\n', "  </PAMRasterBand>\n</PAMDataset>\n"
-    return f"{head}    <CategoryNames>\n{rows}    </CategoryNames>\n{foot}"
+    fields = (
+        ("Value", 0, 5), ("Class", 2, 2), ("Bounds", 2, 0), ("Count", 0, 1), ("Red", 0, 6), ("Green", 0, 7),
+        ("Blue", 0, 8),
+    )  # fmt: skip
+    heads = "".join(
+        f'      <FieldDefn index="{k}"><Name>{n}</Name><Type>{t}</Type><Usage>{u}</Usage></FieldDefn>\n'
+        for k, (n, t, u) in enumerate(fields)
+    )
+    rows = ""
+    for k, c in enumerate(classes):
+        cells = (c.code, escape(c.name), escape(c.text), int(counts[c.code]), *_rgb(c.color))
+        rows += f'      <Row index="{k}">{"".join(f"<F>{v}</F>" for v in cells)}</Row>\n'
+    return (
+        '<PAMDataset>\n  <PAMRasterBand band="1">\n'
+        f"    <CategoryNames>\n{categories}    </CategoryNames>\n"
+        f'    <GDALRasterAttributeTable tableType="thematic">\n{heads}{rows}    </GDALRasterAttributeTable>\n'
+        "  </PAMRasterBand>\n</PAMDataset>\n"
+    )
 
 
 def _rgb(color: str) -> tuple[int, int, int]:

@@ -36,7 +36,7 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
     if path.suffix.lower() == ".csv":
         write_text(path, class_table(outcome))
     else:
-        write_class_map(path, as_kind(outcome.value, ClassMap), name, progress)
+        write_class_map(path, as_kind(outcome.value, ClassMap), name, progress, outcome.lineage)
 
 
 def class_table(outcome: Outcome) -> str:

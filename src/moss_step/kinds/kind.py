@@ -47,6 +47,8 @@ class Kind:
     columns: Callable[[Outcome], Columns] | None = None
     array: Callable[[Any], np.ndarray] | None = None
     facts: Callable[[Any], list[tuple[str, str]]] | None = None
+    losses: Callable[[Path, Any], tuple[str, ...]] | None = None
+    """What a file of an ending cannot say of a value."""
 
 
 class NotPlainError(Exception):

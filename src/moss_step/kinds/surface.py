@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.raster import ENDINGS, read_surface, split_band, write_surface
+from moss_step.formats.raster import ENDINGS, losses, read_surface, split_band, write_surface
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.frame import Frame
@@ -29,7 +29,7 @@ def _read(source: str, progress: Progress) -> tuple[Surface, list[str]]:
 
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
-    write_surface(path, as_kind(outcome.value, Surface), name, progress)
+    write_surface(path, as_kind(outcome.value, Surface), name, progress, outcome.lineage)
 
 
 def _parts(value: Surface) -> Parts:
@@ -78,4 +78,5 @@ SURFACE = Kind(
     part=_part,
     array=lambda v: v.values,
     facts=_facts,
+    losses=losses,
 )

@@ -6,11 +6,12 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from moss_step.formats.whole import write_text
 from moss_step.line.bar import Bar
 from moss_step.line.outs import Out, check_endings, make_folder, make_ready, remember, stream, targets
 from moss_step.line.pages import page
@@ -113,6 +114,7 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
     from moss_step.steps.catalogue import step_kind
     from moss_step.study.direct import do_step
     from moss_step.study.hand_on import check_ending, check_not_a_source, hand_on
+    from moss_step.study.record import of_one_run
 
     declared, sources = step_kind(step["kind"]), _sources(step, plan.given)
     for out in plan.outs:
@@ -120,19 +122,23 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
             check_ending(out.path, kind_named(declared.result_by(out.result, plan.given).gives))
             check_not_a_source(out.path, sources)
     results = do_step(declared, plan.given, progress.part(0.0, _RUN), [o.result for o in plan.outs])
+    lost: list[str] = []
     for k, out in enumerate(plan.outs):
         outcome, name = results[out.result]
+        text = of_one_run(step["kind"], plan.given, sources, outcome, name)
+        outcome = replace(outcome, lineage=text)
         part = progress.part(_RUN + (1 - _RUN) * k / len(plan.outs), 1.0)
         if out.path is None:
             gives = declared.result_by(out.result, plan.given).gives
             stream(gives, partial(hand_on, outcome, name, progress=part))
             continue
         make_folder(out.path)
-        hand_on(outcome, name, out.path, part)
+        lost += hand_on(outcome, name, out.path, part)
         remember(out.path)
         if asked.lineage:
-            _write_lineage(step, plan, outcome, name, out.path)
-    return _tell(step, plan, results, asked)
+            write_text(out.path.with_suffix(".txt"), text)
+            remember(out.path.with_suffix(".txt"))
+    return _tell(step, plan, results, lost, asked)
 
 
 def _sources(step: Described, given: dict[str, str]) -> list[str]:
@@ -142,13 +148,17 @@ def _sources(step: Described, given: dict[str, str]) -> list[str]:
 
 
 def _tell(
-    step: Described, plan: Planned, results: dict[str, tuple[Outcome, str]], asked: argparse.Namespace
+    step: Described,
+    plan: Planned,
+    results: dict[str, tuple[Outcome, str]],
+    lost: list[str],
+    asked: argparse.Namespace,
 ) -> dict[str, Any]:
     """Say what was written and what is worth knowing; gives the same as plain data."""
     from moss_step.model.telling import USUAL
 
     outcomes = [outcome for outcome, _ in results.values()]
-    warnings = dict.fromkeys(w for o in outcomes for w in o.warnings)
+    warnings = dict.fromkeys([*(w for o in outcomes for w in o.warnings), *lost])
     findings = [f.as_json() for f in dict.fromkeys(f for o in outcomes for f in o.findings)]
     data = {
         "kind": step["kind"],
@@ -172,16 +182,6 @@ def _tell(
             unit = "" if f["unit"] in ("none", "count") else f" {f['unit']}"
             print(f"  {of}{f['title']} = {f['value']:.8g}{unit}", file=to)
     return data
-
-
-def _write_lineage(step: Described, plan: Planned, outcome: Outcome, name: str, path: Path) -> None:
-    """Write how a result came about beside it, with the same name and ``.txt``."""
-    from moss_step.formats.whole import write_text
-    from moss_step.study.record import of_one_run
-
-    target = path.with_suffix(".txt")
-    write_text(target, of_one_run(step["kind"], plan.given, _sources(step, plan.given), outcome, name))
-    remember(target)
 
 
 def _input_of(step: Described, plan: Planned) -> str:

@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -83,13 +84,13 @@ class Run:
         name = self.study.name_of(ref)
         self.findings += [{"step": ref, **f.as_json()} for f in outcome.findings]
         self.warnings += [f"{name}: {w}" for w in outcome.warnings]
-        files = list(self._written_as(ref, outcome))
+        files, text = list(self._written_as(ref, outcome)), lineage(self.study, ref, self.engine)
         for target in files[:-1]:
             check_not_a_source(target, self.study.source_files)
-            hand_on(outcome, name, target, progress)
+            hand_on(replace(outcome, lineage=text), name, target, progress)
             self._wrote(target)
         for record in files[-1:]:
-            write_text(record, lineage(self.study, ref, self.engine))
+            write_text(record, text)
             self._wrote(record)
 
     def _wrote(self, path: Path) -> None:

@@ -37,6 +37,8 @@ class Outcome:
     findings: tuple[Finding, ...] = ()
     warnings: tuple[str, ...] = ()
     beside: Mapping[str, Callable[[], Outcome]] = field(default_factory=dict, compare=False, repr=False)
+    lineage: str = field(default="", compare=False, repr=False)
+    """How it came about, for the file that it is written into."""
 
     def of(self, kind: type[K]) -> K | None:
         """The value when it is of a kind; for those who have something to ask of that kind alone."""

@@ -33,8 +33,9 @@ def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
             )
 
 
-def hand_on(outcome: Outcome, name: str, path: Path, progress: Progress | None = None) -> None:
-    """Write a result in the format of the ending, whole or not at all."""
+def hand_on(outcome: Outcome, name: str, path: Path, progress: Progress | None = None) -> tuple[str, ...]:
+    """Write a result in the format of the ending, whole or not at all; gives what the file cannot say."""
     kind = kind_of(outcome.value)
     check_ending(path, kind)
     kind.write(outcome, name, path, progress)
+    return kind.losses(path, outcome.value) if kind.losses is not None else ()

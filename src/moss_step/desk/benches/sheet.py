@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -117,11 +118,12 @@ class SheetBench(Bench):
         outcome = self.work.outcome(self.ref)
         if outcome is None:
             return
-        study, name = self.work.study, self.work.study.name_of(self.ref)
+        study, name, ref = self.work.study, self.work.study.name_of(self.ref), self.ref
+        engine = self.work.engine
 
         def write() -> None:
             check_not_a_source(path, study.source_files)
-            hand_on(outcome, name, path)
+            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
 
         self.work.write(write, path)
 
