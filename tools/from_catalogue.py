@@ -1,5 +1,5 @@
 """Write what is made from the catalogue: the types of the functions that ``import moss_step`` gives, the page
-of all steps, and the stored catalogue that the command line answers from.
+of all steps, the form of a study file, and the stored catalogue that the command line answers from.
 
 ``python tools/from_catalogue.py``
 """
@@ -22,10 +22,12 @@ from moss_step.door import functions
 from moss_step.kinds.registry import kind_named
 from moss_step.steps.catalogue import catalogue, describe
 from moss_step.steps.declare import StepKind
+from moss_step.study.schema import schema
 
 ROOT = Path(__file__).parent.parent
 TYPES, PAGE = ROOT / "src/moss_step/__init__.pyi", ROOT / "docs/steps.md"
 STORED = ROOT / "src/moss_step/line/catalogue.json"
+SCHEMA = ROOT / "docs/study.schema.json"
 HEAD = '''"""Types of the steps as functions; written by tools/from_catalogue.py from their declarations."""
 
 from collections.abc import Callable, Sequence
@@ -151,5 +153,6 @@ if __name__ == "__main__":
     os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp()
     TYPES.write_text(text())
     PAGE.write_text(page())
+    SCHEMA.write_text(json.dumps(schema(), indent=1) + "\n")
     STORED.write_text(stored({}))  # the examples are run by it
     STORED.write_text(stored(findings_of(list(catalogue()))))

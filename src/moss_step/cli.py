@@ -65,6 +65,8 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "demo": lambda _: _window([], demo=True),
         "steps": _steps,
         "run": _run,
+        "check": _check,
+        "schema": _schema,
         "prepare": _prepare,
         "cache": _cache,
         "completion": lambda a: print(completion(a.shell, COMMANDS), end=""),
@@ -129,6 +131,18 @@ def _run(asked: argparse.Namespace) -> None:
     from moss_step.line.running import run
 
     run(asked)
+
+
+def _check(asked: argparse.Namespace) -> None:
+    from moss_step.line.checking import check
+
+    check(asked.studies)
+
+
+def _schema(asked: argparse.Namespace) -> None:
+    from moss_step.study.schema import schema
+
+    print(json.dumps(schema(), indent=1))
 
 
 def _prepare(asked: argparse.Namespace) -> None:

@@ -17,6 +17,8 @@ from moss_step.model.nearest import meant
 COMMANDS = (
     ("do", "run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]"),
     ("run", "run a whole study"),
+    ("check", "say whether a study is in order, with nothing run"),
+    ("schema", "print the form of a study file as a JSON schema"),
     ("steps", "list steps, or tell of one"),
     ("open", "open a study, or grids and shapes, in the window"),
     ("demo", "open the window with Harrow Moss"),
@@ -57,6 +59,7 @@ def parser() -> Parser:
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
+    made["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
     made["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
     made["completion"].add_argument("shell", choices=SHELLS)
     return top

@@ -11,15 +11,16 @@ from pydantic import ValidationError
 
 from moss_step.formats.whole import read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.nearest import meant
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.graph import Step, Study
+from moss_step.study.graph import KeyRow, Shading, Step, Study
 from moss_step.study.older import in_new_words
 
 ENDING = ".moss"
 VERSION = 2
 """Raised when an older program could not read what is written: 2 since a step may give several results."""
 MOST_STEPS, MOST_PINS = 5_000, 10_000
-_MARK = "moss_step_study"
+MARK = "moss_step_study"
 
 
 def save_study(study: Study, path: Path) -> None:
@@ -48,14 +49,15 @@ def load_study(path: Path) -> Study:
 
 def as_data(study: Study) -> dict[str, Any]:
     """Give a study as plain data."""
-    return {_MARK: VERSION, **study.model_dump(mode="json", exclude_defaults=True)}
+    return {MARK: VERSION, **study.model_dump(mode="json", exclude_defaults=True)}
 
 
 def from_data(data: Any, path: Path) -> Study:
     """Build a study from plain data; ``path`` names the file in refusals."""
-    if not isinstance(data, dict) or _MARK not in data:
+    by_hand = isinstance(data, dict) and isinstance(data.get("steps"), list)
+    if not isinstance(data, dict) or not (MARK in data or by_hand):
         raise MossError(f"{path} is not a Moss Step study.", "Choose a file that ends in .moss.")
-    version = data.pop(_MARK)
+    version = data.pop(MARK, VERSION)
     if isinstance(version, bool) or not isinstance(version, int) or version < 1:
         raise MossError(
             f"{path} is damaged: its version is {str(version)[:40]!r}.",
@@ -75,15 +77,22 @@ def from_data(data: Any, path: Path) -> Study:
                 f"it has {len(study.steps):,} steps and {len(study.pins):,} pins, and at most "
                 f"{MOST_STEPS:,} and {MOST_PINS:,} are read."
             )
-        study.in_order()
         _check_kinds(study)
+        study.in_order()
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = ".".join(str(p) for p in first["loc"])
-        raise MossError(f"{path} is damaged at {where}: {first['msg']}.", "It was left as it is.") from error
+        close = meant(str(first["loc"][-1]), _known_words()) if first["type"] == "extra_forbidden" else ""
+        said = f"{path} is damaged at {where}: {first['msg']}."
+        raise MossError(f"{said} {close}".strip(), "It was left as it is.") from error
     except MossError as error:
         raise MossError(f"{path} is damaged: {error.what}", "It was left as it is.") from error
     return _cleaned(study)
+
+
+def _known_words() -> list[str]:
+    """Names of all that a study, its steps and the rows of its Key may hold."""
+    return [n for model in (Study, Step, KeyRow, Shading) for n in model.model_fields]
 
 
 def _cleaned(study: Study) -> Study:
@@ -114,18 +123,26 @@ def _check_kinds(study: Study) -> None:
         raise MossError("two steps have one id.")
     unknown = [s.kind for s in study.steps if s.kind not in catalogue()]
     if unknown:
-        raise MossError(f"it has a step '{unknown[0]}' that this Moss Step does not know.")
+        close = meant(unknown[0], catalogue())
+        raise MossError(f"it has a step '{unknown[0]}' that this Moss Step does not know. {close}".strip())
     for step in study.steps:
         gone = [ref for ref in step.inputs.values() if not study.has(ref)]
         if gone:
-            raise MossError(f"step '{step.id}' works from '{gone[0][:60]}', which no step gives.")
+            close = meant(gone[0], ids)
+            raise MossError(
+                f"step '{step.id}' works from '{gone[0][:60]}', which no step gives. {close}".strip()
+            )
         strange = [n for n in step.inputs if step.declared.input(n) is None]
         if strange:
-            raise MossError(f"step '{step.id}': {step.kind} has no input '{strange[0][:60]}'.")
+            close = meant(strange[0], [i.name for i in step.declared.inputs])
+            raise MossError(
+                f"step '{step.id}': {step.kind} has no input '{strange[0][:60]}'. {close}".strip()
+            )
         try:
             step.declared.checked({n: v for n, v in step.settings.items() if n not in step.declared.retired})
         except AskedWronglyError as error:
-            raise MossError(f"step '{step.id}': {error.what}") from error
+            said = f"step '{step.id}': {error}" if "has no setting" in error.what else error.what
+            raise MossError(said if "step '" in said else f"step '{step.id}': {said}") from error
 
 
 def _paths(study: Study, turn: Any) -> Study:

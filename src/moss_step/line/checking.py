@@ -1,0 +1,35 @@
+"""``moss-step check``: whether studies are in order, with nothing run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from moss_step.formats.vector import split_layer
+from moss_step.model.errors import AskedWronglyError, MossError
+
+
+def check(studies: Sequence[Path]) -> None:
+    """Say of each study whether it can be opened and run: its form, its steps, and that its files are there.
+
+    Raises AskedWronglyError at the end when one cannot.
+    """
+    from moss_step.study.saving import load_study
+
+    wrong = 0
+    for path in studies:
+        try:
+            study = load_study(path)
+            gone = [s for s in study.source_files if not split_layer(s)[0].exists()]
+            problems = [f"{path}: {file} was not found." for file in gone]
+        except MossError as error:
+            problems = [str(error)]
+        wrong += bool(problems)
+        for line in problems:
+            print(line)
+        if not problems:
+            print(f"{path}: {len(study.steps)} steps, in order.")
+    if wrong:
+        raise AskedWronglyError(
+            f"{wrong} of {len(studies)} studies cannot be run.", "What is wrong stands above."
+        )
