@@ -88,12 +88,13 @@ def words_for(path: Path, folder: Path) -> list[str]:
             f"rules={path}",
             "-o",
             str(folder / "out.tif"),
+            "--overwrite",
         ]
     if path.name == "classes.tif":
-        return ["do", "patches", f"classes={path}", "-o", str(folder / "out.gpkg")]
+        return ["do", "patches", f"classes={path}", "-o", str(folder / "out.gpkg"), "--overwrite"]
     if path.name.startswith(("shapes", "points", "table")):
-        return ["do", "open_shapes", f"source={path}", "-o", str(folder / "out.geojson")]
-    return ["do", "open_grid", f"source={path}", "-o", str(folder / "out.tif")]
+        return ["do", "open_shapes", f"source={path}", "-o", str(folder / "out.geojson"), "--overwrite"]
+    return ["do", "open_grid", f"source={path}", "-o", str(folder / "out.tif"), "--overwrite"]
 
 
 def cut(content: bytes, _: bytes, rng: random.Random) -> bytes:

@@ -44,7 +44,7 @@ def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
     (folder / "study.moss").write_text(json.dumps(study("ground.tif")))
     out, results = folder / "slope.tif", folder / "results"
     lines = {
-        "do": ["do", "slope", f"dem={folder / 'ground.tif'}", "-o", str(out)],
+        "do": ["do", "slope", f"dem={folder / 'ground.tif'}", "-o", str(out), "--overwrite"],
         "run": ["run", str(folder / "study.moss"), "-o", str(results)],
     }
     took = {}
@@ -210,7 +210,16 @@ def shortages(judge: Judge, rng: random.Random) -> Iterator[None]:
         full = rng.random() < 0.5
         name = f"{kind} with {'a full disk' if full else 'little memory'}"
         limit = rng.randrange(1, 400_000) if full else rng.randrange(600, 2500) * 2**20
-        words = [*PROGRAM, "do", kind, f"dem={folder / 'ground.tif'}", *more, "-o", str(target)]
+        words = [
+            *PROGRAM,
+            "do",
+            kind,
+            f"dem={folder / 'ground.tif'}",
+            *more,
+            "-o",
+            str(target),
+            "--overwrite",
+        ]
         try:
             done = subprocess.run(
                 words, capture_output=True, preexec_fn=limited(full, limit), timeout=60, check=False

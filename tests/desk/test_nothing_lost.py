@@ -199,7 +199,9 @@ def test_a_press_that_comes_after_the_window_closed_changes_nothing(demo, settle
     settle(demo)
     panel, before = demo.benches["shape"].panel, demo.work.study
     demo.work.close()
+    panel.update_draft()
     panel.keep()
+    demo.work.helper.ask(lambda: 1, lambda _: None)
     demo.work.undo()
     demo.work.redo()
     assert demo.work.study == before and not demo.work._timer.isActive()

@@ -45,11 +45,17 @@ class Helper(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1)
         self._long: Progress | None = None
+        self._closed = False
         self.waiting = 0
         self._answered.connect(self._deliver)
 
     def ask(self, question: Callable[[], T], then: Callable[[T | MossError], object]) -> None:
-        """Work a question out; ``then`` gets the answer, or the refusal, in the window's thread."""
+        """Work a question out; ``then`` gets the answer, or the refusal, in the window's thread.
+
+        After the end nothing is answered any more.
+        """
+        if self._closed:
+            return
         self.waiting += 1
 
         def work() -> None:
@@ -95,6 +101,7 @@ class Helper(QObject):
 
     def close(self, forget: bool = True) -> None:
         """Wait for the thread to end; ``forget`` what it has not begun."""
+        self._closed = True
         self._pool.shutdown(wait=True, cancel_futures=forget)
 
     def _deliver(self, answer: Callable[[], object]) -> None:

@@ -228,6 +228,8 @@ class Work(QObject):
 
     def set_draft(self, step: Step | None, replaces: str = "") -> None:
         """Show a step that is not kept yet; None ends that."""
+        if self._closed:
+            return
         draft = None if step is None else Draft(step.model_copy(update={"id": DRAFT}), replaces)
         if draft == self.draft:
             return

@@ -29,7 +29,7 @@ class NewestWins(Generic[W]):
         self._pool = ThreadPoolExecutor(1)
         self._lock = threading.Lock()
         self._next: list[W] = []
-        self._busy = False
+        self._busy = self._closed = False
 
     @property
     def busy(self) -> bool:
@@ -37,8 +37,10 @@ class NewestWins(Generic[W]):
         return self._busy
 
     def wish(self, wish: W) -> None:
-        """Ask for something; it takes the place of what waits."""
+        """Ask for something; it takes the place of what waits. After the end nothing is answered any more."""
         with self._lock:
+            if self._closed:
+                return
             self._next = [wish]
             if not self._busy:
                 self._busy = True
@@ -51,7 +53,8 @@ class NewestWins(Generic[W]):
 
     def close(self, last: Callable[[], None] | None = None) -> None:
         """End the thread, with something that has to be done in it last."""
-        self.forget()
+        with self._lock:
+            self._next, self._closed = [], True
         if last is not None:
             self._pool.submit(last)
         self._pool.shutdown(wait=True)

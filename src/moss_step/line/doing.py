@@ -133,6 +133,7 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
             stream(gives, partial(hand_on, outcome, name, progress=part))
             continue
         make_folder(out.path)
+        remember(out.path, begun=True)
         lost += hand_on(outcome, name, out.path, part)
         remember(out.path)
         if asked.lineage:

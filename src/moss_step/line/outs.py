@@ -17,7 +17,7 @@ from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.nearest import meant
 
-STANDARD = "-"
+STANDARD, _BEGUN = "-", "begun"
 _STREAMED = {"table": ".csv", "chart": ".csv", "shapes": ".geojson"}
 
 
@@ -143,17 +143,19 @@ def _stamp(path: Path) -> str:
 def is_own(path: Path) -> bool:
     """Whether a file is as this program wrote it."""
     try:
-        return _mark(path).read_text(encoding="ascii") == _stamp(path)
+        return _mark(path).read_text(encoding="ascii") in (_BEGUN, _stamp(path))
     except (OSError, ValueError):
         return False
 
 
-def remember(path: Path) -> None:
-    """Know again a file that was just written; where nothing can be kept it will be asked about."""
+def remember(path: Path, begun: bool = False) -> None:
+    """Know again a file that was just written, or is ``begun``: a run may be ended just after it wrote. Where
+    nothing can be kept it will be asked about.
+    """
     with suppress(OSError, MossError):
         mark = _mark(path)
         mark.parent.mkdir(parents=True, exist_ok=True)
-        write_text(mark, _stamp(path))
+        write_text(mark, _BEGUN if begun else _stamp(path))
 
 
 def stream(kind: str, write: Callable[[Path], object]) -> None:
