@@ -20,8 +20,8 @@ begin = float(sys.argv[1])
 from moss_step.desk import app
 from PySide6.QtCore import QTimer
 class Watched(app.MainWindow):
-    def __init__(self):
-        super().__init__()
+    def __init__(self, *given):
+        super().__init__(*given)
         self.timer = QTimer(interval=5); self.timer.timeout.connect(self.look); self.timer.start()
     def look(self):
         if self.plan.view.scene.ground is not None:
