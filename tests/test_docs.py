@@ -8,7 +8,9 @@ from pathlib import Path
 
 import pytest
 
+from moss_step.line.words import COMMANDS, do_parser
 from moss_step.steps.catalogue import catalogue
+from moss_step.study.saving import load_study
 
 ROOT = Path(__file__).parent.parent
 DOCS = Path(__file__).parent.parent / "docs"
@@ -96,3 +98,21 @@ def test_no_generic_part_of_the_window_names_a_step():
         f"{p.name}: {kind}" for p in generic for pair in asked.findall(p.read_text()) for kind in pair if kind
     ]
     assert len(generic) > 60 and not {n.split(": ")[1] for n in named} & set(KINDS), named
+
+
+def test_the_study_of_the_docs_can_be_opened(tmp_path):
+    text = (DOCS / "command-line.md").read_text()
+    (found,) = re.findall(r'```\n(\{"steps".*?)\n```', text, re.DOTALL)
+    file = tmp_path / "written.moss"
+    file.write_text(found)
+    assert [s.kind for s in load_study(file).steps] == ["open_grid", "slope"]
+
+
+def test_the_docs_name_every_command_and_option_of_the_command_line():
+    text = (DOCS / "command-line.md").read_text()
+    for name, _ in COMMANDS:
+        assert f"moss-step {name}" in text, name
+    options = [
+        o for a in do_parser()._actions for o in a.option_strings if o.startswith("--") and o != "--out"
+    ]
+    assert [o for o in options if f"`{o}`" not in text and o not in text] == []

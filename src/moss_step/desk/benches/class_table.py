@@ -25,7 +25,7 @@ from moss_step.model.rules import Rule, number_text
 from moss_step.scene.colors import NEUTRAL
 from moss_step.steps.declare import MOST
 
-_COLUMNS, _NAME = (("From", 67), ("To", 67)), 62
+_COLUMNS, _NAME = (("From", 64), ("To", 64)), 62
 """Widths of the bounds, and the least of a name."""
 
 
