@@ -25,8 +25,9 @@ from moss_step.model.rules import Rule, number_text
 from moss_step.scene.colors import NEUTRAL
 from moss_step.steps.declare import MOST
 
-_COLUMNS, _NAME = (("From", 64), ("To", 64)), 62
-"""Widths of the bounds, and the least of a name."""
+_COLUMNS, _NAME = ("From", "To"), 62
+_NARROW, _WIDE, _AROUND = 46, 72, 16
+"""Least and greatest width of a bound, and what of it is not text."""
 
 
 @dataclass(frozen=True)
@@ -104,7 +105,6 @@ class RowWidget(QFrame):
 
     def _bound(self, title: str, field: str) -> QLineEdit:
         edit = QLineEdit()
-        edit.setFixedWidth(_COLUMNS[0][1])
         edit.setPlaceholderText("open")
         set_tip(edit, f"{title}: a number; empty is an open end")
         edit.textEdited.connect(lambda text: self._typed(edit, field, text))
@@ -149,9 +149,8 @@ class ClassTable(QWidget):
         titles = QHBoxLayout(head)
         titles.setContentsMargins(32, 0, 9, 2)
         titles.setSpacing(3)
-        for text, width in _COLUMNS:
-            result = label(text, "muted")
-            result.setFixedWidth(width)
+        self._heads = [label(text, "muted") for text in _COLUMNS]
+        for result in self._heads:
             titles.addWidget(result)
         titles.addWidget(label("Class", "muted"), 1)
         self._area_title = label("Area", "muted")
@@ -181,9 +180,18 @@ class ClassTable(QWidget):
                 result.remove_wanted.connect(lambda k=i: self.remove(k))
                 result.split_wanted.connect(lambda k=i: self.split(k))
                 self._body_layout.addWidget(result)
-            return
-        for result, row in zip(self.widgets, rows, strict=True):
-            result.show_row(row)
+        else:
+            for result, row in zip(self.widgets, rows, strict=True):
+                result.show_row(row)
+        self._fit_bounds()
+
+    def _fit_bounds(self) -> None:
+        """Bounds take the width that the longest of them needs; names have the rest."""
+        texts = [number_text(v) for r in self.rows for v in (r.low, r.high)]
+        wanted = max((self.fontMetrics().horizontalAdvance(t) for t in texts), default=0) + _AROUND
+        wide = min(max(wanted, _NARROW), _WIDE)
+        for part in (*self._heads, *(e for w in self.widgets for e in (w.low, w.high))):
+            part.setFixedWidth(wide)
 
     def show_areas(self, areas: Sequence[tuple[str, str]], title: str) -> None:
         """Show a text for each class beside its first range; ``areas`` pairs names with texts."""
