@@ -2,6 +2,7 @@
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QToolButton
 
 
 @pytest.fixture
@@ -66,3 +67,26 @@ def test_a_step_is_made_from_its_first_field_to_its_card(small, settle, qtbot):
     qtbot.keyClick(small, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle(small)
     assert small.work.chosen_id not in ("slope", "") and small.work.state(small.work.chosen_id) == "done"
+
+
+def test_sheets_and_the_welcome_are_scrolled_where_they_do_not_fit(window, settle):
+    window.resize(640, 400)
+    settle(window)
+    room = window.plan.rect()
+    assert window.plan.welcome.isVisible() and room.contains(window.plan.welcome.geometry())
+    for sheet in (window.keys, window.preferences):
+        sheet.open()
+        assert window.rect().contains(sheet.geometry()), sheet.accessibleName()
+        sheet.hide()
+    window.resize(1280, 800)
+    settle(window)
+    window.preferences.open()
+    assert window.preferences._scroll.verticalScrollBar().maximum() == 0, "with room all of it is seen"
+
+
+def test_the_head_of_the_table_does_not_run_into_its_tools(small, settle):
+    small.show_drawer("table")
+    settle(small)
+    tools = [t for t in small.table.findChildren(QToolButton) if t.isVisible()]
+    edit = small.table.filter_edit.geometry()
+    assert tools and not [t for t in tools if t.geometry().intersects(edit)]

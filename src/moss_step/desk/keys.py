@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QGridLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QWidget
 
+from moss_step.desk.overlay import Overlay
 from moss_step.desk.parts import label
 
 KEYS = (
@@ -38,33 +38,20 @@ KEYS = (
 )
 
 
-class KeysSheet(QFrame):
+class KeysSheet(Overlay):
     """An overlay that lists the keys; any key or click closes it."""
 
     def __init__(self, parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setProperty("role", "card")
-        self.setAccessibleName("Keys")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        layout = QGridLayout(self)
-        layout.setContentsMargins(26, 20, 26, 22)
+        body = QWidget()
+        layout = QGridLayout(body)
+        layout.setContentsMargins(24, 18, 24, 20)
         layout.setHorizontalSpacing(26)
         layout.setVerticalSpacing(7)
         layout.addWidget(label("Keys", "title"), 0, 0, 1, 2)
         for i, (key, what) in enumerate(KEYS, start=1):
             layout.addWidget(label(key, "head"), i, 0)
             layout.addWidget(label(what), i, 1)
-        self.hide()
-
-    def open(self) -> None:
-        """Show it in the middle of the window."""
-        self.adjustSize()
-        parent = self.parentWidget()
-        if parent is not None:
-            self.move((parent.width() - self.width()) // 2, (parent.height() - self.height()) // 2)
-        self.show()
-        self.raise_()
-        self.setFocus()
+        super().__init__(parent, "Keys", body)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Close."""

@@ -100,6 +100,7 @@ class ElidedButton(QPushButton):
         super().__init__(text)
         self.setProperty("role", "pick")
         self._whole = text
+        self.setAccessibleName(text)
         set_tip(self, f"{text}. {tip}")
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.clicked.connect(lambda: pressed())

@@ -6,8 +6,9 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
 
+from moss_step.desk.overlay import Overlay
 from moss_step.desk.parts import button, label
 from moss_step.desk.plain import set_tip
 from moss_step.desk.work import Work
@@ -38,16 +39,15 @@ _COPIES = (
 Options = Sequence[tuple[str, object]]
 
 
-class PreferenceSheet(QFrame):
+class PreferenceSheet(Overlay):
     """An overlay of all that is preferred; what is chosen holds at once, or says when it does."""
 
     def __init__(self, work: Work, parent: QWidget) -> None:
-        super().__init__(parent)
+        body = QWidget()
+        super().__init__(parent, "Preferences", body)
         self.work = work
-        self.setProperty("role", "card")
-        self.setAccessibleName("Preferences")
-        self._grid = QGridLayout(self)
-        self._grid.setContentsMargins(26, 20, 26, 20)
+        self._grid = QGridLayout(body)
+        self._grid.setContentsMargins(24, 18, 24, 18)
         self._grid.setHorizontalSpacing(20)
         self._grid.setVerticalSpacing(8)
         self.boxes: dict[str, QComboBox] = {}
@@ -64,7 +64,6 @@ class PreferenceSheet(QFrame):
         self._add("copy_after", "Unsaved work is copied", _COPIES, self._prefer)
         done = button("Done", "Close the preferences (Escape)", self.hide, "main")
         self._grid.addWidget(done, self._grid.rowCount(), 1, Qt.AlignmentFlag.AlignRight)
-        self.hide()
         work.changed.connect(self.refresh)
 
     def _head(self, text: str) -> None:
@@ -93,12 +92,7 @@ class PreferenceSheet(QFrame):
     def open(self) -> None:
         """Show it in the middle of the window."""
         self.refresh()
-        self.adjustSize()
-        parent = self.parentWidget()
-        if parent is not None:
-            self.move((parent.width() - self.width()) // 2, max((parent.height() - self.height()) // 2, 0))
-        self.show()
-        self.raise_()
+        super().open()
         self.boxes["length_unit"].setFocus()
 
     def refresh(self) -> None:

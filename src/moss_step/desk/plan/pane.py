@@ -7,9 +7,9 @@ from functools import partial
 
 from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QIcon, QPixmap, QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import Choices, button, clear, label, tool
+from moss_step.desk.parts import Choices, ElidedButton, button, clear, label, tool
 from moss_step.desk.plain import speak
 from moss_step.desk.plan.compare import CompareBar
 from moss_step.desk.plan.key import KeyPanel
@@ -24,6 +24,10 @@ from moss_step.scene.readings import Reading, place_text, readings
 
 _MESSAGE_FOR = 9000
 _MOST_RECENT = 4
+
+
+_NARROW, _WELCOME = 462, 404
+"""Width of the plan below which the views are a drop-down, and that of the welcome."""
 
 
 class ReadingBar(QFrame):
@@ -119,11 +123,23 @@ class Welcome(QFrame):
         self._walks: tuple[tuple[str, object], ...] = ()
         work.recents.changed.connect(self.fill)
         self.setProperty("role", "card")
-        self.setFixedWidth(404)
-        self._layout = QVBoxLayout(self)
-        self._layout.setContentsMargins(26, 22, 26, 22)
+        self._body, scroll, around = QWidget(), QScrollArea(), QVBoxLayout(self)
+        around.setContentsMargins(2, 2, 2, 2)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self._body)
+        around.addWidget(scroll)
+        self._layout = QVBoxLayout(self._body)
+        self._layout.setContentsMargins(24, 20, 24, 20)
         self._layout.setSpacing(10)
         self.fill()
+
+    def fit(self, width: int, height: int) -> None:
+        """Take what it needs of the room, in its middle; what does not fit is scrolled."""
+        wide = min(_WELCOME, width - 16)
+        needed = self._layout.totalHeightForWidth(wide - 4) if self._layout.hasHeightForWidth() else 0
+        high = min(max(needed, self._layout.sizeHint().height()) + 4, height - 16)
+        self.setGeometry((width - wide) // 2, (height - high) // 2, wide, high)
 
     def offer(self, walks: Sequence[tuple[str, object]]) -> None:
         """Offer walks: a title, and what is told when it is wanted."""
@@ -155,7 +171,7 @@ class Welcome(QFrame):
             self._layout.addWidget(label("Or take a short walk through it", "head"))
         for title, walk in self._walks:
             tip = "Opens the demo, and leads step by step; it can be left at any time"
-            self._layout.addWidget(button(title, tip, partial(self.walk_wanted.emit, walk), "pick"))
+            self._layout.addWidget(ElidedButton(title, tip, partial(self.walk_wanted.emit, walk)))
         known = self._work.recents.listed[:_MOST_RECENT]
         if known:
             self._layout.addWidget(label("Recent", "head"))
@@ -171,10 +187,6 @@ class Welcome(QFrame):
             result.setIconSize(QSize(64, 40))
             self._layout.addWidget(result)
         self.adjustSize()
-
-
-_NARROW = 462
-"""Width of the plan below which the views are a drop-down."""
 
 
 class PlanPane(QWidget):
@@ -307,8 +319,7 @@ class PlanPane(QWidget):
         self.message.setMaximumWidth(max(w - 60, 100))
         self.message.adjustSize()
         self.message.move((w - self.message.width()) // 2, h - self.message.height() - 60)
-        self.welcome.adjustSize()
-        self.welcome.move((w - self.welcome.width()) // 2, max((h - self.welcome.height()) // 2, 10))
+        self.welcome.fit(w, h)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Follow the window."""

@@ -81,14 +81,15 @@ class TableDrawer(QWidget):
         self.filter_edit = QLineEdit()
         self.filter_edit.setPlaceholderText("Filter: a text, or a condition such as mean > 20")
         self.filter_edit.setAccessibleName("Filter rows")
-        self.filter_edit.setFixedWidth(290)
+        self.filter_edit.setMinimumWidth(60)
+        self.filter_edit.setMaximumWidth(290)
         self.filter_edit.returnPressed.connect(self._filter)
         self._set_up_rows()
         head = QHBoxLayout()
         head.setContentsMargins(14, 6, 10, 4)
         head.addWidget(self.title, 1)
         head.addWidget(self.summary)
-        head.addWidget(self.filter_edit)
+        head.addWidget(self.filter_edit, 2)
         for part in (
             tool("crosshair", "Show the selected rows on the plan", self.go_to),
             tool("chart-line", "Chart of the column, or the curves of a chart", self._toggle_chart),
