@@ -9,7 +9,7 @@ from pathlib import Path
 from moss_step.formats.cells import as_meant, harmless
 from moss_step.formats.whole import in_words, read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.rules import Closed, Rule, RuleSet, number_text
+from moss_step.model.rules import Closed, Rule, RuleSet, exact_text
 from moss_step.model.typed import as_whole
 
 COLUMNS = ("from", "to", "class", "name", "color")
@@ -45,7 +45,7 @@ def write_rules(path: Path, rules: RuleSet) -> None:
     table = csv.writer(out, lineterminator="\n")
     table.writerow(COLUMNS)
     for r in rules.rules:
-        table.writerow([number_text(r.low), number_text(r.high), r.code, harmless(r.name), r.color])
+        table.writerow([exact_text(r.low), exact_text(r.high), r.code, harmless(r.name), r.color])
     write_text(path, out.getvalue())
 
 

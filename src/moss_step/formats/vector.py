@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import warnings
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -129,6 +130,7 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
         raise MossError(f"'{path.suffix}' is no format for shapes here.", f"Use one of {', '.join(DRIVERS)}.")
     if driver == "GeoJSON":
         shapes = in_system(shapes, "EPSG:4326") if shapes.crs else shapes
+    shapes = _of_one_type(shapes)
     kinds = {g.geom_type for g in shapes.geometry}
     options: dict[str, Any] = {
         "geometry_type": kinds.pop() if len(kinds) == 1 else "Unknown",
@@ -166,6 +168,26 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
                 f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.",
                 "The disk may be full.",
             )
+
+
+_ONE_AND_MANY = (
+    (0, 4, shapely.multipoints),
+    (1, 5, shapely.multilinestrings),
+    (3, 6, shapely.multipolygons),
+)
+"""Numbers of the types of one geometry and of many, and what makes many of one (GEOS)."""
+
+
+def _of_one_type(shapes: Shapes) -> Shapes:
+    """Shapes as many where some are one and some many: other programs take one type for each layer."""
+    types = {int(t) for t in np.unique(shapely.get_type_id(shapes.geometry))}
+    for one, many, made in _ONE_AND_MANY:
+        if types == {one, many}:
+            geometry = shapes.geometry.copy()
+            single = np.flatnonzero(shapely.get_type_id(geometry) == one)
+            geometry[single] = [made([g]) for g in geometry[single]]
+            return replace(shapes, geometry=geometry)
+    return shapes
 
 
 def _holds_others(path: Path, layer: str) -> bool:

@@ -23,9 +23,10 @@ from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
+from moss_step.model.rules import exact_text
 from moss_step.model.typed import as_kind
 
-_COLUMNS = ("class", "name", "color", "range", "count", "area_m2", "share")
+_BOUNDS, _COLUMNS = ("from", "to"), ("class", "name", "color", "unit", "range", "count", "area_m2", "share")
 
 
 def _read(source: str, _: Progress) -> tuple[ClassMap, list[str]]:
@@ -40,19 +41,28 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
 
 
 def class_table(outcome: Outcome) -> str:
-    """Give a class map's table as CSV: class, name, color, range, count, area_m2, share (0 to 1)."""
+    """Give a class map's table as CSV: class, name, color, unit, range, count, area_m2, share (0 to 1).
+
+    Classes that were made by ranges have these as ``from`` and ``to``, and the table can be read as rules; a
+    class of several ranges has a row for each, its numbers in the first.
+    """
     classes = as_kind(outcome.value, ClassMap).classes
     result = {(f.of, f.name): f.value for f in outcome.findings}
+    bounded = bool(classes) and all(c.ranges for c in classes)
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
-    table.writerow(_COLUMNS)
+    table.writerow([*(_BOUNDS if bounded else ()), *_COLUMNS])
     for c in classes:
-        numbers = (
+        numbers: tuple[object, ...] = (
             int(result[c.name, "count"]),
             f"{result[c.name, 'area_m2']:.3f}",
             f"{result[c.name, 'share']:.8f}",
         )
-        table.writerow([c.code, harmless(c.name), c.color, harmless(c.text), *numbers])
+        about = [c.code, harmless(c.name), c.color, c.unit, harmless(c.text)]
+        for low, high in c.ranges if bounded else ((None, None),):
+            ends = [exact_text(low), exact_text(high)] if bounded else []
+            table.writerow([*ends, *about, *numbers])
+            numbers = ("", "", "")
     return out.getvalue()
 
 
@@ -60,8 +70,12 @@ def _parts(value: ClassMap) -> Parts:
     return {"frame": asdict(value.frame), "classes": [asdict(c) for c in value.classes]}, [value.codes]
 
 
+def _entry(about: Mapping[str, Any]) -> ClassEntry:
+    return ClassEntry(**{**about, "ranges": tuple((low, high) for low, high in about["ranges"])})
+
+
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> ClassMap:
-    return ClassMap(arrays[0], Frame(**about["frame"]), tuple(ClassEntry(**c) for c in about["classes"]))
+    return ClassMap(arrays[0], Frame(**about["frame"]), tuple(_entry(c) for c in about["classes"]))
 
 
 def _columns(outcome: Outcome) -> Columns:

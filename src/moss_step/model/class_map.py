@@ -19,12 +19,18 @@ NO_CLASS = 255
 
 @dataclass(frozen=True)
 class ClassEntry:
-    """One class: its code in the grid (0 to 254), name and colour ``#RRGGBB``; ``text`` says its range."""
+    """One class: its code in the grid (0 to 254), name and colour ``#RRGGBB``; ``text`` says its range.
+
+    ``ranges`` are the bounds of the values that it was made from, None for an open end, in the unit whose key
+    is ``unit``.
+    """
 
     code: int
     name: str
     color: str
     text: str = ""
+    ranges: tuple[tuple[float | None, float | None], ...] = ()
+    unit: str = ""
 
 
 @dataclass(frozen=True, eq=False)

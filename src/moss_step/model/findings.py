@@ -51,7 +51,7 @@ FINDINGS: dict[str, tuple[str, int]] = {
     "lowest_angle": ("Lowest angle", USUAL),
     "longest_path": ("Longest way of the water", USUAL),
     "highest_order": ("Highest order", USUAL),
-    "drainage_density": ("Stream a square kilometre, km", USUAL),
+    "drainage_density": ("Stream a square kilometre", USUAL),
     "obstacles": ("Obstacles", USUAL),
     "first_obstacle_at": ("First obstacle at", USUAL),
     "first_obstacle_above_ray": ("Above the ray by", USUAL),

@@ -142,12 +142,18 @@ class RuleSet:
     @property
     def entries(self) -> tuple[ClassEntry, ...]:
         """The classes in order of first mention, with the text of their ranges."""
-        texts: dict[int, list[str]] = {}
+        own: dict[int, list[Rule]] = {}
         for rule in self.rules:
-            texts.setdefault(rule.code, []).append(rule.text(closed=self.closed))
-        first = {r.code: r for r in reversed(self.rules)}
+            own.setdefault(rule.code, []).append(rule)
         return tuple(
-            ClassEntry(code, first[code].name, first[code].color, ", ".join(t)) for code, t in texts.items()
+            ClassEntry(
+                code,
+                rules[0].name,
+                rules[0].color,
+                ", ".join(r.text(closed=self.closed) for r in rules),
+                tuple((r.low, r.high) for r in rules),
+            )
+            for code, rules in own.items()
         )
 
     def regions(self) -> Iterator[Region]:
@@ -226,6 +232,14 @@ def _overlaps(regions: Sequence[Region], held: Sequence[list[Rule]]) -> list[str
             pair = (rules[0].name, rules[1].name)
             spans[pair] = Region(spans[pair].low if pair in spans else region.low, region.high)
     return [f"'{a}' and '{b}' both hold values {r.text()}; '{a}' takes them." for (a, b), r in spans.items()]
+
+
+def exact_text(value: float | None) -> str:
+    """Write a bound for a file: as few digits as give the same bound back, at the precision of the values."""
+    if value is None:
+        return ""
+    texts = (f"{float(value):.{digits}g}" for digits in (7, 8, 9))
+    return next((t for t in texts if np.float32(float(t)) == np.float32(value)), f"{float(value):.17g}")
 
 
 def number_text(value: float | None) -> str:

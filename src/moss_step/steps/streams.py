@@ -15,7 +15,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.telling import mark
-from moss_step.model.units import CELLS, COUNT, KILOMETRE, METRE, NONE, SQUARE_METRE
+from moss_step.model.units import CELLS, COUNT, KILOMETRE, METRE, NONE, PER_KILOMETRE, SQUARE_METRE
 from moss_step.model.words import measured
 from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water import basins as dividing
@@ -55,7 +55,7 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
         Finding("links", len(lines), COUNT),
         Finding("length", length, METRE),
         Finding("highest_order", int(result.strahler.max()), NONE),
-        Finding("drainage_density", length / drainage.dem.area * 1000.0, NONE),
+        Finding("drainage_density", length / drainage.dem.area * 1000.0, PER_KILOMETRE),
         Finding("min_area", area, SQUARE_METRE),
     )
     figure = f"{len(lines):,} links, {mark(length / 1000, KILOMETRE)}"

@@ -73,7 +73,8 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
     out = np.empty(surface.frame.shape, np.uint8)
     for first, last in progress.blocks(surface.frame.rows, BLOCK_ROWS, "Putting cells in classes"):
         classify_rows(surface.values, bounds, lookup, first, last, out)
-    return ClassMap(out, surface.frame, rules.entries)
+    entries = tuple(replace(e, unit=surface.unit.key) for e in rules.entries)
+    return ClassMap(out, surface.frame, entries)
 
 
 def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 from collections.abc import Mapping
 from dataclasses import replace
@@ -19,8 +20,8 @@ Relation = Literal["meets", "within", "apart"]
 
 
 def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
-    """Numbers of the rows that hold a text, or that meet a condition on the numeric columns such as ``area_m2
-    > 500``.
+    """Numbers of the rows that hold a text, or that meet a condition on columns such as ``area_m2 > 500 and
+    name != 'Long Moss'``.
 
     Parameters
     ----------
@@ -45,6 +46,8 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
     >>> from moss_step.science.zones.choose import rows_matching
     >>> rows_matching({"area_m2": np.array([100.0, 900.0])}, "area_m2 > 500").tolist()
     [1]
+    >>> rows_matching({"name": np.array(["Long Moss", "Tarn"], object)}, "name == 'Tarn'").tolist()
+    [1]
     """
     count = len(next(iter(columns.values()), ()))
     if not text.strip():
@@ -53,6 +56,8 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
         numeric = {
             n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()
         }
+        text, asked = _texts_as_numbers(text, columns)
+        numeric |= asked
         formula = parse(text, dict.fromkeys(numeric, NONE))
         with np.errstate(all="ignore"):
             return np.flatnonzero(formula.part.truth(numeric).holds)
@@ -62,6 +67,41 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
     for values in texts:
         held |= np.char.find(np.char.lower(values.astype(str)), wanted) >= 0
     return np.flatnonzero(held)
+
+
+def _texts_as_numbers(text: str, columns: Mapping[str, np.ndarray]) -> tuple[str, dict[str, np.ndarray]]:
+    """A condition in which each comparison of a column with a text, such as ``name == 'Long Moss'``, is asked
+    of a column of 1 and 0; and these columns. What is no such comparison stays as it is.
+    """
+    made: dict[str, np.ndarray] = {}
+    try:
+        tree = ast.parse(text.strip(), mode="eval")
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return text, made  # the formula says what is wrong with it
+
+    class Turn(ast.NodeTransformer):
+        def visit_Compare(self, node: ast.Compare) -> ast.AST:
+            found = _text_comparison(node)
+            if found is None or found[0] not in columns:
+                return self.generic_visit(node)
+            name, wanted, equal = found
+            same = columns[name].astype(str) == wanted
+            key = f"text_{len(made)}"
+            made[key] = (same if equal else ~same).astype(np.float64)
+            return ast.parse(f"{key} == 1", mode="eval").body
+
+    turned = Turn().visit(tree)
+    return (ast.unparse(turned), made) if made else (text, made)
+
+
+def _text_comparison(node: ast.Compare) -> tuple[str, str, bool] | None:
+    """Column, text, and whether they are to be equal, of a comparison of a name with a text; else None."""
+    if len(node.ops) != 1 or not isinstance(node.ops[0], ast.Eq | ast.NotEq):
+        return None
+    sides = (node.left, node.comparators[0])
+    names = [s.id for s in sides if isinstance(s, ast.Name)]
+    texts = [s.value for s in sides if isinstance(s, ast.Constant) and isinstance(s.value, str)]
+    return (names[0], texts[0], isinstance(node.ops[0], ast.Eq)) if names and texts else None
 
 
 def row_numbers(text: str, count: int) -> np.ndarray:
