@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+from functools import cache
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -44,8 +45,9 @@ def prepare() -> None:
     print("Done: no later run waits for that.")
 
 
+@cache
 def tell_of_compiling() -> None:
-    """Have one line say so when something is compiled, as after an update: that takes up to a minute."""
+    """Have one line say so, once, when something is compiled, as after an update: it takes up to a minute."""
     from numba.core import event
 
     class Teller(event.Listener):
