@@ -2,6 +2,7 @@
 
 import csv
 import io
+import time
 
 import numpy as np
 import pyogrio
@@ -11,8 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from moss_step.cli import main
+from moss_step.formats.columns_csv import table_text
 from moss_step.formats.rules_csv import read_rules
 from moss_step.formats.vector import read_shapes, write_shapes
+from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.science.zones.choose import rows_matching
@@ -134,3 +137,20 @@ def test_whatever_a_column_holds_can_be_asked_for(values, wanted):
     text = values[wanted % len(values)]
     found = rows_matching({"name": np.array(values, object)}, f"name == {text!r}")
     assert found.tolist() == [k for k, v in enumerate(values) if v == text]
+
+
+@pytest.mark.parametrize("ending", [".gpkg", ".geojson", ".fgb", ".csv"])
+def test_the_same_shapes_are_the_same_file(tmp_path, ending):
+    shapes = Shapes(
+        np.array([ONE["area"], MANY["area"]], object), {"name": np.array(["a", "b"], object)}, UTM
+    )
+    contents = []
+    for folder in ("one", "two"):
+        (tmp_path / folder).mkdir()
+        if ending == ".csv":
+            write_text(tmp_path / folder / "a.csv", table_text(shapes.columns))
+        else:
+            write_shapes(tmp_path / folder / f"a{ending}", shapes)
+        contents.append((tmp_path / folder / f"a{ending}").read_bytes())
+        time.sleep(1.1)
+    assert contents[0] == contents[1]

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyogrio
 import shapely
 from rasterio.features import shapes as outlines
 from scipy import ndimage
@@ -61,7 +60,6 @@ _PLACES = (
     ("Moss gate", 0.93, 0.83),
     ("Sheepfold", 0.30, 0.66),
 )
-_FIXED_DATE = "2026-01-01T00:00:00Z"
 
 
 @dataclass(frozen=True)
@@ -167,14 +165,10 @@ def write_estate(folder: Path) -> list[Path]:
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / name for name in FILES]
     ground, boundary, bogs, places, truth, study = paths
-    pyogrio.set_gdal_config_options({"OGR_CURRENT_DATE": _FIXED_DATE})
-    try:
-        write_surface(ground, estate.ground, "Ground 2 m")
-        write_shapes(boundary, estate.boundary, "boundary")
-        write_shapes(bogs, estate.bogs, "bogs")
-        write_shapes(places, estate.places, "places")
-    finally:
-        pyogrio.set_gdal_config_options({"OGR_CURRENT_DATE": None})
+    write_surface(ground, estate.ground, "Ground 2 m")
+    write_shapes(boundary, estate.boundary, "boundary")
+    write_shapes(bogs, estate.bogs, "bogs")
+    write_shapes(places, estate.places, "places")
     write_text(truth, json.dumps(estate.truth, indent=1) + "\n")
     save_study(demo_study(folder), study)
     return paths

@@ -153,6 +153,8 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
             warnings.catch_warnings(),
         ):
             warnings.simplefilter("ignore")
+            # A layer says when it was last changed: the same shapes are to be the same file.
+            pyogrio.set_gdal_config_options({"OGR_CURRENT_DATE": _DATE})
             pyogrio.raw.write(
                 temporary,
                 shapely.to_wkb(shapes.geometry),
@@ -170,6 +172,7 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
             )
 
 
+_DATE = "2026-01-01T00:00:00Z"
 _ONE_AND_MANY = (
     (0, 4, shapely.multipoints),
     (1, 5, shapely.multilinestrings),
