@@ -1,13 +1,16 @@
 """The command line as scripts use it: help, many inputs, where results go, what is kept from being replaced."""
 
+import configparser
 import json
 import os
 import pty
+import shlex
 import shutil
 import subprocess
 import sys
 import time
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -266,3 +269,32 @@ def test_the_manual_has_every_step(capsys):
     assert code == 0 and text.startswith(".TH MOSS-STEP 1")
     assert all(f".SS {kind}\n" in text for kind in catalogue())
     assert not [line for line in text.splitlines() if line.startswith("'")]
+
+
+# --- the desktop
+
+
+def test_the_desktop_finds_program_icon_and_type_of_studies(capsys, tmp_path, monkeypatch):
+    """Read by the parsers of the standard library; the entry's program is there and takes files."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "da ta"))
+    code, text, _ = said(capsys, "install-desktop")
+    assert (
+        code == 0 and all(Path(line).is_file() for line in text.splitlines()) and len(text.splitlines()) == 4
+    )
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.read(tmp_path / "da ta/applications/moss-step.desktop")
+    program, files = shlex.split(entry["Desktop Entry"]["Exec"])
+    assert Path(program).is_file() and files == "%F"
+    types = ElementTree.fromstring((tmp_path / "da ta/mime/packages/moss-step-study.xml").read_text())  # noqa: S314
+    assert types.find(".//{*}glob").get("pattern") == "*.moss"
+    about = ElementTree.fromstring((tmp_path / "da ta/metainfo/moss-step.metainfo.xml").read_text())  # noqa: S314
+    assert about.findtext("launchable") == "moss-step.desktop"
+    assert said(capsys, "install-desktop")[1] == text, "again"
+
+
+def test_without_the_window_library_one_line_says_so(tmp_path):
+    code = (
+        "import sys; sys.modules['PySide6'] = None\nfrom moss_step.cli import main; sys.exit(main(['demo']))"
+    )
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert ran.returncode == 1 and ran.stderr.startswith("moss-step: The window is not installed")

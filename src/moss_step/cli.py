@@ -9,6 +9,7 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Sequence
+from importlib.util import find_spec
 from pathlib import Path
 
 from moss_step.formats.whole import printable
@@ -69,6 +70,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "schema": _schema,
         "prepare": _prepare,
         "cache": _cache,
+        "install-desktop": _install_desktop,
         "completion": lambda a: print(completion(a.shell, COMMANDS), end=""),
         "manual": lambda _: print(manual(COMMANDS), end=""),
     }
@@ -113,6 +115,8 @@ def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     for path in paths:
         if not path.exists():
             raise MossError(f"{path} was not found.", "Check the name.")
+    if find_spec("PySide6") is None:
+        raise MossError("The window is not installed: PySide6 is missing.", "pip install PySide6-Essentials")
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
     return run(paths, demo, waits)
@@ -149,6 +153,12 @@ def _prepare(asked: argparse.Namespace) -> None:
     from moss_step.line.prepare import prepare
 
     prepare()
+
+
+def _install_desktop(asked: argparse.Namespace) -> None:
+    from moss_step.line.desktop import install_desktop
+
+    install_desktop()
 
 
 def _cache(asked: argparse.Namespace) -> int:

@@ -24,6 +24,7 @@ COMMANDS = (
     ("demo", "open the window with Harrow Moss"),
     ("prepare", "compile the kernels, once, so that no later run waits for them"),
     ("cache", "tell how much results on disk take, or remove them"),
+    ("install-desktop", "put the program, and the type of its studies, where the desktop looks"),
     ("completion", "print a script that completes words in a shell"),
     ("manual", "print the manual as a page for man"),
 )

@@ -1,0 +1,62 @@
+"""``moss-step install-desktop``: puts the program where the person's desktop looks for programs."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from contextlib import suppress
+from pathlib import Path
+
+from platformdirs import user_data_path
+
+from moss_step.formats.whole import write_text
+from moss_step.model.errors import MossError
+
+_ASSETS = Path(__file__).parent.parent / "desk" / "assets"
+_PLACES = (
+    ("moss-step.desktop", "applications/moss-step.desktop"),
+    ("moss-step.svg", "icons/hicolor/scalable/apps/moss-step.svg"),
+    ("moss-step-study.xml", "mime/packages/moss-step-study.xml"),
+    ("moss-step.metainfo.xml", "metainfo/moss-step.metainfo.xml"),
+)
+_TELL = (("update-mime-database", "mime"), ("update-desktop-database", "applications"))
+"""Programs that read the folders anew, where a desktop has them."""
+
+
+def install_desktop() -> None:
+    """Write entry, icon, type of studies and description into the person's data folder, and say where.
+
+    Raises MossError where they cannot be written.
+    """
+    data = user_data_path().resolve()
+    program = Path(sys.executable).with_name("moss-step-window")
+    for name, place in _PLACES:
+        text = (_ASSETS / name).read_text(encoding="utf-8")
+        if name.endswith(".desktop"):
+            text = text.replace("Exec=moss-step-window", f"Exec={_quoted(program)}")
+        target = data / place
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise MossError(
+                f"{target.parent} cannot be made: {error.strerror}.",
+                "Set XDG_DATA_HOME to a folder of yours.",
+            ) from error
+        write_text(target, text)
+        print(target)
+    for tool, folder in _TELL:
+        found = shutil.which(tool)
+        if found is not None:
+            with suppress(OSError):
+                words = [found, os.fspath(data / folder)]
+                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - the desktop's own
+
+
+def _quoted(path: Path) -> str:
+    """A path as an entry holds it (Desktop Entry Specification, freedesktop.org: quoted, signs escaped)."""
+    text = str(path)
+    for sign in ("\\", '"', "`", "$"):
+        text = text.replace(sign, f"\\{sign}")
+    return f'"{text}"'.replace("%", "%%")
