@@ -19,6 +19,7 @@ from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.preferences import Preferences, load
 from moss_step.desk.window import MainWindow
+from moss_step.desk.window_place import take_place
 from moss_step.desk.work import Work
 from moss_step.kinds.registry import all_kinds
 from moss_step.model.errors import MossError
@@ -76,6 +77,7 @@ def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     scale_text(preferences.text)
     app = make_app(preferences.window == "dark")
     window = MainWindow(Work(preferences=preferences))
+    take_place(window)
     window.show()
 
     def begin() -> None:

@@ -21,6 +21,7 @@ KEYS = (
     ("Ctrl+T, Ctrl+L, Ctrl+B", "Table, section under the plan; block beside it"),
     ("Ctrl+D, [ and ]", "Compare two results; move the divider"),
     ("Ctrl+,", "Preferences: units, text, colours"),
+    ("Ctrl+Shift+C", "Copy the plan as a picture"),
     ("Ctrl+E", "Hand the chosen result on"),
     ("K", "Fold the Key, or open it"),
     ("T, N, O on the block", "From the top, toward the north, obliquely"),

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import shapely
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QSplitter, QWidget
+from PySide6.QtWidgets import QApplication, QSplitter, QWidget
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.block.view import BlockView
@@ -268,6 +268,11 @@ class Views(QSplitter):
         """Show a sight line in the section while that is open."""
         if self.section.isVisible():
             self.section.show_sight(seen)
+
+    def copy_picture(self) -> None:
+        """Put the plan with its legend, scale and system on the clipboard."""
+        QApplication.clipboard().setImage(plan_picture(self.plan.view))
+        self.work.message.emit("The plan is on the clipboard as a picture.", False)
 
     def _write_picture(self, path: Path) -> None:
         picture = plan_picture(self.plan.view)

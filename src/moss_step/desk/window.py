@@ -23,6 +23,7 @@ from moss_step.desk.theme import PANEL_WIDTH
 from moss_step.desk.trail.trail import Trail
 from moss_step.desk.views import Views
 from moss_step.desk.walks import WALKS, Walk, WalkCard
+from moss_step.desk.window_place import keep_place, place_of
 from moss_step.desk.work import Work
 from moss_step.steps.catalogue import BENCHES, step_kind
 
@@ -129,6 +130,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+T", partial(views.toggle, "table")),
             ("Ctrl+D", self._toggle_compare),
             ("Ctrl+E", self._hand_on_now),
+            ("Ctrl+Shift+C", self.views.copy_picture),
             ("Ctrl+Q", self.close),
             ("Escape", self._escape),
         ]
@@ -148,6 +150,7 @@ class MainWindow(QMainWindow):
             "Undo": self.work.undo,
             "Redo": self.work.redo,
             "Open the demo": self.files.open_demo,
+            "Copy the plan as a picture": lambda: self.views.copy_picture(),
             "Hand on a result": lambda: self.go_to_bench("sheet"),
             "Compare two results": lambda: self.views.begin_comparing(),
             **{f"Walk: {walk.title.lower()}": partial(self.take_walk, walk) for walk in WALKS},
@@ -310,5 +313,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.block.stage.close()
+        place = place_of(self)
+        self.work.files.ask(lambda: keep_place(place), lambda _: None)
         self.work.close()
         event.accept()
