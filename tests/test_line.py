@@ -141,6 +141,15 @@ def test_only_what_this_program_wrote_is_replaced(capsys, tmp_path, hills_tif):
     assert said(capsys, *words, "--overwrite")[0] == 0 and out.read_bytes() != before
 
 
+def test_a_run_that_failed_does_not_make_the_file_of_another_its_own(capsys, tmp_path, hills_tif):
+    out, damaged = tmp_path / "s.tif", tmp_path / "bad.tif"
+    out.write_text("of another program")
+    damaged.write_text("no raster")
+    assert said(capsys, "do", "slope", f"dem={damaged}", "-o", out, "--overwrite")[0] == 1
+    code, _, err = said(capsys, "do", "slope", f"dem={hills_tif}", "-o", out)
+    assert code == 2 and "--overwrite" in err and out.read_text() == "of another program"
+
+
 def test_where_results_go_is_checked_before_the_work(capsys, tmp_path, hills_tif):
     """The ground is damaged, too, and would be found so only when it is read."""
     (tmp_path / "ground.tif").write_text("no raster")

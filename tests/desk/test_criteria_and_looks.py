@@ -59,12 +59,18 @@ def test_habitat_from_slope_ranges_and_aspect_sectors_where_north_wraps(estate, 
         assert areas[1] == expected.sum() * 4.0 and sum(areas) == steep.size * 4.0
 
 
-def test_the_area_that_passes_is_charted_and_a_click_sets_the_bound(estate, settle):
-    window = estate
+def threshold_of_slope(window, settle) -> str:
+    """Begin a threshold of the slope; gives the slope."""
     window.begin_step("slope")
     slope = keep(window, settle)
     window.begin_step("threshold")
     choose_input(window, settle, "Surface", slope)
+    return slope
+
+
+def test_the_area_that_passes_is_charted_and_a_click_sets_the_bound(estate, settle):
+    window = estate
+    slope = threshold_of_slope(window, settle)
     fill(window, settle, "at_least", "20")
     panel = window.benches["classes"].panel
     bounds, hectares = panel.chart.curve
@@ -217,10 +223,7 @@ def test_areas_of_classes_per_zone_add_up(estate, settle):
 def test_the_curve_follows_the_pointer_on_the_histogram_and_is_kept(estate, settle):
     """What is said at the pointer is what NumPy counts; the curve that is kept is the one that was seen."""
     window = estate
-    window.begin_step("slope")
-    slope = keep(window, settle)
-    window.begin_step("threshold")
-    choose_input(window, settle, "Surface", slope)
+    slope = threshold_of_slope(window, settle)
     panel = window.benches["classes"].panel
     steep = values(window, slope)
     histogram = panel.histogram

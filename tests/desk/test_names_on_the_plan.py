@@ -60,6 +60,22 @@ def test_names_keep_clear_of_the_key_the_bars_and_each_other(demo, settle, writt
         )
 
 
+def test_names_keep_clear_of_the_reading_and_do_not_jump_for_it(demo, settle, written):
+    xmin, ymin, xmax, ymax = demo.work.frame.box
+    before = written()
+    for share in (0.1, 0.5, 0.9):
+        demo.plan.read((xmin + share * (xmax - xmin), ymin + share * (ymax - ymin)))
+        settle(demo)
+        boxes = written()
+        assert demo.plan.reading.isVisible() and boxes == before
+        assert not clear_of(boxes, QRectF(demo.plan.reading.geometry()))
+    demo.resize(900, 600)
+    settle(demo)
+    demo.plan.read(((xmin + xmax) / 2, (ymin + ymax) / 2))
+    settle(demo)
+    assert not clear_of(written(), QRectF(demo.plan.reading.geometry())), "in two lines, too"
+
+
 def test_a_name_gives_way_to_a_pin_and_its_reading(demo, settle, written):
     place = np.array([g.coords[0] for g in demo.work.outcome("places").value.geometry])[1]
     before = written()

@@ -332,6 +332,14 @@ def test_relief_that_single_precision_would_blur_stays_double_and_that_is_said(t
     assert np.array_equal(read_surface(write_tif(tmp_path / "whole.tif", whole))[0].values, whole)
 
 
+def test_an_older_system_beside_an_ascii_grid_does_not_speak_of_the_new_one(tmp_path):
+    write_surface(tmp_path / "out.asc", plane(6, 5, 0.1, 0.0), "Ground")
+    assert (tmp_path / "out.prj").is_file()
+    write_surface(tmp_path / "out.asc", surface(np.ones((4, 4)), crs=None), "Nowhere")
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["out.asc"]
+    assert read_surface(tmp_path / "out.asc")[0].frame.crs is None
+
+
 def test_an_ascii_grid_keeps_all_digits_of_its_values(tmp_path):
     values = np.array([[1.2345678e-7, 123456.789], [-0.00012345678, 1e-12]], np.float32)
     write_surface(tmp_path / "out.asc", surface(values), "Small")

@@ -118,6 +118,8 @@ def test_conditions_ask_texts_as_well_as_numbers(condition, rows):
         "name == Long",
         "name < 'M'",
         "name == 'a' == 'b'",
+        "area" + " + 1" * 5000 + " > 0 and name == 'a'",
+        "(" * 3000 + "name == 'a'" + ")" * 3000,
         "name ==",
         "__import__('os') == 'x'",
     ],
@@ -154,3 +156,8 @@ def test_the_same_shapes_are_the_same_file(tmp_path, ending):
         contents.append((tmp_path / folder / f"a{ending}").read_bytes())
         time.sleep(1.1)
     assert contents[0] == contents[1]
+
+
+def test_a_column_may_have_any_name_beside_a_condition_on_texts():
+    columns = {"name": np.array(["a", "b"], object), "text_0": np.array([5.0, 7.0])}
+    assert rows_matching(columns, "name == 'a' and text_0 == 5").tolist() == [0]

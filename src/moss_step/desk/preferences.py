@@ -8,7 +8,7 @@ from typing import Literal
 from platformdirs import user_config_path
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from moss_step.formats.whole import write_text
+from moss_step.formats.whole import make_folder, write_text
 from moss_step.model.errors import MossError
 
 
@@ -51,10 +51,5 @@ def load(path: Path | None = None) -> Preferences:
 def keep(preferences: Preferences, path: Path | None = None) -> None:
     """Write what is preferred, whole or not at all."""
     file = path or preferences_file()
-    try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise MossError(
-            f"The preferences cannot be kept in {file.parent}: {error.strerror}.", "Free the folder."
-        ) from error
+    make_folder(file)
     write_text(file, preferences.model_dump_json(indent=2) + "\n")

@@ -9,7 +9,7 @@ from PySide6.QtCore import QByteArray
 from PySide6.QtWidgets import QMainWindow
 
 from moss_step.folders import state_path
-from moss_step.formats.whole import write_text
+from moss_step.formats.whole import make_folder, write_text
 from moss_step.model.errors import MossError
 
 _NAME = "window.json"
@@ -21,7 +21,7 @@ def keep_place(geometry: str) -> None:
     Not for the window's thread.
     """
     with suppress(OSError, MossError):
-        state_path().mkdir(parents=True, exist_ok=True)
+        make_folder(state_path() / _NAME)
         write_text(state_path() / _NAME, json.dumps({"geometry": geometry}) + "\n")
 
 

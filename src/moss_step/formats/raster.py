@@ -349,7 +349,8 @@ def write_surface(
     as_text = path.suffix.lower() == ".asc"
     if as_text and abs(surface.frame.dx - surface.frame.dy) > 1e-9 * surface.frame.dx:
         raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
-    with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
+    beside = _sides_of_text if as_text else side_files
+    with whole_file(path, beside) as temporary, _plain_beside(temporary) as plain:
         with _created(plain, path, surface.frame, {"dtype": kind.name, "nodata": no_data}) as file:
             _describe(file, name, lineage)
             file.units = (_UNIT_WORDS.get(surface.unit.key, surface.unit.key),)
@@ -366,6 +367,12 @@ def write_surface(
     if as_text and surface.frame.crs is not None:
         system = reference_system(surface.frame.crs)
         write_text(path.with_suffix(".prj"), f"{system.to_wkt('WKT1_ESRI')}\n")
+
+
+def _sides_of_text(path: Path) -> list[Path]:
+    """What lies beside an older ASCII grid and would speak of the new one: its reference system, too."""
+    system = path.with_suffix(".prj")
+    return [*side_files(path), *([system] if system.is_file() else [])]
 
 
 def losses(path: Path, surface: Surface) -> tuple[str, ...]:

@@ -95,6 +95,18 @@ def write_chunks(path: Path, texts: Iterable[str]) -> None:
         file.writelines(texts)
 
 
+def make_folder(path: Path) -> None:
+    """Make the folder that a file goes to.
+
+    Raises MossError where it cannot be made.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        said = f"The folder {printable(path.parent)} cannot be made: {error.strerror}."
+        raise MossError(said, "Write somewhere else.") from error
+
+
 def check_readable(path: Path) -> None:
     """Refuse, in plain words, what cannot be opened for reading: missing, a folder, empty, not permitted."""
     if "://" in str(path) or str(path).startswith("/vsi") or "\0" in str(path):

@@ -11,8 +11,7 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from moss_step.formats.whole import write_text
-from moss_step.model.errors import MossError
+from moss_step.formats.whole import make_folder, write_text
 
 _ASSETS = Path(__file__).parent.parent / "desk" / "assets"
 _PLACES = (
@@ -37,13 +36,7 @@ def install_desktop() -> None:
         if name.endswith(".desktop"):
             text = text.replace("Exec=moss-step-window", f"Exec={_quoted(program)}")
         target = data / place
-        try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise MossError(
-                f"{target.parent} cannot be made: {error.strerror}.",
-                "Set XDG_DATA_HOME to a folder of yours.",
-            ) from error
+        make_folder(target)
         write_text(target, text)
         print(target)
     for tool, folder in _TELL:

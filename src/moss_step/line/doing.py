@@ -11,9 +11,9 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from moss_step.formats.whole import write_text
+from moss_step.formats.whole import make_folder, write_text
 from moss_step.line.bar import Bar
-from moss_step.line.outs import Out, check_endings, make_folder, make_ready, remember, stream, targets
+from moss_step.line.outs import Out, check_endings, make_ready, remember, stream, targets
 from moss_step.line.pages import page
 from moss_step.line.prepare import tell_of_compiling
 from moss_step.line.stored import Described, check_words, described
@@ -133,7 +133,6 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
             stream(gives, partial(hand_on, outcome, name, progress=part))
             continue
         make_folder(out.path)
-        remember(out.path, begun=True)
         lost += hand_on(outcome, name, out.path, part)
         remember(out.path)
         if asked.lineage:

@@ -12,12 +12,12 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from moss_step.folders import state_path
-from moss_step.formats.whole import check_name, write_text
+from moss_step.formats.whole import check_name, make_folder, write_text
 from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.nearest import meant
 
-STANDARD, _BEGUN = "-", "begun"
+STANDARD = "-"
 _STREAMED = {"table": ".csv", "chart": ".csv", "shapes": ".geojson"}
 
 
@@ -114,19 +114,6 @@ def make_ready(outs: Sequence[Out], overwrite: bool) -> None:
             )
 
 
-def make_folder(path: Path) -> None:
-    """Make the folder that a file goes to.
-
-    Raises MossError where it cannot be made.
-    """
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise MossError(
-            f"The folder {path.parent} cannot be made: {error.strerror}.", "Write somewhere else."
-        ) from error
-
-
 # --- what this program wrote
 
 
@@ -143,19 +130,16 @@ def _stamp(path: Path) -> str:
 def is_own(path: Path) -> bool:
     """Whether a file is as this program wrote it."""
     try:
-        return _mark(path).read_text(encoding="ascii") in (_BEGUN, _stamp(path))
+        return _mark(path).read_text(encoding="ascii") == _stamp(path)
     except (OSError, ValueError):
         return False
 
 
-def remember(path: Path, begun: bool = False) -> None:
-    """Know again a file that was just written, or is ``begun``: a run may be ended just after it wrote. Where
-    nothing can be kept it will be asked about.
-    """
+def remember(path: Path) -> None:
+    """Know again a file that was just written; where nothing can be kept it will be asked about."""
     with suppress(OSError, MossError):
-        mark = _mark(path)
-        mark.parent.mkdir(parents=True, exist_ok=True)
-        write_text(mark, _BEGUN if begun else _stamp(path))
+        make_folder(_mark(path))
+        write_text(_mark(path), _stamp(path))
 
 
 def stream(kind: str, write: Callable[[Path], object]) -> None:

@@ -87,7 +87,6 @@ class Run:
         files, text = list(self._written_as(ref, outcome)), lineage(self.study, ref, self.engine)
         for target in files[:-1]:
             check_not_a_source(target, self.study.source_files)
-            remember(target, begun=True)
             hand_on(replace(outcome, lineage=text), name, target, progress)
             self._wrote(target)
         for record in files[-1:]:

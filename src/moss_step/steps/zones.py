@@ -25,7 +25,6 @@ from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.contours import memory_of
 from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
-from moss_step.science.zones import choose as choosing
 from moss_step.science.zones import outlines
 from moss_step.science.zones.statistics import STATISTICS, Statistic, Weigh, class_areas, class_means
 from moss_step.science.zones.statistics import zone_statistics as summarise_zones
@@ -55,7 +54,8 @@ def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str,
     return moved, () if moved is value else (f"The shapes were carried over to {frame.system_name}.",)
 
 
-def _counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ()) -> Outcome:
+def counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ()) -> Outcome:
+    """Shapes as a result, with how many they are."""
     return Outcome(shapes, shapes.count_text, (Finding("shapes", len(shapes), COUNT), *findings), warnings)
 
 
@@ -86,7 +86,7 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
     s, dem = settings, ground(inputs)
     result = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
     heights = result.columns["elevation"]
-    return _counted(
+    return counted(
         result,
         Finding("lowest", float(heights.min()), dem.unit),
         Finding("highest", float(heights.max()), dem.unit),
@@ -248,7 +248,7 @@ def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress
     remark = (
         ("Outlines are rounded for the eye; areas are those of the cells.",) if settings.smoothing else ()
     )
-    return _counted(result, *findings, warnings=remark)
+    return counted(result, *findings, warnings=remark)
 
 
 polygonize = StepKind(
@@ -281,7 +281,7 @@ class PatchSettings(Settings):
 def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = optional(inputs, "surface", Surface)
     result = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
-    return _counted(
+    return counted(
         result,
         Finding("patches", len(result), COUNT),
         Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
@@ -357,7 +357,7 @@ def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress
     progress.at(0.1, "Laying tiles")
     extent = as_kind(inputs["extent"], Surface)
     keep, warnings = _shapes(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
-    return _counted(cover(extent.frame, settings.shape, settings.spacing, keep, progress), warnings=warnings)
+    return counted(cover(extent.frame, settings.shape, settings.spacing, keep, progress), warnings=warnings)
 
 
 tessellate = StepKind(
@@ -550,63 +550,4 @@ zone_classes = StepKind(
     run=_zone_classes,
     memory=10,
     label=lambda s, names: f"{names['classes']} in {names['zones']}",
-)
-
-
-class ChooseSettings(Settings):
-    """Settings of choose_shapes."""
-
-    where: str | None = setting(
-        None, "Where", "A condition on columns such as area_m2 > 500, or a text that a column holds."
-    )
-    relation: Literal["meets", "within", "apart"] = setting(
-        "meets", "Relation", "How the chosen lie to the other shapes.", with_input="others"
-    )
-    rows: str | None = setting(None, "Rows", "Numbers of the table such as 1,4-6.", control="rows")
-
-
-def _choose(settings: ChooseSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    progress.at(0.1, "Choosing")
-    value, others = as_kind(inputs["shapes"], Shapes), optional(inputs, "others", Shapes)
-    rows, warnings = np.arange(len(value)), tuple[str, ...]()
-    if settings.where:
-        rows = np.intersect1d(rows, choosing.rows_matching(value.columns, settings.where))
-    if settings.rows:
-        rows = np.intersect1d(rows, choosing.row_numbers(settings.rows, len(value)))
-    if others is not None:
-        moved = in_system(others, value.crs)
-        warnings = (
-            () if moved is others else ("The other shapes were carried over to the system of the first.",)
-        )
-        rows = np.intersect1d(rows, choosing.related(value, moved, settings.relation))
-    return _counted(choosing.kept(value, rows), warnings=warnings)
-
-
-choose_shapes = StepKind(
-    kind="choose_shapes",
-    example='shapes=areas.gpkg where="area_ha > 1"',
-    bench="classes",
-    group="Areas",
-    title="Choose shapes",
-    question="Which of the shapes count?",
-    help="Keeps shapes by a condition on their columns, by number, or by how they lie to other shapes.",
-    words=("select", "filter", "query", "by attribute", "by location", "extract", "overlap", "intersect"),
-    inputs=(
-        InputSpec("shapes", "shapes", "Shapes", "The shapes to choose from."),
-        InputSpec(
-            "others",
-            "shapes",
-            "Other shapes",
-            "Shapes that the chosen meet, lie within or stay apart from.",
-            optional=True,
-        ),
-    ),
-    settings=ChooseSettings,
-    gives="shapes",
-    run=_choose,
-    memory=2,
-    keeps="rows",
-    label=lambda s, names: (
-        f"{names['shapes']} where {s.where}" if s.where else f"Chosen of {names['shapes']}"
-    ),
 )

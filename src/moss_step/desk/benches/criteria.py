@@ -4,6 +4,7 @@ marked in the text.
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Mapping
 
 import numpy as np
@@ -37,7 +38,6 @@ class ThresholdPanel(StepPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Histogram and curve above the settings."""
         self.histogram, self.chart, self.what = HistogramView(), LineChart("bound", "area"), QComboBox()
-        self.chart.setMinimumHeight(_CHART)
         self.chart.setFixedHeight(_CHART)
         self.histogram.added.connect(self._set_bound)
         self.chart.picked.connect(self._set_bound)
@@ -73,8 +73,7 @@ class ThresholdPanel(StepPanel):
 
     def _work_out(self, surface: Surface) -> None:
         """Have the curve of a surface worked out, once for each side of the bound."""
-        side = "below" if self._side() in ("at_most", "below") else "above"
-        wanted = (id(surface), side)
+        side, wanted = self._beyond(), (weakref.ref(surface), self._beyond())
         if wanted == self._curve[0]:
             self._show_curve()
             return
@@ -126,8 +125,12 @@ class ThresholdPanel(StepPanel):
     def _keep_curve(self) -> None:
         """Add the curve of this surface as a step."""
         if self._source():
-            side = "below" if self._side() in ("at_most", "below") else "above"
-            self.work.add_step("threshold_curve", {"surface": self._source()}, {"side": side}, choose=False)
+            inputs = {"surface": self._source()}
+            self.work.add_step("threshold_curve", inputs, {"side": self._beyond()}, choose=False)
+
+    def _beyond(self) -> str:
+        """Which side of the bound counts."""
+        return "below" if self._side() in ("at_most", "below") else "above"
 
     def _side(self) -> str:
         return next((n for n in _BOUNDS if n in self._numbers()), "at_least")

@@ -26,8 +26,8 @@ _MESSAGE_FOR = 9000
 _MOST_RECENT = 4
 
 
-_NARROW, _WELCOME = 462, 404
-"""Width of the plan below which the views are a drop-down, and that of the welcome."""
+_NARROW, _WELCOME, _READING = 462, 404, 30
+"""Width of the plan below which the views are a drop-down, width of the welcome, height of a reading."""
 
 
 class ReadingBar(QFrame):
@@ -310,11 +310,13 @@ class PlanPane(QWidget):
         above = self.tools if self.compare.isHidden() else self.compare
         self.key.below = above.y() + above.height() + 6
         self.key.fit()
-        places = [part.geometry() for part in self.view.cards if not part.isHidden()]
-        if places != self._places:  # names keep clear of them
-            self._places = places
-            self.view.update()
         self.reading.fit(max(w - 190, 100))
+        places = [part.geometry() for part in self.view.cards if not part.isHidden()]
+        # The bar comes and goes with the pointer: its room stays, or names would jump.
+        foot = max(self.reading.height() if self.reading.isVisible() else 0, _READING) + 16.0
+        if (places, foot) != (self._places, self.view.foot):  # names keep clear of them
+            self._places, self.view.foot = places, foot
+            self.view.update()
         self.reading.move(14, h - self.reading.height() - 14)
         self.message.setMaximumWidth(max(w - 60, 100))
         self.message.adjustSize()

@@ -107,6 +107,8 @@ class PlanView(QWidget):
         self._drawn: object = None
         self.marked: list[QPainterPath] = []
         self.cards: tuple[QWidget, ...] = ()
+        self.foot = 0.0
+        """Height at the lower edge that names leave to the reading."""
         self.live: Live | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -368,7 +370,8 @@ class PlanView(QWidget):
         """Where names may stand between two sides: not under cards, on pins, their readings or the scale."""
         cards = [QRectF(card.geometry()) for card in self.cards if card.isVisible()]
         beside = [QRectF(-_FAR, -_FAR, _FAR + left, 2 * _FAR), QRectF(right, -_FAR, _FAR, 2 * _FAR)]
-        taken = [*beside, *cards, *self._pin_cards.values(), scale_bar_room(self.camera)]
+        foot = QRectF(0, self.height() - self.foot, self.width(), self.foot)
+        taken = [*beside, *cards, *self._pin_cards.values(), scale_bar_room(self.camera), foot]
         room = Room(self.width(), self.height(), taken)
         room.take_all(np.concatenate([self._pin_pixels - _PIN_REACH, self._pin_pixels + _PIN_REACH], axis=1))
         return room

@@ -12,7 +12,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.shapes import Shapes
+from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.units import NONE
 from moss_step.science.algebra.formula import parse
 
@@ -74,10 +74,6 @@ def _texts_as_numbers(text: str, columns: Mapping[str, np.ndarray]) -> tuple[str
     of a column of 1 and 0; and these columns. What is no such comparison stays as it is.
     """
     made: dict[str, np.ndarray] = {}
-    try:
-        tree = ast.parse(text.strip(), mode="eval")
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return text, made  # the formula says what is wrong with it
 
     class Turn(ast.NodeTransformer):
         def visit_Compare(self, node: ast.Compare) -> ast.AST:
@@ -86,12 +82,15 @@ def _texts_as_numbers(text: str, columns: Mapping[str, np.ndarray]) -> tuple[str
                 return self.generic_visit(node)
             name, wanted, equal = found
             same = columns[name].astype(str) == wanted
-            key = f"text_{len(made)}"
+            key = free_name(f"text_{len(made)}", columns)
             made[key] = (same if equal else ~same).astype(np.float64)
             return ast.parse(f"{key} == 1", mode="eval").body
 
-    turned = Turn().visit(tree)
-    return (ast.unparse(turned), made) if made else (text, made)
+    try:
+        turned = Turn().visit(ast.parse(text.strip(), mode="eval"))
+        return (ast.unparse(turned), made) if made else (text, made)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return text, {}  # the formula says what is wrong with it
 
 
 def _text_comparison(node: ast.Compare) -> tuple[str, str, bool] | None:
