@@ -167,6 +167,11 @@ BAD = [
     (["do", "slope", "dem={tif}", "unti=percent", "-o", "{out}.tif"], 2, "Did you mean unit?"),
     (["do", "slop", "dem={tif}", "-o", "{out}.tif"], 2, "Did you mean slope?"),
     (["do", "slope", "dem={tif}", "-o", "-"], 2, "A surface cannot be written to standard output"),
+    (
+        ["do", "formula", "expression=a > 1", "a={tif}", "-o", "-"],
+        2,
+        "A class map cannot be written to standard",
+    ),
     (["do", "slope", "dem={dir}/*.asc", "-o", "{{name}}.tif"], 1, "No file is found by"),
     (["do", "slope", "dem={dir}/t*.tif", "-o", "{out}.tif"], 2, "Put {{name}} in it"),
     (["do", "slope", "dem={tif}", "-o", "{dir}/text.tif"], 2, "Give --overwrite to replace it"),

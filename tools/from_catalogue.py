@@ -138,9 +138,14 @@ def findings_of(kinds: list[str]) -> dict[str, list[dict[str, str]]]:
     return result
 
 
-def endings(step: StepKind) -> dict[str, dict[str, list[str]]]:
-    """Endings of the files that each result can be written in, by the result's name."""
-    return {"endings": {n: list(kind_named(r.gives).endings) for n, r in step.results.items()}}
+def endings(step: StepKind) -> dict[str, dict[str, object]]:
+    """What each result is called, can be written as, and is on standard output, by the result's name."""
+    kinds = {n: kind_named(r.gives) for n, r in step.results.items()}
+    return {
+        "endings": {n: list(k.endings) for n, k in kinds.items()},
+        "nouns": {n: k.noun for n, k in kinds.items()},
+        "streamed": {n: k.streamed for n, k in kinds.items()},
+    }
 
 
 def stored(found: dict[str, list[dict[str, str]]]) -> str:

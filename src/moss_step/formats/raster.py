@@ -167,6 +167,13 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
         )
 
 
+def frame_in(source: str) -> tuple[Frame, str]:
+    """A frame with as many cells as a file's grid, from its head alone, and that size in words."""
+    facts = describe(*split_band(source))
+    said = f"{facts.rows:,} x {facts.cols:,} cells".replace(",", " ")
+    return Frame(facts.rows, facts.cols, 0.0, 0.0, 1.0, 1.0, None), said
+
+
 def read_surface(
     path: Path,
     band: int | None = None,

@@ -41,4 +41,5 @@ CHART = Kind(
     _parts,
     _restored,
     columns=table_columns,
+    streamed=".csv",
 )

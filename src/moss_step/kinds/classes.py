@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.cells import harmless
-from moss_step.formats.raster import read_class_map, write_class_map
+from moss_step.formats.raster import frame_in, read_class_map, write_class_map
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import write_text
 from moss_step.kinds.grids import cells_of, frame_text
@@ -95,6 +95,11 @@ def _part(value: ClassMap, rows: slice, cols: slice) -> ClassMap:
     return replace(value, codes=value.codes[rows, cols], frame=value.frame.part(rows, cols))
 
 
+def _stand_in(source: str) -> tuple[ClassMap, str]:
+    frame, said = frame_in(source)
+    return ClassMap(np.zeros(frame.shape, np.uint8), frame, ()), said
+
+
 CLASSES = Kind(
     "classes",
     ClassMap,
@@ -110,4 +115,6 @@ CLASSES = Kind(
     part=_part,
     columns=_columns,
     array=lambda v: v.codes,
+    sample="classes.tif",
+    stand_in=_stand_in,
 )

@@ -49,6 +49,12 @@ class Kind:
     facts: Callable[[Any], list[tuple[str, str]]] | None = None
     losses: Callable[[Path, Any], tuple[str, ...]] | None = None
     """What a file of an ending cannot say of a value."""
+    streamed: str = ""
+    """Ending of what standard output is given; empty where it cannot be written there."""
+    sample: str = ""
+    """Name of a file of this kind in examples."""
+    stand_in: Callable[[str], tuple[Any, str]] | None = None
+    """A value as large as that of a file, from its head, and its size in words."""
 
 
 class NotPlainError(Exception):

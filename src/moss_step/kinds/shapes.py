@@ -83,6 +83,12 @@ def _facts(shapes: Shapes) -> list[tuple[str, str]]:
     return [("Shapes", shapes.count_text), ("Reference system", system), ("Columns", columns)]
 
 
+def _stand_in(source: str) -> tuple[Shapes, str]:
+    given = shapes_of(source)
+    shapes = given if given is not None else read_shapes(*split_layer(source))
+    return shapes, shapes.count_text
+
+
 SHAPES = Kind(
     "shapes",
     Shapes,
@@ -95,4 +101,7 @@ SHAPES = Kind(
     _restored,
     columns=_columns,
     facts=_facts,
+    streamed=".geojson",
+    sample="areas.gpkg",
+    stand_in=_stand_in,
 )

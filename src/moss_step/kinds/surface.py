@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.raster import ENDINGS, losses, read_surface, split_band, write_surface
+from moss_step.formats.raster import ENDINGS, frame_in, losses, read_surface, split_band, write_surface
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.frame import Frame
@@ -64,6 +64,11 @@ def _part(value: Surface, rows: slice, cols: slice) -> Surface:
     return replace(value, values=value.values[rows, cols], frame=value.frame.part(rows, cols))
 
 
+def _stand_in(source: str) -> tuple[Surface, str]:
+    frame, said = frame_in(source)
+    return Surface(np.zeros(frame.shape, np.float32), frame), said
+
+
 SURFACE = Kind(
     "surface",
     Surface,
@@ -79,4 +84,6 @@ SURFACE = Kind(
     array=lambda v: v.values,
     facts=_facts,
     losses=losses,
+    sample="slope.tif",
+    stand_in=_stand_in,
 )

@@ -33,4 +33,5 @@ TABLE = Kind(
     table_parts,
     _restored,
     columns=table_columns,
+    streamed=".csv",
 )

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from moss_step.formats.whole import make_folder, write_text
 from moss_step.line.bar import Bar
-from moss_step.line.outs import Out, check_endings, make_ready, remember, stream, targets
+from moss_step.line.outs import Out, check_endings, check_streamed, make_ready, remember, stream, targets
 from moss_step.line.pages import page
 from moss_step.line.prepare import tell_of_compiling
 from moss_step.line.stored import Described, check_words, described
@@ -110,7 +110,7 @@ def _gives(step: Described, given: dict[str, str]) -> str:
 
 def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Progress) -> dict[str, Any]:
     """Run once, write, and tell of it."""
-    from moss_step.kinds.registry import kind_named
+    from moss_step.kinds.registry import kind_named, kind_of
     from moss_step.steps.catalogue import step_kind
     from moss_step.study.direct import do_step
     from moss_step.study.hand_on import check_ending, check_not_a_source, hand_on
@@ -118,8 +118,11 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
 
     declared, sources = step_kind(step["kind"]), _sources(step, plan.given)
     for out in plan.outs:
-        if out.path is not None:
-            check_ending(out.path, kind_named(declared.result_by(out.result, plan.given).gives))
+        kind = kind_named(declared.result_by(out.result, plan.given).gives)
+        if out.path is None:
+            check_streamed(kind.noun.capitalize(), kind.streamed, kind.endings)
+        else:
+            check_ending(out.path, kind)
             check_not_a_source(out.path, sources)
     results = do_step(declared, plan.given, progress.part(0.0, _RUN), [o.result for o in plan.outs])
     lost: list[str] = []
@@ -129,8 +132,7 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
         outcome = replace(outcome, lineage=text)
         part = progress.part(_RUN + (1 - _RUN) * k / len(plan.outs), 1.0)
         if out.path is None:
-            gives = declared.result_by(out.result, plan.given).gives
-            stream(gives, partial(hand_on, outcome, name, progress=part))
+            stream(kind_of(outcome.value).streamed, partial(hand_on, outcome, name, progress=part))
             continue
         make_folder(out.path)
         lost += hand_on(outcome, name, out.path, part)

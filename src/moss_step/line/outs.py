@@ -18,7 +18,6 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.nearest import meant
 
 STANDARD = "-"
-_STREAMED = {"table": ".csv", "chart": ".csv", "shapes": ".geojson"}
 
 
 @dataclass(frozen=True)
@@ -65,29 +64,26 @@ def targets(step: Described, words: Sequence[str], names: Mapping[str, str] | No
 
 def check_endings(step: Described, outs: Sequence[Out], gives: str) -> None:
     """Raise AskedWronglyError for a file that its result cannot be written as; ``gives`` is the kind of the
-    main result.
+    main result, which the run itself checks where its settings make it another than usual.
     """
-    kinds = {"": gives, **{r["name"]: r["gives"] for r in step["results"]}}
     for out in outs:
-        endings = step["endings"][out.result]
         if out.result == "" and gives != step["gives"]:
-            continue  # by its settings it gives another kind, which the run itself checks
-        if out.path is None and kinds[out.result] not in _STREAMED:
+            continue
+        noun, endings = step["nouns"][out.result].capitalize(), step["endings"][out.result]
+        if out.path is None:
+            check_streamed(noun, step["streamed"][out.result], endings)
+        elif out.path.suffix.lower() not in endings:
             raise AskedWronglyError(
-                f"A {kinds[out.result]} cannot be written to standard output.",
-                f"Name a file: {', '.join(endings)}.",
-            )
-        if out.path is not None and out.path.suffix.lower() not in endings:
-            raise AskedWronglyError(
-                f"{_noun(kinds[out.result])} cannot be written as '{out.path.name}'.",
-                f"End it in {', '.join(endings)}.",
+                f"{noun} cannot be written as '{out.path.name}'.", f"End it in {', '.join(endings)}."
             )
 
 
-def _noun(kind: str) -> str:
-    return {"surface": "A surface", "classes": "Classes", "shapes": "Shapes", "cloud": "A point cloud"}.get(
-        kind, f"A {kind}"
-    )
+def check_streamed(noun: str, ending: str, endings: Sequence[str]) -> None:
+    """Raise AskedWronglyError for what standard output cannot take."""
+    if not ending:
+        raise AskedWronglyError(
+            f"{noun} cannot be written to standard output.", f"Name a file that ends in {', '.join(endings)}."
+        )
 
 
 def make_ready(outs: Sequence[Out], overwrite: bool) -> None:
@@ -142,10 +138,10 @@ def remember(path: Path) -> None:
         write_text(_mark(path), _stamp(path))
 
 
-def stream(kind: str, write: Callable[[Path], object]) -> None:
-    """Write a result to standard output: ``write`` is given the file that it goes through."""
+def stream(ending: str, write: Callable[[Path], object]) -> None:
+    """Write a result to standard output: ``write`` is given the file of an ending that it goes through."""
     with TemporaryDirectory() as folder:
-        path = Path(folder) / f"result{_STREAMED[kind]}"
+        path = Path(folder) / f"result{ending}"
         write(path)
         sys.stdout.flush()
         sys.stdout.buffer.write(path.read_bytes())

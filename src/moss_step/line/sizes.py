@@ -4,17 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-import numpy as np
-
-from moss_step.formats.raster import describe, split_band
-from moss_step.formats.vector import read_shapes, split_layer
-from moss_step.kinds.shapes import shapes_of
-from moss_step.model.class_map import ClassMap
+from moss_step.kinds.registry import kind_named
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
 from moss_step.model.memory import free_memory
 from moss_step.model.outcome import Value
-from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import step_kind
 
 
@@ -30,8 +23,10 @@ def expected(kind: str, given: Mapping[str, str]) -> list[str]:
         spec = step.input(name)
         if spec is None or not source:
             continue
-        inputs[name], said = _stand_in(spec.accepts, source)
-        lines.append(f"{name}: {source}, {said}")
+        stand_in = kind_named(spec.accepts).stand_in
+        if stand_in is not None:
+            inputs[name], said = stand_in(source)
+            lines.append(f"{name}: {source}, {said}")
     try:
         need = step.bytes_needed(checked, inputs)
     except MossError as error:
@@ -43,21 +38,6 @@ def expected(kind: str, given: Mapping[str, str]) -> list[str]:
         else f"memory: {_size(held)} for its inputs; {_size(free_memory())} are free"
     )
     return lines
-
-
-def _stand_in(accepts: str, source: str) -> tuple[Value, str]:
-    """A value of the size of a file's, and that size in words; cells are zeros that take no memory."""
-    if accepts == "shapes":
-        given = shapes_of(source)
-        shapes = given if given is not None else read_shapes(*split_layer(source))
-        return shapes, shapes.count_text
-    path, band = split_band(source)
-    facts = describe(path, band)
-    frame = Frame(facts.rows, facts.cols, 0.0, 0.0, 1.0, 1.0, None)
-    said = f"{facts.rows:,} x {facts.cols:,} cells".replace(",", " ")
-    if accepts == "classes":
-        return ClassMap(np.zeros((facts.rows, facts.cols), np.uint8), frame, ()), said
-    return Surface(np.zeros((facts.rows, facts.cols), np.float32), frame), said
 
 
 def _size(nbytes: float) -> str:

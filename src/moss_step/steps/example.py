@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import re
 
+from moss_step.kinds.registry import kind_named
 from moss_step.steps.declare import InputSpec, StepKind
 
 _BY_QUANTITY = {"elevation": "ground.tif", "seen": "seen.tif", "drain_height": "above_water.tif"}
-_BY_KIND = {"surface": "slope.tif", "classes": "classes.tif", "shapes": "areas.gpkg"}
-_ENDINGS = {"surface": ".tif", "classes": ".tif", "shapes": ".gpkg", "table": ".csv", "chart": ".csv"}
 
 
 def example_of(step: StepKind) -> str:
     """The words after ``moss-step``: the step, its inputs, what must be said besides, and where it goes."""
     named = set(re.findall(r"(?:^| )(\w+)=", step.example))
     inputs = [f"{i.name}={_file(i)}" for i in step.inputs if not i.optional and i.name not in named]
-    out = f"-o {step.kind}{_ENDINGS.get(step.gives, '.las')}"
+    out = f"-o {step.kind}{kind_named(step.gives).endings[0]}"
     return " ".join(filter(None, ["do", step.kind, *inputs, step.example, out]))
 
 
 def _file(spec: InputSpec) -> str:
-    return _BY_QUANTITY.get(spec.quantity) or _BY_KIND[spec.accepts]
+    return _BY_QUANTITY.get(spec.quantity) or kind_named(spec.accepts).sample
