@@ -37,12 +37,12 @@ def check_display() -> None:
 
 def _is_reached(display: str) -> bool:
     """Whether the server of an X display answers: on this machine by its socket, on another by its port."""
-    found = re.fullmatch(r"(?:unix:|(?P<host>[^:]*)):(?P<number>[0-9]+)(?:\.[0-9]+)?", display)
-    if found is None:
+    match = re.fullmatch(r"(?:unix:|(?P<host>[^:]*)):(?P<number>[0-9]+)(?:\.[0-9]+)?", display)
+    if match is None:
         return False
-    number = int(found["number"])
-    if found["host"]:
-        return _connects(socket.AF_INET, (found["host"], 6000 + number))
+    number = int(match["number"])
+    if match["host"]:
+        return _connects(socket.AF_INET, (match["host"], 6000 + number))
     path = Path("/tmp/.X11-unix") / f"X{number}"  # noqa: S108 - the place that X servers use
     abstract = f"\0{path}"
     return _connects(socket.AF_UNIX, abstract) or _connects(socket.AF_UNIX, str(path))

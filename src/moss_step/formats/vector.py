@@ -184,11 +184,11 @@ _ONE_AND_MANY = (
 def _of_one_type(shapes: Shapes) -> Shapes:
     """Shapes as many where some are one and some many: other programs take one type for each layer."""
     types = {int(t) for t in np.unique(shapely.get_type_id(shapes.geometry))}
-    for one, many, made in _ONE_AND_MANY:
+    for one, many, collect in _ONE_AND_MANY:
         if types == {one, many}:
             geometry = shapes.geometry.copy()
             single = np.flatnonzero(shapely.get_type_id(geometry) == one)
-            geometry[single] = [made([g]) for g in geometry[single]]
+            geometry[single] = [collect([g]) for g in geometry[single]]
             return replace(shapes, geometry=geometry)
     return shapes
 

@@ -40,10 +40,10 @@ def install_desktop() -> None:
         write_text(target, text)
         print(target)
     for tool, folder in _TELL:
-        found = shutil.which(tool)
-        if found is not None:
+        updater = shutil.which(tool)
+        if updater is not None:
             with suppress(OSError):
-                words = [found, os.fspath(data / folder)]
+                words = [updater, os.fspath(data / folder)]
                 subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - the desktop's own
 
 

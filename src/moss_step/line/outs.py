@@ -38,7 +38,7 @@ def targets(step: Described, words: Sequence[str], names: Mapping[str, str] | No
     Raises AskedWronglyError for a result that the step does not give or that is asked for twice, and for two
     that would share a file.
     """
-    found: dict[str, Out] = {}
+    outs: dict[str, Out] = {}
     for text in words:
         name, mark, path = text.partition("=")
         name, path = (name, path) if mark and name.isidentifier() else ("", text)
@@ -48,18 +48,18 @@ def targets(step: Described, words: Sequence[str], names: Mapping[str, str] | No
                 f"{step['kind']} gives no '{name}'.",
                 meant(name, known) or f"Beside its main result it gives: {', '.join(known) or 'nothing'}.",
             )
-        if name in found:
+        if name in outs:
             raise AskedWronglyError(
-                f"-o {text}: {name or 'the main result'} goes to {found[name]} already.",
+                f"-o {text}: {name or 'the main result'} goes to {outs[name]} already.",
                 "Write each result once.",
             )
         for key, value in (names or {}).items():
             path = path.replace("{" + key + "}", value)
-        found[name] = Out(name, None if path == STANDARD else Path(path))
-    paths = [o.path.resolve() for o in found.values() if o.path is not None]
-    if len(set(paths)) < len(paths) or len(found) - len(paths) > 1:
+        outs[name] = Out(name, None if path == STANDARD else Path(path))
+    paths = [o.path.resolve() for o in outs.values() if o.path is not None]
+    if len(set(paths)) < len(paths) or len(outs) - len(paths) > 1:
         raise AskedWronglyError("Two results would be one file.", "Give each a name of its own.")
-    return list(found.values())
+    return list(outs.values())
 
 
 def check_endings(step: Described, outs: Sequence[Out], gives: str) -> None:

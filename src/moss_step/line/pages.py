@@ -51,12 +51,12 @@ def listing(word: str = "", bench: str = "") -> str:
     benches = list(dict.fromkeys(s["bench"] for s in steps().values()))
     if bench and bench not in benches:
         raise AskedWronglyError(f"There is no bench '{bench}'.", f"Benches: {', '.join(benches)}.")
-    found = [s for s in steps().values() if bench in ("", s["bench"]) and _holds(s, word)]
-    if not found:
+    matching = [s for s in steps().values() if bench in ("", s["bench"]) and _holds(s, word)]
+    if not matching:
         raise AskedWronglyError(f"No step is found by '{word}'.", meant(word, steps()) or "Try another word.")
     lines = []
     for name in benches:
-        own = [s for s in found if s["bench"] == name]
+        own = [s for s in matching if s["bench"] == name]
         lines += [f"{name}:", *(line for s in own for line in _short(s)), ""] if own else []
     return "\n".join(lines).rstrip()
 

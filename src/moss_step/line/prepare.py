@@ -52,11 +52,11 @@ def tell_of_compiling() -> None:
 
     class Teller(event.Listener):
         def __init__(self) -> None:
-            self.told = False
+            self.said = False
 
         def on_start(self, event: object) -> None:
-            if not self.told:
-                self.told = True
+            if not self.said:
+                self.said = True
                 sys.stderr.write("moss-step: compiling, once ('moss-step prepare' does all of it).\n")
 
         def on_end(self, event: object) -> None:

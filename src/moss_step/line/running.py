@@ -47,7 +47,7 @@ class Run:
         self.folder.mkdir(parents=True, exist_ok=True)
         sweep(self.folder)
         self._write_state(False)
-        planned = {p.name for ref in self.study.refs(asked=False) for p in self._paths(ref)}
+        planned = {p.name for ref in self.study.refs(asked=False) for p in self.paths_of(ref)}
         left = sorted(n for n in earlier - planned if (self.folder / n).is_file())
         if left:
             self.warnings.append(
@@ -107,7 +107,7 @@ class Run:
         for ending in (kind.endings[0], *kind.beside, ".txt"):
             yield base.with_name(base.name + ending)
 
-    def _paths(self, ref: str) -> list[Path]:
+    def paths_of(self, ref: str) -> list[Path]:
         """Files that a result may be written as, before there is one."""
         from moss_step.kinds.registry import kind_named
 
@@ -167,11 +167,11 @@ def run(asked: argparse.Namespace) -> None:
 
     study = load_study(asked.study)
     folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
-    made = Run(study, asked.study, folder)
+    runner = Run(study, asked.study, folder)
     if asked.dry_run:
-        _tell_plan(made)
+        _tell_plan(runner)
         return
-    made.begin()
+    runner.begin()
     if Held.elsewhere(asked.study):
         print(
             f"moss-step: {asked.study} is open in a window; what its file holds now is run.", file=sys.stderr
@@ -179,19 +179,19 @@ def run(asked: argparse.Namespace) -> None:
     if not asked.quiet:
         tell_of_compiling()
     with Bar(asked.quiet) as progress:
-        made.all_steps(progress)
-    made.end()
+        runner.all_steps(progress)
+    runner.end()
     if asked.json:
-        said = {"outputs": made.outputs, "findings": made.findings, "warnings": made.warnings}
+        said = {"outputs": runner.outputs, "findings": runner.findings, "warnings": runner.warnings}
         print(json.dumps({"kind": "run", **said}))
     elif not asked.quiet:
-        print("\n".join([*made.outputs, *(f"  note: {w}" for w in made.warnings)]))
+        print("\n".join([*runner.outputs, *(f"  note: {w}" for w in runner.warnings)]))
 
 
-def _tell_plan(made: Run) -> None:
+def _tell_plan(runner: Run) -> None:
     """Say each step in the order in which it would run, and the files that it would write."""
-    for ref in made.study.refs(asked=False):
-        step = made.study.step(ref)
-        print(f"{made.study.name_of(ref)} ({step.kind})")
-        for path in made._paths(ref)[:1]:
+    for ref in runner.study.refs(asked=False):
+        step = runner.study.step(ref)
+        print(f"{runner.study.name_of(ref)} ({step.kind})")
+        for path in runner.paths_of(ref)[:1]:
             print(f"  -> {path}")

@@ -47,22 +47,22 @@ def parser() -> Parser:
     )
     top.add_argument("--version", action="version", version=f"moss-step {__version__}")
     commands = top.add_subparsers(dest="command", parser_class=Parser, metavar="COMMAND")
-    made = {name: commands.add_parser(name, help=what) for name, what in COMMANDS}
-    made["open"].add_argument("files", type=Path, nargs="+", metavar="FILE")
+    parsers = {name: commands.add_parser(name, help=what) for name, what in COMMANDS}
+    parsers["open"].add_argument("files", type=Path, nargs="+", metavar="FILE")
     waits = "open a study without running its steps, such as one that ended the program"
-    made["open"].add_argument("--nothing-run", action="store_true", help=waits)
-    made["steps"].add_argument("words", nargs="*", metavar="WORD", help="words to find, or one step")
-    made["steps"].add_argument("--bench", default="", help="only the steps of a bench")
-    made["steps"].add_argument("--json", action="store_true", help="print the catalogue as JSON")
-    run = made["run"]
+    parsers["open"].add_argument("--nothing-run", action="store_true", help=waits)
+    parsers["steps"].add_argument("words", nargs="*", metavar="WORD", help="words to find, or one step")
+    parsers["steps"].add_argument("--bench", default="", help="only the steps of a bench")
+    parsers["steps"].add_argument("--json", action="store_true", help="print the catalogue as JSON")
+    run = parsers["run"]
     run.add_argument("study", type=Path)
     run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
-    made["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
-    made["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
-    made["completion"].add_argument("shell", choices=SHELLS)
+    parsers["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
+    parsers["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
+    parsers["completion"].add_argument("shell", choices=SHELLS)
     return top
 
 
@@ -124,10 +124,10 @@ def runs_of(step: Described, given: Mapping[str, str]) -> list[tuple[dict[str, s
     first = many[0] if many else paths[0] if paths else ""
     if not many:
         return [(dict(given), {**names, "name": names.get(first, "")})]
-    found = sorted(glob.glob(given[first]))  # noqa: PTH207 - a pattern may be absolute
-    if not found:
+    files = sorted(glob.glob(given[first]))  # noqa: PTH207 - a pattern may be absolute
+    if not files:
         raise MossError(f"No file is found by {given[first]}.", "Check the name.")
-    return [({**given, first: path}, {**names, first: _stem(path), "name": _stem(path)}) for path in found]
+    return [({**given, first: path}, {**names, first: _stem(path), "name": _stem(path)}) for path in files]
 
 
 def _stem(source: str) -> str:

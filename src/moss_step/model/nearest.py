@@ -21,5 +21,5 @@ def nearest(word: str, known: Iterable[str]) -> str:
 
 def meant(word: str, known: Iterable[str]) -> str:
     """The question whether another word was meant; empty where none is near."""
-    found = nearest(word, known)
-    return f"Did you mean {found}?" if found else ""
+    close_word = nearest(word, known)
+    return f"Did you mean {close_word}?" if close_word else ""

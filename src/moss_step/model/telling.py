@@ -47,33 +47,33 @@ class Telling:
         """Say a value with its unit."""
         if unit.kind == "area":
             return self.area_text(value * unit.factor)
-        told = self.unit(unit)
-        return value_text(convert(value, unit, told), told, quantity)
+        target = self.unit(unit)
+        return value_text(convert(value, unit, target), target, quantity)
 
     def area_text(self, square_metres: float) -> str:
         """Say an area."""
         by_size = HECTARE if abs(square_metres) >= HECTARE.factor else SQUARE_METRE
-        told = self.area or by_size
-        return f"{measured(square_metres / told.factor)} {told.symbol}"
+        target = self.area or by_size
+        return f"{measured(square_metres / target.factor)} {target.symbol}"
 
     def length_text(self, metres: float) -> str:
         """Say a length."""
-        told = self.length or METRE
-        return f"{measured(metres / told.factor)} {told.symbol}"
+        target = self.length or METRE
+        return f"{measured(metres / target.factor)} {target.symbol}"
 
     def figure(self, text: str) -> str:
         """A figure with its measures told."""
 
-        def told(found: re.Match[str]) -> str:
-            unit = UNITS[found[3]]
+        def say(match: re.Match[str]) -> str:
+            unit = UNITS[match[3]]
             if unit.kind == "area":
-                return self.area_text(float(found[1]) * unit.factor)
+                return self.area_text(float(match[1]) * unit.factor)
             other = self.unit(unit)
-            ends = [measured(convert(float(v), unit, other)) for v in found.groups()[:2] if v is not None]
+            ends = [measured(convert(float(v), unit, other)) for v in match.groups()[:2] if v is not None]
             gap = "" if other.symbol in ("°", "%", "", "?") else " "
             return f"{' – '.join(ends)}{gap}{other.symbol}".rstrip("? ")
 
-        return _MARK.sub(told, text)
+        return _MARK.sub(say, text)
 
 
 USUAL = Telling()

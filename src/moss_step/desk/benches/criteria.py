@@ -103,8 +103,8 @@ class ThresholdPanel(StepPanel):
     def _told(self, column: str) -> tuple[float, str]:
         """By what a column is multiplied to be shown, and its symbol."""
         if column == "area_m2":
-            told = self.work.study.telling.area or HECTARE
-            return 1.0 / told.factor, told.symbol
+            area_unit = self.work.study.telling.area or HECTARE
+            return 1.0 / area_unit.factor, area_unit.symbol
         return (100.0, "%") if column == "share" else (1.0, "m³")
 
     def _read(self, value: float | None) -> None:

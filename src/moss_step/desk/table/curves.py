@@ -115,7 +115,7 @@ class CurvesView(QWidget):
         )
         layout.addWidget(self.plot, 1)
         self._chart: Chart | None = None
-        self._told: Chart | None = None
+        self._converted: Chart | None = None
         self._shown: tuple[object, object] = (None, USUAL)
         self._boxes: dict[str, QCheckBox] = {}
 
@@ -130,11 +130,11 @@ class CurvesView(QWidget):
         if (chart, telling) == self._shown:
             return
         self._shown = (chart, telling)
-        self._chart, self._told = chart, None if chart is None else _told(chart, telling)
+        self._chart, self._converted = chart, None if chart is None else _converted(chart, telling)
         clear(self._tick_row)
         self._boxes = {}
         for name in _curves(chart):
-            box = QCheckBox("" if self._told is None else _head(self._told, name))
+            box = QCheckBox("" if self._converted is None else _head(self._converted, name))
             box.setAccessibleName(f"Curve: {box.text()}")
             box.setChecked(chart is not None and name in chart.up)
             box.toggled.connect(lambda _: self._show())
@@ -148,11 +148,13 @@ class CurvesView(QWidget):
         return tuple(n for n, box in self._boxes.items() if box.isChecked())
 
     def _show(self) -> None:
-        self.plot.show_curves(self._told, self.shown, (self.log_across.isChecked(), self.log_up.isChecked()))
+        self.plot.show_curves(
+            self._converted, self.shown, (self.log_across.isChecked(), self.log_up.isChecked())
+        )
 
     def _read(self, across: float | None) -> None:
         """Say what the curves hold at a value."""
-        chart = self._told
+        chart = self._converted
         if chart is None or across is None:
             self.said.setText("")
             return
@@ -187,7 +189,7 @@ def _curves(chart: Chart | None) -> list[str]:
     return [*chart.up, *others][:_MOST_CURVES]
 
 
-def _told(chart: Chart, telling: Telling) -> Chart:
+def _converted(chart: Chart, telling: Telling) -> Chart:
     """The same curves with lengths and areas in other units."""
     factors = {n: telling.factor(chart.unit(n)) for n in chart.columns}
     columns = {n: v if factors[n] == 1.0 else v * factors[n] for n, v in chart.columns.items()}

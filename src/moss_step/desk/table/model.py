@@ -30,7 +30,7 @@ class RowsModel(QAbstractTableModel):
         self.columns: dict[str, np.ndarray] = {}
         self._names: list[str] = []
         self._symbols: dict[str, str] = {}
-        self._told: dict[str, tuple[float, str]] = {}
+        self._conversions: dict[str, tuple[float, str]] = {}
         self._sorted: tuple[int, bool] | None = None
         self.names_can_change = False
         self._kept = np.empty(0, np.int64)
@@ -41,7 +41,7 @@ class RowsModel(QAbstractTableModel):
     ) -> None:
         """Show other columns; ``symbols`` are their units, and ``telling`` those that they are told in."""
         self.beginResetModel()
-        self._told = {n: telling.column(s) for n, s in symbols.items()}
+        self._conversions = {n: telling.column(s) for n, s in symbols.items()}
         self.columns, self._symbols = dict(columns), dict(symbols)
         self._names, self._sorted = list(columns), None
         self._kept = self.order = np.arange(len(next(iter(columns.values()), ())))
@@ -92,7 +92,7 @@ class RowsModel(QAbstractTableModel):
 
     def head(self, column: str) -> str:
         """The head of a column, with its unit."""
-        return column_words(column, self._told.get(column, _AS_IT_IS)[1])
+        return column_words(column, self._conversions.get(column, _AS_IT_IS)[1])
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Text of a cell; numbers stand at the right."""
@@ -111,7 +111,7 @@ class RowsModel(QAbstractTableModel):
 
     def text(self, column: str, value: Any) -> str:
         """Say a value of a column."""
-        factor, symbol = self._told.get(column, _AS_IT_IS)
+        factor, symbol = self._conversions.get(column, _AS_IT_IS)
         return cell_text(value if factor == 1.0 else value * factor, symbol)
 
     def flags(self, index: Index) -> Qt.ItemFlag:

@@ -31,7 +31,7 @@ class Trail(QWidget):
         self.setFixedHeight(TRAIL_HEIGHT)
         self.setAccessibleName("Trail")
         self._summary = label("", "muted")
-        self._found: list[str] = []
+        self._matches: list[str] = []
         self.folded = False
         self._seen = ""
         self._run = tool("play", "Run what waits (F5)", work.run)
@@ -134,17 +134,17 @@ class Trail(QWidget):
         self._cards.lay_out(max(int((room - GAP) // (WIDTH + GAP)), 1) if self.rows.isChecked() else 0)
 
     def _seek(self, text: str) -> None:
-        self._found = self._cards.seek(text)
+        self._matches = self._cards.seek(text)
         self._scroll.horizontalScrollBar().setValue(0)
         self._scroll.verticalScrollBar().setValue(0)
         self._show_view()
 
     def _choose_found(self) -> None:
         """Choose the first card that was found, and show all again."""
-        found = self._found if self.seeker.text().strip() else []
+        matches = self._matches if self.seeker.text().strip() else []
         self.seeker.clear()
-        if found:
-            self.work.choose(found[0])
+        if matches:
+            self.work.choose(matches[0])
 
     def _show_view(self) -> None:
         corner = QPoint(self._scroll.horizontalScrollBar().value(), self._scroll.verticalScrollBar().value())

@@ -159,8 +159,10 @@ class SurfacePicture(GridPicture):
         else:
             low, high = low * factor, high * factor
             places = round_values(low, high)
-        told = [10.0**v for v in places] if self.logarithmic else places
-        marks = tuple(((at - low) / (high - low), _mark(v, unit)) for at, v in zip(places, told, strict=True))
+        values = [10.0**v for v in places] if self.logarithmic else places
+        marks = tuple(
+            ((at - low) / (high - low), _mark(v, unit)) for at, v in zip(places, values, strict=True)
+        )
         ends = [10.0**v for v in (low, high)] if self.logarithmic else [low, high]
         first, last = (value_text(v, unit, self.value.quantity) for v in ends)
         return Legend(ramp=Ramp(colors, marks, (first, last)))

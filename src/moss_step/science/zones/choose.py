@@ -73,22 +73,22 @@ def _texts_as_numbers(text: str, columns: Mapping[str, np.ndarray]) -> tuple[str
     """A condition in which each comparison of a column with a text, such as ``name == 'Long Moss'``, is asked
     of a column of 1 and 0; and these columns. What is no such comparison stays as it is.
     """
-    made: dict[str, np.ndarray] = {}
+    masks: dict[str, np.ndarray] = {}
 
     class Turn(ast.NodeTransformer):
         def visit_Compare(self, node: ast.Compare) -> ast.AST:
-            found = _text_comparison(node)
-            if found is None or found[0] not in columns:
+            comparison = _text_comparison(node)
+            if comparison is None or comparison[0] not in columns:
                 return self.generic_visit(node)
-            name, wanted, equal = found
+            name, wanted, equal = comparison
             same = columns[name].astype(str) == wanted
-            key = free_name(f"text_{len(made)}", columns)
-            made[key] = (same if equal else ~same).astype(np.float64)
+            key = free_name(f"text_{len(masks)}", columns)
+            masks[key] = (same if equal else ~same).astype(np.float64)
             return ast.parse(f"{key} == 1", mode="eval").body
 
     try:
         turned = Turn().visit(ast.parse(text.strip(), mode="eval"))
-        return (ast.unparse(turned), made) if made else (text, made)
+        return (ast.unparse(turned), masks) if masks else (text, masks)
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return text, {}  # the formula says what is wrong with it
 
