@@ -266,3 +266,39 @@ def test_a_drawn_chart_is_handed_on_as_numbers_picture_and_lines(demo, settle, t
         demo.section.write(tmp_path / name)
         settle(demo)
         assert (tmp_path / name).read_bytes()[:40].lstrip().startswith(head), name
+
+
+def test_the_histogram_is_handed_on_with_every_cell_and_its_counts_can_be_logarithmic(
+    estate, settle, tmp_path
+):
+    """The counts that are written add up to the cells; a bar of few cells is taller on a logarithmic axis."""
+    window = estate
+    slope = threshold_of_slope(window, settle)
+    histogram = window.benches["classes"].panel.histogram
+    steep = values(window, slope)
+    log, hand_on = histogram.menu().actions()
+    assert log.isCheckable() and hand_on.isEnabled()
+    plain = histogram.image()
+    log.setChecked(True)
+    assert histogram.is_log
+    low, high = (_ink(histogram, image) for image in (plain, histogram.image()))
+    assert high > low * 1.2, (low, high)
+    for name, head in (("h.csv", b"from,to,count"), ("h.png", b"\x89PNG"), ("h.svg", b"<?xml")):
+        histogram.write(tmp_path / name)
+        settle(window)
+        assert (tmp_path / name).read_bytes()[:40].lstrip().startswith(head), name
+    rows = np.loadtxt(tmp_path / "h.csv", delimiter=",", skiprows=1)
+    counts, edges = np.histogram(steep, bins=np.append(rows[:, 0], rows[-1, 1]))
+    assert rows[:, 2].sum() == np.isfinite(steep).sum() == steep.size
+    assert np.abs(rows[:, 2] - counts).sum() <= 4, "cells on an edge may fall either way"
+    assert (tmp_path / "h.svg").read_text().count("<rect") > 50, "bars stay shapes"
+
+
+def _ink(histogram, image) -> int:
+    """Columns times rows that are not background, in the part of the bars."""
+    ground = image.pixelColor(2, 2)
+    return sum(
+        image.pixelColor(x, y) != ground
+        for x in range(20, image.width() - 20, 4)
+        for y in range(30, image.height() - 44, 4)
+    )

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QRectF, QSize, Signal
+from PySide6.QtCore import QPoint, QRectF, QSize, Signal
 from PySide6.QtGui import QImage, QPainter, QShowEvent
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QVBoxLayout, QWidget
@@ -32,7 +32,46 @@ _LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
 """The library of charts, and milliseconds between two looks whether it is there."""
 
 
-class PlotFrame(QWidget):
+class DrawnChart(QWidget):
+    """A chart that can be handed on as numbers, as a picture, or as lines and letters."""
+
+    def image(self) -> QImage:
+        """The chart as a picture, twice as fine as on the screen."""
+        image = QImage(self.size() * _SHARP, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(_SHARP)
+        self.render(image)
+        return image
+
+    def draw_lines(self, painter: QPainter) -> None:
+        """Draw it with a painter of lines and letters."""
+        self.render(painter, QPoint())
+
+    def write_svg(self, path: Path) -> None:
+        """Write the chart as lines and letters, whole or not at all."""
+        with whole_file(path) as part:
+            writer = QSvgGenerator()
+            writer.setFileName(str(part))
+            writer.setSize(QSize(self.width(), self.height()))
+            writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
+            writer.setTitle("Chart")
+            painter = QPainter(writer)
+            self.draw_lines(painter)
+            painter.end()
+
+    def hand_on(self, work: Work, path: Path, columns: Mapping[str, np.ndarray]) -> None:
+        """Write what is drawn; the ending chooses numbers, a picture, or lines and letters."""
+        ending = path.suffix.lower()
+        if ending == ".svg":
+            self.write_svg(path)
+            work.message.emit(f"Written: {path.name}.", False)
+        elif ending == ".png":
+            image = self.image()
+            work.write(partial(write_png, image, path), path)
+        else:
+            work.write(lambda: write_text(path, table_text(columns)), path)
+
+
+class PlotFrame(DrawnChart):
     """Holds a plot of the chart library in our look; ``draw`` brings it up to date, once for many changes.
 
     The library takes a while to load, and few views need it: it is loaded beside the window's thread.
@@ -58,36 +97,9 @@ class PlotFrame(QWidget):
     def furnish(self) -> None:
         """Put what it draws into a plot that was just made."""
 
-    def image(self) -> QImage:
-        """The plot as a picture, twice as fine as on the screen."""
-        image = QImage(self.size() * _SHARP, QImage.Format.Format_RGB32)
-        image.setDevicePixelRatio(_SHARP)
-        self.render(image)
-        return image
-
-    def write_svg(self, path: Path) -> None:
-        """Write the plot as lines and letters, whole or not at all."""
-        with whole_file(path) as part:
-            writer = QSvgGenerator()
-            writer.setFileName(str(part))
-            writer.setSize(QSize(self.width(), self.height()))
-            writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
-            writer.setTitle("Chart")
-            painter = QPainter(writer)
-            self.plot.scene().render(painter)
-            painter.end()
-
-    def hand_on(self, work: Work, path: Path, columns: Mapping[str, np.ndarray]) -> None:
-        """Write what is drawn; the ending chooses numbers, a picture, or lines and letters."""
-        ending = path.suffix.lower()
-        if ending == ".svg":
-            self.write_svg(path)
-            work.message.emit(f"Written: {path.name}.", False)
-        elif ending == ".png":
-            image = self.image()
-            work.write(partial(write_png, image, path), path)
-        else:
-            work.write(lambda: write_text(path, table_text(columns)), path)
+    def draw_lines(self, painter: QPainter) -> None:
+        """Draw the plot's own scene: lines stay lines."""
+        self.plot.scene().render(painter)
 
     def showEvent(self, event: QShowEvent) -> None:
         """A plot is made when it is first seen: it takes a while."""

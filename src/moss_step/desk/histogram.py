@@ -1,15 +1,29 @@
-"""A histogram with class ranges: bars in the classes' colours, and bounds that are dragged."""
+"""A histogram with class ranges: bars in the classes' colours, and bounds that are dragged; counts on a
+logarithmic axis, and handed on.
+"""
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtGui import (
+    QColor,
+    QContextMenuEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+)
+from PySide6.QtWidgets import QMenu, QToolTip
 
+from moss_step.desk.chart import CHART_FILES, DrawnChart
 from moss_step.desk.plain import set_tip, speak
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade
+from moss_step.desk.work import Work
 from moss_step.model.rules import RuleSet, number_text
 from moss_step.scene.colors import BLANK, CARD, DIM, INK, LICHEN, MUTED
 from moss_step.science.classes.histogram import Histogram
@@ -17,7 +31,7 @@ from moss_step.science.classes.histogram import Histogram
 _HANDLE, _TOP, _FOOT = 5.0, 14.0, 20.0
 
 
-class HistogramView(QWidget):
+class HistogramView(DrawnChart):
     """Shows how often each value occurs; tells when a bound is dragged or a new one is asked for."""
 
     moved = Signal(float, float)
@@ -28,8 +42,10 @@ class HistogramView(QWidget):
     pointed = Signal(object)
     """The value under the pointer, or None."""
 
-    def __init__(self) -> None:
+    def __init__(self, work: Work) -> None:
         super().__init__()
+        self.work = work
+        self.is_log = False
         self._bins: Histogram | None = None
         self._rules: RuleSet | None = None
         self._unit = ""
@@ -42,7 +58,7 @@ class HistogramView(QWidget):
         set_tip(
             self,
             "Drag a bound; double-click adds one. Keys: Tab to it, up and down choose a bound, left and "
-            "right move it",
+            "right move it. Right-click: logarithmic counts, hand on",
         )
 
     def show_values(self, bins: Histogram | None, rules: RuleSet | None, unit: str) -> None:
@@ -121,15 +137,11 @@ class HistogramView(QWidget):
 
     def _paint_bars(self, painter: QPainter, bins: Histogram) -> None:
         base, room = self.height() - _FOOT, self.height() - _FOOT - _TOP
-        # A single huge bin (flat ground) would press all others to nothing.
-        tallest = max(float(np.sort(bins.counts)[-3:].min()), float(bins.counts.max()) / 4.0, 1.0)
         middles = (bins.edges[:-1] + bins.edges[1:]) / 2.0
         colors = self._bar_colors(middles)
         width = (self.width() - 12) / len(bins.counts)
-        for i, count in enumerate(bins.counts):
-            height = min(count / tallest, 1.0) * room
-            if count and height < 1:
-                height = 1.0
+        for i, share in enumerate(self._heights(bins)):
+            height = max(share * room, 1.0) if share else 0.0
             painter.fillRect(QRectF(6 + i * width, base - height, width + 0.5, height), colors[i])
         painter.setPen(shade(DIM))
         painter.drawLine(QPointF(6, base), QPointF(self.width() - 6, base))
@@ -143,6 +155,51 @@ class HistogramView(QWidget):
             held = [r for r in self._rules.rules if r.holds(float(value), self._rules.closed)]
             result.append(QColor(held[0].color) if held else blank)
         return result
+
+    def _heights(self, bins: Histogram) -> np.ndarray:
+        """Height of each bar between 0 and 1."""
+        if self.is_log:
+            # One cell is still to be seen: it stands for half a decade.
+            grown = np.log10(np.maximum(bins.counts, 1)) + 0.5
+            return np.where(bins.counts > 0, grown / grown.max(), 0.0)
+        # A single huge bin (flat ground) would press all others to nothing.
+        tallest = max(float(np.sort(bins.counts)[-3:].min()), float(bins.counts.max()) / 4.0, 1.0)
+        return np.minimum(bins.counts / tallest, 1.0)
+
+    # --- handing on
+
+    def menu(self) -> QMenu:
+        """What else can be done with it."""
+        menu = QMenu(self)
+        log = menu.addAction("Counts on a logarithmic axis")
+        log.setCheckable(True)
+        log.setChecked(self.is_log)
+        log.toggled.connect(self.show_log)
+        menu.addAction("Hand on: CSV, PNG or SVG …", self._ask).setEnabled(self._bins is not None)
+        return menu
+
+    def show_log(self, on: bool) -> None:
+        """Draw the counts on a logarithmic axis, or as they are."""
+        self.is_log = on
+        self.update()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Open the menu; it stands open while the window goes on."""
+        menu = self.menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
+
+    def write(self, path: Path) -> None:
+        """Write the bins; the ending chooses numbers, a picture, or lines and letters."""
+        if self._bins is not None:
+            edges = self._bins.edges
+            columns = {"from": edges[:-1], "to": edges[1:], "count": self._bins.counts}
+            self.hand_on(self.work, path, columns)
+
+    def _ask(self) -> None:
+        path = self.work.folder.ask_save(self, "Hand the histogram on", "histogram.csv", CHART_FILES, ".csv")
+        if path is not None:
+            self.write(path)
 
     # --- dragging
 

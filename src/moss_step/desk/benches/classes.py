@@ -45,7 +45,7 @@ class ClassifyPanel(StepPanel):
         self._counted = ""
         self._ready: dict[str, Any] | None = None
         self._asked_for: object = None
-        self.histogram, self.table = HistogramView(), ClassTable()
+        self.histogram, self.table = HistogramView(self.work), ClassTable()
         self.histogram.moved.connect(self.table.move_bound)
         self.histogram.added.connect(self.table.split_at)
         self.presets, self.count = QComboBox(), QSpinBox()

@@ -37,7 +37,7 @@ class ThresholdPanel(StepPanel):
 
     def build(self, layout: QVBoxLayout) -> None:
         """Histogram and curve above the settings."""
-        self.histogram, self.chart, self.what = HistogramView(), LineChart("bound", "area"), QComboBox()
+        self.histogram, self.chart, self.what = HistogramView(self.work), LineChart("bound", "area"), QComboBox()
         self.chart.setFixedHeight(_CHART)
         self.histogram.added.connect(self._set_bound)
         self.chart.picked.connect(self._set_bound)

@@ -110,7 +110,7 @@ def _add_breaks(panel: KeyPanel, layout: QVBoxLayout, key: KeyRow, shapes: Shape
     )
     if grading is None or bins is None or not grading.bounds:
         return
-    view = HistogramView()
+    view = HistogramView(panel.work)
     view.show_values(bins, grading_rules(grading), "")
     view.moved.connect(partial(_move_break, panel, shapes, key.step, view))
     view.added.connect(lambda value: _set_breaks(panel, key.step, [*grading.bounds[1:-1], value]))
