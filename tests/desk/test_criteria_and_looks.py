@@ -288,7 +288,7 @@ def test_the_histogram_is_handed_on_with_every_cell_and_its_counts_can_be_logari
         settle(window)
         assert (tmp_path / name).read_bytes()[:40].lstrip().startswith(head), name
     rows = np.loadtxt(tmp_path / "h.csv", delimiter=",", skiprows=1)
-    counts, edges = np.histogram(steep, bins=np.append(rows[:, 0], rows[-1, 1]))
+    counts, _ = np.histogram(steep, bins=np.append(rows[:, 0], rows[-1, 1]))
     assert rows[:, 2].sum() == np.isfinite(steep).sum() == steep.size
     assert np.abs(rows[:, 2] - counts).sum() <= 4, "cells on an edge may fall either way"
     assert (tmp_path / "h.svg").read_text().count("<rect") > 50, "bars stay shapes"

@@ -7,7 +7,7 @@ import pytest
 from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows, finding_text
 from moss_step.model.findings import FINDINGS, Finding, declared
 from moss_step.model.telling import USUAL
-from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
+from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE, YES_NO
 from tests.cases import RESULTS, as_is, run
 from tests.grounds import metric, relief
 
@@ -22,9 +22,24 @@ def test_no_number_of_a_step_is_left_out(name):
     assert [FINDINGS[f.name][1] for f in sorted(own, key=lambda f: f.rank)] == sorted(f.rank for f in own)
     several = [f for f in findings if f.of]
     for f in several[:_MOST_OF_SEVERAL]:
-        assert any(title.startswith(f"{f.of}: ") for title, _ in rows)
-    if len(several) > _MOST_OF_SEVERAL:
-        assert rows[-1][0] == "and more" and rows[-1][1].startswith(str(len(several) - _MOST_OF_SEVERAL))
+        assert any(title == f.of or title.startswith(f"{f.of}: ") for title, _ in rows)
+    if len({f.of for f in several}) > _MOST_OF_SEVERAL:
+        assert rows[-1][0] == "and more" and int(rows[-1][1].split(",")[0]) > 0
+
+
+def test_a_class_has_one_row_with_area_and_share():
+    findings = [
+        Finding("cells", 20, CELLS),
+        Finding("count", 12, CELLS, "Steep"),
+        Finding("area_m2", 48.0, SQUARE_METRE, "Steep"),
+        Finding("share", 0.6, SHARE, "Steep"),
+        Finding("mean", 2.5, METRE, "Steep"),
+    ]
+    assert finding_rows(findings, USUAL) == [
+        ("Cells", "20"),
+        ("Steep", "48.0 m² · 60.0 %"),
+        ("Steep: mean", "2.50 m"),
+    ]
 
 
 def test_titles_are_words_and_no_two_findings_of_a_step_have_one_title():
@@ -45,6 +60,7 @@ def test_titles_are_words_and_no_two_findings_of_a_step_have_one_title():
         (Finding("share", 0.256, SHARE), "25.6 %"),
         (Finding("links", 12345, CELLS), "12 345"),
         (Finding("length", 12.345, METRE), "12.35 m"),
+        (Finding("visible", 0.0, YES_NO), "no"),
     ],
 )
 def test_a_number_is_told_with_its_unit(finding, text):

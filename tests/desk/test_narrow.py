@@ -2,7 +2,10 @@
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QToolButton
+
+from moss_step.desk.window import MainWindow
 
 
 @pytest.fixture
@@ -90,3 +93,43 @@ def test_the_head_of_the_table_does_not_run_into_its_tools(small, settle):
     tools = [t for t in small.table.findChildren(QToolButton) if t.isVisible()]
     edit = small.table.filter_edit.geometry()
     assert tools and not [t for t in tools if t.geometry().intersects(edit)]
+
+
+def test_a_window_that_opens_small_has_its_menu_of_benches(qtbot, settle):
+    """Not only one that is made smaller: the words of the benches must not hold the window open."""
+    window = MainWindow()
+    qtbot.addWidget(window)
+    window.resize(640, 400)
+    window.show()
+    settle(window)
+    assert window.header.bench_menu.isVisible() and window.header.width() == 640
+    assert window.width() == 640
+    window.work.close()
+
+
+def test_no_number_of_the_reading_is_cut(small, settle):
+    view = small.plan.view
+    QTest.mouseMove(view, view.rect().center())
+    settle(small)
+    bar = small.plan.reading
+    assert bar.isVisible() and len(bar.rows) >= 3 and bar.width() <= small.plan.width() - 28
+    text = bar._text
+    widest = max(text.fontMetrics().horizontalAdvance(f"{r.name}  {r.text}") for r in bar.rows)
+    assert widest <= text.width() and text.heightForWidth(text.width()) <= text.height()
+
+
+def test_comparing_and_the_block_fit(small, settle):
+    small.views.begin_comparing()
+    settle(small)
+    for way in ("divider", "two", "difference"):
+        assert inside(small, small.plan.compare.ways.button(way)), way
+    small.views.end_comparing()
+    small.views.show_view("block")
+    settle(small)
+    assert small.plan.width() > 280 and small.block.width() > 280, "one above the other"
+    assert inside(small, small.plan.tools)
+    small.resize(1280, 800)
+    small.views.show_view("plan")
+    small.views.show_view("block")
+    settle(small)
+    assert small.block.x() > 200, "side by side where there is room"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QToolButton, QWidget
 
@@ -134,6 +134,10 @@ class Header(QWidget):
         self.bench_menu.setStyleSheet(f"background: {LICHEN}; color: {INK}; font-weight: 600;")
         self.bench_menu.clicked.connect(self._list_benches)
         layout.addWidget(self.bench_menu)
+
+    def minimumSizeHint(self) -> QSize:
+        """Any width will do: what does not fit folds into a menu."""
+        return QSize(0, HEADER_HEIGHT)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """On a narrow window the name goes first, then the room around the words; at last the benches are a

@@ -162,6 +162,7 @@ class Snug(QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setWidget(part)
+        self.setViewportMargins(0, 0, 4, 0)
         part.installEventFilter(self)
         self._later = Later(self._fit, self)
         self._fit()

@@ -47,7 +47,7 @@ def main() -> None:
                 settle(app, window)
             window.grab().save(str(folder / f"{name}.png"))
 
-        take("start")
+        take("start", lambda: settle(app, window))
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))

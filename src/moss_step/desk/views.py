@@ -29,8 +29,8 @@ from moss_step.scene.layers import Scene
 from moss_step.scene.snapshot import Snapshot
 from moss_step.science.sight.line import SightLine
 
-_CLICK_REACH = 8.0
-"""Pixels within which a click takes a shape."""
+_CLICK_REACH, _NARROW = 8.0, 560
+"""Pixels within which a click takes a shape, and width below which two views stand one above the other."""
 
 
 def _whole(now: Snapshot) -> Scene:
@@ -159,12 +159,18 @@ class Views(QSplitter):
         view.gather, view.divider.on = _left, way == DIVIDER
         self.twin.setVisible(way == TWO_PLANS)
         if way == TWO_PLANS:
-            half = self._ground.width() // 2
-            self._ground.setSizes([half, half, 0])
+            self._share_ground(1, 1, 0)
             self.twin.regather()
             self._move_along(view, self.twin)
         view.regather()
         view.draw_again()
+
+    def _share_ground(self, *parts: int) -> None:
+        """Share the room between plan, right plan and block: side by side, or one above the other."""
+        upright = self.width() < _NARROW
+        self._ground.setOrientation(Qt.Orientation.Vertical if upright else Qt.Orientation.Horizontal)
+        whole = self._ground.height() if upright else self._ground.width()
+        self._ground.setSizes([part * whole // sum(parts) for part in parts])
 
     def _move_along(self, mover: PlanView, other: PlanView) -> None:
         """Show in one plan what another shows."""
@@ -201,8 +207,7 @@ class Views(QSplitter):
         if name in ("plan", "block"):
             self.block.setVisible(name == "block")
         if name == "block":
-            half = self._ground.width() // 2
-            self._ground.setSizes([half, 0, half])
+            self._share_ground(1, 0, 1)
         self.plan.views.set(name)
         self.table.refresh()
         view = self.plan.view

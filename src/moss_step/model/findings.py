@@ -14,7 +14,7 @@ FINDINGS: dict[str, tuple[str, int]] = {
     "volume_m3": ("Volume", MAIN),
     "share": ("Share", MAIN),
     "seen_share": ("Seen", MAIN),
-    "visible": ("Seen (1) or not (0)", MAIN),
+    "visible": ("The end is seen", MAIN),
     "length": ("Length", MAIN),
     "integral": ("Integral of the curve", MAIN),
     "clearance": ("Clearance", MAIN),

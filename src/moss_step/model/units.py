@@ -75,6 +75,8 @@ CELLS = _unit("cells", "cells", "count")
 COUNT = _unit("count", "", "count")
 """How many there are of what a finding is named after."""
 SHARE = _unit("fraction", "", "share")
+YES_NO = _unit("yes_no", "", "yes_no")
+"""1 where something holds, 0 where it does not."""
 LENGTHS = tuple(u for u in UNITS.values() if u.kind == "length")
 AREAS = (SQUARE_METRE, HECTARE, SQUARE_KILOMETRE, ACRE)
 

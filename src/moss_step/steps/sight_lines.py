@@ -12,7 +12,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.telling import mark
-from moss_step.model.units import COUNT, METRE, SHARE
+from moss_step.model.units import COUNT, METRE, SHARE, YES_NO
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
 from moss_step.science.sight.viewshed import prepare_sight
@@ -69,7 +69,7 @@ def _said(
 ) -> tuple[str, tuple[Finding, ...], tuple[str, ...]]:
     """Figure, findings and remarks of a sight line."""
     findings = [
-        Finding("visible", float(seen.open), SHARE), Finding("share_seen", seen.share_seen, SHARE),
+        Finding("visible", float(seen.open), YES_NO), Finding("share_seen", seen.share_seen, SHARE),
         Finding("length", float(seen.distance[-1]), METRE),
         Finding("clearance", seen.clearance, METRE), Finding("obstacles", len(seen.obstacles), COUNT),
     ]  # fmt: skip

@@ -37,7 +37,8 @@ class ThresholdPanel(StepPanel):
 
     def build(self, layout: QVBoxLayout) -> None:
         """Histogram and curve above the settings."""
-        self.histogram, self.chart, self.what = HistogramView(self.work), LineChart("bound", "area"), QComboBox()
+        self.histogram, self.chart = HistogramView(self.work), LineChart("bound", "area")
+        self.what = QComboBox()
         self.chart.setFixedHeight(_CHART)
         self.histogram.added.connect(self._set_bound)
         self.chart.picked.connect(self._set_bound)

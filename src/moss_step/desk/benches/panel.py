@@ -410,7 +410,7 @@ def finding_rows(findings: Sequence[Finding], telling: Telling) -> list[tuple[st
     """
     ranked = sorted((f for f in findings if not f.of), key=lambda f: f.rank)
     own = [(f.title, finding_text(f, telling)) for f in ranked]
-    several = [(f"{f.of}: {f.title.lower()}", finding_text(f, telling)) for f in findings if f.of]
+    several = _of_several([f for f in findings if f.of], telling)
     if len(several) > _MOST_OF_SEVERAL:
         several = [
             *several[:_MOST_OF_SEVERAL],
@@ -419,11 +419,28 @@ def finding_rows(findings: Sequence[Finding], telling: Telling) -> list[tuple[st
     return own + several
 
 
+def _of_several(findings: Sequence[Finding], telling: Telling) -> list[tuple[str, str]]:
+    """A row for each class or zone: area and share say what they are, other numbers have their title."""
+    groups: dict[str, list[Finding]] = {}
+    for finding in findings:
+        groups.setdefault(finding.of, []).append(finding)
+    rows = []
+    for of, group in groups.items():
+        spoken = [f for f in group if f.unit.kind in ("area", "share")]
+        if len(spoken) == 2:  # how many cells there are says no more than their area
+            rows.append((of, " · ".join(finding_text(f, telling) for f in spoken)))
+        left = [f for f in group if len(spoken) != 2 or f.unit.kind not in ("area", "share", "count")]
+        rows += [(f"{of}: {f.title.lower()}", finding_text(f, telling)) for f in left]
+    return rows
+
+
 def finding_text(finding: Finding, telling: Telling) -> str:
     """Say a finding's value with its unit."""
     value, unit = float(finding.value), finding.unit
     if unit.kind == "share":
         return f"{value:.1%}".replace("%", " %")
+    if unit.kind == "yes_no":
+        return "yes" if value else "no"
     if unit.kind == "count":
         return f"{value:,.0f}".replace(",", " ")
     if unit.kind == "volume":

@@ -62,9 +62,14 @@ class CompareBar(QFrame):
         box.setAccessibleName(name)
         set_tip(box, name)
         box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        box.setMinimumContentsLength(15)
+        box.setMinimumContentsLength(4)
         box.currentIndexChanged.connect(lambda _: self._tell())
         return box
+
+    def fit(self, room: int) -> None:
+        """Take the usual width, or the room that there is."""
+        self.setFixedWidth(min(_WIDTH, room))
+        self.adjustSize()
 
     def begin(self) -> bool:
         """Compare the chosen result with another; False where there are no two."""

@@ -28,7 +28,7 @@ from moss_step.model.telling import Telling
 from moss_step.model.typed import as_kind
 from moss_step.model.units import METRE, Unit
 from moss_step.scene.camera import Camera, overlap
-from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, WATER
+from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, VIOLET, WATER
 from moss_step.scene.detail import Outlines
 from moss_step.scene.grading import Grading, grading_of
 from moss_step.scene.kinds.shapes import ShapesPicture
@@ -36,7 +36,7 @@ from moss_step.scene.layers import Layer
 from moss_step.scene.readings import Reading
 from moss_step.study.graph import KeyRow
 
-_OUTLINES = (DEEP, WATER, OCHRE, MOSS)
+_OUTLINES = (DEEP, WATER, OCHRE, MOSS, VIOLET)
 _MOST_LABELS, _LEAST_LINE = 300, 90.0
 _DISC = 11
 """Half the side of a pin's disc with its rim, in pixels."""

@@ -138,7 +138,7 @@ class Welcome(QFrame):
         """Take what it needs of the room, in its middle; what does not fit is scrolled."""
         wide = min(_WELCOME, width - 16)
         needed = self._layout.totalHeightForWidth(wide - 4) if self._layout.hasHeightForWidth() else 0
-        high = min(max(needed, self._layout.sizeHint().height()) + 4, height - 16)
+        high = min(max(needed, self._layout.sizeHint().height()) + 10, height - 16)
         self.setGeometry((width - wide) // 2, (height - high) // 2, wide, high)
 
     def offer(self, walks: Sequence[tuple[str, object]]) -> None:
@@ -306,16 +306,19 @@ class PlanPane(QWidget):
             self.views.fold(w < _NARROW)
             self.tools.adjustSize()
         self.tools.move(14, 12)
+        self.compare.fit(w - 28)
         self.compare.move(14, self.tools.y() + self.tools.height() + 6)
         above = self.tools if self.compare.isHidden() else self.compare
         self.key.below = above.y() + above.height() + 6
         self.key.fit()
-        self.reading.fit(max(w - 190, 100))
+        beside = w >= _NARROW  # on a narrow plan the scale stands above the reading
+        self.reading.fit(w - 190 if beside else max(w - 28, 100))
         places = [part.geometry() for part in self.view.cards if not part.isHidden()]
         # The bar comes and goes with the pointer: its room stays, or names would jump.
         foot = max(self.reading.height() if self.reading.isVisible() else 0, _READING) + 16.0
-        if (places, foot) != (self._places, self.view.foot):  # names keep clear of them
-            self._places, self.view.foot = places, foot
+        lifted = 0.0 if beside else foot
+        if (places, foot, lifted) != (self._places, self.view.foot, self.view.scale_above):
+            self._places, self.view.foot, self.view.scale_above = places, foot, lifted  # names keep clear
             self.view.update()
         self.reading.move(14, h - self.reading.height() - 14)
         self.message.setMaximumWidth(max(w - 60, 100))

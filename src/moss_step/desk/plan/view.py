@@ -107,7 +107,7 @@ class PlanView(QWidget):
         self._drawn: object = None
         self.marked: list[QPainterPath] = []
         self.cards: tuple[QWidget, ...] = ()
-        self.foot = 0.0
+        self.foot = self.scale_above = 0.0
         """Height at the lower edge that names leave to the reading."""
         self.live: Live | None = None
         self.setMouseTracking(True)
@@ -262,7 +262,7 @@ class PlanView(QWidget):
         draw_marked(painter, self.marked, self.camera)
         self._draw_pins(painter)
         if self.work.frame is not None:
-            bar = self.width() - 20, self.height() - 20, self.metres_per_pixel
+            bar = self.width() - 20, self.height() - 20 - self.scale_above, self.metres_per_pixel
             draw_scale_bar(painter, *bar, self.scene.telling)
         self.look.paint(painter, self.camera)
         if self.tool is not self.look:
@@ -371,7 +371,8 @@ class PlanView(QWidget):
         cards = [QRectF(card.geometry()) for card in self.cards if card.isVisible()]
         beside = [QRectF(-_FAR, -_FAR, _FAR + left, 2 * _FAR), QRectF(right, -_FAR, _FAR, 2 * _FAR)]
         foot = QRectF(0, self.height() - self.foot, self.width(), self.foot)
-        taken = [*beside, *cards, *self._pin_cards.values(), scale_bar_room(self.camera), foot]
+        scale = scale_bar_room(self.camera).translated(0, -self.scale_above)
+        taken = [*beside, *cards, *self._pin_cards.values(), scale, foot]
         room = Room(self.width(), self.height(), taken)
         room.take_all(np.concatenate([self._pin_pixels - _PIN_REACH, self._pin_pixels + _PIN_REACH], axis=1))
         return room

@@ -98,8 +98,14 @@ class SectionChart(PlotFrame):
             self.plot.addItem(item)
         self.plot.showGrid(y=True, alpha=0.18)
         self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
-        self.plot.addLegend(offset=(-8, 2), labelTextColor=tone(INK), brush=tone(CARD), colCount=4)
+        self._add_legend()
         self.plot.scene().sigMouseMoved.connect(self._on_moved)
+
+    def _add_legend(self) -> None:
+        """Put the legend beside the title of the axis: in the plot it would lie over ground and names."""
+        legend = self.plot.addLegend(labelTextColor=tone(INK), brush=tone(CARD), colCount=4, verSpacing=-8)
+        legend.setParentItem(self.plot.getPlotItem())
+        legend.anchor(itemPos=(1, 1), parentPos=(1, 1), offset=(-6, 6))
 
     def draw(self) -> None:
         """Bring the plot up to date."""
@@ -124,7 +130,7 @@ class SectionChart(PlotFrame):
         self._ground.setFillLevel(span[0])
         self._ground.setData(distance, table.columns[self.names[0]])
         if self.sight is not None:
-            self._items = sight_items(self.library, self.sight, self.telling)
+            self._items = sight_items(self.library, self.sight, self.telling, self.width())
         else:
             for k, name in enumerate(self.names[1:]):
                 pen = self.library.mkPen(tone(_OTHERS[k % len(_OTHERS)]), width=1.3)

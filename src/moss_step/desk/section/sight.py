@@ -12,8 +12,10 @@ from moss_step.model.telling import Telling
 from moss_step.scene.colors import DEEP, INK, LICHEN, OCHRE, SLATE
 from moss_step.science.sight.line import SightLine
 
-_MOST_NAMED, _NEAR = 8, 0.15
-"""Obstacles that are named, and the share of the line within which a name stands beside its mark."""
+_MOST_NAMED, _NEAR, _NAME = 8, 0.15, 160.0
+"""Obstacles that are named, the share of the line within which a name stands beside its mark, and pixels
+that a name takes.
+"""
 
 
 def heights_in(seen: SightLine) -> np.ndarray:
@@ -21,8 +23,10 @@ def heights_in(seen: SightLine) -> np.ndarray:
     return np.concatenate([seen.ground, seen.ray, np.where(np.isfinite(seen.top), seen.top, np.nan)])
 
 
-def sight_items(library: Any, seen: SightLine, telling: Telling) -> list[Any]:
-    """What is drawn of a sight line over its ground, as items of the chart library."""
+def sight_items(library: Any, seen: SightLine, telling: Telling, width: float) -> list[Any]:
+    """What is drawn of a sight line over its ground, in a plot of some pixels, as items of the chart
+    library.
+    """
     items = [_standing(library, seen)] if np.isfinite(seen.top).any() else []
     items += [_stretches(library, seen, True), _stretches(library, seen, False)]
     style = Qt.PenStyle.SolidLine if seen.open else Qt.PenStyle.DashLine
@@ -40,7 +44,7 @@ def sight_items(library: Any, seen: SightLine, telling: Telling) -> list[Any]:
     items.append(
         library.ScatterPlotItem([seen.distance[0]], [seen.ray[0]], size=12, brush=tone(DEEP), pen=None)
     )
-    return items + _obstacles(library, seen, telling)
+    return items + _obstacles(library, seen, telling, width)
 
 
 def _stretches(library: Any, seen: SightLine, state: bool) -> Any:
@@ -71,14 +75,14 @@ def _standing(library: Any, seen: SightLine) -> Any:
     return library.FillBetweenItem(*curves, brush=color)
 
 
-def _obstacles(library: Any, seen: SightLine, telling: Telling) -> list[Any]:
+def _obstacles(library: Any, seen: SightLine, telling: Telling, width: float) -> list[Any]:
     """A mark on each obstacle, with its height above the ray where there is room."""
     peaks = np.array([o.peak for o in seen.obstacles])
     if not len(peaks):
         return []
     tops = np.interp(peaks, seen.distance, seen.ray) + np.array([o.over for o in seen.obstacles])
     items = [library.ScatterPlotItem(peaks, tops, symbol="t", size=11, brush=tone(OCHRE), pen=None)]
-    room, taken = float(seen.distance[-1]) / 6.0, -np.inf
+    room, taken = float(seen.distance[-1]) * _NAME / max(width, _NAME), -np.inf
     for obstacle, peak, top in list(zip(seen.obstacles, peaks, tops, strict=True))[:_MOST_NAMED]:
         if peak - taken > room:
             share = peak / float(seen.distance[-1])

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from moss_step.desk.chart import LineChart
-from moss_step.desk.parts import Elided, Later, label, tool
+from moss_step.desk.parts import Elided, Later, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.table.curves import CurvesView
 from moss_step.desk.table.model import RowsModel
@@ -77,7 +77,7 @@ class TableDrawer(QWidget):
         self._shapes: Shapes | None = None
         self._curves: Chart | None = None
         self._shown: tuple[object, object] = (None, USUAL)
-        self.title, self.summary = Elided("", "head"), label("", "muted")
+        self.title, self.summary = Elided("", "head"), Elided("", "muted")
         self.filter_edit = QLineEdit()
         self.filter_edit.setPlaceholderText("Filter: a text, or a condition such as mean > 20")
         self.filter_edit.setAccessibleName("Filter rows")
@@ -87,8 +87,8 @@ class TableDrawer(QWidget):
         self._set_up_rows()
         head = QHBoxLayout()
         head.setContentsMargins(14, 6, 10, 4)
-        head.addWidget(self.title, 1)
-        head.addWidget(self.summary)
+        head.addWidget(self.title, 2)
+        head.addWidget(self.summary, 4)
         head.addWidget(self.filter_edit, 2)
         for part in (
             tool("crosshair", "Show the selected rows on the plan", self.go_to),
