@@ -12,7 +12,7 @@ import logging
 import os
 
 GRIDS = (
-    "GTiff", "AAIGrid", "EHdr", "ENVI", "HFA", "SRTMHGT", "USGSDEM", "DTED",
+    "GTiff", "AAIGrid", "EHdr", "ENVI", "HFA", "SRTMHGT", "USGSDEM", "DTED", "netCDF",
 )  # fmt: skip
 """Drivers that open a grid."""
 SHAPES = ("GPKG", "GeoJSON", "FlatGeobuf", "ESRI Shapefile", "CSV", "KML")
@@ -204,7 +204,6 @@ LEFT_OUT = (
     "XYZ",
     "ZMap",
     "Zarr",
-    "netCDF",
 )
 """Drivers that are never loaded."""
 
@@ -218,6 +217,7 @@ def close_the_list() -> None:
     os.environ["CPL_VSIL_CURL_ALLOWED_EXTENSIONS"] = ".none"
     os.environ["OGR_SQLITE_LOAD_EXTENSIONS"] = ""
     os.environ["PROJ_NETWORK"] = "OFF"
+    os.environ["HDF5_PLUGIN_PRELOAD"] = "::"  # no filters from elsewhere
     logging.getLogger("rasterio").addHandler(
         logging.NullHandler()
     )  # or its remarks on drivers that it has not would go to standard error

@@ -1,4 +1,6 @@
-"""Grids and class maps in raster files: what a file states, reading it, writing GeoTIFF and ASCII grids."""
+"""Grids and class maps in raster files: what a file states, reading it, writing GeoTIFF, NetCDF and ASCII
+grids.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,7 @@ from rasterio.warp import reproject
 from rasterio.windows import Window
 
 from moss_step import __version__
-from moss_step.formats import virtual
+from moss_step.formats import netcdf, virtual
 from moss_step.formats.drivers import GRIDS
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, first_line, in_words, printable, whole_file, write_text
@@ -55,7 +57,7 @@ _UNIT_WORDS = {
 """Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field
 for.
 """
-ENDINGS = (".tif", ".tiff", ".asc")
+ENDINGS = (".tif", ".tiff", ".asc", netcdf.ENDING)
 
 _QUANTITIES = {
     DEGREE: "slope",
@@ -88,6 +90,8 @@ class RasterFacts:
     has_position: bool
     quantity: str = ""
     """What the band measures, where it was written here."""
+    assumed: str = ""
+    """What was taken for a reference system that the file only hints at, in words."""
 
     @property
     def rotated(self) -> bool:
@@ -95,24 +99,48 @@ class RasterFacts:
         return bool(abs(self.transform.b) > 1e-12 or abs(self.transform.d) > 1e-12)
 
 
-def split_band(source: str) -> tuple[Path, int | None]:
-    """Split ``file.tif#2`` in its path and band; the band is None when none is named."""
+Band = int | str | None
+"""Number of a band, name of a grid of a NetCDF file (``name`` or ``name#2``), or None."""
+
+
+def split_band(source: str) -> tuple[Path, Band]:
+    """Split ``file.tif#2`` in its path and band, ``file.nc#depth`` in its path and grid; None when none is
+    named.
+    """
+    if Path(source).exists():
+        return Path(source), None
     head, mark, tail = source.rpartition("#")
-    if mark and re.fullmatch("[0-9]{1,6}", tail) and not Path(source).exists():
+    if mark and re.fullmatch("[0-9]{1,6}", tail):
+        file, named, grid = head.rpartition("#")
+        if named and not Path(head).exists() and file.lower().endswith(netcdf.ENDING):
+            return Path(file), f"{grid}#{tail}"
         return Path(head), int(tail)
+    if mark and head.lower().endswith(netcdf.ENDING):
+        return Path(head), tail
     return Path(source), None
 
 
 @contextmanager
-def _opened(path: Path) -> Iterator[DatasetReader]:
-    """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were
-    checked.
+def _opened(path: Path, band: Band = None, values: bool = True) -> Iterator[DatasetReader]:
+    """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were checked;
+    a classic NetCDF file by its own reader, without its values where those are not wanted.
     """
     check_readable(path)
-    drivers = list(GRIDS)
-    if path.suffix.lower() == virtual.ENDING:
+    grid = band.partition("#")[0] if isinstance(band, str) else ""
+    if netcdf.is_classic(path):
+        with netcdf.opened_classic(path, grid, values) as file:
+            yield file
+        return
+    drivers, name = [d for d in GRIDS if d != "netCDF"], str(path)
+    if netcdf.is_hdf5(path):
+        drivers, name = ["netCDF"], _grid_name(path, grid)
+    elif path.suffix.lower() == virtual.ENDING:
         for source in virtual.sources_of(path):
             if source.suffix.lower() != virtual.ENDING:
+                if netcdf.is_classic(source) or netcdf.is_hdf5(source):
+                    raise MossError(
+                        f"{path} is made of {source}, and NetCDF is not read in a virtual grid.", "Open it."
+                    )
                 with _opened(source):
                     pass
         drivers = ["VRT"]
@@ -125,17 +153,26 @@ def _opened(path: Path) -> Iterator[DatasetReader]:
         ),
     ):
         warnings.simplefilter("ignore")
-        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(str(path), driver=drivers) as file:
+        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(name, driver=drivers) as file:
             yield file
 
 
-def describe(path: Path, band: int | None = None) -> RasterFacts:
+def _grid_name(path: Path, grid: str) -> str:
+    """How the raster library names a grid of a NetCDF file."""
+    if '"' in str(path):
+        raise MossError(f"{path} has a quotation mark in its name.", "Give it another name.")
+    if grid and not re.fullmatch(r"[\w .+@-]{1,200}", grid):
+        raise AskedWronglyError(f"'{printable(grid)}' is no name of a grid.", "Give one of the file's.")
+    return f'NETCDF:"{path}":{grid}' if grid else str(path)
+
+
+def describe(path: Path, band: Band = None) -> RasterFacts:
     """Read what a raster states about itself.
 
     Raises MossError when the file cannot be opened, has several bands and none is chosen, or holds no real
     numbers.
     """
-    with _opened(path) as file:
+    with _opened(path, band, values=False) as file:
         chosen = _band(file, path, band)
         if file.dtypes[chosen - 1].startswith("complex"):
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
@@ -146,8 +183,14 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
         placed = not (file.transform.is_identity and file.crs is None)
         unit_text = file.units[chosen - 1] or ""
         tags = file.tags(chosen)
-        unit = UNITS.get(tags.get(UNIT, "")) or unit_named(unit_text) or _vertical_unit(file) or UNKNOWN
-        quantity = tags.get(QUANTITY, "")
+        unit = (
+            UNITS.get(tags.get(UNIT, tags.get(UNIT.lower(), "")))
+            or unit_named(unit_text)
+            or _vertical_unit(file)
+            or UNKNOWN
+        )
+        quantity = _own(tags, QUANTITY)
+        system, assumed = _system(file)
         return RasterFacts(
             path=path,
             driver=file.driver,
@@ -156,7 +199,7 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
             bands=file.count,
             dtype=file.dtypes[chosen - 1],
             transform=file.transform if placed else Affine(1, 0, 0, 0, -1, file.height),
-            crs=file.crs.to_wkt() if file.crs else None,
+            crs=system,
             unit=unit,
             unit_text=unit_text,
             no_data=file.nodatavals[chosen - 1],
@@ -164,7 +207,27 @@ def describe(path: Path, band: int | None = None) -> RasterFacts:
             offset=file.offsets[chosen - 1],
             has_position=placed,
             quantity=quantity if re.fullmatch("[a-z_]{1,40}", quantity) else "",
+            assumed=assumed,
         )
+
+
+def _own(tags: dict[str, str], name: str) -> str:
+    """What was written here as a tag; other formats have their names in small letters."""
+    return tags.get(name) or tags.get(name.lower(), "")
+
+
+def _system(file: DatasetReader) -> tuple[str | None, str]:
+    """The system that a file states, or that is taken where it says latitude and no more; and that in
+    words.
+    """
+    if file.crs is not None:
+        return file.crs.to_wkt(), ""
+    degrees = [v for k, v in file.tags().items() if k.endswith("#units") and netcdf.in_degrees(v)]
+    if not degrees:
+        return None, ""
+    return reference_system(netcdf.ASSUMED).to_wkt(), (
+        "The file says latitude and longitude, and not on which datum: WGS 84 is taken."
+    )
 
 
 def frame_in(source: str) -> tuple[Frame, str]:
@@ -176,7 +239,7 @@ def frame_in(source: str) -> tuple[Frame, str]:
 
 def read_surface(
     path: Path,
-    band: int | None = None,
+    band: Band = None,
     box: Box | None = None,
     no_data: float | None = None,
     progress: Progress | None = None,
@@ -190,8 +253,8 @@ def read_surface(
     """
     facts = describe(path, band)
     progress = progress or silent()
-    remarks: list[str] = []
-    with _opened(path) as file:
+    remarks: list[str] = [facts.assumed] if facts.assumed else []
+    with _opened(path, band) as file:
         chosen = _band(file, path, band)
         window = _window(facts, box)
         check_grid(
@@ -305,7 +368,15 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     return out, target
 
 
-def _band(file: DatasetReader, path: Path, band: int | None) -> int:
+def _band(file: DatasetReader, path: Path, band: Band) -> int:
+    """The number of a band that was chosen, or of the only one."""
+    if isinstance(band, str):
+        number = band.partition("#")[2]
+        if not netcdf.is_classic(path) and not netcdf.is_hdf5(path):
+            raise AskedWronglyError(f"{path} has no grids with names.", f"Choose a band: {path.name}#1.")
+        band = int(number) if number else None
+    if file.count == 0 and file.driver == "netCDF":
+        raise netcdf.several(path, [s.rpartition(":")[2] for s in file.subdatasets])
     if file.count == 0:
         raise MossError(f"{path} holds no single raster.", "Choose one of the grids inside it.")
     if band is None:
@@ -345,14 +416,20 @@ def _window(facts: RasterFacts, box: Box | None) -> Window:
 def write_surface(
     path: Path, surface: Surface, name: str, progress: Progress | None = None, lineage: str = ""
 ) -> None:
-    """Write a surface as a Cloud Optimized GeoTIFF (deflate, tiled, overviews) or, by the ending ``.asc``, as
-    an ASCII grid with its reference system beside it.
+    """Write a surface as a Cloud Optimized GeoTIFF (deflate, tiled, overviews) or, by the endings ``.nc`` and
+    ``.asc``, as NetCDF (CF), or as an ASCII grid with its reference system beside it.
 
     NaN becomes the file's no-data value -9999; unit, name, program and lineage are written beside the values.
     """
     low = (surface.range or (0.0, 0.0))[0]
     kind = surface.values.dtype
     no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
+    if path.suffix.lower() == netcdf.ENDING:
+        about = {QUANTITY.lower(): surface.quantity, UNIT.lower(): surface.unit.key}
+        with whole_file(path, side_files) as temporary:
+            words = _UNIT_WORDS.get(surface.unit.key, surface.unit.key) or "1"
+            netcdf.write(temporary, surface, name, words, no_data, about, progress, _undated(lineage))
+        return
     as_text = path.suffix.lower() == ".asc"
     if as_text and abs(surface.frame.dx - surface.frame.dy) > 1e-9 * surface.frame.dx:
         raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
@@ -480,8 +557,12 @@ def _describe(file: rasterio.io.DatasetWriter, name: str, lineage: str) -> None:
     """Say what the values are, which program wrote them, and how they came about."""
     file.descriptions = (tagged(name),)
     about = {"TIFFTAG_SOFTWARE": f"Moss Step {__version__}", "TIFFTAG_IMAGEDESCRIPTION": tagged(name)}
-    undated = [line for line in lineage.splitlines() if not line.startswith("Written:")]
-    file.update_tags(**about, **({LINEAGE: printable("\n".join(undated))} if lineage else {}))
+    file.update_tags(**about, **({LINEAGE: printable(_undated(lineage))} if lineage else {}))
+
+
+def _undated(lineage: str) -> str:
+    """A lineage without its date: the same result is the same file."""
+    return "\n".join(line for line in lineage.splitlines() if not line.startswith("Written:"))
 
 
 def _as_optimized(plain: Path, target: Path, path: Path, overviews: str) -> None:

@@ -22,6 +22,7 @@ from moss_step.study.record import lineage
 _FORMATS = {
     ".tif": "GeoTIFF",
     ".asc": "ASCII grid",
+    ".nc": "NetCDF",
     ".csv": "Class table, CSV",
     ".gpkg": "GeoPackage",
     ".geojson": "GeoJSON",
