@@ -1,6 +1,9 @@
 # make demo    sets up and opens the window with Harrow Moss (on a virtual display when there is none)
 # make test    sets up and runs the tests
 # make soak    tries damaged files, hostile studies, kills and the like for MINUTES=10 from SEED=1
+# make site     builds the pages that F1 opens
+# make package builds wheel and source package, and tries them in empty environments
+# make bounds  tries the oldest versions that pyproject.toml allows
 # make setup   only what the two need; leaves .venv/bin/moss-step
 PYTHON ?= python3
 VENV := .venv
@@ -8,10 +11,11 @@ BIN := $(VENV)/bin
 MINUTES ?= 10
 SEED ?= 1
 READY := $(VENV)/.ready
+SITE := src/moss_step/site/index.html
 
-.PHONY: demo test setup bench every-step screenshots lint demo-data soak clean
+.PHONY: demo test setup bench every-step screenshots lint demo-data soak package bounds site clean
 
-demo: setup
+demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
 test: setup
@@ -22,7 +26,7 @@ setup: $(READY)
 $(READY): pyproject.toml constraints.txt tools/system_packages.sh
 	sh tools/system_packages.sh
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --constraint constraints.txt --editable '.[dev]'
 	$(BIN)/python -m compileall -q src
 	@echo "Compiling the kernels (once, about two minutes) ..."
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.warm
@@ -48,6 +52,20 @@ lint: setup
 
 demo-data: setup
 	$(BIN)/python -m moss_step.demo.make
+
+site: setup
+	$(BIN)/python tools/make_site.py $(dir $(SITE))
+
+$(SITE): $(READY)
+	$(BIN)/python tools/make_site.py $(dir $(SITE))
+
+package: site
+	rm -rf dist
+	$(BIN)/python -m build --outdir dist
+	sh tools/try_package.sh dist
+
+bounds: setup
+	sh tools/try_bounds.sh
 
 clean:
 	rm -rf $(VENV) build dist

@@ -1,12 +1,16 @@
 """What the package says of itself to a desktop and to a package index."""
 
+import ast
 import configparser
+import re
+import subprocess
 import sys
 import tomllib
 from pathlib import Path
 from xml.etree import ElementTree
 
 from moss_step import cli
+from moss_step.demo import DATA
 from moss_step.desk.theme import ASSETS
 from moss_step.study.saving import ENDING
 
@@ -58,9 +62,80 @@ def test_every_dependency_has_a_lower_bound_that_the_pinned_version_meets():
         for line in (ROOT / "constraints.txt").read_text().splitlines()
         if "==" in line
     )
-    for text in [*ABOUT["project"]["dependencies"], *ABOUT["project"]["optional-dependencies"]["dev"]]:
+    extras = ABOUT["project"]["optional-dependencies"]
+    asked = [*ABOUT["project"]["dependencies"], *(text for texts in extras.values() for text in texts)]
+    for text in (t for t in asked if not t.startswith("moss-step[")):
         name, mark, bound = text.split(",")[0].partition(">=")
         assert mark, text
         assert [int(n) for n in pinned[name.lower()].split(".")[:2]] >= [
             int(n) for n in bound.split(".")[:2]
         ], text
+
+
+def test_the_core_runs_without_the_window_and_says_what_is_missing(tmp_path):
+    """As after an installation without extras: what the window needs cannot be imported."""
+    blocked = ("PySide6", "shiboken6", "pyqtgraph", "pyvista", "vtkmodules", "rapidfuzz", "skimage")
+    (tmp_path / "core.py").write_text(
+        f"import sys\nfrom importlib.abc import MetaPathFinder\nBLOCKED = {blocked!r}\n"
+        "class Without(MetaPathFinder):\n"
+        "    def find_spec(self, name, path, target=None):\n"
+        "        if name.partition('.')[0] in BLOCKED:\n"
+        "            raise ModuleNotFoundError(name)\n"
+        "import importlib.util as util\n"
+        "known = util.find_spec\n"
+        "util.find_spec = lambda name, *a: None if name.partition('.')[0] in BLOCKED else known(name, *a)\n"
+        "sys.meta_path.insert(0, Without())\n"
+        "from moss_step.cli import program\nsys.exit(program())\n"
+    )
+
+    def said(*words):
+        done = subprocess.run(  # noqa: PLW1510 - the code is what is asked
+            [sys.executable, str(tmp_path / "core.py"), *words], capture_output=True, text=True, cwd=tmp_path
+        )
+        return done.returncode, done.stdout + done.stderr
+
+    ground, study = DATA / "harrow_ground.tif", DATA / "harrow_moss.moss"
+    assert said("do", "slope", f"dem={ground}", "-o", "slope.tif", "--quiet") == (0, "")
+    assert said("run", str(study), "-o", "results", "--quiet") == (0, "")
+    assert any((tmp_path / "results").iterdir()) and said("steps", "slope")[0] == 0
+    code, text = said("demo")
+    assert code == 1 and text.count("\n") == 1 and "pip install 'moss-step[window]'" in text
+
+
+def test_the_extras_name_all_that_is_imported():
+    """The core imports nothing that it does not depend on, nor the window what its extras do not hold."""
+    extras = ABOUT["project"]["optional-dependencies"]
+    core = {name_of(t) for t in ABOUT["project"]["dependencies"]}
+    window = core | {name_of(t) for t in extras["window"]} | {name_of(t) for t in extras["block"]}
+    assert {"pyside6-essentials", "pyqtgraph", "pyvista", "rapidfuzz"} & core == set()
+    for path in (ROOT / "src/moss_step").rglob("*.py"):
+        allowed = window if "desk" in path.parts else core
+        for node in ast.walk(ast.parse(path.read_text())):
+            names = (
+                [a.name for a in node.names]
+                if isinstance(node, ast.Import)
+                else [node.module or ""]
+                if isinstance(node, ast.ImportFrom) and not node.level
+                else []
+            )
+            for top in {n.partition(".")[0] for n in names}:
+                known = top in sys.stdlib_module_names or top in ("moss_step", "")
+                assert known or HELD_BY.get(top, top.lower()) in allowed, (
+                    path,
+                    top,
+                )
+
+
+HELD_BY = {"PySide6": "pyside6-essentials", "shiboken6": "pyside6-essentials"}
+
+
+def name_of(requirement: str) -> str:
+    return re.split(r"[><=!\[]", requirement)[0].lower()
+
+
+def test_the_licence_and_the_classifiers_say_what_is_shipped():
+    about = ABOUT["project"]
+    assert (
+        about["license"] == "MIT AND OFL-1.1" and "Operating System :: POSIX :: Linux" in about["classifiers"]
+    )
+    assert "license: [MIT, OFL-1.1]" in (ROOT / "CITATION.cff").read_text()

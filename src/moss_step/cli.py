@@ -111,12 +111,20 @@ def open_window() -> int:
     return main(["open", "--", *sys.argv[1:]] if sys.argv[1:] else [])
 
 
+_WINDOW = ("PySide6", "pyqtgraph", "rapidfuzz")
+"""Libraries that the window alone needs."""
+
+
 def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     for path in paths:
         if not path.exists():
             raise MossError(f"{path} was not found.", "Check the name.")
-    if find_spec("PySide6") is None:
-        raise MossError("The window is not installed: PySide6 is missing.", "pip install PySide6-Essentials")
+    missing = [name for name in _WINDOW if find_spec(name) is None]
+    if missing:
+        raise MossError(
+            f"The window is not installed: {', '.join(missing)} is missing.",
+            "pip install 'moss-step[window]'",
+        )
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
     return run(paths, demo, waits)

@@ -95,7 +95,7 @@ def test_east_facing_and_steep_ground_in_a_catchment(person):
     outcome = person.window.work.outcome(last)
     told = {f.name for f in outcome.findings if f.of}
     assert {"area_m2", "mean"} <= told
-    steep = next(v for n, v in outcome.value.columns.items() if n.startswith("mean of") and "not" not in n)
+    steep = next(v for n, v in outcome.value.columns.items() if n.endswith("_mean") and "not" not in n)
     assert np.isnan(steep).all() or steep.min() > 30.0
     within(person, "east-facing and steep in a catchment")
 

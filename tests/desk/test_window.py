@@ -378,10 +378,10 @@ def test_every_control_has_a_name_and_a_tooltip_or_text(demo, settle):
                     assert control.accessibleName() or text or control.toolTip(), control
 
 
-def test_f1_lists_the_keys_and_an_empty_study_offers_a_start(window):
+def test_shift_f1_lists_the_keys_and_an_empty_study_offers_a_start(window):
     assert "Begin with a ground" in texts(window.plan.welcome)
     named(window.plan.welcome, "Open the demo: Harrow Moss")
-    QTest.keyClick(window, Qt.Key.Key_F1)
+    QTest.keyClick(window, Qt.Key.Key_F1, Qt.KeyboardModifier.ShiftModifier)
     assert window.keys.isVisible() and all(k in texts(window.keys) for k, _ in KEYS)
     QTest.keyClick(window.keys, Qt.Key.Key_Space)
     assert not window.keys.isVisible()

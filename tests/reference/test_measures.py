@@ -180,9 +180,9 @@ def test_depressions_and_index_lines_are_marked():
     r, c = np.mgrid[0:60, 0:60].astype(float)
     bowl = contours(surface(np.hypot(r - 30, c - 30)), 5.0)
     hill = contours(surface(60 - np.hypot(r - 30, c - 30)), 5.0)
-    closed = bowl.columns["closed"] == 1
+    closed = bowl.columns["closed"]
     assert bowl.columns["depression"][closed].all() and not hill.columns["depression"].any()
-    assert set(bowl.columns["elevation"][bowl.columns["index"] == 1] % 25) == {0}
+    assert set(bowl.columns["elevation"][bowl.columns["index"]] % 25) == {0}
     ring = bowl.geometry[np.flatnonzero(bowl.columns["elevation"] == 10)[0]]
     assert shapely.Polygon(ring).area == pytest.approx(math.pi * (10 * 2) ** 2, rel=0.01)
 

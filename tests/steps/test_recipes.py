@@ -90,7 +90,7 @@ def test_amount_inside_has_area_and_mean_of_the_ground_that_meets_all():
     yes = next(n for n in shapes.columns if n.endswith("m2") and not n.startswith(("not", "none", "no ")))
     cell = dem.frame.dx * dem.frame.dy
     assert shapes.columns[yes][0] == pytest.approx(hit.sum() * cell, rel=1e-3)
-    mean = next(v for n, v in shapes.columns.items() if n == f"mean of {yes.removesuffix(' m2')}")
+    mean = next(v for n, v in shapes.columns.items() if n == f"{yes.removesuffix('_m2')}_mean")
     assert mean[0] == pytest.approx(steep.values[hit].mean(), rel=1e-3)
 
 

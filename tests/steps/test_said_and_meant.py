@@ -438,7 +438,7 @@ def two_zones(ground: Surface) -> Shapes:
     middle = (ymin + ymax) / 2
     return Shapes(
         np.array([shapely.box(xmin, ymin, xmax, middle), shapely.box(xmin, middle, xmax, ymax)], object),
-        {"low m2": np.zeros(2)},
+        {"low_m2": np.zeros(2)},
         ground.frame.crs,
     )
 
@@ -456,7 +456,7 @@ def test_classes_that_share_a_name_keep_a_column_each():
     assert set(found) == {"low", "bog (1)", "bog (2)"}
     assert sum(v.sum() for v in found.values()) == pytest.approx(ground.frame.area)
     made = run("zone_classes", {}, zones=two_zones(ground), classes=classes).value
-    assert {"low m2", "low m2_2", "bog (1) m2", "bog (2) m2"} <= set(made.columns), (
+    assert {"low_m2", "low_m2_2", "bog_1_m2", "bog_2_m2"} <= set(made.columns), (
         "a column of the zones is not written over"
     )
 

@@ -22,8 +22,8 @@ from moss_step.desk.png import write_png
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade, tone
 from moss_step.desk.work import Work
-from moss_step.formats.columns_csv import table_text
-from moss_step.formats.whole import whole_file, write_text
+from moss_step.formats.dictionary import write_columns
+from moss_step.formats.whole import whole_file
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
 CHART_FILES = "CSV, PNG, SVG (*.csv *.png *.svg)"
@@ -58,7 +58,9 @@ class DrawnChart(QWidget):
             self.draw_lines(painter)
             painter.end()
 
-    def hand_on(self, work: Work, path: Path, columns: Mapping[str, np.ndarray]) -> None:
+    def hand_on(
+        self, work: Work, path: Path, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]
+    ) -> None:
         """Write what is drawn; the ending chooses numbers, a picture, or lines and letters."""
         ending = path.suffix.lower()
         if ending == ".svg":
@@ -68,7 +70,7 @@ class DrawnChart(QWidget):
             image = self.image()
             work.write(partial(write_png, image, path), path)
         else:
-            work.write(lambda: write_text(path, table_text(columns)), path)
+            work.write(lambda: write_columns(path, columns, symbols), path)
 
 
 class PlotFrame(DrawnChart):

@@ -194,7 +194,8 @@ class HistogramView(DrawnChart):
         if self._bins is not None:
             edges = self._bins.edges
             columns = {"from": edges[:-1], "to": edges[1:], "count": self._bins.counts}
-            self.hand_on(self.work, path, columns)
+            symbols = {"from": self._unit, "to": self._unit}
+            self.hand_on(self.work, path, columns, symbols)
 
     def _ask(self) -> None:
         path = self.work.folder.ask_save(self, "Hand the histogram on", "histogram.csv", CHART_FILES, ".csv")

@@ -1,4 +1,4 @@
-"""The keys, shown by F1."""
+"""The keys, shown by Shift+F1."""
 
 from __future__ import annotations
 
@@ -35,7 +35,8 @@ KEYS = (
     ("Return, Backspace, Del while drawing", "End a shape, take a vertex back, take one away"),
     ("Page down, arrows while drawing", "Choose the next vertex, move it"),
     ("Up, down, left, right on the histogram", "Choose a bound, move it"),
-    ("F1", "These keys"),
+    ("F1", "The page of what is shown"),
+    ("Shift+F1", "These keys"),
 )
 
 

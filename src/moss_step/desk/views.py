@@ -5,6 +5,7 @@ and the bench that is shown.
 from __future__ import annotations
 
 from collections.abc import Callable
+from importlib.util import find_spec
 from pathlib import Path
 
 import shapely
@@ -199,6 +200,13 @@ class Views(QSplitter):
         """Open a drawer under the plan, or the block beside it; ``plan`` closes them."""
         if name == "compare":
             self.begin_comparing()
+            return
+        if name == "block" and find_spec("pyvista") is None:
+            self.plan.views.set("plan")
+            self.work.message.emit(
+                "The block is not installed: pyvista is missing. Install it: pip install 'moss-step[block]'",
+                True,
+            )
             return
         if name in ("plan", "block"):
             self.end_comparing()

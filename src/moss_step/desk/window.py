@@ -13,6 +13,7 @@ from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.registry import make_benches
 from moss_step.desk.header import Header
 from moss_step.desk.keys import KeysSheet
+from moss_step.desk.pages import open_page
 from moss_step.desk.parts import Later
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.pane import PlanPane
@@ -123,7 +124,8 @@ class MainWindow(QMainWindow):
             ("Ctrl+Y", work.redo),
             ("F5", work.run),
             ("Ctrl+.", work.stop),
-            ("F1", self.keys.open),
+            ("F1", self.open_page),
+            ("Shift+F1", self.keys.open),
             ("Ctrl+,", self.preferences.open),
             ("Ctrl+L", partial(views.toggle, "section")),
             ("Ctrl+B", partial(views.toggle, "block")),
@@ -156,8 +158,16 @@ class MainWindow(QMainWindow):
             **{f"Walk: {walk.title.lower()}": partial(self.take_walk, walk) for walk in WALKS},
             "Show all of the ground": lambda: self.plan.view.fit(),
             "Keys": lambda: self.keys.open(),
+            "Help: the page of what is shown": lambda: self.open_page(),
             "Preferences": lambda: self.preferences.open(),
         }
+
+    def open_page(self) -> None:
+        """Open the page of the step that is shown, or of the bench."""
+        panel = getattr(self.benches[self.bench], "panel", None)
+        wrong = open_page(self.bench, panel.kind.kind if panel is not None else "")
+        if wrong:
+            self.work.message.emit(wrong, True)
 
     def take_walk(self, walk: Walk) -> None:
         """Open the demo anew, and lead through it; a study that is not saved is asked about first."""
@@ -189,7 +199,8 @@ class MainWindow(QMainWindow):
         redo.setEnabled(bool(history.redo_text))
         menu.addSeparator()
         menu.addAction("Preferences …\tCtrl+,", self.preferences.open)
-        menu.addAction("Keys\tF1", self.keys.open)
+        menu.addAction("Help\tF1", self.open_page)
+        menu.addAction("Keys\tShift+F1", self.keys.open)
         return menu
 
     # --- benches and steps

@@ -60,6 +60,8 @@ def read_numbers(path: Path) -> dict[str, np.ndarray]:
 
 
 def _plain(value: object) -> object:
+    if isinstance(value, bool | np.bool_):
+        return "true" if value else "false"
     return (
         f"{value:.10g}"
         if isinstance(value, float | np.floating)

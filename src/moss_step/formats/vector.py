@@ -117,11 +117,11 @@ def _system_of_table(path: Path) -> str | None:
     )
 
 
-def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
+def write_shapes(path: Path, shapes: Shapes, layer: str | None = None, about: str = "") -> None:
     """Write shapes whole or not at all; the ending chooses GeoPackage, GeoJSON or FlatGeobuf.
 
     GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known. Other
-    layers of a GeoPackage stay. What was written is read back and counted.
+    layers of a GeoPackage stay; ``about`` describes this one. What was written is read back and counted.
     """
     import pyogrio
 
@@ -143,6 +143,7 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None) -> None:
     if driver == "GPKG":  # the format's own columns take names that no column of the shapes has
         taken = {c.lower() for c in shapes.columns}
         options |= {"FID": free_name("fid", taken), "GEOMETRY_NAME": free_name("geom", taken)}
+        options |= {"DESCRIPTION": printable(about)[:1000]} if about else {}
     with whole_file(path, side_files) as temporary:
         if driver == "GPKG" and path.exists() and _holds_others(path, options["layer"]):
             _copy_package(path, temporary)

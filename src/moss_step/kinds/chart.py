@@ -27,7 +27,8 @@ def _parts(value: Chart) -> Parts:
 
 
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Chart:
-    return Chart(columns_from(about, arrays), units_from(about), about["across"], tuple(about["up"]))
+    over, up = about["across"], tuple(about["up"])
+    return Chart(columns_from(about, arrays), units_from(about), over, up, crs=about["crs"])
 
 
 CHART = Kind(

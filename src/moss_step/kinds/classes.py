@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.cells import harmless
+from moss_step.formats.dictionary import write_described
 from moss_step.formats.raster import frame_in, read_class_map, write_class_map
 from moss_step.formats.vector import split_layer
-from moss_step.formats.whole import write_text
 from moss_step.kinds.grids import cells_of, frame_text
 from moss_step.kinds.kind import Columns, Kind, Parts
 from moss_step.model.class_map import ClassEntry, ClassMap
@@ -26,6 +26,10 @@ from moss_step.model.progress import Progress
 from moss_step.model.rules import exact_text
 from moss_step.model.typed import as_kind
 
+_TYPES = {
+    "from": "number", "to": "number", "class": "integer", "count": "integer", "area_m2": "number",
+    "share": "number",
+}  # fmt: skip
 _BOUNDS, _COLUMNS = ("from", "to"), ("class", "name", "color", "unit", "range", "count", "area_m2", "share")
 
 
@@ -35,7 +39,9 @@ def _read(source: str, _: Progress) -> tuple[ClassMap, list[str]]:
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
     if path.suffix.lower() == ".csv":
-        write_text(path, class_table(outcome))
+        text = class_table(outcome)
+        types = {n: _TYPES.get(n, "string") for n in text.partition("\n")[0].split(",")}
+        write_described(path, text, types, {"area_m2": "m²"}, name)
     else:
         write_class_map(path, as_kind(outcome.value, ClassMap), name, progress, outcome.lineage)
 

@@ -9,8 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.columns_csv import table_text
-from moss_step.formats.whole import write_text
+from moss_step.formats.dictionary import write_columns
 from moss_step.kinds.kind import Columns, NotPlainError, Parts
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -26,8 +25,9 @@ def table_columns(outcome: Outcome) -> Columns:
 
 
 def write_table(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
-    """Write a table, or a chart, as CSV."""
-    write_text(path, table_text(as_kind(outcome.value, Table).columns))
+    """Write a table, or a chart, as CSV with its dictionary."""
+    table = as_kind(outcome.value, Table)
+    write_columns(path, *table_columns(outcome), name, table.crs)
 
 
 def units_from(about: Mapping[str, Any]) -> dict[str, Unit]:
@@ -38,7 +38,7 @@ def units_from(about: Mapping[str, Any]) -> dict[str, Unit]:
 def table_parts(table: Table) -> Parts:
     """Columns with their units as plain data and arrays."""
     about, arrays = column_parts(table.columns)
-    return {**about, "units": {n: asdict(u) for n, u in table.units.items()}}, arrays
+    return {**about, "units": {n: asdict(u) for n, u in table.units.items()}, "crs": table.crs}, arrays
 
 
 def column_parts(columns: Mapping[str, np.ndarray]) -> Parts:

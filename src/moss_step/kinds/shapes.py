@@ -12,9 +12,8 @@ from typing import Any
 import numpy as np
 import shapely
 
-from moss_step.formats.columns_csv import table_text
+from moss_step.formats.dictionary import write_columns
 from moss_step.formats.vector import DRIVERS, read_shapes, split_layer, write_shapes
-from moss_step.formats.whole import write_text
 from moss_step.kinds.columns import column_parts, columns_from
 from moss_step.kinds.kind import Columns, Kind, Parts
 from moss_step.model.frame import reference_system
@@ -48,9 +47,9 @@ def _read(source: str, _: Progress) -> tuple[Shapes, list[str]]:
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
     value = as_kind(outcome.value, Shapes)
     if path.suffix.lower() == ".csv":
-        write_text(path, table_text(value.columns))
+        write_columns(path, *_columns(outcome), name, value.crs)
     else:
-        write_shapes(path, value)
+        write_shapes(path, value, about=name)
 
 
 def _parts(value: Shapes) -> Parts:

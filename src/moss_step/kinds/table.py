@@ -19,7 +19,7 @@ def _read(source: str, _: Progress) -> NoReturn:
 
 
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Table:
-    return Table(columns_from(about, arrays), units_from(about))
+    return Table(columns_from(about, arrays), units_from(about), crs=about["crs"])
 
 
 TABLE = Kind(

@@ -124,7 +124,9 @@ def _run(step: Described, plan: Planned, asked: argparse.Namespace, progress: Pr
         else:
             check_ending(out.path, kind)
             check_not_a_source(out.path, sources)
-    results = do_step(declared, plan.given, progress.part(0.0, _RUN), [o.result for o in plan.outs])
+    results = do_step(
+        declared, plan.given, progress.part(0.0, _RUN), dict.fromkeys(o.result for o in plan.outs)
+    )
     lost: list[str] = []
     for k, out in enumerate(plan.outs):
         outcome, name = results[out.result]

@@ -35,10 +35,10 @@ def targets(step: Described, words: Sequence[str], names: Mapping[str, str] | No
     """Where each result goes, of ``OUT`` for the main one and ``name=OUT`` for another; ``{name}`` in a path
     stands for the name of the input.
 
-    Raises AskedWronglyError for a result that the step does not give or that is asked for twice, and for two
-    that would share a file.
+    A result may go to several files of different endings. Raises AskedWronglyError for a result that the step
+    does not give or that is asked for twice in one format, and for two that would share a file.
     """
-    outs: dict[str, Out] = {}
+    outs: dict[tuple[str, str], Out] = {}
     for text in words:
         name, mark, path = text.partition("=")
         name, path = (name, path) if mark and name.isidentifier() else ("", text)
@@ -48,14 +48,15 @@ def targets(step: Described, words: Sequence[str], names: Mapping[str, str] | No
                 f"{step['kind']} gives no '{name}'.",
                 meant(name, known) or f"Beside its main result it gives: {', '.join(known) or 'nothing'}.",
             )
-        if name in outs:
+        key = (name, Path(path).suffix.lower())
+        if key in outs:
             raise AskedWronglyError(
-                f"-o {text}: {name or 'the main result'} goes to {outs[name]} already.",
-                "Write each result once.",
+                f"-o {text}: {name or 'the main result'} goes to {outs[key]} already.",
+                "Write each result once in a format.",
             )
-        for key, value in (names or {}).items():
-            path = path.replace("{" + key + "}", value)
-        outs[name] = Out(name, None if path == STANDARD else Path(path))
+        for part, value in (names or {}).items():
+            path = path.replace("{" + part + "}", value)
+        outs[key] = Out(name, None if path == STANDARD else Path(path))
     paths = [o.path.resolve() for o in outs.values() if o.path is not None]
     if len(set(paths)) < len(paths) or len(outs) - len(paths) > 1:
         raise AskedWronglyError("Two results would be one file.", "Give each a name of its own.")

@@ -18,6 +18,8 @@ class Table:
 
     columns: Mapping[str, np.ndarray]
     units: Mapping[str, Unit] = field(default_factory=dict)
+    crs: str | None = field(default=None, kw_only=True)
+    """Reference system of columns that hold coordinates."""
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:

@@ -113,9 +113,8 @@ def _draw(settings: DrawnSettings, inputs: Inputs, progress: Progress) -> Outcom
         columns["height"], symbols = heights, {"height": ground.unit.symbol}
     said = _remarks(settings, whole, geometry)
     value = Shapes(geometry, columns, crs, symbols)
-    return Outcome(
-        value, figure, tuple(findings), said, {"vertices": lambda: _vertices(whole, heights, ground)}
-    )
+    beside = {"vertices": lambda: _vertices(whole, heights, ground, value.crs)}
+    return Outcome(value, figure, tuple(findings), said, beside)
 
 
 def geometry_of(kind: str, vertices: Sequence[tuple[float, float]]) -> shapely.Geometry:
@@ -154,7 +153,9 @@ def _remarks(settings: DrawnSettings, whole: Sequence[DrawnShape], geometry: np.
     return tuple(said)
 
 
-def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: Surface | None) -> Outcome:
+def _vertices(
+    shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: Surface | None, crs: str | None
+) -> Outcome:
     """The table of all vertices."""
     counts = [len(s.vertices) for s in shapes]
     xy = np.array([v for s in shapes for v in s.vertices])
@@ -166,7 +167,8 @@ def _vertices(shapes: Sequence[DrawnShape], heights: np.ndarray | None, ground: 
     units: dict[str, Unit] = {}
     if heights is not None and ground is not None:
         columns["z"], units = heights, {"z": ground.unit}
-    return Outcome(Table(columns, units), f"{len(xy):,} vertices", (Finding("rows", len(xy), COUNT),))
+    rows = Finding("rows", len(xy), COUNT)
+    return Outcome(Table(columns, units, crs=crs), f"{len(xy):,} vertices", (rows,))
 
 
 draw = StepKind(

@@ -315,12 +315,12 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
 
 def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
     columns = _around(settings, inputs, progress)
-    line = Chart(columns, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}, "bearing", ("angle",))
+    crs, units = ground(inputs).frame.crs, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}
+    line = Chart(columns, units, "bearing", ("angle",), crs=crs)
     lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
     findings = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
              Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
     figure, said = f"up to {highest:.1f}°", stated(settings, inputs)
-    crs = ground(inputs).frame.crs
     return Outcome(
         line,
         figure,

@@ -98,7 +98,7 @@ def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> O
     seen = _looked(settings, inputs)
     said = _said(settings, inputs, seen)
     return Outcome(
-        seen.chart(),
+        seen.chart(ground(inputs).frame.crs),
         *said,
         beside={"stretches": lambda: Outcome(_stretches(seen, ground(inputs).frame.crs), *said)},
     )

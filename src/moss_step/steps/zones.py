@@ -12,6 +12,7 @@ from pydantic import BeforeValidator
 from moss_step.formats.vector import in_system
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
+from moss_step.model.fields import column_name
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
@@ -489,8 +490,14 @@ class ZoneClassSettings(Settings):
     """Settings of zone_classes."""
 
     measure: Literal["area", "share"] = setting(
-        "area", "Measure", "`area` in m², or `share` of the zone's classed cells in percent."
+        "area", "Measure", "`area` in m², or `share` of the zone's classed cells, 0 to 1."
     )
+
+
+def _column_of(class_name: str, what: str) -> str:
+    """The column of a class; conditions can name it, so it begins with a letter."""
+    name = column_name(f"{class_name} {what}")
+    return f"class_{name}" if name[0].isdigit() else name
 
 
 def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -504,12 +511,13 @@ def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progres
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, areas in result.items():
         with np.errstate(invalid="ignore"):
-            share = np.where(total > 0, 100.0 * areas / total, np.nan)
-        column = free_name(f"{name} {'m2' if settings.measure == 'area' else 'percent'}", columns)
+            share = np.where(total > 0, areas / total, np.nan)
+        end = "m2" if settings.measure == "area" else "share"
+        column = free_name(_column_of(name, end), columns)
         columns[column] = areas if settings.measure == "area" else share
-        symbols[column] = "m²" if settings.measure == "area" else "%"
+        symbols[column] = "m²" if settings.measure == "area" else ""
     for name, values in means.items():
-        column = free_name(f"mean of {name}", columns)
+        column = free_name(_column_of(name, "mean"), columns)
         columns[column] = values
         symbols[column] = surface.unit.symbol if surface is not None else ""
     sums = tuple(Finding("area_m2", float(areas.sum()), SQUARE_METRE, name) for name, areas in result.items())

@@ -23,7 +23,7 @@ _FORMATS = {
     ".tif": "GeoTIFF",
     ".asc": "ASCII grid",
     ".nc": "NetCDF",
-    ".csv": "Class table, CSV",
+    ".csv": "Table, CSV",
     ".gpkg": "GeoPackage",
     ".geojson": "GeoJSON",
     ".fgb": "FlatGeobuf",

@@ -107,7 +107,9 @@ class SectionDrawer(QWidget):
         """Write the section; the ending chooses CSV, PNG or SVG."""
         if self.chart.table is None:
             return
-        self.chart.hand_on(self.work, path, self.chart.table.columns)
+        table = self.chart.table
+        symbols = {n: table.unit(n).symbol for n in table.columns}
+        self.chart.hand_on(self.work, path, table.columns, symbols)
 
     def _ask(self) -> None:
         path = self.work.folder.ask_save(self, "Hand the section on", "section.csv", CHART_FILES, ".csv")

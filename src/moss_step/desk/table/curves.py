@@ -176,7 +176,9 @@ class CurvesView(QWidget):
     def write(self, path: Path) -> None:
         """Write the curves; the ending chooses numbers, a picture, or lines."""
         if self._chart is not None:
-            self.plot.hand_on(self.work, path, self._chart.columns)
+            chart = self._chart
+            symbols = {n: chart.unit(n).symbol for n in chart.columns}
+            self.plot.hand_on(self.work, path, chart.columns, symbols)
 
 
 def _curves(chart: Chart | None) -> list[str]:

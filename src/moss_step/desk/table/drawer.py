@@ -25,9 +25,8 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.table.curves import CurvesView
 from moss_step.desk.table.model import RowsModel
 from moss_step.desk.work import Work
-from moss_step.formats.columns_csv import table_text
+from moss_step.formats.dictionary import write_columns
 from moss_step.formats.vector import in_system, write_shapes
-from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
 from moss_step.model.chart import Chart
 from moss_step.model.frame import Box
@@ -353,11 +352,11 @@ class TableDrawer(QWidget):
         """Write the rows that are shown, in their order; the ending chooses CSV, GeoPackage or GeoJSON."""
         order = self.model.order
         columns = {n: v[order] for n, v in self.model.columns.items()}
-        shapes = self._shapes
+        shapes, symbols = self._shapes, dict(self.model.symbols)
 
         def write() -> None:
             if path.suffix.lower() == ".csv" or shapes is None:
-                write_text(path, table_text(columns))
+                write_columns(path, columns, symbols, crs=None if shapes is None else shapes.crs)
             else:
                 write_shapes(path, Shapes(shapes.geometry[order], columns, shapes.crs))
 

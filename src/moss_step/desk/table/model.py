@@ -47,6 +47,11 @@ class RowsModel(QAbstractTableModel):
         self._kept = self.order = np.arange(len(next(iter(columns.values()), ())))
         self.endResetModel()
 
+    @property
+    def symbols(self) -> Mapping[str, str]:
+        """Units of the columns, as they are kept."""
+        return self._symbols
+
     def filter(self, text: str) -> str:
         """Keep the rows that hold a text, or that meet a condition such as ``max > 500 and cells >= 9``; says
         what is wrong.
@@ -171,6 +176,8 @@ def column_words(name: str, symbol: str = "") -> str:
 
 def cell_text(value: object, symbol: str = "") -> str:
     """Write a value of a table with as many digits as its unit warrants; files hold all of them."""
+    if isinstance(value, bool | np.bool_):
+        return "yes" if value else "no"
     if isinstance(value, float | np.floating):
         if np.isnan(value):
             return ""

@@ -245,8 +245,8 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     progress.at(0.9, "Measuring lines")
     closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
     columns = {
-        "elevation": np.concatenate(heights), "index": (number % index_every == 0).astype(np.int32),
-        "closed": closed.astype(np.int32), "depression": _depressions(geometry, closed).astype(np.int32),
+        "elevation": np.concatenate(heights), "index": number % index_every == 0,
+        "closed": closed, "depression": _depressions(geometry, closed),
         "length_m": dem.frame.lengths(geometry),
     }  # fmt: skip
     return Shapes(geometry, columns, dem.frame.crs, {"elevation": dem.unit.symbol})

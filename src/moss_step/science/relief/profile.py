@@ -69,7 +69,7 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
     units = {"distance": METRE, "x": NONE, "y": NONE}
     for name, surface in surfaces.items():
         columns[name], units[name] = values_at(surface, *_in_system(xy, first, surface.frame)), surface.unit
-    return Chart(columns, units, "distance", tuple(surfaces))
+    return Chart(columns, units, "distance", tuple(surfaces), crs=first.crs)
 
 
 def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, np.ndarray]:

@@ -55,7 +55,7 @@ class SightLine:
         """Whether the target is seen."""
         return not self.obstacles
 
-    def chart(self) -> Chart:
+    def chart(self, crs: str | None = None) -> Chart:
         """Ground, what stands on it and the ray over the distance, with places and what is seen."""
         values = {
             "distance": self.distance,
@@ -66,7 +66,8 @@ class SightLine:
             "ray": self.ray,
         }
         units = dict.fromkeys(("distance", "ground", "top", "ray"), METRE)
-        return Chart({**values, "seen": self.seen.astype(float)}, units, "distance", ("ground", "top", "ray"))
+        values["seen"] = self.seen.astype(float)
+        return Chart(values, units, "distance", ("ground", "top", "ray"), crs=crs)
 
     @property
     def stretches(self) -> list[tuple[int, int]]:

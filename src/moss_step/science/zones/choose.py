@@ -54,7 +54,7 @@ def rows_matching(columns: Mapping[str, np.ndarray], text: str) -> np.ndarray:
         return np.arange(count)
     if any(sign in text for sign in "<>=!"):
         numeric = {
-            n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "iuf" and n.isidentifier()
+            n: v.astype(np.float64) for n, v in columns.items() if v.dtype.kind in "biuf" and n.isidentifier()
         }
         text, asked = _texts_as_numbers(text, columns)
         numeric |= asked
