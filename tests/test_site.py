@@ -35,7 +35,7 @@ def test_every_step_has_its_page_with_example_science_and_picture(site):
         text = (site / "steps" / f"{name}.html").read_text()
         plain = re.sub("<[^>]+>", "", text)
         assert f"moss_step.{name}(" in plain and f"moss-step do {name}" in plain, name
-        assert f"pictures/{name}.png" in text or f"{name}.png" in text, name
+        assert f"_images/step-{name}.png" in text, name
         if kind.plan is None and name not in ("draw", "open_grid", "open_shapes"):
             assert "How it is worked out" in text or not science_of(kind), name
     text = (site / "steps/slope.html").read_text()

@@ -72,8 +72,8 @@ def make_pages(source: Path) -> None:
             outcomes = run_example(kind)
             image = picture(kind, outcomes[""])
             if image is not None:
-                image.save(str(source / "pictures" / f"{kind.kind}.png"))
-                lighten(source / "pictures" / f"{kind.kind}.png")
+                image.save(str(source / "pictures" / f"step-{kind.kind}.png"))
+                lighten(source / "pictures" / f"step-{kind.kind}.png")
             for outcome in outcomes.values():
                 columns = kind_of(outcome.value).columns
                 for column in columns(outcome)[0] if columns else ():
@@ -148,6 +148,7 @@ def index(steps: list[dict[str, str]]) -> str:
                 "benchmarks",
                 "every-step",
                 "reliability",
+                "pictures",
                 "architecture",
                 "contributing",
                 "changelog",

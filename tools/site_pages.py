@@ -29,7 +29,7 @@ def step_page(step: Described, outcomes: dict[str, Outcome], pictured: bool) -> 
         f"{step['help']} In the window: the {step['bench'].capitalize()} bench.",
     ]
     if pictured:
-        parts.append(f"![{step['title']} of the demo](../pictures/{step['kind']}.png)")
+        parts.append(f"![{step['title']} of the demo](../pictures/step-{step['kind']}.png)")
     parts += [
         "## Example",
         f"```\nmoss-step {step['example']}\n```",

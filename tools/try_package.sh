@@ -2,8 +2,9 @@
 # Installs the wheel of a folder in empty environments: the core alone must do, run and list steps and name what
 # the window lacks; with the extras the window must start. Then the source package must build the same wheel.
 set -eu
-wheel=$(ls "$1"/*.whl)
-source=$(ls "$1"/*.tar.gz)
+dist=$(cd "$1" && pwd)
+wheel=$(ls "$dist"/*.whl)
+source=$(ls "$dist"/*.tar.gz)
 root=$(cd "$(dirname "$0")/.." && pwd)
 room=$(mktemp -d)
 trap 'rm -rf "$room"' EXIT

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from moss_step.desk.numbers import shown, typed_number, typed_numbers
 from moss_step.desk.parts import Choices, label, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.tones import shade
@@ -156,18 +157,18 @@ class PlainSpin(QDoubleSpinBox):
 
     def textFromValue(self, value: float) -> str:
         """Write a number without needless digits."""
-        return plain_number(value)
+        return shown(plain_number(value))
 
     def valueFromText(self, text: str) -> float:
-        """Read a number; a comma is a point."""
-        return float(self._bare(text))
+        """Read a number, with point or comma."""
+        return typed_number(self._bare(text))
 
     def validate(self, text: str, at: int) -> object:
         """Take whatever reads as a number, and what may become one."""
         try:
-            value = float(self._bare(text))
+            value = typed_number(self._bare(text))
         except ValueError:
-            begun = not self._bare(text).strip("+-.0123456789eE")
+            begun = not self._bare(text).strip("+-.,0123456789eE \u00a0\u202f")
             return (QValidator.State.Intermediate if begun else QValidator.State.Invalid, text, at)
         inside = self.minimum() <= value <= self.maximum()
         return (QValidator.State.Acceptable if inside else QValidator.State.Intermediate, text, at)
@@ -179,7 +180,7 @@ class PlainSpin(QDoubleSpinBox):
         self.setValue(round(self.value() + steps * 10.0 ** (power - 1), max(1 - power, 0)))
 
     def _bare(self, text: str) -> str:
-        return text.removesuffix(self.suffix()).strip().replace(",", ".")
+        return text.removesuffix(self.suffix()).strip()
 
 
 class SliderControl(Control):
@@ -217,13 +218,13 @@ class SliderControl(Control):
         if self.edit.text() == self._held[1]:
             return self._held[0]
         try:
-            return float(self.edit.text())
+            return typed_number(self.edit.text())
         except ValueError:
             return None
 
     def set_value(self, value: Any) -> None:
         """Show a number."""
-        self.edit.setText("" if value is None else f"{float(value):.6g}")
+        self.edit.setText("" if value is None else shown(f"{float(value):.6g}"))
         self._held = (None if value is None else float(value), self.edit.text())
         self._place(value)
 
@@ -236,7 +237,7 @@ class SliderControl(Control):
 
     def _slide(self, place: int) -> None:
         value = self._low + place / 1000.0 * (self._high - self._low)
-        self.edit.setText(f"{value:.4g}")
+        self.edit.setText(shown(f"{value:.4g}"))
         self.sliding.emit(value)
         if not self.slider.isSliderDown():
             self.changed.emit()  # by keys
@@ -369,9 +370,8 @@ class PlacesControl(Control):
         self._told()
 
     def _move(self, number: int, text: str) -> None:
-        parts = text.replace(";", ",").split(",")
         try:
-            x, y = (float(part.replace(" ", "")) for part in parts)
+            x, y = typed_numbers(text)
         except ValueError:
             self.rows.show_rows(())
             self._show(f"'{text}' is no place: x and y with a comma. It stays where it was.")

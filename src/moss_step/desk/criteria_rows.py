@@ -10,6 +10,7 @@ from typing import Any
 from PySide6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
 from moss_step.desk.controls import Control, plain_number
+from moss_step.desk.numbers import shown, typed_number
 from moss_step.desk.parts import button, clear, column, row, tool
 from moss_step.desk.plain import set_tip
 
@@ -107,7 +108,7 @@ class CriteriaControl(Control):
 
     def _field(self, number: int, name: str, title: str) -> QLineEdit:
         value = float(self._rows[number].get(name, 1.0 if name == "weight" else 0.0))
-        result = QLineEdit(plain_number(value))
+        result = QLineEdit(shown(plain_number(value)))
         result.setAccessibleName(title)
         set_tip(result, title)
         result.setFixedWidth(64)
@@ -116,9 +117,9 @@ class CriteriaControl(Control):
 
     def _typed(self, number: int, name: str, field: QLineEdit) -> None:
         try:
-            value = float(field.text().strip().replace(",", "."))
+            value = typed_number(field.text())
         except ValueError:
-            field.setText(plain_number(float(self._rows[number].get(name, 0.0))))
+            field.setText(shown(plain_number(float(self._rows[number].get(name, 0.0)))))
             return
         if value != self._rows[number].get(name, 1.0 if name == "weight" else 0.0):
             self._rows[number][name] = value

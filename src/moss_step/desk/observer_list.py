@@ -10,7 +10,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush, QFont
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
 
-from moss_step.desk.controls import Control
+from moss_step.desk.controls import Control, plain_number
+from moss_step.desk.numbers import shown, typed_number
 from moss_step.desk.parts import button, column, label, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.plain import set_tip
@@ -169,7 +170,8 @@ class ObserversControl(Control):
         own = dict(self._own.get(row_ + 1, {}))
         own.pop(word, None)
         try:
-            own |= own_values(f"{row_ + 1}: {word}={text}")[row_ + 1] if text else {}
+            said = text if word == "name" or not text else plain_number(typed_number(text))
+            own |= own_values(f"{row_ + 1}: {word}={said}")[row_ + 1] if said else {}
         except ValueError:
             self._fill()
             self._tell(
@@ -190,7 +192,12 @@ class ObserversControl(Control):
     def _place(self, number: int, observer: Observer) -> PlaceRow:
         own = self._own.get(number, {})
         return PlaceRow(
-            observer.x, observer.y, observer.name, f"{observer.height:g} m", "off" not in own, "height" in own
+            observer.x,
+            observer.y,
+            observer.name,
+            shown(f"{observer.height:g} m"),
+            "off" not in own,
+            "height" in own,
         )
 
     def _select(self) -> None:

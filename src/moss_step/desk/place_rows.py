@@ -9,6 +9,7 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 
+from moss_step.desk.numbers import listed
 from moss_step.desk.parts import Snug, clear, column, label, row, tool
 from moss_step.desk.plain import set_tip
 
@@ -80,7 +81,7 @@ class PlaceRows(QWidget):
             tick.setChecked(place.on)
             tick.toggled.connect(partial(self.switched.emit, number))
             parts.append(tick)
-        at = f"{self._written(place.x)}, {self._written(place.y)}"
+        at = listed([self._written(place.x), self._written(place.y)])
         fields = []
         if place.name is not None:
             fields.append(self._field(f"{who}: name", place.name, partial(self.named.emit, number), at))

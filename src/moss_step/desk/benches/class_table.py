@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from moss_step.desk.numbers import shown, typed_number
 from moss_step.desk.parts import clear, label
 from moss_step.desk.plain import set_tip
 from moss_step.model.rules import Rule, number_text
@@ -84,7 +85,7 @@ class RowWidget(QFrame):
         self.row = row
         for edit, value, word in ((self.low, row.low, "from"), (self.high, row.high, "to")):
             if not edit.hasFocus():
-                edit.setText(number_text(value))
+                edit.setText(shown(number_text(value)))
                 edit.setCursorPosition(0)
                 edit.setProperty("wrong", False)
             edit.setAccessibleName(f"{row.name} {word}")
@@ -111,9 +112,9 @@ class RowWidget(QFrame):
         return edit
 
     def _typed(self, edit: QLineEdit, field: str, text: str) -> None:
-        clean = text.strip().replace(",", ".").rstrip("°%")
+        clean = text.strip().rstrip("°%")
         try:
-            value = float(clean) if clean else None
+            value = typed_number(clean) if clean else None
             if value is not None and not abs(value) <= MOST:
                 raise ValueError(text)
         except ValueError:

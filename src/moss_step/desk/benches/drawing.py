@@ -13,6 +13,7 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.numbers import typed_number
 from moss_step.desk.parts import Choices, button, label, row
 from moss_step.desk.plan.tools.vertices import VertexTool
 from moss_step.model.table import Table
@@ -278,7 +279,7 @@ class DrawPanel(StepPanel):
         """Take a typed coordinate; what is no number is put back."""
         spot = Spot(self.names.currentRow(), item.row())
         try:
-            value = float(item.text().replace(",", ".").replace(" ", ""))
+            value = typed_number(item.text())
         except ValueError:
             self.work.message.emit(f"'{item.text()}' is no coordinate: write a number.", True)
             self._show_vertices()

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.looks.look import RATIO, Look
+from moss_step.desk.numbers import listed, typed_numbers
 from moss_step.desk.parts import close_column, row
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import draw_shapes, shape_color
@@ -116,7 +117,7 @@ def _add_breaks(panel: KeyPanel, layout: QVBoxLayout, key: KeyRow, shapes: Shape
     view.added.connect(lambda value: _set_breaks(panel, key.step, [*grading.bounds[1:-1], value]))
     view.released.connect(panel.refresh)
     layout.addWidget(view)
-    edit = QLineEdit(", ".join(f"{b:.6g}" for b in grading.bounds[1:-1]))
+    edit = QLineEdit(listed([f"{b:.6g}" for b in grading.bounds[1:-1]]))
     edit.setAccessibleName("Typed breaks")
     set_tip(edit, "Bounds between classes, with commas")
     edit.editingFinished.connect(lambda: _type_breaks(panel, key.step, edit.text()))
@@ -140,9 +141,11 @@ def _set_breaks(panel: KeyPanel, step: str, breaks: Sequence[float]) -> None:
 
 def _type_breaks(panel: KeyPanel, step: str, text: str) -> None:
     try:
-        breaks = [float(part) for part in text.replace(";", ",").split(",") if part.strip()]
+        breaks = typed_numbers(text)
     except ValueError:
-        panel.work.message.emit(f"'{text}' cannot be read as breaks: write numbers with commas.", True)
+        panel.work.message.emit(
+            f"'{text}' cannot be read as breaks: write numbers with commas or semicolons.", True
+        )
         return
     key = panel.work.study.key_row(step)
     if breaks and key is not None and tuple(sorted(breaks)) != key.breaks:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
 from moss_step.desk.looks.look import Look
+from moss_step.desk.numbers import shown, typed_number
 from moss_step.desk.parts import close_column, label, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.scene.kinds.surface import SurfacePicture
@@ -69,7 +70,7 @@ class SurfaceLook(Look):
         span.currentIndexChanged.connect(lambda i: _set_span(panel, key, span.itemData(i), picture))
         layout.addWidget(span)
         if key.span == "cut":
-            cut = QLineEdit(f"{key.cut:g}")
+            cut = QLineEdit(shown(f"{key.cut:g}"))
             cut.setAccessibleName("Percent left out at each end")
             cut.editingFinished.connect(lambda: _set_number(panel, key, "cut", cut.text(), 0.0, 49.0))
             layout.addWidget(row(label("Percent at each end", "muted"), cut))
@@ -77,7 +78,7 @@ class SurfaceLook(Look):
             low, high = picture.span(key)
             edits = []
             for name, end in (("low", low), ("high", high)):
-                edit = QLineEdit(f"{end:.6g}")
+                edit = QLineEdit(shown(f"{end:.6g}"))
                 edit.setAccessibleName(f"{name.capitalize()} end of the ramp")
                 edit.editingFinished.connect(partial(_type_end, panel, key, name, edit))
                 edits.append(edit)
@@ -93,7 +94,7 @@ def _set_span(panel: KeyPanel, key: KeyRow, span: str, picture: SurfacePicture) 
 def _optional(panel: KeyPanel, key: KeyRow, field: str, title: str, help: str) -> QLineEdit:
     """A value of the look that may be left empty."""
     held = getattr(key, field)
-    edit = QLineEdit("" if held is None else f"{held:g}")
+    edit = QLineEdit("" if held is None else shown(f"{held:g}"))
     edit.setAccessibleName(title)
     edit.setPlaceholderText("none")
     set_tip(edit, f"{help}; empty for none")
@@ -112,7 +113,7 @@ def _optional(panel: KeyPanel, key: KeyRow, field: str, title: str, help: str) -
 
 def _set_number(panel: KeyPanel, key: KeyRow, field: str, text: str, low: float, high: float) -> None:
     try:
-        value = float(text)
+        value = typed_number(text)
     except ValueError:
         value = math.nan
     if not math.isfinite(value):
