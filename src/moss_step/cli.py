@@ -121,10 +121,9 @@ def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
             raise MossError(f"{path} was not found.", "Check the name.")
     missing = [name for name in _WINDOW if find_spec(name) is None]
     if missing:
-        raise MossError(
-            f"The window is not installed: {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} missing.",
-            "pip install 'moss-step[window]'",
-        )
+        verb = "is" if len(missing) == 1 else "are"
+        lacking = f"The window is not installed: {', '.join(missing)} {verb} missing."
+        raise MossError(lacking, "pip install 'moss-step[window]'")
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
     return run(paths, demo, waits)
