@@ -283,6 +283,16 @@ def test_the_histogram_is_handed_on_with_every_cell_and_its_counts_can_be_logari
     assert histogram.is_log
     low, high = (_ink(histogram, image) for image in (plain, histogram.image()))
     assert high > low * 1.2, (low, high)
+    curve = window.benches["classes"].panel.chart
+    assert curve.menu().actions()[0].isEnabled()
+    curve.write(tmp_path / "c.csv")
+    settle(window)
+    head, *_ = (tmp_path / "c.csv").read_text().splitlines()
+    written = np.loadtxt(tmp_path / "c.csv", delimiter=",", skiprows=1)
+    at, area = (written[:, head.split(",").index(n)] for n in ("threshold", "area_m2"))
+    np.testing.assert_allclose(at, curve.curve[0], rtol=1e-9)
+    below = [(steep >= t).sum() * 4.0 for t in at[:5]]
+    np.testing.assert_allclose(area[:5], below, rtol=2e-3)
     for name, head in (("h.csv", b"from,to,count"), ("h.png", b"\x89PNG"), ("h.svg", b"<?xml")):
         histogram.write(tmp_path / name)
         settle(window)

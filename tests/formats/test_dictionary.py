@@ -126,3 +126,13 @@ def test_areas_of_checkered_ground_are_valid_and_keep_their_area():
     made = classes_to_areas(ClassMap(codes, Frame(40, 50, 0.0, 80.0, 2.0, 2.0, UTM), entries))
     assert shapely.is_valid(made.geometry).all()
     assert shapely.area(made.geometry).tolist() == [(codes == k).sum() * 4.0 for k in range(3)]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_basins_of_rough_ground_are_valid_and_keep_their_area(seed):
+    """On noise many basins touch themselves at corners of cells."""
+    rough = metric(np.random.default_rng(seed).normal(100.0, 5.0, (60, 70)))
+    made = run("basins", rough, as_is(rough)).value
+    assert len(made) > 10 and shapely.is_valid(made.geometry).all()
+    np.testing.assert_allclose(shapely.area(made.geometry), made.columns["area_m2"], rtol=1e-9)
+    np.testing.assert_allclose(made.columns["area_m2"], made.columns["cells"] * 100.0, rtol=1e-9)

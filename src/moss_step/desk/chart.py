@@ -5,17 +5,17 @@ from __future__ import annotations
 import html
 import sys
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPoint, QRectF, QSize, Signal
-from PySide6.QtGui import QImage, QPainter, QShowEvent
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QImage, QPainter, QShowEvent
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from moss_step.desk.parts import Later
 from moss_step.desk.png import write_png
@@ -24,6 +24,7 @@ from moss_step.desk.tones import shade, tone
 from moss_step.desk.work import Work
 from moss_step.formats.dictionary import write_columns
 from moss_step.formats.whole import whole_file
+from moss_step.model.fields import column_name
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED
 
 CHART_FILES = "CSV, PNG, SVG (*.csv *.png *.svg)"
@@ -32,8 +33,46 @@ _LIBRARY, _LOOK_AGAIN = "pyqtgraph", 30
 """The library of charts, and milliseconds between two looks whether it is there."""
 
 
+Handed = tuple[Mapping[str, np.ndarray], Mapping[str, str]]
+"""Columns of a chart by name, and their units."""
+
+
 class DrawnChart(QWidget):
     """A chart that can be handed on as numbers, as a picture, or as lines and letters."""
+
+    _offer: tuple[Work, str, Callable[[], Handed | None]] | None = None
+
+    def offer(self, work: Work, name: str, columns: Callable[[], Handed | None]) -> None:
+        """Let a right click hand it on, as a file of some name, with what ``columns`` gives as numbers."""
+        self._offer = (work, name, columns)
+
+    def menu(self) -> QMenu:
+        """What can be done with it beside looking."""
+        menu = QMenu(self)
+        there = self._offer is not None and self._offer[2]() is not None
+        menu.addAction("Hand on: CSV, PNG or SVG …", self._ask_file).setEnabled(there)
+        return menu
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Open the menu; it stands open while the window goes on."""
+        if self._offer is None:
+            super().contextMenuEvent(event)
+            return
+        menu = self.menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
+
+    def _ask_file(self) -> None:
+        if self._offer is not None:
+            work, name, _ = self._offer
+            path = work.folder.ask_save(self, "Hand the chart on", f"{name}.csv", CHART_FILES, ".csv")
+            if path is not None:
+                self.write(path)
+
+    def write(self, path: Path) -> None:
+        """Write what is offered; the ending chooses numbers, a picture, or lines and letters."""
+        if self._offer is not None and (held := self._offer[2]()) is not None:
+            self.hand_on(self._offer[0], path, *held)
 
     def image(self) -> QImage:
         """The chart as a picture, twice as fine as on the screen."""
@@ -191,6 +230,14 @@ class LineChart(PlotFrame):
                 line = self.library.InfiniteLine(value, pen=self.library.mkPen(tone(color), width=width))
                 self.plot.addItem(line)
                 self._lines.append(line)
+
+    def held(self) -> Handed | None:
+        """The points of the curve as a table."""
+        across, up = ((t.partition(",")[0], t.partition(", ")[2]) for t in (self.across, self.up))
+        names = column_name(across[0]), column_name(up[0])
+        if not self.curve[0].size or names[0] == names[1]:
+            return None
+        return dict(zip(names, self.curve, strict=True)), {names[0]: across[1], names[1]: up[1]}
 
     def show_curve(self, x: np.ndarray, y: np.ndarray) -> None:
         """Show another curve."""

@@ -4,13 +4,11 @@ logarithmic axis, and handed on.
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
+    QAction,
     QColor,
-    QContextMenuEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -19,7 +17,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QToolTip
 
-from moss_step.desk.chart import CHART_FILES, DrawnChart
+from moss_step.desk.chart import DrawnChart, Handed
 from moss_step.desk.plain import set_tip, speak
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade
@@ -44,7 +42,7 @@ class HistogramView(DrawnChart):
 
     def __init__(self, work: Work) -> None:
         super().__init__()
-        self.work = work
+        self.offer(work, "histogram", self._held_columns)
         self.is_log = False
         self._bins: Histogram | None = None
         self._rules: RuleSet | None = None
@@ -170,12 +168,12 @@ class HistogramView(DrawnChart):
 
     def menu(self) -> QMenu:
         """What else can be done with it."""
-        menu = QMenu(self)
-        log = menu.addAction("Counts on a logarithmic axis")
+        menu = super().menu()
+        log = QAction("Counts on a logarithmic axis", menu)
         log.setCheckable(True)
         log.setChecked(self.is_log)
         log.toggled.connect(self.show_log)
-        menu.addAction("Hand on: CSV, PNG or SVG …", self._ask).setEnabled(self._bins is not None)
+        menu.insertAction(menu.actions()[0], log)
         return menu
 
     def show_log(self, on: bool) -> None:
@@ -183,24 +181,13 @@ class HistogramView(DrawnChart):
         self.is_log = on
         self.update()
 
-    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """Open the menu; it stands open while the window goes on."""
-        menu = self.menu()
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.popup(event.globalPos())
-
-    def write(self, path: Path) -> None:
-        """Write the bins; the ending chooses numbers, a picture, or lines and letters."""
-        if self._bins is not None:
-            edges = self._bins.edges
-            columns = {"from": edges[:-1], "to": edges[1:], "count": self._bins.counts}
-            symbols = {"from": self._unit, "to": self._unit}
-            self.hand_on(self.work, path, columns, symbols)
-
-    def _ask(self) -> None:
-        path = self.work.folder.ask_save(self, "Hand the histogram on", "histogram.csv", CHART_FILES, ".csv")
-        if path is not None:
-            self.write(path)
+    def _held_columns(self) -> Handed | None:
+        """The bins as a table."""
+        if self._bins is None:
+            return None
+        edges = self._bins.edges
+        columns = {"from": edges[:-1], "to": edges[1:], "count": self._bins.counts}
+        return columns, {"from": self._unit, "to": self._unit}
 
     # --- dragging
 

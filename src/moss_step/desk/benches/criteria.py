@@ -13,7 +13,7 @@ from shiboken6 import isValid
 
 from moss_step.desk.benches.further import identifier
 from moss_step.desk.benches.panel import StepPanel
-from moss_step.desk.chart import LineChart
+from moss_step.desk.chart import Handed, LineChart
 from moss_step.desk.controls import FormulaControl, TextControl
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.parts import button, label, row, tool
@@ -38,6 +38,7 @@ class ThresholdPanel(StepPanel):
     def build(self, layout: QVBoxLayout) -> None:
         """Histogram and curve above the settings."""
         self.histogram, self.chart = HistogramView(self.work), LineChart("bound", "area")
+        self.chart.offer(self.work, "threshold", self._held)
         self.what = QComboBox()
         self.chart.setFixedHeight(_CHART)
         self.histogram.added.connect(self._set_bound)
@@ -68,6 +69,11 @@ class ThresholdPanel(StepPanel):
         self.chart.show_marks([float(v) for n, v in self._numbers().items() if n in _BOUNDS])
         if picture is not None:
             self._work_out(picture.value)
+
+    def _held(self) -> Handed | None:
+        """The curve with all its columns, as they are kept."""
+        chart = self._curve[1]
+        return None if chart is None else (chart.columns, {n: chart.unit(n).symbol for n in chart.columns})
 
     def _source(self) -> str:
         return str(self._inputs["surface"].currentData() or "")

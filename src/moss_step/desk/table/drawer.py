@@ -253,6 +253,7 @@ class TableDrawer(QWidget):
             return
         if self.chart is None:
             self.chart = LineChart("value", "rows")
+            self.chart.offer(self.work, "column", self.chart.held)
             self.chart.setFixedWidth(420)
             self._body.addWidget(self.chart)
             self.chart.show()
