@@ -62,5 +62,6 @@ def typed_numbers(text: str) -> list[float]:
     Raises ValueError where a part is no number.
     """
     clean = text.strip()
-    by = ";" if ";" in clean else r",?\s+" if re.search(r"\s", clean) else ","
+    marks = (";", r",\s+", r"\s+", ",")
+    by = next((mark for mark in marks if re.search(mark, clean)), ",")
     return [typed_number(part) for part in re.split(by, clean) if part.strip()]

@@ -12,11 +12,71 @@ import numpy as np
 
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Box
+from moss_step.model.frame import Box, Frame
 from moss_step.model.units import UNKNOWN, Unit
 
+_POINTS_A_CELL, _LONGEST = 2.0, 4000
+"""Points for each cell of the frame that a cloud is drawn in, and the most cells on a side of it."""
 CHUNK = 1_000_000
 """Points that are worked on at once."""
+GROUND, LOW_NOISE, HIGH_NOISE = 2, 7, 18
+CLASSES = {
+    0: "Never classified", 1: "Unassigned", 2: "Ground", 3: "Low vegetation", 4: "Medium vegetation",
+    5: "High vegetation", 6: "Building", 7: "Low noise", 8: "Model key point", 9: "Water", 10: "Rail",
+    11: "Road surface", 12: "Overlap", 13: "Wire guard", 14: "Wire conductor", 15: "Transmission tower",
+    16: "Wire connector", 17: "Bridge deck", 18: "High noise", 19: "Overhead structure", 20: "Ignored ground",
+    21: "Snow", 22: "Temporal exclusion",
+}  # fmt: skip
+"""Names of the classes of points (ASPRS, LAS specification 1.4 R15, table 17); codes from 64 are a survey's
+own.
+"""
+
+
+def class_name(code: int) -> str:
+    """The name of a class of points."""
+    return CLASSES.get(code, f"Own class {code}" if code >= 64 else f"Reserved {code}")
+
+
+@dataclass(frozen=True)
+class Record:
+    """A record of a file's head that is kept as it came."""
+
+    user: str
+    number: int
+    description: str
+    content: bytes
+
+
+@dataclass(frozen=True)
+class ExtraField:
+    """An attribute that a file has beyond those of its point format: name, NumPy type and what it says of
+    itself.
+    """
+
+    name: str
+    type: str
+    description: str = ""
+    scales: tuple[float, ...] | None = None
+    offsets: tuple[float, ...] | None = None
+
+
+@dataclass(frozen=True)
+class CloudHead:
+    """How the points stand in a file, so that they can be written as they came: version and point format of
+    LAS, scales and offsets of the coordinates, records and extra attributes.
+    """
+
+    version: str
+    point_format: int
+    scales: tuple[float, float, float]
+    offsets: tuple[float, float, float]
+    records: tuple[Record, ...] = ()
+    extra: tuple[ExtraField, ...] = ()
+    crs: str | None = None
+    """The system that the records state."""
+    wkt: bool = False
+    system: str = ""
+    software: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,6 +94,7 @@ class Cloud:
     attributes: Mapping[str, np.ndarray] = field(default_factory=dict)
     crs: str | None = None
     unit: Unit = UNKNOWN
+    head: CloudHead | None = None
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
@@ -53,6 +114,23 @@ class Cloud:
             for a in (self.x, self.y, self.z, *self.attributes.values())
             if not isinstance(a, np.memmap)
         )
+
+    @cached_property
+    def frame(self) -> Frame | None:
+        """The frame that it is drawn in, with a cell for about each two points; None without points, or for
+        points in one place.
+        """
+        if self.bounds is None:
+            return None
+        xmin, ymin, xmax, ymax = self.bounds[0]
+        across, up = xmax - xmin, ymax - ymin
+        if not (np.isfinite([across, up]).all() and max(across, up) > 0.0):
+            return None
+        wide = max(across, max(across, up) / _LONGEST)
+        high = max(up, max(across, up) / _LONGEST)
+        cell = max((wide * high / max(len(self) / _POINTS_A_CELL, 1.0)) ** 0.5, max(wide, high) / _LONGEST)
+        cols, rows = int(across / cell) + 1, int(up / cell) + 1
+        return Frame(rows, cols, xmin, ymin + rows * cell, cell, cell, self.crs)
 
     def part(self, which: slice | np.ndarray) -> Cloud:
         """Some of the points: a slice (without a copy), row numbers or a mask."""
