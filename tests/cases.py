@@ -7,6 +7,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.cloud import Cloud
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
@@ -68,6 +69,8 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
         given["base"] = height(0.013)
     if kind.kind in ("reproject", "resample"):
         given |= {n: v for n, v in {"crs": "EPSG:32628", "cell": 15.0}.items() if n in kind.settings.listed()}
+    if kind.kind == "grid_points":
+        given |= {"what": "lowest", "cell": 1e-4 if ground.frame.geographic else 10.0, "fill": 0.0}
     if kind.kind == "combine":
         del given["weights"]
     if kind.kind == "convert_units":
@@ -102,7 +105,29 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         return ClassMap(
             codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340"))
         )
+    if spec.accepts == "cloud":
+        return points_over(ground)
     return boxes(ground, place)
+
+
+def points_over(ground: Surface) -> Cloud:
+    """Four points in each cell of a ground, and a bush of 3 m over every ninth cell in the order of their heights."""
+    frame, per_metre = ground.frame, 1.0 / ground.metres_per_height
+    r, c = (v.reshape(-1) for v in np.mgrid[0 : frame.rows, 0 : frame.cols])
+    z = ground.values.reshape(-1).astype(np.float64)
+    known = np.isfinite(z)
+    r, c, z = r[known], c[known], z[known]
+    bush = np.argsort(np.argsort(z, kind="stable"), kind="stable") % 9 == 4
+    places = [(-0.25, -0.25), (-0.25, 0.25), (0.25, -0.25), (0.25, 0.25)]
+    x = [frame.x0 + (c + 0.5 + dc) * frame.dx for _, dc in places] + [frame.x0 + (c[bush] + 0.5) * frame.dx]
+    y = [frame.y0 - (r + 0.5 + dr) * frame.dy for dr, _ in places] + [frame.y0 - (r[bush] + 0.5) * frame.dy]
+    heights = np.concatenate([z, z, z, z, z[bush] + 3.0 * per_metre])
+    green = np.arange(len(heights)) >= 4 * len(z)
+    held = {
+        "classification": np.where(green, 4, 2).astype(np.uint8),
+        "intensity": np.where(green, 90, 160).astype(np.uint16),
+    }
+    return Cloud(np.concatenate(x), np.concatenate(y), heights, held, frame.crs, ground.unit)
 
 
 def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:

@@ -10,10 +10,12 @@ import numpy as np
 import pytest
 
 from moss_step.cli import main
+from moss_step.formats.las import read_cloud, write_cloud
 from moss_step.formats.raster import read_class_map, read_surface, write_class_map, write_surface
 from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap
+from moss_step.model.cloud import Cloud
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
@@ -39,6 +41,8 @@ def write(value: object, path: Path) -> Path:
         write_surface(path, value, "Ground")
     elif isinstance(value, ClassMap):
         write_class_map(path, value, "Classes")
+    elif isinstance(value, Cloud):
+        write_cloud(path, value)
     else:
         assert isinstance(value, Shapes)
         write_shapes(path, value)
@@ -88,6 +92,8 @@ def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
         return read_class_map(path)
     if gives == "shapes":
         return read_shapes(path, layers(path)[0])
+    if gives == "cloud":
+        return read_cloud(path)[0]
     return path.read_text()
 
 
@@ -114,6 +120,8 @@ def test_a_step_writes_its_result_and_says_its_findings(name, capsys, tmp_path):
             assert made.range == pytest.approx((stated["lowest"], stated["highest"]), rel=1e-4, abs=1e-4)
     elif isinstance(made, ClassMap):
         assert len(made.classes) > 0 and all(c.name for c in made.classes)
+    elif isinstance(made, Cloud):
+        assert len(made) > 0 and made.bounds is not None
     elif isinstance(made, Shapes):
         assert len(made) > 0 and made.crs == GROUND.frame.crs
     else:

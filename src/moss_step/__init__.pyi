@@ -289,6 +289,30 @@ def formula(
     **inputs: Result | Value | str | Path,
 ) -> Result: ...
 
+def grid_points(
+    cloud: Result | Value | str | Path,
+    like: Result | Value | str | Path | None = None,
+    *,
+    what: Literal["ground", "first", "highest", "lowest", "mean", "count", "density", "spread", "intensity"] = "ground",
+    cell: float | None = None,
+    fill: float = 20.0,
+    classes: Sequence[int] = (),
+    returns: Literal["all", "first", "last", "only"] = "all",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def ground_points(
+    cloud: Result | Value | str | Path,
+    *,
+    terrain: Literal["flat", "upland", "forest", "built_up", "scarp"] = "upland",
+    noise: bool = True,
+    cell: float | None = None,
+    widest: float | None = None,
+    slope: float | None = None,
+    height: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def hazard(
     inside: Result | Value | str | Path | None = None,
     *,
@@ -296,6 +320,13 @@ def hazard(
     rule: Literal["sum", "all", "any", "weighted"] = "sum",
     progress: Callable[[float, str], None] | None = None,
     **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def height_above(
+    cloud: Result | Value | str | Path,
+    ground: Result | Value | str | Path,
+    *,
+    progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
 def hillshade(
@@ -399,6 +430,18 @@ def merge(
     *,
     progress: Callable[[float, str], None] | None = None,
     **inputs: Result | Value | str | Path,
+) -> Result: ...
+
+def open_cloud(
+    source: str,
+    *,
+    crs: str | None = None,
+    height_unit: Literal["as_stated", "metre", "foot", "us_survey_foot"] = "as_stated",
+    box: Sequence[float] | str | None = None,
+    returns: Literal["all", "first", "last", "only"] = "all",
+    classes: Sequence[int] = (),
+    every: int = 1,
+    progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
 def open_grid(

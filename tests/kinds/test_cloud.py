@@ -70,7 +70,7 @@ def test_a_cloud_comes_back_from_its_file_and_from_the_shelf(tmp_path):
     kept = shelf.read("k").value
     assert kept.crs == cloud.crs and kept.unit == METRE and kept.attributes["intensity"].dtype == np.uint16
     assert_array_equal(kept.x, cloud.x)
-    assert not picture_of(kept).on_plan
+    assert picture_of(kept).on_plan and picture_of(kept).frame == kept.frame
 
 
 def test_what_is_no_cloud_is_refused(tmp_path):

@@ -19,7 +19,7 @@ from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE, UNKNOWN
 from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.steps.reach import NEIGHBOURS
-from tests.cases import KINDS, RESULTS
+from tests.cases import KINDS, RESULTS, points_over
 from tests.conftest import UTM, surface
 
 rough = (np.random.default_rng(11).normal(size=(24, 30)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
@@ -65,7 +65,7 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
     "one cell": f"slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
@@ -75,8 +75,8 @@ REFUSED = {
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
-    "huge heights": f"slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
-    "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
+    "huge heights": f"ground_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
+    "feet over degrees": f"ground_points landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",
     "flat cells": _BUND,
@@ -116,6 +116,8 @@ def shapes_over(ground: Surface, kind: str) -> Shapes:
 
 def value_for(spec: InputSpec, ground: Surface) -> object:
     """What a person could give: the ground itself, or what is made from it."""
+    if spec.accepts == "cloud":
+        return points_over(ground)
     if spec.accepts == "surface":
         return Surface(ground.values, ground.frame, ground.unit, spec.quantity) if spec.quantity else ground
     if spec.accepts == "classes":
@@ -147,6 +149,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             given[name] = [{"vertices": [(xmin, ymin), (x, ymax), (xmax, y)]}]
         elif control == "crs":
             given[name] = "EPSG:32628"
+        elif control == "file":
+            given[name] = "a.tif"
         elif control == "rules":
             given[name] = "equal_interval"
         elif control == "formula":

@@ -31,7 +31,7 @@ def test_no_number_is_without_limits(kind, name, value):
         and catalogue()[kind].settings.listed()[name].annotation in (int, int | None)
     ):
         value = 0.5
-    step = KINDS[kind]
+    step = catalogue()[kind]
     with pytest.raises(AskedWronglyError) as told:
         step.checked({**settings_for(step, GROUND), name: value})
     assert name in str(told.value)

@@ -7,6 +7,9 @@ from pathlib import Path
 
 from moss_step.demo import DATA
 from moss_step.demo.estate import write_estate
+from moss_step.demo.lidar import survey
+from moss_step.formats.las import write_cloud
+from moss_step.formats.raster import read_surface
 
 
 def main() -> None:
@@ -14,6 +17,9 @@ def main() -> None:
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else DATA
     for path in write_estate(folder):
         print(path)
+    points = folder / "harrow_survey.laz"
+    write_cloud(points, survey(read_surface(folder / "harrow_ground.tif")[0]))
+    print(points)
 
 
 if __name__ == "__main__":

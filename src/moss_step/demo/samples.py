@@ -8,12 +8,15 @@ import numpy as np
 import shapely
 
 from moss_step.demo import DATA
+from moss_step.formats.las import write_cloud
 from moss_step.formats.raster import read_surface, write_surface
 from moss_step.formats.vector import read_shapes, write_shapes
+from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Frame
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.science.relief.profile import values_at
 from moss_step.steps.catalogue import step_kind
 from moss_step.study.direct import do_step
 from moss_step.study.hand_on import hand_on
@@ -43,6 +46,7 @@ def write_samples(folder: Path) -> None:
     for name, values in (("ground", coarse), ("later", coarse + mound)):
         ground = Surface(values.astype(np.float32), frame, whole.unit, "elevation")
         write_surface(folder / f"{name}.tif", ground, name.capitalize())
+    write_cloud(folder / "cloud.laz", thinned(frame, whole))
     bogs = read_shapes(DATA / "harrow_bogs.gpkg")
     columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
     write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
@@ -51,3 +55,19 @@ def write_samples(folder: Path) -> None:
         paths = {n: str(folder / v) if step.input(n) and "." in v else v for n, v in given.items()}
         outcome, name = do_step(step, paths, silent())[""]
         hand_on(outcome, name, folder / target)
+
+
+def thinned(frame: Frame, whole: Surface) -> Cloud:
+    """A cloud of some thousand points over a part of the ground: ground, and bushes on every tenth of it."""
+    rng = np.random.default_rng(11)
+    x = rng.uniform(frame.x0 + 800.0, frame.x0 + 1000.0, 6000)
+    y = rng.uniform(frame.y0 - 1000.0, frame.y0 - 800.0, 6000)
+    bush = np.arange(6000) % 10 == 0
+    z = values_at(whole, x, y) + np.where(bush, rng.uniform(1.0, 4.0, 6000), rng.normal(0.0, 0.03, 6000))
+    attributes: dict[str, np.ndarray] = {
+        "classification": np.where(bush, 4, 2).astype(np.uint8),
+        "intensity": np.where(bush, 9000, 16000).astype(np.uint16),
+        "return_number": np.ones(6000, np.uint8),
+        "number_of_returns": np.ones(6000, np.uint8),
+    }
+    return Cloud(x, y, z, attributes, whole.frame.crs, whole.unit)

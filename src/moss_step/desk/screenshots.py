@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QApplication
 
+from moss_step.demo import DATA
 from moss_step.desk.warm import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
@@ -64,8 +65,7 @@ def main() -> None:
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
         )
-        take("keys", window.keys.open)
-        take("contours", window.keys.hide, lambda: work.choose(""), lambda: label_contours(window))
+        take("contours", lambda: work.choose(""), lambda: label_contours(window))
         take(
             "section",
             lambda: work.choose("slope"),
@@ -102,8 +102,16 @@ def main() -> None:
             lambda: draw_sight_line(window),
         )
         take("draw", lambda: window.show_drawer("plan"), lambda: draw_outlines(window))
+        take("points", window.files.new, lambda: find_ground(app, window))
         window.block.stage.close()
         work.close()
+
+
+def find_ground(app: QApplication, window: MainWindow) -> None:
+    """The survey, and which of its points are ground."""
+    window.files.open_path(DATA / "harrow_survey.laz")
+    settle(app, window)
+    window.begin_step("ground_points")
 
 
 def ask_hazard(window: MainWindow) -> None:

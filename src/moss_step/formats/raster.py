@@ -26,6 +26,7 @@ from moss_step.formats import netcdf, virtual
 from moss_step.formats.drivers import GRIDS
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, first_line, in_words, printable, whole_file, write_text
+from moss_step.model.arrays import blurred
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, reference_system
@@ -314,18 +315,6 @@ def _read_values(
         if no_data is not None:
             values[first:last][np.isclose(values[first:last], no_data, rtol=1e-7, atol=0.0)] = np.nan
     return values if exact or blurred(values) else values.astype(np.float32)
-
-
-def blurred(values: np.ndarray) -> bool:
-    """Whether single precision cannot hold a thousandth of the relief of some float64 values."""
-    finite = values[np.isfinite(values)]
-    if finite.size == 0 or not np.abs(finite).max() < np.finfo(np.float32).max:
-        return False
-    low, high = float(finite.min()), float(finite.max())
-    step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
-    return (
-        high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
-    )
 
 
 def _upright(values: np.ndarray, transform: Affine, crs: str | None) -> tuple[np.ndarray, Frame]:

@@ -1,4 +1,4 @@
-"""Clouds: points with heights and attributes, as CSV with a column for each."""
+"""Clouds: points with heights and attributes, as LAS and LAZ, or as CSV with a column for each."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.columns_csv import read_numbers, table_chunks
+from moss_step.formats.las import ENDINGS, describe, read_cloud, write_cloud
 from moss_step.formats.whole import write_chunks
 from moss_step.kinds.kind import Columns, Kind, Parts
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import Cloud, CloudHead, ExtraField, Record
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.typed import as_kind
 from moss_step.model.units import Unit
 
@@ -23,7 +24,9 @@ _PLACES = ("x", "y", "z")
 _AT_ONCE = 50_000
 
 
-def _read(source: str, _: Progress) -> tuple[Cloud, list[str]]:
+def _read(source: str, progress: Progress) -> tuple[Cloud, list[str]]:
+    if Path(source).suffix.lower() in ENDINGS:
+        return read_cloud(Path(source), progress=progress)
     columns = read_numbers(Path(source))
     if any(name not in columns for name in _PLACES):
         raise MossError(f"{source} has no columns x, y and z.", f"Its columns: {', '.join(columns)}.")
@@ -33,6 +36,9 @@ def _read(source: str, _: Progress) -> tuple[Cloud, list[str]]:
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
     cloud = as_kind(outcome.value, Cloud)
+    if path.suffix.lower() in ENDINGS:
+        write_cloud(path, cloud, progress)
+        return
     write_chunks(
         path, table_chunks(_by_name(part) for part in (cloud.chunks(_AT_ONCE) if len(cloud) else [cloud]))
     )
@@ -43,13 +49,40 @@ def _by_name(cloud: Cloud) -> dict[str, np.ndarray]:
 
 
 def _parts(value: Cloud) -> Parts:
-    about = {"crs": value.crs, "unit": asdict(value.unit), "attributes": list(value.attributes)}
+    about = {
+        "crs": value.crs,
+        "unit": asdict(value.unit),
+        "attributes": list(value.attributes),
+        "head": _head_parts(value.head),
+    }
     return about, [value.x, value.y, value.z, *value.attributes.values()]
+
+
+def _head_parts(head: CloudHead | None) -> dict[str, Any] | None:
+    if head is None:
+        return None
+    records = [{**asdict(r), "content": r.content.hex()} for r in head.records]
+    return {**asdict(head), "records": records, "extra": [asdict(e) for e in head.extra]}
+
+
+def _head_from(about: Mapping[str, Any] | None) -> CloudHead | None:
+    if about is None:
+        return None
+    records = tuple(Record(**{**r, "content": bytes.fromhex(r["content"])}) for r in about["records"])
+    extra = tuple(_extra_from(e) for e in about["extra"])
+    scales, offsets = (tuple(about[n]) for n in ("scales", "offsets"))
+    return CloudHead(**{**about, "records": records, "extra": extra, "scales": scales, "offsets": offsets})
+
+
+def _extra_from(about: Mapping[str, Any]) -> ExtraField:
+    scales, offsets = (None if about[n] is None else tuple(about[n]) for n in ("scales", "offsets"))
+    return ExtraField(about["name"], about["type"], about["description"], scales, offsets)
 
 
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Cloud:
     attributes = dict(zip(about["attributes"], arrays[3:], strict=True))
-    return Cloud(arrays[0], arrays[1], arrays[2], attributes, about["crs"], Unit(**about["unit"]))
+    head = _head_from(about["head"])
+    return Cloud(arrays[0], arrays[1], arrays[2], attributes, about["crs"], Unit(**about["unit"]), head)
 
 
 def _columns(outcome: Outcome) -> Columns:
@@ -69,11 +102,21 @@ def _facts(value: Cloud) -> list[tuple[str, str]]:
     return rows
 
 
+def _stand_in(source: str) -> tuple[Cloud, str]:
+    """A cloud as large as that of a file, from its head, without memory of its own."""
+    if Path(source).suffix.lower() not in ENDINGS:
+        cloud = _read(source, silent())[0]
+        return cloud, f"{len(cloud):,} points".replace(",", " ")
+    facts = describe(Path(source))
+    nothing = np.broadcast_to(np.float64(0.0), facts.count)
+    return Cloud(nothing, nothing, nothing), f"{facts.count:,} points".replace(",", " ")
+
+
 CLOUD = Kind(
     "cloud",
     Cloud,
     "a point cloud",
-    (".csv",),
+    (".laz", ".las", ".csv"),
     _read,
     _write,
     lambda v: f"{len(v):,} points, {v.crs or 'no reference system'}",
@@ -81,4 +124,6 @@ CLOUD = Kind(
     _restored,
     columns=_columns,
     facts=_facts,
+    sample="cloud.laz",
+    stand_in=_stand_in,
 )

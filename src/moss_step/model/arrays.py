@@ -14,3 +14,20 @@ def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
     view = np.ascontiguousarray(values, dtype).view()
     view.flags.writeable = False
     return view
+
+
+def blurred(values: np.ndarray) -> bool:
+    """Whether single precision cannot hold a thousandth of the relief of some float64 values."""
+    finite = values[np.isfinite(values)]
+    if finite.size == 0 or not np.abs(finite).max() < np.finfo(np.float32).max:
+        return False
+    low, high = float(finite.min()), float(finite.max())
+    step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
+    return (
+        high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
+    )
+
+
+def as_short(values: np.ndarray) -> np.ndarray:
+    """Values in single precision, or in double where single would blur their relief."""
+    return values if blurred(values) else values.astype(np.float32)

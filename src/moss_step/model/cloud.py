@@ -15,8 +15,10 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.units import UNKNOWN, Unit
 
-_POINTS_A_CELL, _LONGEST = 2.0, 4000
-"""Points for each cell of the frame that a cloud is drawn in, and the most cells on a side of it."""
+POINTS_A_CELL, _LONGEST, _COARSE = 2.0, 4000, 256
+"""Points for each cell of the frame that a cloud is drawn in, the most cells on a side of it, and on a
+side of the grid that tells where there are points at all.
+"""
 CHUNK = 1_000_000
 """Points that are worked on at once."""
 GROUND, LOW_NOISE, HIGH_NOISE = 2, 7, 18
@@ -128,9 +130,22 @@ class Cloud:
             return None
         wide = max(across, max(across, up) / _LONGEST)
         high = max(up, max(across, up) / _LONGEST)
-        cell = max((wide * high / max(len(self) / _POINTS_A_CELL, 1.0)) ** 0.5, max(wide, high) / _LONGEST)
+        held = self._covered(xmin, ymin, wide, high) * wide * high
+        cell = max((held / max(len(self) / POINTS_A_CELL, 1.0)) ** 0.5, max(wide, high) / _LONGEST)
         cols, rows = int(across / cell) + 1, int(up / cell) + 1
         return Frame(rows, cols, xmin, ymin + rows * cell, cell, cell, self.crs)
+
+    def _covered(self, west: float, south: float, wide: float, high: float) -> float:
+        """Share of the extent that holds points, by a coarse grid."""
+        side = int(min(max((len(self) / 8.0) ** 0.5, 1.0), _COARSE))
+        taken = np.zeros(side * side, bool)
+        for chunk in self.chunks():
+            places = [
+                np.clip(((values - low) / extent * side).astype(np.int64), 0, side - 1)
+                for values, low, extent in ((chunk.x, west, wide), (chunk.y, south, high))
+            ]
+            taken[places[1] * side + places[0]] = True
+        return float(taken.mean())
 
     def part(self, which: slice | np.ndarray) -> Cloud:
         """Some of the points: a slice (without a copy), row numbers or a mask."""

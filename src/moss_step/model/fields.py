@@ -98,6 +98,14 @@ FIELDS: dict[str, str] = {
     "x": "Place, east.",
     "y": "Place, north.",
     "z": "Height.",
+    "classification": "Class of the point (ASPRS, LAS 1.4 R15).",
+    "intensity": "Strength of the echo, as the instrument gives it.",
+    "return_number": "Which of the returns of its pulse the point is.",
+    "number_of_returns": "Returns of its pulse.",
+    "height_above": "Height above the ground below.",
+    "scan_angle": "Angle of the pulse, in steps of 0.006 degrees.",
+    "point_source_id": "Flight line.",
+    "gps_time": "Time of the pulse.",
     "zone": "Number of the zone.",
 }
 """Every column that a step makes of itself; columns of classes, surfaces and zones are named after these."""

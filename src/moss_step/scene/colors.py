@@ -67,3 +67,15 @@ _CURVES = (MOSS, OCHRE, WATER, DEEP)
 def curve_color(number: int) -> str:
     """Colour of a curve by its place among those of a chart."""
     return _CURVES[number % len(_CURVES)]
+
+
+_POINTS = {
+    0: "#9A9A90", 1: "#B7B3A4", 2: "#A9825A", 3: "#B9CF8A", 4: "#7FAE5A", 5: "#3F7A3C", 6: "#B5533C",
+    7: "#D02C8C", 9: "#3E7CB1", 17: "#7C6F9C", 18: "#D02C8C",
+}  # fmt: skip
+_OTHER_POINTS = ("#D9A441", "#4E9B9B", "#8C6BB1", "#C46B4A", "#6B8E23", "#5B7FA6")
+
+
+def point_color(code: int) -> str:
+    """Colour of a class of points; those without one of their own take a few in turn."""
+    return _POINTS.get(code, _OTHER_POINTS[code % len(_OTHER_POINTS)])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
+from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -109,3 +110,28 @@ def box(left: float, bottom: float, right: float, top: float) -> Shapes:
     return Shapes(
         np.array([shapely.box(left, bottom, right, top)]), {"name": np.array(["Box"], object)}, SYSTEM
     )
+
+
+def scattered(side: int = 6) -> Cloud:
+    """A cloud of a point each metre on level ground at 10 m, with one post of 4 m in its middle.
+
+    Parameters
+    ----------
+    side
+        Points on a side.
+
+    Returns
+    -------
+    Cloud
+        Points in metres, with classes: 2 for ground and 1 for the post.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import scattered
+    >>> len(scattered())
+    36
+    """
+    y, x = (v.reshape(-1) + 0.5 for v in np.mgrid[0:side, 0:side].astype(float))
+    post = (x == side // 2 + 0.5) & (y == side // 2 + 0.5)
+    codes = np.where(post, 1, 2).astype(np.uint8)
+    return Cloud(x, y, np.where(post, 14.0, 10.0), {"classification": codes}, SYSTEM, METRE)

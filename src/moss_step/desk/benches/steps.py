@@ -24,6 +24,7 @@ _LAST = 2
 _FOOT = 16  # the margins around what is below the settings
 QUESTIONS = {
     "gather": "Which ground do you work on?",
+    "points": "What do the points show?",
     "shape": "What shape has the ground?",
     "surface": "Which surface do you need?",
     "water": "Where does water run, and what drains to a place?",

@@ -1,0 +1,47 @@
+"""How clouds are drawn, to be changed in the Key."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QComboBox, QWidget
+
+from moss_step.desk.looks.look import Look
+from moss_step.desk.parts import close_column
+from moss_step.desk.plain import set_tip
+from moss_step.scene.kinds.cloud import CloudPicture
+from moss_step.scene.ramps import ramp_names, usual_ramp
+from moss_step.study.graph import KeyRow
+
+if TYPE_CHECKING:
+    from moss_step.desk.plan.key import KeyPanel
+
+_WORDS = {"z": "Height", "classification": "Class", "density": "Density"}
+
+
+class CloudLook(Look):
+    """Clouds: painted by the scene."""
+
+    kind = "cloud"
+
+    def controls(self, panel: KeyPanel, key: KeyRow, picture: CloudPicture) -> QWidget:
+        """The attribute that gives the colours, and their ramp."""
+        box = QWidget()
+        layout = close_column(box)
+        by = QComboBox()
+        by.setAccessibleName("Coloured by")
+        set_tip(by, "What gives the colours: height, class, density, or another attribute of the points")
+        for name in picture.columns:
+            by.addItem(_WORDS.get(name, name.replace("_", " ").capitalize()), name)
+        by.setCurrentIndex(max(by.findData(key.column or "z"), 0))
+        by.currentIndexChanged.connect(lambda i: panel.set(key, "Colours of points", column=by.itemData(i)))
+        ramps = QComboBox()
+        ramps.setAccessibleName("Ramp")
+        set_tip(ramps, "Colours from low to high")
+        ramps.addItems([n.capitalize() for n in ramp_names()])
+        ramps.setCurrentText((key.ramp or usual_ramp(picture.heights.value)).capitalize())
+        ramps.currentTextChanged.connect(lambda t: panel.set(key, "Ramp", ramp=t.lower()))
+        layout.addWidget(by)
+        if key.column != "classification":
+            layout.addWidget(ramps)
+        return box

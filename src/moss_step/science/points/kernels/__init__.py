@@ -1,0 +1,1 @@
+"""Compiled parts of the work on points."""
