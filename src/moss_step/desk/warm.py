@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from moss_step.demo import DATA
 from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
 from moss_step.kernels import sweep
 from moss_step.model.surface import Surface
@@ -81,7 +82,23 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             window.grab()
         if follow:
             _follow_the_pointer(window)
+        else:
+            _look_at_points(app, window)
         window.work.close()
+
+
+def _look_at_points(app: QCoreApplication, window: MainWindow) -> None:
+    """What runs over a cloud alone."""
+    from moss_step.steps.catalogue import catalogue
+
+    window.files.open_path(DATA / "harrow_survey.laz")
+    settle(app, window)
+    for kind in [
+        k for k, declared in catalogue().items() if any(i.accepts == "cloud" for i in declared.inputs)
+    ]:
+        window.begin_step(kind)
+        settle(app, window)
+    window.grab()
 
 
 def _follow_the_pointer(window: MainWindow) -> None:
