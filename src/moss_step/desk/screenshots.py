@@ -102,7 +102,7 @@ def main() -> None:
             lambda: draw_sight_line(window),
         )
         take("draw", lambda: window.show_drawer("plan"), lambda: draw_outlines(window))
-        take("points", window.files.new, lambda: find_ground(app, window))
+        take("points", lambda: work.choose(""), lambda: find_ground(app, window))
         window.block.stage.close()
         work.close()
 
@@ -112,6 +112,8 @@ def find_ground(app: QApplication, window: MainWindow) -> None:
     window.files.open_path(DATA / "harrow_survey.laz")
     settle(app, window)
     window.begin_step("ground_points")
+    settle(app, window)
+    window.plan.view.show_box((412_860.0, 5_870_470.0, 413_230.0, 5_870_810.0))
 
 
 def ask_hazard(window: MainWindow) -> None:
