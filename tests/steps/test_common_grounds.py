@@ -141,6 +141,7 @@ ANCHORED = {
     "several_lights": "the lamps stand where they stand",
     "hillshade": "the lamp stands where it stands",
     "best_places": "equal gains are taken in order",
+    "ground_points.changes": "of equally low points of a cell the first counts: ground_points itself is held to one point in a hundred",
 }
 """Steps whose result does depend on which way is up, with the reason; their own tests turn lamp and grid along."""
 NOT_IN_A_LARGER_FRAME = {
