@@ -10,9 +10,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import laspy
 import numpy as np
-from laspy.copc import Bounds
 
 from moss_step import __version__
 from moss_step.formats.whole import check_readable, in_words, printable, whole_file
@@ -99,6 +97,8 @@ def read_cloud(
 
 @contextmanager
 def _opened(path: Path) -> Iterator[Any]:
+    import laspy  # loaded where it is used: it takes a while
+
     check_readable(path)
     _check_head(path)
     with _guarded(path):
@@ -150,6 +150,9 @@ def _damaged(path: Path) -> MossError:
 
 def _chunks(path: Path, reader: Any, wanted: Wanted) -> Iterator[Any]:
     """The points in parts; of a COPC file only those near the box."""
+    import laspy  # loaded where it is used: it takes a while
+    from laspy.copc import Bounds
+
     with _guarded(path):
         if wanted.box is not None and path.name.lower().endswith(".copc.laz"):
             xmin, ymin, xmax, ymax = wanted.box
@@ -318,6 +321,8 @@ def write_cloud(path: Path, cloud: Cloud, progress: Progress | None = None) -> N
     Points that came from a file stand as they stood there; others are written in format 6 or, with colours,
     7, to the millimetre. Attributes that no format has are extra ones.
     """
+    import laspy  # loaded where it is used: it takes a while
+
     progress = progress or silent()
     header = _header_for(cloud)
     with whole_file(path) as temporary, in_words(path, "written as a point cloud", "The disk may be full."):
@@ -331,6 +336,8 @@ def write_cloud(path: Path, cloud: Cloud, progress: Progress | None = None) -> N
 
 
 def _header_for(cloud: Cloud) -> Any:
+    import laspy  # loaded where it is used: it takes a while
+
     head = cloud.head or _new_head(cloud)
     header = laspy.LasHeader(point_format=head.point_format, version=head.version)
     header.scales, header.offsets = np.array(head.scales), np.array(head.offsets)
@@ -374,6 +381,8 @@ def _new_head(cloud: Cloud) -> CloudHead:
 
 
 def _points(cloud: Cloud, header: Any) -> Any:
+    import laspy  # loaded where it is used: it takes a while
+
     record = laspy.ScaleAwarePointRecord.zeros(len(cloud), header=header)
     for axis, values in zip(_PLACES, (cloud.x, cloud.y, cloud.z), strict=True):
         k = _PLACES.index(axis)

@@ -12,12 +12,11 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from rasterio.io import DatasetReader, MemoryFile
 from rasterio.transform import Affine
-from scipy.io import netcdf_file
 
 from moss_step import __version__
 from moss_step.formats.whole import printable
@@ -26,6 +25,9 @@ from moss_step.model.frame import Frame, reference_system
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
+
+if TYPE_CHECKING:
+    from scipy.io import netcdf_file
 
 ENDING = ".nc"
 ASSUMED = "EPSG:4326"
@@ -93,6 +95,8 @@ def opened_classic(path: Path, variable: str, values: bool) -> Iterator[DatasetR
 
 @contextmanager
 def _reading(path: Path) -> Iterator[netcdf_file]:
+    from scipy.io import netcdf_file  # loaded where it is used: it takes a while
+
     try:
         file = netcdf_file(str(path), "r", mmap=False, maskandscale=False)
     except MemoryError:
@@ -216,6 +220,8 @@ def write(
     lineage: str = "",
 ) -> None:
     """Write a surface as NetCDF: coordinates at the middles of the cells, the system as a grid mapping."""
+    from scipy.io import netcdf_file  # loaded where it is used: it takes a while
+
     frame = surface.frame
     with netcdf_file(str(path), "w", version=2) as file:
         file.Conventions = b"CF-1.11"
