@@ -9,7 +9,7 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import block, measures, relief, sight, water, window
+from benchmarks import block, measures, points, relief, sight, water, window
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -28,6 +28,7 @@ def main() -> int:
         *measures.lines(ground),
         *of_water,
         *sight.lines(ground),
+        *points.lines(),
         *block.lines(ground),
         *of_window,
     ]

@@ -7,7 +7,7 @@ Sources: Sithole & Vosselman 2004 (errors of type I and II); the simulated surve
 import numpy as np
 import pytest
 from scipy.interpolate import LinearNDInterpolator
-from scipy.ndimage import grey_opening
+from scipy.ndimage import grey_dilation, grey_opening
 from scipy.stats import binned_statistic_2d
 
 from moss_step.demo import DATA
@@ -21,7 +21,7 @@ from moss_step.science.points.cells import cells_of, counts, density, extremes, 
 from moss_step.science.points.check import suspicions
 from moss_step.science.points.gaps import filled
 from moss_step.science.points.grids import frame_for, grid_points, heights_above, proposed_cell
-from moss_step.science.points.ground import SETS, _opened, ground_points, noise_points, scaled
+from moss_step.science.points.ground import SETS, _highest_near, _opened, ground_points, noise_points, scaled
 from tests.conftest import UTM
 
 
@@ -120,6 +120,11 @@ def test_the_answer_does_not_hang_on_the_unit():
 
 def test_opening_is_that_of_the_general_library():
     values = np.random.default_rng(1).random((30, 41))
+    for radius in (1, 3, 5, 6, 9, 29):
+        yy, xx = np.mgrid[-radius : radius + 1, -radius : radius + 1]
+        disk = xx * xx + yy * yy <= radius * radius
+        expected = grey_dilation(values, footprint=disk, mode="constant", cval=-np.inf)
+        np.testing.assert_array_equal(_highest_near(values, radius), expected)
     for radius in (1, 3, 6):
         yy, xx = np.mgrid[-radius : radius + 1, -radius : radius + 1]
         disk = xx * xx + yy * yy <= radius * radius

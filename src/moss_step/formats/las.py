@@ -77,6 +77,8 @@ def read_cloud(
     progress = progress or silent()
     with _opened(path) as reader:
         facts = _facts(path, reader)
+        if wanted == WHOLE:
+            return _whole(path, reader, facts, progress), list(facts.remarks)
         parts: list[dict[str, np.ndarray]] = []
         read = 0
         for points in _chunks(path, reader, wanted):
@@ -85,14 +87,40 @@ def read_cloud(
             read += len(points)
             if kept.any():
                 parts.append(_columns(points, slice(None) if kept.all() else kept))
-        whole = wanted == WHOLE
-    if whole and read != facts.count:
+        columns = _joined(parts, facts)
+    x, y, z = (columns.pop(n) for n in "xyz")
+    return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head), list(facts.remarks)
+
+
+def _whole(path: Path, reader: Any, facts: CloudFacts, progress: Progress) -> Cloud:
+    """All points, read into arrays of their number: nothing is copied twice."""
+    need = facts.count * facts.bytes_a_point
+    check_memory(need, f"A cloud of {facts.count:,} points", "Read a part of it with box= or every=.")
+    columns: dict[str, np.ndarray] = {}
+    read = 0
+    for points in _chunks(path, reader, WHOLE):
+        progress.at(min(read / facts.count, 1.0), "Reading points")
+        to = slice(read, read + len(points))
+        for name, values in _views(points):
+            if name not in columns:
+                columns[name] = np.empty(facts.count, values.dtype)
+            columns[name][to] = values[: facts.count - read]
+        read += len(points)
+    if read != facts.count:
         raise MossError(
             f"{path} holds {read:,} points, and its head says {facts.count:,}.", "Fetch or copy it again."
         )
-    columns = _joined(parts, facts)
     x, y, z = (columns.pop(n) for n in "xyz")
-    return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head), list(facts.remarks)
+    return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head)
+
+
+def _views(points: Any) -> Iterator[tuple[str, np.ndarray]]:
+    """Coordinates and attributes of some points, by name."""
+    for axis in "xyz":
+        yield axis, np.asarray(getattr(points, axis))
+    for name in points.point_format.dimension_names:
+        if name not in _PLACES:
+            yield name, np.asarray(points[name])
 
 
 @contextmanager
@@ -180,11 +208,7 @@ def _wanted(points: Any, before: int, wanted: Wanted) -> np.ndarray:
 
 
 def _columns(points: Any, kept: slice | np.ndarray) -> dict[str, np.ndarray]:
-    columns = {n: np.asarray(getattr(points, n))[kept] for n in "xyz"}
-    for name in points.point_format.dimension_names:
-        if name not in _PLACES:
-            columns[name] = np.array(points[name])[kept]
-    return columns
+    return {name: np.array(values[kept]) for name, values in _views(points)}
 
 
 def _joined(parts: list[dict[str, np.ndarray]], facts: CloudFacts) -> dict[str, np.ndarray]:

@@ -42,7 +42,7 @@ def filled(values: np.ndarray) -> np.ndarray:
         result[~known] = rough[~known]
     else:
         result[~known] = np.nanmean(result)
-    smooth_gaps(result, ~known, _ROUNDS)
+    smooth_gaps(result, np.flatnonzero(~known), _ROUNDS)
     return result
 
 

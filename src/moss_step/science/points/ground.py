@@ -12,7 +12,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.science.points.cells import cells_of, extremes, taken
 from moss_step.science.points.gaps import filled
-from moss_step.science.points.kernels.opening import extreme_over_disk, read_bilinear
+from moss_step.science.points.kernels.opening import read_bilinear, slide_rows, take_higher
 
 _MOST_CELLS, _MOST_RADIUS, _PASSES = 100_000_000, 200, 4
 
@@ -150,11 +150,23 @@ def _opened(surface: np.ndarray, radius: int) -> np.ndarray:
     wide = surface
     if _can_lean(surface, radius):
         wide = np.pad(surface, radius, mode="reflect", reflect_type="odd")
-    half = np.sqrt(radius**2 - np.arange(-radius, radius + 1.0) ** 2).astype(np.int64)
-    low, high = np.empty_like(wide), np.empty_like(wide)
-    extreme_over_disk(wide, half, radius, -1.0, low)
-    extreme_over_disk(low, half, radius, 1.0, high)
+    high = _highest_near(-_highest_near(-wide, radius), radius)
     return high[radius:-radius, radius:-radius] if wide is not surface else high
+
+
+def _highest_near(values: np.ndarray, radius: int) -> np.ndarray:
+    """Highest value within a disk around each cell; what lies outside the grid counts for nothing.
+
+    A disk is a row for each step up and down: each is slid along once, whatever its width.
+    """
+    steps = np.arange(-radius, radius + 1)
+    half = np.sqrt(radius**2 - steps.astype(float) ** 2).astype(np.int64)
+    best, slid = np.full(values.shape, -np.inf), np.empty(values.shape)
+    for wide in np.unique(half):
+        slide_rows(values, int(wide), slid)
+        for step in steps[half == wide]:
+            take_higher(best, slid, int(step))
+    return best
 
 
 def _at_middles(cloud: Cloud, frame: Frame, points: np.ndarray, lowest: np.ndarray) -> np.ndarray:

@@ -7,55 +7,76 @@ import numpy as np
 
 
 @numba.njit(cache=True, nogil=True)
-def _row_extreme(values, half, radius, sign, row, out):
-    """One row of ``extreme_over_disk``."""
-    rows, cols = values.shape
+def _slide_row(values, row, half, out, ahead, behind):
+    """Highest value within ``half`` cells to both sides, along one row (van Herk 1992, Gil & Werman 1993)."""
+    cols = values.shape[1]
+    wide = 2 * half + 1
+    at = 0  # place within the block
     for c in range(cols):
-        best = -np.inf
-        for step in range(max(-radius, -row), min(radius, rows - 1 - row) + 1):
-            wide = half[step + radius]
-            for k in range(max(c - wide, 0), min(c + wide, cols - 1) + 1):
-                best = max(best, sign * values[row + step, k])
-        out[row, c] = sign * best
+        ahead[c] = values[row, c] if at == 0 else max(ahead[c - 1], values[row, c])
+        at = 0 if at == wide - 1 else at + 1
+    at = (cols - 1) % wide
+    for c in range(cols - 1, -1, -1):
+        ends = at == wide - 1 or c == cols - 1
+        behind[c] = values[row, c] if ends else max(behind[c + 1], values[row, c])
+        at = wide - 1 if at == 0 else at - 1
+    if half == 0:
+        out[row] = values[row]
+        return
+    for c in range(cols):
+        first, last = c - half, min(c + half, cols - 1)
+        best = ahead[last]
+        if first >= 0:  # cut off at the right end both may lie in one block, whose beginning is not meant
+            cut = last - first < wide - 1 and first // wide == last // wide
+            best = behind[first] if cut else max(best, behind[first])
+        out[row, c] = best
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def extreme_over_disk(values, half, radius, sign, out):
-    """Lowest (``sign`` -1) or highest (1) value within a disk around each cell; what lies outside the grid
-    counts for nothing. ``half`` is the half width of the disk on each of its 2 ``radius`` + 1 rows.
-    """
+def slide_rows(values, half, out):
+    """Highest value within ``half`` cells to both sides, along each row."""
     for r in numba.prange(values.shape[0]):
-        _row_extreme(values, half, radius, sign, np.int64(r), out)  # it may be unsigned
+        ahead, behind = np.empty(values.shape[1]), np.empty(values.shape[1])
+        _slide_row(values, np.int64(r), half, out, ahead, behind)  # its number may be unsigned
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def take_higher(best, slid, shift):
+    """Let each row take what is higher in the row ``shift`` below; rows outside count for nothing."""
+    rows, cols = best.shape
+    for r in numba.prange(rows):
+        other = np.int64(r) + shift
+        if 0 <= other < rows:
+            for c in range(cols):
+                best[r, c] = max(best[r, c], slid[other, c])
 
 
 @numba.njit(cache=True, nogil=True)
 def smooth_gaps(values, gaps, rounds):
     """Let each cell of a gap take the mean of its neighbours, over and over: the surface that is bent least.
 
-    Gauss-Seidel with over-relaxation; rows and columns are gone through both ways in turn.
+    ``gaps`` are the numbers of the cells, row by row. Gauss-Seidel with over-relaxation, gone through
+    both ways in turn.
     """
     rows, cols = values.shape
     for turn in range(rounds):
-        for i in range(rows):
-            r = i if turn % 2 == 0 else rows - 1 - i
-            for j in range(cols):
-                c = j if turn % 2 == 0 else cols - 1 - j
-                if not gaps[r, c]:
-                    continue
-                total, count = 0.0, 0
-                if r > 0:
-                    total += values[r - 1, c]
-                    count += 1
-                if r < rows - 1:
-                    total += values[r + 1, c]
-                    count += 1
-                if c > 0:
-                    total += values[r, c - 1]
-                    count += 1
-                if c < cols - 1:
-                    total += values[r, c + 1]
-                    count += 1
-                values[r, c] += 1.6 * (total / count - values[r, c])
+        for i in range(gaps.size):
+            cell = gaps[i] if turn % 2 == 0 else gaps[gaps.size - 1 - i]
+            r, c = cell // cols, cell % cols
+            total, count = 0.0, 0
+            if r > 0:
+                total += values[r - 1, c]
+                count += 1
+            if r < rows - 1:
+                total += values[r + 1, c]
+                count += 1
+            if c > 0:
+                total += values[r, c - 1]
+                count += 1
+            if c < cols - 1:
+                total += values[r, c + 1]
+                count += 1
+            values[r, c] += 1.6 * (total / count - values[r, c])
 
 
 @numba.njit(cache=True, nogil=True)
