@@ -21,4 +21,5 @@ try:
         import_module(f"PySide6.{large}")
 finally:
     gc.freeze()
+    gc.set_threshold(700, 10, 10)  # what looks seldom holds the window up for long when it does
     gc.enable()
