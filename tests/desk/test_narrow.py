@@ -1,11 +1,17 @@
 """A window of 640 x 400 pixels, as on a small screen with text of 200 %: all can be reached."""
 
+from types import SimpleNamespace
+
+import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QToolButton
+from PySide6.QtWidgets import QLabel, QToolButton
 
+from moss_step.desk.section.sight import _obstacles
 from moss_step.desk.window import MainWindow
+from moss_step.model.telling import USUAL
+from moss_step.science.sight.line import Obstacle
 
 
 @pytest.fixture
@@ -133,3 +139,26 @@ def test_comparing_and_the_block_fit(small, settle):
     small.views.show_view("block")
     settle(small)
     assert small.block.x() > 200, "side by side where there is room"
+
+
+def test_a_compared_result_stands_in_the_key_once(demo, settle):
+    demo.work.choose("sectors")
+    demo.views.begin_comparing()
+    settle(demo)
+    settle(demo)
+    heads = [w.text() for w in demo.plan.key.findChildren(QLabel) if w.isVisible()]
+    name = demo.work.study.name_of("sectors")
+    assert heads.count(name) == 1, heads
+
+
+def test_names_of_obstacles_leave_each_other_room():
+    """By the width of the plot: the fewer pixels, the fewer names."""
+    distance = np.linspace(0.0, 1000.0, 101)
+    peaks = [Obstacle(p, 3.0, 0.0, 0.0, p) for p in (100.0, 250.0, 400.0, 800.0)]
+    seen = SimpleNamespace(distance=distance, ray=np.zeros(101), obstacles=peaks)
+    library = SimpleNamespace(
+        ScatterPlotItem=lambda *_, **__: "mark",
+        TextItem=lambda *_, **__: SimpleNamespace(setPos=lambda *_: None),
+    )
+    shown = [len(_obstacles(library, seen, USUAL, width)) - 1 for width in (300.0, 1200.0)]
+    assert shown == [2, 4]
