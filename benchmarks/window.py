@@ -47,7 +47,7 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
 
     from moss_step.desk.app import make_app
     from moss_step.desk.window import MainWindow
-    from moss_step.formats.raster import write_surface
+    from moss_step.formats.raster_write import write_surface
     from moss_step.model.frame import Frame
     from moss_step.model.surface import Surface
     from moss_step.model.units import METRE

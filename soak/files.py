@@ -10,7 +10,7 @@ import numpy as np
 import rasterio
 from rasterio.transform import from_origin
 
-from moss_step.formats.raster import write_class_map, write_surface
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.rules_csv import write_rules
 from moss_step.formats.vector import write_shapes
 from moss_step.model.class_map import ClassEntry, ClassMap

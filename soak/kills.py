@@ -15,7 +15,7 @@ from pathlib import Path
 
 import numpy as np
 
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from moss_step.formats.raster import write_class_map, write_surface
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassEntry, ClassMap

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from soak.files import GROUND
 from soak.watch import Judge
 

@@ -11,7 +11,8 @@ import pytest
 
 from moss_step.cli import main
 from moss_step.formats.las import read_cloud, write_cloud
-from moss_step.formats.raster import read_class_map, read_surface, write_class_map, write_surface
+from moss_step.formats.raster import read_class_map, read_surface
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap

@@ -16,7 +16,7 @@ from moss_step.demo import DATA
 from moss_step.desk.block import stage
 from moss_step.desk.block.eye import Eye, close_by, height_at, under_pixel
 from moss_step.desk.block.stage import Ground, Stage, Wish
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

@@ -32,7 +32,8 @@ def shared(qapp, tmp_path_factory):
 
     from moss_step.desk.warm import settle
     from moss_step.desk.window import MainWindow
-    from moss_step.formats.raster import read_surface, write_surface
+    from moss_step.formats.raster import read_surface
+    from moss_step.formats.raster_write import write_surface
     from moss_step.model.frame import Frame
     from moss_step.model.surface import Surface
     from moss_step.model.units import METRE

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

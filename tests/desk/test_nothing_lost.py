@@ -14,7 +14,7 @@ from moss_step import desk
 from moss_step.desk import runner
 from moss_step.desk.plain import Answer, as_plain
 from moss_step.desk.worker import NewestWins
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.table import Table

@@ -9,7 +9,7 @@ from moss_step.desk.benches.choice import fits
 from moss_step.steps.catalogue import GROUPS, catalogue
 from moss_step.steps.declare import extra, in_text, on_screen
 from moss_step.study.draft import DRAFT
-from tests.desk.driving import named, press, texts, type_in
+from tests.desk.driving import named, pixel, press, texts, type_in
 
 STEP_BENCHES = ("gather", "surface", "shape", "water", "sight", "classes")
 
@@ -47,6 +47,28 @@ def test_no_panel_scrolls_at_the_usual_size(estate, settle, kind):
     settle(window)
     bench = window.benches[window.bench]
     assert bench.findChild(QScrollArea).verticalScrollBar().maximum() == 0
+
+
+def test_no_panel_scrolls_while_the_pointer_is_followed_and_a_line_is_judged(estate, settle):
+    """What follows the pointer takes lines of its own."""
+    window = estate
+    window.resize(1280, 800)
+    for kind, place, given in (
+        ("flow_path", (412_900.0, 5_871_000.0), {}),
+        ("sight_line", None, {"ends": [412_420.0, 5_871_750.0, 413_600.0, 5_870_500.0]}),
+        ("viewshed", None, {"at": ((413_330.0, 5_871_520.0), (412_880.0, 5_870_660.0))}),
+    ):
+        window.work.choose("")
+        window.begin_step(kind)
+        settle(window)
+        bench = window.benches[window.bench]
+        for name, value in given.items():
+            bench.panel.form.control(name).fill(value)
+        bench.panel.update_draft()
+        if place is not None:
+            QTest.mouseMove(window.plan.view, pixel(window, *place))
+        settle(window)
+        assert bench.findChild(QScrollArea).verticalScrollBar().maximum() == 0, kind
 
 
 def test_typing_on_a_bench_leaves_what_fits_and_return_takes_the_first(estate, settle):

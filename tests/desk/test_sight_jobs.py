@@ -8,7 +8,7 @@ from PySide6.QtCore import QPoint
 from PySide6.QtTest import QTest
 
 from moss_step.demo import DATA
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

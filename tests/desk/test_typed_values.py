@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QLineEdit
 
 from moss_step.desk.controls import NumberControl, SliderControl, TextControl
 from moss_step.desk.form import Form
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

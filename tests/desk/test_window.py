@@ -14,7 +14,7 @@ from moss_step.demo import DATA
 from moss_step.desk.keys import KEYS
 from moss_step.desk.plain import Answer
 from moss_step.desk.recent import recent
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

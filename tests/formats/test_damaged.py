@@ -10,7 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from moss_step.formats.raster import describe, read_class_map, read_surface, write_class_map, write_surface
+from moss_step.formats.raster import describe, read_class_map, read_surface
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap

@@ -10,7 +10,7 @@ import shapely
 from csvw import Table
 
 from moss_step.cli import main
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes, write_shapes
 from moss_step.kinds.registry import kind_of
 from moss_step.model.fields import FIELDS, PLACES, column_name, meaning
@@ -136,3 +136,23 @@ def test_basins_of_rough_ground_are_valid_and_keep_their_area(seed):
     assert len(made) > 10 and shapely.is_valid(made.geometry).all()
     np.testing.assert_allclose(shapely.area(made.geometry), made.columns["area_m2"], rtol=1e-9)
     np.testing.assert_allclose(made.columns["area_m2"], made.columns["cells"] * 100.0, rtol=1e-9)
+
+
+def test_an_older_dictionary_never_speaks_of_a_newer_table(tmp_path, monkeypatch):
+    """A kill between table and dictionary leaves none; a failed write leaves both old ones."""
+    from moss_step.formats import dictionary as module
+    from moss_step.formats.whole import write_text
+
+    path, beside = tmp_path / "a.csv", tmp_path / "a.csv-metadata.json"
+    module.write_columns(path, {"old": np.arange(2.0)}, {})
+    assert beside.is_file()
+
+    def killed(at, text, side_files=lambda _: []):
+        if at == beside:
+            raise KeyboardInterrupt
+        write_text(at, text, side_files)
+
+    monkeypatch.setattr(module, "write_text", killed)
+    with pytest.raises(KeyboardInterrupt):
+        module.write_columns(path, {"new": np.arange(3.0)}, {})
+    assert path.read_text().startswith("new") and [f.name for f in tmp_path.iterdir()] == ["a.csv"]

@@ -18,7 +18,8 @@ import rasterio
 import shapely
 
 from moss_step.formats.drivers import GRIDS, LEFT_OUT, SHAPES, WITHIN, WRITES
-from moss_step.formats.raster import read_class_map, read_surface, write_class_map, write_surface
+from moss_step.formats.raster import read_class_map, read_surface
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.rules_csv import read_rules, write_rules
 from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.formats.whole import sweep
@@ -235,7 +236,7 @@ KILLED = """
 import os, sys
 from pathlib import Path
 import numpy as np
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE

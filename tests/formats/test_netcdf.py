@@ -9,7 +9,8 @@ import xarray as xr
 from pyproj import CRS
 
 from moss_step.cli import main
-from moss_step.formats.raster import describe, read_surface, split_band, write_surface
+from moss_step.formats.raster import describe, read_surface, split_band
+from moss_step.formats.raster_write import write_surface
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -150,3 +151,28 @@ def test_the_command_line_takes_it_in_and_gives_it_out(tmp_path):
     expected = run("slope", ground, as_is(ground)).value
     np.testing.assert_allclose(opened(tmp_path / "s.nc")["slope"].values, expected.values, rtol=1e-6)
     assert describe(tmp_path / "s.nc").quantity == "slope"
+
+
+def test_what_a_file_states_and_no_library_knows_ends_in_words(tmp_path):
+    """A system that is none, letters for values."""
+    from scipy.io import netcdf_file
+
+    def made(name, kind, values, **attrs):
+        path = tmp_path / name
+        with netcdf_file(str(path), "w") as file:
+            for axis in "yx":
+                file.createDimension(axis, 3)
+                file.createVariable(axis, "f8", (axis,))[:] = [0.0, 1.0, 2.0]
+            file.createVariable("crs", "i4", ()).crs_wkt = b"PROJCS[nonsense"
+            held = file.createVariable("z", kind, ("y", "x"))
+            held[:] = values
+            for key, value in attrs.items():
+                setattr(held, key, value)
+        return path
+
+    for path in (
+        made("system.nc", "f4", np.ones((3, 3)), grid_mapping=b"crs"),
+        made("letters.nc", "S1", np.full((3, 3), b"a")),
+    ):
+        with pytest.raises(MossError, match=path.name):
+            read_surface(path)

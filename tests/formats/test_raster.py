@@ -12,14 +12,8 @@ import rasterio
 from rasterio.transform import Affine
 from rio_cogeo.cogeo import cog_validate
 
-from moss_step.formats.raster import (
-    describe,
-    read_class_map,
-    read_surface,
-    split_band,
-    write_class_map,
-    write_surface,
-)
+from moss_step.formats.raster import describe, read_class_map, read_surface, split_band
+from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface

@@ -185,9 +185,9 @@ def test_ground_on_triangles_is_that_of_the_general_library(dx, dy):
     cloud = Cloud(x, y, 10.0 + 0.3 * x + np.sin(y / 5.0), {}, UTM, METRE)
     frame = Frame(int(60 / dy), int(60 / dx), 0.0, 60.0, dx, dy, UTM)
     found = grid_points(cloud, frame, "ground", 0.0).values
-    cols, rows = (x - frame.x0) / dx - 0.5, (frame.y0 - y) / dy - 0.5  # the library triangulates cells, too
-    at = np.stack(np.meshgrid(np.arange(frame.cols), np.arange(frame.rows)), axis=-1)
-    expected = LinearNDInterpolator(np.column_stack([cols, rows]), cloud.z)(at)
+    east, north = frame.x0 + (np.arange(frame.cols) + 0.5) * dx, frame.y0 - (np.arange(frame.rows) + 0.5) * dy
+    at = np.stack(np.meshgrid(east, north), axis=-1)
+    expected = LinearNDInterpolator(np.column_stack([x, y]), cloud.z)(at)
     inside = np.isfinite(expected) & np.isfinite(found)
     assert (np.isfinite(expected) == np.isfinite(found)).mean() > 0.995
     np.testing.assert_allclose(found[inside], expected[inside], rtol=1e-5)
@@ -203,6 +203,46 @@ def test_wide_gaps_stay_open_and_narrow_ones_are_filled():
         filled_up = grid_points(cloud, frame, what, 8.0).values
         assert np.isnan(filled_up[50, 50]) and abs(filled_up[-16, 15] - (5.0 + 1.55)) < 0.1, what
     assert np.isnan(grid_points(cloud, frame, "mean", 0.0).values[-16, 15])
+
+
+@pytest.mark.parametrize(("dx", "dy"), [(0.5, 2.0), (2.0, 0.5)])
+def test_gaps_are_measured_in_metres_on_oblong_cells(dx, dy):
+    """A hole 10 m across: filled up to 12 m, open with a bound of 6, whichever way the cells are long."""
+    rng = np.random.default_rng(3)
+    x, y = rng.uniform(0, 60, (2, 9000))
+    kept = np.hypot(x - 30, y - 30) > 5
+    cloud = Cloud(x[kept], y[kept], 5.0 + 0.1 * x[kept], {}, UTM, METRE)
+    frame = Frame(int(60 / dy), int(60 / dx), 0.0, 60.0, dx, dy, UTM)
+    middle = frame.cell_at(30.0, 30.0)
+    for what in ("ground", "mean"):
+        wide, narrow = (grid_points(cloud, frame, what, fill).values[middle] for fill in (12.0, 2.5))
+        assert abs(wide - 8.0) < 0.2 and np.isnan(narrow), what
+
+
+def test_a_cloud_in_degrees_has_cells_and_gaps_of_the_same_metres():
+    """The same points over degrees at 60 north, where a degree east is half one north."""
+    rng = np.random.default_rng(3)
+    x, y = rng.uniform(0, 60, (2, 9000))
+    kept = np.hypot(x - 30, y - 30) > 5
+    north, east = (
+        1.0 / 111_412.0,
+        1.0 / 55_800.0,
+    )  # degrees a metre at 60 north (GRS 80, to a part in a thousand)
+    cloud = Cloud(10.0 + x[kept] * east, 60.0 + y[kept] * north, 5.0 + 0.1 * x[kept], {}, "EPSG:4326", METRE)
+    assert 2.0 < density(cloud) < 3.0
+    cell = proposed_cell(cloud)
+    frame = frame_for(cloud, cell)
+    assert 0.3 < np.sqrt(np.prod(frame.cell_metres)) < 1.6
+    middle = frame.cell_at(10.0 + 30.0 * east, 60.0 + 30.0 * north)
+    for what in ("ground", "mean"):
+        wide, narrow = (grid_points(cloud, frame, what, fill).values[middle] for fill in (12.0, 2.5))
+        assert abs(wide - 8.0) < 0.2 and np.isnan(narrow), what
+
+
+def test_ground_in_cells_too_many_for_memory_is_refused():
+    far = Cloud(np.array([0.0, 1e7] * 20), np.array([0.0, 1e7] * 20), np.zeros(40), {}, UTM, METRE)
+    with pytest.raises(MossError, match="GB of memory"):
+        ground_points(far, SETS["upland"])
 
 
 def test_frames_lie_on_multiples_of_their_cell_and_the_cell_follows_the_density():

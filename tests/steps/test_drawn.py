@@ -7,7 +7,7 @@ from pyproj import Geod
 from scipy.ndimage import map_coordinates
 
 from moss_step.cli import main
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.model.errors import AskedWronglyError, MossError
 from tests.cases import result_of

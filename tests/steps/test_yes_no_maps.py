@@ -50,7 +50,7 @@ def test_what_a_study_declares_follows_the_expression():
 
 
 def test_the_file_has_names_and_colours(tmp_path, capsys):
-    from moss_step.formats.raster import write_surface
+    from moss_step.formats.raster_write import write_surface
 
     dem, out = tmp_path / "dem.tif", tmp_path / "high.tif"
     write_surface(dem, tilted(), "dem")

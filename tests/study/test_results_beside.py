@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from moss_step.cli import main
-from moss_step.formats.raster import read_surface, write_surface
+from moss_step.formats.raster import read_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.steps.catalogue import catalogue, step_kind

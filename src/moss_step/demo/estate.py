@@ -15,7 +15,7 @@ from scipy import ndimage
 from shapely.geometry import Point, Polygon, shape
 
 from moss_step.demo.landscape import Pace, evolve, noise, refine
-from moss_step.formats.raster import write_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.formats.whole import write_text
 from moss_step.model.frame import Frame

@@ -9,7 +9,8 @@ import shapely
 
 from moss_step.demo import DATA
 from moss_step.formats.las import write_cloud
-from moss_step.formats.raster import read_surface, write_surface
+from moss_step.formats.raster import read_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes, write_shapes
 from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Frame

@@ -358,6 +358,7 @@ class PlacesControl(Control):
                 for k, (x, y) in enumerate(self._places, start=1)
             ]
         )
+        self.rows.setVisible(bool(self._places))
         self.hint.setText(wrong or self._hint)
         self.hint.setVisible(bool(wrong) or not self._places)
 

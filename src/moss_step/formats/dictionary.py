@@ -47,9 +47,14 @@ def write_described(
     """Write the CSV text of a table, and the dictionary of its columns beside it; ``types`` are datatypes of
     CSV on the Web.
     """
-    write_text(path, text)
+    # The older dictionary goes with the older table: after a kill there is none rather than a wrong one.
+    write_text(path, text, lambda at: [f for f in (_beside(at),) if f.is_file()])
     said = dictionary(path.name, types, symbols, title, crs)
-    write_text(path.with_name(f"{path.name}{AFTER}"), f"{json.dumps(said, indent=2, ensure_ascii=False)}\n")
+    write_text(_beside(path), f"{json.dumps(said, indent=2, ensure_ascii=False)}\n")
+
+
+def _beside(path: Path) -> Path:
+    return path.with_name(f"{path.name}{AFTER}")
 
 
 def dictionary(

@@ -27,7 +27,8 @@ _LEAST_BYTES = 0.25
 _PLACES = ("X", "Y", "Z")
 _OWN = {"laszip encoded", "copc"}
 """Users of records that belong to the packing of a file, and not to its points."""
-_MODEL, _LINEAR, _VERTICAL_UNIT = 3072, 3076, 4099
+_MODEL, _VERTICAL_UNIT = 3072, 4099
+"""Keys of the projected system and of the unit of heights (OGC GeoTIFF 1.1)."""
 _KEY_UNITS = {9001: METRE, 9002: FOOT, 9003: US_FOOT}
 
 

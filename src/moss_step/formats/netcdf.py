@@ -19,7 +19,7 @@ from rasterio.io import DatasetReader, MemoryFile
 from rasterio.transform import Affine
 
 from moss_step import __version__
-from moss_step.formats.whole import printable
+from moss_step.formats.whole import in_words, printable
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, reference_system
 from moss_step.model.memory import check_grid
@@ -67,30 +67,32 @@ def opened_classic(path: Path, variable: str, values: bool) -> Iterator[DatasetR
 
     Raises MossError when the file is damaged, holds no grid, or several of which none is chosen.
     """
-    with _reading(path) as file:
-        name = _chosen(path, file, variable)
-        held = file.variables[name]
-        rows, cols = held.shape[-2:]
-        bands = math.prod(held.shape[:-2])
-        kind = np.dtype(held.data.dtype).newbyteorder("=")
-        profile = _profile(path, file, name)
-        check_grid(rows * cols * bands, str(path), "Write a part of it to a file of its own.")
-        with MemoryFile() as memory:
-            size = {"height": rows, "width": cols, "count": bands, "dtype": kind.name}
-            with memory.open(driver="GTiff", sparse_ok=True, **size, **profile) as made:
-                up = held.dimensions[-2]
-                made.update_tags(**{f"{up}#units": _text(getattr(file.variables[up], "units", ""))})
-                said = {k: _text(getattr(held, k, "")) for k in ("units", "long_name")}
-                made.units = (said["units"],) * bands
-                made.scales = (_number(held, "scale_factor", 1.0),) * bands
-                made.offsets = (_number(held, "add_offset", 0.0),) * bands
-                for band in range(bands):
-                    if values:
-                        plane = held.data.reshape(bands, rows, cols)[band]
-                        made.write(plane.astype(kind), band + 1)
-                    made.update_tags(band + 1, **_own_tags(held))
-            with memory.open() as again:
-                yield again
+    with _reading(path) as file, MemoryFile() as memory:
+        # Types and systems that a file states may be none that the raster library knows.
+        with in_words(path, "read as NetCDF"):
+            _lay_out(memory, path, file, _chosen(path, file, variable), values)
+        with memory.open() as made:
+            yield made
+
+
+def _lay_out(memory: MemoryFile, path: Path, file: netcdf_file, name: str, values: bool) -> None:
+    """Write a variable into memory as the raster library has it."""
+    held = file.variables[name]
+    rows, cols = held.shape[-2:]
+    bands = math.prod(held.shape[:-2])
+    check_grid(rows * cols * bands, str(path), "Write a part of it to a file of its own.")
+    kind = np.dtype(held.data.dtype).newbyteorder("=")
+    size = {"height": rows, "width": cols, "count": bands, "dtype": kind.name}
+    with memory.open(driver="GTiff", sparse_ok=True, **size, **_profile(path, file, name)) as made:
+        up = held.dimensions[-2]
+        made.update_tags(**{f"{up}#units": _text(getattr(file.variables[up], "units", ""))})
+        made.units = (_text(getattr(held, "units", "")),) * bands
+        made.scales = (_number(held, "scale_factor", 1.0),) * bands
+        made.offsets = (_number(held, "add_offset", 0.0),) * bands
+        for band in range(bands):
+            if values:
+                made.write(held.data.reshape(bands, rows, cols)[band].astype(kind), band + 1)
+            made.update_tags(band + 1, **_own_tags(held))
 
 
 @contextmanager

@@ -1,6 +1,4 @@
-"""Grids and class maps in raster files: what a file states, reading it, writing GeoTIFF, NetCDF and ASCII
-grids.
-"""
+"""Grids and class maps in raster files: what a file states, and reading it."""
 
 from __future__ import annotations
 
@@ -10,22 +8,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from xml.sax.saxutils import escape
 
 import numpy as np
 import rasterio
 from rasterio.enums import ColorInterp, MaskFlags, Resampling
-from rasterio.errors import RasterioError
 from rasterio.io import DatasetReader
 from rasterio.transform import Affine, from_origin
 from rasterio.warp import reproject
 from rasterio.windows import Window
 
-from moss_step import __version__
 from moss_step.formats import netcdf, virtual
 from moss_step.formats.drivers import GRIDS
-from moss_step.formats.source import side_files
-from moss_step.formats.whole import check_readable, first_line, in_words, printable, whole_file, write_text
+from moss_step.formats.whole import check_readable, in_words, printable
 from moss_step.model.arrays import blurred
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -48,13 +42,7 @@ from moss_step.model.units import (
     unit_named,
 )
 
-NO_DATA = -9999.0
 QUANTITY, UNIT, LINEAGE = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT", "MOSS_STEP_LINEAGE"
-_UNIT_WORDS = {
-    "us_survey_foot": "US_survey_foot", "bearing": "degree", "angle_degree": "degree", "per_metre": "m-1",
-    "shade": "1", "none": "", "fraction": "1", "cells": "1", "count": "1", "unknown": "",
-}  # fmt: skip
-"""Words of other programs for our units (UDUNITS, Unidata); the others are words of these already."""
 """Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field
 for.
 """
@@ -402,84 +390,6 @@ def _window(facts: RasterFacts, box: Box | None) -> Window:
     return Window(cols.start, rows.start, cols.stop - cols.start, rows.stop - rows.start)
 
 
-def write_surface(
-    path: Path, surface: Surface, name: str, progress: Progress | None = None, lineage: str = ""
-) -> None:
-    """Write a surface as a Cloud Optimized GeoTIFF (deflate, tiled, overviews) or, by the endings ``.nc`` and
-    ``.asc``, as NetCDF (CF), or as an ASCII grid with its reference system beside it.
-
-    NaN becomes the file's no-data value -9999; unit, name, program and lineage are written beside the values.
-    """
-    low = (surface.range or (0.0, 0.0))[0]
-    kind = surface.values.dtype
-    no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
-    if path.suffix.lower() == netcdf.ENDING:
-        about = {QUANTITY.lower(): surface.quantity, UNIT.lower(): surface.unit.key}
-        with whole_file(path, side_files) as temporary:
-            words = _UNIT_WORDS.get(surface.unit.key, surface.unit.key) or "1"
-            netcdf.write(temporary, surface, name, words, no_data, about, progress, _undated(lineage))
-        return
-    as_text = path.suffix.lower() == ".asc"
-    if as_text and abs(surface.frame.dx - surface.frame.dy) > 1e-9 * surface.frame.dx:
-        raise MossError("An ASCII grid needs square cells.", "Use the ending .tif, or reproject first.")
-    beside = _sides_of_text if as_text else side_files
-    with whole_file(path, beside) as temporary, _plain_beside(temporary) as plain:
-        with _created(plain, path, surface.frame, {"dtype": kind.name, "nodata": no_data}) as file:
-            _describe(file, name, lineage)
-            file.units = (_UNIT_WORDS.get(surface.unit.key, surface.unit.key),)
-            file.update_tags(1, **{QUANTITY: surface.quantity, UNIT: surface.unit.key})
-            for first, last in (progress or silent()).blocks(surface.frame.rows, 512, f"Writing {path.name}"):
-                block = surface.values[first:last]
-                window = Window(0, first, surface.frame.cols, last - first)
-                file.write(np.where(np.isnan(block), kind.type(no_data), block), 1, window=window)
-        if as_text:
-            _as_ascii_grid(plain, temporary, path, 9 if kind == np.float32 else 17)
-        else:
-            by = "NEAREST" if surface.cyclic else "MODE" if surface.whole else "AVERAGE"
-            _as_optimized(plain, temporary, path, by)
-    if as_text and surface.frame.crs is not None:
-        system = reference_system(surface.frame.crs)
-        write_text(path.with_suffix(".prj"), f"{system.to_wkt('WKT1_ESRI')}\n")
-
-
-def _sides_of_text(path: Path) -> list[Path]:
-    """What lies beside an older ASCII grid and would speak of the new one: its reference system, too."""
-    system = path.with_suffix(".prj")
-    return [*side_files(path), *([system] if system.is_file() else [])]
-
-
-def losses(path: Path, surface: Surface) -> tuple[str, ...]:
-    """What a file of this ending cannot say of a surface."""
-    if path.suffix.lower() != ".asc" or surface.unit in (NONE, UNKNOWN):
-        return ()
-    return (f"An ASCII grid holds no unit: its values are {surface.unit.key.replace('_', ' ')}.",)
-
-
-def write_class_map(
-    path: Path, classes: ClassMap, name: str, progress: Progress | None = None, lineage: str = ""
-) -> None:
-    """Write a class map as an 8-bit Cloud Optimized GeoTIFF with colour table; overviews hold the most
-    frequent class.
-
-    No class is the no-data value 255. Class names go in its tags; the sidecar ``.aux.xml`` carries names,
-    bounds, colours and cells as an attribute table for programs of the raster library.
-    """
-    if path.suffix.lower() == ".asc":
-        raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
-    with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
-        with _created(plain, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS}) as file:
-            _describe(file, name, lineage)
-            file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
-            file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes.classes})
-            file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes.classes})
-            for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
-                window = Window(0, first, classes.frame.cols, last - first)
-                file.write(classes.codes[first:last], 1, window=window)
-        _as_optimized(plain, temporary, path, "MODE")
-    counts = np.bincount(classes.codes.reshape(-1), minlength=256)
-    write_text(Path(f"{path}.aux.xml"), attribute_table(classes.classes, counts))
-
-
 def read_class_map(path: Path) -> ClassMap:
     """Read an 8-bit class map with its colour table and class names.
 
@@ -508,139 +418,6 @@ def read_class_map(path: Path) -> ClassMap:
         for c in sorted(named | present)
     )
     return ClassMap(codes, frame, entries)
-
-
-@contextmanager
-def _plain_beside(temporary: Path) -> Iterator[Path]:
-    """A file that the values are written into first, beside the one that they end in; it goes afterwards."""
-    plain = temporary.with_name(f"{temporary.name}.plain.tif")
-    try:
-        yield plain
-    finally:
-        plain.unlink(missing_ok=True)
-
-
-@contextmanager
-def _created(
-    plain: Path, path: Path, frame: Frame, profile: dict[str, object]
-) -> Iterator[rasterio.io.DatasetWriter]:
-    try:
-        with rasterio.open(
-            plain,
-            "w",
-            driver="GTiff",
-            height=frame.rows,
-            width=frame.cols,
-            count=1,
-            crs=frame.crs,
-            transform=from_origin(frame.x0, frame.y0, frame.dx, frame.dy),
-            BIGTIFF="IF_SAFER",
-            **profile,
-        ) as file:
-            yield file
-    except RasterioError as error:
-        raise _not_written(path, error) from error
-
-
-def _describe(file: rasterio.io.DatasetWriter, name: str, lineage: str) -> None:
-    """Say what the values are, which program wrote them, and how they came about."""
-    file.descriptions = (tagged(name),)
-    about = {"TIFFTAG_SOFTWARE": f"Moss Step {__version__}", "TIFFTAG_IMAGEDESCRIPTION": tagged(name)}
-    file.update_tags(**about, **({LINEAGE: printable(_undated(lineage))} if lineage else {}))
-
-
-def _undated(lineage: str) -> str:
-    """A lineage without its date: the same result is the same file."""
-    return "\n".join(line for line in lineage.splitlines() if not line.startswith("Written:"))
-
-
-def _as_optimized(plain: Path, target: Path, path: Path, overviews: str) -> None:
-    """Lay a file out as a Cloud Optimized GeoTIFF, with overviews worked out as fits its values."""
-    _copied(
-        plain,
-        target,
-        path,
-        driver="COG",
-        compress="DEFLATE",
-        predictor="YES",
-        blocksize=256,
-        overview_resampling=overviews,
-        num_threads="ALL_CPUS",
-        BIGTIFF="IF_SAFER",
-    )
-    _verify(target, path)
-
-
-def _as_ascii_grid(plain: Path, target: Path, path: Path, digits: int) -> None:
-    try:
-        _copied(plain, target, path, driver="AAIGrid", SIGNIFICANT_DIGITS=str(digits))
-    finally:
-        target.with_suffix(".prj").unlink(missing_ok=True)
-
-
-def _copied(plain: Path, target: Path, path: Path, **options: object) -> None:
-    from rasterio.shutil import copy
-
-    try:
-        copy(plain, target, **options)
-    except RasterioError as error:
-        raise _not_written(path, error) from error
-
-
-def tagged(text: str) -> str:
-    """A name as the format's fields can hold it: without nulls and half characters."""
-    return printable(text)[:200]
-
-
-def _verify(temporary: Path, path: Path) -> None:
-    """Read the whole file back: a disk that filled up may only show in the file itself."""
-    try:
-        with rasterio.open(temporary) as file:
-            for first in range(0, file.height, 512):
-                file.read(1, window=Window(0, first, file.width, min(512, file.height - first)))
-    except RasterioError as error:
-        raise _not_written(path, error) from error
-
-
-def _not_written(path: Path, error: Exception) -> MossError:
-    return MossError(
-        f"{path} could not be written: {first_line(error)}",
-        "The disk may be full. Free some space, or choose another.",
-    )
-
-
-def attribute_table(classes: tuple[ClassEntry, ...], counts: np.ndarray) -> str:
-    """The sidecar of a class map: names of categories, and a table with a row for each class.
-
-    Numbers of types and usages are those of the raster library's attribute tables: 0 whole numbers, 2 text;
-    0 plain, 1 cells, 2 name, 5 value, 6 to 8 red, green and blue.
-    """
-    names = {c.code: c.name for c in classes}
-    categories = "".join(
-        f"      <Category>{escape(names.get(k, ''))}</Category>\n" for k in range(max(names, default=0) + 1)
-    )
-    fields = (
-        ("Value", 0, 5), ("Class", 2, 2), ("Bounds", 2, 0), ("Count", 0, 1), ("Red", 0, 6), ("Green", 0, 7),
-        ("Blue", 0, 8),
-    )  # fmt: skip
-    heads = "".join(
-        f'      <FieldDefn index="{k}"><Name>{n}</Name><Type>{t}</Type><Usage>{u}</Usage></FieldDefn>\n'
-        for k, (n, t, u) in enumerate(fields)
-    )
-    rows = ""
-    for k, c in enumerate(classes):
-        cells = (c.code, escape(c.name), escape(c.text), int(counts[c.code]), *_rgb(c.color))
-        rows += f'      <Row index="{k}">{"".join(f"<F>{v}</F>" for v in cells)}</Row>\n'
-    return (
-        '<PAMDataset>\n  <PAMRasterBand band="1">\n'
-        f"    <CategoryNames>\n{categories}    </CategoryNames>\n"
-        f'    <GDALRasterAttributeTable tableType="thematic">\n{heads}{rows}    </GDALRasterAttributeTable>\n'
-        "  </PAMRasterBand>\n</PAMDataset>\n"
-    )
-
-
-def _rgb(color: str) -> tuple[int, int, int]:
-    return int(color[1:3], 16), int(color[3:5], 16), int(color[5:7], 16)
 
 
 def _hex(color: tuple[int, ...]) -> str:

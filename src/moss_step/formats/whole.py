@@ -81,15 +81,17 @@ def _clear(leftovers: list[Path]) -> None:
                 left.unlink()
 
 
-def write_text(path: Path, text: str) -> None:
-    """Write a text file whole or not at all."""
-    write_chunks(path, [text])
+def write_text(path: Path, text: str, side_files: Callable[[Path], list[Path]] = lambda _: []) -> None:
+    """Write a text file whole or not at all; ``side_files`` speak of its older content, and go with it."""
+    write_chunks(path, [text], side_files)
 
 
-def write_chunks(path: Path, texts: Iterable[str]) -> None:
+def write_chunks(
+    path: Path, texts: Iterable[str], side_files: Callable[[Path], list[Path]] = lambda _: []
+) -> None:
     """Write a text file that comes part by part, whole or not at all."""
     with (
-        whole_file(path) as temporary,
+        whole_file(path, side_files) as temporary,
         temporary.open("w", encoding="utf-8", errors="backslashreplace") as file,
     ):
         file.writelines(texts)

@@ -15,7 +15,8 @@ import numpy as np
 
 from moss_step.formats.cells import harmless
 from moss_step.formats.dictionary import write_described
-from moss_step.formats.raster import frame_in, read_class_map, write_class_map
+from moss_step.formats.raster import frame_in, read_class_map
+from moss_step.formats.raster_write import write_class_map
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.grids import cells_of, frame_text
 from moss_step.kinds.kind import Columns, Kind, Parts

@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.raster import ENDINGS, frame_in, losses, read_surface, split_band, write_surface
+from moss_step.formats.raster import ENDINGS, frame_in, read_surface, split_band
+from moss_step.formats.raster_write import losses, write_surface
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.frame import Frame

@@ -11,7 +11,7 @@ import numpy as np
 from pydantic import BeforeValidator
 
 from moss_step.formats.las import ENDINGS, Wanted, describe, read_cloud, with_classes
-from moss_step.model.cloud import CLASSES, GROUND, Cloud, class_name
+from moss_step.model.cloud import CLASSES, GROUND, HIGH_NOISE, LOW_NOISE, Cloud, class_name
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.frame import Frame
@@ -38,7 +38,7 @@ _GROUND_SHARE = declared("ground_share", "Ground of all points", MAIN)
 _NOISE = declared("noise_points", "Noise points", USUAL)
 _CHANGED = declared("changed_points", "Points that changed", USUAL)
 _VOIDS = declared("void_share", "Cells without a value", USUAL)
-_LENGTHS = ("metre", "foot", "us_survey_foot")
+_STRAYS = (LOW_NOISE, HIGH_NOISE)
 CLOUD = InputSpec("cloud", "cloud", "Cloud", "The points.")
 
 
@@ -90,7 +90,7 @@ def _open_cloud(settings: OpenCloudSettings, inputs: Inputs, progress: Progress)
     return _cloud_outcome(cloud, (*remarks, *suspicions(cloud, facts.box)))
 
 
-def _cloud_outcome(cloud: Cloud, warnings: tuple[str, ...], more: tuple[Finding, ...] = ()) -> Outcome:
+def _cloud_outcome(cloud: Cloud, warnings: tuple[str, ...]) -> Outcome:
     """The outcome of a cloud: how many points stand how close, how high, and the table of their classes."""
     thick = density(cloud)
     low, high = cloud.bounds[1] if cloud.bounds is not None else (float("nan"), float("nan"))
@@ -99,8 +99,11 @@ def _cloud_outcome(cloud: Cloud, warnings: tuple[str, ...], more: tuple[Finding,
         findings += [Finding(_DENSITY, thick, PER_SQUARE_METRE), Finding(_SPACING, thick**-0.5, METRE)]
     findings += [Finding("lowest", low, cloud.unit), Finding("highest", high, cloud.unit)]
     figure = f"{len(cloud):,} points".replace(",", " ")
-    table = lambda: Outcome(_class_table(cloud), figure, (findings[0],))  # noqa: E731
-    return Outcome(cloud, figure, (*more, *findings), warnings, beside={"classes": table})
+
+    def table() -> Outcome:
+        return Outcome(_class_table(cloud), figure, (findings[0],))
+
+    return Outcome(cloud, figure, tuple(findings), warnings, beside={"classes": table})
 
 
 def _class_table(cloud: Cloud) -> Table:
@@ -228,7 +231,7 @@ def _ground_points(settings: GroundSettings, inputs: Inputs, progress: Progress)
         kept = ~(noise[0] | noise[1])
     found = np.zeros(len(cloud), bool)
     found[kept] = search.ground_points(flat.part(kept), how, progress.part(0.2, 0.95))
-    codes = search.classified(cloud, found, noise)
+    codes = search.classified(found, noise)
     before = cloud.attributes.get("classification", np.zeros(len(cloud), np.uint8))
     return _reclassified(cloud, np.asarray(before), codes)
 
@@ -241,12 +244,15 @@ def _reclassified(cloud: Cloud, before: np.ndarray, codes: np.ndarray) -> Outcom
     findings = (
         Finding(_GROUND, ground, COUNT),
         Finding(_GROUND_SHARE, ground / len(codes), SHARE),
-        Finding(_NOISE, int(np.isin(codes, (7, 18)).sum()), COUNT),
+        Finding(_NOISE, int(np.isin(codes, _STRAYS).sum()), COUNT),
         Finding(_CHANGED, moved, COUNT),
     )
     result = with_classes(cloud, codes)
     figure = f"{ground / len(codes):.0%} ground".replace("%", " %")
-    changes = lambda: Outcome(_changes(before, codes), figure, findings[3:])  # noqa: E731
+
+    def changes() -> Outcome:
+        return Outcome(_changes(before, codes), figure, findings[3:])
+
     return Outcome(result, figure, findings, (), beside={"changes": changes})
 
 
@@ -306,8 +312,9 @@ class GridSettings(Settings):
     fill: float = setting(
         20.0,
         "Fill gaps up to",
-        "Longest side of a triangle, or distance from a cell with a "
-        "point, in units of the plan; 0 fills none.",
+        "Longest side of a triangle, or distance from a cell with a point; 0 sets no bound to triangles, "
+        "and fills nothing else.",
+        unit="m",
         ge=0,
         le=100_000,
     )
@@ -328,7 +335,7 @@ def _counted(cloud: Cloud, settings: GridSettings) -> Cloud:
     if classes:
         kept &= np.isin(codes, classes) if codes is not None else False
     elif codes is not None:
-        kept &= ~np.isin(codes, (7, 18))
+        kept &= ~np.isin(codes, _STRAYS)
     returns = "first" if settings.what == "first" and settings.returns == "all" else settings.returns
     if returns != "all" and {"return_number", "number_of_returns"} <= cloud.attributes.keys():
         number, of = cloud.attributes["return_number"], cloud.attributes["number_of_returns"]

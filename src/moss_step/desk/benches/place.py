@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QVBoxLayout
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.controls import PlacesControl
-from moss_step.desk.parts import button
+from moss_step.desk.parts import button, row
 from moss_step.desk.plan.live import Preview
 from moss_step.desk.plan.tools.line import Line, LineTool
 from moss_step.model.errors import MossError
@@ -44,9 +44,12 @@ class PlacePanel(StepPanel):
         layout.addWidget(self.said)
         super().build(layout)
         if self.line_setting:
-            layout.addWidget(
-                button("Draw the line on the plan", "Drag from one end to the other", self._draw_line)
-            )
+            draw = button("Draw the line on the plan", "Drag from one end to the other", self._draw_line)
+            layout.addWidget(row(draw, *self.line_tools(), gap=4, grows=draw))
+
+    def line_tools(self) -> list[QWidget]:
+        """What else can be done with the line, beside the button that draws it."""
+        return []
 
     @property
     def line_setting(self) -> str:

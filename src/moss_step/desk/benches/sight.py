@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 import shapely
-from PySide6.QtWidgets import QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.benches.place import PlacePanel
 from moss_step.desk.benches.steps import StepBench
@@ -14,7 +14,7 @@ from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import PlacesControl
 from moss_step.desk.follower import LARGE
 from moss_step.desk.observer_list import ObserversControl
-from moss_step.desk.parts import button
+from moss_step.desk.parts import tool
 from moss_step.desk.plan.live import Live, Preview, mask_veil
 from moss_step.desk.plan.tools.line import Line
 from moss_step.formats.vector import in_system
@@ -199,12 +199,12 @@ class LinePanel(SightPanel):
 
     cuts = True
 
-    def build(self, layout: QVBoxLayout) -> None:
+    def line_tools(self) -> list[QWidget]:
         """Swapping the ends."""
-        super().build(layout)
-        swap = button("Swap the ends", "Look from the other end (Ctrl+R)", self.swap)
+        swap = tool("arrow-u-up-left", "Swap the ends: look from the other one (Ctrl+R)", self.swap)
+        swap.setAccessibleName("Swap the ends")
         swap.setShortcut("Ctrl+R")
-        layout.addWidget(swap)
+        return [swap]
 
     def pull_line(self, line: Line) -> None:
         """Draw what is seen of the line, and say whether its end is."""

@@ -46,7 +46,9 @@ def proposed_cell(cloud: Cloud) -> float:
     frame = cloud.frame
     if frame is None:
         return 1.0
-    spacing = (1.0 / max(cells.density(cloud), 1e-12)) ** 0.5 / frame.metres_per_unit
+    wide, high = frame.cell_metres
+    metres = (wide * high / (frame.dx * frame.dy)) ** 0.5
+    spacing = (1.0 / max(cells.density(cloud), 1e-12)) ** 0.5 / metres
     power = 10.0 ** math.floor(math.log10(spacing))
     return float(next(k * power for k in (1.0, 2.0, 5.0, 10.0) if k * power >= spacing * 0.9))
 
@@ -101,8 +103,8 @@ def grid_points(cloud: Cloud, frame: Frame, what: What, fill: float) -> Surface:
         ``lowest``: the extreme of each cell; ``mean``, ``spread`` (standard deviation), ``count``,
         ``density`` (points a square metre) and ``intensity`` (mean) of each cell.
     fill
-        Distance in units of the plan up to which cells without a point are filled: longest side of a
-        triangle, or distance from a cell with one. 0 leaves them.
+        Metres up to which cells without a point are filled: longest side of a triangle, or distance from a
+        cell with one. 0 leaves them, and of triangles leaves out none.
 
     Returns
     -------
@@ -152,7 +154,7 @@ def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
         return values
     from scipy.ndimage import distance_transform_edt  # loaded where it is used: it takes a while
 
-    near = empty & (distance_transform_edt(empty, sampling=(frame.dy, frame.dx)) <= fill)
+    near = empty & (distance_transform_edt(empty, sampling=frame.cell_metres[::-1]) <= fill)
     return np.where(near, filled(values), values)
 
 
@@ -163,16 +165,17 @@ def _on_triangles(cloud: Cloud, frame: Frame, fill: float) -> np.ndarray:
 
     cols = (np.asarray(cloud.x) - frame.x0) / frame.dx - 0.5
     rows = (frame.y0 - np.asarray(cloud.y)) / frame.dy - 0.5
+    wide, high = frame.cell_metres
     try:
-        triangles = Delaunay(np.column_stack([cols, rows])).simplices
+        triangles = Delaunay(np.column_stack([cols * wide, rows * high])).simplices
     except QhullError:
         raise MossError(
             "The points stand on one line: there is no surface between them.", "Take more points."
         ) from None
     out = np.full(frame.shape, np.nan)
-    longest = fill / min(frame.dx, frame.dy) if fill > 0 else np.inf
+    longest = fill if fill > 0 else np.inf
     z = np.ascontiguousarray(cloud.z, np.float64)
-    fill_triangles(cols, rows, z, triangles.astype(np.int64), longest, out)
+    fill_triangles(cols, rows, z, triangles.astype(np.int64), wide, high, longest, out)
     return as_short(out)
 
 

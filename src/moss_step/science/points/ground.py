@@ -9,12 +9,13 @@ import numpy as np
 from moss_step.model.cloud import GROUND, HIGH_NOISE, LOW_NOISE, Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
+from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.science.points.cells import cells_of, extremes, taken
 from moss_step.science.points.gaps import filled
 from moss_step.science.points.kernels.opening import read_bilinear, slide_rows, take_higher
 
-_MOST_CELLS, _MOST_RADIUS, _PASSES = 100_000_000, 200, 4
+_BYTES_A_CELL, _MOST_RADIUS, _PASSES = 120, 200, 4
 
 
 @dataclass(frozen=True)
@@ -113,12 +114,12 @@ def ground_points(cloud: Cloud, how: GroundSet, progress: Progress | None = None
     lowest[things | low] = np.nan
     ground = _at_middles(cloud, frame, points, lowest)
     progress.at(0.85, "Holding points against the ground")
-    lean = _lean(ground, how.cell)
+    lean = np.hypot(*_leans(ground))
     rows, cols = _places(cloud, frame)
     height, slope = np.empty(len(cloud)), np.empty(len(cloud))
     read_bilinear(ground, rows, cols, height)
     read_bilinear(lean, rows, cols, slope)
-    return np.asarray(np.abs(cloud.z - height) <= how.height + how.scale * how.cell * 0.5 * slope)
+    return np.asarray(np.abs(cloud.z - height) <= how.height + how.scale * 0.5 * slope)
 
 
 def _frame_for(cloud: Cloud, cell: float) -> Frame:
@@ -128,15 +129,9 @@ def _frame_for(cloud: Cloud, cell: float) -> Frame:
         )
     (xmin, ymin, xmax, ymax), _ = cloud.bounds
     rows, cols = int((ymax - ymin) / cell) + 1, int((xmax - xmin) / cell) + 1
-    west, north = (
-        (xmin + xmax - cols * cell) / 2.0,
-        (ymin + ymax + rows * cell) / 2.0,
-    )  # as far over each side
-    if rows * cols > _MOST_CELLS:
-        raise AskedWronglyError(
-            f"Cells of {cell:g} make a grid of {rows:,} x {cols:,}.",
-            "Take larger cells, or a part of the cloud.",
-        )
+    check_memory(rows * cols * _BYTES_A_CELL, f"Ground in cells of {cell:g}", "Take larger cells, or a part.")
+    # It reaches as far beyond the points on each side: a mirrored cloud has the mirrored cells.
+    west, north = (xmin + xmax - cols * cell) / 2.0, (ymin + ymax + rows * cell) / 2.0
     return Frame(rows, cols, west, north, cell, cell, cloud.crs)
 
 
@@ -148,7 +143,7 @@ def _places(cloud: Cloud, frame: Frame) -> tuple[np.ndarray, np.ndarray]:
 def _opened(surface: np.ndarray, radius: int) -> np.ndarray:
     """The surface without what is narrower than a disk; carried on beyond its edges as it leans there."""
     wide = surface
-    if _can_lean(surface, radius):
+    if min(surface.shape) > radius:
         wide = np.pad(surface, radius, mode="reflect", reflect_type="odd")
     high = _highest_near(-_highest_near(-wide, radius), radius)
     return high[radius:-radius, radius:-radius] if wide is not surface else high
@@ -179,24 +174,16 @@ def _at_middles(cloud: Cloud, frame: Frame, points: np.ndarray, lowest: np.ndarr
     right = np.nan_to_num(taken(cols, points) - at_col)
     ground = filled(lowest)
     for _ in range(_PASSES):
-        sides = [
-            np.gradient(ground, axis=k) if n > 1 else np.zeros(frame.shape) for k, n in enumerate(frame.shape)
-        ]
+        sides = _leans(ground)
         ground = filled(lowest - sides[0] * down - sides[1] * right)
     return ground
 
 
-def _lean(ground: np.ndarray, cell: float) -> np.ndarray:
-    """Slope of a surface; a single row or column leans along itself alone."""
-    sides = [
-        np.gradient(ground, cell, axis=k) if n > 1 else np.zeros(ground.shape)
-        for k, n in enumerate(ground.shape)
+def _leans(ground: np.ndarray) -> list[np.ndarray]:
+    """Rise from cell to cell down the rows and along the columns; a single row or column has none across."""
+    return [
+        np.gradient(ground, axis=k) if n > 1 else np.zeros(ground.shape) for k, n in enumerate(ground.shape)
     ]
-    return np.asarray(np.hypot(*sides))
-
-
-def _can_lean(surface: np.ndarray, radius: int) -> bool:
-    return bool(min(surface.shape) > radius)
 
 
 def _sunk(surface: np.ndarray, how: GroundSet) -> np.ndarray:
@@ -289,13 +276,11 @@ def _crowd(cloud: Cloud, side: float) -> np.ndarray:
     return np.asarray(total[inverse])
 
 
-def classified(cloud: Cloud, ground: np.ndarray, noise: tuple[np.ndarray, np.ndarray] | None) -> np.ndarray:
+def classified(ground: np.ndarray, noise: tuple[np.ndarray, np.ndarray] | None) -> np.ndarray:
     """Codes of all points: ground, noise where it was looked for, and 1 for what is neither.
 
     Parameters
     ----------
-    cloud
-        n points.
     ground
         True for ground (n).
     noise
@@ -310,8 +295,7 @@ def classified(cloud: Cloud, ground: np.ndarray, noise: tuple[np.ndarray, np.nda
     --------
     >>> import numpy as np
     >>> from moss_step.science.points.ground import classified
-    >>> from moss_step.science.sample import scattered
-    >>> classified(scattered(1), np.array([True]), None).tolist()
+    >>> classified(np.array([True]), None).tolist()
     [2]
     """
     codes = np.where(ground, GROUND, 1).astype(np.uint8)

@@ -7,19 +7,19 @@ import numpy as np
 
 
 @numba.njit(cache=True, nogil=True)
-def fill_triangles(x, y, z, triangles, longest, out):
+def fill_triangles(x, y, z, triangles, wide, high, longest, out):
     """Heights on triangles at the cells of a grid; ``x`` and ``y`` are columns and rows of the points,
-    counted from the middle of the first cell. Triangles with a side longer than ``longest`` (cells) are
-    left out.
+    counted from the middle of the first cell. Triangles with a side longer than ``longest`` are left out;
+    ``wide`` and ``high`` are the sides of a cell in its unit.
     """
     rows, cols = out.shape
     most = longest * longest
     for t in range(triangles.shape[0]):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         ax, ay, bx, by, cx, cy = x[a], y[a], x[b], y[b], x[c], y[c]
-        ab = (ax - bx) ** 2 + (ay - by) ** 2
-        bc = (bx - cx) ** 2 + (by - cy) ** 2
-        ca = (cx - ax) ** 2 + (cy - ay) ** 2
+        ab = ((ax - bx) * wide) ** 2 + ((ay - by) * high) ** 2
+        bc = ((bx - cx) * wide) ** 2 + ((by - cy) * high) ** 2
+        ca = ((cx - ax) * wide) ** 2 + ((cy - ay) * high) ** 2
         if max(ab, bc, ca) > most:
             continue
         twice = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
