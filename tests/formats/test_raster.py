@@ -262,7 +262,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path, monkeypatch):
         "import resource, signal, sys; signal.signal(signal.SIGXFSZ, signal.SIG_IGN)\n"
         "resource.setrlimit(resource.RLIMIT_FSIZE, (200_000, 200_000))\n"
         "import numpy as np; from pathlib import Path; from moss_step.model.errors import MossError\n"
-        "from moss_step.formats.raster import write_surface; from tests.conftest import surface\n"
+        "from moss_step.formats.raster_write import write_surface; from tests.conftest import surface\n"
         "z = np.random.default_rng(0).random((1000, 1000))\n"
         "try: write_surface(Path(sys.argv[1]), surface(z), 'x')\n"
         "except MossError as e: print(e)\n"
