@@ -13,8 +13,9 @@ from moss_step.formats.raster import read_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
+from moss_step.science.sight.observer import Observer, Sight, place_of, prepare_sight
 from moss_step.science.sight.places import lazy_greedy
-from moss_step.science.sight.viewshed import Observer, Sight, place_of, prepare_sight, seen_by, seen_fast
+from moss_step.science.sight.viewshed import seen_by, seen_fast
 
 
 @numba.njit(nogil=True, parallel=True)

@@ -9,8 +9,9 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.sight.line import sight_line
+from moss_step.science.sight.observer import Observer, prepare_sight
 from moss_step.science.sight.rays import EARTH_RADIUS
-from moss_step.science.sight.viewshed import Observer, horizon_angles, mast_heights, prepare_sight, seen_by
+from moss_step.science.sight.viewshed import horizon_angles, mast_heights, seen_by
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
 from tests.cases import result_of

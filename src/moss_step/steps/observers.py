@@ -20,8 +20,8 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_whole
+from moss_step.science.sight.observer import Observer, Sight, prepare_sight
 from moss_step.science.sight.obstacles import with_shapes
-from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight
 from moss_step.steps.declare import Inputs, InputSpec, Settings, optional, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.shape import ground

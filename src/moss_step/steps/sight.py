@@ -24,7 +24,7 @@ from moss_step.science.classes.presets import colors_between
 from moss_step.science.sight import places, viewshed
 from moss_step.science.sight.kernels.rays import Reach, Stand, horizon_of
 from moss_step.science.sight.line import runs_of
-from moss_step.science.sight.viewshed import Observer, Sight
+from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
 from moss_step.science.zones import outlines
 from moss_step.science.zones.outlines import mask_surface
 from moss_step.steps.declare import (
@@ -143,6 +143,7 @@ viewshed_step = StepKind(
     help=(
         "How many observers see each place, every target tested by its own ray; share and area seen by each."
     ),
+    formula="seen where tan(eye → target) ≥ max tan(eye → ground between); each height less d² (1 − k) / 2R",
     words=(
         "visibility",
         "line of sight",
@@ -209,6 +210,7 @@ which_see = StepKind(
     group="What is seen",
     title="Which see it", question="Which observers see a place?",
     help="A class for each combination of observers that see a place, with its area; up to 64 observers.",
+    formula="class = Σ 2ᵏ × (seen by observer k)",
     words=("combination", "who sees", "cumulative", "coverage by observer"),
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
     staple=3,
@@ -241,6 +243,7 @@ mast_height = StepKind(
         "Least height above the ground at which each place is seen by at least one observer: for a mast, "
         "or a screen."
     ),
+    formula="h = min over observers of max(0, ray past the highest between − z)",
     words=("height to be visible", "tower", "turbine", "screening", "above ground level"),
     inputs=(DEM, OBSERVERS, *BLOCKING),
     settings=MastSettings,
@@ -271,6 +274,7 @@ horizon_angle = StepKind(
         "Degrees between the top of a target and the horizon before it, from the observer that sees it "
         "best; negative where it is hidden."
     ),
+    formula="atan tan(eye → top of target) − atan max tan(eye → ground between)",
     words=("skyline", "visibility angle", "prominence", "apparent height", "horizon", "hidden by how much"),
     inputs=(DEM, OBSERVERS, *BLOCKING),
     settings=SightSettings,
@@ -297,9 +301,9 @@ def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> di
     """
     sight = sight_of(settings, inputs, progress)
     observer = observers_of(settings, inputs, sight.frame)[0]
-    cell, eye = viewshed.place_of(sight, observer)
+    cell, eye = place_of(sight, observer)
     bearings = np.arange(settings.bearings) * (360.0 / settings.bearings)
-    bearings = bearings[viewshed.within_bearings(bearings, observer)]
+    bearings = bearings[within_bearings(bearings, observer)]
     rise, distance = np.empty(len(bearings)), np.empty(len(bearings))
     wide, high = (float(v) for v in sight.sizes[cell[0]])
     reach = Reach(observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
@@ -338,6 +342,7 @@ horizon = StepKind(
     title="Horizon",
     question="Where does the sky begin around an observer?",
     help="Angle and distance of the horizon on every bearing around the first observer.",
+    formula="angle(bearing) = max over d of atan((z(d) − d² (1 − k) / 2R − z_eye) / d)",
     words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama", "view limit"),
     inputs=(DEM, OBSERVERS, *BLOCKING),
     settings=HorizonSettings,
@@ -421,6 +426,7 @@ blind_patches = StepKind(
     title="Blind patches",
     question="Which ground does nobody see?",
     help="Connected ground that no observer sees, as areas, the largest first.",
+    formula="connected cells (edges and corners) with a count of 0; area = Σ cell area",
     words=("blind spots", "dead ground", "shadow", "unseen"),
     inputs=(SEEN,),
     settings=BlindSettings,
@@ -460,6 +466,7 @@ compare_sight = StepKind(
     title="Gained and lost",
     question="What do other observers gain and lose?",
     help="Ground gained, lost, seen by both and by neither of two sets of observers, with areas.",
+    formula="gained = second > 0 and first = 0; lost = first > 0 and second = 0",
     words=("change in visibility", "difference", "compare viewsheds"),
     inputs=(
         InputSpec("before", "surface", "Before", "A viewshed.", quantity="seen"),
@@ -572,6 +579,8 @@ best_places = StepKind(
         "Of candidates, or of a grid of them, the places that together see most of the ground or of a "
         "weight; the gain of each."
     ),
+    formula="greatest Σ weight over the union of the views of k candidates; gain = what a place adds to "
+    "those before it",
     words=("siting", "lookout placement", "coverage", "optimal", "facility location", "maximum coverage"),
     inputs=(
         DEM,

@@ -15,7 +15,7 @@ from moss_step.model.telling import mark
 from moss_step.model.units import COUNT, METRE, SHARE, YES_NO
 from moss_step.science.sight.line import SightLine
 from moss_step.science.sight.line import sight_line as look_along
-from moss_step.science.sight.viewshed import prepare_sight
+from moss_step.science.sight.observer import prepare_sight
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.observers import BARRIER_HEIGHT, BLOCKING, REFRACTION, blocking, standing
@@ -115,6 +115,8 @@ sight_line = StepKind(
         "Ground, obstacles and the ray along a line; seen and hidden stretches, the first obstacle, and "
         "the clearance."
     ),
+    formula="clearance = ray − ground; ray = z_eye + (z_target − z_eye) d / D; each height less d² (1 − "
+    "k) / 2R",
     words=(
         "line of sight",
         "los",

@@ -14,7 +14,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.relief.profile import values_at
-from moss_step.science.sight.viewshed import Sight
+from moss_step.science.sight.observer import Sight
 
 
 class Obstacle(NamedTuple):
@@ -122,7 +122,7 @@ def sight_line(
     --------
     >>> from moss_step.science.sample import tilted
     >>> from moss_step.science.sight.line import sight_line
-    >>> from moss_step.science.sight.viewshed import prepare_sight
+    >>> from moss_step.science.sight.observer import prepare_sight
     >>> sight_line(prepare_sight(tilted()), (1.0, 5.0), (9.0, 5.0), 1.7, 0.0).open  # up an even slope
     True
     """

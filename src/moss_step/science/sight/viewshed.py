@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -25,185 +24,11 @@ from moss_step.science.sight.kernels.rays import (
     see_fast,
 )
 from moss_step.science.sight.kernels.viewshed import number_cells
-from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of, sheaves_of
+from moss_step.science.sight.observer import BLOCK, Observer, Sight, place_of, within_bearings
+from moss_step.science.sight.rays import bounds_of, sheaves_of
 
-BLOCK, SHEAVES = 64, 64
+SHEAVES = 64
 MOST_OBSERVERS = 10_000
-
-
-@dataclass(frozen=True)
-class Observer:
-    """Where one stands and how far one looks: heights and distances in metres, angles in degrees.
-
-    ``absolute`` takes the height above the datum and not above the ground. Bearings run clockwise from
-    ``bearing_from`` to ``bearing_to``, and all around where the two are equal; ``down`` and ``up`` limit the
-    angle to the target from the level.
-    """
-
-    x: float
-    y: float
-    name: str = ""
-    height: float = 1.7
-    target: float = 0.0
-    absolute: bool = False
-    near: float = 0.0
-    reach: float = math.inf
-    bearing_from: float = 0.0
-    bearing_to: float = 360.0
-    down: float = -90.0
-    up: float = 90.0
-
-    @property
-    def limited(self) -> bool:
-        """Whether bearings or angles are limited."""
-        return (self.bearing_to - self.bearing_from) % 360.0 > 0.0 or self.down > -90.0 or self.up < 90.0
-
-
-@dataclass(frozen=True, eq=False)
-class Sight:
-    """A ground ready to be looked over: heights in metres, what blocks, and how the earth bends."""
-
-    dem: Surface
-    ground: np.ndarray
-    top: np.ndarray
-    tiles: np.ndarray
-    bounds: tuple[np.ndarray, np.ndarray, np.ndarray]
-    sizes: np.ndarray
-    bend: float
-    datum: float = 0.0
-    """Metres that ``ground`` and ``top`` lie above the heights' own zero: 0 unless the ground is in double
-    precision.
-    """
-
-    @property
-    def frame(self) -> Frame:
-        """Frame of the ground."""
-        return self.dem.frame
-
-
-def prepare_sight(
-    dem: Surface, obstacles: Surface | None = None, curvature: bool = True, refraction: float = 0.13
-) -> Sight:
-    """Make a ground ready; ``obstacles`` are the heights of the highest surface (above the datum, not the
-    ground), in the same frame.
-
-    Heights of an unknown unit count as metres.
-
-    Parameters
-    ----------
-    dem
-        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
-    obstacles
-        Heights of the highest surface above the datum, cell on cell with the ground; None for bare
-        ground.
-    curvature
-        Whether the ground falls away with the earth.
-    refraction
-        Coefficient of refraction, 0.13 in the usual air (common practice).
-
-    Returns
-    -------
-    Sight
-        The ground ready for looking.
-
-    Raises
-    ------
-    MossError
-        For a ground without values, values that are no heights, or obstacles that do not lie cell on
-        cell.
-
-    Source
-    ------
-    Coefficient of refraction 0.13: common practice.
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.sight.viewshed import prepare_sight
-    >>> prepare_sight(tilted()).top.shape
-    (4, 5)
-    """
-    if dem.valid_count == 0:
-        raise MossError("The ground holds no values.", "Choose another ground.")
-    level, base = dem.levelled
-    scale = np.float32(dem.metres_per_height)
-    ground, datum = (
-        np.ascontiguousarray(level.values if scale == 1 else level.values * scale),
-        base * dem.metres_per_height,
-    )
-    top = ground
-    if obstacles is not None:
-        if not same_frame(obstacles.frame, dem.frame):
-            raise MossError(
-                "The obstacles and the ground do not lie cell on cell.",
-                "Resample them to the frame of the ground.",
-            )
-        top = ground.copy()
-        for first in range(
-            0, len(top), BLOCK
-        ):  # some rows at a time: the heights are compared in double precision
-            some = slice(first, first + BLOCK)
-            raised = (obstacles.values[some].astype(np.float64) * obstacles.metres_per_height - datum).astype(
-                np.float32
-            )
-            with np.errstate(invalid="ignore"):
-                np.copyto(top[some], raised, where=raised > ground[some])
-    sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
-    bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
-    for array in (ground, top):
-        array.flags.writeable = False
-    return Sight(dem, ground, top, highest_of(top, TILE), bounds_of(top), sizes, bend, datum)
-
-
-def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
-    """Cell and eye height in metres of an observer.
-
-    Parameters
-    ----------
-    sight
-        The ground with what stands on it, made by ``prepare_sight``.
-    observer
-        Place, heights, reach and limits of one observer.
-
-    Returns
-    -------
-    tuple[tuple[int, int], float]
-        Row and column, and metres above the datum.
-
-    Raises
-    ------
-    AskedWronglyError
-        For a reach that reaches no cell.
-    MossError
-        For one outside the ground, on no-data or below the ground.
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.sight.viewshed import Observer, place_of, prepare_sight
-    >>> (row, col), eye = place_of(prepare_sight(tilted()), Observer(1.0, 1.0))
-    >>> row, col, round(eye + prepare_sight(tilted()).datum, 3)
-    (3, 0, 1.7)
-    """
-    cell = sight.frame.cell_at(observer.x, observer.y)
-    name = observer.name or f"{observer.x:g}, {observer.y:g}"
-    if cell is None:
-        raise MossError(f"Observer {name} stands outside the ground.", "Move it onto the ground.")
-    z = float(sight.ground[cell])
-    if math.isnan(z):
-        raise MossError(f"Observer {name} stands on no-data.", "Move it to a place that has a height.")
-    eye = observer.height - sight.datum if observer.absolute else z + observer.height
-    if eye < z:
-        raise MossError(
-            f"Observer {name} would be {z - eye:.2f} m below the ground.",
-            "Give it a height above the ground.",
-        )
-    if observer.reach <= 0 or observer.near >= observer.reach:
-        raise AskedWronglyError(
-            f"Observer {name} has a reach of {observer.reach:g} m.",
-            "Give a reach above 0 and above the nearest distance.",
-        )
-    return cell, eye
 
 
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
@@ -227,7 +52,8 @@ def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) 
     Examples
     --------
     >>> from moss_step.science.sample import ground
-    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import seen_by
     >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
     >>> seen_by(ridge, Observer(1.0, 3.0))[1].tolist()
     [1, 1, 1, 0, 0]
@@ -323,7 +149,8 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     Examples
     --------
     >>> from moss_step.science.sample import ground
-    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_fast
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import seen_fast
     >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
     >>> seen_fast(ridge, Observer(1.0, 3.0))[1].tolist()
     [1, 1, 1, 0, 0]
@@ -398,34 +225,6 @@ def _within(
     return np.asarray(inside)
 
 
-def within_bearings(bearings: np.ndarray, observer: Observer) -> np.ndarray:
-    """Which bearings in degrees an observer looks along; equal limits are the full circle.
-
-    Parameters
-    ----------
-    bearings
-        Degrees clockwise from north, any shape; -1 is flat, NaN no-data.
-    observer
-        Place, heights, reach and limits of one observer.
-
-    Returns
-    -------
-    np.ndarray
-        Booleans of the shape given.
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.sight.viewshed import Observer, within_bearings
-    >>> north_east = Observer(0.0, 0.0, bearing_from=0.0, bearing_to=90.0)
-    >>> within_bearings(np.array([10.0, 100.0]), north_east).tolist()
-    [True, False]
-    """
-    span = (observer.bearing_to - observer.bearing_from) % 360.0 or 360.0
-    turned = (bearings - observer.bearing_from) % 360.0
-    return np.asarray((turned <= span + 1e-9) | (turned > 360.0 - 1e-9))
-
-
 @dataclass(frozen=True, eq=False)
 class Seen:
     """How many observers see each cell, and cells seen and asked for, and square metres seen, by each;
@@ -478,7 +277,8 @@ def viewshed(
     Examples
     --------
     >>> from moss_step.science.sample import ground
-    >>> from moss_step.science.sight.viewshed import Observer, prepare_sight, viewshed
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import viewshed
     >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
     >>> viewshed(ridge, [Observer(1.0, 3.0), Observer(9.0, 3.0)]).count.values[1].tolist()
     [1.0, 1.0, 2.0, 1.0, 1.0]
@@ -557,7 +357,8 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     Examples
     --------
     >>> from moss_step.science.sample import ground
-    >>> from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import mast_heights
     >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
     >>> mast_heights(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [0.0, 0.0, 0.0, 12.7, 16.3]
@@ -597,7 +398,8 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     Examples
     --------
     >>> from moss_step.science.sample import ground
-    >>> from moss_step.science.sight.viewshed import Observer, horizon_angles, prepare_sight
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import horizon_angles
     >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
     >>> horizon_angles(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [nan, nan, 101.6, -77.1, -73.3]
@@ -665,7 +467,8 @@ def cell_areas(sight: Sight, cells: np.ndarray) -> float:
     --------
     >>> import numpy as np
     >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.sight.viewshed import cell_areas, prepare_sight
+    >>> from moss_step.science.sight.observer import prepare_sight
+    >>> from moss_step.science.sight.viewshed import cell_areas
     >>> cell_areas(prepare_sight(tilted()), np.ones((4, 5), bool))
     80.0
     """
