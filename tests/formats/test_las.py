@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 from pyproj import CRS
 
-from moss_step.formats.las import Wanted, describe, read_cloud, write_cloud
+from moss_step.formats.las import Wanted, describe, read_cloud
+from moss_step.formats.las_write import write_cloud
 from moss_step.model.cloud import Cloud, class_name
 from moss_step.model.errors import MossError
 from moss_step.model.units import FOOT, METRE, UNKNOWN
@@ -170,7 +171,7 @@ def test_nothing_half_written_is_left(tmp_path, monkeypatch):
     cloud, _ = read_cloud(DATA / "plane.laz")
     (tmp_path / "p.laz").write_bytes(b"older")
     monkeypatch.setattr(
-        "moss_step.formats.las._points", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left"))
+        "moss_step.formats.las_write._points", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left"))
     )
     with pytest.raises(MossError):
         write_cloud(tmp_path / "p.laz", cloud)

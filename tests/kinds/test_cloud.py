@@ -76,6 +76,6 @@ def test_a_cloud_comes_back_from_its_file_and_from_the_shelf(tmp_path):
 def test_what_is_no_cloud_is_refused(tmp_path):
     with pytest.raises(MossError, match="intensity has 3 values for 2 points"):
         Cloud(np.zeros(2), np.zeros(2), np.zeros(2), {"intensity": np.zeros(3)})
-    (tmp_path / "p.csv").write_text("x,y,h\n1,2,3\n")
-    with pytest.raises(MossError, match="no columns x, y and z"):
+    (tmp_path / "p.csv").write_text("x,y,depth\n1,2,3\n")
+    with pytest.raises(MossError, match="no column z"):
         kind_named("cloud").read(str(tmp_path / "p.csv"), silent())

@@ -6,17 +6,18 @@ import math
 import struct
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from moss_step import __version__
-from moss_step.formats.whole import check_readable, in_words, printable, whole_file
-from moss_step.model.cloud import CHUNK, Cloud, CloudHead, ExtraField, Record
+from moss_step.formats.whole import check_readable
+from moss_step.model.cloud import Cloud, CloudHead, ExtraField, Record, of_returns
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Box, reference_system
+from moss_step.model.frame import Box
+from moss_step.model.mapped import room_for, too_large
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.units import FOOT, METRE, UNKNOWN, US_FOOT, Unit, unit_named
@@ -24,12 +25,22 @@ from moss_step.model.units import FOOT, METRE, UNKNOWN, US_FOOT, Unit, unit_name
 ENDINGS = (".laz", ".las")
 _LEAST_BYTES = 0.25
 """Bytes that a point takes at the least in a compressed file: a head that claims more points is wrong."""
-_PLACES = ("X", "Y", "Z")
+_DECODED = 200_000
+"""Points that are decoded at once: the decoder lets nothing else of the interpreter run meanwhile."""
+_SHOWN = 150_000
+"""Points that are drawn of a cloud while it is read."""
+_CACHED = 65_536
+"""Points whose bytes stay in the processor's cache while each of their values is copied out of them."""
+PLACES = ("X", "Y", "Z")
 _OWN = {"laszip encoded", "copc"}
 """Users of records that belong to the packing of a file, and not to its points."""
 _MODEL, _VERTICAL_UNIT = 3072, 4099
 """Keys of the projected system and of the unit of heights (OGC GeoTIFF 1.1)."""
 _KEY_UNITS = {9001: METRE, 9002: FOOT, 9003: US_FOOT}
+
+
+class NoPointsError(MossError):
+    """Nothing is left of a cloud by what is wanted of it."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +72,7 @@ def describe(path: Path) -> CloudFacts:
 
     Raises MossError when it is none of ours, damaged, or claims more points than the file can hold.
     """
-    with _opened(path) as reader:
+    with opened(path) as reader:
         return _facts(path, reader)
 
 
@@ -76,7 +87,7 @@ def read_cloud(
     Raises MossError for files that cannot be read whole, or do not fit in memory.
     """
     progress = progress or silent()
-    with _opened(path) as reader:
+    with opened(path) as reader:
         facts = _facts(path, reader)
         if wanted == WHOLE:
             return _whole(path, reader, facts, progress), list(facts.remarks)
@@ -93,26 +104,71 @@ def read_cloud(
     return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head), list(facts.remarks)
 
 
-def _whole(path: Path, reader: Any, facts: CloudFacts, progress: Progress) -> Cloud:
-    """All points, read into arrays of their number: nothing is copied twice."""
-    need = facts.count * facts.bytes_a_point
-    check_memory(need, f"A cloud of {facts.count:,} points", "Read a part of it with box= or every=.")
-    columns: dict[str, np.ndarray] = {}
-    read = 0
-    for points in _chunks(path, reader, WHOLE):
-        progress.at(min(read / facts.count, 1.0), "Reading points")
-        to = slice(read, read + len(points))
-        for name, values in _views(points):
-            if name not in columns:
-                columns[name] = np.empty(facts.count, values.dtype)
-            columns[name][to] = values[: facts.count - read]
-        read += len(points)
-    if read != facts.count:
-        raise MossError(
-            f"{path} holds {read:,} points, and its head says {facts.count:,}.", "Fetch or copy it again."
-        )
+def read_sample(path: Path, places: int, each: int) -> Cloud:
+    """Some points from even places of a file, without reading what lies between.
+
+    Raises MossError when it is none of ours or damaged.
+    """
+    with opened(path) as reader, _guarded(path):
+        facts = _facts(path, reader)
+        parts = []
+        for k in range(places):
+            reader.seek(facts.count * k // places)
+            points = reader.read_points(min(each, facts.count - facts.count * k // places))
+            parts.append(_columns(points, slice(None)))
+    columns = {n: np.concatenate([p[n] for p in parts]) for n in parts[0]}
     x, y, z = (columns.pop(n) for n in "xyz")
     return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head)
+
+
+def _whole(path: Path, reader: Any, facts: CloudFacts, progress: Progress) -> Cloud:
+    """All points, read into arrays of their number: nothing is copied twice."""
+    mapped = too_large(facts.count * facts.bytes_a_point)
+    columns = {n: room_for(facts.count, kind, mapped) for n, kind in kinds_of(reader).items()}
+    fill(path, reader, facts, columns, 0, progress)
+    x, y, z = (columns.pop(n) for n in "xyz")
+    return Cloud(x, y, z, columns, facts.crs, facts.unit, facts.head)
+
+
+def kinds_of(reader: Any) -> dict[str, np.dtype]:
+    """Names and types of what the points of a file hold."""
+    import laspy  # loaded where it is used: it takes a while
+
+    return {n: v.dtype for n, v in _views(laspy.ScaleAwarePointRecord.zeros(1, header=reader.header))}
+
+
+def fill(
+    path: Path,
+    reader: Any,
+    facts: CloudFacts,
+    columns: dict[str, np.ndarray],
+    first: int,
+    progress: Progress,
+) -> None:
+    """Read all points of a file into columns, from a place on; what there is so far can be drawn."""
+    count, read = facts.count, 0
+    for points in _chunks(path, reader, WHOLE):
+        progress.at(min(read / count, 1.0), "Reading points")
+        for start in range(0, len(points), _CACHED):  # all of a point's values while they are near
+            some = points[start : start + _CACHED]
+            to = slice(first + read, first + min(read + len(some), count))
+            for name, values in _views(some):
+                if name in columns:
+                    columns[name][to] = values[: max(count - read, 0)]
+            read += len(some)
+        progress.show(partial(_so_far, columns, first + min(read, count), facts))
+    if read != count:
+        raise MossError(
+            f"{path} holds {read:,} points, and its head says {count:,}.", "Fetch or copy it again."
+        )
+
+
+def _so_far(columns: dict[str, np.ndarray], held: int, facts: CloudFacts) -> Cloud:
+    """An even choice of the points that stand in columns already."""
+    step = max(held // _SHOWN, 1)
+    some = {n: np.array(v[:held:step]) for n, v in columns.items()}
+    x, y, z = (some.pop(n) for n in "xyz")
+    return Cloud(x, y, z, some, facts.crs, facts.unit)
 
 
 def _views(points: Any) -> Iterator[tuple[str, np.ndarray]]:
@@ -120,12 +176,12 @@ def _views(points: Any) -> Iterator[tuple[str, np.ndarray]]:
     for axis in "xyz":
         yield axis, np.asarray(getattr(points, axis))
     for name in points.point_format.dimension_names:
-        if name not in _PLACES:
+        if name not in PLACES:
             yield name, np.asarray(points[name])
 
 
 @contextmanager
-def _opened(path: Path) -> Iterator[Any]:
+def opened(path: Path) -> Iterator[Any]:
     import laspy  # loaded where it is used: it takes a while
 
     check_readable(path)
@@ -188,7 +244,7 @@ def _chunks(path: Path, reader: Any, wanted: Wanted) -> Iterator[Any]:
             with laspy.CopcReader.open(path) as copc:
                 yield copc.query(bounds=Bounds(np.array([xmin, ymin]), np.array([xmax, ymax])))
             return
-        yield from reader.chunk_iterator(CHUNK)
+        yield from reader.chunk_iterator(_DECODED)
 
 
 def _wanted(points: Any, before: int, wanted: Wanted) -> np.ndarray:
@@ -204,7 +260,7 @@ def _wanted(points: Any, before: int, wanted: Wanted) -> np.ndarray:
         kept &= np.isin(np.asarray(points.classification), wanted.classes)
     if wanted.returns != "all":
         number, of = np.asarray(points.return_number), np.asarray(points.number_of_returns)
-        kept &= {"first": number <= 1, "last": number >= of, "only": of <= 1}[wanted.returns]
+        kept &= of_returns(wanted.returns, number, of)
     return kept
 
 
@@ -215,7 +271,7 @@ def _columns(points: Any, kept: slice | np.ndarray) -> dict[str, np.ndarray]:
 def _joined(parts: list[dict[str, np.ndarray]], facts: CloudFacts) -> dict[str, np.ndarray]:
     """All parts one after another; each is let go as it is copied."""
     if not parts:
-        raise MossError("No point is left of the cloud.", "Take a larger box, other returns or classes.")
+        raise NoPointsError("No point is left of the cloud.", "Take a larger box, other returns or classes.")
     count = sum(len(p["x"]) for p in parts)
     check_memory(
         count * facts.bytes_a_point, f"A cloud of {count:,} points", "Read a part of it with box= or every=."
@@ -258,7 +314,7 @@ def _facts(path: Path, reader: Any) -> CloudFacts:
     )
     (xmin, ymin, low), (xmax, ymax, high) = header.mins, header.maxs
     box = (float(xmin), float(ymin), float(xmax), float(ymax))
-    wide = 24 + sum(_width(d) for d in header.point_format.dimensions if d.name not in _PLACES)
+    wide = 24 + sum(_width(d) for d in header.point_format.dimensions if d.name not in PLACES)
     return CloudFacts(count, box, (float(low), float(high)), head, crs, unit, tuple(remarks), wide)
 
 
@@ -335,97 +391,3 @@ def _wkt_texts(records: list[Any]) -> list[str]:
     found = [r for r in records if r.user_id == "LASF_Projection" and r.record_id == 2112]
     texts = [bytes(r.record_data_bytes()).split(b"\0")[0].decode("utf-8", "replace").strip() for r in found]
     return [t for t in texts if t]
-
-
-# --- writing
-
-
-def write_cloud(path: Path, cloud: Cloud, progress: Progress | None = None) -> None:
-    """Write a cloud as LAS or, by its ending, LAZ: whole or not at all, every attribute kept.
-
-    Points that came from a file stand as they stood there; others are written in format 6 or, with colours,
-    7, to the millimetre. Attributes that no format has are extra ones.
-    """
-    import laspy  # loaded where it is used: it takes a while
-
-    progress = progress or silent()
-    header = _header_for(cloud)
-    with whole_file(path) as temporary, in_words(path, "written as a point cloud", "The disk may be full."):
-        packed = path.suffix.lower() == ".laz"
-        with laspy.open(temporary, mode="w", header=header, do_compress=packed) as writer:
-            for first, last in progress.blocks(len(cloud), CHUNK, f"Writing {path.name}"):
-                writer.write_points(_points(cloud.part(slice(first, last)), header))
-        with laspy.open(temporary) as again:
-            if again.header.point_count != len(cloud):
-                raise MossError(f"{path} could not be written whole.", "The disk may be full.")
-
-
-def _header_for(cloud: Cloud) -> Any:
-    import laspy  # loaded where it is used: it takes a while
-
-    head = cloud.head or _new_head(cloud)
-    header = laspy.LasHeader(point_format=head.point_format, version=head.version)
-    header.scales, header.offsets = np.array(head.scales), np.array(head.offsets)
-    header.system_identifier = printable(head.system)[:32]
-    header.generating_software = f"Moss Step {__version__}"
-    for record in head.records:
-        if record.user != "LASF_Projection" or cloud.crs == head.crs:
-            header.vlrs.append(laspy.VLR(record.user, record.number, record.description, record.content))
-    if cloud.crs is not None and cloud.crs != head.crs:
-        header.add_crs(reference_system(cloud.crs))
-    elif head.wkt:
-        header.global_encoding.wkt = True
-    known = {*header.point_format.dimension_names}
-    told = {e.name: e for e in head.extra}
-    for name, values in cloud.attributes.items():
-        if name not in known:
-            extra = told.get(name) or ExtraField(printable(name)[:32], str(values.dtype))
-            header.add_extra_dim(
-                laspy.ExtraBytesParams(
-                    extra.name,
-                    _storable(extra.type),
-                    extra.description[:32],
-                    None if extra.offsets is None else np.array(extra.offsets),
-                    None if extra.scales is None else np.array(extra.scales),
-                )
-            )
-    return header
-
-
-def _storable(kind: str) -> str:
-    return "uint8" if kind == "bool" else kind
-
-
-def _new_head(cloud: Cloud) -> CloudHead:
-    box, heights = cloud.bounds or ((0.0, 0.0, 0.0, 0.0), (0.0, 0.0))
-    colored = {"red", "green", "blue"} <= cloud.attributes.keys()
-    geographic = cloud.crs is not None and reference_system(cloud.crs).is_geographic
-    fine = 1e-7 if geographic else 1e-3
-    offsets = (math.floor(box[0]), math.floor(box[1]), math.floor(heights[0]))
-    return CloudHead("1.4", 7 if colored else 6, (fine, fine, 1e-3), offsets)
-
-
-def _points(cloud: Cloud, header: Any) -> Any:
-    import laspy  # loaded where it is used: it takes a while
-
-    record = laspy.ScaleAwarePointRecord.zeros(len(cloud), header=header)
-    for axis, values in zip(_PLACES, (cloud.x, cloud.y, cloud.z), strict=True):
-        k = _PLACES.index(axis)
-        whole = np.round((np.asarray(values) - header.offsets[k]) / header.scales[k])
-        if not (np.abs(whole) < 2**31).all():
-            raise MossError("Some points lie too far away for the file's scale.", "Cut them off first.")
-        record[axis] = whole.astype(np.int32)
-    for name, values in cloud.attributes.items():
-        record[printable(name)[:32]] = values
-    return record
-
-
-def with_classes(cloud: Cloud, codes: np.ndarray) -> Cloud:
-    """The cloud with other classes; the format is one that holds them."""
-    head = cloud.head
-    if head is not None and head.point_format < 6 and codes.size and int(codes.max()) > 31:
-        newer = {0: 6, 1: 6, 2: 7, 3: 7, 4: 9, 5: 10}[head.point_format]
-        head = replace(head, point_format=newer, version="1.4")
-    return replace(
-        cloud, attributes={**cloud.attributes, "classification": codes.astype(np.uint8)}, head=head
-    )

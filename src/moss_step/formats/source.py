@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from moss_step.formats import virtual
+from moss_step.formats.whole import in_words
 from moss_step.model.errors import MossError
 
 _BESIDE = (
@@ -29,12 +30,33 @@ _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")
 """Endings that follow the file's own."""
 
 
+MANY = (".laz", ".las")
+"""Endings of files of which a folder or a pattern may name several as one source."""
+
+
+def members(path: Path) -> list[Path]:
+    """The files that a folder, or a pattern such as ``tiles/*.laz``, stands for, by their names; else the
+    file itself.
+
+    Raises MossError for a folder that may not be read.
+    """
+    with in_words(path, "read"):
+        if path.is_dir():
+            return sorted(f for f in path.iterdir() if f.suffix.lower() in MANY and f.is_file())
+        if any(sign in path.name for sign in "*?") and not path.exists():
+            return sorted(f for f in path.parent.glob(path.name) if f.is_file())
+    return [path]
+
+
 def files_of(path: Path) -> list[Path]:
     """The file, those beside it that a reader looks at, and what a virtual grid is made of; those that are
     there.
     """
     if not path.name:
         return []
+    named = members(path)
+    if named != [path]:
+        return [f for one in named for f in files_of(one)]
     beside = [path.with_suffix(e) for e in _BESIDE if e != path.suffix.lower()] + [
         path.with_suffix(e.upper()) for e in _BESIDE
     ]

@@ -9,29 +9,25 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.columns_csv import read_numbers, table_chunks
-from moss_step.formats.las import ENDINGS, describe, read_cloud, write_cloud
+from moss_step.formats.cloud_source import read_source
+from moss_step.formats.columns_csv import table_chunks
+from moss_step.formats.las import ENDINGS, describe
+from moss_step.formats.las_write import write_cloud
+from moss_step.formats.source import members
 from moss_step.formats.whole import write_chunks
 from moss_step.kinds.kind import Columns, Kind, Parts
 from moss_step.model.cloud import Cloud, CloudHead, ExtraField, Record
-from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress, silent
 from moss_step.model.typed import as_kind
 from moss_step.model.units import Unit
 
-_PLACES = ("x", "y", "z")
 _AT_ONCE = 50_000
 
 
 def _read(source: str, progress: Progress) -> tuple[Cloud, list[str]]:
-    if Path(source).suffix.lower() in ENDINGS:
-        return read_cloud(Path(source), progress=progress)
-    columns = read_numbers(Path(source))
-    if any(name not in columns for name in _PLACES):
-        raise MossError(f"{source} has no columns x, y and z.", f"Its columns: {', '.join(columns)}.")
-    x, y, z = (columns.pop(name) for name in _PLACES)
-    return Cloud(x, y, z, columns), ["No reference system and no unit of heights are stated in such a file."]
+    made = read_source(source, progress=progress)
+    return made.cloud, list(made.remarks)
 
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
@@ -103,13 +99,15 @@ def _facts(value: Cloud) -> list[tuple[str, str]]:
 
 
 def _stand_in(source: str) -> tuple[Cloud, str]:
-    """A cloud as large as that of a file, from its head, without memory of its own."""
-    if Path(source).suffix.lower() not in ENDINGS:
-        cloud = _read(source, silent())[0]
-        return cloud, f"{len(cloud):,} points".replace(",", " ")
-    facts = describe(Path(source))
-    nothing = np.broadcast_to(np.float64(0.0), facts.count)
-    return Cloud(nothing, nothing, nothing), f"{facts.count:,} points".replace(",", " ")
+    """A cloud as large as that of a file or several, from their heads, without memory of its own."""
+    files = members(Path(source))
+    if len(files) == 1 and files[0].suffix.lower() not in ENDINGS:
+        count = len(_read(source, silent())[0])
+    else:
+        count = sum(describe(file).count for file in files)
+    nothing = np.broadcast_to(np.float64(0.0), count)
+    several = f" in {len(files)} files" if len(files) > 1 else ""
+    return Cloud(nothing, nothing, nothing), f"{count:,} points{several}".replace(",", " ")
 
 
 CLOUD = Kind(

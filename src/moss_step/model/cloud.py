@@ -4,7 +4,7 @@ chunks.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -37,6 +37,13 @@ own.
 def class_name(code: int) -> str:
     """The name of a class of points."""
     return CLASSES.get(code, f"Own class {code}" if code >= 64 else f"Reserved {code}")
+
+
+def of_returns(which: str, number: np.ndarray, of: np.ndarray) -> np.ndarray:
+    """Which points are the ``first``, the ``last`` or the ``only`` return of their pulse, or any."""
+    if which == "all":
+        return np.ones(len(number), bool)
+    return np.asarray({"first": number <= 1, "last": number >= of, "only": of <= 1}[which])
 
 
 @dataclass(frozen=True)
@@ -147,6 +154,14 @@ class Cloud:
             taken[places[1] * side + places[0]] = True
         return float(taken.mean())
 
+    @cached_property
+    def plan_metres(self) -> tuple[float, float]:
+        """Metres of one unit of the plan to the east and to the north, at its middle."""
+        middle = 0.0 if self.bounds is None else (self.bounds[0][1] + self.bounds[0][3]) / 2.0
+        step = 1e-4  # a degree is not the same at its ends: a small cell stands for the place
+        wide, high = Frame(1, 1, 0.0, middle + step / 2.0, step, step, self.crs).cell_metres
+        return round(wide / step, 9), round(high / step, 9)
+
     def part(self, which: slice | np.ndarray) -> Cloud:
         """Some of the points: a slice (without a copy), row numbers or a mask."""
         attributes = {n: v[which] for n, v in self.attributes.items()}
@@ -169,3 +184,12 @@ class Cloud:
                 low[k] = np.fmin(low[k], np.fmin.reduce(values))
                 high[k] = np.fmax(high[k], np.fmax.reduce(values))
         return (float(low[0]), float(low[1]), float(high[0]), float(high[1])), (float(low[2]), float(high[2]))
+
+
+def joined(clouds: Sequence[Cloud]) -> Cloud:
+    """The points of several clouds of one system and unit, with the attributes that all of them have."""
+    first = clouds[0]
+    shared = [n for n in first.attributes if all(n in c.attributes for c in clouds)]
+    x, y, z = (np.concatenate([getattr(c, axis) for c in clouds]) for axis in "xyz")
+    held = {n: np.concatenate([c.attributes[n] for c in clouds]) for n in shared}
+    return replace(first, x=x, y=y, z=z, attributes=held)

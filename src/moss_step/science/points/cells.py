@@ -12,6 +12,7 @@ from moss_step.science.points.kernels.cells import (
     cell_numbers,
     count_cells,
     extreme_cells,
+    order_by_cell,
 )
 
 
@@ -72,66 +73,33 @@ def counts(numbers: np.ndarray, frame: Frame) -> np.ndarray:
     return count.reshape(frame.shape)
 
 
-def means(numbers: np.ndarray, values: np.ndarray, frame: Frame) -> np.ndarray:
-    """Mean of the values in each cell.
+def counts_in(cloud: Cloud, frame: Frame) -> np.ndarray:
+    """Points in each cell, some points at a time: of clouds that are larger than memory, too.
 
     Parameters
     ----------
-    numbers
-        Cells of the points, as ``cells_of`` gives them.
-    values
-        A value of each point; NaN counts for nothing.
+    cloud
+        n points.
     frame
         Where the cells lie.
 
     Returns
     -------
     np.ndarray
-        float64 of shape (rows, cols); NaN for cells without a value.
+        Counts (int64) of shape (rows, cols).
 
     Examples
     --------
-    >>> import numpy as np
     >>> from moss_step.model.frame import Frame
-    >>> from moss_step.science.points.cells import means
-    >>> means(np.array([0, 0, 1]), np.array([1.0, 3.0, 5.0]), Frame(1, 2, 0.0, 1.0, 1.0, 1.0)).tolist()
-    [[2.0, 5.0]]
+    >>> from moss_step.science.points.cells import counts_in
+    >>> from moss_step.science.sample import scattered
+    >>> counts_in(scattered(2), Frame(1, 1, 0.0, 2.0, 2.0, 2.0)).tolist()
+    [[4]]
     """
-    count, total = _sums(numbers, values, frame)
-    with np.errstate(invalid="ignore"):
-        return np.where(count > 0, total / np.maximum(count, 1), np.nan).reshape(frame.shape)
-
-
-def spreads(numbers: np.ndarray, values: np.ndarray, frame: Frame) -> np.ndarray:
-    """Standard deviation of the values in each cell, of its points as a whole.
-
-    Parameters
-    ----------
-    numbers
-        Cells of the points, as ``cells_of`` gives them.
-    values
-        A value of each point; NaN counts for nothing.
-    frame
-        Where the cells lie.
-
-    Returns
-    -------
-    np.ndarray
-        float64 of shape (rows, cols); NaN for cells without a value.
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.science.points.cells import spreads
-    >>> spreads(np.array([0, 0, 1]), np.array([1.0, 3.0, 5.0]), Frame(1, 2, 0.0, 1.0, 1.0, 1.0)).tolist()
-    [[1.0, 0.0]]
-    """
-    count, _ = _sums(numbers, values, frame)
-    mean = np.nan_to_num(means(numbers, values, frame).reshape(-1))
-    squares = np.zeros(mean.size)
-    add_squares(numbers, np.ascontiguousarray(values, np.float64), mean, squares)
-    return np.where(count > 0, np.sqrt(squares / np.maximum(count, 1)), np.nan).reshape(frame.shape)
+    total = np.zeros(frame.shape, np.int64)
+    for chunk in cloud.chunks():
+        total += counts(cells_of(chunk, frame), frame)
+    return total
 
 
 def extremes(numbers: np.ndarray, values: np.ndarray, frame: Frame, highest: bool) -> np.ndarray:
@@ -195,10 +163,99 @@ def taken(values: np.ndarray, points: np.ndarray) -> np.ndarray:
     return result
 
 
-def _sums(numbers: np.ndarray, values: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray]:
-    count, total = np.zeros(frame.rows * frame.cols, np.int64), np.zeros(frame.rows * frame.cols)
-    add_cells(numbers, np.ascontiguousarray(values, np.float64), count, total)
-    return count, total
+def by_cell(numbers: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray]:
+    """The points cell after cell.
+
+    Parameters
+    ----------
+    numbers
+        Cells of the points, as ``cells_of`` gives them.
+    frame
+        Where the cells lie.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Place of the first point of each cell, and of the end (int64, cells + 1); numbers of the points (int32
+        where these suffice).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.points.cells import by_cell
+    >>> starts, order = by_cell(np.array([1, 0, 1, -1]), Frame(1, 2, 0.0, 1.0, 1.0, 1.0))
+    >>> starts.tolist(), order.tolist()
+    ([0, 1, 3], [1, 0, 2])
+    """
+    starts = np.zeros(frame.rows * frame.cols + 1, np.int64)
+    held = int(np.count_nonzero(numbers >= 0))
+    order = np.empty(held, np.int32 if len(numbers) < 2**31 else np.int64)
+    order_by_cell(numbers, starts, order)
+    return starts, order
+
+
+def add_up(numbers: np.ndarray, values: np.ndarray, count: np.ndarray, total: np.ndarray) -> None:
+    """Add values to the counts and sums of cells, so that a cloud can be gone through part by part.
+
+    Parameters
+    ----------
+    numbers
+        Cells of the points, as ``cells_of`` gives them.
+    values
+        A value of each point; NaN counts for nothing.
+    count
+        Counts so far (rows, cols), int64; changed in place.
+    total
+        Sums so far (rows, cols), float64; changed in place.
+
+    Returns
+    -------
+    None
+        Counts and sums are changed where they are.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.points.cells import add_up
+    >>> count, total = np.zeros((1, 2), np.int64), np.zeros((1, 2))
+    >>> add_up(np.array([0, 0]), np.array([1.0, 3.0]), count, total)
+    >>> total.tolist()
+    [[4.0, 0.0]]
+    """
+    add_cells(numbers, np.ascontiguousarray(values, np.float64), count.reshape(-1), total.reshape(-1))
+
+
+def add_squares_up(numbers: np.ndarray, values: np.ndarray, mean: np.ndarray, squares: np.ndarray) -> None:
+    """Add squared deviations from the means of cells.
+
+    Parameters
+    ----------
+    numbers
+        Cells of the points, as ``cells_of`` gives them.
+    values
+        A value of each point; NaN counts for nothing.
+    mean
+        Means (rows, cols).
+    squares
+        Sums so far (rows, cols), float64; changed in place.
+
+    Returns
+    -------
+    None
+        Sums are changed where they are.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.points.cells import add_squares_up
+    >>> squares = np.zeros((1, 1))
+    >>> add_squares_up(np.array([0, 0]), np.array([1.0, 3.0]), np.full((1, 1), 2.0), squares)
+    >>> squares.tolist()
+    [[2.0]]
+    """
+    given = np.nan_to_num(mean).reshape(-1)
+    add_squares(numbers, np.ascontiguousarray(values, np.float64), given, squares.reshape(-1))
 
 
 def density(cloud: Cloud) -> float:
@@ -232,6 +289,6 @@ def density(cloud: Cloud) -> float:
         -(-frame.rows // step), -(-frame.cols // step), frame.x0, frame.y0, frame.dx * step, frame.dy * step,
         frame.crs,
     )  # fmt: skip
-    held = counts(cells_of(cloud, coarse), coarse) > 0
+    held = counts_in(cloud, coarse) > 0
     area = float((held.sum(axis=1) * coarse.row_areas).sum())
     return len(cloud) / area if area > 0 else float("nan")

@@ -9,6 +9,8 @@ from moss_step.model.frame import Box
 from moss_step.model.units import METRE, UNKNOWN
 from moss_step.science.points.cells import cells_of, counts
 
+_MOST_PAIRED = 40_000_000
+"""Points among which others in the same place are looked for: of more it would take too much memory."""
 _FAR = 0.5
 """Units that a point may lie beyond the box that the head of its file states."""
 
@@ -48,6 +50,8 @@ def suspicions(cloud: Cloud, stated: Box | None = None) -> list[str]:
     if stated is not None and (beyond := _beyond(cloud, stated)):
         said.append(f"{beyond:,} points lie outside the box that the file's head states.")
     said += _about_attributes(cloud)
+    if len(cloud) > _MOST_PAIRED:
+        said.append(f"Points in the same place are not looked for among {len(cloud):,}.")
     if (twice := _twice(cloud)) > 0:
         said.append(f"Of {twice:,} points another one stands in the same place.")
     return said
@@ -55,10 +59,17 @@ def suspicions(cloud: Cloud, stated: Box | None = None) -> list[str]:
 
 def _beyond(cloud: Cloud, box: Box) -> int:
     xmin, ymin, xmax, ymax = box
-    out = (
-        (cloud.x < xmin - _FAR) | (cloud.x > xmax + _FAR) | (cloud.y < ymin - _FAR) | (cloud.y > ymax + _FAR)
-    )
-    return int(out.sum())
+    total = 0
+    for part in cloud.chunks():
+        total += int(
+            np.count_nonzero(
+                (part.x < xmin - _FAR)
+                | (part.x > xmax + _FAR)
+                | (part.y < ymin - _FAR)
+                | (part.y > ymax + _FAR)
+            )
+        )
+    return total
 
 
 def _about_attributes(cloud: Cloud) -> list[str]:
@@ -80,6 +91,8 @@ def _twice(cloud: Cloud) -> int:
     frame = cloud.frame
     if frame is None:
         return len(cloud) - 1 if len(cloud) else 0
+    if len(cloud) > _MOST_PAIRED:
+        return 0
     numbers = cells_of(cloud, frame)
     crowded = counts(numbers, frame).reshape(-1) > 1
     some = np.flatnonzero(crowded[numbers])

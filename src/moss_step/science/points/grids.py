@@ -5,31 +5,47 @@ and spread.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 
 from moss_step.model.arrays import as_short
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Box, Frame
 from moss_step.model.memory import check_grid
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import COUNT, NONE
 from moss_step.science.points import cells
+from moss_step.science.points.between import by_distance, canopy, on_triangles
+from moss_step.science.points.blocks import MOST, Block, blocks_of
 from moss_step.science.points.gaps import filled
-from moss_step.science.points.kernels.triangles import fill_triangles
 
-What = Literal["ground", "first", "highest", "lowest", "mean", "count", "density", "spread", "intensity"]
+What = Literal[
+    "ground", "first", "canopy", "highest", "lowest", "mean", "count", "density", "spread", "intensity"
+]
+Between = Literal["triangles", "inverse_distance"]
+Counting = Callable[[Cloud], np.ndarray]
+_CORNERS, _AT_ONCE = 3, 2
+"""Least points of a surface, and blocks that are worked on at once."""
+_ASKED = ("classification", "return_number", "number_of_returns")
+"""Attributes that may say which points count."""
 
 
-def proposed_cell(cloud: Cloud) -> float:
+def proposed_cell(cloud: Cloud, share: float = 1.0) -> float:
     """A cell that the points warrant: a round number that holds one point on average.
 
     Parameters
     ----------
     cloud
         Points.
+    share
+        Share of them that counts.
 
     Returns
     -------
@@ -48,7 +64,7 @@ def proposed_cell(cloud: Cloud) -> float:
         return 1.0
     wide, high = frame.cell_metres
     metres = (wide * high / (frame.dx * frame.dy)) ** 0.5
-    spacing = (1.0 / max(cells.density(cloud), 1e-12)) ** 0.5 / metres
+    spacing = (1.0 / max(cells.density(cloud) * share, 1e-12)) ** 0.5 / metres
     power = 10.0 ** math.floor(math.log10(spacing))
     return float(next(k * power for k in (1.0, 2.0, 5.0, 10.0) if k * power >= spacing * 0.9))
 
@@ -89,22 +105,41 @@ def frame_for(cloud: Cloud, cell: float) -> Frame:
     return Frame(rows, cols, west * cell, north * cell, cell, cell, cloud.crs)
 
 
-def grid_points(cloud: Cloud, frame: Frame, what: What, fill: float) -> Surface:
-    """A surface from points that were chosen before.
+def grid_points(
+    cloud: Cloud,
+    frame: Frame,
+    what: What,
+    fill: float,
+    between: Between = "triangles",
+    counting: Counting | None = None,
+    progress: Progress | None = None,
+) -> Surface:
+    """A surface from points.
+
+    A cloud is gone through some points at a time, and triangles are laid block by block with a margin: it may
+    be larger than memory.
 
     Parameters
     ----------
     cloud
-        The points that count.
+        The points.
     frame
         Where the cells lie.
     what
         ``ground``: heights on the triangles between all points (Delaunay 1934); ``first``, ``highest`` and
         ``lowest``: the extreme of each cell; ``mean``, ``spread`` (standard deviation), ``count``,
-        ``density`` (points a square metre) and ``intensity`` (mean) of each cell.
+        ``density`` (points a square metre) and ``intensity`` (mean) of each cell; ``canopy``: the attribute
+        ``height_above`` without pits (Khosravipour et al. 2014).
     fill
         Metres up to which cells without a point are filled: longest side of a triangle, or distance from a
         cell with one. 0 leaves them, and of triangles leaves out none.
+    between
+        How the ground lies between its points: on ``triangles``, or by ``inverse_distance`` from the eight
+        nearest within ``fill`` (Shepard 1968).
+    counting
+        Which points of a part of the cloud count (mask); all when left out.
+    progress
+        Told how far it is.
 
     Returns
     -------
@@ -116,7 +151,7 @@ def grid_points(cloud: Cloud, frame: Frame, what: What, fill: float) -> Surface:
     MossError
         Where there are too few points.
     AskedWronglyError
-        Where the cloud has no intensity.
+        Where the cloud has no intensity, or no heights above the ground.
 
     Examples
     --------
@@ -125,26 +160,138 @@ def grid_points(cloud: Cloud, frame: Frame, what: What, fill: float) -> Surface:
     >>> grid_points(scattered(4), frame_for(scattered(4), 2.0), "highest", 0.0).values.tolist()
     [[10.0, 14.0], [10.0, 10.0]]
     """
-    if what == "ground":
-        return Surface(_on_triangles(cloud, frame, fill), frame, cloud.unit, "elevation")
-    numbers = cells.cells_of(cloud, frame)
+    progress = progress or silent()
+    if what in ("ground", "canopy"):
+        held = _in_blocks(cloud, frame, what, fill, between, counting, progress)
+        quantity = "elevation" if what == "ground" else "difference"
+        return Surface(as_short(held), frame, cloud.unit, quantity)
     if what in ("count", "density"):
-        held = cells.counts(numbers, frame).astype(np.float32)
+        number = _counted(cloud, frame, counting, progress).astype(np.float32)
         if what == "count":
-            return Surface(held, frame, COUNT, "count")
-        return Surface((held / frame.row_areas[:, None]).astype(np.float32), frame, NONE, "density")
-    unit, quantity = cloud.unit, "elevation"
-    if what in ("first", "highest", "lowest"):
-        values = cells.taken(cloud.z, cells.extremes(numbers, cloud.z, frame, what != "lowest"))
-    elif what == "mean":
-        values = cells.means(numbers, cloud.z, frame)
-    elif what == "spread":
-        values, quantity = cells.spreads(numbers, cloud.z, frame), "spread"
-    else:
-        if "intensity" not in cloud.attributes:
-            raise AskedWronglyError("The cloud has no intensity.", "Choose another measure.")
-        values, unit, quantity = cells.means(numbers, cloud.attributes["intensity"], frame), NONE, "intensity"
+            return Surface(number, frame, COUNT, "count")
+        return Surface((number / frame.row_areas[:, None]).astype(np.float32), frame, NONE, "density")
+    if what == "intensity" and "intensity" not in cloud.attributes:
+        raise AskedWronglyError("The cloud has no intensity.", "Choose another measure.")
+    values = _measured(cloud, frame, what, counting, progress)
+    unit = NONE if what == "intensity" else cloud.unit
+    quantity = what if what in ("spread", "intensity") else "elevation"
     return Surface(as_short(_filled_near(values, frame, fill)), frame, unit, quantity)
+
+
+def _parts(cloud: Cloud, counting: Counting | None, names: tuple[str, ...] = ()) -> Iterator[Cloud]:
+    """The points that count, some at a time, with the attributes of some names alone."""
+    for chunk in cloud.chunks():
+        kept = None if counting is None else counting(chunk)
+        bare = replace(chunk, attributes={n: chunk.attributes[n] for n in names})
+        yield bare if kept is None or kept.all() else bare.part(kept)
+
+
+def _counted(cloud: Cloud, frame: Frame, counting: Counting | None, progress: Progress) -> np.ndarray:
+    total, done = np.zeros(frame.shape, np.int64), 0
+    for part in _parts(cloud, counting):
+        progress.at(done / len(cloud), "Counting points")
+        done += CHUNK
+        total += cells.counts(cells.cells_of(part, frame), frame)
+    return total
+
+
+def _measured(
+    cloud: Cloud, frame: Frame, what: What, counting: Counting | None, progress: Progress
+) -> np.ndarray:
+    """Extremes, means or spreads of cells."""
+    if what in ("first", "highest", "lowest"):
+        return _extremes(cloud, frame, what != "lowest", counting, progress)
+    names = ("intensity",) if what == "intensity" else ()
+    count, total, squares = np.zeros(frame.shape, np.int64), np.zeros(frame.shape), np.zeros(frame.shape)
+    mean = np.zeros(frame.shape)
+    for turn in ("sum", "spread") if what == "spread" else ("sum",):
+        for k, part in enumerate(_parts(cloud, counting, names)):
+            progress.at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
+            values = part.attributes["intensity"] if names else part.z
+            numbers = cells.cells_of(part, frame)
+            if turn == "sum":
+                cells.add_up(numbers, values, count, total)
+            else:
+                cells.add_squares_up(numbers, values, mean, squares)
+        with np.errstate(invalid="ignore"):
+            mean = np.where(count > 0, total / np.maximum(count, 1), np.nan)
+    if what != "spread":
+        return mean
+    return np.where(count > 0, np.sqrt(squares / np.maximum(count, 1)), np.nan)
+
+
+def _extremes(
+    cloud: Cloud, frame: Frame, highest: bool, counting: Counting | None, progress: Progress
+) -> np.ndarray:
+    best = np.full(frame.shape, np.nan)
+    for k, part in enumerate(_parts(cloud, counting)):
+        progress.at(min(k * CHUNK / len(cloud), 1.0), "Looking for extremes")
+        numbers = cells.cells_of(part, frame)
+        held = cells.taken(part.z, cells.extremes(numbers, part.z, frame, highest))
+        best = (np.fmax if highest else np.fmin)(best, held)
+    return best
+
+
+def _in_blocks(
+    cloud: Cloud,
+    frame: Frame,
+    what: What,
+    fill: float,
+    between: Between,
+    counting: Counting | None,
+    progress: Progress,
+) -> np.ndarray:
+    """A surface between points: of a large cloud block by block, of others at once."""
+    names = ("height_above",) if what == "canopy" and "height_above" in cloud.attributes else ()
+
+    def lie(points: Cloud, cells_of_it: Frame) -> np.ndarray:
+        if what == "canopy":
+            return canopy(points, cells_of_it, fill)
+        if between == "triangles":
+            return on_triangles(points, cells_of_it, points.z, fill)
+        return by_distance(points, cells_of_it, fill)
+
+    if len(cloud) <= MOST or fill <= 0.0:
+        parts = list(_parts(cloud, counting, names))
+        return lie(parts[0] if len(parts) == 1 else joined(parts), frame)
+    out = np.full(frame.shape, np.nan, np.float32)
+    margin, blocks = _margin(cloud, fill), blocks_of(cloud)
+    held = {n: cloud.attributes[n] for n in (*names, *_ASKED) if n in cloud.attributes}
+    near = replace(cloud, attributes=held)
+
+    def fill_block(block: Block) -> None:
+        rows, cols = _window(frame, block.box)
+        points = near.part(block.rows)
+        if counting is not None:
+            points = points.part(counting(points))
+        if rows.stop > rows.start and cols.stop > cols.start and len(points) >= _CORNERS:
+            with suppress(MossError):  # points on one line have no surface between them
+                out[rows, cols] = lie(points, frame.part(rows, cols))
+
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        waiting: list[Future[None]] = []
+        for k, block in enumerate(blocks.around(margin)):
+            progress.at(min(k / len(blocks), 1.0), "Laying triangles")
+            waiting.append(pool.submit(fill_block, block))
+            if len(waiting) > _AT_ONCE:
+                waiting.pop(0).result()
+        for one in waiting:
+            one.result()
+    return out
+
+
+def _margin(cloud: Cloud, fill: float) -> float:
+    """Units of the plan around a block that its triangles may reach into."""
+    return float(max(fill, 30.0 * cells.density(cloud) ** -0.5) * 1.5 / min(cloud.plan_metres))
+
+
+def _window(frame: Frame, box: Box) -> tuple[slice, slice]:
+    """Rows and columns of a frame whose middles lie in a box, those on its lower and right edge left out."""
+    cols = [math.ceil((x - frame.x0) / frame.dx - 0.5) for x in (box[0], box[2])]
+    rows = [math.ceil((frame.y0 - y) / frame.dy - 0.5) for y in (box[3], box[1])]
+    first, last = (min(max(c, 0), frame.cols) for c in cols)
+    top, end = (min(max(r, 0), frame.rows) for r in rows)
+    return slice(top, end), slice(first, last)
 
 
 def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
@@ -156,27 +303,6 @@ def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
 
     near = empty & (distance_transform_edt(empty, sampling=frame.cell_metres[::-1]) <= fill)
     return np.where(near, filled(values), values)
-
-
-def _on_triangles(cloud: Cloud, frame: Frame, fill: float) -> np.ndarray:
-    if len(cloud) < 3:
-        raise MossError("Triangles need three points or more.", "Take other classes or returns.")
-    from scipy.spatial import Delaunay, QhullError  # loaded where it is used: it takes a while
-
-    cols = (np.asarray(cloud.x) - frame.x0) / frame.dx - 0.5
-    rows = (frame.y0 - np.asarray(cloud.y)) / frame.dy - 0.5
-    wide, high = frame.cell_metres
-    try:
-        triangles = Delaunay(np.column_stack([cols * wide, rows * high])).simplices
-    except QhullError:
-        raise MossError(
-            "The points stand on one line: there is no surface between them.", "Take more points."
-        ) from None
-    out = np.full(frame.shape, np.nan)
-    longest = fill if fill > 0 else np.inf
-    z = np.ascontiguousarray(cloud.z, np.float64)
-    fill_triangles(cols, rows, z, triangles.astype(np.int64), wide, high, longest, out)
-    return as_short(out)
 
 
 def heights_above(cloud: Cloud, ground: Surface) -> np.ndarray:
@@ -219,6 +345,10 @@ def heights_above(cloud: Cloud, ground: Surface) -> np.ndarray:
         )
     from moss_step.science.relief.profile import values_at
 
-    factor = ground.metres_per_height / (cloud.unit.factor if cloud.unit.kind == "length" else 1.0)
-    floor = values_at(ground, cloud.x, cloud.y).astype(np.float64)
-    return np.asarray(cloud.z - floor * factor, np.float32)
+    factor = ground.metres_per_height / cloud.unit.metres
+    above, first = np.empty(len(cloud), np.float32), 0
+    for part in cloud.chunks():
+        floor = values_at(ground, np.asarray(part.x), np.asarray(part.y)).astype(np.float64)
+        above[first : first + len(part)] = part.z - floor * factor
+        first += len(part)
+    return above

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 
@@ -12,17 +13,21 @@ from moss_step.model.frame import Frame
 from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.science.points.cells import cells_of, extremes, taken
+from moss_step.science.points.cloth import cloth_things
 from moss_step.science.points.gaps import filled
 from moss_step.science.points.kernels.opening import read_bilinear, slide_rows, take_higher
 
 _BYTES_A_CELL, _MOST_RADIUS, _PASSES = 120, 200, 4
+
+Method = Literal["morphological", "cloth"]
 
 
 @dataclass(frozen=True)
 class GroundSet:
     """Settings of the search for ground, in metres and as slopes: cell of the surface of lowest points,
     largest thing that stands on the ground (across), steepest ground, and how far a point may lie above
-    or below the ground found, on flat ground and for each unit of slope.
+    or below the ground found, on flat ground and for each unit of slope; how stiff a cloth is; and units in
+    a metre.
     """
 
     cell: float
@@ -30,14 +35,16 @@ class GroundSet:
     slope: float
     height: float
     scale: float
+    stiffness: int = 2
+    metre: float = 1.0
 
 
 SETS = {
-    "flat": GroundSet(1.0, 18.0, 0.12, 0.15, 1.0),
+    "flat": GroundSet(1.0, 18.0, 0.12, 0.15, 1.0, 3),
     "upland": GroundSet(1.0, 24.0, 0.25, 0.18, 1.0),
     "forest": GroundSet(1.0, 16.0, 0.30, 0.20, 1.0),
-    "built_up": GroundSet(1.0, 50.0, 0.15, 0.18, 1.0),
-    "scarp": GroundSet(1.0, 26.0, 0.60, 0.25, 1.2),
+    "built_up": GroundSet(1.0, 50.0, 0.15, 0.18, 1.0, 3),
+    "scarp": GroundSet(1.0, 26.0, 0.60, 0.25, 1.2, 1),
 }
 """Ready sets by the sort of ground; the values are our own, from trials on simulated surveys."""
 
@@ -66,8 +73,10 @@ def usual_cell(cloud: Cloud) -> float:
     return 1.0 if frame is None else float(2.0 * frame.dx / 2.0**0.5)
 
 
-def ground_points(cloud: Cloud, how: GroundSet, progress: Progress | None = None) -> np.ndarray:
-    """Which points are ground, by progressive opening of the surface of lowest points.
+def ground_points(
+    cloud: Cloud, how: GroundSet, progress: Progress | None = None, method: Method = "morphological"
+) -> np.ndarray:
+    """Which points are ground, by progressive opening of the surface of lowest points, or by a cloth.
 
     The simple morphological filter (Pingel, Clarke & McBride 2013), after the progressive filter of
     Zhang et al. 2003: the surface of lowest points is opened with ever larger disks; a cell that falls
@@ -83,6 +92,9 @@ def ground_points(cloud: Cloud, how: GroundSet, progress: Progress | None = None
         Settings, in the units of the plan.
     progress
         Told how far it is.
+    method
+        How cells that hold things are found: ``morphological``, or ``cloth`` (Zhang et al. 2016) laid on the
+        surface of lowest points from below.
 
     Returns
     -------
@@ -110,7 +122,12 @@ def ground_points(cloud: Cloud, how: GroundSet, progress: Progress | None = None
     progress.at(0.1, "Opening the lowest points")
     low = _sunk(surface, how)
     surface = filled(np.where(low | np.isnan(lowest), np.nan, lowest))
-    things = _things(surface, how, progress.part(0.1, 0.8))
+    inner = progress.part(0.1, 0.8)
+    things = (
+        cloth_things(surface, how.stiffness, how.cell, how.metre, inner)
+        if method == "cloth"
+        else _things(surface, how, inner)
+    )
     lowest[things | low] = np.nan
     ground = _at_middles(cloud, frame, points, lowest)
     progress.at(0.85, "Holding points against the ground")
@@ -175,7 +192,7 @@ def _at_middles(cloud: Cloud, frame: Frame, points: np.ndarray, lowest: np.ndarr
     ground = filled(lowest)
     for _ in range(_PASSES):
         sides = _leans(ground)
-        ground = filled(lowest - sides[0] * down - sides[1] * right)
+        ground = filled(lowest - sides[0] * down - sides[1] * right, ground)
     return ground
 
 
@@ -189,7 +206,7 @@ def _leans(ground: np.ndarray) -> list[np.ndarray]:
 def _sunk(surface: np.ndarray, how: GroundSet) -> np.ndarray:
     """Cells that lie far below all around them: echoes that came late."""
     turned = -surface
-    return np.asarray(turned - _opened(turned, 2) > 1.0 + 2.0 * how.slope * how.cell + how.height)
+    return np.asarray(turned - _opened(turned, 2) > how.metre + 2.0 * how.slope * how.cell + how.height)
 
 
 def _things(surface: np.ndarray, how: GroundSet, progress: Progress) -> np.ndarray:
@@ -199,7 +216,7 @@ def _things(surface: np.ndarray, how: GroundSet, progress: Progress) -> np.ndarr
     for radius in range(1, largest + 1):
         progress.at((radius - 1) / largest, "Opening the lowest points")
         now = _opened(last, radius)
-        things |= last - now > how.slope * how.cell * radius + 0.1
+        things |= last - now > how.slope * how.cell * radius + 0.1 * how.metre
         last = now
     return things
 
@@ -325,4 +342,10 @@ def scaled(how: GroundSet, factor: float) -> GroundSet:
     >>> scaled(SETS["upland"], 0.5).widest
     48.0
     """
-    return replace(how, cell=how.cell / factor, widest=how.widest / factor, height=how.height / factor)
+    return replace(
+        how,
+        cell=how.cell / factor,
+        widest=how.widest / factor,
+        height=how.height / factor,
+        metre=how.metre / factor,
+    )

@@ -61,3 +61,31 @@ def extreme_cells(numbers, values, sign, best):
             held = best[cell]
             if held < 0 or sign * values[k] > sign * values[held]:
                 best[cell] = k
+
+
+@numba.njit(cache=True, nogil=True)
+def order_by_cell(numbers, starts, order):
+    """Numbers of the points, cell after cell and in their order within one; ``starts`` are the places of the
+    first of each cell, and of the end (Knuth 1973, distribution counting). Points outside are left out.
+    """
+    for k in range(numbers.size):
+        if numbers[k] >= 0:
+            starts[numbers[k] + 1] += 1
+    for cell in range(1, starts.size):
+        starts[cell] += starts[cell - 1]
+    free = starts.copy()
+    for k in range(numbers.size):
+        cell = numbers[k]
+        if cell >= 0:
+            order[free[cell]] = k
+            free[cell] += 1
+
+
+@numba.njit(cache=True, nogil=True)
+def place_in_order(numbers, first, free, order):
+    """Put numbers of points, from ``first`` on, to the places that are free for their cells."""
+    for k in range(numbers.size):
+        cell = numbers[k]
+        if cell >= 0:
+            order[free[cell]] = first + k
+            free[cell] += 1

@@ -51,17 +51,17 @@ def take_higher(best, slid, shift):
                 best[r, c] = max(best[r, c], slid[other, c])
 
 
-@numba.njit(cache=True, nogil=True)
-def smooth_gaps(values, gaps, rounds):
-    """Let each cell of a gap take the mean of its neighbours, over and over: the surface that is bent least.
-
-    ``gaps`` are the numbers of the cells, row by row. Gauss-Seidel with over-relaxation, gone through
-    both ways in turn.
+@numba.njit(cache=True, nogil=True, parallel=True)
+def smooth_gaps(values, gaps):
+    """Let each cell of a gap go beyond the mean of its neighbours (over-relaxation): the surface that is bent
+    least. ``gaps`` are the numbers of cells, row by row, of one colour of a chess board.
     """
     rows, cols = values.shape
-    for turn in range(rounds):
-        for i in range(gaps.size):
-            cell = gaps[i] if turn % 2 == 0 else gaps[gaps.size - 1 - i]
+    parts = max(min(gaps.size // 4096, 64), 1)
+    for part in numba.prange(parts):
+        first = np.int64(part) * gaps.size // parts
+        for i in range(first, (np.int64(part) + 1) * gaps.size // parts):
+            cell = gaps[i]
             r, c = cell // cols, cell % cols
             total, count = 0.0, 0
             if r > 0:
