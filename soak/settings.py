@@ -11,10 +11,12 @@ from typing import Any
 import numpy as np
 import shapely
 
+from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassEntry, ClassMap
+from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -77,6 +79,23 @@ def write_inputs(folder: Path) -> None:
             "Classes",
         )
         write_shapes(there / "shapes.gpkg", some_shapes(frame))
+        write_cloud(there / "cloud.laz", some_points(frame, rng))
+
+
+def some_points(frame: Frame, rng: np.random.Generator) -> Cloud:
+    """Some thousand points over a frame: ground, things of 4 m on it, and one far below."""
+    west, south, east, north = frame.box
+    x, y = rng.uniform(west, east, 4000), rng.uniform(south, north, 4000)
+    thing = (np.floor((x - west) / (east - west) * 9) % 3 == 1) & (rng.random(4000) < 0.5)
+    z = 300.0 + 5.0 * (y - south) / (north - south) + np.where(thing, 4.0, 0.0)
+    z[0] = -900.0
+    held: dict[str, np.ndarray] = {
+        "classification": np.where(thing, 5, 2).astype(np.uint8),
+        "return_number": np.ones(4000, np.uint8),
+        "number_of_returns": np.ones(4000, np.uint8),
+        "height_above": np.where(thing, 4.0, 0.0).astype(np.float32),
+    }
+    return Cloud(x, y, z, held, frame.crs, METRE)
 
 
 def some_shapes(frame: Frame) -> Shapes:
@@ -133,8 +152,13 @@ def value(rng: random.Random, schema: dict[str, Any]) -> str:
     places = [(rng.uniform(west, east), rng.uniform(south, north)) for _ in range(2)]
     if rng.random() < 0.15:
         places[1] = (float(rng.choice((1e9, -1e9, 1e300))), places[1][1])
-    if schema.get("control") in ("line", "box", "points"):
-        return (";" if schema["control"] == "points" else ",").join(f"{x:.9g},{y:.9g}" for x, y in places)
+    if schema.get("control") in ("line", "box", "points", "outline", "lasso"):
+        places += [(rng.uniform(west, east), rng.uniform(south, north))] * (
+            schema["control"] in ("outline", "lasso")
+        )
+        return ("," if schema["control"] in ("line", "box") else ";").join(
+            f"{x:.9g},{y:.9g}" for x, y in places
+        )
     return rng.choice(NUMBERS)
 
 

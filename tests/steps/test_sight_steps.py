@@ -12,7 +12,8 @@ from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import DEGREE, FOOT, METRE, UNKNOWN
-from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.science.sight.observer import Observer, prepare_sight
+from moss_step.science.sight.viewshed import seen_by
 from tests.cases import result_of
 from tests.conftest import surface
 

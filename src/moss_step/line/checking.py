@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from moss_step.formats.source import files_of
 from moss_step.formats.vector import split_layer
 from moss_step.model.errors import AskedWronglyError, MossError
 
@@ -20,7 +21,7 @@ def check(studies: Sequence[Path]) -> None:
     for path in studies:
         try:
             study = load_study(path)
-            gone = [s for s in study.source_files if not split_layer(s)[0].exists()]
+            gone = [s for s in study.source_files if not files_of(split_layer(s)[0])]
             problems = [f"{path}: {file} was not found." for file in gone]
         except MossError as error:
             problems = [str(error)]

@@ -24,6 +24,7 @@ def page(kind: str) -> str:
     parts = [
         f"{kind}: {step['question']}",
         _filled(step["help"], 2),
+        *([_filled(part, 4) for part in step["formula"].split("; ")] if step["formula"] else []),
         "",
         textwrap.fill(
             f"moss-step do {kind} {_call(step)} -o OUT",

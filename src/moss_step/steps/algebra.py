@@ -86,6 +86,7 @@ formula = StepKind(
         "Works an expression out over named surfaces. Units are carried; no-data stays no-data; nothing "
         "is run as code."
     ),
+    formula="the expression, cell by cell",
     words=("calculator", "map algebra", "expression", "arithmetic", "conditional", "con", "where"),
     inputs=(),
     settings=FormulaSettings,
@@ -158,6 +159,7 @@ threshold = StepKind(
     group="Bounds and classes",
     title="Threshold", question="Where does a value pass a bound?",
     help="Yes where a value lies beyond a bound, no (or no data) elsewhere.",
+    formula="1 where low ≤ v ≤ high (or < where the bound itself does not count), else 0",
     words=("binary", "yes no", "boolean", "greater than", "less than", "criterion", "cutoff", "limit"),
     inputs=(SURFACE,), settings=ThresholdSettings, gives="classes", run=_threshold,
     staple=2,
@@ -200,6 +202,7 @@ class_among = StepKind(
     group="Bounds and classes",
     title="Class among", question="Where is the class one of some?",
     help="Yes where a class map holds one of some classes, such as land covers; no elsewhere.",
+    formula="1 where the class is one of the named, else 0",
     words=("land cover", "select classes", "reclassify", "is one of", "criterion", "in list"),
     inputs=(InputSpec("classes", "classes", "Class map", "The classes to look at."),),
     settings=AmongSettings, gives="classes", run=_among,
@@ -302,6 +305,8 @@ combine = StepKind(
         "Lays yes/no or class maps over one another: how many hold, all, any, the worst class, or each "
         "combination by name."
     ),
+    formula="sum = Σ yes; all = min; any = max; worst = max class; which = Σ 2ᵏ × yesₖ; weights: ⌊Σ w c "
+    "/ Σ w + ½⌋",
     words=("overlay", "criteria", "hazard", "suitability", "intersection", "multi-criteria", "and", "or"),
     inputs=(),
     settings=CombineSettings,
@@ -343,6 +348,8 @@ weigh = StepKind(
     title="Weigh",
     question="How do criteria of different weight add up?",
     help="Weighted sum of surfaces, with weights given or derived from pairwise comparisons (Saaty 1980).",
+    formula="Σ wᵢ vᵢ / Σ wᵢ; pairwise: w = principal eigenvector, consistency ratio = (λ − n) / ((n − 1) "
+    "× random index)",
     words=("weighted overlay", "ahp", "analytic hierarchy", "suitability", "pairwise", "score", "weights"),
     inputs=(),
     settings=WeightSettings,
@@ -387,6 +394,7 @@ difference = StepKind(
         "First less second, their ratio, or the change in percent. Units are converted; the grids must "
         "lie cell on cell."
     ),
+    formula="difference = a − b; ratio = a / b; change = 100 (a − b) / b percent",
     words=("subtract", "change", "before after", "dem of difference", "ratio", "compare", "minus"),
     inputs=(
         InputSpec("first", "surface", "First", "The surface to take from."),
@@ -431,6 +439,7 @@ convert_units = StepKind(
     title="Convert units",
     question="In which unit do you need the values?",
     help="Gives values in another unit of the same kind; vertical exaggeration as a step of its own.",
+    formula="v × (old unit in SI / new unit in SI); with an exaggeration v × exaggeration",
     words=("feet to metres", "units", "scale", "z factor", "exaggeration", "percent to degrees"),
     inputs=(SURFACE,),
     settings=ConvertSettings,
@@ -471,6 +480,7 @@ fill_voids = StepKind(
         "Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and "
         "those at the edge stay."
     ),
+    formula="(zₗ − 2z + zᵣ) / dx² + (zᵤ − 2z + z_d) / dy² = 0 in each void, with its rim as it is",
     words=("nodata", "gaps", "holes", "interpolate", "void filling"),
     inputs=(SURFACE,),
     settings=FillSettings,
@@ -521,6 +531,8 @@ resample = StepKind(
     title="Resample",
     question="Which cell size do you need?",
     help="Gives a surface another cell size in its reference system, or the very cells of another grid.",
+    formula="v = Σ wᵢ zᵢ over the cells around the new centre: one for nearest, two by two for bilinear "
+    "(w = (1 − |Δx|)(1 − |Δy|)), four by four for cubic",
     words=("cell size", "resolution", "coarsen", "aggregate", "align", "snap raster", "match grid"),
     inputs=(
         SURFACE,
@@ -558,6 +570,7 @@ merge = StepKind(
     title="Merge",
     question="Which grids belong together?",
     help="Joins grids of one reference system and cell size; where they overlap the first one counts.",
+    formula="v = the first of v₁, v₂, … that has a value",
     words=("mosaic", "tiles", "join", "stitch", "append"),
     inputs=(),
     settings=MergeSettings,

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from moss_step import steps
+from moss_step.formats.source import members
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.nearest import meant
 from moss_step.steps.declare import StepKind, extra, in_text
@@ -87,7 +88,10 @@ def opening(path: Path) -> list[tuple[str, str]]:
     Raises MossError when the file cannot be read.
     """
     steps = catalogue().values()
-    ending = path.suffix.lower()
+    named = members(path) if path.is_dir() else [path]
+    if not named:
+        raise AskedWronglyError(f"{path} holds no LAS or LAZ files.", "Choose a file.")
+    ending = named[0].suffix.lower()
     step = next((s for s in steps if ending in s.opens), None) or next(s for s in steps if "*" in s.opens)
     return [(step.kind, source) for source in step.sources(path)]
 
@@ -121,6 +125,7 @@ def describe(step: StepKind) -> dict[str, Any]:
         "title": step.title,
         "question": step.question,
         "help": in_text(step.help),
+        "formula": step.formula,
         "example": example_of(step),
         "gives": step.gives,
         "gives_by_settings": step.gives_by is not None,

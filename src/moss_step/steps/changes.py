@@ -82,6 +82,7 @@ class_change = StepKind(
     title="Change of classes",
     question="Which class became which?",
     help="Pairs the classes of two maps cell by cell, by their names: area and share of each change.",
+    formula="area(i → j) = Σ cell area where first = i and second = j",
     words=("transition", "change table", "change matrix", "before after", "compare classes", "gain and loss"),
     inputs=(
         InputSpec("before", "classes", "Before", "The earlier class map."),
@@ -127,6 +128,7 @@ threshold_curve = StepKind(
     title="Threshold curve",
     question="How much ground passes as a threshold moves?",
     help="Area and share beyond each threshold, and the volume of lengths, for a grid or for areas.",
+    formula="area(t) = Σ cell area where v ≥ t; volume(t) = Σ (v − t) × cell area there",
     words=("cumulative", "sensitivity", "area above", "exceedance", "cutoff", "how much above"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values."),

@@ -119,6 +119,8 @@ classify = StepKind(
     help=(
         "Puts every cell in the class whose range holds its value, and counts cells, area and share of each."
     ),
+    formula="class k where bₖ₋₁ < v ≤ bₖ, or bₖ₋₁ ≤ v < bₖ; natural: least Σ (v − class mean)²; equal "
+    "count: as many cells in each; equal interval: (highest − lowest) / count",
     words=(
         "reclassify",
         "ranges",

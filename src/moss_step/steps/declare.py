@@ -89,10 +89,10 @@ def setting(
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``,
-    ``points``, ``slider`` or ``observers``. A setting that counts only beside some values of another one
-    names it in ``when``; one that counts only with, or without, an input names that. ``more`` is one that
-    not every use needs: forms fold it away. In the help a choice stands in backticks, and what
-    concerns the command line alone in double brackets.
+    ``outline``, ``points``, ``slider``, ``observers`` or ``point_class``. A setting that counts only beside
+    some values of another one names it in ``when``; one that counts only with, or without, an input names
+    that. ``more`` is one that not every use needs: forms fold it away. In the help a choice stands in
+    backticks, and what concerns the command line alone in double brackets.
     """
     about: Any = {
         "unit": unit,
@@ -258,9 +258,9 @@ class StepKind:
     run is needed.
     """
     keeps: str = ""
-    """What of a view it keeps as a step: the ``section`` along a line, the ``rows`` that are selected, the
-    ``shapes`` that were measured, the ``difference`` of two surfaces or the ``change`` of two class maps that
-    are compared, or a surface on the ``cells`` of another.
+    """What of a view it keeps as a step: the ``section`` along a line, the points that a ``lasso`` holds, the
+    ``rows`` that are selected, the ``shapes`` that were measured, the ``difference`` of two surfaces or the
+    ``change`` of two class maps that are compared, or a surface on the ``cells`` of another.
     """
     plan: Callable[[Any, Mapping[str, str]], tuple[Planned, ...]] | None = None
     """The ordinary steps that it is kept as, the one that gives its result last: of a question that takes
@@ -270,9 +270,17 @@ class StepKind:
     """The kind of the main result by the settings as they are written; empty where it is always ``gives``."""
     draws: Callable[[Any], Mapping[str, Any]] | None = None
     """How the Key draws the main result at first, by the settings; beside what ``look`` says."""
+    formula: str = ""
+    """How a value is worked out, in the signs of the trade; empty where nothing is: files opened, shapes
+    drawn, and plans of other steps. Parts are set apart by ``; ``, and shown as lines.
+    """
     example: str = ""
     """Words of a run on the command line, after the kind, for the help. Inputs that it does not name stand
     there under the usual names of ``steps/example.py``; a test runs it on these files.
+    """
+    foretaste: Callable[[Any], Outcome | None] | None = None
+    """A part of the result by the settings, at once, to be drawn while the whole is worked out; None where
+    that is quick.
     """
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""

@@ -54,6 +54,7 @@ exposure = StepKind(
         "Cosine of the angle between the aspect and a bearing, from -1 to 1, or that times the sine of "
         "the slope."
     ),
+    formula="facing = cos(aspect − bearing); with the slope cos(aspect − bearing) × sin(slope)",
     words=("northness", "eastness", "windward", "leeward", "facing", "heat load", "aspect transformation"),
     inputs=(DEM,),
     settings=ExposureSettings,

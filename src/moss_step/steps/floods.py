@@ -59,6 +59,7 @@ wetness = StepKind(
         "Topographic wetness index, ln of the area upstream of a metre of contour over the slope (Beven & "
         "Kirkby 1979)."
     ),
+    formula="ln(a / tan β), a = area upstream / √(cell area), tan β not below 0.001",
     words=("twi", "topographic wetness index", "compound topographic index", "soil moisture", "saturation"),
     inputs=(DEM,),
     settings=WetnessSettings,
@@ -97,6 +98,8 @@ stream_power = StepKind(
     title="Stream power",
     question="Where can water wear the ground away?",
     help="Stream power, sediment transport capacity, or the length-slope factor (Moore & Burch 1986).",
+    formula="power = a tan β; transport = (a / 22.13)^0.6 (sin β / 0.0896)^1.3; length-slope = (a / "
+    "22.13)^0.4 (sin β / 0.0896)^1.3",
     words=("spi", "erosion", "sediment transport index", "ls factor", "length slope", "rusle", "gully"),
     inputs=(DEM,),
     settings=PowerSettings,
@@ -136,6 +139,7 @@ drain_height = StepKind(
     title="Height above drain",
     question="How high does ground stand above its stream?",
     help="Height of each cell above the stream that its water first meets (Rennó et al. 2008).",
+    formula="z − z(first stream cell on the way down)",
     words=("hand", "height above nearest drainage", "flood", "terrace", "relative elevation", "inundation"),
     inputs=(DEM,),
     settings=DrainHeightSettings,
@@ -196,6 +200,7 @@ flood = StepKind(
     title="Flood stage",
     question="Which ground lies under a rise of the streams?",
     help="Ground lower than a stage above its nearest drain, with depth, area and volume.",
+    formula="depth = stage − (z − z(first stream cell on the way down)), where above 0",
     words=("inundation", "flood level", "stage", "flood map", "exposure"),
     inputs=(ABOVE_DRAIN,),
     settings=FloodSettings,
@@ -288,6 +293,7 @@ pond_step = StepKind(
         "Depth, extent and volume of the water that a bund with its crest at a height adds to what stands "
         "there."
     ),
+    formula="depth = min(crest, where it spills) − bed, where above 0; volume = Σ depth × cell area",
     words=(
         "dam",
         "reservoir",

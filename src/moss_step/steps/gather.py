@@ -276,6 +276,9 @@ reproject = StepKind(
     title="Reproject",
     question="Which reference system and cell size?",
     help="Carries a grid over to another reference system and cell size by resampling.",
+    formula="centre of the new cell (x, y) → place in the old system by PROJ; v = Σ wᵢ zᵢ over the cells "
+    "around it: one for nearest, two by two for bilinear (w = (1 − |Δx|)(1 − |Δy|)), four by "
+    "four for cubic",
     words=(
         "warp",
         "project",

@@ -52,6 +52,9 @@ curvature = StepKind(
         "Bending of the ground in 1/m, convex positive, from the quadratic fitted to 3 x 3 cells (Evans "
         "1980)."
     ),
+    formula="profile = −(p²r + 2pqs + q²t) / ((p² + q²)(1 + p² + q²)^1.5); plan = −(q²r − 2pqs + p²t) / "
+    "(p² + q²)^1.5; tangential = −(q²r − 2pqs + p²t) / ((p² + q²)(1 + p² + q²)^0.5); mean = −((1 "
+    "+ q²)r − 2pqs + (1 + p²)t) / (2(1 + p² + q²)^1.5), of z = rx²/2 + sxy + ty²/2 + px + qy + c",
     words=(
         "convexity",
         "concavity",
@@ -96,6 +99,7 @@ ruggedness = StepKind(
         "How much a cell differs from its neighbours (Riley, DeGloria & Elliot 1999, or the mean absolute "
         "difference)."
     ),
+    formula="Riley: √Σ(zᵢ − z)²; mean: Σ|zᵢ − z| / 8, over the eight neighbours",
     words=("tri", "terrain ruggedness index", "rugged", "heterogeneity", "rough"),
     inputs=(DEM,),
     settings=RuggednessSettings,
@@ -122,6 +126,7 @@ roughness = StepKind(
     title="Roughness",
     question="How much do heights vary from cell to cell?",
     help="Highest less lowest of a cell and its eight neighbours.",
+    formula="max(z, zᵢ) − min(z, zᵢ) over the eight neighbours",
     words=("range", "variability", "texture"),
     inputs=(DEM,),
     settings=NoSettings,
@@ -171,6 +176,7 @@ position = StepKind(
     title="Position",
     question="Does a place lie above or below the ground around it?",
     help="Height less the mean height around (Weiss 2001): ridges are positive, valleys negative.",
+    formula="position = z − mean(z within the radius); standardised: that / deviation(z within the radius)",
     words=("tpi", "topographic position index", "relative height", "ridge", "valley", "exposure"),
     inputs=(DEM,),
     settings=PositionSettings,
@@ -199,6 +205,8 @@ landform = StepKind(
     group="Place in the ground",
     title="Landforms", question="Which landforms are there?",
     help="Ten landforms from position at two radii and slope (Weiss 2001, Jenness 2006).",
+    formula="codes from (z − mean within small) and (z − mean within large), each over its own "
+    "deviation, at bounds −1 and 1; plain below 5° of slope",
     words=("geomorphology", "ridge", "valley", "plain", "classification", "slope position"),
     inputs=(DEM,), settings=LandformSettings, gives="classes", run=_landform,
     memory=32,
@@ -229,6 +237,7 @@ relief = StepKind(
     title="Local relief",
     question="How much height is there around each place?",
     help="Highest less lowest height in a square around each cell.",
+    formula="max(z) − min(z) over the square of twice the radius",
     words=("relief energy", "range", "relative relief"),
     inputs=(DEM,),
     settings=ReliefSettings,
@@ -259,6 +268,8 @@ openness = StepKind(
     group="Place in the ground",
     title="Openness", question="How open is the ground to the sky?",
     help="Mean angle to the horizon in eight directions (Yokoyama, Shirasawa & Pike 2002).",
+    formula="90° − mean over eight bearings of max(atan((zᵢ − z) / distance)); negative: of the ground "
+    "turned over",
     words=("sky view", "horizon", "enclosure", "visibility"),
     inputs=(DEM,), settings=OpennessSettings, gives="surface", run=_openness,
     reach=within(lambda s: s.radius),
@@ -295,6 +306,7 @@ hypsometry = StepKind(
     title="Hypsometric curve",
     question="How much of the ground lies above each height?",
     help="Share of the area above each height, and its integral (Strahler 1952), for the grid or for areas.",
+    formula="a(h) = area with z ≥ h / whole area; integral = (mean − lowest) / (highest − lowest)",
     words=("hypsometric integral", "elevation distribution", "strahler", "curve", "maturity"),
     inputs=(
         DEM,

@@ -61,6 +61,9 @@ slope = StepKind(
     title="Slope",
     question="How steep is the ground?",
     help="Steepness of every cell, by differences after Horn 1981 or the fit of Zevenbergen & Thorne 1987.",
+    formula="slope = atan √(p² + q²), or 100 √(p² + q²) percent; Horn: p = ((c + 2f + i) − (a + 2d + g)) "
+    "/ 8dx, q = ((a + 2b + c) − (g + 2h + i)) / 8dy for neighbours a b c / d · f / g h i; "
+    "quadratic: p = (f − d) / 2dx, q = (b − h) / 2dy",
     words=("steepness", "gradient", "incline", "inclination", "angle", "percent", "grade", "fall"),
     inputs=(DEM,),
     settings=SlopeSettings,
@@ -94,6 +97,7 @@ aspect = StepKind(
     title="Aspect",
     question="Which way does the ground face?",
     help="Direction of steepest descent in degrees clockwise from grid north; flat cells hold -1 in files.",
+    formula="aspect = atan2(−p, −q) clockwise from the grid's north, with p to the east and q to the north",
     words=("direction", "facing", "exposure", "orientation", "bearing", "sunny side", "north", "south"),
     inputs=(DEM,),
     settings=AspectSettings,
@@ -146,6 +150,8 @@ hillshade = StepKind(
     title="Hillshade",
     question="How does light fall on the ground?",
     help="Shading by a lamp at a bearing and height above the horizon, for the eye.",
+    formula="light = 255 max(0, cos i), cos i = (sin A − cos A (p sin B + q cos B)) / √(1 + p² + q²), "
+    "for a lamp A above the horizon on bearing B",
     words=("shading", "relief shading", "shaded relief", "light", "sun", "illumination"),
     inputs=(DEM,),
     settings=HillshadeSettings,
@@ -191,6 +197,7 @@ several_lights = StepKind(
         "Shading by four lamps from the west and north, each weighed by how far across it the slope faces "
         "(Mark 1992)."
     ),
+    formula="light = Σ wₖ lightₖ / Σ wₖ, wₖ = sin²(aspect − bearingₖ), bearings 225°, 270°, 315°, 360°",
     words=("multidirectional hillshade", "shading", "relief shading", "oblique-weighted", "lamps"),
     inputs=(DEM,),
     settings=LightsSettings,
@@ -224,6 +231,7 @@ relief_tint = StepKind(
     title="Relief tint",
     question="Which ground lies in which band of height?",
     help="Bands of height in tints from low to high, with the area of each.",
+    formula="band = ⌊(z − base) / interval⌋",
     words=("hypsometric tint", "layer tint", "elevation bands", "height zones", "elevation classes"),
     inputs=(DEM,),
     settings=TintSettings,

@@ -80,6 +80,8 @@ streams = StepKind(
     question="Where does water gather to a stream?",
     help="Connected lines where enough ground drains, with Strahler, Shreve and Horton orders, "
     "length, drop, gradient and sinuosity.",
+    formula="stream where A × tan(slope)^exponent ≥ least area, and on downstream; Strahler: two of "
+    "order n make n + 1; Shreve: orders add up; sinuosity = length / straight distance",
     words=(
         "channel network",
         "drainage network",
@@ -208,6 +210,7 @@ basins = StepKind(
     question="Which ground drains to which outlet?",
     help="Divides the whole ground by outlet, with pools deeper than a limit as ends of their own; "
     "figures of each basin.",
+    formula="basin = all cells whose way of steepest descent ends at the same outlet; area = Σ cell area",
     words=("watersheds", "drainage basins", "sub-basins", "divides", "pool depth", "catchments"),
     inputs=(DEM,),
     settings=BasinSettings,
@@ -250,6 +253,7 @@ stream_basins = StepKind(
     title="Basins by junction",
     question="Which ground drains to each stretch of stream?",
     help="One basin for each link between junctions of the stream network.",
+    formula="basin = all cells whose way of steepest descent first meets the link",
     words=("sub-catchments", "subwatersheds", "hillslopes", "link basins", "interbasins"),
     inputs=(DEM,),
     settings=JunctionSettings,
@@ -347,6 +351,7 @@ catchment = StepKind(
     question="Which ground drains to a place?",
     help="All the ground that drains to points, to a line drawn across a valley, or to areas, "
     "with its figures.",
+    formula="catchment = all cells whose way of steepest descent meets the place",
     words=("watershed", "pour point", "upslope area", "drainage area", "contributing area", "dam site"),
     inputs=(DEM, _OUTLETS),
     settings=CatchmentSettings,

@@ -107,6 +107,8 @@ depressions = StepKind(
         "Areas that would fill before they spill, with depth, area, volume, level and the point where "
         "each spills."
     ),
+    formula="depth = filled − z > 0, filled = the least, over all ways out, of the highest ground on the "
+    "way; volume = Σ depth × cell area",
     words=("sinks", "pits", "hollows", "closed depressions", "potholes", "lakes", "ponding"),
     inputs=(DEM,),
     settings=DepressionSettings,
@@ -199,6 +201,7 @@ fill_depressions = StepKind(
         "Raises depressions to where they spill, level or with a gradient; deep or large ones can stay as "
         "lakes."
     ),
+    formula="filled(cell) = max(z, filled(next cell on the way out) + gradient × distance)",
     words=("fill sinks", "pit removal", "hydrological conditioning", "depressionless", "sinks"),
     inputs=(DEM,),
     settings=FillDepressionSettings,
@@ -246,6 +249,8 @@ breach = StepKind(
         "Cuts the channel of least volume from each pit to lower ground (Lindsay & Dhun 2015), up to a "
         "length."
     ),
+    formula="channel with the least Σ (z − z(pit)) × cell area from the pit to lower ground; the cells "
+    "on it are lowered to run down evenly",
     words=("carve", "breach depressions", "least cost", "culvert", "embankment", "hydro-enforcement"),
     inputs=(DEM,),
     settings=BreachSettings,
@@ -303,6 +308,8 @@ flow_directions = StepKind(
     help="Bearing that water leaves each cell in on the ground, clockwise from grid north; "
     "-1 in files where it leaves the ground. Flats drain "
     "away from higher and toward lower ground (Barnes et al. 2014).",
+    formula="d8: the neighbour of the largest (z − zᵢ) / distance; dinf: the steepest of eight "
+    "triangular facets, bearing = atan2 of its gradient",
     words=("d8", "d-infinity", "flow direction", "aspect of flow", "receiver", "routing"),
     inputs=(DEM,),
     settings=DirectionSettings,
@@ -372,6 +379,8 @@ flow_accumulation = StepKind(
     title="Flow accumulation",
     question="How much ground drains through each cell?",
     help="Cells or area upstream of each cell, or a surface such as rain added up downstream.",
+    formula="A = own + Σ pᵢ Aᵢ over the cells that drain here; pᵢ = 1 (d8), tanᵉ βᵢ / Σ tanᵉ β "
+    "(freeman), or by the angle to the two cells of the facet (dinf)",
     words=(
         "upslope area",
         "contributing area",
@@ -433,6 +442,7 @@ flow_length = StepKind(
     help="Length of the way down from each cell to where its water leaves, or of the longest way up: "
     "the order of travel. Inside catchments the way counts to where it leaves its own one; of areas that "
     "overlap the smallest counts.",
+    formula="down: L = distance + L(receiver); up: L = max(distance + L) over the cells that drain here",
     words=("travel distance", "distance to outlet", "upstream length", "time of travel"),
     inputs=(
         DEM,

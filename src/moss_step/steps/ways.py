@@ -113,6 +113,7 @@ flow_path = StepKind(
     question="Which way does water take from a place?",
     help="The way of water from points down to where it leaves the ground, or the longest way up; "
     "it can be cut at a place.",
+    formula="cell₁, cell₂ = receiver(cell₁), …; length = Σ distance of centres",
     words=("trace", "raindrop", "downstream trace", "drainage path", "longest flow path", "upstream"),
     inputs=(DEM, InputSpec("starts", "shapes", "Starts", "Points to start from.", optional=True)),
     settings=PathSettings,
@@ -179,6 +180,8 @@ ridges_valleys = StepKind(
     title="Ridges and valleys",
     question="Which lines divide and gather the ground?",
     help="Whole ridges and valleys from the topology of the flow, kept by their length and steepness.",
+    formula="valley where A ≥ detail; ridge: the same on −z; each followed down along the larger A at "
+    "junctions",
     words=("ridgelines", "thalweg", "valley lines", "divides", "breaklines", "crest lines"),
     inputs=(DEM,),
     settings=RidgeSettings,

@@ -103,6 +103,7 @@ contours = StepKind(
     group="Heights",
     title="Contours", question="Which lines join places of one height?",
     help="Contour lines with their elevation, index lines and closed depressions marked.",
+    formula="points on the edges between cell centres where z = base + k × interval, joined in order",
     words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
     inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
     memory=lambda s, inputs: memory_of(ground(inputs), s.interval),
@@ -178,6 +179,8 @@ profile = StepKind(
     group="Heights",
     title="Profile", question="How do values run along a line?",
     help="Values of one or more surfaces at even steps along a line, with distance.",
+    formula="v = bilinear between cell centres at 0, step, 2 × step, … metres from the line's first "
+    "vertex",
     words=("section", "cross section", "transect", "long profile", "elevation profile"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values to read."),
@@ -217,6 +220,8 @@ rasterize = StepKind(
     group="Areas",
     title="Shapes to grid", question="Which cells lie in which shape?",
     help="A class map of shapes by the values of a column, in the frame of a grid.",
+    formula="class of a cell = value of the last shape that holds its centre, or that a line or point "
+    "meets",
     words=("rasterize", "burn", "vector to raster", "polygon to raster", "land cover"),
     inputs=(
         InputSpec("shapes", "shapes", "Shapes", "Areas, lines or points."),
@@ -258,6 +263,7 @@ polygonize = StepKind(
     group="Areas",
     title="Classes to areas", question="Which outline has each class?",
     help="One area for each class, along the exact outlines of its cells, or rounded for the eye.",
+    formula="area of a class = union of its cells; smoothing: corners cut at ¼ and ¾ of each edge",
     words=("polygonize", "vectorize", "raster to polygon", "outline"),
     inputs=(CLASSES,), settings=PolygonizeSettings, gives="shapes", run=_polygonize,
     memory=13,
@@ -295,6 +301,8 @@ patches = StepKind(
     group="Areas",
     title="Patches", question="Which cells hang together?",
     help="Connected patches of one class, as areas with cells, area and the statistics of a surface.",
+    formula="connected cells of one class (4 or 8 neighbours); area = Σ cell area; mean weighed by cell "
+    "area",
     words=("connected components", "regions", "clumps", "region group", "sieve", "islands"),
     inputs=(
         CLASSES,
@@ -331,6 +339,7 @@ mask = StepKind(
     title="Mask",
     question="Which side of an outline counts?",
     help="Makes cells outside (or inside) areas no-data; the frame stays.",
+    formula="v where the centre lies inside (outside) the areas, else no-data",
     words=("clip", "erase", "inside", "outside", "cut out"),
     inputs=(
         InputSpec("surface", "surface", "Surface", "The values to keep."),
@@ -367,6 +376,7 @@ tessellate = StepKind(
     group="Values by area",
     title="Tiles", question="Which even areas cover the ground?",
     help="Covers an extent with hexagons, squares or triangles; keeps those that meet a set of areas.",
+    formula="hexagon: area = √3/2 × spacing²; square: spacing²; triangle: √3/4 × spacing²",
     words=("hexagons", "hexbin", "fishnet", "grid index", "tessellation", "squares", "triangles"),
     inputs=(
         InputSpec("extent", "surface", "Extent of", "The grid to cover."),
@@ -463,6 +473,8 @@ zone_statistics = StepKind(
         "Statistics of a surface in areas, as new columns: cells by their centre, or weighed by coverage "
         "(exactextract)."
     ),
+    formula="mean = Σ w v / Σ w; std = √(Σ w (v − mean)² / Σ w); w = 1, cell area, or the share of the "
+    "cell that the zone covers; bearings: atan2(Σ w sin v, Σ w cos v)",
     words=(
         "zonal statistics",
         "mean per polygon",
@@ -541,6 +553,8 @@ zone_classes = StepKind(
     title="Classes in zones",
     question="How much of each class lies in each area?",
     help="Area, or share, of each class in areas, as a column for each class; cells by their centre.",
+    formula="area = Σ cell area of the class with centres in the zone; share = that / area of all "
+    "classes there",
     words=(
         "tabulate area",
         "class area per zone",

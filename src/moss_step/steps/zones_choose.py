@@ -53,6 +53,7 @@ choose_shapes = StepKind(
     title="Choose shapes",
     question="Which of the shapes count?",
     help="Keeps shapes by a condition on their columns, by number, or by how they lie to other shapes.",
+    formula="the rows where the condition is true",
     words=("select", "filter", "query", "by attribute", "by location", "extract", "overlap", "intersect"),
     inputs=(
         InputSpec("shapes", "shapes", "Shapes", "The shapes to choose from."),

@@ -215,6 +215,12 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
     assert (total[known] >= 1.0 - 1e-9).all()
 
 
+def test_a_direction_a_hair_from_east_is_east_and_no_whole_turn():
+    z = np.full((5, 5), 2.0, np.float32)
+    z[2, 2], z[2, 3], z[2, 4], z[1, 3], z[3, 3] = 1.0, 0.0, -1.0, -1e-8, np.nan
+    assert facet_directions(prepare(surface(z)))[2, 2] == 0.0
+
+
 @pytest.mark.parametrize("threads", [1, 2])
 def test_a_large_catchment_marked_in_shares_is_the_one_marked_by_one_walk(threads):
     """Every branch of the stem belongs to one share; counts and bounds add up."""
