@@ -6,8 +6,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from moss_step.desk.plan.drawing import scale_length
-from moss_step.model.frame import Frame
-from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
+from moss_step.model.frame import Frame, overlap
+from moss_step.scene.camera import Camera, metres_per_unit, stretch_of
 
 UTM = "EPSG:32628"
 places = st.tuples(st.floats(-2000, 2000), st.floats(-2000, 2000))

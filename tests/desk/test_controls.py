@@ -23,7 +23,7 @@ from moss_step.desk.controls import (
 from moss_step.desk.form import Form
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.model.errors import AskedWronglyError
-from moss_step.science.sight.viewshed import Observer
+from moss_step.science.sight.observer import Observer
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import Settings, setting
 from tests.desk.driving import type_in

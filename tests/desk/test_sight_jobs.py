@@ -12,7 +12,8 @@ from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.science.sight.observer import Observer, prepare_sight
+from moss_step.science.sight.viewshed import seen_by
 from tests.desk.driving import LEFT, drag, named, pixel, press
 from tests.desk.jobs import by_name, choose_input, fill, keep, values
 

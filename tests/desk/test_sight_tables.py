@@ -15,7 +15,8 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.scene.colors import LICHEN, SLATE
 from moss_step.science.sight.line import sight_line
-from moss_step.science.sight.viewshed import Observer, prepare_sight, seen_by
+from moss_step.science.sight.observer import Observer, prepare_sight
+from moss_step.science.sight.viewshed import seen_by
 from moss_step.study.draft import DRAFT
 from tests.desk.driving import LEFT, drag, pixel, press
 from tests.desk.jobs import by_name, choose_input, fill, keep, values

@@ -29,8 +29,10 @@ from moss_step.desk.numbers import shown, typed_number, typed_numbers
 from moss_step.desk.parts import Choices, label, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.tones import shade
+from moss_step.model.cloud import CLASSES, class_name
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import reference_system
+from moss_step.model.typed import as_whole
 from moss_step.scene.colors import OCHRE, WASH
 from moss_step.steps.declare import MOST, extra, option_words
 from moss_step.steps.fields import names_of, names_text
@@ -84,6 +86,41 @@ class ChoiceControl(Control):
         self._choices.blockSignals(True)
         self._choices.setCurrentIndex(self._choices.findData(str(value)))
         self._choices.blockSignals(False)
+
+
+class PointClassControl(Control):
+    """A class of points by its name, or a survey's own by its code."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self._box = QComboBox()
+        self._box.setEditable(True)
+        self._box.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self._box.setAccessibleName(title)
+        for code, name in CLASSES.items():
+            self._box.addItem(f"{code} {name}", code)
+        edit = self._box.lineEdit()
+        if edit is not None:
+            edit.setPlaceholderText("choose a class, or type a code")
+        self.set_value(None)
+        self._box.currentTextChanged.connect(lambda _: self.changed.emit())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self._box)
+
+    def value(self) -> int | str | None:
+        """The code; text without one as it was typed; None when it is empty."""
+        text = self._box.currentText().strip()
+        code = as_whole(text.split(" ")[0])
+        return code if code is not None else text or None
+
+    def set_value(self, value: Any) -> None:
+        """Show a class."""
+        self._box.blockSignals(True)
+        self._box.setCurrentIndex(-1 if value is None else self._box.findData(value))
+        if self._box.currentIndex() < 0:
+            self._box.setEditText("" if value is None else f"{value} {class_name(int(value))}")
+        self._box.blockSignals(False)
 
 
 class TickControl(Control):

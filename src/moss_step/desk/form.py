@@ -25,6 +25,7 @@ from moss_step.desk.controls import (
     NamesControl,
     NumberControl,
     PlacesControl,
+    PointClassControl,
     SliderControl,
     SystemControl,
     TextControl,
@@ -209,6 +210,9 @@ class Form(QWidget):
             "names": NamesControl,
             "criteria": lambda: CriteriaControl(title),
             "points": lambda: PlacesControl(title, "Click on the plan"),
+            "outline": lambda: PlacesControl(title, "Draw it on the plan"),
+            "lasso": lambda: PlacesControl(title, "Draw around points in the section"),
+            "point_class": lambda: PointClassControl(title),
             "line": lambda: PlacesControl(title, "Draw it on the plan", line=True),
         }
         if what in special:

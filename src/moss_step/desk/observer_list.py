@@ -18,7 +18,7 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
 from moss_step.desk.tones import shade
 from moss_step.scene.colors import INK, MUTED
-from moss_step.science.sight.viewshed import Observer
+from moss_step.science.sight.observer import Observer
 from moss_step.steps.observers import own_text, own_values
 
 _COLUMNS = {

@@ -15,7 +15,7 @@ from PySide6.QtCore import QEventLoop, QObject, QTimer, Signal
 from moss_step.desk.plan.paths import packer
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError, StoppedError, fault_text
-from moss_step.model.outcome import Outcome
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.scene.pictures import prepared_picture, ready_picture
 from moss_step.study.engine import Engine
@@ -23,7 +23,10 @@ from moss_step.study.graph import Study
 
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
-_TELL_EVERY = 0.05
+_TELL_EVERY, _SHOW_EVERY, _WORK_BETWEEN = 0.05, 1.0, 4.0
+"""Seconds between two reports, and between two pictures of what there is so far; and how many times longer
+than a picture took is worked before the next.
+"""
 _LONGEST_LOOK, _LONGEST_TURN = 0.3, 0.05
 _LONGEST_WAIT = 0.02
 """Seconds that the window waits for a thread without painting."""
@@ -141,12 +144,13 @@ class Lane(QObject):
         parent: QObject | None = None,
         passing: Collection[str] = (),
         look: Callable[[Study, Progress], bool] | None = None,
+        take: Callable[[str, Value], None] | None = None,
     ) -> None:
         """``look`` is called in the thread before a wish is run, and says whether there is something to be
-        drawn already.
+        drawn already; ``take`` gets what the step that runs has so far.
         """
         super().__init__(parent)
-        self._engine, self._passing, self._look = engine, passing, look
+        self._engine, self._passing, self._look, self._take = engine, passing, look, take
         self._worker: NewestWins[Wish] = NewestWins(self._answer, self._failed, self.ended.emit)
         self._lock = threading.Lock()
         self._progress: Progress | None = None
@@ -196,7 +200,7 @@ class Lane(QObject):
 
     def _answer(self, wish: Wish) -> None:
         with self._lock:
-            self._progress = progress = Progress(self._teller())
+            self._progress = progress = Progress(self._teller(), self._shower())
         try:
             self._run(wish, progress)
         except StoppedError:
@@ -240,6 +244,21 @@ class Lane(QObject):
         self._seen.clear()
         self._waiting.emit()
         self._seen.wait(at_most)
+
+    def _shower(self) -> Callable[[Callable[[], Value]], None]:
+        due = [0.0]
+
+        def show(make: Callable[[], Value]) -> None:
+            running, start = self.running_step, time.monotonic()
+            if self._take is None or not running or start < due[0]:
+                return
+            self._take(running, make())
+            self.ended.emit()
+            self._give_way(_LONGEST_TURN)
+            now = time.monotonic()
+            due[0] = now + max(_SHOW_EVERY, _WORK_BETWEEN * (now - start))
+
+        return show
 
     def _teller(self) -> Callable[[float, str], None]:
         start, last = time.monotonic(), [0.0]

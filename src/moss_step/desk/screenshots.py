@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
+from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.desk.warm import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
@@ -102,7 +103,12 @@ def main() -> None:
             lambda: draw_sight_line(window),
         )
         take("draw", lambda: window.show_drawer("plan"), lambda: draw_outlines(window))
-        take("points", lambda: work.choose(""), lambda: find_ground(app, window))
+        take(
+            "points",
+            lambda: work.choose(""),
+            lambda: find_ground(app, window),
+            lambda: draw_around(app, window),
+        )
         window.block.stage.close()
         work.close()
 
@@ -114,6 +120,35 @@ def find_ground(app: QApplication, window: MainWindow) -> None:
     window.begin_step("ground_points")
     settle(app, window)
     window.plan.view.show_box((412_860.0, 5_870_470.0, 413_230.0, 5_870_810.0))
+
+
+def draw_around(app: QApplication, window: MainWindow) -> None:
+    """A section through barns and wood, and trees in it that get another class."""
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QComboBox
+
+    window.work.keep_draft()
+    settle(app, window)
+    window.show_drawer("section")
+    section = window.views.section
+    section.width_field.setValue(3.0)
+    line = (WEST + 20.0, SOUTH + 30.0, WEST + 300.0, SOUTH + 240.0)
+    section.show_line(line, window.plan.view.scene)
+    settle(app, window)
+    section.lasso_button.click()
+    view, left = section.chart.plot.viewport(), Qt.MouseButton.LeftButton
+    corners = [QPoint(x, y) for x, y in ((590, 12), (780, 12), (780, 52), (590, 58), (590, 12))]
+    QTest.mousePress(view, left, pos=corners[0])
+    for corner in corners[1:]:
+        QTest.mouseMove(view, corner)
+        QTest.qWait(5)
+    QTest.mouseRelease(view, left, pos=corners[-1])
+    settle(app, window)
+    boxes = window.benches["points"].findChildren(QComboBox)
+    classes = next(b for b in boxes if b.accessibleName() == "To class")
+    classes.setCurrentIndex(classes.findData(5))
+    settle(app, window)
 
 
 def ask_hazard(window: MainWindow) -> None:

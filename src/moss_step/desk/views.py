@@ -58,6 +58,8 @@ class Views(QSplitter):
 
     difference_wanted = Signal(str, object)
     """A step of a kind that tells what two results differ by is wanted, with its inputs."""
+    classes_wanted = Signal(str, object)
+    """Points of a cloud are to get another class: the cloud's result, and settings."""
 
     def __init__(self, work: Work, current: Callable[[], Bench]) -> None:
         super().__init__(Qt.Orientation.Vertical)
@@ -110,6 +112,8 @@ class Views(QSplitter):
         for drawer in (self.table, self.section):
             drawer.marked.connect(view.mark)
         self.section.line_wanted.connect(lambda: view.use(self.cut))
+        self.section.classes_wanted.connect(self.classes_wanted)
+        view.redrawn.connect(self._follow_in_section)
         self.table.box_wanted.connect(view.show_box)
 
     def attach(self, bench: Bench) -> None:
@@ -258,6 +262,11 @@ class Views(QSplitter):
         if bench.cuts:
             bench.use_line(line)
             self.plan.view.use(None)
+
+    def _follow_in_section(self) -> None:
+        """The section shows what the plan draws now."""
+        if self.section.isVisible():
+            self.section.follow(self.plan.view.scene)
 
     def _point_in_block(self, place: Place | None) -> None:
         """What is under the pointer of the block is read as on the plan, and marked there."""

@@ -17,7 +17,8 @@ from moss_step.demo import DATA
 from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
 from moss_step.kernels import sweep
 from moss_step.model.surface import Surface
-from moss_step.science.sight.viewshed import Observer, mast_heights, prepare_sight, seen_fast, viewshed
+from moss_step.science.sight.observer import Observer, prepare_sight
+from moss_step.science.sight.viewshed import mast_heights, seen_fast, viewshed
 from moss_step.science.water import trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import prepare

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
@@ -26,7 +27,7 @@ from moss_step.desk.views import Views
 from moss_step.desk.walks import WALKS, Walk, WalkCard
 from moss_step.desk.window_place import keep_place, place_of
 from moss_step.desk.work import Work
-from moss_step.steps.catalogue import BENCHES, step_kind
+from moss_step.steps.catalogue import BENCHES, keeper, step_kind
 
 _LOW = 520
 """Height below which the cards of the trail are folded away."""
@@ -104,6 +105,7 @@ class MainWindow(QMainWindow):
         self.plan.welcome.recent_wanted.connect(lambda p: files.open_path(p))
         files.saved.connect(self._keep_picture)
         self.views.difference_wanted.connect(self._tell_difference)
+        self.views.classes_wanted.connect(self._set_classes)
         work.chosen.connect(self._chosen_later.ask)
         work.changed.connect(self._title)
         for bench in self.benches.values():
@@ -277,6 +279,14 @@ class MainWindow(QMainWindow):
         """Begin the step that tells what two results differ by."""
         self.begin_step(kind)
         self.benches[self.bench].take_inputs(inputs)
+
+    def _set_classes(self, ref: str, settings: dict[str, Any]) -> None:
+        """Begin the step that gives another class to points that were drawn around."""
+        kind = keeper("lasso")
+        self.begin_step(kind.kind)
+        bench = self.benches[self.bench]
+        bench.take_settings(settings)
+        bench.take_inputs({kind.inputs[0].name: ref})
 
     def _hand_on(self, ref: str) -> None:
         self.work.choose(ref)

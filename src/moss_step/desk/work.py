@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from moss_step.desk.first_looks import FirstLooks
 from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
@@ -19,9 +20,9 @@ from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
-from moss_step.model.progress import Progress
+from moss_step.scene.adding import in_key, shaded_with
 from moss_step.scene.picture import Picture
-from moss_step.scene.pictures import has_place, placed, prepared_picture, ready_picture
+from moss_step.scene.pictures import ready_picture
 from moss_step.scene.snapshot import Snapshot, drawable, frame_of_plan
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
@@ -29,7 +30,6 @@ from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
-from moss_step.study.partly import look_at
 from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
@@ -88,11 +88,16 @@ class Work(QObject):
         self._waits = self._closed = False
         self.in_view: Box | None = None
         self.folder = Folder()
-        self._looked: tuple[str | None, Outcome] | None = None
+        self._first = FirstLooks(self.engine)
         self._fetched: set[str] = set()
         self._main, self._side = (
-            Lane(self.engine, self),
-            Lane(self.engine, self, passing=(DRAFT,), look=self._look_at_view),
+            Lane(self.engine, self, look=self._first.taste, take=self._first.take),
+            Lane(
+                self.engine,
+                self,
+                passing=(DRAFT,),
+                look=lambda study, progress: self._first.look_at_view(study, self.in_view, progress),
+            ),
         )
         self.helper, self.follower = Helper(self), Follower(self)
         self.files = Helper(self)
@@ -186,9 +191,7 @@ class Work(QObject):
         """Keep a new step, draw its result and choose it; gives its id."""
         step = Step(id=self.study.fresh_id(kind), kind=kind, inputs=inputs, settings=settings, name=name)
         study, added = self.study.adding_plan(step)
-        study = _in_key(study, added)
-        if not study.shading.ground and not step.inputs and step.declared.gives == "surface":
-            study = study.model_copy(update={"shading": study.shading.model_copy(update={"ground": added})})
+        study = shaded_with(in_key(study, added), step, added)
         self.history.do(study, f"Add {step.declared.title.lower()}")
         self.chosen_ref = added if choose else self.chosen_ref
         self._after_change()
@@ -233,7 +236,8 @@ class Work(QObject):
         draft = None if step is None else Draft(step.model_copy(update={"id": DRAFT}), replaces)
         if draft == self.draft:
             return
-        self.draft, self._looked = draft, None
+        self.draft = draft
+        self._first.drop_draft()
         if draft is not None and not self._waits:
             self._fetched.clear()
             study = self.study.adding(draft.step)
@@ -273,7 +277,7 @@ class Work(QObject):
     def duplicate(self, step_id: str) -> None:
         """Add a copy of a step."""
         study, fresh = self.study.duplicating(step_id)
-        self.do(_in_key(study, fresh), "Duplicate")
+        self.do(in_key(study, fresh), "Duplicate")
         self.choose(fresh)
 
     def remove(self, step_id: str) -> None:
@@ -335,36 +339,17 @@ class Work(QObject):
         """Picture of a result when it is made."""
         outcome = self.outcome(ref)
         if outcome is None and ref == DRAFT:
-            outcome = self._first_look()
+            outcome = self._first.of_draft(self.study_with_draft)
+        if outcome is None and (part := self._first.picture(self.study, ref)) is not None:
+            return part
+        if outcome is not None:
+            self._first.arrived(ref)
         result = None if outcome is None else ready_picture(outcome.value)
         if (
             outcome is not None and result is None and step_of(ref) != DRAFT and not self.busy
         ):  # it was let go
             self._fetch(ref)
         return result
-
-    def _first_look(self) -> Outcome | None:
-        """What the step being made gives in view, while the whole of it is worked out."""
-        study, looked = self.study_with_draft, self._looked
-        return (
-            looked[1]
-            if looked is not None and study.has(DRAFT) and looked[0] == self.engine.key(study, DRAFT)
-            else None
-        )
-
-    def _look_at_view(self, study: Study, progress: Progress) -> bool:
-        """Work the step being made out in view, where it looks no farther and there is much beside; in the
-        lane's thread.
-        """
-        box = self.in_view
-        if box is None or not study.has(DRAFT) or self.engine.said(study, DRAFT) is not None:
-            return False
-        outcome = look_at(self.engine, study, DRAFT, box, progress)
-        if outcome is None:
-            return False
-        prepared_picture(outcome.value)
-        self._looked = (self.engine.key(study, DRAFT), outcome)
-        return True
 
     def state(self, ref: str) -> str:
         """State of a result: done, waiting, running or failed."""
@@ -397,7 +382,7 @@ class Work(QObject):
     def _snapshot(self) -> Snapshot:
         study, whole, engine = self.study, self.study_with_draft, self.engine
         said = {ref: s for ref, s in engine.all_said(whole).items() if s is not None}
-        partly = self.draft is not None and DRAFT not in said and self._first_look() is not None
+        partly = self.draft is not None and DRAFT not in said and self._first.of_draft(whole) is not None
         pictures = {
             ref: p
             for ref in drawable(study, self.chosen_ref, self.draft, self.compared)
@@ -558,6 +543,7 @@ class Work(QObject):
         self._stamp, self._waits = stamp, waits
         self.chosen_ref, self.draft = "", None
         self._forget_copies()
+        self._first.clear()
         self._fetched.clear()
         self.engine.keep_only(study)
         self.files.ask(lambda: self._held.take(path), lambda taken: self._on_taken(taken, path))
@@ -614,12 +600,6 @@ class Work(QObject):
                 self.message.emit(f"Autosave failed. {answer}", True)
 
         self.files.ask(lambda: self._autosave.write(study, path), tell)
-
-
-def _in_key(study: Study, step_id: str) -> Study:
-    """A study with what a step gives in the Key, when that has a place on the plan."""
-    ref = placed(study, step_id)
-    return study.with_key_row(study.first_row(ref)) if has_place(study, ref) else study
 
 
 def _written(study: Study, path: Path) -> Stamp:

@@ -92,11 +92,6 @@ class Camera:
         return np.where(inside_y, rows, -1).astype(np.int32), np.where(inside_x, cols, -1).astype(np.int32)
 
 
-def overlap(a: Box, b: Box) -> bool:
-    """Whether two boxes share ground."""
-    return a[0] <= b[2] and b[0] <= a[2] and a[1] <= b[3] and b[1] <= a[3]
-
-
 def stretch_of(frame: Frame) -> float:
     """How many times more pixels a unit of y needs than a unit of x so that the ground keeps its
     proportions.

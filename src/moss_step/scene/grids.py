@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
 from moss_step.scene.kernels.paint import half_mean
 from moss_step.scene.paint import rehearse
 from moss_step.scene.picture import Picture
 from moss_step.science.classes.histogram import Histogram
+from moss_step.study.graph import KeyRow
 
-_SMALLEST = 300
+SMALLEST = 300
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,6 +46,25 @@ class GridPicture(Picture):
         same = self.frame.crs == frame.crs or self.frame.system == frame.system
         return self, "" if same else "in another reference system; reproject it to draw it here"
 
+    def paint(
+        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    ) -> None:
+        """The cells of the level that the camera needs."""
+        rows, cols, level = self.cells(camera, ratio)
+        self.blend(self.levels[level], rows, cols, row, ranges, pixels)
+
+    def blend(
+        self,
+        values: np.ndarray,
+        rows: np.ndarray,
+        cols: np.ndarray,
+        row: KeyRow,
+        ranges: RuleSet | None,
+        pixels: np.ndarray,
+    ) -> None:
+        """Blend values, as the levels hold them; ``rows`` and ``cols`` give each pixel's cell."""
+        raise NotImplementedError
+
     def level_for(self, cells_per_pixel: float) -> int:
         """The coarsest level that still has a cell for each pixel."""
         level = int(np.floor(np.log2(max(cells_per_pixel, 1.0))))
@@ -58,7 +79,7 @@ class GridPicture(Picture):
 def halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
     """A grid and its coarser copies."""
     levels = [finest]
-    while min(levels[-1].shape) > _SMALLEST:
+    while min(levels[-1].shape) > SMALLEST:
         last = levels[-1]
         coarser = half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
         coarser.flags.writeable = False  # as the finest is: one compiled kernel then serves all levels

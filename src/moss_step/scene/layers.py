@@ -7,10 +7,10 @@ from typing import Protocol
 
 import numpy as np
 
-from moss_step.model.frame import Box, Frame
+from moss_step.model.frame import Box, Frame, overlap
 from moss_step.model.rules import RuleSet
 from moss_step.model.telling import USUAL, Telling
-from moss_step.scene.camera import Camera, overlap
+from moss_step.scene.camera import Camera
 from moss_step.scene.colors import GROUND, SHEET
 from moss_step.scene.grids import pixel_of
 from moss_step.scene.kinds.surface import SurfacePicture

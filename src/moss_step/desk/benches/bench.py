@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
@@ -75,6 +75,9 @@ class Bench(QWidget):
 
     def take_inputs(self, inputs: Mapping[str, str]) -> None:
         """Let the step that is being made work from some results, by the names of its inputs."""
+
+    def take_settings(self, settings: Mapping[str, Any]) -> None:
+        """Set some settings of the step that is being made; the others stay."""
 
     def change(self, ref: str) -> None:
         """Show a result of the study, for changing its step."""

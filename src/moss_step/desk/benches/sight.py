@@ -25,7 +25,8 @@ from moss_step.model.table import Table
 from moss_step.model.typed import as_kind, of_kind
 from moss_step.scene.colors import LICHEN, SLATE
 from moss_step.science.sight.line import sight_line
-from moss_step.science.sight.viewshed import Observer, Sight, prepare_sight, seen_fast
+from moss_step.science.sight.observer import Observer, Sight, prepare_sight
+from moss_step.science.sight.viewshed import seen_fast
 from moss_step.steps.observers import SightSettings, all_observers, blocking, sentence
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QResizeEvent, QShowEvent
@@ -131,6 +131,12 @@ class StepBench(Bench):
         """Let the step that is being made work from some results, by the names of its inputs."""
         if self.panel is not None:
             self.panel.take_inputs(inputs)
+
+    def take_settings(self, settings: Mapping[str, Any]) -> None:
+        """Set some settings of the step that is being made; the others stay."""
+        if self.panel is not None:
+            self.panel.show_settings(settings.keys(), settings)
+            self.panel.update_draft()
 
     def make(self, kind: StepKind) -> None:
         """Begin a new step of a kind."""

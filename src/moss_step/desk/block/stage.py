@@ -21,6 +21,10 @@ MOVING = (280, 200, 140)
 """The same while it moves, for machines that are fast and less fast: some 130,000, 60,000 and 30,000
 triangles.
 """
+POINTS_MOVING = (200_000, 100_000, 50_000)
+"""Points of clouds that are drawn while the ground moves."""
+_CLOSING, _DOTS = 1.3, (1.5, 24.0)
+"""How much larger than the way between them points are drawn, and the least and most pixels of one."""
 _MOST_FINE = 2_000_000
 """Pixels of the largest picture that is drawn finer than it is shown."""
 _TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
@@ -32,7 +36,7 @@ class Ground:
     """Heights in metres (exaggerated), the extent in metres, the picture that lies on it, masts and points.
 
     ``masts`` are rows of x, y, foot, top; ``points`` rows of x, y, z with ``colors`` of red, green, blue
-    bytes.
+    bytes, about ``spacing`` metres apart. Without ``solid`` the heights are read, and no sheet is drawn.
     """
 
     heights: np.ndarray
@@ -41,6 +45,8 @@ class Ground:
     masts: np.ndarray = field(default_factory=lambda: np.empty((0, 4)))
     points: np.ndarray = field(default_factory=lambda: np.empty((0, 3)))
     colors: np.ndarray = field(default_factory=lambda: np.empty((0, 3), np.uint8))
+    spacing: float = 1.0
+    solid: bool = True
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,6 +94,7 @@ class Stage(QObject):
         self._shown: Ground | None = None
         self._patch: Patch | None = None
         self._actors: dict[tuple[str, int], list[Any]] = {}
+        self._dots: dict[int, tuple[Any, float]] = {}
         self._pace = 0
 
     @property
@@ -140,6 +147,7 @@ class Stage(QObject):
             self._plotter.set_background(tone(PAPER))
         plotter = self._plotter
         new = self._set_scene(plotter, pyvista, wish)
+        self._size_dots(wish)
         size = [wish.fine * wish.width, wish.fine * wish.height]
         if list(plotter.window_size) != size:
             plotter.window_size = size
@@ -173,7 +181,7 @@ class Stage(QObject):
         """
         if self._shown is not wish.ground:
             plotter.clear_actors()
-            self._actors, self._shown = {}, wish.ground
+            self._actors, self._dots, self._shown = {}, {}, wish.ground
         if self._patch is not wish.patch:
             for actor in self._actors.pop(("near", REST), []):
                 plotter.remove_actor(actor, reset_camera=False, render=False)
@@ -202,7 +210,7 @@ class Stage(QObject):
         if patch is not None:
             sheets.append((patch.heights, patch.edges, patch.picture, None))
         result = []
-        for heights, edges, picture, hole in sheets:
+        for heights, edges, picture, hole in sheets if ground.solid else ():
             mesh = _mesh(pyvista, heights, edges, most, hole)
             if mesh.n_cells:
                 result.append(
@@ -219,14 +227,22 @@ class Stage(QObject):
                 plotter.add_mesh(lines, color=OCHRE, line_width=4 * fine, lighting=False, reset_camera=False)
             )
         if len(ground.points):
-            cloud = pyvista.PolyData(ground.points)
-            cloud["color"] = ground.colors
-            result.append(
-                plotter.add_mesh(
-                    cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False
-                )
+            step = 1 if not wish.moving else max(1, round(len(ground.points) / POINTS_MOVING[self._pace]))
+            cloud = pyvista.PolyData(ground.points[::step].astype(np.float32))
+            cloud["color"] = ground.colors[::step]
+            actor = plotter.add_mesh(
+                cloud, scalars="color", rgb=True, point_size=3 * fine, lighting=False, reset_camera=False
             )
+            self._dots[id(actor)] = (actor, ground.spacing * step**0.5)
+            result.append(actor)
         return result
+
+    def _size_dots(self, wish: Wish) -> None:
+        """Draw points so large that they close the gaps between them, seen from where the eye is."""
+        metres = wish.eye.metres_per_pixel(wish.eye.distance, wish.height) / wish.fine
+        for actor, spacing in self._dots.values():
+            size = min(max(_CLOSING * spacing / metres, _DOTS[0]), _DOTS[1])
+            actor.GetProperty().SetPointSize(size)
 
 
 def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Extent | None) -> Any:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
@@ -37,12 +38,16 @@ from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import DEEP, LICHEN, MUTED, OCHRE, PAPER
+from moss_step.scene.corridor import clouds_of, in_space
 from moss_step.scene.kinds.surface import SurfacePicture
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
 _BOLD = 3
 """Pixels of the whole ground's picture that lie on one of the screen, about, when it is seen whole."""
 _MOST_NAMES = 60
+MOST_POINTS = 600_000
+"""Points of clouds that are drawn at the most; of more an even choice is."""
+Coordinate = TypeVar("Coordinate", float, np.ndarray)
 _NARROW = 1.3
 """How much farther off the eye begins at most when the view is higher than wide."""
 
@@ -140,8 +145,7 @@ class BlockView(QWidget):
         self._turn(replace(self.eye, bearing=bearing, down=down))
 
     def _build(self) -> None:
-        scene = self.plan.scene
-        grid = scene.ground
+        grid = self.grid
         if grid is None:
             self.ground = None
             return
@@ -153,7 +157,18 @@ class BlockView(QWidget):
         base = (
             grid.base * surface.metres_per_height * self.exaggeration
         )  # masts know nothing of what the picture leaves out
-        self.ground = Ground(heights - middle, extent, picture, self._masts(surface, float(middle) + base))
+        zero = float(middle) + base
+        points, colors, spacing = self._points(surface, zero)
+        self.ground = Ground(
+            heights - middle,
+            extent,
+            picture,
+            self._masts(surface, zero),
+            points,
+            colors,
+            spacing,
+            solid=not any(grid is drawn.picture.surface for drawn in clouds_of(self.plan.scene)),
+        )
         self.middle = float(middle)
         self._set_standing(surface, self.ground)
         self._stale = False
@@ -162,6 +177,26 @@ class BlockView(QWidget):
             self.eye = Eye(
                 30.0, 35.0, 1.9 * max(extent) * min(max(1.0, self.height() / max(self.width(), 1)), _NARROW)
             )
+
+    @property
+    def grid(self) -> SurfacePicture | None:
+        """The ground that is drawn; without one, the highest points of the first cloud stand for it."""
+        scene = self.plan.scene
+        return scene.ground or next((drawn.picture.surface for drawn in clouds_of(scene)), None)
+
+    def _points(self, surface: Surface, zero: float) -> tuple[np.ndarray, np.ndarray, float]:
+        """Points of the clouds that are drawn, in the metres of the block, their colours, and the metres
+        between them.
+        """
+        places, colors, spacing = [np.empty((0, 3))], [np.empty((0, 3), np.uint8)], 0.0
+        clouds = clouds_of(self.plan.scene)
+        for drawn in clouds:
+            held = in_space(drawn, surface.frame, MOST_POINTS // len(clouds))
+            x, y = self._metres(held.x, held.y, surface)
+            places.append(np.column_stack([x, y, held.z * self.exaggeration - zero]))
+            colors.append(held.colors)
+            spacing = max(spacing, held.spacing)
+        return np.concatenate(places), np.concatenate(colors), spacing
 
     @staticmethod
     def _heights(grid: SurfacePicture) -> np.ndarray:
@@ -187,7 +222,7 @@ class BlockView(QWidget):
         """What is seen from so near that the whole ground's picture would show its pixels, with all the
         detail there is.
         """
-        grid, ground = self.plan.scene.ground, self.ground
+        grid, ground = self.grid, self.ground
         if grid is None or ground is None:
             return None
         key = (ground, self.eye, self.width(), self.height())
@@ -256,7 +291,7 @@ class BlockView(QWidget):
         return rows
 
     @staticmethod
-    def _metres(x: float, y: float, surface: Surface) -> tuple[float, float]:
+    def _metres(x: Coordinate, y: Coordinate, surface: Surface) -> tuple[Coordinate, Coordinate]:
         frame, (wide, high) = surface.frame, extent_metres(surface.frame)
         return ((x - frame.x0) / (frame.dx * frame.cols) - 0.5) * wide, (
             0.5 - (frame.y0 - y) / (frame.dy * frame.rows)
@@ -324,7 +359,7 @@ class BlockView(QWidget):
 
     def _follow_plan(self) -> None:
         """Look at the middle of the plan, from where the view is as wide."""
-        grid = self.plan.scene.ground
+        grid = self.grid
         if (
             self._leads
             or grid is None
@@ -343,7 +378,7 @@ class BlockView(QWidget):
 
     def _lead_plan(self) -> None:
         """Let the plan show what the block looks at, at the same width."""
-        grid = self.plan.scene.ground
+        grid = self.grid
         if grid is None or self.ground is None or not self.together.isChecked():
             return
         frame, (wide, high) = grid.frame, self.ground.extent
@@ -359,7 +394,7 @@ class BlockView(QWidget):
 
     def place_at(self, at: QPointF) -> tuple[float, float] | None:
         """Coordinates of the ground under a pixel, or None."""
-        grid = self.plan.scene.ground
+        grid = self.grid
         if self.ground is None or grid is None:
             return None
         result = under_pixel(
@@ -409,7 +444,7 @@ class BlockView(QWidget):
         room = Room(self.width(), self.height(), taken)
         for result, at in seen:
             draw_standing(painter, result, at, room)
-        grid = self.plan.scene.ground
+        grid = self.grid
         if self._place is None or self.ground is None or grid is None:
             return
         spot = np.array([self._metres(*self._place, grid.value)])

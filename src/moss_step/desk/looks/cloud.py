@@ -34,7 +34,14 @@ class CloudLook(Look):
         for name in picture.columns:
             by.addItem(_WORDS.get(name, name.replace("_", " ").capitalize()), name)
         by.setCurrentIndex(max(by.findData(key.column or "z"), 0))
-        by.currentIndexChanged.connect(lambda i: panel.set(key, "Colours of points", column=by.itemData(i)))
+
+        def colour_by(column: str) -> None:
+            """Change the colours once they are worked out, beside the window's thread."""
+            panel.work.helper.ask(
+                lambda: picture.drawn_by(column), lambda _: panel.set(key, "Colours of points", column=column)
+            )
+
+        by.currentIndexChanged.connect(lambda i: colour_by(by.itemData(i)))
         ramps = QComboBox()
         ramps.setAccessibleName("Ramp")
         set_tip(ramps, "Colours from low to high")

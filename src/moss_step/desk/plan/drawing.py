@@ -24,10 +24,11 @@ from moss_step.desk.plan.lettering import draw_mark, write_haloed
 from moss_step.desk.plan.paths import path_of_part, path_of_parts
 from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import font
+from moss_step.model.frame import overlap
 from moss_step.model.telling import Telling
 from moss_step.model.typed import as_kind
 from moss_step.model.units import METRE, Unit
-from moss_step.scene.camera import Camera, overlap
+from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, MOSS, MUTED, OCHRE, VIOLET, WATER
 from moss_step.scene.detail import Outlines
 from moss_step.scene.grading import Grading, grading_of

@@ -340,7 +340,7 @@ class KeyPanel(QFrame):
             return
         grounds = QComboBox()
         grounds.setAccessibleName("Shaded ground")
-        for step_id in self.work.now.surfaces("elevation"):
+        for step_id in (*self.work.now.surfaces("elevation"), *self.work.study.giving("cloud")):
             grounds.addItem(self.work.study.name_of(step_id), step_id)
         grounds.setCurrentIndex(grounds.findData(shading.ground))
         grounds.currentIndexChanged.connect(

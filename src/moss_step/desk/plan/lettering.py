@@ -14,8 +14,9 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen
 
 from moss_step.desk.theme import font
+from moss_step.model.frame import overlap
 from moss_step.model.typed import as_kind
-from moss_step.scene.camera import Camera, overlap
+from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, INK
 from moss_step.scene.grading import grading_of
 from moss_step.scene.kinds.shapes import ShapesPicture

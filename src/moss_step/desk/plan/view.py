@@ -41,8 +41,8 @@ from moss_step.desk.plan.tools.divider import Divider
 from moss_step.desk.plan.tools.look import LookTool
 from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
-from moss_step.model.frame import Box
-from moss_step.scene.camera import Camera, metres_per_unit, overlap, stretch_of
+from moss_step.model.frame import Box, overlap
+from moss_step.scene.camera import Camera, metres_per_unit, stretch_of
 from moss_step.scene.layers import Layer, Scene, draw_grids
 from moss_step.scene.readings import place_text, readings
 from moss_step.scene.snapshot import Snapshot

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPoint, Signal
+from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QMouseEvent
 
 from moss_step.desk.chart import PlotFrame
 from moss_step.desk.plain import speak
+from moss_step.desk.section.points import Lasso, points_item
 from moss_step.desk.section.sight import heights_in, sight_items
 from moss_step.desk.tones import shade, tone
 from moss_step.model.table import Table
 from moss_step.model.telling import USUAL, Telling
 from moss_step.model.units import METRE
 from moss_step.scene.colors import CARD, DEEP, GROUND, INK, LICHEN, MOSS, OCHRE, VIOLET, WATER
+from moss_step.scene.corridor import Beside
 from moss_step.science.sight.line import SightLine
 
 _OTHERS = (OCHRE, WATER, MOSS, VIOLET)
+_REACH = 8.0
+"""Pixels within which a point is read."""
 EMPTY = "Draw a line on the plan: press, pull, let go."
 
 
@@ -27,12 +32,19 @@ class SectionChart(PlotFrame):
 
     pointed = Signal(int)
     """Number of the point under the pointer; -1 outside."""
+    lassoed = Signal(object)
+    """Corners that were drawn around points: metres along the line, and heights."""
 
     def __init__(self) -> None:
         super().__init__()
         self.table: Table | None = None
         self.names: list[str] = []
         self.sight: SightLine | None = None
+        self.points: list[Beside] = []
+        self.near: tuple[Beside, int] | None = None
+        self.lasso: Lasso | None = None
+        self.lassoing = False
+        self.corners: tuple[tuple[float, float], ...] = ()
         self.at = -1
         self.telling = USUAL
         self._items: list[Any] = []
@@ -43,10 +55,35 @@ class SectionChart(PlotFrame):
         speak(self, EMPTY)
         self.ask()
 
-    def show_table(self, table: Table | None, names: list[str], sight: SightLine | None = None) -> None:
-        """Show the values of a profile, the ground first, or those of a sight line."""
+    def show_table(
+        self,
+        table: Table | None,
+        names: list[str],
+        sight: SightLine | None = None,
+        points: list[Beside] | None = None,
+    ) -> None:
+        """Show the values of a profile, the ground first, or those of a sight line; and points beside it."""
         self.table, self.names, self.at, self.sight = table, names, -1, sight
+        self.points, self.near = points or [], None
+        self.show_lasso(())
         self.ask()
+
+    def show_lasso(self, corners: Sequence[tuple[float, float]]) -> None:
+        """Show what was drawn around points."""
+        self.corners = tuple(corners)
+        if self.lasso is not None:
+            self.lasso.show(self.corners)
+
+    def _keep_lasso(self, corners: Sequence[tuple[float, float]]) -> None:
+        self.corners = tuple(corners)
+        self.lassoed.emit(corners)
+
+    def use_lasso(self, on: bool) -> None:
+        """Let a pull draw around points, or point at the line again."""
+        self.lassoing = on
+        if self.lasso is not None:
+            self.lasso.on = on
+        self.setCursor(Qt.CursorShape.CrossCursor if on else Qt.CursorShape.ArrowCursor)
 
     def tell_in(self, telling: Telling) -> None:
         """Tell distances and heights in other units."""
@@ -73,10 +110,13 @@ class SectionChart(PlotFrame):
         if self.table is None or not self.names:
             return None
         values = self.table.columns[self.names[0]] if self.sight is None else heights_in(self.sight)
+        values = np.concatenate([values, *(p.heights for p in self.points)])
         if np.isnan(values).all():
             return None
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         pad = (high - low) * 0.08 or 1.0
+        if self.points:
+            return low - pad, high + pad
         room = 6 if self.sight is not None else 3 if len(self.names) > 1 else 1
         return low - pad, high + pad * room  # marks of obstacles and names of curves stand above
 
@@ -100,6 +140,9 @@ class SectionChart(PlotFrame):
         self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
         self._add_legend()
         self.plot.scene().sigMouseMoved.connect(self._on_moved)
+        self.lasso = Lasso(self.library, self.plot)
+        self.lasso.on = self.lassoing
+        self.lasso.drawn.connect(self._keep_lasso)
 
     def _add_legend(self) -> None:
         """Put the legend beside the title of the axis: in the plot it would lie over ground and names."""
@@ -111,7 +154,7 @@ class SectionChart(PlotFrame):
         """Bring the plot up to date."""
         span = self._span()
         self._hint.setVisible(span is None)
-        if (self.table, self.sight, self.telling) != self._drawn:
+        if (self.table, self.sight, self.telling) != self._drawn:  # points come with a table of their own
             self._drawn = (self.table, self.sight, self.telling)
             for item in self._items:
                 self.plot.removeItem(item)
@@ -143,6 +186,7 @@ class SectionChart(PlotFrame):
                         name=name,
                     )
                 )
+        self._items += [points_item(self.library, p) for p in self.points]
         for item in self._items:
             self.plot.addItem(item)
         self.plot.setRange(xRange=(0.0, float(distance[-1])), yRange=span, padding=0.0)
@@ -153,6 +197,9 @@ class SectionChart(PlotFrame):
         self._spot.setVisible(inside)
         if self.table is not None and inside:
             x, y = float(self.table.columns["distance"][self.at]), self.table.columns[self.names[0]][self.at]
+            if self.near is not None:
+                beside, place = self.near
+                x, y = float(beside.along[place]), beside.heights[place]
             self._here.setValue(x)
             self._spot.setData([x], [float(y)] if y == y else [float("nan")])
 
@@ -168,9 +215,20 @@ class SectionChart(PlotFrame):
         if self.table is None:
             return
         distance = self.table.columns["distance"]
-        x = float(self.plot.getViewBox().mapSceneToView(place).x())
+        at = self.plot.getViewBox().mapSceneToView(place)
+        x = float(at.x())
+        self.near = self._nearest(x, float(at.y()))
         self.point_at(int(np.clip(np.searchsorted(distance, x), 0, len(distance) - 1)))
         self.pointed.emit(self.at)
+
+    def _nearest(self, along: float, height: float) -> tuple[Beside, int] | None:
+        """The point within some pixels of a place of the chart."""
+        wide, high = (abs(v) * _REACH for v in self.plot.getViewBox().viewPixelSize())
+        for beside in self.points:
+            place = beside.nearest(along, height, wide, high)
+            if place >= 0:
+                return beside, place
+        return None
 
 
 def _beside(values: np.ndarray, span: tuple[float, float]) -> np.ndarray:

@@ -9,21 +9,27 @@ from pathlib import Path
 import numpy as np
 import shapely
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.chart import CHART_FILES
 from moss_step.desk.parts import label, tool
-from moss_step.desk.plain import speak
+from moss_step.desk.plain import set_tip, speak
 from moss_step.desk.section.chart import EMPTY, SectionChart
 from moss_step.desk.work import Work
 from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+from moss_step.scene.corridor import beside, clouds_of
+from moss_step.scene.kinds.cloud import CloudPicture, said_of
+from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.layers import Scene
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.catalogue import keeper
 
 Line = tuple[float, float, float, float]
-_POINTS = 1500
+_POINTS, _WIDTH = 1500, 4.0
+"""Places along a line, and metres that a section with points is wide at first."""
+_LOWEST = "Lowest points"
 
 
 class SectionDrawer(QWidget):
@@ -33,6 +39,8 @@ class SectionDrawer(QWidget):
     """A place of the line to mark on the plan, as an array of one point; None ends that."""
     line_wanted = Signal()
     """Another line is to be drawn."""
+    classes_wanted = Signal(str, object)
+    """Points of a cloud that a lasso holds are to get another class: the cloud's result, and settings."""
 
     def __init__(self, work: Work) -> None:
         super().__init__()
@@ -45,6 +53,23 @@ class SectionDrawer(QWidget):
         head.setContentsMargins(14, 6, 10, 0)
         head.addWidget(label("Section", "head"))
         head.addWidget(self.said, 1)
+        self.width_field = QDoubleSpinBox()
+        self.width_field.setRange(0.1, 1000.0)
+        self.width_field.setDecimals(1)
+        self.width_field.setValue(_WIDTH)
+        self.width_field.setSuffix(" m")
+        self.width_field.setAccessibleName("Width of the section")
+        set_tip(self.width_field, "Points within half of it to both sides of the line are drawn")
+        self.width_field.setKeyboardTracking(False)
+        self.width_field.valueChanged.connect(lambda _: self._again())
+        self.lasso_button = tool(
+            "polygon", "Draw around points, to give them another class", self.draw_around
+        )
+        self.lasso_button.setCheckable(True)
+        for part in (self.width_field, self.lasso_button):
+            part.hide()
+            head.addWidget(part)
+        self.chart.lassoed.connect(self._catch)
         for part in (
             tool("chart-line", "Draw another line on the plan", self.line_wanted.emit),
             tool("plus", "Keep the section as a step", self.keep),
@@ -57,7 +82,8 @@ class SectionDrawer(QWidget):
         layout.addWidget(self.chart, 1)
         work.published.connect(self._tell)
         self.line: Line | None = None
-        self._steps: list[str] = []
+        self._path: np.ndarray | None = None
+        self._scene: Scene | None = None
 
     def show_line(self, line: Line, scene: Scene) -> None:
         """Show every surface of a scene along a straight line."""
@@ -67,24 +93,69 @@ class SectionDrawer(QWidget):
 
     def show_path(self, xy: np.ndarray, scene: Scene) -> None:
         """Show every surface of a scene along a path of coordinates."""
-        surfaces: dict[str, Surface] = {}
-        self._steps = []
-        if scene.ground is not None:
-            surfaces["Ground"] = scene.ground.value
-        for layer in scene.layers:
-            if (picture := layer.picture.surface) is not None and picture is not scene.ground:
-                surfaces.setdefault(layer.name, picture.value)
+        self._path, self._scene = xy, scene
+        clouds = clouds_of(scene)
+        for part in (self.width_field, self.lasso_button):
+            part.setVisible(bool(clouds))
         path = shapely.LineString(xy) if len(xy) > 1 else shapely.LineString()
-        if not surfaces or path.length == 0:
+        surfaces = _surfaces(scene)
+        if path.length == 0 or not (surfaces or clouds):
             self.chart.show_table(None, [])
             return
+        tops = _tops(scene)
+        own = scene.ground is None or scene.ground in tops
+        if own and tops:  # the ground line is that of the lowest points
+            surfaces = {_LOWEST: tops[0].value, **surfaces}
         table = profile(surfaces, path, path.length / _POINTS)
-        self.chart.show_table(table, list(surfaces))
+        points = [beside(c, xy, self.width_field.value(), table.unit(next(iter(surfaces)))) for c in clouds]
+        if own and points:
+            table.columns[_LOWEST][:] = points[0].lowest(table.columns["distance"])
+        self.chart.show_table(table, list(surfaces), points=points)
         self._say(-1)
+
+    def _again(self) -> None:
+        """Draw the same line with another width."""
+        if self._path is not None and self._scene is not None and self.chart.table is not None:
+            self.show_path(self._path, self._scene)
+
+    def follow(self, scene: Scene) -> None:
+        """Draw the same line through what the plan draws now; what was drawn around points stays."""
+        held = self._scene
+        if held is None or self._path is None or self.chart.table is None or held.looks == scene.looks:
+            return
+        corners = self.chart.corners
+        self.show_path(self._path, scene)
+        if self.chart.points:
+            self.chart.show_lasso(corners)
+
+    def draw_around(self) -> None:
+        """Let the next pull in the chart draw around points, or not."""
+        self.chart.use_lasso(self.lasso_button.isChecked())
+
+    def _catch(self, corners: list[tuple[float, float]]) -> None:
+        """Offer another class for the points that were drawn around."""
+        self.lasso_button.setChecked(False)
+        self.chart.use_lasso(False)
+        straight = self._path is not None and len(self._path) == 2
+        if not self.chart.points or self._path is None or not straight:
+            self.work.message.emit("A lasso needs a straight line. Draw one on the plan.", True)
+            return
+        drawn = self.chart.points[0]
+        unit = METRE if self.chart.table is None else self.chart.table.unit(self.chart.names[0])
+        factor = unit.metres / drawn.cloud.unit.metres
+        settings = {
+            "line": tuple(float(v) for v in self._path.reshape(-1)),
+            "width": self.width_field.value(),
+            "lasso": tuple((x, y * factor) for x, y in corners),
+        }
+        self.classes_wanted.emit(drawn.step, settings)
 
     def show_sight(self, seen: SightLine) -> None:
         """Show a sight line with its ray and what stands in the way."""
         self.line = (float(seen.x[0]), float(seen.y[0]), float(seen.x[-1]), float(seen.y[-1]))
+        self._path = None
+        for part in (self.width_field, self.lasso_button):
+            part.hide()
         self.chart.show_table(seen.chart(), ["ground"], seen)
         self._say(-1)
 
@@ -141,10 +212,19 @@ class SectionDrawer(QWidget):
                 f"{telling.length_text(bend)} at its end · {stated}"
             )
         if at < 0:
-            self.said.setText(f"{telling.length_text(float(distance[-1]))} long · {stated}")
+            counted = [f"{sum(p.count for p in self.chart.points):,} points"] if self.chart.points else []
+            whole = [f"{telling.length_text(float(distance[-1]))} long", *counted, stated]
+            self.said.setText(" · ".join(whole))
             self.marked.emit(None)
             return
         parts = [telling.length_text(float(distance[at]))]
+        if self.chart.near is not None:
+            drawn, place = self.chart.near
+            point = int(drawn.rows[place])
+            parts = [telling.length_text(float(drawn.along[place])), *said_of(drawn.cloud, point, telling)]
+            self.said.setText(" · ".join(parts))
+            self.marked.emit(np.array([shapely.Point(drawn.cloud.x[point], drawn.cloud.y[point])]))
+            return
         if sight is not None:
             parts.append("seen" if sight.seen[at] else "hidden")
             clear = float(sight.ray[at] - max(sight.top[at], sight.ground[at]))
@@ -155,12 +235,28 @@ class SectionDrawer(QWidget):
         parts += [f"{n} {telling.value(float(table.columns[n][at]), table.unit(n))}" for n in names]
         a, b = max(at - 1, 0), min(at + 1, len(table) - 1)
         unit = table.unit(names[0])
-        rise = (table.columns[names[0]][b] - table.columns[names[0]][a]) * (
-            unit.factor if unit.kind == "length" else 1.0
-        )
+        rise = (table.columns[names[0]][b] - table.columns[names[0]][a]) * unit.metres
         if distance[b] > distance[a] and rise == rise:
             parts.append(
                 f"slope along the line {np.degrees(np.arctan(rise / (distance[b] - distance[a]))):.1f}°"
             )
         self.said.setText(" · ".join([*parts, stated]))
         self.marked.emit(np.array([shapely.Point(table.columns["x"][at], table.columns["y"][at])]))
+
+
+def _surfaces(scene: Scene) -> dict[str, Surface]:
+    """The ground and every surface that is drawn, by name; a cloud's highest points are none."""
+    tops = _tops(scene)
+    surfaces: dict[str, Surface] = {}
+    if scene.ground is not None and scene.ground not in tops:
+        surfaces["Ground"] = scene.ground.value
+    for layer in scene.layers:
+        picture = layer.picture.surface
+        if picture is not None and picture is not scene.ground and picture not in tops:
+            surfaces.setdefault(layer.name, picture.value)
+    return surfaces
+
+
+def _tops(scene: Scene) -> list[SurfacePicture]:
+    """The highest points of the clouds that are drawn."""
+    return [la.picture.surface for la in scene.layers if isinstance(la.picture, CloudPicture)]

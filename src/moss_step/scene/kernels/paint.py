@@ -150,3 +150,46 @@ def half_mean(values: Grid) -> Grid:
                         n += 1
             out[r, c] = total / n if n else np.float32(np.nan)
     return out
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def paint_pixels(grid, rows, cols, strength, picture):
+    """Blend a grid of pixels into ``picture``; 0 is none."""
+    for y in numba.prange(rows.size):
+        r = rows[y]
+        if r < 0:
+            continue
+        for x in range(cols.size):
+            c = cols[x]
+            if c >= 0 and grid[r, c] != 0:
+                picture[y, x] = mix(picture[y, x], grid[r, c], strength)
+
+
+@numba.njit(cache=True, nogil=True)
+def splat(px, py, heights, values, radius, out, top):
+    """Draw values as disks around places, the higher over the lower; ``top`` takes the heights, and holds the
+    lowest there is where nothing was drawn.
+    """
+    rows, cols = out.shape
+    square = radius * radius
+    for k in range(px.size):
+        x, y, height, value = px[k], py[k], heights[k], values[k]
+        above, below = max(int(np.ceil(y - radius)), 0), min(int(np.floor(y + radius)), rows - 1)
+        left, right = max(int(np.ceil(x - radius)), 0), min(int(np.floor(x + radius)), cols - 1)
+        for r in range(above, below + 1):
+            down = (r - y) ** 2
+            for c in range(left, right + 1):
+                if down + (c - x) ** 2 <= square and height > top[r, c]:
+                    out[r, c] = value
+                    top[r, c] = height
+
+
+@numba.njit(cache=True, nogil=True)
+def gather(starts, order, first_row, last_row, first_col, last_col, width, out):
+    """Points of a block of cells, row by row; gives how many."""
+    count = 0
+    for r in range(first_row, last_row):
+        for k in range(starts[r * width + first_col], starts[r * width + last_col]):
+            out[count] = order[k]
+            count += 1
+    return count

@@ -10,7 +10,6 @@ import numpy as np
 from moss_step.model.class_map import ClassMap
 from moss_step.model.rules import RuleSet
 from moss_step.model.telling import USUAL, Telling
-from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
 from moss_step.scene.counts import shares_of
 from moss_step.scene.grids import GridPicture, class_colors, halved
@@ -40,15 +39,20 @@ class ClassesPicture(GridPicture):
         """Bytes beside the value's own."""
         return sum(level.nbytes for level in self.levels if level is not self.value.codes)
 
-    def paint(
-        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    def blend(
+        self,
+        codes: np.ndarray,
+        rows: np.ndarray,
+        cols: np.ndarray,
+        row: KeyRow,
+        ranges: RuleSet | None,
+        pixels: np.ndarray,
     ) -> None:
-        """Each class in its colour."""
-        rows, cols, level = self.cells(camera, ratio)
+        """Codes in the colours of its classes."""
         colors, drawn = class_colors({c.code: c.color for c in self.value.classes})
         drawn[list(row.hidden)] = False
         strength = np.uint32(round(row.opacity * 256))
-        paint_grid(self.levels[level], rows, cols, by_codes(), colors, drawn, strength, pixels)
+        paint_grid(codes, rows, cols, by_codes(), colors, drawn, strength, pixels)
 
     def legend(self, row: KeyRow, ranges: RuleSet | None, color: str, telling: Telling = USUAL) -> Legend:
         """The classes in their order; of yes and no the areas and shares too."""

@@ -105,12 +105,17 @@ class SurfacePicture(GridPicture):
             colors = bent(colors, *self.span(row), None if self.value.cyclic else centre, row.steps)
         return np.vstack([colors, np.array([_FLAT_COLOR], np.uint8)]), 256 if self.value.cyclic else 0
 
-    def paint(
-        self, row: KeyRow, ranges: RuleSet | None, camera: Camera, ratio: float, pixels: np.ndarray
+    def blend(
+        self,
+        values: np.ndarray,
+        rows: np.ndarray,
+        cols: np.ndarray,
+        row: KeyRow,
+        ranges: RuleSet | None,
+        pixels: np.ndarray,
     ) -> None:
-        """Along the ramp, or in the colours of ``ranges``."""
-        rows, cols, level = self.cells(camera, ratio)
-        values, strength = self.levels[level], np.uint32(round(row.opacity * 256))
+        """Values as the levels hold them, in the colours that its own have."""
+        strength = np.uint32(round(row.opacity * 256))
         if ranges is not None:
             colors, drawn = class_colors({r.code: r.color for r in ranges.rules})
             bounds = (np.array(ranges.bounds) - self.base).astype(np.float32)
