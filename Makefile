@@ -3,7 +3,7 @@
 # make soak    tries damaged files, hostile studies, kills and the like for MINUTES=10 from SEED=1
 # make site     builds the pages that F1 opens
 # make package builds wheel and source package, and tries them in empty environments
-# make bounds  tries the oldest versions that pyproject.toml allows
+# make bounds  tries the oldest versions that pyproject.toml allows, then the newest
 # make setup   only what the two need; leaves .venv/bin/moss-step
 PYTHON ?= python3
 VENV := .venv
@@ -65,7 +65,8 @@ package: site
 	sh tools/try_package.sh dist
 
 bounds: setup
-	sh tools/try_bounds.sh
+	sh tools/try_bounds.sh lowest-direct
+	sh tools/try_bounds.sh highest
 
 clean:
 	rm -rf $(VENV) build dist

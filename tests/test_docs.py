@@ -88,6 +88,16 @@ def test_each_step_says_what_it_is_in_words_of_its_own():
     assert len(set(questions)) == len(questions), "two steps ask the same"
 
 
+def test_each_step_that_works_values_out_says_by_which_formula():
+    without = {name for name, kind in catalogue().items() if not kind.formula and kind.plan is None}
+    assert without <= {"draw", "open_grid", "open_shapes", "open_cloud", "crop"}
+    for kind in catalogue().values():
+        assert not kind.formula or re.search("[=→<>−−×]|cell by cell|where|connected", kind.formula), (
+            kind.kind
+        )
+        assert not re.search(r"\s\s|;\S|; $", kind.formula), kind.kind
+
+
 def test_no_generic_part_of_the_window_names_a_step():
     """Steps are found by what they declare; benches, walks and the pictures of the docs name their own."""
     package, own = ROOT / "src/moss_step", {"benches", "screenshots.py", "walks.py", "warm.py"}

@@ -136,6 +136,8 @@ def name_of(requirement: str) -> str:
 def test_the_licence_and_the_classifiers_say_what_is_shipped():
     about = ABOUT["project"]
     assert (
-        about["license"] == "MIT AND OFL-1.1" and "Operating System :: POSIX :: Linux" in about["classifiers"]
+        set(about["urls"]) >= {"Homepage", "Documentation", "Changelog"}
+        and about["license"] == "MIT AND OFL-1.1"
+        and "Operating System :: POSIX :: Linux" in about["classifiers"]
     )
     assert "license: [MIT, OFL-1.1]" in (ROOT / "CITATION.cff").read_text()

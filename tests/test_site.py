@@ -38,6 +38,7 @@ def test_every_step_has_its_page_with_example_science_and_picture(site):
         assert f"_images/step-{name}.png" in text, name
         if kind.plan is None and name not in ("draw", "open_grid", "open_shapes"):
             assert "How it is worked out" in text or not science_of(kind), name
+            assert ('id="formula"' in text) == bool(kind.formula), name
     text = (site / "steps/slope.html").read_text()
     assert (slope.__doc__ or "").split("\n")[0].split("(")[0].strip()[:40] in re.sub("<[^>]+>", "", text)
 

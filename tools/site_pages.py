@@ -28,6 +28,8 @@ def step_page(step: Described, outcomes: dict[str, Outcome], pictured: bool) -> 
         f"*{step['question']}*",
         f"{step['help']} In the window: the {step['bench'].capitalize()} bench.",
     ]
+    if step["formula"]:
+        parts += ["## Formula", "```text\n" + step["formula"].replace("; ", "\n") + "\n```"]
     if pictured:
         parts.append(f"![{step['title']} of the demo](../pictures/step-{step['kind']}.png)")
     parts += [

@@ -91,6 +91,16 @@ def catchment(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def check_heights(
+    surface: Result | Value | str | Path,
+    points: Result | Value | str | Path,
+    *,
+    column: str | None = None,
+    unit: Literal["as_surface", "metre", "foot", "us_survey_foot"] = "as_surface",
+    group: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def choose_shapes(
     shapes: Result | Value | str | Path,
     others: Result | Value | str | Path | None = None,
@@ -215,6 +225,22 @@ def draw(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def edit_classes(
+    cloud: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    to_class: int,
+    classes: Sequence[int] = (),
+    outline: Sequence[Sequence[float]] | str | None = None,
+    line: Sequence[float] | str | None = None,
+    width: float = 4.0,
+    lasso: Sequence[Sequence[float]] | str | None = None,
+    above: float | None = None,
+    below: float | None = None,
+    heights: Literal["of_points", "above_ground"] = "of_points",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def exposure(
     dem: Result | Value | str | Path,
     *,
@@ -293,9 +319,10 @@ def grid_points(
     cloud: Result | Value | str | Path,
     like: Result | Value | str | Path | None = None,
     *,
-    what: Literal["ground", "first", "highest", "lowest", "mean", "count", "density", "spread", "intensity"] = "ground",
+    what: Literal["ground", "first", "canopy", "highest", "lowest", "mean", "count", "density", "spread", "intensity"] = "ground",
     cell: float | None = None,
     fill: float = 20.0,
+    between: Literal["triangles", "inverse_distance"] = "triangles",
     classes: Sequence[int] = (),
     returns: Literal["all", "first", "last", "only"] = "all",
     progress: Callable[[float, str], None] | None = None,
@@ -305,10 +332,12 @@ def ground_points(
     cloud: Result | Value | str | Path,
     *,
     terrain: Literal["flat", "upland", "forest", "built_up", "scarp"] = "upland",
+    method: Literal["morphological", "cloth"] = "morphological",
     noise: bool = True,
     cell: float | None = None,
     widest: float | None = None,
     slope: float | None = None,
+    stiffness: int | None = None,
     height: float | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
@@ -432,10 +461,21 @@ def merge(
     **inputs: Result | Value | str | Path,
 ) -> Result: ...
 
+def noise_points(
+    cloud: Result | Value | str | Path,
+    *,
+    within: float | None = None,
+    others: int = 3,
+    below: float = 2.0,
+    above: float = 60.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def open_cloud(
     source: str,
     *,
     crs: str | None = None,
+    unit: Literal["as_stated", "metre", "foot", "us_survey_foot"] = "as_stated",
     height_unit: Literal["as_stated", "metre", "foot", "us_survey_foot"] = "as_stated",
     box: Sequence[float] | str | None = None,
     returns: Literal["all", "first", "last", "only"] = "all",
@@ -599,6 +639,17 @@ def sight_line(
     curvature: bool = True,
     refraction: float = 0.13,
     barrier_height: float = 10.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def single_trees(
+    heights: Result | Value | str | Path,
+    *,
+    least: float = 2.0,
+    window: float = 2.51503,
+    growth: float = 0.00901,
+    crown: float = 0.35,
+    calm: bool = True,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

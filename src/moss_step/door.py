@@ -235,7 +235,7 @@ def words_of(annotation: Any) -> str:
 def documented(step: StepKind) -> str:
     """The text of help() for a step, from its declaration."""
     said = describe(step)
-    lines = [step.question, "", step.help, ""]
+    lines = [step.question, "", step.help, *(f"    {part}" for part in step.formula.split("; ") if part), ""]
     taken = [f"{i.name}: {i.help}{' May be left out.' if i.optional else ''}" for i in step.inputs]
     if step.further is not None:
         taken.append(f"any name: {step.further.help}")

@@ -8,7 +8,7 @@ pitched roofs; dry-stone walls; a tarn without returns; a few birds, and echoes 
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -25,6 +25,11 @@ _ALTITUDE, _PULSES, _NOISE = 800.0, 2.2, 0.03
 _BARNS = ((70.0, 60.0, 24.0, 12.0, 4.0, 2.5, 0.4), (110.0, 95.0, 14.0, 9.0, 3.2, 2.0, 1.1))
 """Place, length, width, height of the eaves, rise of the roof, and turn of each barn."""
 _WALLS = (((10.0, 150.0), (150.0, 165.0), (210.0, 120.0), (310.0, 140.0)), ((150.0, 165.0), (140.0, 300.0)))
+_SCAR, _DEBRIS = (283.0, 84.0, 15.0, 9.0, 1.8), (292.0, 62.0, 17.0, 11.0, 1.3)
+"""Where the bank slipped in spring, and where it came to lie: middle, half axes down and across the slope,
+and greatest depth; both are caps of paraboloids.
+"""
+_FALL_LINE = np.radians(158.0)
 _WOOD, _TARN = (230.0, 235.0, 70.0), (60.0, 250.0, 28.0, 18.0)
 """Middle and radius of the wood; middle and half axes of the tarn."""
 
@@ -40,7 +45,7 @@ class Tree:
 
 
 def trees(seed: int = 7) -> list[Tree]:
-    """The trees of the survey, which stand at least two thirds of their crowns apart."""
+    """The trees of the survey, whose crowns lean into one another by a tenth at the most."""
     rng = np.random.default_rng(seed)
     x0, y0, radius = _WOOD
     result: list[Tree] = []
@@ -48,9 +53,35 @@ def trees(seed: int = 7) -> list[Tree]:
         r, turn = radius * rng.random() ** 0.5, rng.random() * 2 * np.pi
         height = rng.uniform(6.0, 17.0)
         one = Tree(x0 + r * np.cos(turn), y0 + r * np.sin(turn), height, 0.9 + 0.13 * height)
-        if all(np.hypot(one.x - t.x, one.y - t.y) > (one.crown + t.crown) * 0.67 for t in result):
+        if all(np.hypot(one.x - t.x, one.y - t.y) > (one.crown + t.crown) * 0.9 for t in result):
             result.append(one)
     return result
+
+
+def before_slip(ground: Surface, west: float = WEST, south: float = SOUTH) -> Surface:
+    """The ground before the bank slipped in spring: what slipped lies where it was, and the debris is gone.
+
+    ``slip_volumes`` says how much both are.
+    """
+    frame = ground.frame
+    rows, cols = np.mgrid[0 : frame.rows, 0 : frame.cols]
+    u, v = frame.x0 + (cols + 0.5) * frame.dx - west, frame.y0 - (rows + 0.5) * frame.dy - south
+    change = _cap(u, v, _SCAR) - _cap(u, v, _DEBRIS)
+    return replace(ground, values=(ground.values + change).astype(ground.values.dtype))
+
+
+def slip_volumes() -> tuple[float, float]:
+    """Cubic metres that slipped away, and that came to lie below: half of base and height of each cap."""
+    away, below = (float(np.pi / 2.0 * a * b * deep) for _, _, a, b, deep in (_SCAR, _DEBRIS))
+    return away, below
+
+
+def _cap(u: np.ndarray, v: np.ndarray, of: tuple[float, float, float, float, float]) -> np.ndarray:
+    """Metres of a cap of a paraboloid over places, its long axis down the slope."""
+    x, y, along, across, deep = of
+    down = (u - x) * np.sin(_FALL_LINE) + (v - y) * np.cos(_FALL_LINE)
+    aside = (u - x) * np.cos(_FALL_LINE) - (v - y) * np.sin(_FALL_LINE)
+    return np.asarray(deep * np.maximum(1.0 - (down / along) ** 2 - (aside / across) ** 2, 0.0))
 
 
 def survey(
@@ -63,7 +94,7 @@ def survey(
     never set.
     """
     rng = np.random.default_rng(seed)
-    parts = [_flight(ground, west, south, line, rng, density, seed) for line in (1, 2)]
+    parts = [_flight(ground, west, south, line, rng, density) for line in (1, 2)]
     parts.append(_strays(ground, west, south, rng))
     held = {n: np.concatenate([p[n] for p in parts]) for n in parts[0]}
     order = np.argsort(held["gps_time"], kind="stable")
@@ -73,7 +104,7 @@ def survey(
 
 
 def _flight(
-    ground: Surface, west: float, south: float, line: int, rng: np.random.Generator, density: float, seed: int
+    ground: Surface, west: float, south: float, line: int, rng: np.random.Generator, density: float
 ) -> dict[str, np.ndarray]:
     """All returns of one flight line, which runs north over a part of the survey."""
     wide = 0.65 * SIDE
@@ -84,7 +115,7 @@ def _flight(
     floor = values_at(ground, west + u, south + v).astype(np.float64)
     kept = np.isfinite(floor) & ~_in_tarn(u, v)
     u, v, floor, angle = u[kept], v[kept], floor[kept], angle[kept]
-    top, code = _standing(u, v, seed)
+    top, code = _standing(u, v)
     number, of, above, truth, pulse = _returns(top, code, rng)
     strength = (
         np.select([truth == 2, truth == 6, truth == WALL, truth >= 3], [160.0, 230.0, 205.0, 95.0], 120.0)
@@ -111,10 +142,10 @@ def _in_tarn(u: np.ndarray, v: np.ndarray) -> np.ndarray:
     return np.asarray(((u - x) / a) ** 2 + ((v - y) / b) ** 2 < 1.0)
 
 
-def _standing(u: np.ndarray, v: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
+def _standing(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Height above the ground of what a pulse meets first, and its class."""
     top, code = np.zeros(len(u)), np.full(len(u), 2)
-    for tree in trees(seed):
+    for tree in trees():
         off = np.hypot(u - tree.x, v - tree.y) / tree.crown
         crown = tree.height * (1.0 - 0.45 * off**2)
         higher = (off < 1.0) & (crown > top)

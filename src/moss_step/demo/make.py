@@ -7,9 +7,12 @@ from pathlib import Path
 
 from moss_step.demo import DATA
 from moss_step.demo.estate import write_estate
-from moss_step.demo.lidar import survey
-from moss_step.formats.las import write_cloud
+from moss_step.demo.lidar import before_slip, survey
+from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster import read_surface
+
+_BEFORE = 1.25
+"""Pulses a square metre and flight line of the survey before the slip: the older one is thinner."""
 
 
 def main() -> None:
@@ -17,9 +20,14 @@ def main() -> None:
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else DATA
     for path in write_estate(folder):
         print(path)
-    points = folder / "harrow_survey.laz"
-    write_cloud(points, survey(read_surface(folder / "harrow_ground.tif")[0]))
-    print(points)
+    ground = read_surface(folder / "harrow_ground.tif")[0]
+    flown = {
+        "harrow_survey.laz": survey(ground),
+        "harrow_survey_before.laz": survey(before_slip(ground), seed=8, density=_BEFORE),
+    }
+    for name, cloud in flown.items():
+        write_cloud(folder / name, cloud)
+        print(folder / name)
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.demo import DATA
-from moss_step.formats.las import write_cloud
+from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster import read_surface
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes, write_shapes
@@ -51,11 +51,23 @@ def write_samples(folder: Path) -> None:
     bogs = read_shapes(DATA / "harrow_bogs.gpkg")
     columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
     write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
+    write_shapes(folder / "checks.gpkg", check_points(frame, whole))
     for kind, given, target in _MADE:
         step = step_kind(kind)
         paths = {n: str(folder / v) if step.input(n) and "." in v else v for n, v in given.items()}
         outcome, name = do_step(step, paths, silent())[""]
         hand_on(outcome, name, folder / target)
+
+
+def check_points(frame: Frame, whole: Surface) -> Shapes:
+    """Forty places on the ground with heights, as if they were measured to some centimetres."""
+    rng = np.random.default_rng(12)
+    x = rng.uniform(frame.x0 + 700.0, frame.x0 + 1100.0, 40)
+    y = rng.uniform(frame.y0 - 1100.0, frame.y0 - 700.0, 40)
+    z = np.round(values_at(whole, x, y) + rng.normal(0.0, 0.05, 40), 2)
+    cover = np.where(np.arange(40) % 3 == 0, "heath", "grass").astype(object)
+    points = np.asarray(shapely.points(x, y))
+    return Shapes(points, {"z": z, "cover": cover}, frame.crs, {"z": whole.unit.symbol})
 
 
 def thinned(frame: Frame, whole: Surface) -> Cloud:

@@ -299,3 +299,8 @@ def same_frame(a: Frame, b: Frame) -> bool:
         return False
     near = 1e-3 * min(a.dx, a.dy)
     return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))
+
+
+def overlap(a: Box, b: Box) -> bool:
+    """Whether two boxes share ground."""
+    return a[0] <= b[2] and b[0] <= a[2] and a[1] <= b[3] and b[1] <= a[3]

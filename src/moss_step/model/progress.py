@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import numpy as np
 
@@ -21,8 +22,13 @@ class Progress:
     called.
     """
 
-    def __init__(self, tell: Callable[[float, str], None] | None = None) -> None:
-        self._tell = tell
+    def __init__(
+        self,
+        tell: Callable[[float, str], None] | None = None,
+        show: Callable[[Callable[[], Any]], None] | None = None,
+    ) -> None:
+        """``tell`` is told of each report; ``show`` is offered parts of the result, which it may make."""
+        self._tell, self._show = tell, show
         self._stop = threading.Event()
         self._doing = ""
 
@@ -48,8 +54,13 @@ class Progress:
         one, and stopping this stops it.
         """
         part = Progress(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
-        part._stop = self._stop
+        part._stop, part._show = self._stop, self._show
         return part
+
+    def show(self, make: Callable[[], Any]) -> None:
+        """Offer what there is of the result so far, to be drawn; it is made only where somebody draws it."""
+        if self._show is not None:
+            self._show(make)
 
     @contextmanager
     def pulse(self, total: int, low: float = 0.0, high: float = 1.0, doing: str = "") -> Iterator[Pulse]:

@@ -26,6 +26,11 @@ class Unit:
     kind: str
     factor: float = 1.0
 
+    @property
+    def metres(self) -> float:
+        """Metres of one unit of a length; others, and unknown ones, count as metres."""
+        return self.factor if self.kind == "length" else 1.0
+
     def __str__(self) -> str:
         return self.key
 

@@ -99,7 +99,7 @@ def _stretched(frame: Frame) -> list[str]:
 def _absurd_range(surface: Surface) -> list[str]:
     if surface.range is None:
         return []
-    factor = surface.unit.factor if surface.unit.kind == "length" else 1.0
+    factor = surface.unit.metres
     low, high = (v * factor for v in surface.range)
     result = []
     for value, beyond in ((low, low < LOWEST_GROUND), (high, high > HIGHEST_GROUND)):

@@ -17,6 +17,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Literal, NamedTuple
 
+from moss_step.formats.source import members
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
@@ -397,7 +398,9 @@ class Engine:
 
     def _check_sources(self, study: Study, step: Step) -> None:
         for file in step.files:
-            check_readable(split_layer(file)[0])
+            path = split_layer(file)[0]
+            for one in members(path) or [path]:
+                check_readable(one)
         for ref in step.inputs.values():
             self._value(study, ref)
 

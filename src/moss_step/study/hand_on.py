@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from moss_step.formats.source import members
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.kind import Kind
 from moss_step.kinds.registry import kind_of
@@ -25,8 +26,8 @@ def check_ending(path: Path, kind: Kind) -> None:
 def check_not_a_source(path: Path, sources: Iterable[str]) -> None:
     """Raise AskedWronglyError when a file to write is one that is read: it would be gone afterwards."""
     for source in sources:
-        read = split_layer(source)[0]
-        if path.exists() and read.exists() and path.samefile(read):
+        read = members(split_layer(source)[0])
+        if path.exists() and any(one.exists() and path.samefile(one) for one in read):
             raise AskedWronglyError(
                 f"{path} is read for this, and would be replaced by the result.",
                 "Give the result another name.",

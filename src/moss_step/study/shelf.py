@@ -29,6 +29,7 @@ import moss_step
 from moss_step.formats.whole import sweep, whole_file
 from moss_step.kinds.kind import NotPlainError
 from moss_step.kinds.registry import kind_named, kind_of
+from moss_step.model import mapped
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
@@ -162,6 +163,8 @@ def as_parts(outcome: Outcome) -> tuple[dict[str, Any], list[np.ndarray]]:
     """
     kind = kind_of(outcome.value)
     about, arrays = kind.parts(outcome.value)
+    if sum(a.nbytes for a in arrays if isinstance(a, np.memmap)) > mapped.LARGE:
+        raise NotPlainError("it is too large for memory, and stands in a file already")
     header = {"kind": kind.name, "about": about, "figure": outcome.figure, "warnings": list(outcome.warnings),
               "findings": [asdict(f) for f in outcome.findings], "program": program_digest()}  # fmt: skip
     return header, [np.ascontiguousarray(a) for a in arrays]

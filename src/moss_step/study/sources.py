@@ -8,8 +8,9 @@ import hashlib
 import threading
 from pathlib import Path
 
-from moss_step.formats.source import files_of
+from moss_step.formats.source import files_of, members
 from moss_step.formats.vector import split_layer
+from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 
 _PIECE = 8 * 1024 * 1024
@@ -49,14 +50,14 @@ class Sources:
         path, layer = split_layer(source)
         whole = hashlib.blake2b(f"{layer}\n".encode("utf-8", "backslashreplace"), digest_size=32)
         try:
-            files = files_of(path)
-            if path not in files:
+            files, named = files_of(path), members(path)
+            if not named or named[0] not in files:
                 return None
             for file in files:
                 whole.update(
                     f"{file.name}\0{self._content(file, progress)}\n".encode("utf-8", "backslashreplace")
                 )
-        except OSError:
+        except (OSError, MossError):
             return None  # the run itself says what is wrong with the file
         return whole.hexdigest()
 

@@ -123,7 +123,10 @@ def facet_ways(ground, first, last, share):
                     else np.arctan2(two, one) / (np.arctan2(south, east) if flat else np.arctan2(east, south))
                 )
                 side = 1.0 if corner == straight + 1 else -1.0
-                share[r, c] = np.float32((straight + side * part) % 8.0)
+                eighths = np.float32((straight + side * part) % 8.0)
+                share[r, c] = (
+                    eighths if eighths < 8.0 else zero
+                )  # a hair below east is rounded to a whole turn
 
 
 @numba.njit(inline="always", cache=True)
