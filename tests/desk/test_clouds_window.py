@@ -14,6 +14,12 @@ CLOUD = Path(__file__).parents[1] / "data/lambert93.laz"
 FULL = CLOUD.with_name("autzen_trim.laz")
 
 
+def _colors(window):
+    """Colours that the plan shows, at some of its pixels."""
+    image = window.plan.view.grab().toImage()
+    return {image.pixel(x, y) for x in range(0, image.width(), 7) for y in range(60, image.height() - 80, 7)}
+
+
 def test_a_cloud_is_opened_drawn_and_read(window, settle):
     window.resize(1280, 800)
     window.files.open_path(FULL)
@@ -21,11 +27,7 @@ def test_a_cloud_is_opened_drawn_and_read(window, settle):
     step = window.work.chosen_id
     assert window.bench == "points" and window.work.state(step) == "done", window.work.reason(step)
     cloud = window.work.outcome(step).value
-    image = window.plan.view.grab().toImage()
-    colors = {
-        image.pixel(x, y) for x in range(0, image.width(), 7) for y in range(60, image.height() - 80, 7)
-    }
-    assert len(colors) > 50, "the points are drawn"
+    assert len(_colors(window)) > 50, "the points are drawn"
     middle = float(np.median(cloud.x)), float(np.median(cloud.y))
     QTest.mouseMove(window.plan.view, pixel(window, *middle))
     settle(window)
@@ -188,16 +190,18 @@ def test_points_are_drawn_as_they_come(window, settle, monkeypatch):
     monkeypatch.setattr(cloud_source, "_LARGE", 1000)
     monkeypatch.setattr(cloud_source, "_TASTE", 40)
     window.files.open_path(CLOUD)
-    step, seen = window.work.study.steps[-1].id, []
+    step, seen, drawn = window.work.study.steps[-1].id, [], []
     for _ in range(1500):
         QTest.qWait(5)
         picture = window.work.picture(step)
         if picture is not None and (not seen or len(picture.value) != seen[-1]):
             seen.append(len(picture.value))
+            drawn.append(len(_colors(window)))
             turns.release()
         if len(seen) >= 4:
             break
     assert len(seen) >= 4 and seen == sorted(seen) and seen[0] <= 16 * 40 and seen[2] - seen[1] == 5000, seen
+    assert drawn[-1] > 5, f"the plan shows where they lie: {drawn}"
     box = window.work.picture(step).value.bounds[0]
     for _ in range(20):
         turns.release()

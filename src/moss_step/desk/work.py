@@ -19,7 +19,7 @@ from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
-from moss_step.model.outcome import Outcome
+from moss_step.model.outcome import Outcome, Value
 from moss_step.scene.adding import in_key, shaded_with
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import ready_picture
@@ -390,15 +390,17 @@ class Work(QObject):
         }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
-        frame = frame_of_plan(study, self.chosen_ref, self._frame_of)
+        # What is being read already has a place, though its step has not ended.
+        looks = {ref: p.value for ref, p in pictures.items() if ref not in said}
+        frame = frame_of_plan(study, self.chosen_ref, lambda ref: self._frame_of(ref, looks.get(ref)))
         return Snapshot(
             study, whole, self.draft, self.chosen_ref, frame, said, failures, running, pictures,
             self._all_shown, self.compared, partly,
         )  # fmt: skip
 
-    def _frame_of(self, ref: str) -> Frame | None:
+    def _frame_of(self, ref: str, so_far: Value | None) -> Frame | None:
         outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
-        frame = getattr(outcome.value, "frame", None) if outcome is not None else None
+        frame = getattr(so_far if outcome is None else outcome.value, "frame", None)
         return frame if isinstance(frame, Frame) else None
 
     def _on_moved_on(self) -> None:

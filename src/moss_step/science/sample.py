@@ -9,6 +9,7 @@ from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.tin import Tin
 from moss_step.model.units import METRE
 
 SYSTEM = "EPSG:32628"
@@ -135,3 +136,23 @@ def scattered(side: int = 6) -> Cloud:
     post = (x == side // 2 + 0.5) & (y == side // 2 + 0.5)
     codes = np.where(post, 1, 2).astype(np.uint8)
     return Cloud(x, y, np.where(post, 14.0, 10.0), {"classification": codes}, SYSTEM, METRE)
+
+
+def roof() -> Tin:
+    """A ridge of 2 m over a floor of 4 by 4 m, whose eaves are at 0.
+
+    Returns
+    -------
+    Tin
+        Four triangles, heights in metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import roof
+    >>> len(roof())
+    4
+    """
+    x, y = np.array([0.0, 4.0, 4.0, 0.0, 2.0, 2.0]), np.array([0.0, 0.0, 4.0, 4.0, 0.0, 4.0])
+    z = np.array([0.0, 0.0, 0.0, 0.0, 2.0, 2.0])
+    faces = np.array([[0, 5, 4], [0, 3, 5], [4, 5, 2], [4, 2, 1]])
+    return Tin(x, y, z, faces, np.array([[4, 5]]), SYSTEM, METRE)
