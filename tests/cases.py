@@ -25,6 +25,9 @@ BUND = ((18, 4), (18, 30))
 ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
 """Corners of boxes in rows and columns, on the borders of cells."""
 
+BETWEEN = ("interpolate", "compare_methods")
+"""Steps between places that were measured."""
+
 Place = Callable[[tuple[float, float]], tuple[float, float]]
 
 
@@ -65,24 +68,37 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
         "observer_height": 0.1 * relief_, "target_height": 0.05 * relief_, "statistics": "mean,min,max,std,median", "rules": "natural",
     }  # fmt: skip
     given |= {n: v for n, v in fixed.items() if n in kind.settings.listed()}
-    if kind.kind in ("contours", "relief_tint"):
-        given["base"] = height(0.013)
-    if kind.kind in ("reproject", "resample"):
-        given |= {n: v for n, v in {"crs": "EPSG:32628", "cell": 15.0}.items() if n in kind.settings.listed()}
-    if kind.kind == "grid_points":
-        given |= {"what": "lowest", "cell": 1e-4 if ground.frame.geographic else 10.0, "fill": 0.0}
-    if kind.kind == "edit_classes":
-        corners = [place(at) for at in ((2.5, 3.5), (2.5, 35.5), (30.5, 35.5), (30.5, 3.5))]
-        given = {"to_class": 6, "classes": "2", "outline": tuple(corners)}
-    if kind.kind == "check_heights":
-        given = {"column": "z"}
-    if kind.kind == "single_trees":
-        given = {"least": 0.3 * relief_, "window": 35.0, "growth": 0.0}
-    if kind.kind == "combine":
-        del given["weights"]
-    if kind.kind == "convert_units":
-        given["to"] = "metre"
-    return given
+    own = own_settings(kind.kind, place, ground, height, relief_)
+    return own if kind.kind in ALL_OWN else {n: v for n, v in (given | own).items() if v is not None}
+
+
+ALL_OWN = ("edit_classes", "check_heights", "single_trees", *BETWEEN)
+"""Steps that take their own settings alone."""
+
+
+def own_settings(
+    kind: str, place: Place, ground: Surface, height: Callable[[float], float], relief_: float
+) -> dict[str, object]:
+    """What a step asks beside what all are asked; None for what it is not asked."""
+    unit = ground.metres_per_height
+    corners = tuple(place(at) for at in ((2.5, 3.5), (2.5, 35.5), (30.5, 35.5), (30.5, 3.5)))
+    fine = 1e-4 if ground.frame.geographic else 10.0
+    plateau = {"variogram": "exponential", "sill": relief_**2 / unit**2, "range": 150.0, "nugget": 0.0}
+    own: dict[str, dict[str, object]] = {
+        "contours": {"base": height(0.013)},
+        "relief_tint": {"base": height(0.013)},
+        "reproject": {"crs": "EPSG:32628", "cell": 15.0},
+        "resample": {"cell": 15.0},
+        "grid_points": {"what": "lowest", "cell": fine, "fill": 0.0},
+        "edit_classes": {"to_class": 6, "classes": "2", "outline": corners},
+        "check_heights": {"column": "z"},
+        "interpolate": {"column": "z", **plateau},
+        "compare_methods": {"column": "z"},
+        "single_trees": {"least": 0.3 * relief_, "window": 35.0, "growth": 0.0},
+        "combine": {"weights": None},
+        "convert_units": {"to": "metre"},
+    }
+    return own.get(kind, {})
 
 
 def boxes(ground: Surface, place: Place) -> Shapes:
@@ -114,6 +130,8 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         )
     if spec.accepts == "cloud":
         return points_over(ground)
+    if kind.kind in BETWEEN and spec.name == "points":
+        return spots_over(ground, place)
     if kind.kind == "check_heights":
         places = [place(at) for at in PLACES]
         deep = np.array([1.5, 1.1]) / ground.metres_per_height
@@ -122,6 +140,17 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
             np.asarray(shapely.points(places)), {"z": z}, ground.frame.crs, {"z": ground.unit.symbol}
         )
     return boxes(ground, place)
+
+
+def spots_over(ground: Surface, place: Place) -> Shapes:
+    """Thirty places with the heights of the ground, none as far from another as from a third."""
+    at = np.random.default_rng(3).uniform((2, 2), (33, 39), (30, 2)).tolist()
+    places = [place(a) for a in at]
+    held = [ground.frame.cell_at(*p) for p in places]
+    z = np.array([np.nan if c is None else ground.values[c] for c in held], np.float64)
+    return Shapes(
+        np.asarray(shapely.points(places)), {"z": z, "value": z}, ground.frame.crs, {"z": ground.unit.symbol}
+    )
 
 
 def points_over(ground: Surface) -> Cloud:
@@ -146,6 +175,8 @@ def points_over(ground: Surface) -> Cloud:
 
 def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:
     inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
+    if kind.kind == "interpolate":
+        inputs["like"] = ground  # cells of a size of its own would lie otherwise on a mirrored ground
     if kind.further is not None:
         inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}
     return inputs

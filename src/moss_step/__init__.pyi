@@ -144,6 +144,29 @@ def combine(
     **inputs: Result | Value | str | Path,
 ) -> Result: ...
 
+def compare_methods(
+    points: Result | Value | str | Path,
+    breaklines: Result | Value | str | Path | None = None,
+    drift: Result | Value | str | Path | None = None,
+    *,
+    column: str | None = None,
+    unit: Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_stated",
+    trend: Literal["none", "plane", "quadratic"] = "none",
+    variogram: Literal["fitted", "spherical", "exponential", "gaussian", "matern"] = "fitted",
+    nugget: float | None = None,
+    sill: float | None = None,
+    range: float | None = None,
+    smoothness: Literal["1.5", "2.5"] = "1.5",
+    direction: float = 0.0,
+    ratio: float = 1.0,
+    neighbours: int = 24,
+    power: float = 2.0,
+    smoothing: float = 0.0,
+    exact: bool = False,
+    folds: int = 10,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def compare_sight(
     before: Result | Value | str | Path,
     after: Result | Value | str | Path,
@@ -416,6 +439,35 @@ def hypsometry(
     area: Result | Value | str | Path | None = None,
     *,
     steps: int = 100,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def interpolate(
+    points: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    breaklines: Result | Value | str | Path | None = None,
+    drift: Result | Value | str | Path | None = None,
+    like: Result | Value | str | Path | None = None,
+    *,
+    column: str | None = None,
+    unit: Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_stated",
+    method: Literal["kriging", "tin", "natural_neighbour", "inverse_distance", "nearest", "spline"] = "kriging",
+    trend: Literal["none", "plane", "quadratic"] = "none",
+    variogram: Literal["fitted", "spherical", "exponential", "gaussian", "matern"] = "fitted",
+    nugget: float | None = None,
+    sill: float | None = None,
+    range: float | None = None,
+    smoothness: Literal["1.5", "2.5"] = "1.5",
+    direction: float = 0.0,
+    ratio: float = 1.0,
+    neighbours: int = 24,
+    power: float = 2.0,
+    smoothing: float = 0.0,
+    exact: bool = False,
+    cell: float | None = None,
+    edge_value: float | None = None,
+    reach: float | None = None,
+    beyond: bool = False,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

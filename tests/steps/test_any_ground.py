@@ -18,6 +18,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE, UNKNOWN
 from moss_step.steps.declare import InputSpec, StepKind, extra
+from moss_step.steps.places import POINTS
 from moss_step.steps.reach import NEIGHBOURS
 from tests.cases import KINDS, RESULTS, points_over
 from tests.conftest import UTM, surface
@@ -64,17 +65,17 @@ _FLAT = (
 )
 REFUSED = {
     "rough": _BUND,
-    "level": f"single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "level": f"interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
+    "all no-data": f"interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
-    "one cell": f"slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one cell": f"interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
     "one row": f"single_trees slope_classes suitability {_FLAT} {_BUND}",
     "one column": f"slope_classes suitability {_FLAT} {_BUND}",
-    "lone cell": f"slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "lone cell": f"interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
-    "island": f"blind_patches contours flood sight_line {_BUND}",
+    "island": f"interpolate blind_patches contours flood sight_line {_BUND}",
     "huge heights": f"ground_points noise_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
     "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
@@ -114,6 +115,14 @@ def shapes_over(ground: Surface, kind: str) -> Shapes:
     return Shapes(np.array(made, object), {"value": np.arange(len(made), dtype=float)}, ground.frame.crs)
 
 
+def scattered_over(ground: Surface) -> Shapes:
+    """Places with the heights of the ground there."""
+    rng, frame = np.random.default_rng(4), ground.frame
+    rows, cols = rng.integers(0, frame.rows, 40), rng.integers(0, frame.cols, 40)
+    points = shapely.points(frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy)
+    return Shapes(np.asarray(points), {"value": ground.values[rows, cols].astype(float)}, frame.crs)
+
+
 def value_for(spec: InputSpec, ground: Surface) -> object:
     """What a person could give: the ground itself, or what is made from it."""
     if spec.accepts == "cloud":
@@ -124,6 +133,8 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
         return classes_over(ground)
     if spec.accepts == "table":
         return Table({"a": np.arange(3.0)})
+    if spec is POINTS:
+        return scattered_over(ground)
     return shapes_over(
         ground,
         "lines"
@@ -172,6 +183,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
 def outcome_of(name: str, ground: Surface, progress: Progress | None = None) -> Outcome:
     kind, result = KINDS[name.partition(".")[0]], name.partition(".")[2]
     inputs = {s.name: value_for(s, ground) for s in kind.inputs if not s.optional}
+    if kind.kind == "interpolate":
+        inputs["like"] = ground
     if kind.further is not None:
         inputs |= {name: value_for(kind.further, ground) for name in ("a", "b")}
     return kind.outcome_of(

@@ -131,10 +131,42 @@ def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
     if box is None:
         raise MossError("The areas are empty.", "Choose other areas.")
     part = crop_to_box(surface, box)
-    outside = geometry_mask(list(areas.geometry), part.frame.shape, affine(part.frame))
-    if outside.all():
+    inside = cells_inside(part.frame, areas)
+    if not inside.any():
         raise MossError("No cell centre lies inside the areas.", "Choose larger areas or a finer grid.")
-    return Surface(np.where(outside, np.float32(np.nan), part.values), part.frame, part.unit, part.quantity)
+    return Surface(np.where(inside, part.values, np.float32(np.nan)), part.frame, part.unit, part.quantity)
+
+
+def cells_inside(frame: Frame, areas: Shapes) -> np.ndarray:
+    """Which cells have their centre inside areas.
+
+    Parameters
+    ----------
+    frame
+        Where the cells lie.
+    areas
+        Areas in the same reference system.
+
+    Returns
+    -------
+    np.ndarray
+        Yes or no (rows, cols).
+
+    Raises
+    ------
+    MossError
+        When they are no areas.
+
+    Examples
+    --------
+    >>> from moss_step.science.regrid import cells_inside
+    >>> from moss_step.science.sample import box, tilted
+    >>> int(cells_inside(tilted().frame, box(0, 0, 4, 4)).sum())
+    4
+    """
+    if areas.kind != "areas":
+        raise MossError(f"These shapes are {areas.kind}, and an outline is made of areas.", "Choose areas.")
+    return ~np.asarray(geometry_mask(list(areas.geometry), frame.shape, affine(frame)))
 
 
 def carry_over(

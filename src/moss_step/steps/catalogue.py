@@ -19,7 +19,7 @@ BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork"
 GROUPS: dict[str, tuple[str, ...]] = {
     "gather": ("Bring in", "Fit to the work"),
     "points": ("Bring in", "Classes of points", "From points to grids", "Heights above ground"),
-    "surface": ("Between surfaces", "Values", "Cells"),
+    "surface": ("Between places", "Levels", "Between surfaces", "Values", "Cells"),
     "shape": ("Steepness and direction", "Form of the ground", "Place in the ground", "Heights", "Light"),
     "water": (
         "Ready for water",

@@ -122,8 +122,9 @@ def whole_numbers(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     span = float((high - low).max())
     if not span > 0.0:
         raise _on_a_line()
-    step = span / 2.0 ** (_BITS + 1)
-    middle = (low + high) / 2.0
+    # A power of two: coordinates on a lattice of halves, tens or whole metres stay on one.
+    step = 2.0 ** np.ceil(np.log2(span / 2.0 ** (_BITS + 1)))
+    middle = np.rint((low + high) / 2.0 / step) * step
     px, py = np.rint((x - middle[0]) / step), np.rint((y - middle[1]) / step)
     one = int(np.argmax(px * px + py * py))
     dx, dy = px - px[one], py - py[one]

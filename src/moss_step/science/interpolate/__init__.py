@@ -1,0 +1,1 @@
+"""Surfaces between places where something was measured: variograms, kriging, neighbours, triangles."""

@@ -1,0 +1,334 @@
+"""Surface: values between places where something was measured, how far to trust them, and their variogram."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import cast
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.arrays import as_short
+from moss_step.model.chart import Chart
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import Finding
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.telling import mark
+from moss_step.model.units import COUNT, METRE
+from moss_step.science.interpolate.kriging import ALL_AT_ONCE
+from moss_step.science.interpolate.plane import Plane
+from moss_step.science.interpolate.surfaces import (
+    Interpolator,
+    frame_around,
+    plane_around,
+    proposed_cell,
+)
+from moss_step.science.interpolate.tin import BreakLine, break_lines, on_grid, triangulate
+from moss_step.science.interpolate.variogram import Variogram, experimental
+from moss_step.science.regrid import cells_inside
+from moss_step.science.relief.profile import values_at
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, StepKind, optional, setting
+from moss_step.steps.places import (
+    AREA,
+    BREAKS,
+    BYTES_A_PAIR,
+    PLACES,
+    POINTS,
+    RMSE,
+    Gathered,
+    ModelSettings,
+    choice_of,
+    error_findings,
+    gathered,
+    model_findings,
+    prepared,
+)
+from moss_step.steps.results import surface_outcome
+
+_CURVE_POINTS = 60
+
+
+class InterpolateSettings(ModelSettings):
+    """Settings of interpolate."""
+
+    cell: float | None = setting(
+        None, "Cell", "In units of the plan. Left out, it is half of the mean spacing.", gt=0,
+        without_input="like",
+    )  # fmt: skip
+    edge_value: float | None = setting(
+        None,
+        "Value along the outline",
+        "Known there, such as a depth of 0 along a shore.",
+        with_input="area",
+    )
+    reach: float | None = setting(
+        None, "Reach", "No value farther from a place. Left out, the points' hull ends it.", unit="m", gt=0,
+        more=True,
+    )  # fmt: skip
+    beyond: bool = setting(
+        False, "Beyond the hull", "Values outside the points, too: they are made up.", more=True,
+        when={"method": ("kriging", "inverse_distance", "nearest", "spline")},
+    )  # fmt: skip
+
+
+def _frame(settings: InterpolateSettings, inputs: Inputs, got: Gathered) -> Frame:
+    """The cells: those of a grid, or square ones around the outline or the places."""
+    like = optional(inputs, "like", Surface)
+    if like is not None:
+        return like.frame
+    area = optional(inputs, "area", Shapes)
+    box = None if area is None else in_system(area, got.crs).box
+    if box is None:
+        x, y = got.held.x, got.held.y
+        box = float(x.min()), float(y.min()), float(x.max()), float(y.max())
+    cell = settings.cell
+    if cell is None:
+        cell = proposed_cell(got.held, plane_around(box, got.crs))
+    return frame_around(box, cell, got.crs)
+
+
+def _wanted(
+    settings: InterpolateSettings, inputs: Inputs, frame: Frame, got: Gathered, made: Interpolator
+) -> np.ndarray:
+    """Cells that get a value (rows, cols): within the outline and the hull or reach."""
+    wanted = np.ones(frame.shape, bool)
+    area = optional(inputs, "area", Shapes)
+    if area is not None:
+        wanted &= cells_inside(frame, in_system(area, frame.crs))
+    x, y = _middles(frame, wanted)
+    kept = np.ones(len(x), bool)
+    if settings.reach is not None:
+        kept &= made.distances(x, y) <= settings.reach
+    elif not settings.beyond:
+        hull = shapely.buffer(
+            shapely.convex_hull(shapely.multipoints(np.column_stack([got.held.x, got.held.y]))),
+            1e-9 * max(frame.dx * frame.cols, frame.dy * frame.rows),
+        )
+        shapely.prepare(hull)
+        kept &= shapely.contains_xy(hull, x, y)
+    wanted[wanted] = kept
+    if not wanted.any():
+        raise MossError(
+            "No cell lies between the places.", "Take smaller cells, a longer reach, or more points."
+        )
+    return wanted
+
+
+def _middles(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    rows, cols = np.nonzero(wanted)
+    return frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
+
+
+def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    progress.at(0.0, "Gathering places")
+    got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
+    frame = _frame(settings, inputs, got)
+    if frame.crs != got.crs and frame.crs is not None and got.crs is not None:
+        raise AskedWronglyError(
+            "The grid whose cells are taken lies in another reference system than the points.",
+            "Reproject it first, or leave it out.",
+        )
+    if settings.method == "tin":
+        return _by_triangles(settings, inputs, got, frame)
+    drift = optional(inputs, "drift", Surface)
+    made, got = prepared(settings, got, Plane.of(frame), drift)
+    progress.at(0.1, "Choosing cells")
+    wanted = _wanted(settings, inputs, frame, got, made)
+    x, y = _middles(frame, wanted)
+    there = None if drift is None else values_at(drift, x, y).astype(np.float64)
+    out = np.full(frame.shape, np.nan)
+    out[wanted] = made.at(x, y, there, progress.part(0.2, 1.0))
+    return _told(settings, got, made, Surface(as_short(out), frame, got.unit), wanted, there)
+
+
+def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Outcome:
+    """The surface on triangles, with break lines and the outline's edge among their sides."""
+    lines = optional(inputs, "breaklines", Shapes)
+    area = optional(inputs, "area", Shapes)
+    kept = [] if lines is None else lines_of(in_system(lines, got.crs), settings.column)
+    rims = None if area is None else in_system(area, got.crs)
+    if rims is not None and settings.edge_value is not None:
+        kept += break_lines(rims.geometry, np.full(len(rims), settings.edge_value))
+    outline = None if rims is None else shapely.union_all(rims.geometry)
+    tin = triangulate(got.held, Plane.of(frame), got.crs, got.unit, kept, outline, settings.reach or 0.0)
+    surface = on_grid(tin, frame)
+    if rims is not None:
+        values = np.where(cells_inside(frame, rims), surface.values, np.nan).astype(surface.values.dtype)
+        surface = replace(surface, values=values)
+    outcome = surface_outcome(surface, got.said)
+    cell = Finding("cell_width", frame.cell_metres[0], METRE)
+    findings = (*outcome.findings, Finding(PLACES, len(got.held), COUNT), cell)
+
+    def left() -> Outcome:
+        return _residuals(got, Interpolator(got.held, Plane.of(frame), choice_of(settings)))
+
+    return replace(
+        outcome,
+        findings=findings,
+        beside={"error": _no_error, "variogram": _no_error, "residuals": left},
+    )
+
+
+def lines_of(lines: Shapes, column: str | None) -> list[BreakLine]:
+    """Break lines with their heights: their own, those of a column, or none."""
+    if shapely.has_z(lines.geometry).all() and len(lines):
+        return break_lines(lines.geometry)
+    held = next((c for c in (column, "elevation", "height", "z", "depth") if c and c in lines.columns), None)
+    heights = np.full(len(lines), np.nan) if held is None else np.asarray(lines.columns[held], np.float64)
+    return break_lines(lines.geometry, heights)
+
+
+def _no_error() -> Outcome:
+    raise AskedWronglyError(
+        "Only kriging has a variogram, and says how far it may be off.", "Take kriging as the method."
+    )
+
+
+def _told(
+    settings: InterpolateSettings, got: Gathered, made: Interpolator, surface: Surface, wanted: np.ndarray,
+    there: np.ndarray | None,
+) -> Outcome:  # fmt: skip
+    said = list(got.said)
+    if settings.method in ("kriging", "spline") and not made.everywhere:
+        said.append(f"Of {len(got.held):,} places the {settings.neighbours} near each cell count.")
+    outcome = surface_outcome(surface, tuple(said))
+    findings = [*outcome.findings, Finding(PLACES, len(got.held), COUNT)]
+    findings.append(Finding("cell_width", surface.frame.cell_metres[0], METRE))
+    if isinstance(made.model, Variogram):
+        findings += model_findings(made.model, got.unit)
+    if settings.method == "kriging" and made.everywhere and len(got.held) > 2:
+        findings += error_findings(*_own(got, made), got.unit)
+    kriged = settings.method == "kriging"
+
+    def error() -> Outcome:
+        out = np.full(surface.frame.shape, np.nan)
+        x, y = _middles(surface.frame, wanted)
+        out[wanted] = made.errors_at(x, y, there)
+        return surface_outcome(
+            Surface(as_short(out), surface.frame, got.unit, "error"),
+            ("The standard deviation that kriging expects: 95 in 100 lie within 1.96 times it.",),
+        )
+
+    beside = {
+        "error": error if kriged else _no_error,
+        "variogram": (lambda: _curve(got, made)) if kriged else _no_error,
+        "residuals": lambda: _residuals(got, made),
+    }
+    return replace(outcome, findings=tuple(findings), beside=beside)
+
+
+def _own(got: Gathered, made: Interpolator) -> tuple[np.ndarray, np.ndarray]:
+    """Errors of the places that were measured, each left out, and what is expected of them."""
+    errors, expected = made.left_out()
+    own = got.held.noises > 0
+    return errors[own], expected[own]
+
+
+def _curve(got: Gathered, made: Interpolator) -> Outcome:
+    """What pairs show, and the model through them."""
+    model = cast(Variogram, made.model)
+    seen = made.seen or experimental(made.x, made.y, got.held.values)
+    return Outcome(variogram_chart(seen.distance, seen.semivariance, seen.pairs, model),
+                   f"range {mark(max(s.range for s in model.structures), METRE)}",
+                   tuple(model_findings(model, got.unit)))  # fmt: skip
+
+
+def variogram_chart(distance: np.ndarray, half: np.ndarray, pairs: np.ndarray, model: Variogram) -> Chart:
+    """Curves over distance: of the pairs, where there are some, and of the model."""
+    more = np.linspace(0.0, float(distance.max()), _CURVE_POINTS)[1:]
+    at = np.concatenate([distance, more])
+    order = np.argsort(at, kind="stable")
+    seen = np.concatenate([half, np.full(len(more), np.nan)])[order]
+    count = np.concatenate([pairs.astype(np.float64), np.full(len(more), np.nan)])[order]
+    columns = {
+        "distance": at[order],
+        "semivariance": seen,
+        "model": model.semivariance(at[order]),
+        "pairs": count,
+    }
+    return Chart(columns, {"distance": METRE}, "distance", ("semivariance", "model"))
+
+
+def _residuals(got: Gathered, made: Interpolator) -> Outcome:
+    """Each place with what the others foretell there."""
+    errors, expected = _own(got, made)
+    held = got.held.part(got.held.noises > 0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        standardised = errors / expected
+    columns = {
+        "measured": held.values, "foretold": held.values - errors, "residual": errors,
+        "expected_error": expected, "standardised": standardised,
+    }  # fmt: skip
+    symbols = dict.fromkeys(("measured", "foretold", "residual", "expected_error"), got.unit.symbol)
+    points = Shapes(np.asarray(shapely.points(held.x, held.y)), columns, got.crs, symbols)
+    findings = tuple(error_findings(errors, expected, got.unit))
+    rmse = next((f.value for f in findings if f.name == RMSE), float("nan"))
+    return Outcome(points, f"RMSE {mark(rmse, got.unit)}", findings)
+
+
+def _memory(settings: InterpolateSettings, inputs: Inputs) -> float:
+    """Bytes: covariances of all pairs, and some arrays of cells."""
+    got = gathered(settings, inputs, settings.edge_value)
+    dense = settings.method in ("kriging", "spline")
+    cells = _frame(settings, inputs, got)
+    held = min(len(got.held), ALL_AT_ONCE)
+    return (
+        (BYTES_A_PAIR * held * held if dense else 0.0)
+        + 400.0 * len(got.held)
+        + 80.0 * cells.rows * cells.cols
+    )
+
+
+interpolate = StepKind(
+    kind="interpolate",
+    example="points=checks.gpkg column=z cell=10",
+    bench="surface",
+    group="Between places",
+    title="Interpolate",
+    question="Which surface lies between the places that were measured?",
+    help=(
+        "A grid between points, soundings, contours or lines with heights: by kriging with a variogram that "
+        "is fitted or stated, on triangles with break lines, by natural neighbours, distance or a spline."
+    ),
+    formula=(
+        "kriging: z = Σ wᵢ zᵢ with Σⱼ wⱼ C(i, j) + μ·f(i) = C(i, 0), Σ wᵢ f(i) = f(0); "
+        "C(h) = sill − γ(h); spherical γ = c(1.5 h/a − 0.5 (h/a)³), exponential c(1 − exp(−3h/a)), Gaussian "
+        "c(1 − exp(−3h²/a²)), with the practical range a; inverse distance: z = Σ zᵢ dᵢ⁻ᵖ / Σ dᵢ⁻ᵖ; natural "
+        "neighbour: wᵢ = area taken from the cell of i / area of the new cell; spline: r² log r"
+    ),
+    words=(
+        "kriging", "idw", "inverse distance", "natural neighbour", "spline", "gridding", "bathymetry",
+        "soundings", "spot heights", "surface from points", "geostatistics", "tin", "thin plate",
+    ),
+    inputs=(
+        POINTS, AREA, BREAKS,
+        InputSpec(
+            "drift", "surface", "Drift", "A surface that the values follow: external drift.", True, more=True
+        ),
+        InputSpec("like", "surface", "Cells of", "A grid whose cells are taken.", True, more=True),
+    ),
+    settings=InterpolateSettings,
+    gives="surface",
+    run=_interpolate,
+    memory=_memory,
+    label=lambda s, names: f"{names['points']} by {s.method.replace('_', ' ')}",
+    main="Surface",
+    beside=(
+        ResultSpec(
+            "error", "surface", "Expected error", "The standard deviation that kriging expects.", asked=True
+        ),
+        ResultSpec(
+            "variogram", "chart", "Variogram", "What pairs of places show by their distance, and the model."
+        ),
+        ResultSpec(
+            "residuals", "shapes", "Left out one by one", "Each place with what the others foretell.",
+            {"column": "residual"}, asked=True,
+        ),
+    ),
+    staple=0,
+)  # fmt: skip
