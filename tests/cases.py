@@ -12,6 +12,10 @@ from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.tin import Tin
+from moss_step.science.interpolate.places import measured
+from moss_step.science.interpolate.surfaces import plane_around
+from moss_step.science.interpolate.tin import triangulate
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.study.engine import run_declared
@@ -25,7 +29,7 @@ BUND = ((18, 4), (18, 30))
 ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
 """Corners of boxes in rows and columns, on the borders of cells."""
 
-BETWEEN = ("interpolate", "compare_methods")
+BETWEEN = ("interpolate", "compare_methods", "triangulate")
 """Steps between places that were measured."""
 
 Place = Callable[[tuple[float, float]], tuple[float, float]]
@@ -72,7 +76,7 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
     return own if kind.kind in ALL_OWN else {n: v for n, v in (given | own).items() if v is not None}
 
 
-ALL_OWN = ("edit_classes", "check_heights", "single_trees", *BETWEEN)
+ALL_OWN = ("tin_grid", "storage", "edit_classes", "check_heights", "single_trees", *BETWEEN)
 """Steps that take their own settings alone."""
 
 
@@ -93,7 +97,10 @@ def own_settings(
         "edit_classes": {"to_class": 6, "classes": "2", "outline": corners},
         "check_heights": {"column": "z"},
         "interpolate": {"column": "z", **plateau},
-        "compare_methods": {"column": "z"},
+        "compare_methods": {"column": "z", **plateau},
+        "triangulate": {"column": "z"},
+        "tin_grid": {},
+        "storage": {"level": height(0.5)},
         "single_trees": {"least": 0.3 * relief_, "window": 35.0, "growth": 0.0},
         "combine": {"weights": None},
         "convert_units": {"to": "metre"},
@@ -130,6 +137,8 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
         )
     if spec.accepts == "cloud":
         return points_over(ground)
+    if spec.accepts == "tin":
+        return tin_over(ground, place)
     if kind.kind in BETWEEN and spec.name == "points":
         return spots_over(ground, place)
     if kind.kind == "check_heights":
@@ -151,6 +160,13 @@ def spots_over(ground: Surface, place: Place) -> Shapes:
     return Shapes(
         np.asarray(shapely.points(places)), {"z": z, "value": z}, ground.frame.crs, {"z": ground.unit.symbol}
     )
+
+
+def tin_over(ground: Surface, place: Place) -> Tin:
+    """Triangles between the places of ``spots_over``."""
+    spots = spots_over(ground, place)
+    held = measured(spots, "z")
+    return triangulate(held, plane_around(spots.box, spots.crs), spots.crs, ground.unit)
 
 
 def points_over(ground: Surface) -> Cloud:
@@ -175,7 +191,7 @@ def points_over(ground: Surface) -> Cloud:
 
 def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:
     inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
-    if kind.kind == "interpolate":
+    if kind.kind in ("interpolate", "tin_grid"):
         inputs["like"] = ground  # cells of a size of its own would lie otherwise on a mirrored ground
     if kind.further is not None:
         inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}

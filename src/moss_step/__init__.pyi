@@ -724,6 +724,17 @@ def slope_classes(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def storage(
+    surface: Result | Value | str | Path,
+    tin: Result | Value | str | Path | None = None,
+    area: Result | Value | str | Path | None = None,
+    *,
+    level: float | None = None,
+    volume: float | None = None,
+    side: Literal["below", "above"] = "below",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def stream_basins(
     dem: Result | Value | str | Path,
     *,
@@ -795,6 +806,26 @@ def tile_values(
     statistic: Literal["mean", "max", "min", "median", "range", "std", "sum", "count"] = "max",
     shape: Literal["hexagon", "square", "triangle"] = "hexagon",
     spacing: float = 100.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def tin_grid(
+    tin: Result | Value | str | Path,
+    like: Result | Value | str | Path | None = None,
+    *,
+    cell: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def triangulate(
+    points: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    breaklines: Result | Value | str | Path | None = None,
+    *,
+    column: str | None = None,
+    unit: Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_stated",
+    edge_value: float | None = None,
+    longest: float = 0.0,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

@@ -17,6 +17,9 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.units import FOOT, METRE, UNKNOWN
+from moss_step.science.interpolate.places import measured
+from moss_step.science.interpolate.surfaces import plane_around
+from moss_step.science.interpolate.tin import triangulate
 from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.steps.places import POINTS
 from moss_step.steps.reach import NEIGHBOURS
@@ -51,7 +54,7 @@ ONE_OF_TWO = {"catchment": ("line",), "edit_classes": ("line",), "best_places": 
 PLAIN = np.random.default_rng(22).normal(size=(60, 70)).cumsum(0).cumsum(1).astype(np.float32)
 KNOWN = {
     "interval": 10.0, "spacing": 10.0, "crest": 1.0, "cell": 3.0, "to": "foot", "value": 1.0, "at_least": 0.0, "column": "value", "among": "high",
-    "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0, "to_class": 6,
+    "level": 0.0, "least_length": 5.0, "least_steepness": 0.0, "min_area": 20.0, "to_class": 6,
 }  # fmt: skip
 
 
@@ -66,16 +69,16 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
-    "one cell": f"interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
-    "one row": f"single_trees slope_classes suitability {_FLAT} {_BUND}",
-    "one column": f"slope_classes suitability {_FLAT} {_BUND}",
-    "lone cell": f"interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "one cell": f"triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one row": f"triangulate tin_grid single_trees slope_classes suitability {_FLAT} {_BUND}",
+    "one column": f"triangulate tin_grid slope_classes suitability {_FLAT} {_BUND}",
+    "lone cell": f"triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
-    "island": f"interpolate blind_patches contours flood sight_line {_BUND}",
+    "island": f"blind_patches contours flood sight_line {_BUND}",
     "huge heights": f"ground_points noise_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
     "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
@@ -131,6 +134,9 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
         return Surface(ground.values, ground.frame, ground.unit, spec.quantity) if spec.quantity else ground
     if spec.accepts == "classes":
         return classes_over(ground)
+    if spec.accepts == "tin":
+        spots = scattered_over(ground)
+        return triangulate(measured(spots), plane_around(spots.box, spots.crs), spots.crs, ground.unit)
     if spec.accepts == "table":
         return Table({"a": np.arange(3.0)})
     if spec is POINTS:
@@ -183,7 +189,7 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
 def outcome_of(name: str, ground: Surface, progress: Progress | None = None) -> Outcome:
     kind, result = KINDS[name.partition(".")[0]], name.partition(".")[2]
     inputs = {s.name: value_for(s, ground) for s in kind.inputs if not s.optional}
-    if kind.kind == "interpolate":
+    if kind.kind in ("interpolate", "tin_grid"):
         inputs["like"] = ground
     if kind.further is not None:
         inputs |= {name: value_for(kind.further, ground) for name in ("a", "b")}

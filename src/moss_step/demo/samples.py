@@ -32,6 +32,7 @@ _MADE = (
     ("viewshed", {"dem": "ground.tif", "observers": "413000,5871000"}, "seen.tif"),
     ("viewshed", {"dem": "later.tif", "observers": "413000,5871000"}, "seen_later.tif"),
     ("drain_height", {"dem": "ground.tif"}, "above_water.tif"),
+    ("triangulate", {"points": "checks.gpkg", "column": "z", "unit": "metre"}, "surface.ply"),
 )
 
 

@@ -131,6 +131,7 @@ FIELDS: dict[str, str] = {
     "top": "Height of what stands on the ground.",
     "tree": "Number of the tree, the highest first.",
     "tree_height": "Height of its top above the ground.",
+    "triangle": "Number of the triangle.",
     "unit": "Unit of the bounds.",
     "upstream_m2": "Plan area that drains through its lower end.",
     "vertex": "Number of the vertex in its shape.",

@@ -28,7 +28,7 @@ from moss_step.science.interpolate.surfaces import (
     plane_around,
     proposed_cell,
 )
-from moss_step.science.interpolate.tin import BreakLine, break_lines, on_grid, triangulate
+from moss_step.science.interpolate.tin import break_lines, on_grid, triangulate
 from moss_step.science.interpolate.variogram import Variogram, experimental
 from moss_step.science.regrid import cells_inside
 from moss_step.science.relief.profile import values_at
@@ -45,6 +45,7 @@ from moss_step.steps.places import (
     choice_of,
     error_findings,
     gathered,
+    lines_of,
     model_findings,
     prepared,
 )
@@ -172,15 +173,6 @@ def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, 
         findings=findings,
         beside={"error": _no_error, "variogram": _no_error, "residuals": left},
     )
-
-
-def lines_of(lines: Shapes, column: str | None) -> list[BreakLine]:
-    """Break lines with their heights: their own, those of a column, or none."""
-    if shapely.has_z(lines.geometry).all() and len(lines):
-        return break_lines(lines.geometry)
-    held = next((c for c in (column, "elevation", "height", "z", "depth") if c and c in lines.columns), None)
-    heights = np.full(len(lines), np.nan) if held is None else np.asarray(lines.columns[held], np.float64)
-    return break_lines(lines.geometry, heights)
 
 
 def _no_error() -> Outcome:

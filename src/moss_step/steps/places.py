@@ -20,6 +20,7 @@ from moss_step.model.units import METRE, NONE, UNKNOWN, Unit, unit_named
 from moss_step.science.interpolate.places import Measured, along_rims, joined, measured, one_a_place
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Choice, Interpolator, Method, Trend
+from moss_step.science.interpolate.tin import BreakLine, break_lines
 from moss_step.science.interpolate.variogram import Structure, Variogram
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, Settings, optional, setting
@@ -182,6 +183,15 @@ def gathered(
     if held.differing:
         said.append(f"{held.differing:,} places stand more than once with different values: the mean counts.")
     return Gathered(held, crs, unit_of(settings, points), tuple(said))
+
+
+def lines_of(lines: Shapes, column: str | None) -> list[BreakLine]:
+    """Break lines with their heights: their own, those of a column, or none."""
+    if shapely.has_z(lines.geometry).all() and len(lines):
+        return break_lines(lines.geometry)
+    held = next((c for c in (column, "elevation", "height", "z", "depth") if c and c in lines.columns), None)
+    heights = np.full(len(lines), np.nan) if held is None else np.asarray(lines.columns[held], np.float64)
+    return break_lines(lines.geometry, heights)
 
 
 def _rim_spacing(areas: Shapes, count: int) -> float:

@@ -11,6 +11,7 @@ _BITS = 24
 """Coordinates are rounded to whole numbers of so many bits and a sign, so that sides of lines are exact."""
 _ROUNDED = 2.0
 """Steps that rounding may carry a point off the line that it stands on."""
+_ON_A_LINE = ("The points stand on one line: there is no surface between them.", "Take more points.")
 
 
 def delaunay(x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -121,7 +122,7 @@ def whole_numbers(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     low, high = (np.array([f(x), f(y)]) for f in (np.min, np.max))
     span = float((high - low).max())
     if not span > 0.0:
-        raise _on_a_line()
+        raise MossError(*_ON_A_LINE)
     # A power of two: coordinates on a lattice of halves, tens or whole metres stay on one.
     step = 2.0 ** np.ceil(np.log2(span / 2.0 ** (_BITS + 1)))
     middle = np.rint((low + high) / 2.0 / step) * step
@@ -130,7 +131,7 @@ def whole_numbers(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     dx, dy = px - px[one], py - py[one]
     far = int(np.argmax(dx * dx + dy * dy))
     if np.abs(dx * dy[far] - dy * dx[far]).max() <= _ROUNDED * np.hypot(dx[far], dy[far]):
-        raise _on_a_line()
+        raise MossError(*_ON_A_LINE)
     return px, py
 
 
@@ -148,7 +149,7 @@ def _seeds(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, tuple[float, float
         radius = np.where(twice != 0.0, cx * cx + cy * cy, np.inf)
     i2 = int(np.argmin(radius))
     if not np.isfinite(radius[i2]):
-        raise _on_a_line()
+        raise MossError(*_ON_A_LINE)
     middle = float(x[i0] + cx[i2]), float(y[i0] + cy[i2])
     if side(x[i0], y[i0], x[i1], y[i1], x[i2], y[i2]) < 0:
         i1, i2 = i2, i1
@@ -161,7 +162,3 @@ def _one_a_place(x: np.ndarray, y: np.ndarray, order: np.ndarray) -> np.ndarray:
     by_key = np.argsort(key, kind="stable")
     again = np.flatnonzero(np.diff(key[by_key]) == 0) + 1
     return np.delete(order, by_key[again]) if again.size else order
-
-
-def _on_a_line() -> MossError:
-    return MossError("The points stand on one line: there is no surface between them.", "Take more points.")

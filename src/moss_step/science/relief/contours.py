@@ -252,6 +252,38 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     return Shapes(geometry, columns, dem.frame.crs, {"elevation": dem.unit.symbol})
 
 
+def line_at(dem: Surface, level: float, progress: Progress | None = None) -> np.ndarray:
+    """The lines where a ground has one height.
+
+    Parameters
+    ----------
+    dem
+        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
+    level
+        The height, in the unit of the ground.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Lines in the reference system of the ground (n), none where no cell is passed.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import line_at
+    >>> from moss_step.science.sample import tilted
+    >>> line_at(tilted(), 3.0)[0].wkt
+    'LINESTRING (4 1, 4 3, 4 5, 4 7)'
+    """
+    if min(dem.frame.shape) < 2:
+        return np.empty(0, object)
+    level_ground, datum = dem.levelled
+    traced = _traced(level_ground.values, np.array([level - datum]), progress or silent())
+    lines = _lines(traced[0], dem)
+    return np.asarray(lines[shapely.length(lines) > 0])
+
+
 def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[np.ndarray]]:
     """Lines of each level as points in columns and rows, traced in bands of rows and joined across the rows
     where these meet.

@@ -54,3 +54,30 @@ def below_level(x, y, z, triangles, level, below, sums):
             sums[1] += area
             sums[2] += area * slanted / plan
             sums[3] = max(sums[3], da, db, dc)
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def cells_below(values, steep, row_areas, level, below, sums):
+    """Add to ``sums`` the volume (square metres times the unit of heights), plan area and area on the ground
+    of cells below a level, or above it, and put the greatest depth in the last; ``steep`` is the area on the
+    ground over that on the plan.
+    """
+    rows, cols = values.shape
+    sign = 1.0 if below else -1.0
+    parts = np.zeros((rows, 4))
+    for r in numba.prange(rows):
+        volume, count, ground, deepest = 0.0, 0, 0.0, 0.0
+        for c in range(cols):
+            depth = sign * (level - np.float64(values[r, c]))
+            if depth > 0.0:
+                volume += depth
+                count += 1
+                ground += steep[r, c]
+                deepest = max(deepest, depth)
+        parts[r, 0], parts[r, 1] = volume * row_areas[r], count * row_areas[r]
+        parts[r, 2], parts[r, 3] = ground * row_areas[r], deepest
+    for r in range(rows):
+        sums[0] += parts[r, 0]
+        sums[1] += parts[r, 1]
+        sums[2] += parts[r, 2]
+        sums[3] = max(sums[3], parts[r, 3])
