@@ -553,6 +553,26 @@ def open_shapes(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def open_table(
+    source: str,
+    *,
+    x: str = "",
+    y: str = "",
+    value: str = "",
+    crs: str | None = None,
+    unit: Literal["as_named", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_named",
+    measures: Literal["as_named", "height", "depth", "other"] = "as_named",
+    water_level: float | None = None,
+    level_column: str = "",
+    leave_out: str = "",
+    reason: str = "",
+    metric: bool = True,
+    delimiter: Literal["found", "comma", "semicolon", "tab", "blank", "bar"] = "found",
+    decimal: Literal["found", "point", "comma"] = "found",
+    header: Literal["found", "yes", "no"] = "found",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def openness(
     dem: Result | Value | str | Path,
     *,

@@ -30,7 +30,7 @@ _SCAR, _DEBRIS = (283.0, 84.0, 15.0, 9.0, 1.8), (292.0, 62.0, 17.0, 11.0, 1.3)
 and greatest depth; both are caps of paraboloids.
 """
 _FALL_LINE = np.radians(158.0)
-_WOOD, _TARN = (230.0, 235.0, 70.0), (60.0, 250.0, 28.0, 18.0)
+_WOOD, TARN = (230.0, 235.0, 70.0), (60.0, 250.0, 28.0, 18.0)
 """Middle and radius of the wood; middle and half axes of the tarn."""
 
 
@@ -138,7 +138,7 @@ def _flight(
 
 
 def _in_tarn(u: np.ndarray, v: np.ndarray) -> np.ndarray:
-    x, y, a, b = _TARN
+    x, y, a, b = TARN
     return np.asarray(((u - x) / a) ** 2 + ((v - y) / b) ** 2 < 1.0)
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from moss_step.demo import DATA
 from moss_step.demo.estate import write_estate
 from moss_step.demo.lidar import before_slip, survey
+from moss_step.demo.soundings import write_soundings
 from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster import read_surface
 
@@ -18,7 +19,7 @@ _BEFORE = 1.25
 def main() -> None:
     """Write the files in the folder given, or where the package keeps them."""
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else DATA
-    for path in write_estate(folder):
+    for path in [*write_estate(folder), *write_soundings(folder)]:
         print(path)
     ground = read_surface(folder / "harrow_ground.tif")[0]
     flown = {

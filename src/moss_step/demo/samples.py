@@ -53,6 +53,7 @@ def write_samples(folder: Path) -> None:
     columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
     write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
     write_shapes(folder / "checks.gpkg", check_points(frame, whole))
+    (folder / "soundings.csv").write_bytes((DATA / "harrow_soundings.csv").read_bytes())
     for kind, given, target in _MADE:
         step = step_kind(kind)
         paths = {n: str(folder / v) if step.input(n) and "." in v else v for n, v in given.items()}

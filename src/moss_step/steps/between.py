@@ -37,6 +37,7 @@ from moss_step.steps.places import (
     AREA,
     BREAKS,
     BYTES_A_PAIR,
+    MEAN_SPREAD,
     PLACES,
     POINTS,
     RMSE,
@@ -194,6 +195,9 @@ def _told(
     if isinstance(made.model, Variogram):
         findings += model_findings(made.model, got.unit)
     if settings.method == "kriging" and made.everywhere and len(got.held) > 2:
+        findings.append(
+            Finding(MEAN_SPREAD, made.mean_error(*_middles(surface.frame, wanted), there), got.unit)
+        )
         findings += error_findings(*_own(got, made), got.unit)
     kriged = settings.method == "kriging"
 

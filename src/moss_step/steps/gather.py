@@ -177,7 +177,7 @@ open_shapes = StepKind(
     gives="shapes",
     run=_open_shapes,
     label=_file_label,
-    opens=ENDINGS,
+    opens=tuple(e for e in ENDINGS if e != ".csv"),
     sources=layer_sources,
 )
 

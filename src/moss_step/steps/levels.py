@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal
 
 import numpy as np
@@ -138,6 +139,13 @@ def _chart(surface: Surface, below: bool) -> Chart:
     )  # fmt: skip
 
 
+def _label(settings: StorageSettings, names: Mapping[str, str]) -> str:
+    if settings.level is None and settings.volume is not None:
+        return f"Level for {settings.volume:g} m³"
+    level = "a level" if settings.level is None else f"{settings.level:g}"
+    return f"{settings.side.capitalize()} {level} of {names['surface']}"
+
+
 storage = StepKind(
     kind="storage",
     example="surface=ground.tif level=480 -o curve=storage.csv",
@@ -166,9 +174,7 @@ storage = StepKind(
     gives="surface",
     run=_storage,
     memory=40,
-    label=lambda s, names: (
-        f"{s.side.capitalize()} {s.level:g}" if s.level is not None else f"Level for {s.volume:g} m³"
-    ),
+    label=_label,
     look={"ramp": "water"},
     main="Depth",
     beside=(

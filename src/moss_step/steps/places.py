@@ -31,6 +31,7 @@ NUGGET = declared("nugget", "Nugget", USUAL)
 RANGE = declared("range", "Practical range", USUAL)
 MEAN_ERROR = declared("mean_error", "Mean error", MAIN)
 RMSE = declared("rmse", "Root mean square error", MAIN)
+MEAN_SPREAD = declared("mean_spread", "Expected error of the mean", USUAL)
 SPREAD = declared("standardised_spread", "Spread of standardised errors", ASIDE)
 
 BYTES_A_PAIR = 40.0
@@ -86,6 +87,7 @@ class ModelSettings(MeasuredSettings):
         "too large, and forms are smoothed away.",
         when={"method": ("kriging",)},
         ge=0,
+        more=True,
     )
     sill: float | None = setting(
         None,
@@ -93,6 +95,7 @@ class ModelSettings(MeasuredSettings):
         "The plateau with the nugget, in squared units. It scales the error, not the surface.",
         when={"method": ("kriging",)},
         gt=0,
+        more=True,
     )
     range: float | None = setting(
         None,
@@ -102,6 +105,7 @@ class ModelSettings(MeasuredSettings):
         unit="m",
         when={"method": ("kriging",)},
         gt=0,
+        more=True,
     )
     smoothness: Literal["1.5", "2.5"] = setting(
         "1.5", "Smoothness", "Of a Matérn variogram.", when={"variogram": ("matern",)}, more=True

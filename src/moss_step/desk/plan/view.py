@@ -99,6 +99,7 @@ class PlanView(QWidget):
         self._beyond_image: QImage | None = None
         self._bytes: object = None
         self._fitted_frame: object = None
+        self._shapes_fitted = False
         self._pointer: QPointF | None = None
         self._pin_cards: dict[int, QRectF] = {}
         self._pin_pixels = np.empty((0, 2))
@@ -132,21 +133,42 @@ class PlanView(QWidget):
         self.scene, self.beyond = scene, beyond
         frame = self.work.frame
         if frame is None:
-            self._fitted_frame = None
+            self._fit_shapes()
         elif self._fitted_frame is None or not overlap(self.camera.box, frame.box):
             self._fitted_frame = frame
             self.fit()
         self._redraw()
         self.redrawn.emit()
 
+    def _fit_shapes(self) -> None:
+        """Show all shapes, once, where nothing else has a place."""
+        self._fitted_frame = None
+        self._shapes_fitted = self._shapes_fitted and bool(self.scene.layers)
+        box = None if self._shapes_fitted else self._box_of_shapes()
+        if box is not None:
+            self._shapes_fitted = True
+            self.show_camera(self._fitted(Camera(), box, 0.1))
+
+    def _box_of_shapes(self) -> Box | None:
+        """The box around all shapes that are drawn."""
+        drawn = (la.picture.shapes for la in self.scene.layers)
+        boxes = [p.value.box for p in drawn if p is not None and p.value.box is not None]
+        if not boxes:
+            return None
+        west, south, east, north = zip(*boxes, strict=True)
+        return min(west), min(south), max(east), max(north)
+
     def _gather_beyond(self, now: Snapshot) -> Scene | None:
         """What is drawn right of the divider, while there is one."""
         return now.sides[1] if self.divider.on and len(now.sides) == 2 else None
 
     def fit(self) -> None:
-        """Show the whole ground."""
-        frame = self.work.frame
+        """Show the whole ground, or all shapes where there is none."""
+        frame, box = self.work.frame, self._box_of_shapes()
+        if frame is None and box is not None:
+            self.show_camera(self._fitted(Camera(), box, 0.1))
         if frame is not None:
+            self._shapes_fitted = False
             self.show_camera(self._fitted(Camera(stretch=stretch_of(frame)), frame.box, 0.03))
 
     def show_box(self, box: Box) -> None:

@@ -210,6 +210,23 @@ class Kriging:
         )
         return np.asarray(np.maximum(result, 0.0))
 
+    def mean_variance(self, x: np.ndarray, y: np.ndarray, drift: np.ndarray) -> float:
+        """Expected squared error of the mean of the estimates at places (n), whose errors go together: block
+        kriging (Journel & Huijbregts 1978).
+        """
+        inverse, g, middle = self._half
+        own = np.zeros(1)
+        between = np.empty((len(x), len(self.samples)))
+        between_places(*self.model.packed, x, y, self.samples.x, self.samples.y, between)
+        for first in range(0, len(x), _ERROR_BLOCK):
+            part = slice(first, first + _ERROR_BLOCK)
+            among = np.empty((len(x[part]), len(x)))
+            between_places(*self.model.packed, x[part], y[part], x, y, among)
+            own += among.sum()
+        v = inverse @ between.mean(axis=0)
+        left = drift.mean(axis=0) - g.T @ v
+        return max(float(own[0]) / len(x) ** 2 - float(v @ v) + float(left @ middle @ left), 0.0)
+
     @cached_property
     def _without(self) -> np.ndarray:
         """What is left of the inverse once the drift is taken out (n, n): Dubrule's matrix."""

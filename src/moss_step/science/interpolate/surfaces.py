@@ -37,6 +37,8 @@ DEGREES: dict[str, int] = {"none": 0, "plane": 1, "quadratic": 2}
 _AT_ONCE = 32_768
 """Places that are worked on between two reports."""
 _ERRORS_AT_ONCE = 2_048
+_MEANT = 2_500
+"""Places that stand for all where the error of their mean is wanted."""
 _FEWEST_PAIRED = 10
 """Measured places that a variogram is fitted to; with fewer, what is known along outlines counts, too."""
 
@@ -210,6 +212,17 @@ class Interpolator:
                     nugget_is_noise=not self.choice.exact,
                 )[1]  # fmt: skip
         return out
+
+    def mean_error(self, x: np.ndarray, y: np.ndarray, external: np.ndarray | None = None) -> float:
+        """Standard deviation that kriging expects of the mean of all values at places (n); NaN where not all
+        samples count everywhere. Of many places an even choice stands for all.
+        """
+        if self._whole is None or self.choice.method != "kriging":
+            return float("nan")
+        some = np.unique(np.linspace(0, len(x) - 1, min(len(x), _MEANT)).astype(np.int64))
+        u, v = self.plane.places(x[some], y[some])
+        drift = self._drift(u, v, None if external is None else external[some])
+        return float(np.sqrt(self._whole.mean_variance(u, v, drift)))
 
     def distances(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """Metres from places to the nearest sample (n), stretched as the samples are."""

@@ -13,11 +13,9 @@ from moss_step.science.interpolate.kernels.pairs import all_pairs, binned
 
 Shape = Literal["spherical", "exponential", "gaussian", "matern"]
 SHAPES: tuple[Shape, ...] = ("spherical", "exponential", "gaussian", "matern")
-FITTED: tuple[tuple[Shape, float], ...] = (
-    ("spherical", 1.5), ("exponential", 1.5), ("matern", 1.5), ("matern", 2.5),
-)  # fmt: skip
-"""Shapes, with the smoothness of Matérn ones, among which the best is chosen. A Gaussian one is taken only
-where it is asked for: it says that the surface is smooth without end, and so expects next to no error.
+FITTED: tuple[tuple[Shape, float], ...] = (("spherical", 1.5), ("exponential", 1.5), ("matern", 1.5))
+"""Shapes, with the smoothness of Matérn ones, among which the best is chosen. Smoother ones are taken only
+where they are asked for: they say that no form lies hidden between samples, and so expect next to no error.
 """
 _CODES = {"spherical": 0, "exponential": 1, "gaussian": 2, "matern": 3}
 _PRACTICAL = {"spherical": 1.0, "exponential": 3.0, "gaussian": 3.0**0.5, "matern": 4.7438645183905}
