@@ -179,6 +179,8 @@ def contours(
     *,
     interval: float = 10.0,
     base: float = 0.0,
+    levels: str = "",
+    within: float = 0.0,
     index_every: int = 5,
     smooth: bool = False,
     however_many: bool = False,
@@ -468,6 +470,18 @@ def interpolate(
     edge_value: float | None = None,
     reach: float | None = None,
     beyond: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def lake_volume(
+    points: Result | Value | str | Path,
+    area: Result | Value | str | Path,
+    *,
+    column: str = "height",
+    level: float = 0.0,
+    method: Literal["kriging", "tin", "natural_neighbour", "inverse_distance", "nearest", "spline"] = "kriging",
+    cell: float | None = None,
+    interval: float = 0.5,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

@@ -68,18 +68,18 @@ _FLAT = (
 )
 REFUSED = {
     "rough": _BUND,
-    "level": f"interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "level": f"lake_volume interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
+    "all no-data": f"lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
-    "one cell": f"triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one cell": f"lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
     "one row": f"triangulate tin_grid single_trees slope_classes suitability {_FLAT} {_BUND}",
     "one column": f"triangulate tin_grid slope_classes suitability {_FLAT} {_BUND}",
-    "lone cell": f"triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "lone cell": f"lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
-    "huge heights": f"ground_points noise_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
+    "huge heights": f"lake_volume ground_points noise_points slope_classes suitability contours relief_tint ruggedness stream_power wetness {_BUND}",
     "feet over degrees": f"landform resample tessellate tile_values {_BUND}",
     "no system": f"reproject resample {_BUND}",
     "unknown unit": f"convert_units {_BUND}",
@@ -139,7 +139,7 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
         return triangulate(measured(spots), plane_around(spots.box, spots.crs), spots.crs, ground.unit)
     if spec.accepts == "table":
         return Table({"a": np.arange(3.0)})
-    if spec is POINTS:
+    if spec is POINTS or spec.title == "Soundings":
         return scattered_over(ground)
     return shapes_over(
         ground,
@@ -178,6 +178,12 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             given[name] = "a > 0; b <= 500"
         elif name in PLACE and field.is_required():
             given[name] = f"{x},{y}"
+    if kind.kind == "lake_volume":
+        return {
+            "column": "value",
+            "level": 0.0,
+            "interval": max(float(np.ptp(ground.range or (0, 1))), 1e-6) / 4.0,
+        }
     if kind.kind == "weigh":
         given["weights"] = "1,1"
     given |= {name: value for name, value in KNOWN.items() if name in kind.settings.model_fields}

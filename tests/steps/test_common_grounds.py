@@ -164,6 +164,7 @@ NOT_IN_A_LARGER_FRAME = {
     "hypsometry",
     "grid_points",
     "height_above",
+    "lake_volume",
 }
 """Steps that give the frame itself, so that a larger one is another answer; hypsometry is tried below. Between the last cells and the rim
 height_above carries the ground on, and beside no-data it takes the cells that exist."""

@@ -70,3 +70,28 @@ BoxField = Annotated[tuple[float, float, float, float], BeforeValidator(_numbers
 
 SystemField = Annotated[str, AfterValidator(_known_system)]
 """A reference system by EPSG code or WKT."""
+
+_MOST_HEIGHTS = 1000
+
+
+def heights_in(text: str) -> tuple[float, ...]:
+    """Heights from text such as ``0.5, 1, 2, 5``.
+
+    Raises ValueError for what is no number.
+    """
+    return tuple(float(part) for part in text.replace(";", ",").split(",") if part.strip())
+
+
+def checked_heights(text: str) -> str:
+    """Text that ``heights_in`` reads, of heights that any ground may have."""
+    try:
+        held = heights_in(text)
+    except ValueError as error:
+        raise ValueError("heights such as 0.5, 1, 2, 5") from error
+    if len(held) > _MOST_HEIGHTS or any(abs(v) > 1e9 for v in held):
+        raise ValueError(f"up to {_MOST_HEIGHTS} heights such as 0.5, 1, 2, 5")
+    return text
+
+
+HeightsField = Annotated[str, AfterValidator(checked_heights)]
+"""Heights as text, such as 0.5, 1, 2, 5."""

@@ -169,7 +169,8 @@ def gathered(
     Raises MossError when none has a number.
     """
     points = as_kind(inputs["points"], Shapes)
-    crs, said = points.crs, []
+    area = optional(inputs, "area", Shapes)
+    crs, said = points.crs or (None if area is None else area.crs), []
     parts = [measured(points, settings.column)]
     lines = optional(inputs, "breaklines", Shapes)
     if lines is not None and breaks:
@@ -177,7 +178,6 @@ def gathered(
             measured(in_system(lines, crs), settings.column if settings.column in lines.columns else None)
         )
         said.append("Break lines count as places: only a TIN keeps them as edges.")
-    area = optional(inputs, "area", Shapes)
     if area is not None and edge_value is not None:
         moved = in_system(area, crs)
         parts.append(along_rims(moved, edge_value, _rim_spacing(moved, sum(len(p) for p in parts))))

@@ -22,8 +22,6 @@ from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind, as_whole
 from moss_step.model.units import COUNT, METRE, SQUARE_METRE
-from moss_step.science.relief.contours import contours as trace_contours
-from moss_step.science.relief.contours import memory_of
 from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
 from moss_step.science.zones import outlines
@@ -43,7 +41,6 @@ from moss_step.steps.declare import (
 from moss_step.steps.fields import BoxField
 from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, surface_outcome
-from moss_step.steps.shape import DEM, ground
 
 CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on.")
 
@@ -58,57 +55,6 @@ def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str,
 def counted(shapes: Shapes, *findings: Finding, warnings: tuple[str, ...] = ()) -> Outcome:
     """Shapes as a result, with how many they are."""
     return Outcome(shapes, shapes.count_text, (Finding("shapes", len(shapes), COUNT), *findings), warnings)
-
-
-class ContourSettings(Settings):
-    """Settings of contours."""
-
-    interval: float = setting(
-        10.0, "Interval", "Height from one contour to the next, in the unit of the ground.", gt=0
-    )
-    base: float = setting(0.0, "Base", "A height that a contour runs at.", more=True)
-    index_every: int = setting(
-        5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000, more=True
-    )
-    smooth: bool = setting(
-        False,
-        "Smooth",
-        "Average the ground over 3 x 3 cells first; lines then leave the true heights a little.",
-        more=True,
-    )
-    however_many: bool = setting(
-        False,
-        "However many",
-        "Trace even millions of lines: it takes minutes, and can be stopped.",
-    )
-
-
-def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    s, dem = settings, ground(inputs)
-    result = trace_contours(dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many)
-    heights = result.columns["elevation"]
-    return counted(
-        result,
-        Finding("lowest", float(heights.min()), dem.unit),
-        Finding("highest", float(heights.max()), dem.unit),
-        Finding("length", float(result.columns["length_m"].sum()), METRE),
-        Finding("depressions", int(result.columns["depression"].sum()), COUNT),
-        warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),
-    )
-
-
-contours = StepKind(
-    kind="contours",
-    example="interval=10", bench="shape",
-    group="Heights",
-    title="Contours", question="Which lines join places of one height?",
-    help="Contour lines with their elevation, index lines and closed depressions marked.",
-    formula="points on the edges between cell centres where z = base + k × interval, joined in order",
-    words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
-    inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
-    memory=lambda s, inputs: memory_of(ground(inputs), s.interval),
-    label=lambda s, names: f"Contours every {s.interval:g}, of {names['dem']}",
-)  # fmt: skip
 
 
 class ProfileSettings(Settings):

@@ -4,6 +4,7 @@ marked.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -19,6 +20,8 @@ from moss_step.model.surface import Surface
 MANY_POINTS = 5_000_000
 _BYTES_A_POINT = 64
 _SAMPLED_LINES = 512
+_CALMS = 12
+"""Times that the corners of lines are drawn to their neighbours."""
 _BAND_CELLS = 4_000_000
 """Cells that are traced at a time."""
 _NEAR = 1e-6
@@ -172,7 +175,8 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
 
 
 def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int = 5, smooth: bool = False,
-             progress: Progress | None = None, however_many: bool = False) -> Shapes:  # fmt: skip
+             progress: Progress | None = None, however_many: bool = False, *,
+             heights: Sequence[float] = (), within: float = 0.0) -> Shapes:  # fmt: skip
     """Contour lines between cell centres, with columns elevation, index, closed, depression and length_m.
 
     Every ``index_every``-th line from the base is an index line. A closed line around lower ground is a
@@ -195,6 +199,11 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
     however_many
         Whether very many lines are wanted all the same.
+    heights
+        Heights of the lines in the unit of the ground, in place of an interval; every ``index_every``-th of
+        them is an index line.
+    within
+        Metres that smoothed lines may leave their places by; 0 for none.
 
     Returns
     -------
@@ -224,28 +233,35 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     z = _smoothed(level_ground.values) if smooth else level_ground.values
     if min(z.shape) < 2:
         raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
-    check_amount(dem, interval, however_many)
-    levels = levels_of(dem, interval, base)
+    low, high = dem.range or (0.0, -1.0)
+    wanted = np.unique(np.asarray(heights, np.float64))
+    if not wanted.size:
+        check_amount(dem, interval, however_many)
+    levels = wanted[(wanted >= low) & (wanted <= high)] if wanted.size else levels_of(dem, interval, base)
+    place = np.searchsorted(wanted, levels) if wanted.size else np.rint((levels - base) / interval)
     traced = _traced(z, levels - datum, progress.part(0.0, 0.7))
-    lines, heights, numbers = [], [], []
+    lines, at, numbers = [], [], []
     for k, level in enumerate(levels):
         progress.at(0.7 + 0.2 * k / len(levels), f"Joining {level:g}")
         result = _lines(traced[k], dem)
         traced[k] = []  # what is joined need not be held twice
         result = result[shapely.length(result) > 0]  # a height that a single cell just reaches
         lines.append(result)
-        heights.append(np.full(len(result), level))
-        numbers.append(np.full(len(result), round((level - base) / interval)))
+        at.append(np.full(len(result), level))
+        numbers.append(np.full(len(result), int(place[k])))
     if not any(map(len, lines)):
+        said = "these heights" if wanted.size else f"an interval of {interval:g}"
         raise MossError(
-            f"No contour falls in the ground's range with an interval of {interval:g}.",
-            "Use a smaller interval.",
+            f"No contour falls in the ground's range with {said}.",
+            f"It runs from {low:g} to {high:g}." if wanted.size else "Use a smaller interval.",
         )
     geometry, number = np.concatenate(lines), np.concatenate(numbers)
+    if within > 0:
+        geometry = _calmed(geometry, dem, within)
     progress.at(0.9, "Measuring lines")
     closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
     columns = {
-        "elevation": np.concatenate(heights), "index": number % index_every == 0,
+        "elevation": np.concatenate(at), "index": number % index_every == 0,
         "closed": closed, "depression": _depressions(geometry, closed),
         "length_m": dem.frame.lengths(geometry),
     }  # fmt: skip
@@ -282,6 +298,33 @@ def line_at(dem: Surface, level: float, progress: Progress | None = None) -> np.
     traced = _traced(level_ground.values, np.array([level - datum]), progress or silent())
     lines = _lines(traced[0], dem)
     return np.asarray(lines[shapely.length(lines) > 0])
+
+
+def _calmed(lines: np.ndarray, dem: Surface, within: float) -> np.ndarray:
+    """Lines whose corners are drawn to the middle of their neighbours, none farther than some metres from
+    where it was; ends stay.
+    """
+    wide, high = (m / d for m, d in zip(dem.frame.cell_metres, (dem.frame.dx, dem.frame.dy), strict=True))
+    scale = np.array([wide, high])
+    corners, owner = shapely.get_coordinates(lines, return_index=True)
+    own = corners * scale
+    moved = own.copy()
+    inner = np.zeros(len(own), bool)
+    inner[1:-1] = (owner[1:-1] == owner[:-2]) & (owner[1:-1] == owner[2:])
+    at = np.flatnonzero(inner)
+    # The first corner of a closed line lies between its second and its last but one.
+    first = np.flatnonzero(np.r_[True, owner[1:] != owner[:-1]])
+    last = np.r_[first[1:], len(owner)] - 1
+    ring = (own[first] == own[last]).all(axis=1) & (last - first > 2)
+    for _ in range(_CALMS):
+        before = moved.copy()
+        moved[at] = 0.5 * before[at] + 0.25 * (before[at - 1] + before[at + 1])
+        closed = 0.5 * before[first] + 0.25 * (before[first + 1] + before[last - 1])
+        moved[first[ring]] = moved[last[ring]] = closed[ring]
+        off = moved - own
+        far = np.hypot(*off.T)
+        moved = own + off * np.minimum(1.0, within / np.maximum(far, 1e-300))[:, None]
+    return np.asarray(shapely.linestrings(moved / scale, indices=owner))
 
 
 def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[np.ndarray]]:
