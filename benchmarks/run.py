@@ -9,7 +9,7 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import block, measures, points, relief, sight, water, window
+from benchmarks import block, measures, points, relief, sight, surfaces, water, window
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -29,6 +29,7 @@ def main() -> int:
         *of_water,
         *sight.lines(ground),
         *points.lines(),
+        *surfaces.lines(),
         *block.lines(ground),
         *of_window,
     ]

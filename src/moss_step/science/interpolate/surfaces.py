@@ -36,7 +36,7 @@ METHODS: tuple[Method, ...] = (
 DEGREES: dict[str, int] = {"none": 0, "plane": 1, "quadratic": 2}
 _AT_ONCE = 32_768
 """Places that are worked on between two reports."""
-_ERRORS_AT_ONCE = 2_048
+_ERRORS_AT_ONCE = 4_096
 _MEANT = 2_500
 """Places that stand for all where the error of their mean is wanted."""
 _FEWEST_PAIRED = 10

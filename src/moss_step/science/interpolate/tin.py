@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from moss_step.model.arrays import as_short
+from moss_step.model.arrays import blurred
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -303,11 +303,11 @@ def on_grid(tin: Tin, frame: Frame) -> Surface:
     [[1.0, 1.0], [1.0, 1.0]]
     """
     cols, rows = (tin.x - frame.x0) / frame.dx - 0.5, (frame.y0 - tin.y) / frame.dy - 0.5
-    out = np.full(frame.shape, np.nan)
+    out = np.full(frame.shape, np.nan, np.float64 if blurred(tin.z) else np.float32)
     fill_triangles(
         np.ascontiguousarray(cols), np.ascontiguousarray(rows), tin.z, tin.triangles, 1.0, 1.0, np.inf, out
     )
-    return Surface(as_short(out), frame, tin.unit)
+    return Surface(out, frame, tin.unit)
 
 
 @dataclass(frozen=True)
