@@ -105,7 +105,8 @@ def _triangles() -> list[Line]:
     share, faster = made / alone, theirs / grid
     return [
         _line(
-            "TIN of a million places", made, f"{share:.2f} times the triangulation alone", "at most 1.3 times",
+            "TIN of a million places", made,
+            f"{share:.2f} times the triangulation alone", "at most 1.3 times",
             share <= 1.3,
         ),
         _line(

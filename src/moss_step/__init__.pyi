@@ -560,6 +560,16 @@ def open_grid(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def open_recording(
+    source: str,
+    *,
+    latency: float = 0.0,
+    offset: float = 0.0,
+    water_level: float = 0.0,
+    spikes: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def open_shapes(
     source: str,
     *,

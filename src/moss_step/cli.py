@@ -16,7 +16,7 @@ from moss_step.formats.whole import printable
 from moss_step.line import stored
 from moss_step.line.pages import completion, listing, manual, page
 from moss_step.line.words import COMMANDS, check_command, parser
-from moss_step.model.errors import MossError, fault_text
+from moss_step.model.errors import AskedWronglyError, MossError, fault_text
 from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_ourselves, stand_in_for_closed
 
 DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
@@ -68,6 +68,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "run": _run,
         "check": _check,
         "schema": _schema,
+        "practice": _practice,
         "prepare": _prepare,
         "cache": _cache,
         "install-desktop": _install_desktop,
@@ -127,6 +128,24 @@ def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
     return run(paths, demo, waits)
+
+
+def _practice(asked: argparse.Namespace) -> None:
+    """Simulate the sounder until it is stopped."""
+    from moss_step.demo.sounder import Sounder
+    from moss_step.practice.sounder import serve
+
+    bounds = {
+        "rate": (0.1, 50.0), "speed": (0.1, 20.0), "noise": (0.0, 10.0), "dropouts": (0.0, 0.95),
+        "hurry": (0.1, 1e4), "port": (0, 65535),
+    }  # fmt: skip
+    for name, (low, high) in bounds.items():
+        if not low <= getattr(asked, name) <= high:
+            raise AskedWronglyError(
+                f"--{name} {getattr(asked, name):g} is not possible.", f"It is {low:g} to {high:g}."
+            )
+    made = Sounder(asked.rate, asked.speed, asked.noise, asked.dropouts)
+    serve(made, asked.port, lambda text: print(text, flush=True), asked.hurry)
 
 
 def _steps(asked: argparse.Namespace) -> None:

@@ -93,3 +93,41 @@ def test_shapes_alone_are_shown_where_they_lie(window, settle):
     box, shown = window.work.outcome(window.work.chosen_id).value.box, window.plan.view.camera.box
     assert shown[0] <= box[0] and shown[2] >= box[2] and shown[1] <= box[1] and shown[3] >= box[3]
     assert (box[2] - box[0]) > 0.2 * (shown[2] - shown[0])
+
+
+def test_a_level_follows_its_slider_with_volume_and_area(window, settle):
+    """The slider runs over the heights of the bed; what is said while it moves is what the step says when it is let go."""
+    from tests.desk.jobs import values
+
+    window.resize(1280, 800)
+    for path in (SHORE, SOUNDINGS):
+        window.files.open_path(path)
+        settle(window)
+    shore, soundings = (s.id for s in window.work.study.steps)
+    bed = window.work.add_step(
+        "interpolate",
+        {"points": soundings, "area": shore},
+        {"column": "height", "edge_value": 0.0, "cell": 0.5},
+    )
+    settle(window)
+    window.begin_step("storage")
+    settle(window)
+    panel = window.benches["surface"].panel
+    heights = values(window, bed)
+    control = panel.form.control("level")
+    control.slider.setSliderDown(True)
+    control.slider.setValue(400)
+    level = control.value()
+    assert level == pytest.approx(np.nanmin(heights) + 0.4 * np.ptp(heights[np.isfinite(heights)]), abs=0.01)
+    settle(window)
+    said = panel.said.text()
+    control.slider.setSliderDown(False)
+    panel.update_draft()
+    settle(window)
+    found = {f.name: f.value for f in window.work.outcome("draft").findings}
+    assert float(said.split(" m³")[0].replace("\u202f", "").replace(" ", "")) == pytest.approx(
+        found["volume"], rel=0.02
+    )
+    assert found["volume"] == pytest.approx(
+        np.nansum(np.maximum(control.value() - heights, 0.0)) * 0.25, rel=1e-3
+    )

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
 import shapely
 
 from moss_step.demo import DATA
+from moss_step.demo.sounder import Sounder
 from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster import read_surface
 from moss_step.formats.raster_write import write_surface
@@ -53,6 +55,8 @@ def write_samples(folder: Path) -> None:
     columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
     write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
     write_shapes(folder / "checks.gpkg", check_points(frame, whole))
+    some = [line for made in islice(Sounder().sentences(), 200) for line in made]
+    (folder / "run.nmea").write_text("".join(some), newline="")
     (folder / "soundings.csv").write_bytes((DATA / "harrow_soundings.csv").read_bytes())
     for kind, given, target in _MADE:
         step = step_kind(kind)

@@ -53,7 +53,6 @@ def main() -> None:
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))
-        take("questions", lambda: work.choose(""), lambda: window.go_to_bench("water"))
         take(
             "compare",
             lambda: work.choose("sectors"),
@@ -109,8 +108,20 @@ def main() -> None:
             lambda: find_ground(app, window),
             lambda: draw_around(app, window),
         )
+        take("surface", lambda: window.show_drawer("plan"), lambda: sound_tarn(app, window))
         window.block.stage.close()
         work.close()
+
+
+def sound_tarn(app: QApplication, window: MainWindow) -> None:
+    """The bed of the tarn between its soundings, with the curve of its variogram below."""
+    window.files.new()
+    settle(app, window)
+    for name in ("harrow_tarn.gpkg", "harrow_soundings.csv"):
+        window.files.open_path(DATA / name)
+        settle(app, window)
+    window.begin_step("lake_volume")
+    settle(app, window)
 
 
 def find_ground(app: QApplication, window: MainWindow) -> None:

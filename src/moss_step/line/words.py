@@ -22,6 +22,7 @@ COMMANDS = (
     ("steps", "list steps, or tell of one"),
     ("open", "open a study, or grids and shapes, in the window"),
     ("demo", "open the window with Harrow Moss"),
+    ("practice", "simulate a device of the field, to practise with: sounder"),
     ("prepare", "compile the kernels, once, so that no later run waits for them"),
     ("cache", "tell how much results on disk take, or remove them"),
     ("install-desktop", "put the program, and the type of its studies, where the desktop looks"),
@@ -60,6 +61,18 @@ def parser() -> Parser:
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
+    devices = {"dest": "device", "parser_class": Parser, "metavar": "DEVICE", "required": True}
+    practice = parsers["practice"].add_subparsers(**devices)  # type: ignore[call-overload]
+    sounder = practice.add_parser(
+        "sounder", help="an echo sounder and receiver (NMEA 0183) on a loopback port"
+    )
+    for name, usual, what in (
+        ("rate", 2.0, "soundings a second"), ("speed", 1.2, "metres a second of the boat"),
+        ("noise", 0.05, "spread of the noise, in metres"), ("dropouts", 0.03, "share without an echo"),
+        ("hurry", 1.0, "how much faster than in truth it tells"),
+    ):  # fmt: skip
+        sounder.add_argument(f"--{name}", type=float, default=usual, help=f"{what} (default: {usual:g})")
+    sounder.add_argument("--port", type=int, default=0, help="port to listen on; 0 for any that is free")
     parsers["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
     parsers["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
     parsers["completion"].add_argument("shell", choices=SHELLS)

@@ -1,0 +1,1 @@
+"""Practice: simulated devices of the field that ship with the program."""
