@@ -14,6 +14,7 @@ from moss_step.formats.las import read_cloud
 from moss_step.formats.las_write import write_cloud
 from moss_step.formats.raster import read_class_map, read_surface
 from moss_step.formats.raster_write import write_class_map, write_surface
+from moss_step.formats.tin import read_tin, write_tin
 from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap
@@ -21,6 +22,7 @@ from moss_step.model.cloud import Cloud
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
+from moss_step.model.tin import Tin
 from tests.conftest import surface
 from tests.steps.test_any_ground import KINDS, settings_for, value_for
 
@@ -45,6 +47,8 @@ def write(value: object, path: Path) -> Path:
         write_class_map(path, value, "Classes")
     elif isinstance(value, Cloud):
         write_cloud(path, value)
+    elif isinstance(value, Tin):
+        write_tin(path, value)
     else:
         assert isinstance(value, Shapes)
         write_shapes(path, value)
@@ -96,7 +100,7 @@ def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
         return read_shapes(path, layers(path)[0])
     if gives == "cloud":
         return read_cloud(path)[0]
-    return path.read_text()
+    return read_tin(path) if gives == "tin" else path.read_text()
 
 
 @pytest.mark.parametrize("name", [*RUN, *RESULTS])
@@ -124,7 +128,7 @@ def test_a_step_writes_its_result_and_says_its_findings(name, capsys, tmp_path):
         assert len(made.classes) > 0 and all(c.name for c in made.classes)
     elif isinstance(made, Cloud):
         assert len(made) > 0 and made.bounds is not None
-    elif isinstance(made, Shapes):
+    elif isinstance(made, (Tin, Shapes)):
         assert len(made) > 0 and made.crs == GROUND.frame.crs
     else:
         assert made.count("\n") > 1 and "," in made.splitlines()[0]

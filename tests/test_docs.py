@@ -90,7 +90,15 @@ def test_each_step_says_what_it_is_in_words_of_its_own():
 
 def test_each_step_that_works_values_out_says_by_which_formula():
     without = {name for name, kind in catalogue().items() if not kind.formula and kind.plan is None}
-    assert without <= {"draw", "open_grid", "open_shapes", "open_cloud", "crop"}
+    assert without <= {
+        "draw",
+        "open_grid",
+        "open_shapes",
+        "open_cloud",
+        "open_table",
+        "open_recording",
+        "crop",
+    }
     for kind in catalogue().values():
         assert not kind.formula or re.search("[=→<>−−×]|cell by cell|where|connected", kind.formula), (
             kind.kind

@@ -186,7 +186,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
         }
     if kind.kind == "weigh":
         given["weights"] = "1,1"
-    given |= {name: value for name, value in KNOWN.items() if name in kind.settings.model_fields}
+    known = {n: v for n, v in KNOWN.items() if (kind.kind, n) != ("open_table", "value")}
+    given |= {name: value for name, value in known.items() if name in kind.settings.model_fields}
     for name in ONE_OF_TWO.get(kind.kind, ()):
         del given[name]
     return given

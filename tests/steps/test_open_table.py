@@ -97,10 +97,14 @@ def test_rows_without_a_place_or_a_number_are_named(tmp_path):
     path = write(tmp_path, "x,y,depth\n0,0,1\n1,,2\n2,0,deep\n3,0,-9999\n4,0,3\n4,0,4\n5,0\n6,0,2\n")
     outcome = opened(path)
     said = " ".join(outcome.warnings)
-    assert "no place left out: line 3" in said and "no number left out: lines 4, 8" in said
-    assert "stands for no value left out: line 5" in said and "Another number of fields in line 8" in said
+    assert (
+        "1 with no place are left out: line 3" in said
+        and "2 with no number have no value: lines 4, 8" in said
+    )
+    assert "stands for no value have none: line 5" in said and "Another number of fields in line 8" in said
     assert "1 rows stand where another stands" in said
-    assert outcome.value.columns["line"].tolist() == [2, 6, 7, 9]
+    assert outcome.value.columns["line"].tolist() == [2, 4, 5, 6, 7, 8, 9]
+    assert np.isnan(outcome.value.columns["depth"]).tolist() == [False, True, True, False, False, True, False]
 
 
 def test_lines_left_out_stay_with_their_reason():
@@ -151,7 +155,7 @@ def test_a_million_rows_with_one_that_is_none(tmp_path):
     rows = [f"{k % 1000},{k // 1000},{(k * 7) % 50}.5" for k in range(1_000_000)]
     rows[654_321] = "oops"
     outcome = opened(write(tmp_path, "x,y,depth\n" + "\n".join(rows) + "\n"))
-    assert len(outcome.value) == 999_999 and any("654323" in w for w in outcome.warnings)
+    assert len(outcome.value) == 999_999 and any("no place" in w and "654323" in w for w in outcome.warnings)
 
 
 def test_the_table_knows_its_lines(tmp_path):

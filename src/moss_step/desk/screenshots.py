@@ -115,7 +115,7 @@ def main() -> None:
 
 def sound_tarn(app: QApplication, window: MainWindow) -> None:
     """The bed of the tarn between its soundings, with the curve of its variogram below."""
-    window.files.new()
+    window.work.new()
     settle(app, window)
     for name in ("harrow_tarn.gpkg", "harrow_soundings.csv"):
         window.files.open_path(DATA / name)

@@ -14,6 +14,9 @@ from moss_step.steps.declare import Inputs, InputSpec, Planned, Settings, StepKi
 from moss_step.steps.places import BYTES_A_PAIR
 from moss_step.steps.recipes import run_plan
 
+_CELLS_A_PLACE = 8.0
+"""Cells for each sounding where the cell is half of the mean spacing, and the shore lies around."""
+
 
 class LakeSettings(Settings):
     """Settings of lake_volume."""
@@ -51,8 +54,12 @@ def _lake_plan(settings: LakeSettings, names: Mapping[str, str]) -> tuple[Planne
 
 def _memory(settings: LakeSettings, inputs: Inputs) -> float:
     """Bytes: covariances of all pairs, triangles, and some arrays of cells."""
-    count = int(shapely.get_num_coordinates(as_kind(inputs["points"], Shapes).geometry).sum()) + 600
-    return BYTES_A_PAIR * min(count, ALL_AT_ONCE) ** 2 + 2000.0 * count + 2e8
+    count = int(shapely.get_num_coordinates(as_kind(inputs["points"], Shapes).geometry).sum())
+    cells = _CELLS_A_PLACE * count
+    box = as_kind(inputs["area"], Shapes).box
+    if settings.cell is not None and box is not None:
+        cells = (box[2] - box[0]) * (box[3] - box[1]) / settings.cell**2
+    return BYTES_A_PAIR * min(count + 600, ALL_AT_ONCE) ** 2 * 0.25 + 700.0 * count + 150.0 * cells
 
 
 lake_volume = StepKind(
@@ -66,7 +73,7 @@ lake_volume = StepKind(
         "The bed between soundings and shore by kriging and by a TIN, volume and area under the level by "
         "both, and contours. Kept as its four steps."
     ),
-    words=("bathymetry", "lake volume", "soundings", "tarn", "reservoir survey", "depth contours", "pond"),
+    words=("bathymetry", "lake volume", "soundings", "reservoir survey", "depth contours", "pond"),
     inputs=(
         InputSpec("points", "shapes", "Soundings", "Places with heights of the bed.", shapes="points"),
         InputSpec("area", "shapes", "Shore", "The outline of the water.", shapes="areas"),

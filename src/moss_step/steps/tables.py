@@ -162,19 +162,21 @@ def _read(settings: OpenTableSettings, table: TableText, x: str, y: str, value: 
             f"Left out as asked: {_some(table.lines[out])}"
             + (f" ({settings.reason})." if settings.reason else ".")
         )
+    nowhere, marked = ~np.isfinite(px) | ~np.isfinite(py), stand_for_nothing(z)
     for wrong, what in (
-        (~np.isfinite(px) | ~np.isfinite(py), "no place"),
-        (~np.isfinite(z), "no number"),
-        (stand_for_nothing(z), "a number that stands for no value"),
+        (nowhere, "with no place are left out"),
+        (~np.isfinite(z), "with no number have no value"),
+        (marked, "with a number that stands for no value have none"),
     ):
         more = wrong & ~out
         if more.any():
-            said.append(f"{int(more.sum()):,} with {what} left out: {_some(table.lines[more])}.")
-        out = out | wrong
+            said.append(f"{int(more.sum()):,} {what}: {_some(table.lines[more])}.")
+    z = np.where(marked, np.nan, z)
+    out = out | nowhere
     if table.ragged:
         said.append(f"Another number of fields in {_some(np.array(table.ragged))}.")
     kept = np.flatnonzero(~out)
-    if not len(kept):
+    if not np.isfinite(z[kept]).any():
         raise MossError("No row has a place and a number.", "Choose other columns, or another decimal mark.")
     return _Read(px[kept], py[kept], z[kept], crs, kept, tuple(said), int(out.sum()))
 
@@ -275,7 +277,9 @@ def _open_table(settings: OpenTableSettings, inputs: Inputs, progress: Progress)
     ways = _both_ways(settings, table, read, value)
     columns: dict[str, np.ndarray] = {value: read.values, **ways, "line": lines}
     columns |= {n: v for n, v in _others(table, read, {x, y, value}).items() if n not in columns}
-    far = far_from_rest(px, py, read.values)
+    known = np.isfinite(read.values)
+    far = np.zeros(len(px), bool)
+    far[known] = far_from_rest(px[known], py[known], read.values[known])
     if far.any():
         said = (*said, f"Far from their neighbours: {_some(lines[far])}. Leave them out if they are wrong.")
     places = np.column_stack([px, py])
@@ -285,8 +289,9 @@ def _open_table(settings: OpenTableSettings, inputs: Inputs, progress: Progress)
     symbols = dict.fromkeys((value, *ways), unit.symbol)
     shapes = Shapes(np.asarray(shapely.points(px, py)), columns, crs, symbols)
     findings = (
-        Finding(_ROWS, len(read.kept), COUNT), Finding("lowest", float(read.values.min()), unit),
-        Finding("highest", float(read.values.max()), unit), Finding("mean", float(read.values.mean()), unit),
+        Finding(_ROWS, len(read.kept), COUNT), Finding("lowest", float(np.nanmin(read.values)), unit),
+        Finding("highest", float(np.nanmax(read.values)), unit),
+        Finding("mean", float(np.nanmean(read.values)), unit),
         Finding(_LEFT_OUT, read.out, COUNT), Finding(_FAR, int(far.sum()), COUNT),
         Finding(_DOUBLED, doubled, COUNT),
     )  # fmt: skip
@@ -321,7 +326,7 @@ open_table = StepKind(
         "names the lines that are doubled, blank, no numbers, or far from the rest."
     ),
     words=(
-        "csv", "text", "soundings", "spot heights", "xyz", "columns", "coordinates", "delimited",
+        "csv", "text", "soundings", "spot heights", "columns", "coordinates", "delimited",
         "survey points", "import", "load",
     ),
     inputs=(),

@@ -102,7 +102,8 @@ triangulate_step = StepKind(
         "Triangles between points with heights (Delaunay), with break lines and the outline among their "
         "edges: no triangle crosses one."
     ),
-    formula="no place lies within the circle through the corners of a triangle, but across a break line",
+    formula="|p − m| ≥ r for every place p, where m and r are middle and radius of a triangle's circle; "
+    "across break lines alone it may be less",
     words=("tin", "triangulation", "delaunay", "break lines", "mesh", "irregular network", "constrained"),
     inputs=(
         POINTS,
@@ -145,6 +146,18 @@ def _tin_grid(settings: TinGridSettings, inputs: Inputs, progress: Progress) -> 
     return replace(outcome, findings=(*outcome.findings, Finding("cell_width", frame.cell_metres[0], METRE)))
 
 
+def _grid_bytes(settings: TinGridSettings, inputs: Inputs) -> float:
+    """Bytes: the cells, and some arrays of points."""
+    tin = as_kind(inputs["tin"], Tin)
+    like, box = optional(inputs, "like", Surface), tin.box or (0.0, 0.0, 1.0, 1.0)
+    cells = 8.0 * len(tin.x)
+    if like is not None:
+        cells = float(like.values.size)
+    elif settings.cell is not None:
+        cells = (box[2] - box[0]) * (box[3] - box[1]) / settings.cell**2
+    return 12.0 * cells + 200.0 * len(tin.x)
+
+
 tin_grid = StepKind(
     kind="tin_grid",
     example="tin=surface.ply cell=10",
@@ -159,7 +172,7 @@ tin_grid = StepKind(
     settings=TinGridSettings,
     gives="surface",
     run=_tin_grid,
-    memory=lambda s, inputs: 120.0 * len(as_kind(inputs["tin"], Tin).x) + 4e7,
+    memory=_grid_bytes,
     label=lambda s, names: f"Grid of {names['tin']}",
     staple=3,
 )
