@@ -43,12 +43,14 @@ _LONGEST = 600.0
 
 
 def main() -> None:
-    """Compile on two cores: water in a process beside this one; what is compiled stays in the cache."""
+    """Compile on two cores: water, and surfaces between places, in a process beside this one; what is
+    compiled stays in the cache.
+    """
     if "--water" in sys.argv:
         _drive(lambda bench: bench == "water", follow=True)
+        _between_places()
         return
     with subprocess.Popen([sys.executable, "-m", "moss_step.desk.warm", "--water"]) as other:
-        _between_places()
         _drive(lambda bench: bench != "water", follow=False)
     if other.returncode:
         sys.exit(other.returncode)
