@@ -12,7 +12,12 @@ from moss_step.demo.soundings import NOISE, SYSTEM, depth_at, shore, sounded, tr
 from moss_step.formats.vector import read_shapes
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
+from moss_step.science.interpolate.plane import Plane
+from moss_step.science.interpolate.surfaces import Choice, Interpolator, frame_around
+from moss_step.science.regrid import cells_inside
+from moss_step.steps.between import InterpolateSettings
 from moss_step.steps.catalogue import catalogue
+from moss_step.steps.places import gathered
 from moss_step.study.engine import run_declared
 
 SEEDS = 50
@@ -40,12 +45,12 @@ def test_the_files_hold_what_the_truth_says():
 
 def test_the_volume_lies_within_what_kriging_states():
     """Of 50 surveys 95 in 100 are asked for; 43 are what chance leaves of these in 99 of 100 trials."""
-    true, within = true_volume(), 0
+    true, within, area = true_volume(), 0, shore()
+    frame = frame_around(area.box, 0.5, SYSTEM)
+    rows, cols = np.nonzero(cells_inside(frame, area))
+    x, y = frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
     for seed in range(SEEDS):
-        outcome = run(
-            "interpolate", {"edge_value": 0.0, "cell": 1.0}, points=points_of(sounded(seed)), area=shore()
-        )
-        found = {f.name: f.value for f in outcome.findings}
-        volume = found["mean"] * outcome.value.valid_count * 2.25
-        within += abs(volume - true) <= 1.96 * found["mean_spread"] * AREA
+        got = gathered(InterpolateSettings(), {"points": points_of(sounded(seed)), "area": area}, 0.0)
+        made = Interpolator(got.held, Plane.of(frame), Choice())
+        within += abs(made.at(x, y).mean() * AREA - true) <= 1.96 * made.mean_error(x, y) * AREA
     assert within >= 43, f"{within} of {SEEDS}"
