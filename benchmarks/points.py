@@ -22,10 +22,10 @@ from moss_step.model.cloud import Cloud
 from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.kinds.cloud import CloudPicture
+from moss_step.science.interpolate.triangles import delaunay
 from moss_step.science.points.cells import cells_of, counts, extremes
 from moss_step.science.points.grids import frame_for, grid_points, heights_above
 from moss_step.science.points.ground import SETS, ground_points
-from moss_step.science.points.triangles import delaunay
 from moss_step.study.graph import KeyRow
 
 _POINTS = 10_000_000

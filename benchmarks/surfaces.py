@@ -11,13 +11,13 @@ from benchmarks.measure import Line, best, rough_ground
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from moss_step.science.interpolate.kriging import whole_model
 from moss_step.science.interpolate.levels import depth_at, levels_of, storage_of_grid
 from moss_step.science.interpolate.places import Measured
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Choice, Interpolator
 from moss_step.science.interpolate.tin import on_grid, triangulate
-from moss_step.science.points.triangles import delaunay
+from moss_step.science.interpolate.triangles import delaunay
+from moss_step.science.interpolate.variogram import Variogram
 
 _FEW, _MANY, _MILLION = 1_000, 200_000, 1_000_000
 _PLANE = Plane(0.0, 0.0, 1.0, 1.0)
@@ -46,7 +46,7 @@ def _line(what: str, seconds: float, against: str, wanted: str, holds: bool) -> 
 
 def _kriging() -> list[Line]:
     held, (x, y) = _scattered(_FEW), _cells(1000)
-    model = whole_model("exponential", 1.0, 900.0, 0.01)
+    model = Variogram.single("exponential", 1.0, 900.0, 0.01)
     made = Interpolator(held, _PLANE, Choice(model=model))
     took = best(lambda: Interpolator(held, _PLANE, Choice(model=model)).at(x, y), 2)
     error = best(lambda: made.errors_at(x, y), 1)
@@ -69,7 +69,7 @@ def _kriging() -> list[Line]:
 
 def _near() -> list[Line]:
     held, (x, y) = _scattered(_MANY), _cells(1000)
-    model = whole_model("spherical", 1.0, 900.0, 0.01)
+    model = Variogram.single("spherical", 1.0, 900.0, 0.01)
     kriged = best(lambda: Interpolator(held, _PLANE, Choice(model=model)).at(x, y), 1)
     weighed = best(lambda: Interpolator(held, _PLANE, Choice("inverse_distance", neighbours=12)).at(x, y), 1)
     return [

@@ -5,7 +5,17 @@ import pytest
 
 from moss_step.demo.sounder import Sounder
 from moss_step.demo.soundings import depth_at
-from moss_step.formats.nmea import MOST_HELD, Lines, checksum, degrees, heard, parsed, seconds, sentence
+from moss_step.formats.nmea import (
+    MOST_HELD,
+    Lines,
+    Sounded,
+    checksum,
+    degrees,
+    heard,
+    parsed,
+    seconds,
+    sentence,
+)
 from moss_step.model.frame import carried
 
 # Sentences as manuals of receivers print them, from memory; their checksums are worked out below, character by character.
@@ -47,7 +57,7 @@ def test_degrees_and_times():
     ],
 )  # fmt: skip
 def test_depths_in_metres_feet_and_fathoms(body, depth):
-    said = heard([GGA, sentence(body)])
+    said = heard([(GGA + "\n" + sentence(body)).encode()])
     assert [d.depth for d in said.depths] == ([] if depth is None else [pytest.approx(depth)])
     assert said.wrong == (depth is None)
 
@@ -57,9 +67,9 @@ def test_a_place_lies_between_those_around_the_depth():
         sentence("GPGGA,120000,5200.0000,N,01600.0000,W,1,08,0.9,1,M,1,M,,"), sentence("SDDPT,5.0,0"),
         sentence("GPGGA,120002,5200.0020,N,01600.0000,W,1,08,0.9,1,M,1,M,,"), sentence("SDDPT,6.0,0"),
     ]  # fmt: skip
-    late = heard(lines).soundings(latency=1.0, offset=0.4)
+    late = heard(t.encode() for t in lines).soundings(latency=1.0, offset=0.4)
     assert late["depth"].tolist() == [6.4] and late["lat"][0] == pytest.approx(52.0 + 0.001 / 60.0)
-    plain = heard(lines).soundings()
+    plain = heard(t.encode() for t in lines).soundings()
     assert plain["lat"].tolist() == pytest.approx([52.0, 52.0 + 0.002 / 60.0])
 
 
@@ -67,13 +77,13 @@ def test_midnight_goes_on():
     lines = []
     for clock in ("235959", "000001"):
         lines += [sentence(f"GPGGA,{clock},5200.0,N,01600.0,W,1,08,0.9,1,M,1,M,,"), sentence("SDDPT,5.0,0")]
-    assert np.diff(heard(lines).soundings()["time"]).tolist() == [2.0]
+    assert np.diff(heard(t.encode() for t in lines).soundings()["time"]).tolist() == [2.0]
 
 
 def test_what_the_practice_sounder_tells_is_its_true_bed():
     """With no noise every depth is that of the bed where the boat was, to the digits of the sentences."""
     lines = [t for made in Sounder(noise=0.0, dropouts=0.0).sentences() for t in made]
-    said = heard(lines)
+    said = heard(t.encode() for t in lines)
     held = said.soundings()
     x, y = carried("EPSG:4326", "EPSG:32628", held["lon"], held["lat"])
     off = np.abs(held["depth"] - np.maximum(depth_at(x, y), 0.05))
@@ -97,5 +107,6 @@ def test_pieces_are_put_together_and_a_flood_takes_no_memory():
     ["", "$", "*", "$GPGGA", "$GPGGA*", "$*00", "GPGGA,1*00", "$GPGGA," + "9" * 200 + "*00", "ä" * 30],
 )
 def test_rubbish_is_counted_and_never_used(rubbish):
-    said = heard([rubbish])
+    said = Sounded()
+    said.take(rubbish)
     assert said.wrong == 1 and not said.fixes and not said.depths

@@ -6,14 +6,15 @@ and backed by the equations solved anew in NumPy."""
 import numpy as np
 import pytest
 
-from moss_step.science.interpolate.kriging import Kriging, Samples, estimates_near, whole_model
+from moss_step.science.interpolate.kriging import Kriging, Samples, estimates_near
+from moss_step.science.interpolate.variogram import Variogram
 
 X = np.array([61.0, 63.0, 64.0, 68.0, 71.0, 73.0, 75.0])
 Y = np.array([139.0, 140.0, 129.0, 128.0, 140.0, 141.0, 128.0])
 V = np.array([477.0, 696.0, 227.0, 646.0, 606.0, 791.0, 783.0])
 AT = np.array([65.0]), np.array([137.0]), np.ones((1, 1))
 WEIGHTS = np.array([0.173, 0.318, 0.129, 0.086, 0.151, 0.057, 0.086])
-MODEL = whole_model("exponential", 10.0, 10.0)
+MODEL = Variogram.single("exponential", 10.0, 10.0)
 
 
 def solved_anew():

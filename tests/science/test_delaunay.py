@@ -5,7 +5,7 @@ import pytest
 from scipy.spatial import Delaunay
 
 from moss_step.model.errors import MossError
-from moss_step.science.points.triangles import delaunay
+from moss_step.science.interpolate.triangles import delaunay
 
 
 def as_set(triangles) -> set[tuple[int, ...]]:

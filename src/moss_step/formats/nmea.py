@@ -214,9 +214,12 @@ class Sounded:
         }  # fmt: skip
 
 
-def heard(lines: Iterable[str]) -> Sounded:
-    """All that some lines say."""
-    result = Sounded()
-    for line in lines:
+def heard(pieces: Iterable[bytes]) -> Sounded:
+    """All that some pieces of a recording, or of what a device sends, say."""
+    result, lines = Sounded(), Lines()
+    for piece in pieces:
+        for line in lines.take(piece):
+            result.take(line)
+    for line in lines.take(b"\n"):
         result.take(line)
     return result

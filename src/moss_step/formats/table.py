@@ -33,6 +33,8 @@ _SEXAGESIMAL = re.compile(
     r"(?:(?P<sec>\d{1,2}(?:[.,]\d+)?)\s*(?:[\"″s]|'')?)?\s*(?P<last>[NSEWnsew])?\s*"
 )
 _BOUND = 60.0
+_LONGEST_ANGLE = 40
+"""Characters of an angle: longer text takes the pattern ever longer."""
 
 
 @dataclass(frozen=True)
@@ -97,7 +99,10 @@ def read_table(path: Path, delimiter: str = "", decimal: str = "", header: bool 
     check_readable(path)
     check_memory(path.stat().st_size * _BYTES_A_CHARACTER, f"Reading {path.name}", "Read a part of it.")
     with in_words(path, "read as a table"):
-        raw = path.read_bytes()
+        return _parsed(path, path.read_bytes(), delimiter, decimal, header)
+
+
+def _parsed(path: Path, raw: bytes, delimiter: str, decimal: str, header: bool | None) -> TableText:
     text, encoding = _decoded(path, raw)
     lines = text.splitlines()
     first = next((k for k, line in enumerate(lines) if line.strip() and not _is_remark(line)), None)
@@ -240,7 +245,7 @@ def angle(text: str, decimal: str = ".") -> float:
     plain = number(text, decimal)
     if np.isfinite(plain):
         return plain
-    found = _SEXAGESIMAL.fullmatch(text)
+    found = _SEXAGESIMAL.fullmatch(text) if len(text) <= _LONGEST_ANGLE else None
     if found is None:
         return float("nan")
     minutes = float(found["min"].replace(",", "."))

@@ -183,7 +183,9 @@ def _read_ply(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray, list[str]
     corners = np.column_stack([np.asarray(points[n], np.float64) for n in "xyz"])
     names = {e.name for e in held.elements}
     faces = held["face"].data if "face" in names else np.empty(0, [("vertex_indices", "i4", (3,))])
-    column = next(n for n in faces.dtype.names or () if n.startswith("vertex_ind"))
+    column = next((n for n in faces.dtype.names or () if n.startswith("vertex_ind")), None)
+    if column is None:
+        raise MossError(f"{path} says nothing of the corners of its faces.", "Fetch or copy it again.")
     shown = [np.asarray(f, np.int64) for f in faces[column]]
     lines = np.empty((0, 2), np.int64)
     if "edge" in names and {"vertex1", "vertex2"} <= set(held["edge"].data.dtype.names):

@@ -61,8 +61,9 @@ def parser() -> Parser:
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
-    devices = {"dest": "device", "parser_class": Parser, "metavar": "DEVICE", "required": True}
-    practice = parsers["practice"].add_subparsers(**devices)  # type: ignore[call-overload]
+    practice = parsers["practice"].add_subparsers(
+        dest="device", parser_class=Parser, metavar="DEVICE", required=True
+    )
     sounder = practice.add_parser(
         "sounder", help="an echo sounder and receiver (NMEA 0183) on a loopback port"
     )

@@ -8,9 +8,8 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
-from moss_step.model.nearest import meant
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -19,6 +18,7 @@ from moss_step.model.table import Table
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, UNITS, Unit
+from moss_step.science.interpolate.places import column_of, numbers_of
 from moss_step.science.points.accuracy import accuracy
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, setting
@@ -28,7 +28,6 @@ _MEAN = declared("mean_error", "Mean error", MAIN)
 _RMSE = declared("rmse", "Root mean square error", MAIN)
 _NSSDA = declared("nssda_95", "Within it lie 95 % (FGDC 1998)", USUAL)
 _PERCENTILE = declared("percentile_95", "Percentile 95 of errors", USUAL)
-_USUAL_COLUMNS = ("z", "height", "elevation", "h", "value", "name")
 _FEW = 30
 """Check points that the standard of 2023 asks for at the least."""
 
@@ -52,11 +51,11 @@ def _check_heights(settings: CheckSettings, inputs: Inputs, progress: Progress) 
     points = in_system(as_kind(inputs["points"], Shapes), surface.frame.crs)
     progress.at(0.1, "Reading the surface at the check points")
     places = shapely.centroid(points.geometry)
-    measured = _heights_of(points, settings.column) * (
+    measured = numbers_of(points, settings.column) * (
         _unit_of(settings.unit, surface).factor / surface.unit.metres
     )
     off = values_at(surface, shapely.get_x(places), shapely.get_y(places)).astype(np.float64) - measured
-    groups = None if settings.group is None else _column(points, settings.group)
+    groups = None if settings.group is None else column_of(points, settings.group)
     known = int(np.isfinite(off).sum())
     if not known:
         raise MossError("No check point lies on the surface with a height.", "Take points within its ground.")
@@ -92,42 +91,6 @@ def _unit_of(name: str, surface: Surface) -> Unit:
     if name == "as_surface":
         return surface.unit if surface.unit.kind == "length" else UNITS["metre"]
     return UNITS[name]
-
-
-def _heights_of(points: Shapes, column: str | None) -> np.ndarray:
-    """Heights of the check points: of a column, or of the first that is usual, or of the points
-    themselves.
-    """
-    if column is None and shapely.has_z(points.geometry).all() and len(points):
-        return np.asarray(shapely.get_z(points.geometry), np.float64)
-    known = {c.lower(): c for c in points.columns}
-    name = column or next((known[c] for c in _USUAL_COLUMNS if c in known), None)
-    if name is None:
-        raise AskedWronglyError(
-            "The check points have no column of heights.",
-            f"Name it: {', '.join(points.columns) or 'there is none'}.",
-        )
-    held = _column(points, name)
-    try:
-        return held.astype(np.float64)
-    except (TypeError, ValueError):
-        return np.array([_number(v) for v in held])
-
-
-def _number(text: object) -> float:
-    try:
-        return float(str(text).strip().replace(",", "."))
-    except ValueError:
-        return float("nan")
-
-
-def _column(points: Shapes, name: str) -> np.ndarray:
-    if name not in points.columns:
-        raise AskedWronglyError(
-            f"The check points have no column '{name}'.",
-            f"{meant(name, points.columns)} There are: {', '.join(points.columns) or 'none'}.",
-        )
-    return np.asarray(points.columns[name])
 
 
 check_heights = StepKind(

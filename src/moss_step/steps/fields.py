@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BeforeValidator
@@ -95,3 +96,9 @@ def checked_heights(text: str) -> str:
 
 HeightsField = Annotated[str, AfterValidator(checked_heights)]
 """Heights as text, such as 0.5, 1, 2, 5."""
+
+
+def title_of(source: str) -> str:
+    """What a result that comes from a file is called: its name without ending, as words."""
+    text = Path(source).stem.replace("_", " ").strip()
+    return text[:1].upper() + text[1:]

@@ -19,7 +19,7 @@ from moss_step.model.units import COUNT, METRE, UNITS
 from moss_step.science.grid_check import suspicions
 from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
-from moss_step.steps.fields import BoxField, SystemField
+from moss_step.steps.fields import BoxField, SystemField, title_of
 from moss_step.steps.results import surface_outcome
 
 StatedUnit = Literal[
@@ -93,10 +93,7 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
 
 def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[str, str]) -> str:
     path, layer = split_layer(settings.source)
-    text = (
-        (layer if isinstance(settings, OpenShapesSettings) and layer else path.stem).replace("_", " ").strip()
-    )
-    return text[:1].upper() + text[1:]
+    return title_of(layer if isinstance(settings, OpenShapesSettings) and layer else str(path))
 
 
 open_grid = StepKind(

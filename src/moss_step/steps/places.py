@@ -11,7 +11,7 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -21,7 +21,7 @@ from moss_step.science.interpolate.places import Measured, along_rims, joined, m
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Choice, Interpolator, Method, Trend
 from moss_step.science.interpolate.tin import BreakLine, break_lines
-from moss_step.science.interpolate.variogram import Structure, Variogram
+from moss_step.science.interpolate.variogram import Variogram
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, Settings, optional, setting
 
@@ -209,15 +209,11 @@ def choice_of(settings: ModelSettings) -> Choice:
     Raises AskedWronglyError for a sill below the nugget.
     """
     model = None
-    smooth = float(settings.smoothness)
     if settings.sill is not None and settings.range is not None and settings.variogram != "fitted":
-        nugget = settings.nugget or 0.0
-        if settings.sill <= nugget:
-            raise AskedWronglyError(
-                f"`sill`: {settings.sill:g} is not possible.", f"It holds the nugget, {nugget:g}, and more."
-            )
-        part = Structure(settings.variogram, settings.sill - nugget, settings.range, smooth)
-        model = Variogram(nugget, (part,), settings.direction, settings.ratio)
+        model = Variogram.single(
+            settings.variogram, settings.sill, settings.range, settings.nugget or 0.0,
+            float(settings.smoothness), settings.direction, settings.ratio,
+        )  # fmt: skip
     return Choice(
         settings.method, settings.trend, model,
         None if settings.variogram == "fitted" else settings.variogram, settings.direction, settings.ratio,
@@ -254,12 +250,8 @@ def _with_parts(fitted: Variogram, settings: ModelSettings) -> Variogram:
     part = fitted.structures[0]
     nugget = fitted.nugget if settings.nugget is None else settings.nugget
     sill = fitted.sill if settings.sill is None else settings.sill
-    if sill <= nugget:
-        raise AskedWronglyError(
-            f"`nugget`: {nugget:g} is not possible beside a sill of {sill:g}.", "State a larger sill, too."
-        )
     reach = part.range if settings.range is None else settings.range
-    return replace(fitted, nugget=nugget, structures=(replace(part, sill=sill - nugget, range=reach),))
+    return Variogram.single(part.shape, sill, reach, nugget, part.smoothness, fitted.direction, fitted.ratio)
 
 
 def model_findings(model: Variogram, unit: Unit) -> list[Finding]:

@@ -20,6 +20,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.units import COUNT, METRE
 from moss_step.science.interpolate.table_check import far_from_rest, metric_system
 from moss_step.steps.declare import Inputs, ResultSpec, Settings, StepKind, setting
+from moss_step.steps.fields import title_of
 
 _SOUNDINGS = declared("soundings", "Soundings", MAIN)
 _SENTENCES = declared("sentences", "Sentences", ASIDE)
@@ -27,6 +28,7 @@ _WRONG = declared("wrong_sentences", "Wrong, and not used", USUAL)
 _SPIKES = declared("spikes", "Spikes", USUAL)
 _REPEATS = declared("repeats", "Told again in one place", ASIDE)
 _BYTES_A_CHARACTER = 20
+_AT_ONCE = 65_536
 
 
 class RecordingSettings(Settings):
@@ -57,8 +59,8 @@ def _open_recording(settings: RecordingSettings, inputs: Inputs, progress: Progr
     check_readable(path)
     check_memory(path.stat().st_size * _BYTES_A_CHARACTER, f"Reading {path.name}", "Read a part of it.")
     progress.at(0.0, "Reading sentences")
-    with in_words(path, "read as sentences"):
-        said = heard(path.read_bytes().decode("ascii", "replace").splitlines())
+    with in_words(path, "read as sentences"), path.open("rb") as file:
+        said = heard(iter(lambda: file.read(_AT_ONCE), b""))
     held = said.soundings(settings.latency, settings.offset)
     if not len(held["depth"]):
         raise MossError(
@@ -114,11 +116,6 @@ def _told(settings: RecordingSettings, said: Sounded, held: Mapping[str, np.ndar
     )
 
 
-def _label(settings: RecordingSettings, names: Mapping[str, str]) -> str:
-    name = Path(settings.source).stem.replace("_", " ").strip()
-    return name[:1].upper() + name[1:]
-
-
 open_recording = StepKind(
     kind="open_recording",
     example="source=run.nmea",
@@ -135,7 +132,7 @@ open_recording = StepKind(
     settings=RecordingSettings,
     gives="shapes",
     run=_open_recording,
-    label=_label,
+    label=lambda s, names: title_of(s.source),
     opens=(".nmea",),
     main="Soundings",
     beside=(ResultSpec("track", "shapes", "Track", "The way of the boat."),),

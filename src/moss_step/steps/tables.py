@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -28,7 +27,7 @@ from moss_step.science.interpolate.table_check import (
     swapped_axes,
 )
 from moss_step.steps.declare import Inputs, ResultSpec, Settings, StepKind, setting
-from moss_step.steps.fields import SystemField
+from moss_step.steps.fields import SystemField, title_of
 
 _ROWS = declared("rows_read", "Rows", MAIN)
 _LEFT_OUT = declared("left_out", "Left out", USUAL)
@@ -309,11 +308,6 @@ def _open_table(settings: OpenTableSettings, inputs: Inputs, progress: Progress)
     )
 
 
-def _label(settings: OpenTableSettings, names: Mapping[str, str]) -> str:
-    name = Path(settings.source).stem.replace("_", " ").strip()
-    return name[:1].upper() + name[1:]
-
-
 open_table = StepKind(
     kind="open_table",
     example="source=soundings.csv",
@@ -333,7 +327,7 @@ open_table = StepKind(
     settings=OpenTableSettings,
     gives="shapes",
     run=_open_table,
-    label=_label,
+    label=lambda s, names: title_of(s.source),
     opens=text.ENDINGS,
     main="Places",
     beside=(ResultSpec("rows", "table", "First rows", "The first rows as they stand in the file."),),

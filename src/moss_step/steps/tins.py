@@ -16,8 +16,9 @@ from moss_step.model.surface import Surface
 from moss_step.model.tin import Tin
 from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, METRE
+from moss_step.science.framing import frame_around
 from moss_step.science.interpolate.places import Measured
-from moss_step.science.interpolate.surfaces import frame_around, plane_around, proposed_cell
+from moss_step.science.interpolate.surfaces import plane_around, proposed_cell
 from moss_step.science.interpolate.tin import break_lines, on_grid, triangulate
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.places import (

@@ -13,7 +13,6 @@ from moss_step.science.interpolate.kriging import (
     Samples,
     drift_of,
     estimates_near,
-    whole_model,
 )
 from moss_step.science.interpolate.variogram import SHAPES, Structure, Variogram
 
@@ -43,7 +42,7 @@ def test_all_samples_near_are_all_samples(shape, degree):
     held, scale = scattered(degree=degree)
     x, y = places()
     drift = drift_of(x, y, degree, scale)
-    model = whole_model(shape, 9.0, 200.0, 0.5)
+    model = Variogram.single(shape, 9.0, 200.0, 0.5)
     whole = Kriging(held, model)
     near, spread = estimates_near(held, model, x, y, drift, len(held))
     assert np.allclose(whole.estimates(x, y, drift), near, atol=1e-8)
@@ -53,14 +52,14 @@ def test_all_samples_near_are_all_samples(shape, degree):
 @pytest.mark.parametrize("shape", ["spherical", "exponential", "matern"])
 def test_without_a_nugget_the_surface_passes_through_each_sample_and_is_sure_there(shape):
     held, _ = scattered()
-    whole = Kriging(held, whole_model(shape, 9.0, 200.0))
+    whole = Kriging(held, Variogram.single(shape, 9.0, 200.0))
     assert np.allclose(whole.estimates(held.x, held.y, held.drift), held.values, atol=1e-8)
     assert np.allclose(whole.variances(held.x, held.y, held.drift), 0.0, atol=1e-6)
 
 
 def test_a_nugget_is_left_out_as_noise_or_kept_where_each_sample_is_to_be_met():
     held, _ = scattered()
-    model = whole_model("spherical", 9.0, 200.0, 1.0)
+    model = Variogram.single("spherical", 9.0, 200.0, 1.0)
     calm = Kriging(held, model).estimates(held.x, held.y, held.drift)
     met = Kriging(held, model, nugget_is_noise=False).estimates(held.x, held.y, held.drift)
     assert np.abs(calm - held.values).max() > 0.05 and np.array_equal(met, held.values)
@@ -69,7 +68,7 @@ def test_a_nugget_is_left_out_as_noise_or_kept_where_each_sample_is_to_be_met():
 def test_leaving_out_at_once_is_leaving_out_one_by_one():
     """Dubrule 1983, against solving the equations without the sample."""
     held, _ = scattered(25, degree=1)
-    model = whole_model("exponential", 9.0, 200.0, 0.3)
+    model = Variogram.single("exponential", 9.0, 200.0, 0.3)
     errors, spread = Kriging(held, model).left_out()
     for i in range(0, 25, 4):
         rest = np.arange(25) != i
@@ -81,7 +80,7 @@ def test_leaving_out_at_once_is_leaving_out_one_by_one():
 
 def test_leaving_folds_out_is_solving_without_them():
     held, _ = scattered(30)
-    model = whole_model("spherical", 9.0, 200.0, 0.3)
+    model = Variogram.single("spherical", 9.0, 200.0, 0.3)
     folds = np.arange(30) % 5
     errors, _ = Kriging(held, model).left_out(folds)
     rest = folds != 2
@@ -95,7 +94,9 @@ def test_a_plane_is_given_back_by_a_plane_as_drift():
     held, scale = scattered(degree=1)
     flat = Samples(held.x, held.y, 2.0 * held.x - 3.0 * held.y + 7.0, held.drift)
     x, y = places()
-    found = Kriging(flat, whole_model("spherical", 9.0, 100.0, 0.1)).estimates(x, y, drift_of(x, y, 1, scale))
+    found = Kriging(flat, Variogram.single("spherical", 9.0, 100.0, 0.1)).estimates(
+        x, y, drift_of(x, y, 1, scale)
+    )
     assert np.allclose(found, 2.0 * x - 3.0 * y + 7.0, atol=1e-6)
 
 
@@ -107,7 +108,7 @@ def test_near_samples_leave_no_seam():
     x = np.linspace(200.0, 210.0, 10_001)
     y = np.full(x.size, 200.0)
     found, _ = estimates_near(
-        held, whole_model("exponential", 9.0, 150.0, 0.2), x, y, np.ones((x.size, 1)), 12
+        held, Variogram.single("exponential", 9.0, 150.0, 0.2), x, y, np.ones((x.size, 1)), 12
     )
     steps = np.abs(np.diff(found))
     assert steps.max() < 30 * np.median(steps) + 1e-6 and steps.max() < 5e-4
@@ -133,7 +134,7 @@ def test_kriging_is_that_of_a_library(shape):
     from pykrige.ok import OrdinaryKriging
 
     held, _ = scattered()
-    model = whole_model(shape, 9.0, 200.0, 0.5)
+    model = Variogram.single(shape, 9.0, 200.0, 0.5)
     reach = {"spherical": 200.0, "exponential": 200.0, "gaussian": 200.0 * (7.0 / 4.0) / np.sqrt(3.0)}[shape]
     theirs = OrdinaryKriging(
         held.x, held.y, held.values, variogram_model=shape, exact_values=False,
@@ -184,7 +185,7 @@ def test_samples_that_depend_on_each_other_are_refused_in_words():
     x = np.array([0.0, 1.0, 2.0, 3.0])
     held = Samples(x, np.zeros(4), x, drift_of(x, np.zeros(4), 1, 3.0))
     with pytest.raises(MossError, match="one line"):
-        Kriging(held, whole_model("spherical", 1.0, 10.0))
+        Kriging(held, Variogram.single("spherical", 1.0, 10.0))
 
 
 def test_a_smooth_model_without_a_nugget_is_solved_or_refused():
@@ -192,5 +193,5 @@ def test_a_smooth_model_without_a_nugget_is_solved_or_refused():
     rng = np.random.default_rng(3)
     x, y = rng.uniform(0, 10, 300), rng.uniform(0, 10, 300)
     held = Samples(x, y, np.sin(x), np.ones((300, 1)))
-    found = Kriging(held, whole_model("gaussian", 1.0, 12.0)).estimates(x, y, held.drift)
+    found = Kriging(held, Variogram.single("gaussian", 1.0, 12.0)).estimates(x, y, held.drift)
     assert np.abs(found - np.sin(x)).max() < 1e-2

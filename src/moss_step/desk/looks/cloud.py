@@ -6,11 +6,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from moss_step.desk.looks.look import Look
+from moss_step.desk.looks.look import Look, ramp_box
 from moss_step.desk.parts import close_column
 from moss_step.desk.plain import set_tip
 from moss_step.scene.kinds.cloud import CloudPicture
-from moss_step.scene.ramps import ramp_names, usual_ramp
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -42,12 +41,7 @@ class CloudLook(Look):
             )
 
         by.currentIndexChanged.connect(lambda i: colour_by(by.itemData(i)))
-        ramps = QComboBox()
-        ramps.setAccessibleName("Ramp")
-        set_tip(ramps, "Colours from low to high")
-        ramps.addItems([n.capitalize() for n in ramp_names()])
-        ramps.setCurrentText((key.ramp or usual_ramp(picture.heights.value)).capitalize())
-        ramps.currentTextChanged.connect(lambda t: panel.set(key, "Ramp", ramp=t.lower()))
+        ramps = ramp_box(panel, key, picture.heights.value)
         layout.addWidget(by)
         if key.column != "classification":
             layout.addWidget(ramps)

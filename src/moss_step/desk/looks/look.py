@@ -5,13 +5,16 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QComboBox, QWidget
 
+from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.lettering import Room
 from moss_step.desk.tones import shade
+from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD
 from moss_step.scene.layers import Layer
+from moss_step.scene.ramps import ramp_names, usual_ramp
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -44,6 +47,17 @@ class Look:
     def controls(self, panel: KeyPanel, key: KeyRow, picture: Any) -> QWidget | None:
         """How it is drawn, to be changed in the Key."""
         return None
+
+
+def ramp_box(panel: KeyPanel, key: KeyRow, value: Surface) -> QComboBox:
+    """The ramp of a surface, to be chosen."""
+    ramps = QComboBox()
+    ramps.setAccessibleName("Ramp")
+    set_tip(ramps, "Colours from low to high")
+    ramps.addItems([n.capitalize() for n in ramp_names()])
+    ramps.setCurrentText((key.ramp or usual_ramp(value)).capitalize())
+    ramps.currentTextChanged.connect(lambda t: panel.set(key, "Ramp", ramp=t.lower()))
+    return ramps
 
 
 def blank(width: int, height: int) -> QImage:

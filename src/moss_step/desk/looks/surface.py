@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
-from moss_step.desk.looks.look import Look
+from moss_step.desk.looks.look import Look, ramp_box
 from moss_step.desk.numbers import shown, typed_number
 from moss_step.desk.parts import close_column, label, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.scene.kinds.surface import SurfacePicture
-from moss_step.scene.ramps import ramp_names, usual_ramp
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -29,12 +28,7 @@ class SurfaceLook(Look):
         """Ramp, direction, steps, centre, a clear value and range."""
         surface, box = picture.value, QWidget()
         layout = close_column(box)
-        ramps = QComboBox()
-        ramps.setAccessibleName("Ramp")
-        set_tip(ramps, "Colours from low to high")
-        ramps.addItems([n.capitalize() for n in ramp_names()])
-        ramps.setCurrentText((key.ramp or usual_ramp(surface)).capitalize())
-        ramps.currentTextChanged.connect(lambda t: panel.set(key, "Ramp", ramp=t.lower()))
+        ramps = ramp_box(panel, key, surface)
         turn = tool(
             "arrows-out-simple",
             "Turn the ramp round",

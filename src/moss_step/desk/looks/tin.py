@@ -7,17 +7,15 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QLineF
 from PySide6.QtGui import QColor, QPainter, QPen
-from PySide6.QtWidgets import QComboBox, QWidget
+from PySide6.QtWidgets import QWidget
 
-from moss_step.desk.looks.look import Look
+from moss_step.desk.looks.look import Look, ramp_box
 from moss_step.desk.parts import close_column
-from moss_step.desk.plain import set_tip
 from moss_step.model.typed import of_kind
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import INK
 from moss_step.scene.kinds.tin import TinPicture
 from moss_step.scene.layers import Layer
-from moss_step.scene.ramps import ramp_names, usual_ramp
 from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
@@ -50,11 +48,6 @@ class TinLook(Look):
         """The ramp of the heights."""
         box = QWidget()
         layout = close_column(box)
-        ramps = QComboBox()
-        ramps.setAccessibleName("Ramp")
-        set_tip(ramps, "Colours from low to high")
-        ramps.addItems([n.capitalize() for n in ramp_names()])
-        ramps.setCurrentText((key.ramp or usual_ramp(picture.heights.value)).capitalize())
-        ramps.currentTextChanged.connect(lambda t: panel.set(key, "Ramp", ramp=t.lower()))
+        ramps = ramp_box(panel, key, picture.heights.value)
         layout.addWidget(ramps)
         return box

@@ -35,13 +35,13 @@ class TinPicture(Picture):
     def from_value(cls, value: Tin) -> Self:
         """Lay its heights on a grid fine enough for its triangles, and have its edges ready."""
         made = cls(value, SurfacePicture.from_value(on_grid(value, _frame(value))))
-        _ = made.spans  # made here, outside the window's thread
+        _ = made._bounds  # made here, outside the window's thread
         return made
 
     @property
     def nbytes(self) -> int:
         """Bytes beside the value's own."""
-        return self.heights.value.nbytes + self.heights.nbytes + self.spans.nbytes
+        return self.heights.value.nbytes + self.heights.nbytes + 2 * self.spans.nbytes
 
     @property
     def frame(self) -> Frame:
@@ -63,14 +63,19 @@ class TinPicture(Picture):
         ends = np.concatenate([ends[~hard], ends[hard]])
         return np.column_stack([t.x[ends[:, 0]], t.y[ends[:, 0]], t.x[ends[:, 1]], t.y[ends[:, 1]]])
 
+    @cached_property
+    def _bounds(self) -> tuple[np.ndarray, ...]:
+        """West, east, south and north end of each edge (e each): the plan asks for them at each turn."""
+        s = self.spans
+        across, up = s[:, [0, 2]], s[:, [1, 3]]
+        return across.min(axis=1), across.max(axis=1), up.min(axis=1), up.max(axis=1)
+
     def edges_in(self, box: Box, most: int) -> np.ndarray | None:
         """Edges that may meet a box (k, 4), or None where there are more than some."""
-        s = self.spans
+        west, east, south, north = self._bounds
         xmin, ymin, xmax, ymax = box
-        west, east = np.minimum(s[:, 0], s[:, 2]), np.maximum(s[:, 0], s[:, 2])
-        south, north = np.minimum(s[:, 1], s[:, 3]), np.maximum(s[:, 1], s[:, 3])
         some = (east >= xmin) & (west <= xmax) & (north >= ymin) & (south <= ymax)
-        return s[some] if np.count_nonzero(some) <= most else None
+        return self.spans[some] if np.count_nonzero(some) <= most else None
 
     def placed(self, frame: Frame | None) -> tuple[Picture, str]:
         """A TIN is drawn in its own reference system alone."""

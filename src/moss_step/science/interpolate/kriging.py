@@ -14,7 +14,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.science.interpolate.kernels.covariance import add_sums, between_places
 from moss_step.science.interpolate.kernels.local import krige_near
-from moss_step.science.interpolate.variogram import Structure, Variogram
+from moss_step.science.interpolate.variogram import Variogram
 
 ALL_AT_ONCE = 5_000
 """Samples up to which all of them count everywhere; of more, those near each place."""
@@ -53,8 +53,33 @@ class Samples:
 
     @cached_property
     def scale(self) -> float:
-        """Metres by which the coordinates of a drift are divided, so that its columns are about 1."""
-        return max(float(np.ptp(self.x)), float(np.ptp(self.y)), 1e-9)
+        """Metres by which the coordinates of its drift are divided."""
+        return scale_of(self.x, self.y)
+
+
+def scale_of(x: np.ndarray, y: np.ndarray) -> float:
+    """Metres by which coordinates are divided, so that the columns of a drift are about 1.
+
+    Parameters
+    ----------
+    x
+        Metres to the east (n).
+    y
+        Metres to the north (n).
+
+    Returns
+    -------
+    float
+        The larger extent.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.interpolate.kriging import scale_of
+    >>> scale_of(np.array([0.0, 30.0]), np.array([0.0, 40.0]))
+    40.0
+    """
+    return max(float(np.ptp(x)), float(np.ptp(y)), 1e-9)
 
 
 def drift_of(
@@ -356,7 +381,7 @@ def estimates_near(
     --------
     >>> import numpy as np
     >>> from moss_step.science.interpolate.kriging import Samples, drift_of, estimates_near
-    >>> from moss_step.science.interpolate.variogram import Structure, Variogram
+    >>> from moss_step.science.interpolate.variogram import Variogram
     >>> x, y = np.array([0.0, 10.0, 0.0, 10.0]), np.array([0.0, 0.0, 10.0, 10.0])
     >>> held = Samples(x, y, x, np.ones((4, 1)))
     >>> model = Variogram(0.0, (Structure("spherical", 1.0, 50.0),))
@@ -386,36 +411,3 @@ def estimates_near(
             (x[part], y[part], np.ascontiguousarray(drift[part])), near, reach, out[part], spread[part],
         )  # fmt: skip
     return out, spread
-
-
-def whole_model(shape: str, sill: float, reach: float, nugget: float = 0.0) -> Variogram:
-    """A variogram of one structure from its plateau, nugget included, and its practical range.
-
-    Parameters
-    ----------
-    shape
-        spherical, exponential, gaussian or matern.
-    sill
-        The plateau (value units, squared).
-    reach
-        The practical range in metres.
-    nugget
-        What is left at no distance (value units, squared).
-
-    Returns
-    -------
-    Variogram
-        The model.
-
-    Raises
-    ------
-    AskedWronglyError
-        For a sill below the nugget, or no range.
-
-    Examples
-    --------
-    >>> from moss_step.science.interpolate.kriging import whole_model
-    >>> whole_model("exponential", 10.0, 10.0).sill
-    10.0
-    """
-    return Variogram(nugget, (Structure(shape, sill - nugget, reach),))  # type: ignore[arg-type]

@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 
 from moss_step.model.arrays import as_short
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
-from moss_step.model.tin import Tin
-from moss_step.model.typed import as_kind, of_kind
 from moss_step.science.interpolate.kernels.prisms import cells_below
-from moss_step.science.interpolate.tin import Held, storage_of_tin
+from moss_step.science.interpolate.tin import Held
 from moss_step.science.relief.gradient import slope
-
-_HALVINGS = 60
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,13 +93,13 @@ def depth_at(surface: Surface, level: float, below: bool = True) -> Surface:
     return Surface(as_short(depth), surface.frame, surface.unit, "depth")
 
 
-def levels_of(value: Surface | Tin, below: bool = True, steps: int = 100) -> Levels:
+def levels_of(surface: Surface, below: bool = True, steps: int = 100) -> Levels:
     """Area and volume at every level, from the first ground that it reaches to all of it.
 
     Parameters
     ----------
-    value
-        Heights on a grid or a TIN.
+    surface
+        Heights (rows, cols); NaN is no-data.
     below
         Whether what lies below a level counts; else what stands above it.
     steps
@@ -126,51 +123,62 @@ def levels_of(value: Surface | Tin, below: bool = True, steps: int = 100) -> Lev
     >>> made.level.tolist(), made.volume.tolist()
     ([0.0, 2.0, 4.0], [0.0, 8.0, 24.0])
     """
-    if value.range is None:
-        raise MossError("The surface has no values.", "Choose another.")
-    low, high = value.range
+    columns, sign = _Columns.of(surface, below), 1.0 if below else -1.0
+    low, high = cast(tuple[float, float], surface.range)
     levels = np.linspace(low, high, steps + 1)
-    grid = of_kind(value, Surface)
-    if grid is not None:
-        return _of_sorted(grid, levels, below)
-    held = [_held(value, float(v), below) for v in levels]
-    return Levels(levels, np.array([h.plan_area for h in held]), np.array([h.volume for h in held]))
+    return Levels(levels, *columns.held(sign * levels - columns.base))
 
 
-def _held(value: Surface | Tin, level: float, below: bool) -> Held:
-    grid = of_kind(value, Surface)
-    return (
-        storage_of_tin(as_kind(value, Tin), level, below)
-        if grid is None
-        else storage_of_grid(grid, level, below)
-    )
+@dataclass(frozen=True, eq=False)
+class _Columns:
+    """The cells of a grid in the order of their heights above a base (n), with sums of their areas, and of
+    areas times heights, of those before each (n + 1): each cell is met once, however many levels there are.
+    """
+
+    base: float
+    heights: np.ndarray
+    area: np.ndarray
+    moment: np.ndarray
+    metre: float
+
+    @classmethod
+    def of(cls, surface: Surface, below: bool) -> _Columns:
+        """Those that a rising level meets; for what stands above, those that a falling one does.
+
+        Raises MossError for a surface without values.
+        """
+        if surface.range is None:
+            raise MossError("The surface has no values.", "Choose another.")
+        known = ~np.isnan(surface.values)
+        z = surface.values[known].astype(np.float64)
+        areas = np.broadcast_to(surface.frame.row_areas[:, None], known.shape)[known]
+        z = z if below else -z
+        order = np.argsort(z, kind="stable")
+        base, areas = float(z[order[0]]), areas[order]
+        z = z[order] - base
+        area, moment = (np.concatenate([[0.0], np.cumsum(v)]) for v in (areas, areas * z))
+        return cls(base, z, area, moment, surface.metres_per_height)
+
+    def held(self, levels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Square metres and cubic metres up to levels above the base."""
+        place = np.searchsorted(self.heights, levels, side="left")
+        return self.area[place], (levels * self.area[place] - self.moment[place]) * self.metre
+
+    def level_of(self, volume: float) -> float:
+        """The level above the base up to which there is a volume: between two cells it grows evenly."""
+        wanted = volume / self.metre
+        at_cells = self.heights * self.area[:-1] - self.moment[:-1]
+        place = int(np.searchsorted(at_cells, wanted, side="left"))
+        return float((wanted + self.moment[place]) / self.area[place]) if place else 0.0
 
 
-def _of_sorted(surface: Surface, levels: np.ndarray, below: bool) -> Levels:
-    """Sums over the heights in their order: each cell is met once, however many levels there are."""
-    known = ~np.isnan(surface.values)
-    z = surface.values[known].astype(np.float64)
-    areas = np.broadcast_to(surface.frame.row_areas[:, None], known.shape)[known]
-    order = np.argsort(z, kind="stable")
-    z, areas = z[order], areas[order]
-    base = z[0]
-    area = np.concatenate([[0.0], np.cumsum(areas)])
-    moment = np.concatenate([[0.0], np.cumsum(areas * (z - base))])
-    place = np.searchsorted(z, levels, side="left" if below else "right")
-    metre = surface.metres_per_height
-    if below:
-        return Levels(levels, area[place], ((levels - base) * area[place] - moment[place]) * metre)
-    left, over = area[-1] - area[place], moment[-1] - moment[place]
-    return Levels(levels, left, (over - (levels - base) * left) * metre)
-
-
-def level_for(value: Surface | Tin, volume: float, below: bool = True) -> float:
+def level_for(surface: Surface, volume: float, below: bool = True) -> float:
     """The level below which, or above which, a surface holds a volume.
 
     Parameters
     ----------
-    value
-        Heights on a grid or a TIN.
+    surface
+        Heights (rows, cols); NaN is no-data.
     volume
         Cubic metres.
     below
@@ -195,29 +203,11 @@ def level_for(value: Surface | Tin, volume: float, below: bool = True) -> float:
     >>> round(level_for(ground([[0.0, 2.0], [4.0, 4.0]]), 8.0), 6)
     2.0
     """
-    if value.range is None:
-        raise MossError("The surface has no values.", "Choose another.")
-    low, high = value.range
-
-    def held(level: float) -> float:
-        return _held(value, level, below).volume
-
-    most = held(high if below else low)
-    if volume > most:
+    columns = _Columns.of(surface, below)
+    _, most = columns.held(np.array([columns.heights[-1]]))
+    if volume > float(most[0]):
         raise AskedWronglyError(
-            f"`volume`: {volume:g} m³ is more than all of it holds, {most:,.6g} m³.", "Ask for less."
+            f"`volume`: {volume:g} m³ is more than all of it holds, {float(most[0]):,.6g} m³.",
+            "Ask for less.",
         )
-    curve = levels_of(value, below)
-    order = np.argsort(curve.volume, kind="stable")
-    place = int(np.searchsorted(curve.volume[order], volume))
-    near = curve.level[order][[max(place - 1, 0), min(place, len(order) - 1)]]
-    a, b = float(near.min()), float(near.max())
-    for _ in range(_HALVINGS):
-        middle = (a + b) / 2.0
-        if (held(middle) < volume) == below:
-            a = middle
-        else:
-            b = middle
-        if b - a <= 1e-9 * (high - low):
-            break
-    return (a + b) / 2.0
+    return (1.0 if below else -1.0) * (columns.base + columns.level_of(volume))

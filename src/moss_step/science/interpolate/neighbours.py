@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from moss_step.model.progress import Progress, silent
 from moss_step.science.interpolate.kernels.natural import circles, natural, twins_of
-from moss_step.science.points.triangles import delaunay
+from moss_step.science.interpolate.triangles import delaunay
 
-_BLOCK = 262_144
 _BANDS = 4
 _CLOCKWISE = -1.0
 
@@ -67,34 +65,38 @@ class NearSamples:
         Samples that count; 1 for the nearest alone.
     power
         A sample counts one over its distance to this power (Shepard 1968).
+    reach
+        Metres within which samples count; 0 for any. Where none does, there is no value.
     """
 
     def __init__(
-        self, x: np.ndarray, y: np.ndarray, values: np.ndarray, count: int = 12, power: float = 2.0
-    ) -> None:
+        self, x: np.ndarray, y: np.ndarray, values: np.ndarray, count: int = 12, power: float = 2.0,
+        reach: float = 0.0,
+    ) -> None:  # fmt: skip
         from scipy.spatial import cKDTree
 
         self.tree = cKDTree(np.column_stack([x, y]))
-        self.values, self.count, self.power = np.asarray(values, np.float64), min(count, len(x)), power
+        # Past the last sample stands that for none, as the tree gives it.
+        self.values = np.append(np.asarray(values, np.float64), np.nan)
+        self.count, self.power, self.reach = min(count, len(x)), power, reach if reach > 0 else np.inf
 
-    def at(self, x: np.ndarray, y: np.ndarray, progress: Progress | None = None) -> np.ndarray:
+    def at(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """Values at places (n)."""
-        progress, out = progress or silent(), np.empty(len(x))
-        for first in range(0, len(x), _BLOCK):
-            progress.at(first / len(x), "Looking for near samples")
-            part = slice(first, first + _BLOCK)
-            away, near = self.tree.query(np.column_stack([x[part], y[part]]), k=self.count, workers=-1)
-            out[part] = self._weighed(away.reshape(-1, self.count), near.reshape(-1, self.count))
-        return out
+        places = np.column_stack([x, y])
+        away, near = self.tree.query(places, k=self.count, distance_upper_bound=self.reach, workers=-1)
+        return self._weighed(away.reshape(-1, self.count), near.reshape(-1, self.count))
 
     def _weighed(self, away: np.ndarray, near: np.ndarray) -> np.ndarray:
         """Means of near samples, weighed by distance; at a sample its own value."""
         if self.count == 1:
             return np.asarray(self.values[near[:, 0]])
+        some = np.isfinite(away)
         # Against the nearest, so that no power of a distance is too large or small a number.
-        share = away[:, :1] / np.where(away > 0, away, 1.0)
-        weight = np.where(away > 0, share**self.power, 0.0)
-        result = (weight * self.values[near]).sum(axis=1) / np.maximum(weight.sum(axis=1), 1e-300)
+        share = np.where(some & (away > 0), away[:, :1] / np.where(some & (away > 0), away, 1.0), 0.0)
+        weight = np.where(some, share**self.power, 0.0)
+        held = np.where(some, self.values[near], 0.0)
+        with np.errstate(invalid="ignore"):
+            result = (weight * held).sum(axis=1) / weight.sum(axis=1)
         return np.asarray(np.where(away[:, 0] > 0, result, self.values[near[:, 0]]))
 
     def distances(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:

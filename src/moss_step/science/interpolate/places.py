@@ -122,7 +122,7 @@ def numbers_of(shapes: Shapes, column: str | None) -> np.ndarray:
     name = column or next((known[c] for c in USUAL_COLUMNS if c in known), None)
     if name is None:
         raise AskedWronglyError(
-            f"The {shapes.kind} have no column of values that is usual.",
+            f"The {shapes.kind} have no column of heights or values.",
             f"Name it: {', '.join(shapes.columns) or 'there is none'}.",
         )
     held = column_of(shapes, name)

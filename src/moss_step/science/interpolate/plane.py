@@ -42,9 +42,3 @@ class Plane:
         s, c = math.sin(math.radians(self.direction)), math.cos(math.radians(self.direction))
         along, across = east * s + north * c, (east * c - north * s) / self.ratio
         return along * s + across * c, along * c - across * s
-
-    def middles(self, frame: Frame, first: int, last: int) -> tuple[np.ndarray, np.ndarray]:
-        """The middles of the cells of some rows, row by row."""
-        x = frame.x0 + (np.arange(frame.cols) + 0.5) * frame.dx
-        y = frame.y0 - (np.arange(first, last) + 0.5) * frame.dy
-        return self.places(np.tile(x, last - first), np.repeat(y, frame.cols))

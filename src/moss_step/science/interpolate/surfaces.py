@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import Literal, cast
 
@@ -11,9 +11,9 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Box, Frame
-from moss_step.model.memory import check_grid
+from moss_step.model.frame import Box
 from moss_step.model.progress import Progress, silent
+from moss_step.science.framing import frame_around, round_side
 from moss_step.science.interpolate.kriging import (
     ALL_AT_ONCE,
     Kriging,
@@ -22,6 +22,7 @@ from moss_step.science.interpolate.kriging import (
     Samples,
     drift_of,
     estimates_near,
+    scale_of,
 )
 from moss_step.science.interpolate.neighbours import NaturalNeighbours, NearSamples
 from moss_step.science.interpolate.places import Measured
@@ -41,6 +42,9 @@ _MEANT = 2_500
 """Places that stand for all where the error of their mean is wanted."""
 _FEWEST_PAIRED = 10
 """Measured places that a variogram is fitted to; with fewer, what is known along outlines counts, too."""
+
+
+_Finder = Callable[[np.ndarray, np.ndarray, np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -91,8 +95,7 @@ class Interpolator:
         self.held, self.external = held, external
         self.x, self.y = self.plane.places(held.x, held.y)
         degree = DEGREES[choice.trend]
-        scale = max(float(np.ptp(self.x)), float(np.ptp(self.y)), 1e-9)
-        drift = drift_of(self.x, self.y, degree, scale, external)
+        drift = drift_of(self.x, self.y, degree, scale_of(self.x, self.y), external)
         _check_enough(len(held), drift.shape[1], choice)
         self.samples = Samples(self.x, self.y, held.values, drift, held.noises)
         self.seen: Experimental | None = None
@@ -124,19 +127,18 @@ class Interpolator:
         """Whether all samples count everywhere, not those near a place alone."""
         return len(self.held) <= ALL_AT_ONCE
 
-    def _prepared(self) -> Callable[[np.ndarray, np.ndarray, np.ndarray, Progress], np.ndarray]:
+    def _prepared(self) -> _Finder:
         """What gives values at places, stretched, with the drift there; the trend is not in them yet."""
         c = self.choice
         if c.method in ("kriging", "spline"):
             return self._krige()
         if c.method in ("natural_neighbour", "tin"):
             return self._on_cells_of_samples(c.method == "tin")
-        self._near = NearSamples(
-            self.x, self.y, self._values, 1 if c.method == "nearest" else c.neighbours, c.power
-        )
-        return lambda x, y, drift, progress: self._near.at(x, y, progress)  # type: ignore[union-attr]
+        count = 1 if c.method == "nearest" else c.neighbours
+        self._near = near = NearSamples(self.x, self.y, self._values, count, c.power)
+        return lambda x, y, drift: near.at(x, y)
 
-    def _krige(self) -> Callable[[np.ndarray, np.ndarray, np.ndarray, Progress], np.ndarray]:
+    def _krige(self) -> _Finder:
         c, samples = self.choice, self.samples
         if c.method == "spline":  # a thin plate leans on a plane of its own
             scale = samples.scale
@@ -147,20 +149,18 @@ class Interpolator:
         if self.everywhere:
             self._whole = Kriging(samples, model, not c.exact)
             whole = self._whole
-            return lambda x, y, drift, _: whole.estimates(x, y, self._own_drift(x, y, drift))
-        return lambda x, y, drift, progress: estimates_near(
+            return lambda x, y, drift: whole.estimates(x, y, self._own_drift(x, y, drift))
+        return lambda x, y, drift: estimates_near(
             samples, model, x, y, self._own_drift(x, y, drift), c.neighbours,
-            nugget_is_noise=not c.exact, progress=progress,
+            nugget_is_noise=not c.exact,
         )[0]  # fmt: skip
 
     def _own_drift(self, x: np.ndarray, y: np.ndarray, drift: np.ndarray) -> np.ndarray:
         return drift_of(x, y, 1, self.samples.scale) if self.choice.method == "spline" else drift
 
-    def _on_cells_of_samples(
-        self, flat: bool
-    ) -> Callable[[np.ndarray, np.ndarray, np.ndarray, Progress], np.ndarray]:
+    def _on_cells_of_samples(self, flat: bool) -> _Finder:
         made = NaturalNeighbours(self.x, self.y, self._values)
-        return lambda x, y, drift, _: made.at(x, y, flat=flat)
+        return lambda x, y, drift: made.at(x, y, flat=flat)
 
     def at(
         self,
@@ -170,16 +170,28 @@ class Interpolator:
         progress: Progress | None = None,
     ) -> np.ndarray:
         """Values at places in units of the reference system (n), with the other surface's values there."""
-        progress, out = progress or silent(), np.empty(len(x))
-        u, v = self.plane.places(x, y)
-        for first in range(0, len(x), _AT_ONCE):
-            progress.at(first / max(len(x), 1), "Finding values between the samples")
-            part = slice(first, first + _AT_ONCE)
-            drift = self._drift(u[part], v[part], None if external is None else external[part])
-            out[part] = self._at(u[part], v[part], drift, silent())
+        out = np.empty(len(x))
+        doing = "Finding values between the samples"
+        for part, u, v, drift in self._pieces(x, y, external, _AT_ONCE, progress, doing):
+            out[part] = self._at(u, v, drift)
             if self.choice.method != "kriging":
                 out[part] += drift @ self._beta
         return out
+
+    def _pieces(
+        self, x: np.ndarray, y: np.ndarray, external: np.ndarray | None, size: int,
+        progress: Progress | None, doing: str,
+    ) -> Iterator[tuple[slice, np.ndarray, np.ndarray, np.ndarray]]:  # fmt: skip
+        """Some places at a time, with a report before each: which they are, where on the plane, and the drift
+        there.
+        """
+        progress = progress or silent()
+        u, v = self.plane.places(x, y)
+        for first in range(0, len(x), size):
+            progress.at(first / len(x), doing)
+            part = slice(first, first + size)
+            more = None if external is None else external[part]
+            yield part, u[part], v[part], self._drift(u[part], v[part], more)
 
     def _drift(self, u: np.ndarray, v: np.ndarray, external: np.ndarray | None) -> np.ndarray:
         return drift_of(u, v, DEGREES[self.choice.trend], self.samples.scale, external)
@@ -197,18 +209,15 @@ class Interpolator:
         """
         if self.choice.method != "kriging" or self.model is None:
             raise AskedWronglyError("Only kriging says how far it may be off.", "Take kriging as the method.")
-        progress, out = progress or silent(), np.empty(len(x))
-        u, v = self.plane.places(x, y)
+        out = np.empty(len(x))
         size = _ERRORS_AT_ONCE if self._whole is not None else _AT_ONCE
-        for first in range(0, len(x), size):
-            progress.at(first / max(len(x), 1), "Finding the error between the samples")
-            part = slice(first, first + size)
-            drift = self._drift(u[part], v[part], None if external is None else external[part])
+        doing = "Finding the error between the samples"
+        for part, u, v, drift in self._pieces(x, y, external, size, progress, doing):
             if self._whole is not None:
-                out[part] = np.sqrt(self._whole.variances(u[part], v[part], drift))
+                out[part] = np.sqrt(self._whole.variances(u, v, drift))
             else:
                 out[part] = estimates_near(
-                    self.samples, self.model, u[part], v[part], drift, self.choice.neighbours,
+                    self.samples, self.model, u, v, drift, self.choice.neighbours,
                     nugget_is_noise=not self.choice.exact,
                 )[1]  # fmt: skip
         return out
@@ -338,8 +347,7 @@ def proposed_cell(held: Measured, plane: Plane) -> float:
     across = max(float(np.ptp(x)), float(np.ptp(y)), 1.0)
     area = max(float(shapely.area(hull)), (across / 100.0) ** 2)
     side = 0.5 * math.sqrt(area / len(held)) / metre
-    power = 10.0 ** math.floor(math.log10(side))
-    return float(next(k * power for k in (1.0, 2.0, 5.0, 10.0) if k * power >= side * 0.9))
+    return round_side(side)
 
 
 def plane_around(box: Box, crs: str | None) -> Plane:
@@ -365,39 +373,3 @@ def plane_around(box: Box, crs: str | None) -> Plane:
     """
     span = max(box[2] - box[0], box[3] - box[1])
     return Plane.of(frame_around(box, span / 9.0 if span > 0 else 1e-5, crs))
-
-
-def frame_around(box: Box, cell: float, crs: str | None) -> Frame:
-    """A frame of square cells around a box, whose corners are multiples of the cell.
-
-    Parameters
-    ----------
-    box
-        xmin, ymin, xmax, ymax in units of the reference system.
-    cell
-        Side of the cells, in these units.
-    crs
-        The reference system.
-
-    Returns
-    -------
-    Frame
-        Where the cells lie.
-
-    Raises
-    ------
-    MossError
-        For more cells than memory holds.
-
-    Examples
-    --------
-    >>> from moss_step.science.interpolate.surfaces import frame_around
-    >>> frame_around((0.5, 0.0, 3.5, 4.0), 2.0, None).shape
-    (2, 2)
-    """
-    xmin, ymin, xmax, ymax = box
-    west, north = math.floor(xmin / cell), math.ceil(ymax / cell)
-    cols = max(math.ceil(xmax / cell - 1e-9) - west, 1)
-    rows = max(north - math.floor(ymin / cell + 1e-9), 1)
-    check_grid(rows * cols, f"A grid with cells of {cell:g}", "Take larger cells.")
-    return Frame(rows, cols, west * cell, north * cell, cell, cell, crs)

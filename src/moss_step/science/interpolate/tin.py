@@ -18,10 +18,10 @@ from moss_step.model.units import UNKNOWN, Unit
 from moss_step.science.interpolate.kernels.constrain import CROSSES, DONE, constrain, leaving_of
 from moss_step.science.interpolate.kernels.natural import twins_of
 from moss_step.science.interpolate.kernels.prisms import below_level
+from moss_step.science.interpolate.kernels.triangles import fill_triangles
 from moss_step.science.interpolate.places import Measured
 from moss_step.science.interpolate.plane import Plane
-from moss_step.science.points.kernels.triangles import fill_triangles
-from moss_step.science.points.triangles import between_whole, whole_numbers
+from moss_step.science.interpolate.triangles import between_whole, whole_numbers
 
 _ROOM = 1_000_000
 """Edges that one forced edge may cross."""

@@ -84,6 +84,22 @@ class Variogram:
         if not 0 < self.ratio <= 1:
             raise AskedWronglyError(f"A ratio of {self.ratio:g} is not possible.", "It is above 0, up to 1.")
 
+    @classmethod
+    def single(
+        cls, shape: Shape, sill: float, reach: float, nugget: float = 0.0, smoothness: float = 1.5,
+        direction: float = 0.0, ratio: float = 1.0,
+    ) -> Variogram:  # fmt: skip
+        """A model of one structure from its plateau, nugget included, and its practical range in metres.
+
+        Raises AskedWronglyError for a sill that is no larger than the nugget, or no range.
+        """
+        if not sill > nugget:
+            raise AskedWronglyError(
+                f"`sill`: {sill:g} is not possible.", f"It holds the nugget, {nugget:g}, and more."
+            )
+        part = Structure(shape, sill - nugget, reach, smoothness)
+        return cls(nugget, (part,), direction, ratio)
+
     @property
     def sill(self) -> float:
         """The plateau, nugget included."""

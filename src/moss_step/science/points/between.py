@@ -7,9 +7,10 @@ import numpy as np
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame
+from moss_step.science.interpolate.kernels.triangles import fill_triangles
+from moss_step.science.interpolate.neighbours import NearSamples
+from moss_step.science.interpolate.triangles import delaunay
 from moss_step.science.points import cells
-from moss_step.science.points.kernels.triangles import fill_triangles
-from moss_step.science.points.triangles import delaunay
 
 _NEAREST, _FEW = 8, 4
 """Points that a cell takes its height from by distance, and the least that a surface of the canopy has."""
@@ -91,21 +92,12 @@ def by_distance(cloud: Cloud, frame: Frame, reach: float) -> np.ndarray:
     >>> by_distance(cloud, frame_for(cloud, 2.0), 1.0)[1, 0]
     np.float64(10.0)
     """
-    from scipy.spatial import cKDTree  # loaded where it is used: it takes a while
-
     cols, rows = _on_plan(cloud, frame)
     wide, high = frame.cell_metres
-    tree = cKDTree(np.column_stack([cols * wide, rows * high]))
-    out = np.full(frame.shape, np.nan)
-    z, count = np.append(np.asarray(cloud.z, np.float64), np.nan), min(_NEAREST, len(cloud))
+    near = NearSamples(cols * wide, rows * high, cloud.z, _NEAREST, reach=reach)
+    out = np.empty(frame.shape)
     for row in range(frame.rows):
-        places = np.column_stack([np.arange(frame.cols) * wide, np.full(frame.cols, row * high)])
-        away, near = tree.query(places, k=count, distance_upper_bound=reach if reach > 0 else np.inf)
-        away, near = away.reshape(frame.cols, count), near.reshape(frame.cols, count)
-        weight = np.where(np.isfinite(away), 1.0 / np.maximum(away, 1e-6 * wide) ** 2, 0.0)
-        total = weight.sum(axis=1)
-        with np.errstate(invalid="ignore"):
-            out[row] = np.where(total > 0, (weight * np.nan_to_num(z[near])).sum(axis=1) / total, np.nan)
+        out[row] = near.at(np.arange(frame.cols) * wide, np.full(frame.cols, row * high))
     return out
 
 

@@ -17,10 +17,10 @@ from moss_step.model.arrays import as_short
 from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
-from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import COUNT, NONE
+from moss_step.science.framing import frame_around, round_side
 from moss_step.science.points import cells
 from moss_step.science.points.between import by_distance, canopy, on_triangles
 from moss_step.science.points.blocks import MOST, Block, blocks_of
@@ -65,8 +65,7 @@ def proposed_cell(cloud: Cloud, share: float = 1.0) -> float:
     wide, high = frame.cell_metres
     metres = (wide * high / (frame.dx * frame.dy)) ** 0.5
     spacing = (1.0 / max(cells.density(cloud) * share, 1e-12)) ** 0.5 / metres
-    power = 10.0 ** math.floor(math.log10(spacing))
-    return float(next(k * power for k in (1.0, 2.0, 5.0, 10.0) if k * power >= spacing * 0.9))
+    return round_side(spacing)
 
 
 def frame_for(cloud: Cloud, cell: float) -> Frame:
@@ -98,11 +97,7 @@ def frame_for(cloud: Cloud, cell: float) -> Frame:
     """
     if cloud.bounds is None:
         raise MossError("There are no points to make a grid from.", "Take other classes or returns.")
-    (xmin, ymin, xmax, ymax), _ = cloud.bounds
-    west, north = math.floor(xmin / cell), math.ceil(ymax / cell)
-    cols, rows = max(math.ceil(xmax / cell) - west, 1), max(north - math.floor(ymin / cell), 1)
-    check_grid(rows * cols, f"A grid with cells of {cell:g}", "Take larger cells.")
-    return Frame(rows, cols, west * cell, north * cell, cell, cell, cloud.crs)
+    return frame_around(cloud.bounds[0], cell, cloud.crs)
 
 
 def grid_points(

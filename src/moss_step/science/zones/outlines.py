@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 import shapely
-from rasterio.features import geometry_mask, rasterize
+from rasterio.features import rasterize
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -18,7 +18,7 @@ from moss_step.science.algebra.bearings import bearing_of, vectors
 from moss_step.science.algebra.criteria import NO, YES
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.regrid import affine
+from moss_step.science.regrid import affine, cells_inside
 from moss_step.science.zones.kernels.labelling import count_labels
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed
@@ -309,9 +309,7 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
     >>> mask_surface(tilted(), box(0, 0, 4, 8), "inside").values[0].tolist()
     [0.0, 2.0, nan, nan, nan]
     """
-    if areas.kind != "areas":
-        raise MossError(f"These shapes are {areas.kind}, and a mask is made of areas.", "Choose areas.")
-    outside = geometry_mask(list(areas.geometry), surface.frame.shape, affine(surface.frame))
+    outside = ~cells_inside(surface.frame, areas)
     gone = outside if keep == "inside" else ~outside
     if (gone | np.isnan(surface.values)).all():
         raise MossError("Nothing would be left.", "Choose other areas, or the other side.")

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.points.kernels.delaunay import in_circle, side
+from moss_step.science.interpolate.kernels.delaunay import in_circle, side
 
 DONE, CROSSES, LOST = 0, 1, 2
 """What became of an edge: it is there, it crosses another that must be, or there is no way to it."""

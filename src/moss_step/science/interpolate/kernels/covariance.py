@@ -54,7 +54,7 @@ def falling_exp(u):
     return p * _as_float((np.int64(k) + np.int64(1023)) << np.int64(52))
 
 
-@numba.njit(cache=True)
+@numba.njit(inline="always", cache=True)
 def correlation(shape, h2, a):
     """Share of the sill that is left at the square of a distance; of the thin plate r² log r."""
     if shape == 0:
@@ -82,100 +82,48 @@ def covariance(shapes, sills, ranges, h2):
     return total
 
 
-@numba.njit(cache=True, nogil=True, fastmath=_SUMS)
+@numba.njit(inline="always", cache=True)
 def _add_row(shape, sill, a, x, y, bx, by, row):
-    """Add the covariances of one structure between a place and others; one loop a shape, so that each runs in
-    lanes.
+    for j in range(bx.size):
+        dx, dy = x - bx[j], y - by[j]
+        row[j] += sill * correlation(shape, dx * dx + dy * dy, a)
+
+
+@numba.njit(cache=True, nogil=True, fastmath=_SUMS)
+def _fill_row(shapes, sills, ranges, x, y, bx, by, row):
+    """Covariances between a place and others. Each shape has a loop of its own, whose choices are made before
+    it begins, so that it runs in lanes.
     """
-    if shape == 0:
-        for j in range(bx.size):
-            h = min(np.sqrt((x - bx[j]) ** 2 + (y - by[j]) ** 2) / a, 1.0)
-            row[j] += sill * (1.0 - h * (1.5 - 0.5 * h * h))
-    elif shape == 1:
-        for j in range(bx.size):
-            row[j] += sill * falling_exp(np.sqrt((x - bx[j]) ** 2 + (y - by[j]) ** 2) / a)
-    elif shape == 2:
-        for j in range(bx.size):
-            row[j] += sill * falling_exp(((x - bx[j]) ** 2 + (y - by[j]) ** 2) / (a * a))
-    elif shape in (3, 4):
-        third = 1.0 / 3.0 if shape == 4 else 0.0
-        for j in range(bx.size):
-            s = np.sqrt((x - bx[j]) ** 2 + (y - by[j]) ** 2) / a
-            row[j] += sill * (1.0 + s + s * s * third) * falling_exp(s)
-    else:
-        for j in range(bx.size):
-            row[j] += sill * correlation(shape, (x - bx[j]) ** 2 + (y - by[j]) ** 2, a)
+    row[:] = 0.0
+    for s in range(shapes.size):
+        shape, sill, a = shapes[s], sills[s], ranges[s]
+        if shape == 0:
+            _add_row(0, sill, a, x, y, bx, by, row)
+        elif shape == 1:
+            _add_row(1, sill, a, x, y, bx, by, row)
+        elif shape == 2:
+            _add_row(2, sill, a, x, y, bx, by, row)
+        elif shape == 3:
+            _add_row(3, sill, a, x, y, bx, by, row)
+        elif shape == 4:
+            _add_row(4, sill, a, x, y, bx, by, row)
+        else:
+            _add_row(5, sill, a, x, y, bx, by, row)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def between_places(shapes, sills, ranges, ax, ay, bx, by, out):
     """Covariances between places a (rows) and b (columns), without the nugget."""
     for i in numba.prange(ax.size):
-        out[i, :] = 0.0
-        for s in range(shapes.size):
-            _add_row(shapes[s], sills[s], ranges[s], ax[i], ay[i], bx, by, out[i])
+        _fill_row(shapes, sills, ranges, ax[i], ay[i], bx, by, out[i])
 
 
 @numba.njit(cache=True, nogil=True, fastmath=_SUMS)
-def _spherical(x, y, px, py, weights, a):
+def _dot(row, weights):
     total = 0.0
-    for j in range(px.size):
-        dx, dy = x - px[j], y - py[j]
-        h = min(np.sqrt(dx * dx + dy * dy) / a, 1.0)
-        total += weights[j] * (1.0 - h * (1.5 - 0.5 * h * h))
+    for j in range(row.size):
+        total += row[j] * weights[j]
     return total
-
-
-@numba.njit(cache=True, nogil=True, fastmath=_SUMS)
-def _exponential(x, y, px, py, weights, a):
-    total = 0.0
-    for j in range(px.size):
-        dx, dy = x - px[j], y - py[j]
-        total += weights[j] * falling_exp(np.sqrt(dx * dx + dy * dy) / a)
-    return total
-
-
-@numba.njit(cache=True, nogil=True, fastmath=_SUMS)
-def _gaussian(x, y, px, py, weights, a):
-    total = 0.0
-    for j in range(px.size):
-        dx, dy = x - px[j], y - py[j]
-        total += weights[j] * falling_exp((dx * dx + dy * dy) / (a * a))
-    return total
-
-
-@numba.njit(cache=True, nogil=True, fastmath=_SUMS)
-def _matern(x, y, px, py, weights, a, third):
-    total = 0.0
-    for j in range(px.size):
-        dx, dy = x - px[j], y - py[j]
-        s = np.sqrt(dx * dx + dy * dy) / a
-        total += weights[j] * (1.0 + s + s * s * third) * falling_exp(s)
-    return total
-
-
-@numba.njit(cache=True, nogil=True)
-def _plate(x, y, px, py, weights, a):
-    total = 0.0
-    for j in range(px.size):
-        dx, dy = x - px[j], y - py[j]
-        total += weights[j] * correlation(5, dx * dx + dy * dy, a)
-    return total
-
-
-@numba.njit(cache=True)
-def _summed(shape, x, y, px, py, weights, a):
-    if shape == 0:
-        return _spherical(x, y, px, py, weights, a)
-    if shape == 1:
-        return _exponential(x, y, px, py, weights, a)
-    if shape == 2:
-        return _gaussian(x, y, px, py, weights, a)
-    if shape == 3:
-        return _matern(x, y, px, py, weights, a, 0.0)
-    if shape == 4:
-        return _matern(x, y, px, py, weights, a, 1.0 / 3.0)
-    return _plate(x, y, px, py, weights, a)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -184,7 +132,6 @@ def add_sums(shapes, sills, ranges, x, y, px, py, weights, out):
     form (Matheron 1971).
     """
     for i in numba.prange(x.size):
-        total = 0.0
-        for s in range(shapes.size):
-            total += sills[s] * _summed(shapes[s], x[i], y[i], px, py, weights, ranges[s])
-        out[i] += total
+        row = np.empty(px.size)
+        _fill_row(shapes, sills, ranges, x[i], y[i], px, py, row)
+        out[i] += _dot(row, weights)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.science.points.kernels.delaunay import side, sweep
+from moss_step.science.interpolate.kernels.delaunay import side, sweep
 
 _BITS = 24
 """Coordinates are rounded to whole numbers of so many bits and a sign, so that sides of lines are exact."""
@@ -45,7 +45,7 @@ def delaunay(x: np.ndarray, y: np.ndarray) -> np.ndarray:
     Examples
     --------
     >>> import numpy as np
-    >>> from moss_step.science.points.triangles import delaunay
+    >>> from moss_step.science.interpolate.triangles import delaunay
     >>> len(delaunay(np.array([0.0, 2.0, 0.0, 2.0, 1.0]), np.array([0.0, 0.0, 2.0, 2.0, 1.0])))
     4
     """
@@ -77,7 +77,7 @@ def between_whole(px: np.ndarray, py: np.ndarray) -> np.ndarray:
     Examples
     --------
     >>> import numpy as np
-    >>> from moss_step.science.points.triangles import between_whole
+    >>> from moss_step.science.interpolate.triangles import between_whole
     >>> between_whole(np.array([0.0, 8.0, 0.0]), np.array([0.0, 0.0, 8.0])).shape
     (1, 3)
     """
@@ -115,7 +115,7 @@ def whole_numbers(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     Examples
     --------
     >>> import numpy as np
-    >>> from moss_step.science.points.triangles import whole_numbers
+    >>> from moss_step.science.interpolate.triangles import whole_numbers
     >>> whole_numbers(np.array([0.0, 2.0, 0.0]), np.array([0.0, 0.0, 1.0]))[0].tolist()
     [-16777216.0, 16777216.0, -16777216.0]
     """
