@@ -29,7 +29,7 @@ BUND = ((18, 4), (18, 30))
 ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
 """Corners of boxes in rows and columns, on the borders of cells."""
 
-BETWEEN = ("interpolate", "compare_methods", "triangulate", "lake_volume")
+BETWEEN = ("interpolate", "compare_methods", "triangulate", "lake_volume", "variogram")
 """Steps between places that were measured."""
 
 Place = Callable[[tuple[float, float]], tuple[float, float]]
@@ -99,6 +99,7 @@ def own_settings(
         "interpolate": {"column": "z", **plateau},
         "compare_methods": {"column": "z", **plateau},
         "triangulate": {"column": "z"},
+        "variogram": {"column": "z", "shape": "exponential", "longest": 400.0},
         "lake_volume": {"column": "z", "level": height(0.5), "interval": relief_ / 7.3 / unit},
         "tin_grid": {},
         "storage": {"level": height(0.5)},

@@ -873,6 +873,18 @@ def triangulate(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def variogram(
+    points: Result | Value | str | Path,
+    *,
+    column: str | None = None,
+    unit: Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_stated",
+    shape: Literal["spherical", "exponential", "gaussian", "matern"] | None = None,
+    lag: float | None = None,
+    longest: float | None = None,
+    directions: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def viewshed(
     dem: Result | Value | str | Path,
     observers: Result | Value | str | Path | None = None,

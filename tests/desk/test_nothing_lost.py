@@ -69,7 +69,7 @@ def test_cells_that_a_spreadsheet_would_run_are_text(tmp_path):
 
 def test_a_copy_is_written_while_someone_keeps_working(demo, qtbot):
     """Thirteen changes, one every 300 ms: at no time is the copy more than two seconds behind."""
-    folder, made, worst = demo.work.autosaves.folder, [], 0.0
+    folder, made, worst = demo.work.copies.autosave.folder, [], 0.0
     for number in range(13):
         demo.work.rename("slope", f"Slope {number}")
         made.append(time.monotonic())
@@ -204,4 +204,4 @@ def test_a_press_that_comes_after_the_window_closed_changes_nothing(demo, settle
     demo.work.helper.ask(lambda: 1, lambda _: None)
     demo.work.undo()
     demo.work.redo()
-    assert demo.work.study == before and not demo.work._timer.isActive()
+    assert demo.work.study == before and not demo.work.copies.timer.isActive()

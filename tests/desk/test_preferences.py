@@ -73,7 +73,7 @@ def test_what_is_preferred_holds_at_once_and_is_kept(window, settle):
     choose(window, "class_ramp", "heath")
     settle(window)
     assert window.work.engine.store.budget == 2_000_000_000
-    assert window.work._timer.interval() == 30_000
+    assert window.work.copies.timer.interval() == 30_000
     assert load() == Preferences(gigabytes=2.0, copy_after=30.0, class_ramp="heath")
     assert json.loads(preferences_file().read_text())["gigabytes"] == 2.0
 

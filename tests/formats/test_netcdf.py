@@ -9,8 +9,9 @@ import xarray as xr
 from pyproj import CRS
 
 from moss_step.cli import main
-from moss_step.formats.raster import describe, read_surface, split_band
-from moss_step.formats.raster_write import write_surface
+from moss_step.formats.raster import describe, read_class_map, read_surface, split_band
+from moss_step.formats.raster_write import write_class_map, write_surface
+from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -176,3 +177,50 @@ def test_what_a_file_states_and_no_library_knows_ends_in_words(tmp_path):
     ):
         with pytest.raises(MossError, match=path.name):
             read_surface(path)
+
+
+@pytest.mark.parametrize("name", GROUNDS)
+def test_class_maps_are_flags_that_other_libraries_name(tmp_path, name):
+    """CF 1.11, section 3.5: codes with flag_values and flag_meanings; names, bounds and colours come back whole."""
+    frame = GROUNDS[name].frame
+    codes = np.array([0, 7, 254, 255], np.uint8)[np.arange(63).reshape(9, 7) % 4]
+    entries = (
+        ClassEntry(0, "Flat, or nearly", "#CAD39B", "0 to 5"), ClassEntry(7, "Höhe <steep>", "#CF7340", "over 5"),
+        ClassEntry(254, "rock", "#010203"),
+    )  # fmt: skip
+    path = tmp_path / "classes.nc"
+    write_class_map(path, ClassMap(codes, frame, entries), "Classes of slope")
+    held = opened(path)["classes"]
+    known = codes != 255
+    np.testing.assert_array_equal(held.values[known], codes[known])
+    assert np.isnan(held.values[~known]).all() and list(held.attrs["flag_values"]) == [0, 7, 254]
+    assert held.attrs["flag_meanings"].split() == ["Flat_or_nearly", "Höhe_steep", "rock"]
+    back = read_class_map(path)
+    np.testing.assert_array_equal(back.codes, codes)
+    assert [(c.code, c.name, c.color, c.text) for c in back.classes] == [
+        (c.code, c.name, c.color, c.text) for c in entries
+    ]
+    assert np.allclose(back.frame.box, frame.box, rtol=1e-12)
+    first = path.read_bytes()
+    write_class_map(path, ClassMap(codes, frame, entries), "Classes of slope")
+    assert path.read_bytes() == first
+
+
+def test_flags_of_other_programs_are_classes_and_a_colour_is_one_or_none(tmp_path):
+    from scipy.io import netcdf_file
+
+    path = tmp_path / "cover.nc"
+    with netcdf_file(str(path), "w") as file:
+        for axis, values in (("lat", [54.2, 54.1]), ("lon", [1.0, 1.1, 1.2])):
+            file.createDimension(axis, len(values))
+            file.createVariable(axis, "f8", (axis,))[:] = values
+        held = file.createVariable("cover", "i1", ("lat", "lon"))
+        held[:] = [[1, 2, 1], [2, 2, 1]]
+        held.flag_values, held.flag_meanings = np.array([1, 2], "i1"), b"dry_heath bog"
+        held.moss_step_color_1, held.moss_step_color_2 = b"#12345G; x", b"#0a0B0c"
+    back = read_class_map(path)
+    assert [(c.code, c.name, c.color) for c in back.classes] == [
+        (1, "dry heath", "#808080"),
+        (2, "bog", "#0A0B0C"),
+    ]
+    assert back.codes.tolist() == [[1, 2, 1], [2, 2, 1]]

@@ -111,7 +111,7 @@ class StudyFiles(QObject):
 
     def offer_recovery(self) -> None:
         """Offer unsaved work of a run that ended badly; whatever the answer, nothing of it is lost."""
-        for left in self.work.files.now(self.work.autosaves.left_behind):
+        for left in self.work.files.now(self.work.copies.autosave.left_behind):
             answer = ask(
                 self._window,
                 "Unsaved work found",
@@ -127,4 +127,4 @@ class StudyFiles(QObject):
                     self.work.recover(left)
                 return
             if answer == Answer.Discard:
-                self.work.files.now(partial(self.work.autosaves.retire, left.file))
+                self.work.files.now(partial(self.work.copies.autosave.retire, left.file))

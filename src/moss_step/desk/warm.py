@@ -121,6 +121,7 @@ def _between_places() -> None:
     found = made("interpolate", {**stated, "column": "z", "nugget": 0.1}, points=near)
     found.beside["error"](), found.beside["residuals"]()
     made("compare_methods", {"column": "height"}, points=points)
+    made("variogram", {"column": "height", "directions": True}, points=points).beside["pairs"]()
     tin = made("triangulate", bed, points=points, area=shore).value
     surface = made("tin_grid", {}, tin=tin).value
     held = made("storage", {"level": 0.0}, surface=surface, tin=tin)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from moss_step.desk.copies import Copies
 from moss_step.desk.first_looks import FirstLooks
 from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
@@ -81,10 +82,9 @@ class Work(QObject):
         self.draft: Draft | None = None
         self._saved = self.history.study
         self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
-        self._autosave = autosave or Autosave()
-        self._held = Held(self._autosave.folder.parent)
+        autosave = autosave or Autosave()
+        self._held = Held(autosave.folder.parent)
         self._stamp: Stamp = None
-        self._recovered: Path | None = None
         self._waits = self._closed = False
         self.in_view: Box | None = None
         self.folder = Folder()
@@ -114,8 +114,10 @@ class Work(QObject):
             lane.moved.connect(self.running)
             lane.began.connect(self._on_began)
             lane.ended.connect(self._on_ended)
-        self._timer = QTimer(self, singleShot=True)
-        self._timer.timeout.connect(self._write_autosave)
+        self.copies = Copies(
+            autosave, self.files, lambda: (self.study, self.path) if self.unsaved else None, self
+        )
+        self.copies.failed.connect(self.message)
         self.preferences = Preferences()
         self._follow_preferences(preferences or Preferences())
 
@@ -161,7 +163,7 @@ class Work(QObject):
     def _follow_preferences(self, preferences: Preferences) -> None:
         self.preferences = preferences
         self.engine.store.gigabytes = preferences.gigabytes
-        self._timer.setInterval(round(1000 * preferences.copy_after))
+        self.copies.timer.setInterval(round(1000 * preferences.copy_after))
 
     # --- changing the study
 
@@ -451,9 +453,9 @@ class Work(QObject):
         saved.
         """
         self._replace(left.study, left.saved_as, self.files.now(lambda: stamp_of(left.saved_as)), waits=True)
-        self._saved, self._recovered = Study(), left.file
+        self._saved = Study()
         self.changed.emit()
-        self._timer.start()
+        self.copies.take_up(left.file)
         self.message.emit("Taken up again. Nothing was run: F5 runs the study.", False)
 
     def is_newer(self, path: Path) -> bool:
@@ -496,8 +498,8 @@ class Work(QObject):
         self._stamp = self.files.now(lambda: _written(study, path))
         self.path, self._saved = path, study
         self.files.ask(lambda: self._held.take(path), lambda _: None)
-        self._timer.stop()
-        self._forget_copies()
+        self.copies.timer.stop()
+        self.copies.forget()
         self.remember(path)
         self.changed.emit()
 
@@ -506,7 +508,7 @@ class Work(QObject):
         if self._closed:
             return
         self._closed, self.draft = True, None  # a press may still be on its way
-        self._timer.stop()
+        self.copies.timer.stop()
         self._watch.stop()
         self._main.close()
         self._side.close()
@@ -515,36 +517,20 @@ class Work(QObject):
         self.engine.close()
         self._sources.close()
         if forget:
-            self._forget_copies()
+            self.copies.forget()
         self.files.ask(self._held.let_go, lambda _: None)
         self.files.close(forget=False)
-
-    def _forget_copies(self) -> None:
-        """The work is safe, or given up knowingly: what was kept of it becomes an old copy."""
-        recovered, self._recovered = self._recovered, None
-
-        def retire() -> None:
-            self._autosave.clear()
-            if recovered is not None:
-                self._autosave.retire(recovered)
-
-        self.files.ask(retire, lambda _: None)
 
     def _look_at_sources(self, study: Study) -> None:
         if self.engine.look(study, [s.id for s in study.steps]):
             self._moved.emit()
-
-    @property
-    def autosaves(self) -> Autosave:
-        """Where unsaved work is kept."""
-        return self._autosave
 
     def _replace(self, study: Study, path: Path | None, stamp: Stamp, waits: bool = False) -> None:
         self.stop()
         self.history, self.path, self._saved = History(study), path, study
         self._stamp, self._waits = stamp, waits
         self.chosen_ref, self.draft = "", None
-        self._forget_copies()
+        self.copies.forget()
         self._first.clear()
         self._fetched.clear()
         self.engine.keep_only(study)
@@ -568,8 +554,7 @@ class Work(QObject):
         if self.chosen_ref and not self.study.has(self.chosen_ref):
             self.chosen_ref = ""
             self.chosen.emit()
-        if not self._timer.isActive():
-            self._timer.start()
+        self.copies.soon()
         self._fetched.clear()
         self.changed.emit()
         self._start()
@@ -591,17 +576,6 @@ class Work(QObject):
         self.results.emit()
         if not (self._main.busy or self._side.busy):
             self.idle.emit()
-
-    def _write_autosave(self) -> None:
-        if not self.unsaved:
-            return
-        study, path = self.study, self.path
-
-        def tell(answer: MossError | None) -> None:
-            if answer is not None:
-                self.message.emit(f"Autosave failed. {answer}", True)
-
-        self.files.ask(lambda: self._autosave.write(study, path), tell)
 
 
 def _written(study: Study, path: Path) -> Stamp:

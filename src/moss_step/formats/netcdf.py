@@ -20,6 +20,7 @@ from rasterio.transform import Affine
 
 from moss_step import __version__
 from moss_step.formats.whole import in_words, printable
+from moss_step.model.class_map import NO_CLASS, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, reference_system
 from moss_step.model.memory import check_grid
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from scipy.io import netcdf_file
 
 ENDING = ".nc"
+_OWN = "moss_step_"
+"""How attributes of our own begin."""
 ASSUMED = "EPSG:4326"
 _CLASSIC, _HDF5 = b"CDF", b"\x89HDF\r\n\x1a\n"
 _UNEVEN = 0.01
@@ -81,7 +84,8 @@ def _lay_out(memory: MemoryFile, path: Path, file: netcdf_file, name: str, value
     rows, cols = held.shape[-2:]
     bands = math.prod(held.shape[:-2])
     check_grid(rows * cols * bands, str(path), "Write a part of it to a file of its own.")
-    kind = np.dtype(held.data.dtype).newbyteorder("=")
+    flags = _flags(held)
+    kind = np.dtype(np.uint8) if flags else np.dtype(held.data.dtype).newbyteorder("=")
     size = {"height": rows, "width": cols, "count": bands, "dtype": kind.name}
     with memory.open(driver="GTiff", sparse_ok=True, **size, **_profile(path, file, name)) as made:
         up = held.dimensions[-2]
@@ -92,7 +96,7 @@ def _lay_out(memory: MemoryFile, path: Path, file: netcdf_file, name: str, value
         for band in range(bands):
             if values:
                 made.write(held.data.reshape(bands, rows, cols)[band].astype(kind), band + 1)
-            made.update_tags(band + 1, **_own_tags(held))
+            made.update_tags(band + 1, **_own_tags(held), **flags)
 
 
 @contextmanager
@@ -189,7 +193,27 @@ def _system(file: netcdf_file, held: Any) -> str | None:
 
 def _own_tags(held: Any) -> dict[str, str]:
     said = {k: _text(v) for k, v in vars(held).get("_attributes", {}).items()}
-    return {k.upper(): v for k, v in said.items() if k.startswith("moss_step_")}
+    return {k.upper(): v for k, v in said.items() if k.startswith(_OWN)}
+
+
+def _flags(held: Any) -> dict[str, str]:
+    """Names, bounds and colours of classes, as class maps have them, of a variable whose codes are flags; empty
+    for any other, and for codes that a class map has no room for.
+    """
+    codes = np.atleast_1d(np.asarray(getattr(held, "flag_values", ())))
+    meanings = _text(getattr(held, "flag_meanings", "")).split()
+    data = np.asarray(held.data)
+    if codes.dtype.kind not in "iu" or data.dtype.kind not in "iu" or not codes.size or not data.size:
+        return {}
+    if (
+        len(meanings) != codes.size
+        or data.min() < 0
+        or max(data.max(), codes.max()) > NO_CLASS
+        or codes.min() < 0
+    ):
+        return {}
+    named = {f"CLASS_{c}": m.replace("_", " ") for c, m in zip(codes.tolist(), meanings, strict=True)}
+    return named | {k.removeprefix(_OWN.upper()): v for k, v in _own_tags(held).items()}
 
 
 def _plain(value: Any) -> Any:
@@ -224,28 +248,61 @@ def write(
     """Write a surface as NetCDF: coordinates at the middles of the cells, the system as a grid mapping."""
     from scipy.io import netcdf_file  # loaded where it is used: it takes a while
 
-    frame = surface.frame
+    frame, kind = surface.frame, surface.values.dtype
     with netcdf_file(str(path), "w", version=2) as file:
-        file.Conventions = b"CF-1.11"
-        file.title = printable(name).encode()
-        file.source = f"Moss Step {__version__}".encode()
-        if lineage:
-            file.history = printable(lineage).encode()
-        _write_places(file, frame)
-        kind = surface.values.dtype
-        held = file.createVariable(_variable(surface), kind.newbyteorder(">"), ("y", "x"))
-        held.long_name = printable(name).encode()
+        held = _begun(file, frame, name, lineage, _variable(surface), kind.newbyteorder(">"))
         held.units = units.encode()
         held._FillValue = kind.type(no_data)
         if surface.quantity == "elevation":
             held.standard_name = b"surface_altitude"
-        if frame.crs is not None:
-            held.grid_mapping = b"crs"
         for key, value in about.items():
             setattr(held, key, value.encode())
         for first, last in (progress or silent()).blocks(frame.rows, 512, f"Writing {path.name}"):
             block = surface.values[first:last]
             held[first:last] = np.where(np.isnan(block), kind.type(no_data), block)
+
+
+def write_classes(
+    path: Path, classes: ClassMap, name: str, progress: Progress | None = None, lineage: str = ""
+) -> None:
+    """Write a class map as NetCDF: codes with their meanings as flags (CF 1.11, section 3.5); whole names,
+    bounds and colours in attributes of our own.
+    """
+    from scipy.io import netcdf_file  # loaded where it is used: it takes a while
+
+    frame = classes.frame
+    with netcdf_file(str(path), "w", version=2) as file:
+        held = _begun(file, frame, name, lineage, "classes", np.dtype(">i2"))
+        held._FillValue = np.int16(NO_CLASS)
+        entries = classes.classes
+        if entries:
+            held.flag_values = np.array([c.code for c in entries], ">i2")
+            held.flag_meanings = " ".join(_meaning(c.name) for c in entries).encode()
+        for c in entries:
+            for word, text in (("class", c.name), ("range", c.text), ("color", c.color)):
+                setattr(held, f"{_OWN}{word}_{c.code}", printable(text).encode())
+        for first, last in (progress or silent()).blocks(frame.rows, 512, f"Writing {path.name}"):
+            held[first:last] = classes.codes[first:last]
+
+
+def _meaning(name: str) -> str:
+    """A name as one word of letters, digits and underscores."""
+    return re.sub(r"[^\w.+@-]+", "_", name).strip("_") or "class"
+
+
+def _begun(file: netcdf_file, frame: Frame, name: str, lineage: str, variable: str, kind: np.dtype) -> Any:
+    """A file with its conventions, places and lineage, and the variable that its values go to."""
+    file.Conventions = b"CF-1.11"
+    file.title = printable(name).encode()
+    file.source = f"Moss Step {__version__}".encode()
+    if lineage:
+        file.history = printable(lineage).encode()
+    _write_places(file, frame)
+    held = file.createVariable(variable, kind, ("y", "x"))
+    held.long_name = printable(name).encode()
+    if frame.crs is not None:
+        held.grid_mapping = b"crs"
+    return held
 
 
 def _write_places(file: netcdf_file, frame: Frame) -> None:

@@ -412,12 +412,17 @@ def read_class_map(path: Path) -> ClassMap:
         ClassEntry(
             c,
             tags.get(f"CLASS_{c}", f"Class {c}"),
-            _hex(colors.get(c, (128, 128, 128))),
+            _stated_color(tags.get(f"COLOR_{c}", "")) or _hex(colors.get(c, (128, 128, 128))),
             tags.get(f"RANGE_{c}", ""),
         )
         for c in sorted(named | present)
     )
     return ClassMap(codes, frame, entries)
+
+
+def _stated_color(text: str) -> str:
+    """A colour that a file states as ``#RRGGBB``; empty for anything else."""
+    return text.upper() if re.fullmatch(r"#[0-9A-Fa-f]{6}", text) else ""
 
 
 def _hex(color: tuple[int, ...]) -> str:

@@ -90,13 +90,17 @@ def write_class_map(
     path: Path, classes: ClassMap, name: str, progress: Progress | None = None, lineage: str = ""
 ) -> None:
     """Write a class map as an 8-bit Cloud Optimized GeoTIFF with colour table; overviews hold the most
-    frequent class.
+    frequent class; or by the ending ``.nc`` as NetCDF (CF), with the classes as flags.
 
     No class is the no-data value 255. Class names go in its tags; the sidecar ``.aux.xml`` carries names,
     bounds, colours and cells as an attribute table for programs of the raster library.
     """
     if path.suffix.lower() == ".asc":
         raise AskedWronglyError("An ASCII grid cannot carry class names and colours.", "Use the ending .tif.")
+    if path.suffix.lower() == netcdf.ENDING:
+        with whole_file(path, side_files) as temporary:
+            netcdf.write_classes(temporary, classes, name, progress, _undated(lineage))
+        return
     with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
         with _created(plain, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS}) as file:
             _describe(file, name, lineage)

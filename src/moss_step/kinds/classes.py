@@ -111,7 +111,7 @@ CLASSES = Kind(
     "classes",
     ClassMap,
     "a class map",
-    (".tif", ".tiff", ".csv"),
+    (".tif", ".tiff", ".nc", ".csv"),
     _read,
     _write,
     lambda v: f"{len(v.classes)} classes; {frame_text(v.frame)}",

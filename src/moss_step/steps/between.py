@@ -10,7 +10,6 @@ import shapely
 
 from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
-from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -47,8 +46,8 @@ from moss_step.steps.places import (
     prepared,
 )
 from moss_step.steps.results import surface_outcome
+from moss_step.steps.variograms import variogram_outcome
 
-_CURVE_POINTS = 60
 _TOLD = 2_000
 """Places up to which the figures say how far off each is when it is left out: of more it takes long."""
 
@@ -191,7 +190,7 @@ def _told(
     findings = [*outcome.findings, Finding(PLACES, len(got.held), COUNT)]
     findings.append(Finding("cell_width", surface.frame.cell_metres[0], METRE))
     if isinstance(made.model, Variogram):
-        findings += model_findings(made.model, got.unit)
+        findings += model_findings(made.model)
     if settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
         findings.append(
             Finding(MEAN_SPREAD, made.mean_error(*_middles(surface.frame, wanted), there), got.unit)
@@ -225,27 +224,9 @@ def _own(got: Gathered, made: Interpolator) -> tuple[np.ndarray, np.ndarray]:
 
 def _curve(got: Gathered, made: Interpolator) -> Outcome:
     """What pairs show, and the model through them."""
-    model = cast(Variogram, made.model)
-    seen = made.seen or experimental(made.x, made.y, got.held.values)
-    return Outcome(variogram_chart(seen.distance, seen.semivariance, seen.pairs, model),
-                   f"range {mark(max(s.range for s in model.structures), METRE)}",
-                   tuple(model_findings(model, got.unit)))  # fmt: skip
-
-
-def variogram_chart(distance: np.ndarray, half: np.ndarray, pairs: np.ndarray, model: Variogram) -> Chart:
-    """Curves over distance: of the pairs, where there are some, and of the model."""
-    more = np.linspace(0.0, float(distance.max()), _CURVE_POINTS)[1:]
-    at = np.concatenate([distance, more])
-    order = np.argsort(at, kind="stable")
-    seen = np.concatenate([half, np.full(len(more), np.nan)])[order]
-    count = np.concatenate([pairs.astype(np.float64), np.full(len(more), np.nan)])[order]
-    columns = {
-        "distance": at[order],
-        "semivariance": seen,
-        "model": model.semivariance(at[order]),
-        "pairs": count,
-    }
-    return Chart(columns, {"distance": METRE}, "distance", ("semivariance", "model"))
+    own = got.held.noises > 0
+    seen = made.seen or experimental(made.x[own], made.y[own], got.held.values[own])
+    return variogram_outcome(seen, cast(Variogram, made.model))
 
 
 def _residuals(got: Gathered, made: Interpolator) -> Outcome:

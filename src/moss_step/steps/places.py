@@ -254,7 +254,7 @@ def _with_parts(fitted: Variogram, settings: ModelSettings) -> Variogram:
     return Variogram.single(part.shape, sill, reach, nugget, part.smoothness, fitted.direction, fitted.ratio)
 
 
-def model_findings(model: Variogram, unit: Unit) -> list[Finding]:
+def model_findings(model: Variogram) -> list[Finding]:
     """Nugget, sill and range of a variogram: the first two in squared units of the values, which have no
     unit of their own here.
     """

@@ -384,7 +384,7 @@ def estimates_near(
     >>> from moss_step.science.interpolate.variogram import Variogram
     >>> x, y = np.array([0.0, 10.0, 0.0, 10.0]), np.array([0.0, 0.0, 10.0, 10.0])
     >>> held = Samples(x, y, x, np.ones((4, 1)))
-    >>> model = Variogram(0.0, (Structure("spherical", 1.0, 50.0),))
+    >>> model = Variogram.single("spherical", 1.0, 50.0)
     >>> near, _ = estimates_near(held, model, np.array([5.0]), np.array([5.0]), np.ones((1, 1)), 4)
     >>> near.round(6).tolist()
     [5.0]
