@@ -95,7 +95,8 @@ def test_the_shelf_gives_it_back(tin):
         ("a.ply", b"ply\nformat ascii 1.0\nelement vertex 1000000000000\nproperty float x\nend_header\n", "claims"),
         ("a.ply", b"not a ply", "no PLY"),
         ("a.ply", b"", "empty"),
-        ("a.ply", b"ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n1 0 0\n", ""),
+        ("a.ply", b"ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n1 0 0\n", "early end-of-file"),
+        ("a.ply", b"ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty int material\nend_header\n0 0 0\n1 0 0\n0 1 0\n4\n", "corners of its faces"),
         ("a.obj", b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n", "no point"),
         ("a.obj", b"v 0 0 0\nv 1 0 zero\n", "Line 2"),
         ("a.obj", b"v 0 0\nv 1 0\nv 0 1\nf 1 2 3\n", "three coordinates"),
@@ -109,6 +110,22 @@ def test_a_hostile_file_ends_in_words(tmp_path, name, content, words):
     path = tmp_path / name
     path.write_bytes(content)
     with pytest.raises(MossError, match=words):
+        read_tin(path)
+
+
+def test_a_file_that_looks_like_ours_may_hold_faces_of_four_corners(tmp_path):
+    head = "\n".join(
+        ["ply", "format ascii 1.0", "comment unit metre", "element vertex 4"]
+        + [f"property float {axis}" for axis in "xyz"]
+        + ["element face 1", "property list uchar int vertex_indices", "end_header"]
+    )
+    path = tmp_path / "a.ply"
+    path.write_text(head + "\n0 0 0\n1 0 0\n1 1 0\n0 1 0\n4 0 1 2 3\n")
+    assert len(read_tin(path)) == 2
+    corners = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], "<f4").tobytes()
+    path.write_bytes(head.replace("ascii", "binary_little_endian").encode() + b"\n" + corners
+                     + b"\x04" + np.arange(4, dtype="<i4").tobytes())  # fmt: skip
+    with pytest.raises(MossError, match="unexpected list length"):
         read_tin(path)
 
 

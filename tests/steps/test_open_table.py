@@ -1,6 +1,7 @@
 """Tables of measured places: how they are read, what is found in them, and what is refused."""
 
 import json
+import time
 
 import numpy as np
 import pytest
@@ -161,3 +162,13 @@ def test_a_million_rows_with_one_that_is_none(tmp_path):
 def test_the_table_knows_its_lines(tmp_path):
     table = read_table(write(tmp_path, "# one\n\nx,y,z\n1,2,3\n# two\n4,5,6\n"))
     assert table.lines.tolist() == [4, 6] and table.header
+
+
+def test_hostile_text_ends_soon_and_in_words(tmp_path):
+    """Fields of blanks that a pattern could go over again and again, and one that is longer than any."""
+    blanks = f"lon,lat,depth\n10{' ' * 50_000}x,54,1\n" + "11,54,2\n" * 3
+    start = time.monotonic()
+    assert len(opened(write(tmp_path, blanks)).value) == 3
+    with pytest.raises(MossError):
+        opened(write(tmp_path, 'x,y,depth\n1,2,"' + "9" * 200_000 + '"\n'))
+    assert time.monotonic() - start < 5.0

@@ -197,8 +197,8 @@ def _own_tags(held: Any) -> dict[str, str]:
 
 
 def _flags(held: Any) -> dict[str, str]:
-    """Names, bounds and colours of classes, as class maps have them, of a variable whose codes are flags; empty
-    for any other, and for codes that a class map has no room for.
+    """Names, bounds and colours of classes, as class maps have them, of a variable whose codes are flags;
+    empty for any other, and for codes that a class map has no room for.
     """
     codes = np.atleast_1d(np.asarray(getattr(held, "flag_values", ())))
     meanings = _text(getattr(held, "flag_meanings", "")).split()

@@ -105,10 +105,10 @@ def read_table(path: Path, delimiter: str = "", decimal: str = "", header: bool 
 def _parsed(path: Path, raw: bytes, delimiter: str, decimal: str, header: bool | None) -> TableText:
     text, encoding = _decoded(path, raw)
     lines = text.splitlines()
-    first = next((k for k, line in enumerate(lines) if line.strip() and not _is_remark(line)), None)
+    first = next((k for k, line in enumerate(lines) if line.strip() and not is_remark(line)), None)
     if first is None:
         raise MossError(f"{path} has no rows.", "Choose another file.")
-    head = [line for line in lines[first : first + 200] if line.strip() and not _is_remark(line)]
+    head = [line for line in lines[first : first + 200] if line.strip() and not is_remark(line)]
     mark = DELIMITERS[delimiter] if delimiter else _delimiter(head, decimal)
     fields = [_split(line, mark) for line in head]
     point = decimal or _decimal(fields, mark)
@@ -147,7 +147,8 @@ def _decoded(path: Path, raw: bytes) -> tuple[str, str]:
     return raw.decode("latin-1"), "latin-1"
 
 
-def _is_remark(line: str) -> bool:
+def is_remark(line: str) -> bool:
+    """Whether a line of a text counts for nothing."""
     return line.lstrip().startswith(("#", "//"))
 
 
@@ -209,7 +210,7 @@ def _rows(
 ) -> tuple[list[list[str]], np.ndarray, tuple[int, ...]]:  # fmt: skip
     rows, numbers, ragged = [], [], []
     for k, line in enumerate(lines):
-        if not line.strip() or _is_remark(line):
+        if not line.strip() or is_remark(line):
             continue
         row = _split(line, mark) if '"' in line or mark == " " else [w.strip() for w in line.split(mark)]
         if len(row) != width:

@@ -194,9 +194,13 @@ def _read_ply(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray, list[str]
 
 
 def _all_three(path: Path) -> bool:
-    """Whether this program wrote the file: all of its faces are triangles then."""
+    """Whether this program wrote the file: all of its faces are triangles then.
+
+    Only of a binary file: the reader counts the corners of each face there, and in a text it does not.
+    """
     with path.open("rb") as file:
-        return b"comment unit " in file.read(4096)
+        head = file.read(4096)
+    return b"comment unit " in head and b"format binary" in head
 
 
 def _check_claims(path: Path) -> None:

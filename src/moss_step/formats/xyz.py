@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.table import is_remark
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import MossError
 from moss_step.model.memory import check_memory
@@ -47,7 +48,7 @@ def read_points(path: Path) -> dict[str, np.ndarray]:
     if b"\0" in head:
         raise MossError(f"{path} is no text.", "Open it as the file that it is.")
     lines = head.decode("utf-8-sig", "replace").splitlines()
-    first = next((k for k, line in enumerate(lines) if line.strip() and not _is_remark(line)), None)
+    first = next((k for k, line in enumerate(lines) if line.strip() and not is_remark(line)), None)
     if first is None:
         raise MossError(f"{path} has no line of numbers.", "Choose another file.")
     mark = _separator(lines[first])
@@ -55,10 +56,6 @@ def read_points(path: Path) -> dict[str, np.ndarray]:
     named = not all(_NUMBER.fullmatch(w) for w in words)
     values = _numbers(path, mark, first + named, len(words))
     return _named(path, [w.lower() for w in words] if named else None, values)
-
-
-def _is_remark(line: str) -> bool:
-    return line.lstrip().startswith(("#", "//"))
 
 
 def _separator(line: str) -> str | None:
