@@ -29,7 +29,7 @@ BUND = ((18, 4), (18, 30))
 ZONES = [((3, 3), (16, 18)), ((16, 18), (33, 39))]
 """Corners of boxes in rows and columns, on the borders of cells."""
 
-BETWEEN = ("interpolate", "compare_methods", "triangulate", "lake_volume", "variogram")
+BETWEEN = ("interpolate", "compare_methods", "triangulate", "lake_volume", "variogram", "coverage")
 """Steps between places that were measured."""
 
 Place = Callable[[tuple[float, float]], tuple[float, float]]
@@ -99,6 +99,7 @@ def own_settings(
         "interpolate": {"column": "z", **plateau},
         "compare_methods": {"column": "z", **plateau},
         "triangulate": {"column": "z"},
+        "coverage": {"spacing": 60.0, "bearing": 0.0},
         "variogram": {"column": "z", "shape": "exponential", "longest": 400.0},
         "lake_volume": {"column": "z", "level": height(0.5), "interval": relief_ / 7.3 / unit},
         "tin_grid": {},
@@ -193,7 +194,7 @@ def points_over(ground: Surface) -> Cloud:
 
 def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:
     inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
-    if kind.kind in ("interpolate", "tin_grid"):
+    if kind.kind in ("interpolate", "tin_grid", "coverage"):
         inputs["like"] = ground  # cells of a size of its own would lie otherwise on a mirrored ground
     if kind.further is not None:
         inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}

@@ -195,6 +195,16 @@ def convert_units(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def coverage(
+    points: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    like: Result | Value | str | Path | None = None,
+    *,
+    spacing: float = 5.0,
+    bearing: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def crop(
     surface: Result | Value | str | Path,
     area: Result | Value | str | Path | None = None,

@@ -80,6 +80,19 @@ def test_midnight_goes_on():
     assert np.diff(heard(t.encode() for t in lines).soundings()["time"]).tolist() == [2.0]
 
 
+def test_a_clock_that_goes_back_begins_a_day_of_its_own():
+    """A device that was started again tells its places anew: none of its depths lands on the last place before."""
+    lines = []
+    for clock, minutes in (("120000", "00.0"), ("120010", "01.0"), ("120000", "02.0"), ("120010", "03.0")):
+        lines += [
+            sentence(f"GPGGA,{clock},52{minutes},N,01600.0,W,1,08,0.9,1,M,1,M,,"),
+            sentence("SDDPT,5.0,0"),
+        ]
+    held = heard(t.encode() for t in lines).soundings()
+    assert held["lat"] == pytest.approx(52.0 + np.arange(4) / 60.0)
+    assert np.diff(held["time"]).tolist() == [10.0, 86_390.0, 10.0]
+
+
 def test_what_the_practice_sounder_tells_is_its_true_bed():
     """With no noise every depth is that of the bed where the boat was, to the digits of the sentences."""
     lines = [t for made in Sounder(noise=0.0, dropouts=0.0).sentences() for t in made]

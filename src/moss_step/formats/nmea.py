@@ -13,7 +13,8 @@ from moss_step.formats.table import number
 _LONGEST = 82
 """Characters of a sentence with its marks (NMEA 0183)."""
 _FATHOM, _FOOT, _KNOT = 1.8288, 0.3048, 1852.0 / 3600.0
-_DAY = 86_400.0
+_DAY, _SET_BACK = 86_400.0, 2.0
+"""Seconds of a day, and those by which a clock goes back when another begins: places told late go less."""
 MOST_HELD = 4096
 """Bytes without an end of line that are kept: a device that floods takes no memory."""
 
@@ -157,7 +158,7 @@ class Sounded:
         if not all(map(math.isfinite, (time, lon, lat))):
             return False
         time += self._midnight
-        if self.fixes and time < self.fixes[-1].time - _DAY / 2.0:  # past midnight
+        if self.fixes and time < self.fixes[-1].time - _SET_BACK:  # past midnight, or started again
             self._midnight += _DAY
             time += _DAY
         if self.fixes and time <= self.fixes[-1].time:

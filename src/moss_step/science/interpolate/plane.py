@@ -42,3 +42,7 @@ class Plane:
         s, c = math.sin(math.radians(self.direction)), math.cos(math.radians(self.direction))
         along, across = east * s + north * c, (east * c - north * s) / self.ratio
         return along * s + across * c, along * c - across * s
+
+    def coordinates(self, east: np.ndarray, north: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Coordinates of metres east and north, on a plane that is not stretched."""
+        return self.x0 + np.asarray(east) / self.wide, self.y0 + np.asarray(north) / self.high

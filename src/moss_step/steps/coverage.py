@@ -1,0 +1,178 @@
+"""Surface: how far it is to the nearest measured place, and the line that is to be run next."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.arrays import as_short
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import MAIN, USUAL, Finding, declared
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.telling import mark
+from moss_step.model.typed import as_kind
+from moss_step.model.units import BEARING, METRE, SHARE
+from moss_step.science.framing import frame_around, round_side
+from moss_step.science.interpolate.coverage import bearing_of_way, next_line, to_nearest
+from moss_step.science.interpolate.plane import Plane
+from moss_step.science.interpolate.surfaces import plane_around
+from moss_step.science.regrid import cells_inside
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+
+_LARGEST = declared("largest_gap", "Farthest from any", MAIN)
+_COVERED = declared("covered", "Covered", MAIN)
+_BEARING = declared("line_bearing", "Bearing of the next line", USUAL)
+_LENGTH = declared("line_length", "Length of the next line", USUAL)
+_CELLS_A_LINE, _MOST_CELLS = 8.0, 1_000_000
+"""Cells from one line to the next, and the most of the whole."""
+
+
+class CoverageSettings(Settings):
+    """Settings of coverage."""
+
+    spacing: float = setting(
+        5.0,
+        "Spacing of lines",
+        "Metres from one line to the next: a place covers half of it. Too wide, and forms between lines are "
+        "missed; too narrow, and most lines are run for nothing.",
+        unit="m",
+        gt=0,
+    )
+    bearing: float | None = setting(
+        None, "Bearing of lines", "Left out, that of the way through the points, or of the longer side.",
+        unit="degrees", ge=0, le=360,
+    )  # fmt: skip
+
+
+def coverage_frame(area: Shapes | None, box: tuple[float, float, float, float], spacing: float) -> Frame:
+    """Cells for distances to soundings: an eighth of the spacing wide, of a large ground coarser.
+
+    ``area`` only tells the reference system; the cells lie around ``box``.
+    """
+    crs = None if area is None else area.crs
+    plane = plane_around(box, crs)
+    wide, high = (box[2] - box[0]) * plane.wide, (box[3] - box[1]) * plane.high
+    least = math.sqrt(max(wide * high, max(wide, high) * spacing / _CELLS_A_LINE, 1e-12) / _MOST_CELLS)
+    side = max(spacing / _CELLS_A_LINE, least)
+    return frame_around(box, round_side(side) / max(plane.wide, plane.high), crs)
+
+
+def covered_cells(frame: Frame, points: Shapes, area: Shapes | None) -> np.ndarray:
+    """Cells that are to be covered (rows, cols): inside the outline, or the hull of the points."""
+    if area is not None:
+        return cells_inside(frame, area)
+    hull = shapely.convex_hull(shapely.multipoints(shapely.get_coordinates(points.geometry)))
+    if shapely.area(hull) == 0:
+        raise MossError("The points lie on one line, or are one.", "Give the outline that is to be covered.")
+    return cells_inside(frame, Shapes(np.array([hull], object), {}, points.crs))
+
+
+def _coverage(settings: CoverageSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    points, area = as_kind(inputs["points"], Shapes), optional(inputs, "area", Shapes)
+    like = optional(inputs, "like", Surface)
+    if like is not None and points.crs is not None and like.frame.crs is not None:
+        points = in_system(points, like.frame.crs)
+    xy = shapely.get_coordinates(points.geometry)
+    if not len(xy):
+        raise MossError("There are no points.", "Take others.")
+    if area is not None:
+        area = in_system(area, points.crs)
+    held = points if area is None else area
+    if held.box is None:
+        raise AskedWronglyError("The outline is empty.", "Take another.")
+    frame = coverage_frame(held, held.box, settings.spacing) if like is None else like.frame
+    wanted = covered_cells(frame, points, area)
+    if not wanted.any():
+        raise MossError("No cell lies in what is to be covered.", "Take a smaller spacing.")
+    progress.at(0.2, "Measuring distances")
+    far = to_nearest(frame, wanted, xy[:, 0], xy[:, 1])
+    plane = Plane.of(frame)
+    bearing = settings.bearing
+    if bearing is None:
+        bearing = bearing_of_way(*plane.places(xy[:, 0], xy[:, 1]))
+    if bearing is None:
+        bearing = along_longer_side(plane, held)
+    progress.at(0.8, "Looking for the next line")
+    line = next_line(far, frame, settings.spacing, bearing, (float(xy[-1, 0]), float(xy[-1, 1])))
+    surface = Surface(as_short(far), frame, METRE, "distance")
+    share = float(np.average(far[wanted] <= 0.5 * settings.spacing, weights=_areas(frame, wanted)))
+    findings = [Finding(_LARGEST, float(far[wanted].max()), METRE), Finding(_COVERED, share, SHARE)]
+    geometry = np.empty(0, object)
+    if line is not None:
+        geometry = np.array([shapely.LineString(line)], object)
+        findings += [
+            Finding(_BEARING, frame.bearing(line[0], line[1]), BEARING),
+            Finding(_LENGTH, float(frame.lengths(geometry)[0]), METRE),
+        ]
+
+    def proposed() -> Outcome:
+        columns = {"length_m": frame.lengths(geometry)}
+        return Outcome(Shapes(geometry, columns, points.crs), f"{len(geometry)} line", tuple(findings))
+
+    said = () if line is not None else ("All is covered: no line is needed.",)
+    return Outcome(
+        surface, f"up to {mark(findings[0].value, METRE)}", tuple(findings), said, beside={"line": proposed}
+    )
+
+
+def along_longer_side(plane: Plane, held: Shapes) -> float:
+    """Bearing of the longer side of the narrowest box around shapes."""
+    corners = np.column_stack(plane.places(*shapely.get_coordinates(held.geometry).T))
+    box = shapely.oriented_envelope(shapely.multipoints(corners))
+    ring = shapely.get_coordinates(box)
+    sides = np.diff(ring, axis=0)
+    longest = sides[np.argmax(np.hypot(sides[:, 0], sides[:, 1]))] if len(sides) else np.array([0.0, 1.0])
+    return math.degrees(math.atan2(longest[0], longest[1])) % 180.0
+
+
+def _areas(frame: Frame, wanted: np.ndarray) -> np.ndarray:
+    return np.asarray(np.broadcast_to(frame.row_areas[:, None], frame.shape)[wanted])
+
+
+def _memory(settings: CoverageSettings, inputs: Inputs) -> float:
+    """Bytes: some arrays of cells, and the tree of places."""
+    points, area = as_kind(inputs["points"], Shapes), optional(inputs, "area", Shapes)
+    like = optional(inputs, "like", Surface)
+    held = points if area is None else in_system(area, points.crs)
+    if like is None and held.box is None:
+        return 0.0
+    box = held.box or (0.0, 0.0, 0.0, 0.0)
+    frame = like.frame if like is not None else coverage_frame(held, box, settings.spacing)
+    return 60.0 * frame.rows * frame.cols + 200.0 * len(points)
+
+
+coverage = StepKind(
+    kind="coverage",
+    example="points=checks.gpkg spacing=40",
+    bench="surface",
+    group="Between places",
+    title="Coverage",
+    question="Where was nothing measured, and which line comes next?",
+    help=(
+        "How far it is from each cell of an outline to the nearest point or sounding, and the straight line "
+        "that covers most of what is left, nearest to where the survey ended."
+    ),
+    formula="distance = min √(Δx² + Δy²) over all points; covered where it is at most spacing / 2",
+    words=("coverage", "gaps", "survey lines", "distance to nearest", "next line", "holidays", "soundings"),
+    inputs=(
+        InputSpec("points", "shapes", "Points", "Places that were measured, in the order of the survey."),
+        InputSpec("area", "shapes", "Outline", "What is to be covered. Left out, the points' hull.", True,
+                  shapes="areas"),
+        InputSpec("like", "surface", "Cells of", "A grid whose cells are taken.", True, more=True),
+    ),
+    settings=CoverageSettings,
+    gives="surface",
+    run=_coverage,
+    memory=_memory,
+    label=lambda s, names: f"Coverage of {names['points']}",
+    main="Distance to the nearest",
+    beside=(ResultSpec("line", "shapes", "Next line", "The line that is to be run next."),),
+    staple=3,
+)  # fmt: skip
