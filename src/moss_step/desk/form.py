@@ -165,9 +165,9 @@ class Form(QWidget):
                 fields[0].setFocus(Qt.FocusReason.OtherFocusReason)
                 return
 
-    def hide_setting(self, name: str) -> None:
-        """Leave out a setting that the panel shows in another way."""
-        self._hidden.add(name)
+    def show_setting(self, name: str, shown: bool) -> None:
+        """Leave out a setting that counts for nothing now, or show it again."""
+        (self._hidden.discard if shown else self._hidden.add)(name)
         self._hide_idle()
 
     @overload

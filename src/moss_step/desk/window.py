@@ -230,7 +230,7 @@ class MainWindow(QMainWindow):
     def begin_step(self, kind: str, place: tuple[float, float] | None = None) -> None:
         """Begin a new step of a kind on its bench, at a place where one is given."""
         declared = step_kind(kind)
-        if declared.opens:
+        if declared.opens and not declared.hears:
             self.files.ask_open()
             return
         self._chosen_later.stop()

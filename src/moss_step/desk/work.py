@@ -10,6 +10,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.copies import Copies
+from moss_step.desk.ear import Ear
 from moss_step.desk.first_looks import FirstLooks
 from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
@@ -101,6 +102,7 @@ class Work(QObject):
         )
         self.helper, self.follower = Helper(self), Follower(self)
         self.files = Helper(self)
+        self.ear = Ear(self.files, self)
         self.helper.moved.connect(lambda fraction, doing: self.running.emit("", fraction, doing, -1.0))
         self.helper.rests.connect(lambda: None if self._main.busy or self._side.busy else self.idle.emit())
         self.recents = Recents(self.files, self)
@@ -510,6 +512,7 @@ class Work(QObject):
         self._closed, self.draft = True, None  # a press may still be on its way
         self.copies.timer.stop()
         self._watch.stop()
+        self.ear.close()
         self._main.close()
         self._side.close()
         self.helper.close()

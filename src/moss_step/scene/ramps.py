@@ -17,9 +17,12 @@ _BY_QUANTITY = {
     "aspect": "compass",
     "shade": "lamp",
     "seen": "lookout",
+    "depth": "tarn",
 }
 _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 """Lichen to deep teal, dark with the number of observers."""
+_TARN = ((226, 212, 158), (112, 176, 170), (44, 116, 150), (20, 62, 104), (16, 28, 58))
+"""Sand of the shallows to the dark of the deep."""
 _LAMP = ((0, 0, 0), (255, 255, 255))
 """Light as it falls: what is lit is light."""
 
@@ -28,7 +31,7 @@ _LAMP = ((0, 0, 0), (255, 255, 255))
 def _all() -> dict[str, np.ndarray]:
     texts = json.loads(Path(__file__).with_name("ramps.json").read_text())
     result = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
-    return result | {"lookout": _between(_LOOKOUT), "lamp": _between(_LAMP)}
+    return result | {"lookout": _between(_LOOKOUT), "lamp": _between(_LAMP), "tarn": _between(_TARN)}
 
 
 def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:

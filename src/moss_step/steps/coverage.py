@@ -11,7 +11,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -51,15 +51,13 @@ class CoverageSettings(Settings):
     )  # fmt: skip
 
 
-def coverage_frame(area: Shapes | None, box: tuple[float, float, float, float], spacing: float) -> Frame:
-    """Cells for distances to soundings: an eighth of the spacing wide, of a large ground coarser.
-
-    ``area`` only tells the reference system; the cells lie around ``box``.
+def coverage_frame(crs: str | None, box: Box, spacing: float, most: int = _MOST_CELLS) -> Frame:
+    """Cells for distances to soundings around a box: an eighth of the spacing wide, coarser where there would
+    be more than ``most``.
     """
-    crs = None if area is None else area.crs
     plane = plane_around(box, crs)
     wide, high = (box[2] - box[0]) * plane.wide, (box[3] - box[1]) * plane.high
-    least = math.sqrt(max(wide * high, max(wide, high) * spacing / _CELLS_A_LINE, 1e-12) / _MOST_CELLS)
+    least = math.sqrt(max(wide * high, max(wide, high) * spacing / _CELLS_A_LINE, 1e-12) / most)
     side = max(spacing / _CELLS_A_LINE, least)
     return frame_around(box, round_side(side) / max(plane.wide, plane.high), crs)
 
@@ -87,7 +85,7 @@ def _coverage(settings: CoverageSettings, inputs: Inputs, progress: Progress) ->
     held = points if area is None else area
     if held.box is None:
         raise AskedWronglyError("The outline is empty.", "Take another.")
-    frame = coverage_frame(held, held.box, settings.spacing) if like is None else like.frame
+    frame = coverage_frame(held.crs, held.box, settings.spacing) if like is None else like.frame
     wanted = covered_cells(frame, points, area)
     if not wanted.any():
         raise MossError("No cell lies in what is to be covered.", "Take a smaller spacing.")
@@ -144,7 +142,7 @@ def _memory(settings: CoverageSettings, inputs: Inputs) -> float:
     if like is None and held.box is None:
         return 0.0
     box = held.box or (0.0, 0.0, 0.0, 0.0)
-    frame = like.frame if like is not None else coverage_frame(held, box, settings.spacing)
+    frame = like.frame if like is not None else coverage_frame(held.crs, box, settings.spacing)
     return 60.0 * frame.rows * frame.cols + 200.0 * len(points)
 
 

@@ -251,6 +251,8 @@ class StepKind:
     """Short title of the main result, where there are several."""
     opens: tuple[str, ...] = ()
     """Endings of the files that it reads as ``source``; ``*`` for any that no other step names."""
+    hears: bool = False
+    """Whether what it opens may also be heard from a device while that runs."""
     sources: Callable[[Path], list[str]] = lambda path: [str(path)]
     """The sources in a file of these, such as its layers."""
     ranges: Callable[[Any], RuleSet | None] | None = None

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import shapely
 
+from moss_step.formats.listening import Way
 from moss_step.formats.nmea import Sounded, heard
 from moss_step.formats.whole import check_readable, in_words
 from moss_step.model.errors import MossError
@@ -54,6 +55,26 @@ class RecordingSettings(Settings):
     )
 
 
+class ListenSettings(Settings):
+    """How a device is heard that tells while it runs."""
+
+    way: Way = setting(
+        "tcp", "Way", "`tcp`: the device is asked; `udp`: it sends to this machine; `file`: another program "
+        "writes what it tells.",
+    )  # fmt: skip
+    host: str = setting("127.0.0.1", "Host", "Name or address of the device.", when={"way": ("tcp", "udp")})
+    port: int = setting(
+        10110, "Port", "10110 is the one that is kept for NMEA 0183.", ge=1, le=65535,
+        when={"way": ("tcp", "udp")},
+    )  # fmt: skip
+    file: str = setting("", "File", "Text with sentences; what is added is read on.", control="file",
+                        when={"way": ("file",)})  # fmt: skip
+    spacing: float = setting(
+        5.0, "Spacing of lines", "Metres from one line to the next: a sounding covers half of it.", unit="m",
+        gt=0,
+    )  # fmt: skip
+
+
 def _open_recording(settings: RecordingSettings, inputs: Inputs, progress: Progress) -> Outcome:
     path = Path(settings.source)
     check_readable(path)
@@ -70,12 +91,18 @@ def _open_recording(settings: RecordingSettings, inputs: Inputs, progress: Progr
     return _told(settings, said, held)
 
 
+def told_again(x: np.ndarray, y: np.ndarray, depth: np.ndarray) -> np.ndarray:
+    """Which soundings (n) say the same as the one before, in the same place."""
+    again = np.zeros(len(x), bool)
+    again[1:] = (np.diff(x) == 0) & (np.diff(y) == 0) & (np.diff(depth) == 0)
+    return again
+
+
 def _told(settings: RecordingSettings, said: Sounded, held: Mapping[str, np.ndarray]) -> Outcome:
     crs = metric_system(held["lon"], held["lat"])
     x, y = carried("EPSG:4326", crs, held["lon"], held["lat"])
     spike = far_from_rest(x, y, held["depth"])
-    again = np.zeros(len(x), bool)
-    again[1:] = (np.diff(x) == 0) & (np.diff(y) == 0) & (np.diff(held["depth"]) == 0)
+    again = told_again(x, y, held["depth"])
     kept = ~again & (settings.spikes | ~spike)
     if not kept.any():
         raise MossError("No sounding is left.", "Keep spikes, too.")
@@ -127,13 +154,16 @@ open_recording = StepKind(
         "Soundings from the sentences of a receiver and an echo sounder (NMEA 0183): GGA, RMC, VTG, ZDA, "
         "DPT, DBT. Wrong checksums are counted and never used; spikes and repeats are marked."
     ),
-    words=("nmea", "echo sounder", "sonar", "gnss", "gps log", "depth log", "bathymetry", "dpt", "dbt"),
+    words=(
+        "listen", "nmea", "echo sounder", "sonar", "gnss", "gps log", "depth log", "bathymetry", "dpt", "dbt",
+    ),
     inputs=(),
     settings=RecordingSettings,
     gives="shapes",
     run=_open_recording,
     label=lambda s, names: title_of(s.source),
     opens=(".nmea",),
+    hears=True,
     main="Soundings",
     beside=(ResultSpec("track", "shapes", "Track", "The way of the boat."),),
     staple=9,

@@ -2,76 +2,23 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import ClassVar
 
-from PySide6.QtWidgets import QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from moss_step.desk.benches.drawing import DrawPanel
+from moss_step.desk.benches.listening import RecordingPanel
+from moss_step.desk.benches.opened import OpenedPanel, StatedPanel
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.steps import StepBench
-from moss_step.desk.parts import button, label
-from moss_step.kinds.registry import kind_of
-from moss_step.model.outcome import Outcome
+from moss_step.desk.parts import button, column, label, row
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import metric_system
 from moss_step.steps.declare import StepKind
 
-
-class StatedPanel(StepPanel):
-    """States the frame of a result."""
-
-    def fact_rows(self, outcome: Outcome) -> list[tuple[str, str]]:
-        """Reference system, unit, extent, cells, no-data share and range."""
-        facts = kind_of(outcome.value).facts
-        return facts(outcome.value) if facts is not None else super().fact_rows(outcome)
-
-
-class OpenedPanel(StatedPanel):
-    """A file that was opened: what is suspicious comes with a way to mend it."""
-
-    facts_first = True
-
-    def build(self, layout: QVBoxLayout) -> None:
-        """Ways to mend come before the settings."""
-        self._relink = button("Find the file …", "Choose where the file is now", self._find)
-        self._metric = button(
-            "Reproject to metres …", "Carry the grid over to a metric system", self._reproject
-        )
-        layout.addWidget(self._relink)
-        layout.addWidget(self._metric)
-        super().build(layout)
-
-    def show_outcome(self) -> None:
-        """Offer the file chooser when the file is missing, and a metric system for degrees."""
-        super().show_outcome()
-        outcome = self.work.outcome(self.step_id) if self.step_id else None
-        surface = outcome.of(Surface) if outcome else None
-        self._relink.setVisible(bool(self.step_id and self.work.missing_source(self.step_id)))
-        self._metric.setVisible(surface is not None and surface.frame.geographic)
-
-    def show_remarks(self, outcome: Outcome) -> None:
-        """Say what is suspicious."""
-        head = "Worth knowing before you go on" if outcome.warnings else "Nothing suspicious."
-        self.note.show_lines(head, outcome.warnings, bad=bool(outcome.warnings))
-
-    def _find(self) -> None:
-        asked = f"Where is {self.work.study.name_of(self.step_id)} now?"
-        path = self.work.folder.ask_open(self, asked)
-        if path is not None:
-            self.relink(str(path))
-
-    def relink(self, name: str) -> None:
-        """Read the step from another file."""
-        self.work.do(
-            self.work.study.changing(
-                self.step_id, lambda s: s.model_copy(update={"settings": {**s.settings, "source": name}})
-            ),
-            "Find a file",
-        )
-        self.load()
-
-    def _reproject(self) -> None:
-        self.step_wanted.emit("reproject", None)
+_RECORDING, _MOST_LEFT = "open_recording", 3
+"""The step of recordings, and how many that were not kept are offered at once."""
 
 
 class ReprojectPanel(StatedPanel):
@@ -96,7 +43,11 @@ class GatherBench(StepBench):
     """Opens grids and shapes; crops and reprojects."""
 
     name = "gather"
-    panels: ClassVar[dict[str, type[StepPanel]]] = {"reproject": ReprojectPanel, "draw": DrawPanel}
+    panels: ClassVar[dict[str, type[StepPanel]]] = {
+        "reproject": ReprojectPanel,
+        "draw": DrawPanel,
+        _RECORDING: RecordingPanel,
+    }
     usual = StatedPanel
 
     def add_start(self, layout: QVBoxLayout) -> None:
@@ -118,7 +69,38 @@ class GatherBench(StepBench):
                 wrap=True,
             )
         )
+        hears = self.work.ear.listening is not None
+        layout.addWidget(
+            button(
+                "Back to the sounder" if hears else "Listen to a sounder",
+                "A receiver and echo sounder that tell NMEA 0183",
+                lambda: self.begin(_RECORDING),
+                picture="crosshair",
+            )
+        )
+        for recording in self.work.ear.left_over()[:_MOST_LEFT]:
+            layout.addWidget(self._left_over(recording))
         super().add_start(layout)
+
+    def _left_over(self, recording: Path) -> QWidget:
+        """Offer a recording that was not kept when its program ended."""
+
+        def keep() -> None:
+            self.work.add_step(_RECORDING, {}, {"source": str(recording)})
+            self.work.ear.kept(recording)
+
+        def give_up() -> None:
+            self.work.ear.kept(recording)
+            self.work.message.emit(f"It stays in {recording}.", False)
+            self.show_start()
+
+        said = label(f"The recording of {recording.stem} was not kept.", wrap=True)
+        ways = row(
+            button("Keep it", "Open it as a step", keep),
+            button("Leave it", "Offer it no more; the file stays", give_up, "plain"),
+            1,
+        )
+        return column([said, ways], gap=4)
 
     @property
     def choosable(self) -> list[StepKind]:
@@ -127,4 +109,4 @@ class GatherBench(StepBench):
 
     def panel_for(self, kind: StepKind) -> type[StepPanel]:
         """Opened files show what they state."""
-        return OpenedPanel if kind.opens else super().panel_for(kind)
+        return OpenedPanel if kind.opens and not kind.hears else super().panel_for(kind)

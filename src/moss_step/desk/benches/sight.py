@@ -45,7 +45,7 @@ class SightPanel(PlacePanel):
             self._table.take_away.connect(self._take_away)
             self._table.shown.connect(self.place_wanted)
             self._table.table_wanted.connect(self.drawer_wanted)
-            self.form.hide_setting("at")  # each is listed with what it has of its own
+            self.form.show_setting("at", False)  # each is listed with what it has of its own
             self._table.clear_wanted.connect(self._clear)
 
     def sight(self) -> Sight | None:

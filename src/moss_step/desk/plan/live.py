@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -16,6 +17,8 @@ from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, WATER
 
 _MOST_PIXELS = 1400
 _HUES = 37
+_DOT, _MOST_DOTS = 5.0, 20_000
+"""Pixels across a dot, and the most that are drawn: of more each so many."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,12 +31,26 @@ class Veil:
 
 
 @dataclass(frozen=True, eq=False)
+class Dots:
+    """Places (n, 2) with a class each (n, int), the colours of the classes, and the shape of all."""
+
+    xy: np.ndarray
+    classes: np.ndarray
+    colors: tuple[str, ...]
+    shape: Literal["disc", "cross", "ring"] = "disc"
+
+
+@dataclass(frozen=True, eq=False)
 class Live:
-    """Lines as coordinates with a colour, a veil, and marks at places."""
+    """Lines as coordinates with a colour, a veil, dots, and marks at places; ``box`` holds it all, and is
+    shown where nothing else has a place.
+    """
 
     lines: tuple[tuple[np.ndarray, str], ...] = ()
     veil: Veil | None = None
     marks: tuple[tuple[float, float], ...] = ()
+    dots: tuple[Dots, ...] = ()
+    box: Box | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,6 +76,16 @@ def number_veil(numbers: np.ndarray, frame: Frame, alpha: int = 130) -> Veil:
     )
 
 
+def graded_veil(grades: np.ndarray, frame: Frame, color: str, most: int, alpha: int = 150) -> Veil:
+    """Veil a grid of grades, denser from 1 to ``most``, and 0 not at all."""
+    paints = [0]
+    for grade in range(1, most + 1):
+        paint = QColor(color)
+        paint.setAlpha(alpha * grade // most)
+        paints.append(paint.rgba())
+    return _veil(_thinned(grades), paints, frame)
+
+
 def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
     """Draw the veil, then the lines on a light rim, then the marks."""
     if live.veil is not None:
@@ -75,11 +102,38 @@ def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:
             painter.setPen(screen_pen(painter, QColor(ink), width))
             painter.drawPath(path)
     painter.restore()
+    for dots in live.dots:
+        _draw_dots(painter, dots, camera)
     painter.save()
     painter.setPen(QPen(QColor(CARD), 2.0))
     painter.setBrush(QColor(DEEP))
     for x, y in live.marks:
         painter.drawEllipse(QPointF(*camera.pixel(x, y)), 6, 6)
+    painter.restore()
+
+
+def _draw_dots(painter: QPainter, dots: Dots, camera: Camera) -> None:
+    """Draw all dots of one class at once: there may be many thousands."""
+    painter.save()
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    step = max(1, len(dots.xy) // _MOST_DOTS)
+    px, py = camera.pixels(dots.xy[::step]).T
+    for k, color in enumerate(dots.colors):
+        held = dots.classes[::step] == k
+        places = [QPointF(x, y) for x, y in zip(px[held].tolist(), py[held].tolist(), strict=True)]
+        if dots.shape == "disc":
+            pen = QPen(QColor(color), _DOT)
+            pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+            painter.setPen(pen)
+            painter.drawPoints(places)
+            continue
+        painter.setPen(QPen(QColor(color), 2.0))
+        for at in places:
+            if dots.shape == "ring":
+                painter.drawEllipse(at, _DOT, _DOT)
+            else:
+                painter.drawLine(at - QPointF(_DOT, _DOT), at + QPointF(_DOT, _DOT))
+                painter.drawLine(at - QPointF(_DOT, -_DOT), at + QPointF(_DOT, -_DOT))
     painter.restore()
 
 

@@ -448,8 +448,17 @@ class PlanView(QWidget):
     def show_live(self, live: Live | None) -> None:
         """Draw what follows the pointer; None draws nothing."""
         if live is not None or self.live is not None:
+            if live is not None and live.box is not None:
+                self._keep_in_view(live.box)
             self.live = live
             self.update(self._bare())
+
+    def _keep_in_view(self, box: Box) -> None:
+        """Show what is live where nothing else has a place, with room to grow into."""
+        west, south, east, north = self.camera.box
+        inside = west <= box[0] and south <= box[1] and box[2] <= east and box[3] <= north
+        if self.work.frame is None and not self._shapes_fitted and not inside:
+            self.show_camera(self._fitted(Camera(), box, 0.4))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Hand it to the tool."""

@@ -165,6 +165,9 @@ def next_line(
     band = (np.abs(across - at) <= half + step) & (excess > 0.0)
     at = float(across[band].min() + across[band].max()) / 2.0
     low, high = _longest_run(along[band], excess[band], max(2.0 * max(frame.cell_metres), spacing))
+    beside = along[np.abs(across - at) <= step]
+    if len(beside):  # it ends on the ground that is asked for
+        low, high = np.clip((low, high), beside.min(), beside.max())
     ends = np.array([[a * s + at * c, a * c - at * s] for a in (low, high)])
     if here is not None and np.hypot(*(ends[1] - here)) < np.hypot(*(ends[0] - here)):
         ends = ends[::-1]
