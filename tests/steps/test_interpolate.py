@@ -72,6 +72,17 @@ def test_the_error_that_kriging_expects_is_the_error_there_is():
     )
 
 
+def test_residuals_are_plotted_and_the_worst_are_named_in_their_order():
+    made = run({"cell": 10.0}, points=soundings())
+    left, plot = made.beside["residuals"]().value, made.beside["residual_plot"]().value
+    off = left.columns["residual"]
+    named = {int(t.partition(":")[0]): at for at, t in enumerate(left.columns["worst"]) if t}
+    order = np.argsort(-np.abs(off), kind="stable")[:10]
+    assert [named[k] for k in range(1, 11)] == order.tolist()
+    assert plot.dots == ("residual",) and (np.diff(plot.columns["foretold"]) >= 0).all()
+    assert np.allclose(np.sort(plot.columns["residual"]), np.sort(off))
+
+
 def test_a_stated_variogram_stands_and_what_is_left_out_is_fitted():
     given = {"variogram": "spherical", "nugget": 0.1, "sill": 20.0, "range": 180.0, "cell": 10.0}
     found = {f.name: f.value for f in run(given, points=soundings()).findings}

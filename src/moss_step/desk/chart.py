@@ -188,6 +188,8 @@ class LineChart(PlotFrame):
     picked = Signal(float)
     pointed = Signal(object)
     """The value across under the pointer, or None."""
+    dragged = Signal(float, bool)
+    """Where the upright line was dragged that can be, and whether it was let go."""
 
     def __init__(self, across: str, up: str) -> None:
         super().__init__()
@@ -195,6 +197,7 @@ class LineChart(PlotFrame):
         self.curve: tuple[np.ndarray, np.ndarray] = (np.empty(0), np.empty(0))
         self.marks: list[float] = []
         self.at: float | None = None
+        self.handle: float | None = None
         self._lines: list[Any] = []
         self._drawn: tuple[np.ndarray, np.ndarray] | None = None
         self.setMinimumHeight(150)
@@ -208,6 +211,12 @@ class LineChart(PlotFrame):
         self._curve = self.plot.plot(pen=pen, brush=fill, fillLevel=0.0)
         self._here = self.library.InfiniteLine(0.0, pen=self.library.mkPen(tone(INK), width=1))
         self.plot.addItem(self._here, ignoreBounds=True)
+        grip, held = (self.library.mkPen(tone(color), width=5) for color in (LICHEN, DEEP))
+        self._grip = self.library.InfiniteLine(0.0, pen=grip, hoverPen=held, movable=True)
+        self._grip.hide()
+        self._grip.sigDragged.connect(lambda line: self._pulled(float(line.value()), False))
+        self._grip.sigPositionChangeFinished.connect(lambda line: self._pulled(float(line.value()), True))
+        self.plot.addItem(self._grip, ignoreBounds=True)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
         self.plot.scene().sigMouseMoved.connect(self._moved)
 
@@ -222,6 +231,9 @@ class LineChart(PlotFrame):
         self._here.setVisible(self.at is not None)
         if self.at is not None:
             self._here.setValue(self.at)
+        self._grip.setVisible(self.handle is not None)
+        if self.handle is not None:
+            self._grip.setValue(self.handle)
         for line in self._lines:
             self.plot.removeItem(line)
         self._lines = []
@@ -260,6 +272,17 @@ class LineChart(PlotFrame):
         if value != self.at:
             self.at = value
             self.ask()
+
+    def show_handle(self, value: float | None) -> None:
+        """Draw an upright line that can be dragged at a value, or none."""
+        if value != self.handle:
+            self.handle = value
+            self.ask()
+
+    def _pulled(self, value: float, ended: bool) -> None:
+        low, high = float(self.curve[0].min()), float(self.curve[0].max())
+        self.handle = min(max(value, low), high)
+        self.dragged.emit(self.handle, ended)
 
     def show_marks(self, values: Sequence[float]) -> None:
         """Draw upright lines at values."""

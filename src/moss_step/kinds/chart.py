@@ -23,12 +23,12 @@ def _read(source: str, _: Progress) -> tuple[Chart, list[str]]:
 
 def _parts(value: Chart) -> Parts:
     about, arrays = table_parts(value)
-    return {**about, "across": value.across, "up": list(value.up)}, arrays
+    return {**about, "across": value.across, "up": list(value.up), "dots": list(value.dots)}, arrays
 
 
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Chart:
-    over, up = about["across"], tuple(about["up"])
-    return Chart(columns_from(about, arrays), units_from(about), over, up, crs=about["crs"])
+    over, up, dots = about["across"], tuple(about["up"]), tuple(about.get("dots", ()))
+    return Chart(columns_from(about, arrays), units_from(about), over, up, dots, crs=about["crs"])
 
 
 CHART = Kind(

@@ -14,7 +14,7 @@ from moss_step.model.table import Table
 @dataclass(frozen=True, eq=False)
 class Chart(Table):
     """A table with curves: ``across`` names the column that they run over, ``up`` those of the curves, the
-    main one first.
+    main one first, and ``dots`` those of them that are single values rather than curves.
 
     Other columns go with the points, such as the places they were read at. Raises MossError for curves
     without a column of numbers.
@@ -22,6 +22,7 @@ class Chart(Table):
 
     across: str = ""
     up: tuple[str, ...] = ()
+    dots: tuple[str, ...] = ()
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:

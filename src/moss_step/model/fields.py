@@ -145,6 +145,7 @@ FIELDS: dict[str, str] = {
     "upstream_m2": "Plan area that drains through its lower end.",
     "vertex": "Number of the vertex in its shape.",
     "volume_m3": "Volume.",
+    "worst": "Rank and residual of the ten places that are farthest off.",
     "x": "Place, east.",
     "y": "Place, north.",
     "z": "Height.",

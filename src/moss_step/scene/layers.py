@@ -55,6 +55,13 @@ class Scene:
         drawn = tuple((la.step, la.name, la.picture, la.row, la.ranges) for la in self.layers)
         return drawn, self.ground, self.shading, self.undrawn
 
+    @property
+    def standing(self) -> SurfacePicture | None:
+        """What stands up: the ground, or without one the first layer with heights."""
+        upright = (la.picture.surface for la in self.layers)
+        heights = (s for s in upright if s is not None and s.value.quantity == "elevation")
+        return self.ground or next(heights, None)
+
 
 class Shown(Protocol):
     """A study as it is now: its steps, the one being made, what is chosen, and the pictures that are

@@ -10,6 +10,7 @@ import shapely
 
 from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
+from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -18,7 +19,8 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
-from moss_step.model.units import COUNT, METRE
+from moss_step.model.units import COUNT, METRE, Unit
+from moss_step.model.words import value_text
 from moss_step.science.framing import frame_around
 from moss_step.science.interpolate.kriging import ALL_AT_ONCE
 from moss_step.science.interpolate.plane import Plane
@@ -48,6 +50,8 @@ from moss_step.steps.places import (
 from moss_step.steps.results import surface_outcome
 from moss_step.steps.variograms import variogram_outcome
 
+_WORST = 10
+"""Places that are named as the worst."""
 _TOLD = 2_000
 """Places up to which the figures say how far off each is when it is left out: of more it takes long."""
 
@@ -75,7 +79,7 @@ class InterpolateSettings(ModelSettings):
     )  # fmt: skip
 
 
-def _frame(settings: InterpolateSettings, inputs: Inputs, got: Gathered) -> Frame:
+def frame_of(settings: InterpolateSettings, inputs: Inputs, got: Gathered) -> Frame:
     """The cells: those of a grid, or square ones around the outline or the places."""
     like = optional(inputs, "like", Surface)
     if like is not None:
@@ -91,7 +95,7 @@ def _frame(settings: InterpolateSettings, inputs: Inputs, got: Gathered) -> Fram
     return frame_around(box, cell, got.crs)
 
 
-def _wanted(
+def wanted_cells(
     settings: InterpolateSettings, inputs: Inputs, frame: Frame, got: Gathered, made: Interpolator
 ) -> np.ndarray:
     """Cells that get a value (rows, cols): within the outline and the hull or reach."""
@@ -99,7 +103,7 @@ def _wanted(
     area = optional(inputs, "area", Shapes)
     if area is not None:
         wanted &= cells_inside(frame, in_system(area, frame.crs))
-    x, y = _middles(frame, wanted)
+    x, y = middles_of(frame, wanted)
     kept = np.ones(len(x), bool)
     if settings.reach is not None:
         kept &= made.distances(x, y) <= settings.reach
@@ -118,7 +122,8 @@ def _wanted(
     return wanted
 
 
-def _middles(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def middles_of(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Coordinates of the middles of some cells (rows, cols): as many as there are."""
     rows, cols = np.nonzero(wanted)
     return frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
 
@@ -126,7 +131,7 @@ def _middles(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.0, "Gathering places")
     got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
-    frame = _frame(settings, inputs, got)
+    frame = frame_of(settings, inputs, got)
     if frame.crs != got.crs and frame.crs is not None and got.crs is not None:
         raise AskedWronglyError(
             "The grid whose cells are taken lies in another reference system than the points.",
@@ -137,8 +142,8 @@ def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progre
     drift = optional(inputs, "drift", Surface)
     made, got = prepared(settings, got, Plane.of(frame), drift)
     progress.at(0.1, "Choosing cells")
-    wanted = _wanted(settings, inputs, frame, got, made)
-    x, y = _middles(frame, wanted)
+    wanted = wanted_cells(settings, inputs, frame, got, made)
+    x, y = middles_of(frame, wanted)
     there = None if drift is None else values_at(drift, x, y).astype(np.float64)
     out = np.full(frame.shape, np.nan)
     out[wanted] = made.at(x, y, there, progress.part(0.2, 1.0))
@@ -163,13 +168,18 @@ def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, 
     cell = Finding("cell_width", frame.cell_metres[0], METRE)
     findings = (*outcome.findings, Finding(PLACES, len(got.held), COUNT), cell)
 
-    def left() -> Outcome:
-        return _residuals(got, Interpolator(got.held, Plane.of(frame), choice_of(settings)))
+    def made() -> Interpolator:
+        return Interpolator(got.held, Plane.of(frame), choice_of(settings))
 
     return replace(
         outcome,
         findings=findings,
-        beside={"error": _no_error, "variogram": _no_error, "residuals": left},
+        beside={
+            "error": _no_error,
+            "variogram": _no_error,
+            "residuals": lambda: _residuals(got, made()),
+            "residual_plot": lambda: _plot(got, made()),
+        },
     )
 
 
@@ -193,14 +203,14 @@ def _told(
         findings += model_findings(made.model)
     if settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
         findings.append(
-            Finding(MEAN_SPREAD, made.mean_error(*_middles(surface.frame, wanted), there), got.unit)
+            Finding(MEAN_SPREAD, made.mean_error(*middles_of(surface.frame, wanted), there), got.unit)
         )
         findings += error_findings(*_own(got, made), got.unit)
     kriged = settings.method == "kriging"
 
     def error() -> Outcome:
         out = np.full(surface.frame.shape, np.nan)
-        x, y = _middles(surface.frame, wanted)
+        x, y = middles_of(surface.frame, wanted)
         out[wanted] = made.errors_at(x, y, there)
         return surface_outcome(
             Surface(as_short(out), surface.frame, got.unit, "error"),
@@ -211,6 +221,7 @@ def _told(
         "error": error if kriged else _no_error,
         "variogram": (lambda: _curve(got, made)) if kriged else _no_error,
         "residuals": lambda: _residuals(got, made),
+        "residual_plot": lambda: _plot(got, made),
     }
     return replace(outcome, findings=tuple(findings), beside=beside)
 
@@ -237,7 +248,7 @@ def _residuals(got: Gathered, made: Interpolator) -> Outcome:
         standardised = errors / expected
     columns = {
         "measured": held.values, "foretold": held.values - errors, "residual": errors,
-        "expected_error": expected, "standardised": standardised,
+        "expected_error": expected, "standardised": standardised, "worst": _worst(errors, got.unit),
     }  # fmt: skip
     symbols = dict.fromkeys(("measured", "foretold", "residual", "expected_error"), got.unit.symbol)
     points = Shapes(np.asarray(shapely.points(held.x, held.y)), columns, got.crs, symbols)
@@ -246,11 +257,34 @@ def _residuals(got: Gathered, made: Interpolator) -> Outcome:
     return Outcome(points, f"RMSE {mark(rmse, got.unit)}", findings)
 
 
+def _worst(errors: np.ndarray, unit: Unit) -> np.ndarray:
+    """Rank and error of the places that are farthest off, as text (n); empty of the others."""
+    texts = np.full(len(errors), "", object)
+    order = np.argsort(-np.abs(np.nan_to_num(errors)), kind="stable")
+    for rank, at in enumerate(order[:_WORST], 1):
+        if np.isfinite(errors[at]):
+            texts[at] = f"{rank}: {value_text(float(errors[at]), unit)}"
+    return texts
+
+
+def _plot(got: Gathered, made: Interpolator) -> Outcome:
+    """Residuals over what the others foretell: without a pattern, where the model is right."""
+    errors, _ = _own(got, made)
+    foretold = got.held.part(got.held.noises > 0).values - errors
+    order = np.argsort(foretold, kind="stable")
+    units = {"foretold": got.unit, "residual": got.unit}
+    columns = {"foretold": foretold[order], "residual": errors[order]}
+    known = errors[np.isfinite(errors)]
+    rmse = float(np.sqrt((known**2).mean())) if known.size else float("nan")
+    chart = Chart(columns, units, "foretold", ("residual",), ("residual",))
+    return Outcome(chart, f"RMSE {mark(rmse, got.unit)}")
+
+
 def _memory(settings: InterpolateSettings, inputs: Inputs) -> float:
     """Bytes: covariances of all pairs, and some arrays of cells."""
     got = gathered(settings, inputs, settings.edge_value)
     dense = settings.method in ("kriging", "spline")
-    cells = _frame(settings, inputs, got)
+    cells = frame_of(settings, inputs, got)
     held = min(len(got.held), ALL_AT_ONCE)
     return (
         (BYTES_A_PAIR * held * held if dense else 0.0)
@@ -302,7 +336,11 @@ interpolate = StepKind(
         ),
         ResultSpec(
             "residuals", "shapes", "Left out one by one", "Each place with what the others foretell.",
-            {"column": "residual"}, asked=True,
+            {"column": "residual", "ramp": "change", "labels": "worst"}, asked=True,
+        ),
+        ResultSpec(
+            "residual_plot", "chart", "Residuals over what is foretold",
+            "They show no pattern where all is well.", asked=True,
         ),
     ),
     staple=0,

@@ -160,7 +160,8 @@ coverage = StepKind(
     formula="distance = min √(Δx² + Δy²) over all points; covered where it is at most spacing / 2",
     words=("coverage", "gaps", "survey lines", "distance to nearest", "next line", "holidays", "soundings"),
     inputs=(
-        InputSpec("points", "shapes", "Points", "Places that were measured, in the order of the survey."),
+        InputSpec("points", "shapes", "Points", "Places that were measured, in the order of the survey.",
+                  shapes="points lines"),
         InputSpec("area", "shapes", "Outline", "What is to be covered. Left out, the points' hull.", True,
                   shapes="areas"),
         InputSpec("like", "surface", "Cells of", "A grid whose cells are taken.", True, more=True),

@@ -160,7 +160,7 @@ class InputSpec:
     more: bool = False
     """Whether not every use needs it: forms fold it away."""
     shapes: str = ""
-    """Of shapes the kind that it is for: points, lines or areas; empty for any."""
+    """Of shapes the kinds that it is for: points, lines, areas, or several with a space; empty for any."""
 
     def takes(self, value: Value) -> bool:
         """Whether a value can be this input."""

@@ -11,7 +11,7 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
-from moss_step.model.errors import MossError
+from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -21,7 +21,7 @@ from moss_step.science.interpolate.places import Measured, along_rims, joined, m
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Choice, Interpolator, Method, Trend
 from moss_step.science.interpolate.tin import BreakLine, break_lines
-from moss_step.science.interpolate.variogram import Variogram
+from moss_step.science.interpolate.variogram import Shape, Structure, Variogram
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, Settings, optional, setting
 
@@ -38,7 +38,11 @@ BYTES_A_PAIR = 40.0
 """Bytes of equations for each pair of places."""
 Stated = Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"]
 POINTS = InputSpec(
-    "points", "shapes", "Points", "Places with values, or lines with heights such as contours."
+    "points",
+    "shapes",
+    "Points",
+    "Places with values, or lines with heights such as contours.",
+    shapes="points lines",
 )
 AREA = InputSpec("area", "shapes", "Outline", "Areas that the surface ends at.", True, shapes="areas")
 BREAKS = InputSpec(
@@ -110,6 +114,18 @@ class ModelSettings(MeasuredSettings):
     smoothness: Literal["1.5", "2.5"] = setting(
         "1.5", "Smoothness", "Of a Matérn variogram.", when={"variogram": ("matern",)}, more=True
     )
+    second_shape: Literal["none", "spherical", "exponential", "gaussian", "matern"] = setting(
+        "none", "Second shape", "A nested model: a further structure, of another range, on top of the first.",
+        when={"variogram": ("spherical", "exponential", "gaussian", "matern")}, more=True,
+    )  # fmt: skip
+    second_sill: float | None = setting(
+        None, "Second sill", "What it adds to the plateau, in squared units.",
+        when={"second_shape": ("spherical", "exponential", "gaussian", "matern")}, gt=0, more=True,
+    )  # fmt: skip
+    second_range: float | None = setting(
+        None, "Second range", "Its practical range.", unit="m",
+        when={"second_shape": ("spherical", "exponential", "gaussian", "matern")}, gt=0, more=True,
+    )  # fmt: skip
     direction: float = setting(
         0.0, "Direction", "Bearing along which values are alike for longest.", unit="degrees", ge=0, le=360,
         more=True,
@@ -214,11 +230,32 @@ def choice_of(settings: ModelSettings) -> Choice:
             settings.variogram, settings.sill, settings.range, settings.nugget or 0.0,
             float(settings.smoothness), settings.direction, settings.ratio,
         )  # fmt: skip
+    if settings.method == "kriging" and settings.second_shape != "none":
+        model = _nested(model, settings)
     return Choice(
         settings.method, settings.trend, model,
         None if settings.variogram == "fitted" else settings.variogram, settings.direction, settings.ratio,
         settings.neighbours, settings.power, settings.smoothing, settings.exact,
     )  # fmt: skip
+
+
+def _nested(first: Variogram | None, settings: ModelSettings) -> Variogram:
+    """A model with its second structure.
+
+    Raises AskedWronglyError when a part of either is left out.
+    """
+    if first is None or settings.second_sill is None or settings.second_range is None:
+        raise AskedWronglyError(
+            "A nested variogram is stated whole: nothing of it is fitted.",
+            "State the shape, sill and range of both structures.",
+        )
+    more = Structure(
+        cast(Shape, settings.second_shape),
+        settings.second_sill,
+        settings.second_range,
+        float(settings.smoothness),
+    )
+    return replace(first, structures=(*first.structures, more))
 
 
 def prepared(
@@ -240,12 +277,12 @@ def prepared(
     made = Interpolator(held, plane, choice_of(settings), external)
     parts = (settings.nugget, settings.sill, settings.range)
     if settings.method == "kriging" and made.choice.model is None and any(p is not None for p in parts):
-        model = _with_parts(cast(Variogram, made.model), settings)
+        model = with_parts(cast(Variogram, made.model), settings)
         made = Interpolator(held, plane, replace(made.choice, model=model), external)
     return made, got
 
 
-def _with_parts(fitted: Variogram, settings: ModelSettings) -> Variogram:
+def with_parts(fitted: Variogram, settings: ModelSettings) -> Variogram:
     """A fitted variogram with the parts that are stated."""
     part = fitted.structures[0]
     nugget = fitted.nugget if settings.nugget is None else settings.nugget

@@ -106,7 +106,7 @@ def variogram_chart(curves: Mapping[str, Experimental], model: Variogram) -> Cha
     pairs = np.full(len(at), np.nan)
     pairs[np.searchsorted(at, first.distance)] = first.pairs
     columns |= {"model": model.semivariance(at), "pairs": pairs}
-    return Chart(columns, {"distance": METRE}, "distance", (*curves, "model"))
+    return Chart(columns, {"distance": METRE}, "distance", (*curves, "model"), tuple(curves))
 
 
 variogram_step = StepKind(

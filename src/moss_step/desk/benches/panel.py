@@ -349,7 +349,7 @@ class StepPanel(QWidget):
             return True
         outcome = self.work.outcome(ref)
         shapes = outcome.of(Shapes) if outcome is not None else None
-        return shapes is None or shapes.kind == spec.shapes
+        return shapes is None or shapes.kind in spec.shapes.split()
 
     def _further_inputs(self) -> FurtherInputs | None:
         if self.kind.further is None:

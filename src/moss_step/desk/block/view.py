@@ -180,9 +180,10 @@ class BlockView(QWidget):
 
     @property
     def grid(self) -> SurfacePicture | None:
-        """The ground that is drawn; without one, the highest points of the first cloud stand for it."""
-        scene = self.plan.scene
-        return scene.ground or next((drawn.picture.surface for drawn in clouds_of(scene)), None)
+        """The ground that is drawn; without one, the first result with heights stands for it: a surface, a
+        TIN, or the highest points of a cloud.
+        """
+        return self.plan.scene.standing
 
     def _points(self, surface: Surface, zero: float) -> tuple[np.ndarray, np.ndarray, float]:
         """Points of the clouds that are drawn, in the metres of the block, their colours, and the metres

@@ -23,7 +23,7 @@ from moss_step.scene.kinds.shapes import ShapesPicture
 from moss_step.scene.layers import Layer
 from moss_step.study.graph import KeyRow
 
-_MOST_LABELS, _LEAST_LINE = 300, 90.0
+_MOST_LABELS, _LEAST_LINE, _CROWD = 300, 90.0, 250
 _NAME_HIGH, _RIM = 20.0, 2.0
 
 
@@ -64,14 +64,15 @@ class Room:
 
 
 def take_marks(layer: Layer, camera: Camera, room: Room) -> None:
-    """Leave the marks of a layer of points free of names."""
+    """Leave the marks of a layer of points free of names; among a crowd of them no name would have room."""
     picture = layer.picture.shapes
     if picture is None or picture.value.kind != "points" or picture.value.box is None:
         return
     at, reach = camera.pixels(picture.points), layer.row.size / 2 + 2
     x, y = at.T
     seen = (x > -20) & (x < camera.width + 20) & (y > -20) & (y < camera.height + 20)
-    room.take_all(np.concatenate([at[seen] - reach, at[seen] + reach], axis=1))
+    if np.count_nonzero(seen) <= _CROWD:
+        room.take_all(np.concatenate([at[seen] - reach, at[seen] + reach], axis=1))
 
 
 def write_names(painter: QPainter, layer: Layer, camera: Camera, room: Room, flat: bool = False) -> None:
@@ -100,9 +101,11 @@ def names_of(picture: ShapesPicture, row: KeyRow) -> list[str]:
 
 def _name_points(painter: QPainter, picture: ShapesPicture, row: KeyRow, camera: Camera, room: Room) -> None:
     reach = row.size / 2
-    places = camera.pixels(picture.points[:_MOST_LABELS]).tolist()
-    for (x, y), name in zip(places, names_of(picture, row)[:_MOST_LABELS], strict=True):
-        if name and -20 < x < camera.width + 20 and -20 < y < camera.height + 20:
+    names = names_of(picture, row)
+    named = [k for k, name in enumerate(names) if name][:_MOST_LABELS]
+    places = camera.pixels(picture.points[named]).tolist()
+    for (x, y), name in zip(places, (names[k] for k in named), strict=True):
+        if -20 < x < camera.width + 20 and -20 < y < camera.height + 20:
             draw_name(painter, QPointF(x, y), name, reach + 6, room)
 
 

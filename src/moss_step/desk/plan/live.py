@@ -12,11 +12,13 @@ from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, Q
 from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import font
 from moss_step.model.frame import Box, Frame
+from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP, INK, LICHEN, WATER
+from moss_step.scene.ramps import colors_along
 
 _MOST_PIXELS = 1400
-_HUES = 37
+_HUES, _SHADES = 37, 200
 _DOT, _MOST_DOTS = 5.0, 20_000
 """Pixels across a dot, and the most that are drawn: of more each so many."""
 
@@ -43,7 +45,7 @@ class Dots:
 @dataclass(frozen=True, eq=False)
 class Live:
     """Lines as coordinates with a colour, a veil, dots, and marks at places; ``box`` holds it all, and is
-    shown where nothing else has a place.
+    shown where nothing else has a place; the section draws a ``level``, too.
     """
 
     lines: tuple[tuple[np.ndarray, str], ...] = ()
@@ -51,6 +53,7 @@ class Live:
     marks: tuple[tuple[float, float], ...] = ()
     dots: tuple[Dots, ...] = ()
     box: Box | None = None
+    level: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,6 +87,16 @@ def graded_veil(grades: np.ndarray, frame: Frame, color: str, most: int, alpha: 
         paint.setAlpha(alpha * grade // most)
         paints.append(paint.rgba())
     return _veil(_thinned(grades), paints, frame)
+
+
+def surface_veil(surface: Surface, ramp_name: str) -> Veil:
+    """Draw a surface over the plan, in the colours of a ramp from its lowest to its highest value."""
+    low, high = surface.range or (0.0, 1.0)
+    thin = _thinned(surface.values)
+    with np.errstate(invalid="ignore"):
+        grades = np.nan_to_num((thin - low) / ((high - low) or 1.0) * _SHADES, nan=-1.0)
+    paints = [0, *(QColor(color).rgba() for color in colors_along(ramp_name, _SHADES + 1))]
+    return _veil(np.clip(np.rint(grades) + 1, 0, _SHADES + 1).astype(np.uint8), paints, surface.frame)
 
 
 def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -41,11 +41,13 @@ class SectionChart(PlotFrame):
         self.names: list[str] = []
         self.sight: SightLine | None = None
         self.points: list[Beside] = []
+        self.alike: dict[str, float] = {}
         self.near: tuple[Beside, int] | None = None
         self.lasso: Lasso | None = None
         self.lassoing = False
         self.corners: tuple[tuple[float, float], ...] = ()
         self.at = -1
+        self.level: float | None = None
         self.telling = USUAL
         self._items: list[Any] = []
         self._drawn: tuple[object, ...] = ()
@@ -61,8 +63,14 @@ class SectionChart(PlotFrame):
         names: list[str],
         sight: SightLine | None = None,
         points: list[Beside] | None = None,
+        alike: Mapping[str, float] | None = None,
     ) -> None:
-        """Show the values of a profile, the ground first, or those of a sight line; and points beside it."""
+        """Show the values of a profile, the ground first, or those of a sight line; and points beside it.
+
+        ``alike`` are the names of those that measure what the ground does, and are drawn on its scale, with
+        the factor that brings each to its unit; all others have a scale of their own.
+        """
+        self.alike = dict(alike or {})
         self.table, self.names, self.at, self.sight = table, names, -1, sight
         self.points, self.near = points or [], None
         self.show_lasso(())
@@ -77,6 +85,12 @@ class SectionChart(PlotFrame):
     def _keep_lasso(self, corners: Sequence[tuple[float, float]]) -> None:
         self.corners = tuple(corners)
         self.lassoed.emit(corners)
+
+    def show_level(self, level: float | None) -> None:
+        """Draw a level over the ground, such as that of water, or none."""
+        if level != self.level:
+            self.level = level
+            self.ask()
 
     def use_lasso(self, on: bool) -> None:
         """Let a pull draw around points, or point at the line again."""
@@ -110,14 +124,15 @@ class SectionChart(PlotFrame):
         if self.table is None or not self.names:
             return None
         values = self.table.columns[self.names[0]] if self.sight is None else heights_in(self.sight)
-        values = np.concatenate([values, *(p.heights for p in self.points)])
+        same = [self.table.columns[n] * factor for n, factor in self.alike.items()]
+        values = np.concatenate([values, *same, *(p.heights for p in self.points)])
         if np.isnan(values).all():
             return None
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         pad = (high - low) * 0.08 or 1.0
         if self.points:
             return low - pad, high + pad
-        room = 6 if self.sight is not None else 3 if len(self.names) > 1 else 1
+        room = 6 if self.sight is not None else 3 if len(self.names) > 1 + len(self.alike) else 1
         return low - pad, high + pad * room  # marks of obstacles and names of curves stand above
 
     # --- drawing
@@ -133,7 +148,8 @@ class SectionChart(PlotFrame):
         self._hint = pens.LabelItem(EMPTY)
         self._hint.setParentItem(self.plot.getViewBox())
         self._hint.anchor(itemPos=(0.5, 0.5), parentPos=(0.5, 0.5))
-        for item in (self._here, self._spot):
+        self._level = pens.InfiniteLine(0.0, angle=0, pen=pens.mkPen(tone(WATER), width=2))
+        for item in (self._here, self._spot, self._level):
             item.setZValue(5)
             self.plot.addItem(item)
         self.plot.showGrid(y=True, alpha=0.18)
@@ -163,6 +179,9 @@ class SectionChart(PlotFrame):
                 self._ground.setData([], [])
             else:
                 self._draw_line(self.table, span)
+        self._level.setVisible(self.level is not None and self.table is not None)
+        if self.level is not None:
+            self._level.setValue(self.level)
         self._draw_pointer()
 
     def _draw_line(self, table: Table, span: tuple[float, float]) -> None:
@@ -180,7 +199,9 @@ class SectionChart(PlotFrame):
                 self._items.append(
                     self.library.PlotDataItem(
                         distance,
-                        _beside(table.columns[name], span),
+                        table.columns[name] * self.alike[name]
+                        if name in self.alike
+                        else _beside(table.columns[name], span),
                         pen=pen,
                         connect="finite",
                         name=name,

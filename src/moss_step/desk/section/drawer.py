@@ -110,7 +110,7 @@ class SectionDrawer(QWidget):
         points = [beside(c, xy, self.width_field.value(), table.unit(next(iter(surfaces)))) for c in clouds]
         if own and points:
             table.columns[_LOWEST][:] = points[0].lowest(table.columns["distance"])
-        self.chart.show_table(table, list(surfaces), points=points)
+        self.chart.show_table(table, list(surfaces), points=points, alike=_alike(surfaces))
         self._say(-1)
 
     def _again(self) -> None:
@@ -242,6 +242,17 @@ class SectionDrawer(QWidget):
             )
         self.said.setText(" · ".join([*parts, stated]))
         self.marked.emit(np.array([shapely.Point(table.columns["x"][at], table.columns["y"][at])]))
+
+
+def _alike(surfaces: dict[str, Surface]) -> dict[str, float]:
+    """Surfaces that measure what the first one does, with the factor that brings each to its unit."""
+    (_, first), *others = surfaces.items()
+    kind = first.unit.kind
+    return {
+        name: other.unit.factor / first.unit.factor
+        for name, other in others
+        if other.quantity == first.quantity and other.unit.kind == kind and kind == "length"
+    }
 
 
 def _surfaces(scene: Scene) -> dict[str, Surface]:

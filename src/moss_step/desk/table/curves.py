@@ -68,7 +68,11 @@ class CurvePlot(PlotFrame):
             )
             color = MOSS if number == 0 else curve_color(number)
             pen = self.library.mkPen(tone(color), width=2)
-            self._items.append(self.plot.plot(x[kept], y[kept], pen=pen))
+            look: dict[str, Any] = {"pen": pen}
+            if name in self.chart.dots:
+                look = {"pen": None, "symbol": "o", "symbolSize": 6, "symbolPen": None}
+                look["symbolBrush"] = tone(color)
+            self._items.append(self.plot.plot(x[kept], y[kept], **look))
         titles = [_head(self.chart, self.chart.across), " · ".join(_head(self.chart, n) for n in self.shown)]
         for side, title in zip(("bottom", "left"), titles, strict=True):
             self.plot.getAxis(side).setLabel(html.escape(title), color=tone(MUTED), **{"font-size": "11px"})
