@@ -185,6 +185,7 @@ def contours(
     levels: str = "",
     within: float = 0.0,
     index_every: int = 5,
+    drawn: Literal["alike", "by_depth"] = "alike",
     smooth: bool = False,
     however_many: bool = False,
     progress: Callable[[float, str], None] | None = None,

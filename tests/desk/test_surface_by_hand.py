@@ -81,6 +81,10 @@ def test_the_plateau_is_dragged_and_the_surface_follows(person, settle):
     assert found["range"] == pytest.approx(given["range"]) and found["sill"] == pytest.approx(given["sill"])
     panel = window.benches["surface"].panel
     person.click("Drag the variogram")
+    until(lambda: panel.trial is not None, "no variogram came")
+    person.click("By way")
+    until(lambda: panel.map.held is not None, "no picture came")
+    assert panel.map.isVisible() and panel.plot.isVisible()
     person.click("Fit again")
     settle(window)
     assert panel.settings().get("range") is None

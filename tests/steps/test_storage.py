@@ -48,6 +48,46 @@ def test_a_cone_holds_a_third_of_its_cylinder(level):
     ] == pytest.approx(h, abs=0.1)
 
 
+def made_of(z, cell_x=0.5, cell_y=0.25):
+    rows, cols = z.shape
+    return Surface(z.astype(np.float64), Frame(rows, cols, 0.0, rows * cell_y, cell_x, cell_y, UTM), METRE)
+
+
+def middles(width=40.0, height=40.0, cell_x=0.5, cell_y=0.25):
+    x = (np.arange(round(width / cell_x)) + 0.5) * cell_x
+    y = height - (np.arange(round(height / cell_y)) + 0.5) * cell_y
+    return x, y[:, None]
+
+
+def test_a_wedge_of_water_on_a_tilted_plane():
+    """A plane that falls 1 in 4 to the east, level 5 m over its foot: a triangle of 20 by 5 m, 40 m wide."""
+    x, y = middles()
+    _, found = run({"level": 5.0}, surface=made_of(10.0 - x / 4.0 + 0.0 * y))
+    assert found["volume"] == pytest.approx(0.5 * 20.0 * 5.0 * 40.0, rel=1e-3)
+    assert found["plan_area"] == pytest.approx(800.0, rel=1e-9)
+    assert found["surface_area"] == pytest.approx(800.0 * np.hypot(1.0, 0.25), rel=1e-6)
+
+
+@pytest.mark.parametrize("rise", [2.0, 4.0])
+def test_the_frustum_of_a_pyramid_stands_above_a_level(rise):
+    """A pyramid of 20 by 20 m and 10 m, its foot at 0, cut off at 8: between two levels it is h/3 (A + B + √AB)."""
+    x, y = middles()
+    slope = 10.0 - np.maximum(np.abs(x - 20.0), np.abs(y - 20.0))
+    held = np.clip(slope, 0.0, 8.0)
+    _, found = run({"level": rise, "side": "above"}, surface=made_of(held))
+    lower, upper, h = (2.0 * (10.0 - rise)) ** 2, 4.0**2, 8.0 - rise
+    assert found["volume"] == pytest.approx(h / 3.0 * (lower + upper + np.sqrt(lower * upper)), rel=3e-3)
+
+
+def test_a_spherical_cap():
+    """A sphere of 25 m cut 5 m below its top: V = πh²(3r − h)/3 (mathematics)."""
+    x, y = middles()
+    z = np.sqrt(np.maximum(25.0**2 - (x - 20.0) ** 2 - (y - 20.0) ** 2, 0.0))
+    _, found = run({"level": 20.0, "side": "above"}, surface=made_of(z))
+    assert found["volume"] == pytest.approx(np.pi * 25.0 * (3 * 25.0 - 5.0) / 3.0, rel=2e-3)
+    assert found["surface_area"] == pytest.approx(2.0 * np.pi * 25.0 * 5.0, rel=5e-3)
+
+
 def test_what_stands_above_a_level():
     outcome, found = run({"level": 98.0, "side": "above"}, surface=cone())
     values = cone().values

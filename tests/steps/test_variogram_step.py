@@ -51,6 +51,25 @@ def test_the_curve_is_half_of_the_mean_squared_difference():
     assert np.allclose(table["distance"], np.hypot(x[first] - x[second], y[first] - y[second]))
 
 
+def test_the_map_is_the_mean_of_pairs_by_their_way_and_shows_the_bearing():
+    x, y, z = places(120)
+    columns = run(x, y, z, longest=100.0).beside["map"]().value.columns
+    i, j = np.triu_indices(120, 1)
+    side = 2.0 * 100.0 / 21
+    for at in (3 * 21 + 12, 10 * 21 + 14, 20 * 21 + 5):
+        e, n = columns["east_m"][at], columns["north_m"][at]
+        some = np.zeros(i.size, bool)
+        for sign in (1.0, -1.0):
+            some |= (np.abs(sign * (x[j] - x[i]) - e) < side / 2) & (
+                np.abs(sign * (y[j] - y[i]) - n) < side / 2
+            )
+        assert columns["pairs"][at] == some.sum()
+        assert columns["semivariance"][at] == pytest.approx(0.5 * ((z[j] - z[i])[some] ** 2).mean())
+    grid = columns["semivariance"].reshape(21, 21)
+    assert np.allclose(grid, grid[::-1, ::-1], equal_nan=True)
+    assert np.nanmean(grid[:, 10]) < 0.3 * np.nanmean(grid[10, :]), "alike along the north"
+
+
 def test_in_degrees_distances_are_metres():
     x, y, z = places()
     lon, lat = carried(UTM, "EPSG:4326", x, y)

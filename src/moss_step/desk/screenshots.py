@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
 from moss_step.demo.lidar import SOUTH, WEST
+from moss_step.demo.sounder import Sounder
 from moss_step.desk.warm import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
@@ -23,6 +24,9 @@ from moss_step.study.graph import KeyRow
 
 if TYPE_CHECKING:
     from moss_step.desk.window import MainWindow
+
+_PATIENCE, _HEARD = 60.0, 400
+"""Seconds for what a picture waits for, and soundings of the one that hears a sounder."""
 
 
 def main() -> None:
@@ -81,12 +85,11 @@ def main() -> None:
             lambda: window.table.select(12),
         )
         take(
-            "formula",
+            "water",
             lambda: window.show_drawer("plan"),
             lambda: work.choose(""),
-            lambda: write_formula(window),
+            lambda: follow_water(window),
         )
-        take("water", lambda: work.choose(""), lambda: follow_water(window))
         take(
             "basins",
             lambda: divide_ground(window),
@@ -108,9 +111,36 @@ def main() -> None:
             lambda: find_ground(app, window),
             lambda: draw_around(app, window),
         )
-        take("surface", lambda: window.show_drawer("plan"), lambda: sound_tarn(app, window))
+        take(
+            "listening",
+            lambda: window.show_drawer("plan"),
+            lambda: hear_sounder(app, window, Path(state) / "run.nmea"),
+        )
+        work.ear.stop()
+        take("surface", lambda: sound_tarn(app, window))
         window.block.stage.close()
         work.close()
+
+
+def hear_sounder(app: QApplication, window: MainWindow, told: Path) -> None:
+    """A boat half way over the tarn, heard from a file."""
+    window.work.new()
+    settle(app, window)
+    window.files.open_path(DATA / "harrow_tarn.gpkg")
+    settle(app, window)
+    sentences = ["".join(made) for made in Sounder().sentences()]
+    told.write_text("".join(sentences[: len(sentences) * 2 // 3]), encoding="ascii")
+    window.begin_step("open_recording")
+    bench: Any = window.benches["gather"]
+    panel = bench.panel
+    panel.device.show_some(("way", "file", "spacing"), {"way": "file", "file": str(told), "spacing": 3.0})
+    panel.listen()
+    end = time.monotonic() + _PATIENCE
+    while window.plan.view.live is None or panel.heard is None or len(panel.heard.depths) < _HEARD:
+        if time.monotonic() > end:
+            raise RuntimeError("the sounder was not heard")
+        app.processEvents()
+        time.sleep(0.02)
 
 
 def sound_tarn(app: QApplication, window: MainWindow) -> None:
@@ -273,15 +303,6 @@ def grade_hexagons(window: MainWindow) -> None:
     )
     row = KeyRow(step=zones, column="max", count=10, outline="fill", opacity=0.8)
     work.do(work.study.model_copy(update={"key": (row,)}), "Key")
-
-
-def write_formula(window: MainWindow) -> None:
-    """A formula over slope and ground."""
-    window.work.do(window.work.study.model_copy(update={"key": ()}), "Key")
-    window.begin_step("formula")
-    bench: Any = window.benches["classes"]
-    bench.panel.form.control("expression").set_value("slope > 30 and ground_2_m > 450")
-    bench.panel.update_draft()
 
 
 if __name__ == "__main__":

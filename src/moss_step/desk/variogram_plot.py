@@ -6,7 +6,7 @@ import html
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QRectF, Signal
 
 from moss_step.desk.chart import PlotFrame
 from moss_step.desk.plain import speak
@@ -14,10 +14,50 @@ from moss_step.desk.tones import tone
 from moss_step.model.telling import USUAL, Telling
 from moss_step.model.units import METRE
 from moss_step.scene.colors import CARD, DEEP, LICHEN, MOSS, MUTED, OCHRE
-from moss_step.science.interpolate.variogram import Experimental, Variogram
+from moss_step.scene.ramps import ramp
+from moss_step.science.interpolate.variogram import Experimental, Variogram, VariogramMap
 
+_RAMP, _WIDE = "spectrum", 280
 _POINTS, _ROOM, _HANDLE = 120, 1.15, 13
 """Points of the curve, room beside what pairs show, and pixels of a handle."""
+
+
+class MapPlot(PlotFrame):
+    """What pairs show by their way to the east and north, as a picture: light is alike, dark differs."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.held: VariogramMap | None = None
+        self.setMinimumHeight(150)
+        self.setFixedWidth(_WIDE)
+        self.setAccessibleName("Variogram by way")
+        speak(
+            self, "Pairs by their way to the east and north: an ellipse around the middle is an anisotropy."
+        )
+
+    def show_map(self, held: VariogramMap) -> None:
+        """Show another map."""
+        self.held = held
+        self.ask()
+
+    def furnish(self) -> None:
+        """The picture, with both axes on one scale."""
+        self._image = self.library.ImageItem(axisOrder="row-major")
+        self._image.setLookupTable(ramp(_RAMP, reverse=True))
+        self.plot.addItem(self._image)
+        self.plot.setAspectLocked(True)
+
+    def draw(self) -> None:
+        """Bring the picture up to date."""
+        if self.held is None:
+            return
+        for side, title in (("bottom", "to the east, m"), ("left", "to the north, m")):
+            self.plot.getAxis(side).setLabel(title, color=tone(MUTED), **{"font-size": "11px"})
+        lag, values = self.held.lag, self.held.semivariance
+        step = float(lag[1] - lag[0])
+        self._image.setImage(np.where(np.isnan(values), np.nan, values))
+        self._image.setRect(QRectF(lag[0] - step / 2, lag[0] - step / 2, step * lag.size, step * lag.size))
+        self.plot.autoRange(padding=0.03)
 
 
 class VariogramPlot(PlotFrame):

@@ -41,7 +41,7 @@ class Device:
     def __str__(self) -> str:
         """Say where it is."""
         if self.way == "file":
-            return str(self.file)
+            return "" if self.file is None else self.file.name
         return f"{self.host} port {self.port} ({self.way.upper()})"
 
 

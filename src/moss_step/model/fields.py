@@ -29,6 +29,7 @@ FIELDS: dict[str, str] = {
     "drainage_density": "Length of streams for each square kilometre.",
     "drop_m": "Fall from its upper to its lower end.",
     "east": "Half of the mean squared difference of pairs along east and west.",
+    "east_m": "Way to the east from the first place of the pairs.",
     "elevation": "Height of the contour.",
     "error": "Height of the surface less that of the check point.",
     "expected_error": "Standard deviation that kriging expects of the error there.",
@@ -82,6 +83,7 @@ FIELDS: dict[str, str] = {
     "node": "Number of the node.",
     "north": "Half of the mean squared difference of pairs along north and south.",
     "north_east": "Half of the mean squared difference of pairs along north-east and south-west.",
+    "north_m": "Way to the north from the first place of the pairs.",
     "nssda_95": (
         "1.96 times the RMSE: 95 in 100 lie within, if errors are normal and without bias (FGDC 1998)."
     ),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -33,6 +35,10 @@ class ContourSettings(Settings):
     index_every: int = setting(
         5, "Index lines", "Every so many contours is an index line.", ge=1, le=1000, more=True
     )
+    drawn: Literal["alike", "by_depth"] = setting(
+        "alike", "Lines", "`alike`: in one colour; `by_depth`: from sand in the shallows to the dark of the "
+        "deep.", more=True,
+    )  # fmt: skip
     smooth: bool = setting(
         False,
         "Smooth",
@@ -44,6 +50,16 @@ class ContourSettings(Settings):
         "However many",
         "Trace even millions of lines: it takes minutes, and can be stopped.",
     )
+
+
+_BY_DEPTH = {
+    "column": "elevation",
+    "method": "unique",
+    "ramp": "tarn",
+    "reverse": True,
+    "labels": "elevation",
+}
+"""Deep lines are dark, shallow ones light, and each says its height."""
 
 
 def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -73,6 +89,7 @@ contours = StepKind(
     words=("isolines", "isohypse", "contour lines", "height lines", "index contour"),
     inputs=(DEM,), settings=ContourSettings, gives="shapes", run=_contours,
     memory=lambda s, inputs: memory_of(ground(inputs), s.interval),
+    draws=lambda s: {} if s.drawn == "alike" else _BY_DEPTH,
     label=lambda s, names: (
         f"Contours at {s.levels}, of {names['dem']}"
         if s.levels

@@ -47,7 +47,12 @@ def _lake_plan(settings: LakeSettings, names: Mapping[str, str]) -> tuple[Planne
             {**known, **cell, "method": settings.method},
         ),
         Planned("tin", "triangulate", {"points": "points", "area": "area"}, known),
-        Planned("lines", "contours", {"dem": "bed"}, {"interval": settings.interval, "index_every": 2}),
+        Planned(
+            "lines",
+            "contours",
+            {"dem": "bed"},
+            {"interval": settings.interval, "index_every": 2, "drawn": "by_depth"},
+        ),
         Planned("held", "storage", {"surface": "bed", "tin": "tin"}, {"level": settings.level}),
     )
 
@@ -84,6 +89,6 @@ lake_volume = StepKind(
     plan=_lake_plan,
     memory=_memory,
     label=lambda s, names: f"Water of {names['area']}",
-    look={"ramp": "water"},
+    look={"ramp": "tarn"},
     staple=4,
 )  # fmt: skip

@@ -175,7 +175,7 @@ storage = StepKind(
     run=_storage,
     memory=70,
     label=_label,
-    look={"ramp": "water"},
+    look={"ramp": "tarn"},
     main="Depth",
     beside=(
         ResultSpec("shoreline", "shapes", "Shoreline", "The line where the surface meets the level."),

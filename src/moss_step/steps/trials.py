@@ -14,7 +14,13 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import Unit
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Interpolator
-from moss_step.science.interpolate.variogram import Experimental, Variogram, experimental
+from moss_step.science.interpolate.variogram import (
+    Experimental,
+    Variogram,
+    VariogramMap,
+    experimental,
+    variogram_map,
+)
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.between import InterpolateSettings, frame_of, middles_of, wanted_cells
 from moss_step.steps.declare import Inputs, optional
@@ -49,6 +55,11 @@ class Trial:
         sill = max(sill, least + 1e-9 * max(least, 1e-300) + 1e-12)
         first = replace(first, sill=sill - least, range=reach)
         return replace(self.model, nugget=nugget, structures=(first, *others))
+
+    def by_way(self) -> VariogramMap:
+        """What pairs show by their way to the east and north."""
+        own = self.base.held.noises > 0
+        return variogram_map(self.base.x[own], self.base.y[own], self.base.held.values[own])
 
     def surface(self, model: Variogram) -> Surface:
         """The surface by a variogram, on the coarse cells.

@@ -22,6 +22,7 @@ from moss_step.science.interpolate.variogram import (
     experimental,
     fit,
     pair_cloud,
+    variogram_map,
 )
 from moss_step.steps.declare import Inputs, ResultSpec, StepKind, setting
 from moss_step.steps.places import POINTS, MeasuredSettings, gathered, model_findings
@@ -75,9 +76,18 @@ def _variogram(settings: VariogramSettings, inputs: Inputs, progress: Progress) 
         table = Table(columns, {"distance": METRE, "bearing": BEARING})
         return Outcome(table, f"{len(rows):,} pairs", tuple(model_findings(model)))
 
+    def by_way() -> Outcome:
+        made = variogram_map(u, v, held.values, longest=settings.longest)
+        north, east = np.meshgrid(made.lag, made.lag, indexing="ij")
+        columns = {
+            "east_m": east.ravel(), "north_m": north.ravel(), "semivariance": made.semivariance.ravel(),
+            "pairs": made.pairs.ravel(),
+        }  # fmt: skip
+        return Outcome(Table(columns), f"{made.lag.size} by {made.lag.size}", tuple(model_findings(model)))
+
     return Outcome(
         variogram_chart(curves, model), _figure(model), tuple(model_findings(model)), got.said,
-        beside={"pairs": pairs},
+        beside={"pairs": pairs, "map": by_way},
     )  # fmt: skip
 
 
@@ -129,6 +139,9 @@ variogram_step = StepKind(
     memory=lambda s, inputs: _MOST_BYTES * len(as_kind(inputs["points"], Shapes)) + 4e5,
     label=lambda s, names: f"Variogram of {names['points']}",
     main="By distance",
-    beside=(ResultSpec("pairs", "table", "Pairs", "Each pair of some places.", asked=True),),
+    beside=(
+        ResultSpec("pairs", "table", "Pairs", "Each pair of some places.", asked=True),
+        ResultSpec("map", "table", "By way", "A row for each way to the east and north.", asked=True),
+    ),
     staple=2,
 )

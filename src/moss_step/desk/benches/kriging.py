@@ -10,13 +10,13 @@ from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.follower import LARGE
 from moss_step.desk.parts import button, column, label, row
 from moss_step.desk.plan.live import Live, surface_veil
-from moss_step.desk.variogram_plot import VariogramPlot
+from moss_step.desk.variogram_plot import MapPlot, VariogramPlot
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.scene.ramps import usual_ramp
-from moss_step.science.interpolate.variogram import Variogram
+from moss_step.science.interpolate.variogram import Variogram, VariogramMap
 from moss_step.steps.between import InterpolateSettings
 from moss_step.steps.trials import Trial, trial_of
 
@@ -37,9 +37,13 @@ class KrigingPanel(StepPanel):
         self.plot.dragged.connect(self._on_dragged)
         self.said = label("", "muted")
         self.said.setAccessibleName("Parts of the variogram")
+        self.map = MapPlot()
+        self.map.hide()
+        self.by_way = button("By way", "Pairs by their way to the east and north, as a picture", self.turn)
+        self.by_way.setCheckable(True)
         again = button("Fit again", "Take the variogram that fits best", self.fit_again, "plain")
-        head = row(label("Variogram", "head"), self.said, 1, again, gap=10)
-        self.whole = column([head, self.plot], gap=4, margins=(14, 6, 10, 6))
+        head = row(label("Variogram", "head"), self.said, 1, self.by_way, again, gap=10)
+        self.whole = column([head, row(self.plot, self.map, grows=self.plot)], gap=4, margins=(14, 6, 10, 6))
         self.open_button = button(
             "Drag the variogram", "Open it below the plan: the surface follows", self.open
         )
@@ -49,6 +53,21 @@ class KrigingPanel(StepPanel):
         """Show the variogram under the plan."""
         self.drawer_wanted.emit(self.whole)
         self._refresh()
+
+    def turn(self) -> None:
+        """Show the picture by way beside the curve by distance, or not."""
+        self.map.setVisible(self.by_way.isChecked())
+        trial = self.trial
+        if self.by_way.isChecked() and trial is not None:
+            self.work.follower.ask(trial.by_way, self._take_map, LARGE + 1)
+
+    def _take_map(self, held: VariogramMap | MossError) -> None:
+        if self._left:
+            return
+        if isinstance(held, MossError):
+            self.said.setText(str(held))
+        else:
+            self.map.show_map(held)
 
     def fit_again(self) -> None:
         """Leave nugget, sill and range to the fit."""
@@ -101,6 +120,8 @@ class KrigingPanel(StepPanel):
         self.trial = trial
         self.plot.telling = self.work.study.telling
         self._show(trial.model)
+        if self.by_way.isChecked():
+            self.turn()
 
     def _show(self, model: Variogram) -> None:
         if self.trial is None:

@@ -31,6 +31,8 @@ class OpenedPanel(StatedPanel):
         self._metric = button(
             "Reproject to metres …", "Carry the grid over to a metric system", self._reproject
         )
+        self._relink.hide()  # until there is something to mend
+        self._metric.hide()
         layout.addWidget(self._relink)
         layout.addWidget(self._metric)
         super().build(layout)

@@ -26,6 +26,8 @@ _SMOOTHER, _PRACTICAL_SMOOTHER = 4, 5.918649346310187
 """Matérn with a smoothness of 2.5: (1 + s + s²/3) exp(-s) = 0.05."""
 _MOST_PAIRED = 4_000
 """Samples whose pairs are all counted; of more, so many are drawn by a seed."""
+_MOST_MAPPED = 1_500
+"""Samples whose pairs make a map."""
 _LEAST_NUGGET = 1e-3
 """Part of the sill that the nugget of a fitted Gaussian model has at the least (common practice)."""
 _FEWEST_PAIRS = 5
@@ -242,6 +244,75 @@ def pair_cloud(x: np.ndarray, y: np.ndarray, values: np.ndarray, most: int = 200
     px, py, z = (np.ascontiguousarray(v[which], np.float64) for v in (x, y, values))
     all_pairs(px, py, z, which, out)
     return out
+
+
+@dataclass(frozen=True, eq=False)
+class VariogramMap:
+    """Half of the mean squared difference by the way from one sample to the other: ``lag`` metres to the
+    east, and to the north (k), values and numbers of pairs by north and east lag (k, k); NaN without pairs.
+    """
+
+    lag: np.ndarray
+    semivariance: np.ndarray
+    pairs: np.ndarray
+
+
+def variogram_map(
+    x: np.ndarray, y: np.ndarray, values: np.ndarray, *, longest: float | None = None, cells: int = 21
+) -> VariogramMap:
+    """The variogram by distance and bearing at once: an ellipse around its middle is an anisotropy.
+
+    Parameters
+    ----------
+    x
+        Metres to the east (n).
+    y
+        Metres to the north (n).
+    values
+        What was measured (n).
+    longest
+        Metres to the east or north beyond which pairs do not count; left out, a third of the extent across.
+    cells
+        Cells along a side, an odd number.
+
+    Returns
+    -------
+    VariogramMap
+        The same on both sides of its middle. Of many samples 1,500 drawn by a seed stand for all.
+
+    Raises
+    ------
+    MossError
+        For samples in one place.
+
+    Source
+    ------
+    Isaaks and Srivastava 1989, An introduction to applied geostatistics, chapter 7.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.interpolate.variogram import variogram_map
+    >>> made = variogram_map(np.array([0.0, 2.0]), np.zeros(2), np.array([1.0, 3.0]), longest=2.5, cells=5)
+    >>> made.semivariance[2].tolist(), made.lag.tolist()
+    ([2.0, nan, nan, nan, 2.0], [-2.0, -1.0, 0.0, 1.0, 2.0])
+    """
+    rng = np.random.default_rng(1)
+    some = np.arange(x.size) if x.size <= _MOST_MAPPED else rng.choice(x.size, _MOST_MAPPED, replace=False)
+    i, j = np.triu_indices(some.size, 1)
+    i, j = some[i], some[j]
+    east, north, half = x[j] - x[i], y[j] - y[i], 0.5 * (values[j] - values[i]) ** 2
+    if longest is None:
+        longest = float(np.hypot(np.ptp(x), np.ptp(y))) / 3.0
+    if not longest > 0.0:
+        raise MossError("All samples lie in one place.", "Take others.")
+    edges = np.linspace(-longest, longest, cells + 1)
+    both = np.concatenate([north, -north]), np.concatenate([east, -east])
+    twice = np.concatenate([half, half])
+    pairs = np.histogram2d(*both, (edges, edges))[0]
+    total = np.histogram2d(*both, (edges, edges), weights=twice)[0]
+    mean = np.divide(total, pairs, out=np.full_like(total, np.nan), where=pairs > 0)
+    return VariogramMap((edges[:-1] + edges[1:]) / 2.0, mean, pairs.astype(np.int64))
 
 
 def fit(seen: Experimental, shape: Shape | None = None, given: Variogram | None = None) -> Variogram:
