@@ -100,7 +100,7 @@ def own_settings(
         "compare_methods": {"column": "z", **plateau},
         "triangulate": {"column": "z"},
         "coverage": {"spacing": 60.0, "bearing": 0.0},
-        "variogram": {"column": "z", "shape": "exponential", "longest": 400.0},
+        "variogram": {"column": "z", "shape": "exponential"},
         "lake_volume": {"column": "z", "level": height(0.5), "interval": relief_ / 7.3 / unit},
         "tin_grid": {},
         "storage": {"level": height(0.5)},

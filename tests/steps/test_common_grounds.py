@@ -273,6 +273,7 @@ def test_a_step_answers_or_refuses_in_words_on_every_common_ground(name, ground)
                 "interpolate",
                 "interpolate.error",
                 "tin_grid",
+                "coverage",
             ), "no-data is never ground"
     if isinstance(outcome.value, Shapes) and outcome.value.kind == "areas":
         assert shapely.is_valid(outcome.value.geometry).all()

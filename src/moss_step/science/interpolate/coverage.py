@@ -149,7 +149,7 @@ def next_line(
     """
     if not spacing > 0.0:
         raise ValueError("lines need a spacing")
-    gap = far > 0.5 * spacing  # NaN is no gap
+    gap = far > 0.5 * (spacing + min(frame.cell_metres))  # to the rim of a cell; NaN is no gap
     if not gap.any():
         return None
     plane, asked = Plane.of(frame), np.isfinite(far)
@@ -163,8 +163,12 @@ def next_line(
     step = min(frame.cell_metres)
     at = _best_band(across, excess, step, half, near)
     band = (np.abs(across - at) <= half + step) & (excess > 0.0)
-    at = float(across[band].min() + across[band].max()) / 2.0
     low, high = _longest_run(along[band], excess[band], max(2.0 * max(frame.cell_metres), spacing))
+    run = band & (along >= low) & (along <= high)
+    at = float(across[run].min() + across[run].max()) / 2.0
+    worst = np.flatnonzero(run)[np.argmax(excess[run])]
+    if abs(across[worst] - at) > half:  # gaps to both sides, and what lies between is covered
+        at = float(across[worst])
     beside = along[np.abs(across - at) <= step]
     if len(beside):  # it ends on the ground that is asked for
         low, high = np.clip((low, high), beside.min(), beside.max())

@@ -1,0 +1,1 @@
+"""Earthwork: what is cut and filled inside outlines, against a base or between two surveys."""

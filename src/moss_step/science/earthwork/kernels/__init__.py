@@ -1,0 +1,1 @@
+"""Kernels of earthwork."""

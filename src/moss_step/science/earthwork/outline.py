@@ -1,0 +1,206 @@
+"""Outlines over a grid: the exact share of each cell inside, and what is cut and filled there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.frame import Frame
+from moss_step.science.earthwork.kernels.blocks import KEPT, WIDE, add_up, sums_of_blocks
+from moss_step.science.earthwork.kernels.cover import (
+    SUMS,
+    count_rows,
+    list_rows,
+    share_inside,
+    sums_to_base,
+    sums_to_plane,
+)
+
+
+@dataclass(frozen=True)
+class Moved:
+    """What is cut and filled inside an outline, in cubic and square metres; depths in metres.
+
+    ``area`` is that of the outline on the plan, as far as the grid reaches; ``unmeasured`` is the part of it
+    without a height.
+    """
+
+    cut: float
+    fill: float
+    cut_area: float
+    fill_area: float
+    area: float
+    unmeasured: float
+    deepest_cut: float
+    deepest_fill: float
+
+    @property
+    def net(self) -> float:
+        """Cut less fill: what is left over, or missing where it is below 0."""
+        return self.cut - self.fill
+
+    @property
+    def mean_cut(self) -> float:
+        """Mean depth where there is cut; NaN where there is none."""
+        return self.cut / self.cut_area if self.cut_area > 0 else float("nan")
+
+    @property
+    def mean_fill(self) -> float:
+        """Mean depth where there is fill; NaN where there is none."""
+        return self.fill / self.fill_area if self.fill_area > 0 else float("nan")
+
+
+@dataclass(frozen=True, eq=False)
+class Plane:
+    """A plane of heights: at the grid's upper left corner, and its rise by a column and by a row."""
+
+    height: float
+    by_column: float = 0.0
+    by_row: float = 0.0
+
+
+class Outline:
+    """Areas over a grid, made ready for many questions.
+
+    Parameters
+    ----------
+    frame
+        Where the cells lie.
+    areas
+        Polygons in the same reference system, valid and apart from each other; rings inside are left out.
+
+    Raises
+    ------
+    AskedWronglyError
+        For what is no area, or crosses itself.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> frame = Frame(2, 2, 0.0, 2.0, 1.0, 1.0, "EPSG:32628")
+    >>> Outline(frame, shapely.box(0.5, 0.0, 2.0, 1.0)).shares().tolist()
+    [[0.0, 0.0], [0.5, 1.0]]
+    """
+
+    def __init__(self, frame: Frame, areas: shapely.Geometry) -> None:
+        if areas.geom_type not in ("Polygon", "MultiPolygon") or areas.is_empty:
+            raise AskedWronglyError("An outline is an area.", "Draw one, or take areas.")
+        if not areas.is_valid:
+            reason = shapely.is_valid_reason(areas).partition("[")[0].lower()
+            raise AskedWronglyError(
+                f"The outline is no clean area: {reason}.", "Pull its corners apart, so that no side crosses."
+            )
+        self.frame, self.areas = frame, areas
+        self._rows, self._cols, self.edges = _cells_of(frame, areas)
+        self.window = frame.part(self._rows, self._cols)
+        rows = self.window.rows
+        count = np.zeros(rows, np.int64)
+        count_rows(self.edges, rows, count)
+        self._first = np.concatenate([[0], np.cumsum(count)])
+        self._listed = np.empty(self._first[-1], np.int64)
+        list_rows(self.edges, rows, self._first[:-1].copy(), self._listed)
+
+    @property
+    def part(self) -> tuple[slice, slice]:
+        """Rows and columns of the grid around the outline."""
+        return self._rows, self._cols
+
+    def shares(self) -> np.ndarray:
+        """Share of each cell of the whole grid inside (rows, cols; 0 to 1)."""
+        out = np.zeros(self.frame.shape)
+        share = np.zeros(self.window.shape)
+        share_inside(self.edges, self._first, self._listed, share)
+        out[self._rows, self._cols] = share
+        return out
+
+    def moved(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> Moved:
+        """What lies above (cut) and below (fill) a base.
+
+        ``values`` are heights of the whole grid (rows, cols), ``base`` a level, a plane, or heights of the
+        whole grid; ``metres`` are in a unit of both.
+        """
+        held, (row, col) = np.ascontiguousarray(values), (self._rows.start, self._cols.start)
+        areas = np.ascontiguousarray(self.window.row_areas, np.float64)
+        sums = np.zeros((self.window.rows, SUMS))
+        ready = row, col, self.edges, self._first, self._listed, areas
+        if isinstance(base, np.ndarray):
+            sums_to_base(held, np.ascontiguousarray(base), *ready, sums)
+        else:
+            plane = base if isinstance(base, Plane) else Plane(float(base))
+            corner = plane.height + plane.by_column * col + plane.by_row * row
+            sums_to_plane(held, *ready, np.array([corner, plane.by_column, plane.by_row]), sums)
+        return _moved(sums, metres)
+
+    @property
+    def ready(self) -> tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """First row, sides with the columns of the whole grid, their list by row, and areas of cells."""
+        whole = self.edges + np.array([self._cols.start, 0.0, self._cols.start, 0.0])
+        areas = np.ascontiguousarray(self.window.row_areas, np.float64)
+        return self._rows.start, whole, self._first, self._listed, areas
+
+
+class Heights:
+    """Heights over a base, added up in blocks once: each outline then costs what its rim does.
+
+    Parameters
+    ----------
+    values
+        Heights (rows, cols); NaN is no-data.
+    base
+        A level, a plane, or heights of the whole grid.
+    metres
+        Metres in a unit of both.
+
+    Examples
+    --------
+    >>> import numpy as np, shapely
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.outline import Heights, Outline
+    >>> outline = Outline(Frame(2, 2, 0.0, 2.0, 1.0, 1.0, None), shapely.box(0.5, 0.0, 2.0, 2.0))
+    >>> Heights(np.array([[1.0, 2.0], [3.0, 4.0]]), 2.0).inside(outline).cut
+    2.5
+    """
+
+    def __init__(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> None:
+        self.values, self.metres = np.ascontiguousarray(values), metres
+        plane = base if isinstance(base, Plane) else Plane(0.0 if isinstance(base, np.ndarray) else float(base))
+        grid = base if isinstance(base, np.ndarray) else np.empty((0, 0), self.values.dtype)
+        self._base = np.ascontiguousarray(grid)
+        self._plane = np.array([plane.height, plane.by_column, plane.by_row])
+        rows, cols = self.values.shape
+        self._blocks = np.empty((rows, -(-cols // WIDE), KEPT))
+        add_up(self.values, self._base, self._plane, self._blocks)
+
+    def inside(self, outline: Outline) -> Moved:
+        """What is cut and filled inside an outline of the same grid."""
+        sums = np.zeros((outline.window.rows, SUMS))
+        sums_of_blocks(self.values, self._base, self._plane, self._blocks, *outline.ready, sums)
+        return _moved(sums, self.metres)
+
+
+def _moved(sums: np.ndarray, metres: float) -> Moved:
+    total = sums[:, :6].sum(axis=0)
+    deepest = sums[:, 6:].max(axis=0) if len(sums) else np.zeros(2)
+    return Moved(*(total[:2] * metres).tolist(), *total[2:].tolist(), *(deepest * metres).tolist())
+
+
+def _cells_of(frame: Frame, areas: shapely.Geometry) -> tuple[slice, slice, np.ndarray]:
+    """Rows and columns around areas, and their sides in cells of that part: column and row of both ends."""
+    xmin, ymin, xmax, ymax = shapely.bounds(areas)
+    left, right = (xmin - frame.x0) / frame.dx, (xmax - frame.x0) / frame.dx
+    top, bottom = (frame.y0 - ymax) / frame.dy, (frame.y0 - ymin) / frame.dy
+    cols = slice(int(np.clip(np.floor(left), 0, frame.cols)), int(np.clip(np.ceil(right), 0, frame.cols)))
+    rows = slice(int(np.clip(np.floor(top), 0, frame.rows)), int(np.clip(np.ceil(bottom), 0, frame.rows)))
+    # Rims run one way and holes the other, so that signed areas add up.
+    rings = shapely.get_rings(shapely.orient_polygons(areas))
+    corners, owner = shapely.get_coordinates(rings, return_index=True)
+    u = (corners[:, 0] - frame.x0) / frame.dx - cols.start
+    v = (frame.y0 - corners[:, 1]) / frame.dy - rows.start
+    same = owner[1:] == owner[:-1]
+    edges = np.column_stack([u[:-1], v[:-1], u[1:], v[1:]])[same]
+    return rows, cols, np.ascontiguousarray(edges)
