@@ -224,6 +224,22 @@ def curvature(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def cut_fill(
+    surface: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    base: Result | Value | str | Path | None = None,
+    *,
+    against: Literal["level", "edge", "plane", "lowest", "surface"] = "edge",
+    level: float | None = None,
+    outline: Sequence[Sequence[float]] | str | None = None,
+    cell: float | None = None,
+    swell: float = 1.0,
+    shrink: float = 1.0,
+    density: float | None = None,
+    cost: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def dam_catchment(
     dem: Result | Value | str | Path,
     *,

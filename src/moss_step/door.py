@@ -170,7 +170,7 @@ def _value(spec: InputSpec, what: Any, sources: list[str], progress: Progress) -
         sources += what.sources
         return what.value, what.name
     if isinstance(what, (str, Path)):
-        value, _ = kind_named(spec.accepts).read(str(what), progress)
+        value, _ = kind_named(spec.kind_of_file(Path(str(what)))).read(str(what), progress)
         sources.append(str(what))
         return value, Path(what).stem
     return what, spec.title

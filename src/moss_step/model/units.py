@@ -77,6 +77,7 @@ PER_METRE = _unit("per_metre", "1/m", "curvature")
 PER_KILOMETRE = _unit("km_per_km2", "km/km²", "density")
 PER_SQUARE_METRE = _unit("per_m2", "/m²", "number_density")
 CUBIC_METRE = _unit("m3", "m³", "volume")
+TONNE = _unit("t", "t", "mass")
 CELLS = _unit("cells", "cells", "count")
 COUNT = _unit("count", "", "count")
 """How many there are of what a finding is named after."""

@@ -23,6 +23,8 @@ _LOOKOUT = ((217, 194, 74), (95, 160, 120), (18, 78, 78))
 """Lichen to deep teal, dark with the number of observers."""
 _TARN = ((226, 212, 158), (112, 176, 170), (44, 116, 150), (20, 62, 104), (16, 28, 58))
 """Sand of the shallows to the dark of the deep."""
+_EARTH = ((14, 72, 84), (84, 158, 152), (240, 234, 220), (214, 140, 84), (122, 58, 20))
+"""Fill is blue-green and cut is ochre; what stays is clear."""
 _LAMP = ((0, 0, 0), (255, 255, 255))
 """Light as it falls: what is lit is light."""
 
@@ -31,7 +33,12 @@ _LAMP = ((0, 0, 0), (255, 255, 255))
 def _all() -> dict[str, np.ndarray]:
     texts = json.loads(Path(__file__).with_name("ramps.json").read_text())
     result = {name: np.frombuffer(bytes.fromhex(t), np.uint8).reshape(256, 3) for name, t in texts.items()}
-    return result | {"lookout": _between(_LOOKOUT), "lamp": _between(_LAMP), "tarn": _between(_TARN)}
+    return result | {
+        "lookout": _between(_LOOKOUT),
+        "lamp": _between(_LAMP),
+        "tarn": _between(_TARN),
+        "earth": _between(_EARTH),
+    }
 
 
 def _between(stops: tuple[tuple[int, int, int], ...]) -> np.ndarray:

@@ -161,6 +161,8 @@ class InputSpec:
     """Whether not every use needs it: forms fold it away."""
     shapes: str = ""
     """Of shapes the kinds that it is for: points, lines, areas, or several with a space; empty for any."""
+    also: tuple[str, ...] = ()
+    """Further kinds of value that it takes."""
 
     def takes(self, value: Value) -> bool:
         """Whether a value can be this input."""
@@ -170,7 +172,16 @@ class InputSpec:
         """Whether values of a type, and surfaces of a quantity, can be this input."""
         if quantity == "yes_no" and self.accepts == "surface":
             return not self.quantity
+        if any(issubclass(kind, kind_named(other).type) for other in self.also):
+            return True
         return issubclass(kind, kind_named(self.accepts).type) and self.quantity in ("", quantity)
+
+    def kind_of_file(self, path: Path) -> str:
+        """The kind of value that a file holds for it, by its ending."""
+        ending = path.suffix.lower()
+        others = (name for name in self.also if ending in kind_named(name).endings)
+        own = kind_named(self.accepts).endings
+        return self.accepts if ending in own else next(others, self.accepts)
 
     def taken(self, value: Value) -> Value:
         """A value as this input: where a surface is wanted a map of yes and no is one of 1 and 0."""

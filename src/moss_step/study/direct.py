@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
+from pathlib import Path
 
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.registry import kind_named
@@ -30,7 +31,7 @@ def do_step(
     for name, source in given.items():
         spec = step.input(name)
         if spec is not None and source:
-            inputs[name], said = kind_named(spec.accepts).read(source, progress)
+            inputs[name], said = kind_named(spec.kind_of_file(Path(source))).read(source, progress)
             names[name] = split_layer(source)[0].stem if shapes_of(source) is None else "places"
             remarks += said
     outcome = run_declared(step, settings, inputs, progress)

@@ -400,7 +400,7 @@ class StepPanel(QWidget):
 def _fits(spec: InputSpec, study: Study, ref: str, said: Said | None) -> bool:
     """Whether a result can be an input; before there is one, whether what it is declared to be can."""
     if said is None:
-        return not spec.quantity and study.result(ref).gives == spec.accepts
+        return not spec.quantity and study.result(ref).gives in (spec.accepts, *spec.also)
     return spec.takes_one_of(said.kind, said.quantity)
 
 

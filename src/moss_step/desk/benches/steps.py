@@ -29,6 +29,7 @@ QUESTIONS = {
     "surface": "Which surface do you need?",
     "water": "Where does water run, and what drains to a place?",
     "sight": "What is seen from where?",
+    "earthwork": "How much is moved, and where?",
     "classes": "Which ground falls in which class?",
 }
 

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, overlap
 from moss_step.science.earthwork.kernels.blocks import KEPT, WIDE, add_up, sums_of_blocks
 from moss_step.science.earthwork.kernels.cover import (
     SUMS,
@@ -18,6 +18,8 @@ from moss_step.science.earthwork.kernels.cover import (
     sums_to_base,
     sums_to_plane,
 )
+
+_AREAS = (shapely.GeometryType.POLYGON, shapely.GeometryType.MULTIPOLYGON)
 
 
 @dataclass(frozen=True)
@@ -88,14 +90,18 @@ class Outline:
     """
 
     def __init__(self, frame: Frame, areas: shapely.Geometry) -> None:
-        if areas.geom_type not in ("Polygon", "MultiPolygon") or areas.is_empty:
+        if shapely.get_type_id(areas) not in _AREAS or shapely.is_empty(areas):
             raise AskedWronglyError("An outline is an area.", "Draw one, or take areas.")
-        if not areas.is_valid:
+        if not shapely.is_valid(areas):
             reason = shapely.is_valid_reason(areas).partition("[")[0].lower()
             raise AskedWronglyError(
                 f"The outline is no clean area: {reason}.", "Pull its corners apart, so that no side crosses."
             )
         self.frame, self.areas = frame, areas
+        if not overlap(frame.box, tuple(shapely.bounds(areas).tolist())):
+            raise AskedWronglyError(
+                "An outline lies outside of the ground.", "Draw it on the ground, or take other areas."
+            )
         self._rows, self._cols, self.edges = _cells_of(frame, areas)
         self.window = frame.part(self._rows, self._cols)
         rows = self.window.rows
@@ -113,10 +119,14 @@ class Outline:
     def shares(self) -> np.ndarray:
         """Share of each cell of the whole grid inside (rows, cols; 0 to 1)."""
         out = np.zeros(self.frame.shape)
+        out[self._rows, self._cols] = self.own_shares()
+        return out
+
+    def own_shares(self) -> np.ndarray:
+        """Share of each cell of the part around the outline inside (rows, cols; 0 to 1)."""
         share = np.zeros(self.window.shape)
         share_inside(self.edges, self._first, self._listed, share)
-        out[self._rows, self._cols] = share
-        return out
+        return share
 
     def moved(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> Moved:
         """What lies above (cut) and below (fill) a base.
@@ -168,7 +178,9 @@ class Heights:
 
     def __init__(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> None:
         self.values, self.metres = np.ascontiguousarray(values), metres
-        plane = base if isinstance(base, Plane) else Plane(0.0 if isinstance(base, np.ndarray) else float(base))
+        plane = (
+            base if isinstance(base, Plane) else Plane(0.0 if isinstance(base, np.ndarray) else float(base))
+        )
         grid = base if isinstance(base, np.ndarray) else np.empty((0, 0), self.values.dtype)
         self._base = np.ascontiguousarray(grid)
         self._plane = np.array([plane.height, plane.by_column, plane.by_row])
@@ -189,6 +201,34 @@ def _moved(sums: np.ndarray, metres: float) -> Moved:
     return Moved(*(total[:2] * metres).tolist(), *total[2:].tolist(), *(deepest * metres).tolist())
 
 
+def rings_of(areas: shapely.Geometry) -> np.ndarray:
+    """Rims and inner rings of a polygon, or of all of several.
+
+    Parameters
+    ----------
+    areas
+        A polygon, or several as one.
+
+    Returns
+    -------
+    np.ndarray
+        Lines (n).
+
+    Raises
+    ------
+    TypeError
+        For what is no geometry.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.outline import rings_of
+    >>> len(rings_of(shapely.union_all([shapely.box(0, 0, 1, 1), shapely.box(2, 0, 3, 1)])))
+    2
+    """
+    return np.asarray(shapely.get_rings(shapely.get_parts(areas)), object)
+
+
 def _cells_of(frame: Frame, areas: shapely.Geometry) -> tuple[slice, slice, np.ndarray]:
     """Rows and columns around areas, and their sides in cells of that part: column and row of both ends."""
     xmin, ymin, xmax, ymax = shapely.bounds(areas)
@@ -197,7 +237,7 @@ def _cells_of(frame: Frame, areas: shapely.Geometry) -> tuple[slice, slice, np.n
     cols = slice(int(np.clip(np.floor(left), 0, frame.cols)), int(np.clip(np.ceil(right), 0, frame.cols)))
     rows = slice(int(np.clip(np.floor(top), 0, frame.rows)), int(np.clip(np.ceil(bottom), 0, frame.rows)))
     # Rims run one way and holes the other, so that signed areas add up.
-    rings = shapely.get_rings(shapely.orient_polygons(areas))
+    rings = rings_of(shapely.orient_polygons(areas))
     corners, owner = shapely.get_coordinates(rings, return_index=True)
     u = (corners[:, 0] - frame.x0) / frame.dx - cols.start
     v = (frame.y0 - corners[:, 1]) / frame.dy - rows.start

@@ -291,7 +291,7 @@ def along_rims(areas: Shapes, value: float, spacing: float) -> Measured:
     """
     if areas.kind != "areas":
         raise AskedWronglyError(f"An outline is an area, and these are {areas.kind}.", "Choose areas.")
-    rings = shapely.get_rings(shapely.segmentize(areas.geometry, spacing))
+    rings = shapely.get_rings(shapely.get_parts(shapely.segmentize(areas.geometry, spacing)))
     corners = np.concatenate([shapely.get_coordinates(r)[:-1] for r in rings])
     known = np.zeros(len(corners))
     return Measured(corners[:, 0].copy(), corners[:, 1].copy(), np.full(len(corners), float(value)), known)

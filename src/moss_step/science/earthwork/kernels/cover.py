@@ -1,7 +1,7 @@
 """Kernels: the exact share of each cell inside outlines, row by row, and what is cut and filled there.
 
-Each piece of an edge adds to a cell the share of it that lies to the right, and to the next what is left of its
-rise; a running sum along the row is the share inside. It is how outlines of letters are filled with exact
+Each piece of an edge adds to a cell the share of it that lies to the right, and to the next what is left of
+its rise; a running sum along the row is the share inside. It is how outlines of letters are filled with exact
 coverage, by signed areas.
 """
 
@@ -54,7 +54,7 @@ def _piece(share, u0, u1, rise, cols):
 
 @numba.njit(inline="always", cache=True)
 def _shares(share, row, edges, first, listed, cols):
-    """Fill the differences of the shares of a row, and give the first and the last column that may have any."""
+    """Fill the differences of the shares of a row; give the first and the last column that may have any."""
     low, high = cols, -1
     for k in range(first[row], first[row + 1]):
         e = listed[k]
@@ -122,7 +122,7 @@ def _add_known(off, share, sums):
         most = max(most, d if part > 0.0 else 0.0)
         least = min(least, d if part > 0.0 else 0.0)
     sums[0], sums[1], sums[2], sums[3], sums[4], sums[6], sums[7] = (
-        cut, fill, cut_area, fill_area, whole, most, -least,
+        cut, fill, cut_area, fill_area, whole, most, 0.0 - least,
     )  # fmt: skip
 
 
@@ -144,8 +144,8 @@ def _add_row(off, share, area, sums):
 def sums_to_plane(values, top, left, edges, first, listed, areas, plane, sums):
     """Add up what lies above and below a plane inside edges, a row of ``sums`` (rows, 8) for each row.
 
-    ``top`` and ``left`` are where the part of the grid begins that the edges are given in; ``plane`` (3) is its
-    height at that corner, and its rise by a column and a row; ``areas`` (rows) are of cells.
+    ``top`` and ``left`` are where the part of the grid begins that the edges are given in; ``plane`` (3) is
+    its height at that corner, and its rise by a column and a row; ``areas`` (rows) are of cells.
     """
     cols = values.shape[1] - left
     for row in numba.prange(sums.shape[0]):

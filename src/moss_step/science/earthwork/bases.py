@@ -1,0 +1,217 @@
+"""Bases that earthwork is reckoned against, from the ground along an outline."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.science.earthwork.outline import Outline, Plane, rings_of
+from moss_step.science.interpolate import plane as ground_plane
+from moss_step.science.interpolate.places import Measured, one_a_place
+from moss_step.science.interpolate.tin import on_grid, triangulate
+from moss_step.science.relief.profile import values_at
+
+_MOST_ALONG = 3_000
+"""Places along the rims of an outline at the most."""
+_LEAST_KNOWN = 0.5
+"""Share of a rim that has heights: with less of it a base would be made up."""
+
+
+@dataclass(frozen=True, eq=False)
+class Rim:
+    """Heights along the rims of an outline (n each): places in the reference system, and heights; how much of
+    the rims has any.
+    """
+
+    x: np.ndarray
+    y: np.ndarray
+    z: np.ndarray
+    known: float
+
+
+def rim_of(surface: Surface, outline: Outline) -> Rim:
+    """Heights of a surface along the rims of an outline, a place a cell or closer, and each corner.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols); NaN is no-data.
+    outline
+        The outline over its frame.
+
+    Returns
+    -------
+    Rim
+        Places with a height.
+
+    Raises
+    ------
+    MossError
+        When less than half of the rims has heights.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import rim_of
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> ground = tilted()
+    >>> rim = rim_of(ground, Outline(ground.frame, shapely.box(2, 2, 8, 4)))
+    >>> float(rim.known)
+    1.0
+    """
+    frame = surface.frame
+    step = min(frame.dx, frame.dy)
+    step = max(step, shapely.length(outline.areas) / _MOST_ALONG)
+    rings = shapely.segmentize(rings_of(outline.areas), step)
+    xy = np.unique(shapely.get_coordinates(rings), axis=0)
+    z = values_at(surface, xy[:, 0], xy[:, 1]).astype(np.float64)
+    there = np.isfinite(z)
+    known = float(there.mean())
+    if known < _LEAST_KNOWN:
+        raise MossError(
+            f"Of the outline's edge only {known:.0%} lies on ground that was measured.",
+            "Draw it where there are heights, or take a level as the base.",
+        )
+    return Rim(xy[there, 0], xy[there, 1], z[there], known)
+
+
+def edge_base(surface: Surface, outline: Outline) -> np.ndarray:
+    """The base between the heights of an outline's own edge, on triangles.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols).
+    outline
+        The outline over its frame.
+
+    Returns
+    -------
+    np.ndarray
+        Heights (rows, cols; the surface's type), NaN away from the outline.
+
+    Raises
+    ------
+    MossError
+        When the edge has no heights.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import edge_base
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> ground = tilted()
+    >>> base = edge_base(ground, Outline(ground.frame, shapely.box(2, 2, 8, 6)))
+    >>> bool(abs(base[1, 2] - ground.values[1, 2]) < 1e-4)
+    True
+    """
+    rim, window = rim_of(surface, outline), outline.window
+    low = float(rim.z.min())
+    held = one_a_place(Measured(rim.x, rim.y, rim.z - low))
+    tin = triangulate(held, ground_plane.Plane.of(window), window.crs, surface.unit)
+    part = on_grid(tin, window).values.astype(np.float64) + low
+    _fill_beside(part, outline.own_shares() > 0, rim, window)
+    base = np.full(surface.frame.shape, np.nan, np.result_type(surface.values, np.float32))
+    base[outline.part] = part
+    return base
+
+
+def _fill_beside(part: np.ndarray, inside: np.ndarray, rim: Rim, window: Frame) -> None:
+    """Cells whose middle lies outside of the outline, though a part of them does not, take the height of the
+    rim beside them.
+    """
+    from scipy.spatial import cKDTree
+
+    rows, cols = np.nonzero(np.isnan(part) & inside)
+    if not len(rows):
+        return
+    plane = ground_plane.Plane.of(window)
+    tree = cKDTree(np.column_stack(plane.places(rim.x, rim.y)))
+    at = plane.places(window.x0 + (cols + 0.5) * window.dx, window.y0 - (rows + 0.5) * window.dy)
+    reach = 1.5 * max(window.cell_metres)
+    off, near = tree.query(np.column_stack(at), distance_upper_bound=reach)
+    there = np.isfinite(off)
+    part[rows[there], cols[there]] = rim.z[near[there]]
+
+
+def plane_base(surface: Surface, outline: Outline) -> Plane:
+    """The plane that comes nearest to the heights of an outline's edge, by least squares.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols).
+    outline
+        The outline over its frame.
+
+    Returns
+    -------
+    Plane
+        In columns and rows of the surface.
+
+    Raises
+    ------
+    MossError
+        When the edge has no heights.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import plane_base
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> ground = tilted()
+    >>> made = plane_base(ground, Outline(ground.frame, shapely.box(2, 2, 8, 6)))
+    >>> round(made.by_column, 6), round(abs(made.by_row), 6)
+    (2.0, 0.0)
+    """
+    rim, frame = rim_of(surface, outline), surface.frame
+    u, v = (rim.x - frame.x0) / frame.dx, (frame.y0 - rim.y) / frame.dy
+    middle = u.mean(), v.mean()
+    table = np.column_stack([np.ones(len(u)), u - middle[0], v - middle[1]])
+    (height, by_column, by_row), *_ = np.linalg.lstsq(table, rim.z, rcond=None)
+    corner = height - by_column * middle[0] - by_row * middle[1]
+    return Plane(float(corner), float(by_column), float(by_row))
+
+
+def lowest_in(surface: Surface, outline: Outline) -> float:
+    """The lowest height of the cells that an outline covers, in part or whole.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols).
+    outline
+        The outline over its frame.
+
+    Returns
+    -------
+    float
+        The height, in the surface's unit.
+
+    Raises
+    ------
+    MossError
+        When none is there.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import lowest_in
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> lowest_in(tilted(), Outline(tilted().frame, shapely.box(2, 2, 8, 6)))
+    2.0
+    """
+    inside = surface.values[outline.part][outline.own_shares() > 0]
+    inside = inside[np.isfinite(inside)]
+    if not inside.size:
+        raise MossError("No height lies in the outline.", "Draw it where there are heights.")
+    return float(inside.min())

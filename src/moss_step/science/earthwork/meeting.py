@@ -1,0 +1,88 @@
+"""Brings a second surface to the cells of the first, so that both can be reckoned against each other."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import carried, reference_system, same_frame
+from moss_step.model.surface import Surface
+from moss_step.model.words import value_text
+from moss_step.science.relief.profile import values_at
+
+_ROWS = 1_000_000
+"""Places that are read at once."""
+
+
+def laid_on(other: Surface, first: Surface) -> tuple[np.ndarray, list[str]]:
+    """Heights of another surface at the cells of the first, in its unit.
+
+    Parameters
+    ----------
+    other
+        The surface that is brought over.
+    first
+        The surface whose cells and unit count.
+
+    Returns
+    -------
+    tuple of np.ndarray and list of str
+        Heights (rows, cols) of the first's cells, NaN beyond the other; and what was done, in sentences.
+
+    Raises
+    ------
+    MossError
+        When both do not overlap, or one has a unit that is no length.
+
+    Examples
+    --------
+    >>> from moss_step.science.earthwork.meeting import laid_on
+    >>> from moss_step.science.sample import tilted
+    >>> heights, said = laid_on(tilted(), tilted())
+    >>> heights[0].tolist(), said
+    ([0.0, 2.0, 4.0, 6.0, 8.0], [])
+    """
+    said: list[str] = []
+    factor = _factor(other, first, said)
+    if same_frame(other.frame, first.frame):
+        heights = other.values
+    else:
+        heights = _read(other, first)
+        said.append("The other surface has other cells: it is read between them, at the cells of the first.")
+    if not np.isfinite(heights).any():
+        raise MossError("Both surfaces do not overlap.", "Take surfaces of the same ground.")
+    return (heights if factor == 1.0 else heights * factor), said
+
+
+def _factor(other: Surface, first: Surface, said: list[str]) -> float:
+    a, b = other.unit, first.unit
+    if a == b or "length" not in (a.kind, b.kind):
+        return 1.0
+    if {a.kind, b.kind} != {"length"}:
+        known, unknown = (first, other) if b.kind == "length" else (other, first)
+        said.append(f"The unit of one surface is not stated: {known.unit.symbol} is taken for it.")
+        return 1.0 if unknown.unit.kind != "length" else a.factor / b.factor
+    one = value_text(a.factor / b.factor, b)
+    said.append(f"Heights in {a.symbol} were brought to {b.symbol}: 1 {a.symbol} is {one}.")
+    return a.factor / b.factor
+
+
+def _read(other: Surface, first: Surface) -> np.ndarray:
+    frame = first.frame
+    here, there = frame.crs, other.frame.crs
+    if (here is None) != (there is None):
+        raise AskedWronglyError(
+            "One of the surfaces states no reference system: how they lie to each other is not known.",
+            "State it where the surface is opened.",
+        )
+    out = np.full(frame.shape, np.nan, np.result_type(other.values, np.float32))
+    step = max(1, _ROWS // frame.cols)
+    x = frame.x0 + (np.arange(frame.cols) + 0.5) * frame.dx
+    for top in range(0, frame.rows, step):
+        rows = np.arange(top, min(top + step, frame.rows))
+        y = frame.y0 - (rows + 0.5) * frame.dy
+        u, v = (a.ravel() for a in np.meshgrid(x, y))
+        if here is not None and there is not None and reference_system(here) != reference_system(there):
+            u, v = carried(here, there, u, v)
+        out[rows[0] : rows[-1] + 1] = values_at(other, u, v).reshape(len(rows), frame.cols)
+    return out

@@ -1,0 +1,409 @@
+"""Earthwork: what is cut and filled inside outlines, against a level, an edge, a plane or a surface."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+import shapely
+
+from moss_step.formats.vector import in_system
+from moss_step.model.arrays import as_short
+from moss_step.model.cloud import Cloud
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
+from moss_step.model.frame import reference_system
+from moss_step.model.outcome import Outcome, Value
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.telling import mark
+from moss_step.model.tin import Tin
+from moss_step.model.typed import as_kind, of_kind
+from moss_step.model.units import CUBIC_METRE, METRE, NONE, SQUARE_METRE, TONNE
+from moss_step.model.words import value_text
+from moss_step.science.earthwork.bases import edge_base, lowest_in, plane_base
+from moss_step.science.earthwork.meeting import laid_on
+from moss_step.science.earthwork.outline import Moved, Outline, Plane, rings_of
+from moss_step.science.framing import frame_around, round_side
+from moss_step.science.interpolate.tin import on_grid
+from moss_step.science.relief.gradient import slope
+from moss_step.science.relief.profile import values_at
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.fields import PointsField
+
+Against = Literal["level", "edge", "plane", "lowest", "surface"]
+_CUT = declared("cut", "Cut", MAIN)
+_FILL = declared("fill", "Fill", MAIN)
+_NET = declared("net", "Net", MAIN)
+_RATIO = declared("ratio", "Cut over fill", USUAL)
+_AREA = declared("area", "Area on the plan", USUAL)
+_GROUND = declared("surface_area", "Area on the ground", USUAL)
+_PERIMETER = declared("perimeter", "Perimeter", USUAL)
+_CUT_AREA = declared("cut_area", "Area of cut", USUAL)
+_FILL_AREA = declared("fill_area", "Area of fill", USUAL)
+_MEAN_CUT = declared("mean_cut", "Mean depth of cut", USUAL)
+_MEAN_FILL = declared("mean_fill", "Mean depth of fill", USUAL)
+_DEEPEST_CUT = declared("deepest_cut", "Deepest cut", USUAL)
+_DEEPEST_FILL = declared("deepest_fill", "Deepest fill", USUAL)
+_UNMEASURED = declared("unmeasured", "Not measured", USUAL)
+_LOOSE = declared("loose_cut", "Cut, loosened", ASIDE)
+_NEEDED = declared("needed_fill", "Ground that the fill needs", ASIDE)
+_LEFT = declared("left_over", "Left over, or missing", ASIDE)
+_MASS = declared("mass", "Mass of the cut", ASIDE)
+_COST = declared("cost", "Cost", ASIDE)
+_GROUND_CLASS = 2
+"""Points of the ground (ASPRS, LAS 1.4 R15)."""
+_TIN_CELLS = 40_000.0
+"""Cells that a TIN is read at inside an outline, where no size is stated."""
+
+
+class CutFillSettings(Settings):
+    """Settings of cut_fill."""
+
+    against: Against = setting(
+        "edge",
+        "Against",
+        "`edge`: between the heights along the outline; `plane`: the one nearest to them; `level`: a height; "
+        "`lowest`: the lowest height inside; `surface`: a design, or the earlier survey.",
+    )
+    level: float | None = setting(
+        None, "Level", "In the unit of the heights.", control="slider", when={"against": ("level",)}
+    )
+    outline: PointsField | None = setting(
+        None, "Outline", "Its corners[[: x,y;x,y;x,y]].", control="outline", without_input="area"
+    )
+    cell: float | None = setting(
+        None, "Cell", "Of a cloud or TIN, in units of the plan; left out, by its spacing.", gt=0, more=True
+    )
+    swell: float = setting(
+        1.0, "Swell", "Loose volume of what is cut, over its volume in the ground.", ge=0.5, le=3, more=True
+    )
+    shrink: float = setting(
+        1.0, "Shrink", "Volume of fill once compacted, over its volume in the ground.", ge=0.3, le=1.5,
+        more=True,
+    )  # fmt: skip
+    density: float | None = setting(
+        None, "Density", "Tonnes a cubic metre in the ground.", unit="t/m³", gt=0, le=25, more=True
+    )
+    cost: float | None = setting(
+        None, "Cost a cubic metre", "Of what is moved: the larger of cut and fill.", ge=0, more=True
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Reckoned:
+    """One outline with its base and what is moved in it."""
+
+    outline: Outline
+    base: Plane | float | np.ndarray
+    moved: Moved
+    ground_area: float
+
+
+def surface_under(value: Value, cell: float | None, area: shapely.Geometry, progress: Progress) -> Surface:
+    """Heights as a grid: of a grid itself, of a TIN at cells around an area, of a cloud by its points.
+
+    Raises MossError for what has no heights there.
+    """
+    grid, tin, cloud = of_kind(value, Surface), of_kind(value, Tin), of_kind(value, Cloud)
+    if grid is not None:
+        return grid
+    if tin is not None:
+        side = cell or round_side(float(np.sqrt(max(shapely.area(area), 1e-12) / _TIN_CELLS)))
+        return on_grid(tin, frame_around(shapely.bounds(area).tolist(), side, tin.crs))
+    from moss_step.steps.cloud_grids import grid_points_step
+
+    classes = None if cloud is None else cloud.attributes.get("classification")
+    known = classes is not None and bool((classes == _GROUND_CLASS).any())
+    asked = grid_points_step.checked({"what": "ground" if known else "mean", "cell": cell})
+    return as_kind(grid_points_step.run(asked, {"cloud": as_kind(value, Cloud)}, progress).value, Surface)
+
+
+def outlines_of(settings: CutFillSettings, inputs: Inputs, crs: str | None) -> Shapes:
+    """The outlines that are asked for: areas, or the one that was drawn.
+
+    Raises AskedWronglyError when there is none, or it has too few corners.
+    """
+    areas = optional(inputs, "area", Shapes)
+    if areas is not None:
+        return in_system(areas, crs)
+    if settings.outline is None:
+        raise AskedWronglyError(
+            "There is no outline.", "Draw one on the plan, or take areas.", "Give area=... or outline=..."
+        )
+    if len(settings.outline) < 3:
+        raise AskedWronglyError(f"The outline has {len(settings.outline)} corners.", "Give it three or more.")
+    return Shapes(np.array([shapely.Polygon(settings.outline)], object), {}, crs)
+
+
+def base_of(
+    settings: CutFillSettings, surface: Surface, outline: Outline, other: np.ndarray | None
+) -> Plane | float | np.ndarray:
+    """The base of an outline, as the settings ask.
+
+    Raises MossError when it cannot be found.
+    """
+    if settings.against == "edge":
+        return edge_base(surface, outline)
+    if settings.against == "plane":
+        return plane_base(surface, outline)
+    if settings.against == "lowest":
+        return lowest_in(surface, outline)
+    if settings.against == "level":
+        if settings.level is None:
+            raise AskedWronglyError("No level is stated.", "Drag it, or type it.", "Give level=...")
+        return settings.level
+    if other is None:
+        raise AskedWronglyError(
+            "The base is a surface, and none is chosen.", "Choose it under Base.", "Give base=..."
+        )
+    return other
+
+
+def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    value, other = inputs["surface"], optional(inputs, "base", Surface)
+    crs = (
+        getattr(value, "crs", None) if of_kind(value, Surface) is None else as_kind(value, Surface).frame.crs
+    )
+    areas = outlines_of(settings, inputs, crs)
+    whole = shapely.union_all(areas.geometry)
+    progress.at(0.0, "Gathering heights")
+    surface = surface_under(value, settings.cell, whole, progress.part(0.0, 0.3))
+    said = (
+        [] if surface.unit.kind == "length" else ["The unit of the heights is not stated: metres are taken."]
+    )
+    laid = None
+    if settings.against == "surface" and other is not None:
+        laid, words = laid_on(other, surface)
+        said += words
+    steep = slope(surface, "percent").values if min(surface.frame.shape) > 1 else None
+    made = []
+    for k, geometry in enumerate(areas.geometry):
+        progress.at(0.3 + 0.6 * k / len(areas), "Reckoning outlines")
+        made.append(_reckoned(settings, surface, Outline(surface.frame, geometry), laid, steep))
+    findings = _findings(settings, surface, areas, made)
+    said += _remarks(surface, made)
+    depth = _depths(surface, made)
+
+    def shapes() -> Outcome:
+        return Outcome(_as_shapes(surface, areas, made), f"{len(made)} outlines", findings)
+
+    def corners() -> Outcome:
+        table = _corners(surface, areas)
+        return Outcome(table, f"{len(table):,} corners", findings)
+
+    def record() -> Outcome:
+        return Outcome(_record(settings, surface, findings, said), "record", findings)
+
+    cut, fill = findings[0].value, findings[1].value
+    figure = f"cut {mark(cut, CUBIC_METRE)}, fill {mark(fill, CUBIC_METRE)}"
+    beside = {"outlines": shapes, "corners": corners, "record": record}
+    return Outcome(depth, figure, findings, tuple(said), beside=beside)
+
+
+def _reckoned(
+    settings: CutFillSettings, surface: Surface, outline: Outline, laid: np.ndarray | None,
+    steep: np.ndarray | None,
+) -> _Reckoned:  # fmt: skip
+    base = base_of(settings, surface, outline, laid)
+    moved = outline.moved(surface.values, base, surface.metres_per_height)
+    if moved.area <= moved.unmeasured * (1.0 + 1e-12):
+        raise MossError("No height lies in an outline.", "Draw it where there are heights.")
+    ground_area = moved.area - moved.unmeasured
+    if steep is not None:
+        shares = outline.own_shares() * outline.window.row_areas[:, None]
+        known = np.isfinite(surface.values[outline.part])
+        lean = np.nan_to_num(steep[outline.part]).astype(np.float64) / 100.0
+        ground_area = float((shares * known * np.hypot(1.0, lean)).sum())
+    return _Reckoned(outline, base, moved, ground_area)
+
+
+def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:
+    """Heights above the base inside the outlines: above 0 is cut, below it fill."""
+    out = np.full(surface.frame.shape, np.nan)
+    for one in made:
+        part = one.outline.part
+        inside = one.outline.own_shares() >= 0.5
+        base = one.base
+        rows, cols = np.indices(inside.shape)
+        if isinstance(base, np.ndarray):
+            under = base[part].astype(np.float64)
+        else:
+            plane = base if isinstance(base, Plane) else Plane(float(base))
+            under = (
+                plane.height
+                + plane.by_column * (cols + part[1].start + 0.5)
+                + plane.by_row * (rows + part[0].start + 0.5)
+            )
+        off = surface.values[part].astype(np.float64) - under
+        out[part] = np.where(inside, off, out[part])
+    return Surface(as_short(out), surface.frame, surface.unit, "difference")
+
+
+def _findings(
+    settings: CutFillSettings, surface: Surface, areas: Shapes, made: list[_Reckoned]
+) -> tuple[Finding, ...]:
+    moved = [one.moved for one in made]
+    cut, fill = sum(m.cut for m in moved), sum(m.fill for m in moved)
+    cut_area, fill_area = sum(m.cut_area for m in moved), sum(m.fill_area for m in moved)
+    unmeasured = sum(m.unmeasured for m in moved)
+    nan = float("nan")
+    found = [
+        Finding(_CUT, cut, CUBIC_METRE), Finding(_FILL, fill, CUBIC_METRE),
+        Finding(_NET, cut - fill, CUBIC_METRE),
+        Finding(_RATIO, cut / fill if fill > 0 else nan, NONE),
+        Finding(_AREA, sum(m.area for m in moved), SQUARE_METRE),
+        Finding(_GROUND, sum(one.ground_area for one in made), SQUARE_METRE),
+        Finding(_PERIMETER, _around(surface, shapely.union_all(areas.geometry)), METRE),
+        Finding(_CUT_AREA, cut_area, SQUARE_METRE), Finding(_FILL_AREA, fill_area, SQUARE_METRE),
+        Finding(_MEAN_CUT, cut / cut_area if cut_area > 0 else nan, METRE),
+        Finding(_MEAN_FILL, fill / fill_area if fill_area > 0 else nan, METRE),
+        Finding(_DEEPEST_CUT, max(m.deepest_cut for m in moved), METRE),
+        Finding(_DEEPEST_FILL, max(m.deepest_fill for m in moved), METRE),
+        Finding(_UNMEASURED, unmeasured, SQUARE_METRE),
+    ]  # fmt: skip
+    if settings.swell != 1.0 or settings.shrink != 1.0:
+        needed = fill / settings.shrink
+        found += [
+            Finding(_LOOSE, cut * settings.swell, CUBIC_METRE), Finding(_NEEDED, needed, CUBIC_METRE),
+            Finding(_LEFT, cut - needed, CUBIC_METRE),
+        ]  # fmt: skip
+    if settings.density is not None:
+        found.append(Finding(_MASS, cut * settings.density, TONNE))
+    if settings.cost is not None:
+        found.append(Finding(_COST, max(cut, fill) * settings.cost, NONE))
+    return tuple(f for f in found if not np.isnan(f.value))
+
+
+def _around(surface: Surface, area: shapely.Geometry) -> float:
+    """Metres along all rims of an area."""
+    return float(surface.frame.lengths(rings_of(area)).sum())
+
+
+def _remarks(surface: Surface, made: list[_Reckoned]) -> list[str]:
+    said = []
+    lost = sum(one.moved.unmeasured for one in made)
+    whole = sum(one.moved.area for one in made)
+    if lost > 1e-9 * whole:
+        said.append(f"Of the area {lost / whole:.1%} has no height and counts as neither cut nor fill.")
+    asked = sum(float(surface.frame.areas(np.array([one.outline.areas], object))[0]) for one in made)
+    if asked > whole * (1.0 + 1e-3):
+        said.append(f"Of the outlines {1.0 - whole / asked:.1%} lies beyond the ground and is left out.")
+    if not any(one.moved.cut or one.moved.fill for one in made):
+        said.append("Nothing lies above or below the base.")
+    return said
+
+
+def _as_shapes(surface: Surface, areas: Shapes, made: list[_Reckoned]) -> Shapes:
+    """The outlines with all of their figures as attributes."""
+    moved = [one.moved for one in made]
+    columns = {
+        "cut_m3": [m.cut for m in moved], "fill_m3": [m.fill for m in moved],
+        "net_m3": [m.net for m in moved],
+        "area_m2": [m.area for m in moved], "ground_m2": [one.ground_area for one in made],
+        "cut_m2": [m.cut_area for m in moved], "fill_m2": [m.fill_area for m in moved],
+        "mean_cut_m": [m.mean_cut for m in moved], "mean_fill_m": [m.mean_fill for m in moved],
+        "deepest_cut_m": [m.deepest_cut for m in moved], "deepest_fill_m": [m.deepest_fill for m in moved],
+        "unmeasured_m2": [m.unmeasured for m in moved],
+        "perimeter_m": [_around(surface, a) for a in areas.geometry],
+    }  # fmt: skip
+    own = {n: v for n, v in areas.columns.items() if n not in columns}
+    return replace(areas, columns={**own, **{n: np.array(v, float) for n, v in columns.items()}})
+
+
+def _corners(surface: Surface, areas: Shapes) -> Table:
+    """Each corner of each outline, with the height of the surface there."""
+    xy, owner = shapely.get_coordinates(areas.geometry, return_index=True)
+    z = values_at(surface, xy[:, 0], xy[:, 1]).astype(np.float64)
+    columns = {"outline": owner + 1, "x": xy[:, 0], "y": xy[:, 1], "z": z}
+    return Table(columns, {"z": surface.unit}, crs=surface.frame.crs)
+
+
+def _record(
+    settings: CutFillSettings, surface: Surface, findings: tuple[Finding, ...], said: list[str]
+) -> Table:
+    """All that was asked and found, row by row, with the time of the reckoning."""
+    frame = surface.frame
+    rows = [
+        ("reckoned", time.strftime("%Y-%m-%d %H:%M:%S %z"), ""),
+        ("against", settings.against, ""),
+        ("reference system", "not stated" if frame.crs is None else reference_system(frame.crs).name, ""),
+        ("cell width", f"{frame.cell_metres[0]:.9g}", "m"),
+        ("cell height", f"{frame.cell_metres[1]:.9g}", "m"),
+        ("unit of heights", surface.unit.symbol, ""),
+    ]
+    if settings.level is not None and settings.against == "level":
+        rows.append(("level", value_text(settings.level, surface.unit), ""))
+    rows += [
+        (name.replace("_", " "), f"{v:g}", "")
+        for name in ("swell", "shrink", "density", "cost")
+        if (v := getattr(settings, name)) is not None
+    ]
+    rows += [(f.title.lower(), f"{float(f.value):.12g}", f.unit.symbol) for f in findings]
+    rows += [("remark", text, "") for text in said]
+    what, value, unit = (np.array(c, object) for c in zip(*rows, strict=True))
+    return Table({"what": what, "value": value, "unit": unit})
+
+
+def _memory(settings: CutFillSettings, inputs: Inputs) -> float:
+    """Bytes: depths, slopes, shares and the base of the cells around the outlines."""
+    grid = of_kind(inputs["surface"], Surface)
+    cells = 4e4 if grid is None else float(grid.values.size)
+    return 48.0 * cells + 1e6
+
+
+def _label(settings: CutFillSettings, names: Mapping[str, str]) -> str:
+    against = {
+        "edge": "its edge", "plane": "a plane", "lowest": "its lowest point",
+        "level": f"{settings.level or 0:g}",
+        "surface": names.get("base", "a surface"),
+    }  # fmt: skip
+    return f"Cut and fill of {names['surface']} against {against[settings.against]}"
+
+
+cut_fill = StepKind(
+    kind="cut_fill",
+    example="area=areas.gpkg against=edge",
+    bench="earthwork",
+    group="Volumes",
+    title="Cut and fill",
+    question="How much is cut and filled inside an outline?",
+    help=(
+        "Volume above a base (cut) and below it (fill) inside outlines, with areas, depths and the record. "
+        "Cells at the edge count by the share of them that lies inside."
+    ),
+    formula=(
+        "cut = Σ share × area × max(z − base, 0); fill = Σ share × area × max(base − z, 0); "
+        "net = cut − fill; share = part of the cell inside the outline, by signed areas"
+    ),
+    words=(
+        "volume", "stockpile", "excavation", "earthworks", "earth moving", "spoil", "borrow pit", "grading",
+        "heap", "pit", "cut and fill", "muck",
+    ),
+    inputs=(
+        InputSpec(
+            "surface", "surface", "Ground", "A grid, a TIN or a cloud that was surveyed.",
+            quantity="elevation", also=("tin", "cloud"),
+        ),
+        InputSpec("area", "shapes", "Outlines", "In place of one that is drawn.", True, shapes="areas"),
+        InputSpec("base", "surface", "Base", "A design, or the earlier survey.", True, "elevation"),
+    ),
+    settings=CutFillSettings,
+    gives="surface",
+    run=_cut_fill,
+    memory=_memory,
+    label=_label,
+    look={"ramp": "earth", "centre": 0.0},
+    main="Depth of cut and fill",
+    beside=(
+        ResultSpec("outlines", "shapes", "Outlines", "Each outline with all of its figures."),
+        ResultSpec("corners", "table", "Corners", "Each corner with its height."),
+        ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
+    ),
+    staple=0,
+)  # fmt: skip
