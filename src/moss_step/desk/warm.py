@@ -22,6 +22,8 @@ from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.science.earthwork.outline import Heights, Outline
 from moss_step.science.interpolate.kriging import ALL_AT_ONCE
 from moss_step.science.interpolate.surfaces import METHODS
 from moss_step.science.sight.observer import Observer, prepare_sight
@@ -126,6 +128,21 @@ def _between_places() -> None:
     surface = made("tin_grid", {}, tin=tin).value
     held = made("storage", {"level": 0.0}, surface=surface, tin=tin)
     held.beside["curve"](), held.beside["shoreline"]()
+    made("coverage", {"spacing": 3.0}, points=points, area=shore)
+    _earthwork(as_kind(surface, Surface), shore)
+
+
+def _earthwork(surface: Surface, outline: Shapes) -> None:
+    """What earthwork runs, with bases of every sort, and what follows a drag."""
+    for against in ("edge", "plane", "lowest", "surface"):
+        inputs: dict[str, Value] = {"surface": surface, "area": outline}
+        if against == "surface":
+            inputs["base"] = surface
+        run_declared(step_kind("cut_fill"), {"against": against}, inputs, silent())
+    area = Outline(surface.frame, shapely.union_all(outline.geometry))
+    base: float | np.ndarray
+    for base in (0.0, surface.values):
+        Heights(surface.values, base).inside(area)
 
 
 def _look_at_points(app: QCoreApplication, window: MainWindow) -> None:

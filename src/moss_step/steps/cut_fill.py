@@ -75,7 +75,12 @@ class CutFillSettings(Settings):
         None, "Level", "In the unit of the heights.", control="slider", when={"against": ("level",)}
     )
     outline: PointsField | None = setting(
-        None, "Outline", "Its corners[[: x,y;x,y;x,y]].", control="outline", without_input="area"
+        None,
+        "Outline",
+        "Its corners[[: x,y;x,y;x,y]].",
+        control="outline",
+        without_input="area",
+        more=True,
     )
     cell: float | None = setting(
         None, "Cell", "Of a cloud or TIN, in units of the plan; left out, by its spacing.", gt=0, more=True

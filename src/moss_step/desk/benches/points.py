@@ -2,86 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
-import numpy as np
-from PySide6.QtWidgets import QVBoxLayout
-
+from moss_step.desk.benches.outlining import OutlinePanel
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.steps import StepBench
-from moss_step.desk.controls import PlacesControl
-from moss_step.desk.parts import button, label
-from moss_step.desk.plan.tools.vertices import VertexTool
-from moss_step.scene.sketch import Sketch
 from moss_step.steps.catalogue import keeper
 from moss_step.steps.declare import StepKind
-
-
-class OutlinePanel(StepPanel):
-    """Draws the outline in which points get another class, and has its corners pulled."""
-
-    def build(self, layout: QVBoxLayout) -> None:
-        """A button for the outline above the settings."""
-        self.tool: VertexTool | None = None
-        self.outline = self.kind.setting_by("outline")
-        draw = button("Draw the outline on the plan", "Click from corner to corner", self.draw_outline)
-        self.said = label("", "muted", wrap=True)
-        self.said.setAccessibleName("What is drawn")
-        layout.addWidget(draw)
-        layout.addWidget(self.said)
-        super().build(layout)
-
-    def load_settings(self, settings: dict[str, Any]) -> None:
-        """Show settings; the tool shows the outline as it is now."""
-        super().load_settings(settings)
-        self._show_outline()
-
-    def show_settings(self, names: Any, values: Any) -> None:
-        """Show some settings as they are now."""
-        super().show_settings(names, values)
-        self._show_outline()
-
-    def arm(self) -> None:
-        """A new step begins with its outline, unless a lasso was drawn before."""
-        if not self.step_id and not self.settings().get("line"):
-            self.draw_outline()
-
-    def draw_outline(self) -> None:
-        """Draw it anew, or pull the corners of the one there is."""
-        sketch = self._sketch()
-        self.tool = VertexTool(sketch, lambda: np.empty((0, 2)), self.rounded, adding=not sketch.shapes)
-        self.tool.result.connect(self._use)
-        self.tool_wanted.emit(self.tool)
-
-    def _sketch(self) -> Sketch:
-        corners = self.settings().get(self.outline)
-        corners = corners if isinstance(corners, tuple) else ()
-        return Sketch("areas").adding(corners) if len(corners) > 1 else Sketch("areas")
-
-    def _use(self, sketch: Sketch) -> None:
-        """Take the outline; once it is there its corners are pulled."""
-        shape = sketch.shapes[-1] if sketch.shapes else None
-        corners = None if shape is None else shape.vertices
-        self.form.control(self.outline, PlacesControl).fill(corners)
-        if self.tool is not None:
-            self.tool.adding = corners is None
-            self._show_outline()
-
-    def _show_outline(self) -> None:
-        given = self.settings()
-        corners, lasso = given.get(self.outline) or (), given.get("lasso") or ()
-        parts = [f"{len(corners)} corners on the plan"] if corners else []
-        parts += [f"{len(lasso)} corners in the section"] if lasso else []
-        self.said.setText("; ".join(parts) or "Click from corner to corner; Return ends it.")
-        if self.tool is not None:
-            self.tool.show(self._sketch())
-
-    def leave(self) -> None:
-        """Put the tool away."""
-        if self.tool is not None:
-            self.tool = None
-            self.tool_wanted.emit(None)
-        super().leave()
 
 
 class PointsBench(StepBench):

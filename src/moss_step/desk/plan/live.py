@@ -89,14 +89,22 @@ def graded_veil(grades: np.ndarray, frame: Frame, color: str, most: int, alpha: 
     return _veil(_thinned(grades), paints, frame)
 
 
-def surface_veil(surface: Surface, ramp_name: str) -> Veil:
-    """Draw a surface over the plan, in the colours of a ramp from its lowest to its highest value."""
-    low, high = surface.range or (0.0, 1.0)
+def surface_veil(
+    surface: Surface, ramp_name: str, span: tuple[float, float] | None = None, alpha: int = 255
+) -> Veil:
+    """Draw a surface over the plan, in the colours of a ramp from its lowest to its highest value, or over a
+    span.
+    """
+    low, high = span or surface.range or (0.0, 1.0)
     thin = _thinned(surface.values)
-    with np.errstate(invalid="ignore"):
-        grades = np.nan_to_num((thin - low) / ((high - low) or 1.0) * _SHADES, nan=-1.0)
-    paints = [0, *(QColor(color).rgba() for color in colors_along(ramp_name, _SHADES + 1))]
-    return _veil(np.clip(np.rint(grades) + 1, 0, _SHADES + 1).astype(np.uint8), paints, surface.frame)
+    share = np.clip((np.nan_to_num(thin, nan=low) - low) / ((high - low) or 1.0), 0.0, 1.0)
+    grades = np.where(np.isnan(thin), 0, np.rint(share * _SHADES) + 1)
+    paints = [0]
+    for color in colors_along(ramp_name, _SHADES + 1):
+        paint = QColor(color)
+        paint.setAlpha(alpha)
+        paints.append(paint.rgba())
+    return _veil(grades.astype(np.uint8), paints, surface.frame)
 
 
 def draw_live(painter: QPainter, live: Live, camera: Camera) -> None:

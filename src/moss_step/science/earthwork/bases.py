@@ -18,6 +18,8 @@ from moss_step.science.relief.profile import values_at
 
 _MOST_ALONG = 3_000
 """Places along the rims of an outline at the most."""
+_ON_EDGE = 1e-6
+"""Cells from the edge of the ground within which a place stands on it."""
 _LEAST_KNOWN = 0.5
 """Share of a rim that has heights: with less of it a base would be made up."""
 
@@ -70,7 +72,7 @@ def rim_of(surface: Surface, outline: Outline) -> Rim:
     step = max(step, shapely.length(outline.areas) / _MOST_ALONG)
     rings = shapely.segmentize(rings_of(outline.areas), step)
     xy = np.unique(shapely.get_coordinates(rings), axis=0)
-    z = values_at(surface, xy[:, 0], xy[:, 1]).astype(np.float64)
+    z = values_at(surface, *_within(frame, xy)).astype(np.float64)
     there = np.isfinite(z)
     known = float(there.mean())
     if known < _LEAST_KNOWN:
@@ -79,6 +81,16 @@ def rim_of(surface: Surface, outline: Outline) -> Rim:
             "Draw it where there are heights, or take a level as the base.",
         )
     return Rim(xy[there, 0], xy[there, 1], z[there], known)
+
+
+def _within(frame: Frame, xy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Places on the very edge of the ground, just within it."""
+    xmin, ymin, xmax, ymax = frame.box
+    least = _ON_EDGE * frame.dx, _ON_EDGE * frame.dy
+    x = np.where(np.abs(xy[:, 0] - xmax) <= least[0], xmax - least[0], xy[:, 0])
+    y = np.where(np.abs(xy[:, 1] - ymin) <= least[1], ymin + least[1], xy[:, 1])
+    x = np.where(np.abs(x - xmin) <= least[0], xmin + least[0], x)
+    return x, np.where(np.abs(y - ymax) <= least[1], ymax - least[1], y)
 
 
 def edge_base(surface: Surface, outline: Outline) -> np.ndarray:

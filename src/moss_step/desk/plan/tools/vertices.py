@@ -32,6 +32,8 @@ class VertexTool(Tool):
     """
 
     drawing = Signal(object)
+    pulling = Signal(object)
+    """The sketch while a vertex of it is pulled."""
     chosen = Signal(object)
     """The vertex that is chosen, or None."""
     once = False
@@ -135,6 +137,7 @@ class VertexTool(Tool):
                 self._held = Spot(self._held.shape, self._held.vertex + 1)
             self.choose(self._held)
             self.plan.draw_again()
+            self.pulling.emit(self.sketch)
         else:
             self.pull_ground(at)
 

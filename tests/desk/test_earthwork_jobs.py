@@ -1,0 +1,103 @@
+"""Cut and fill in the real window: an outline drawn and pulled on the plan with figures that follow, kept, handed on, opened again."""
+
+import numpy as np
+import pytest
+import shapely
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from moss_step.formats.raster_write import write_surface
+from moss_step.formats.vector import read_shapes
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+from tests.desk.driving import LEFT, pixel
+from tests.desk.person import Person, listed
+from tests.desk.test_listening import until, wait
+
+BOUND = 9
+CONE = np.pi * 400.0 * 10.0 / 3.0
+
+
+@pytest.fixture
+def person(window, settle, monkeypatch, tmp_path):
+    """A stockpile of 20 m radius and 10 m height on a slope, opened from a file."""
+    window.resize(1280, 800)
+    settle(window)
+    x = (np.arange(200) + 0.5) * 0.5
+    y = 100.0 - x[:, None]
+    z = 200.0 + 0.1 * x - 0.05 * y + np.maximum(10.0 - np.hypot(x - 50.0, y - 50.0) / 2.0, 0.0)
+    frame = Frame(200, 200, 400_000.0, 5_800_100.0, 0.5, 0.5, "EPSG:32628")
+    path = tmp_path / "heap.tif"
+    write_surface(path, Surface(z.astype(np.float32), frame, METRE), "heap")
+    made = Person(window, settle, monkeypatch)
+    made.drop(path)
+    return made
+
+
+def corners(radius=30.0):
+    a = np.linspace(0, 2 * np.pi, 7)[:-1]
+    return [(400_050 + radius * np.cos(t), 5_800_050 + radius * np.sin(t)) for t in a]
+
+
+def draw(person):
+    """Click from corner to corner, then Return: one action a click would be many, a drawn outline is one."""
+    view = person.window.plan.view
+    for at in corners():
+        QTest.mouseClick(view, LEFT, pos=pixel(person.window, *at))
+        wait(0.02)
+    QTest.keyClick(view, Qt.Key.Key_Return)
+    person.did("draw the outline")
+
+
+def test_a_stockpile_is_outlined_reckoned_and_opened_again(person, tmp_path, settle):
+    window = person.window
+    person.step("earthwork", "Cut and fill")
+    draw(person)
+    last = person.keep()
+    work = window.work
+    found = {f.name: f.value for f in work.outcome(last).findings}
+    assert found["cut"] == pytest.approx(CONE, rel=0.01) and found["fill"] < 0.01 * CONE
+    work.choose(f"{last}.outlines")
+    person.did("click the tab of the outlines")
+    person.save_as(tmp_path / "heap.gpkg")
+    settle(window)
+    person.drop(tmp_path / "heap.gpkg")
+    again = read_shapes(tmp_path / "heap.gpkg")
+    assert again.columns["cut_m3"][0] == pytest.approx(found["cut"])
+    assert shapely.get_num_coordinates(again.geometry[0]) == len(corners()) + 1
+    assert person.count <= BOUND, listed(person.actions)
+
+
+def test_figures_and_picture_follow_a_corner_that_is_pulled(person, settle):
+    window = person.window
+    person.step("earthwork", "Cut and fill")
+    draw(person)
+    panel, view = window.benches["earthwork"].panel, window.plan.view
+    first = pixel(window, *corners()[0])
+    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, first)
+    for k in range(1, 8):
+        QTest.mouseMove(view, first + QPoint(6 * k, 2 * k))
+        wait(0.05)
+    until(lambda: panel.follows.text() and view.live is not None, "nothing follows")
+    assert "cut" in panel.follows.text() and "net" in panel.follows.text()
+    assert view.live.veil is not None
+    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(42, 14))
+    settle(window)
+    assert panel.follows.text() == "" and view.live is None
+    assert len(panel.settings()["outline"]) == len(corners())
+    assert panel.settings()["outline"][0][0] > corners()[0][0] + 1.0
+
+
+def test_a_level_that_is_dragged_is_answered_from_sums_made_once(person, settle):
+    window = person.window
+    person.step("earthwork", "Cut and fill")
+    draw(person)
+    panel = window.benches["earthwork"].panel
+    panel.form.show_some(["against"], {"against": "level"})
+    panel.update_draft()
+    panel.level.sliding.emit(203.0)
+    until(lambda: "fill" in panel.follows.text(), "nothing follows the level")
+    low = panel.follows.text()
+    panel.level.sliding.emit(206.0)
+    until(lambda: panel.follows.text() != low, "the figures stand still")
