@@ -34,7 +34,7 @@ from moss_step.study.graph import KeyRow, Shading
 
 ROOT = Path(__file__).resolve().parent.parent
 WIDTH, HEIGHT = 440, 300
-BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "classes", "sheet", "plan")
+BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork", "classes", "sheet", "plan")
 
 
 def main() -> int:
