@@ -847,6 +847,23 @@ def suitability(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def survey_change(
+    before: Result | Value | str | Path,
+    after: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    stable: Result | Value | str | Path | None = None,
+    *,
+    error_before: float = 0.05,
+    error_after: float = 0.05,
+    probability: float = 0.95,
+    too_small: Literal["left_out", "counted"] = "left_out",
+    offset: Literal["none", "mean", "tilt", "shift"] = "none",
+    reach: float = 0.0,
+    before_date: str | None = None,
+    after_date: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def tessellate(
     extent: Result | Value | str | Path,
     keep: Result | Value | str | Path | None = None,

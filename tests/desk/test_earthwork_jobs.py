@@ -89,6 +89,29 @@ def test_figures_and_picture_follow_a_corner_that_is_pulled(person, settle):
     assert panel.settings()["outline"][0][0] > corners()[0][0] + 1.0
 
 
+def test_before_and_after_are_swapped_by_one_click(person, settle, tmp_path):
+    window = person.window
+    surface = window.work.outcome(window.work.study.steps[0].id).value
+    write_surface(
+        tmp_path / "later.tif", Surface(surface.values + np.float32(1), surface.frame, METRE), "later"
+    )
+    person.drop(tmp_path / "later.tif")
+    window.begin_step("survey_change")
+    settle(window)
+    panel = window.benches["earthwork"].panel
+    first, second = (s.id for s in window.work.study.steps)
+    panel.take_inputs({"before": first, "after": second})
+    panel.form.show_some(["error_before"], {"error_before": 0.2})
+    settle(window)
+    person.click("Swap before and after")
+    inputs = {n: b.currentData() for n, b in panel._inputs.items() if n in ("before", "after")}
+    assert inputs == {"before": second, "after": first}
+    assert panel.settings()["error_after"] == 0.2
+    step = person.keep()
+    found = {f.name: f.value for f in window.work.outcome(step).findings}
+    assert found["lowered"] == pytest.approx(10_000.0, rel=0.01) and found["raised"] == 0.0
+
+
 def test_a_level_that_is_dragged_is_answered_from_sums_made_once(person, settle):
     window = person.window
     person.step("earthwork", "Cut and fill")

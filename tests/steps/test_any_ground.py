@@ -69,7 +69,7 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"variogram lake_volume interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
     "one cell": f"variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
@@ -151,6 +151,14 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
     )
 
 
+BESIDE = {
+    "cut_fill": {"against": "level"},
+    "survey_change": {"too_small": "counted"},  # the same ground twice has no change that can be told
+    "weigh": {"weights": "1,1"},
+}
+"""What single steps are asked beside."""
+
+
 def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
     """What is needed beside the defaults: places and lines over the middle of the ground."""
     xmin, ymin, xmax, ymax = ground.frame.box
@@ -184,10 +192,7 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             "level": 0.0,
             "interval": max(float(np.ptp(ground.range or (0, 1))), 1e-6) / 4.0,
         }
-    if kind.kind == "cut_fill":
-        given["against"] = "level"
-    if kind.kind == "weigh":
-        given["weights"] = "1,1"
+    given |= BESIDE.get(kind.kind, {})
     known = {n: v for n, v in KNOWN.items() if (kind.kind, n) != ("open_table", "value")}
     given |= {name: value for name, value in known.items() if name in kind.settings.model_fields}
     for name in ONE_OF_TWO.get(kind.kind, ()):

@@ -346,6 +346,7 @@ TWO_GRIDS = sorted(
     or (k.further and k.further.accepts in ("surface", "classes"))
 )
 ANYWHERE = {
+    "survey_change": "reads the earlier survey at the cells of the later one, and says so",
     "cut_fill": "reads the base at the cells of the ground, and says so",
     "interpolate": "reads the drift where the places and the cells lie",
     "merge": "puts grids beside one another",

@@ -15,6 +15,7 @@ FIELDS: dict[str, str] = {
     "bearing": "Direction from the observer, clockwise from the north of the grid.",
     "before": "Class before the change.",
     "cells": "Cells that belong to it.",
+    "change_m": "Height of the change, after less before.",
     "class": "Code of the class in the grid.",
     "classification": "Class of the point (ASPRS, LAS 1.4 R15).",
     "closed": "Whether the line ends where it begins.",

@@ -14,6 +14,7 @@ from moss_step.desk.benches.place import Said
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.follower import LARGE
+from moss_step.desk.parts import button
 from moss_step.desk.plan.live import Live, Preview, surface_veil
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -157,6 +158,27 @@ class CutFillPanel(OutlinePanel):
         super().leave()
 
 
+class SurveyPanel(StepPanel):
+    """Two surveys, with one click that swaps which is before and which after."""
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """The button stands above the settings."""
+        layout.addWidget(
+            button("Swap before and after", "The later survey becomes the earlier one", self.swap)
+        )
+        super().build(layout)
+
+    def swap(self) -> None:
+        """Take each survey for the other, with its error and date."""
+        refs = {n: str(self._inputs[n].currentData() or "") for n in ("before", "after")}
+        given = self.settings()
+        crossed = {}
+        for one, other in (("error_before", "error_after"), ("before_date", "after_date")):
+            crossed[one], crossed[other] = given.get(other), given.get(one)
+        self.form.show_some(crossed.keys(), crossed)
+        self.take_inputs({"before": refs["after"], "after": refs["before"]})
+
+
 def _said(moved: Moved, telling: Telling) -> str:
     parts = [
         f"cut {measured(moved.cut)} m³",
@@ -171,4 +193,7 @@ class EarthworkBench(StepBench):
     """Cut and fill, changes and designs."""
 
     name = "earthwork"
-    panels: ClassVar[dict[str, type[StepPanel]]] = {"cut_fill": CutFillPanel}
+    panels: ClassVar[dict[str, type[StepPanel]]] = {
+        "cut_fill": CutFillPanel,
+        "survey_change": SurveyPanel,
+    }

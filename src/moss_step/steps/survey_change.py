@@ -1,0 +1,285 @@
+"""Earthwork: what changed between two surveys, and how sure that is."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Annotated, Literal
+
+import numpy as np
+import shapely
+from pydantic import AfterValidator
+
+from moss_step.formats.vector import in_system
+from moss_step.model.arrays import as_short
+from moss_step.model.chart import Chart
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.findings import MAIN, USUAL, Finding, declared
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.table import Table
+from moss_step.model.telling import mark
+from moss_step.model.typed import as_kind
+from moss_step.model.units import CUBIC_METRE, METRE, SHARE, SQUARE_METRE
+from moss_step.science.earthwork.change import Offset, Way, least_detectable, offset_of, volume_error
+from moss_step.science.earthwork.meeting import laid_on
+from moss_step.science.earthwork.outline import Outline
+from moss_step.science.regrid import cells_inside
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+
+_LOWERED = declared("lowered", "Lowered", MAIN)
+_RAISED = declared("raised", "Raised", MAIN)
+_NET = declared("net_change", "Net change", MAIN)
+_LOWERED_ERROR = declared("lowered_error", "Lowered, give or take", MAIN)
+_RAISED_ERROR = declared("raised_error", "Raised, give or take", MAIN)
+_NET_ERROR = declared("net_error", "Net, give or take", MAIN)
+_LEAST = declared("least_detectable", "Least change that counts", USUAL)
+_LOWERED_AREA = declared("lowered_area", "Area lowered", USUAL)
+_RAISED_AREA = declared("raised_area", "Area raised", USUAL)
+_BELOW = declared("below_share", "Share that is too small to tell", USUAL)
+_UP = declared("offset_up", "Offset upward", USUAL)
+_EAST = declared("offset_east", "Offset to the east", USUAL)
+_NORTH = declared("offset_north", "Offset to the north", USUAL)
+_SPREAD = declared("stable_spread", "Spread on ground that stayed", USUAL)
+_BINS = 40
+
+
+def _a_day(text: str | None) -> str | None:
+    """A date as year-month-day.
+
+    Raises ValueError for what is none.
+    """
+    if text:
+        try:
+            date.fromisoformat(text)
+        except ValueError as error:
+            raise ValueError(f"'{text}' is no date: write it as 2026-04-30") from error
+    return text or None
+
+
+DayField = Annotated[str | None, AfterValidator(_a_day)]
+
+
+class SurveyChangeSettings(Settings):
+    """Settings of survey_change."""
+
+    error_before: float = setting(
+        0.05, "Error of the survey before", "Standard error of a height. Too small: noise counts as change.",
+        unit="m", ge=0,
+    )  # fmt: skip
+    error_after: float = setting(
+        0.05, "Error of the survey after", "Standard error of a height.", unit="m", ge=0
+    )
+    probability: float = setting(
+        0.95, "Sure to", "Share of cases: change below what can be told so surely does not count.", ge=0.5,
+        lt=1.0,
+    )  # fmt: skip
+    too_small: Literal["left_out", "counted"] = setting(
+        "left_out", "Change too small to tell", "`left_out`: it counts as none; `counted`: it counts, too."
+    )
+    offset: Way = setting(
+        "none", "Take out", "`mean`: what is added everywhere; `tilt`: a plane; `shift`: a way to the side, "
+        "too. Told on ground that stayed.", with_input="stable",
+    )  # fmt: skip
+    reach: float = setting(
+        0.0, "Errors are alike within", "Range of a spherical variogram of the errors; 0 for errors of their "
+        "own in each cell. Too short, and volumes seem surer than they are.", unit="m", ge=0, more=True,
+    )  # fmt: skip
+    before_date: DayField = setting(None, "Date before", "As year-month-day.", more=True)
+    after_date: DayField = setting(None, "Date after", "As year-month-day.", more=True)
+
+
+@dataclass(frozen=True, eq=False)
+class _Change:
+    """Changes in metres (rows, cols), the share of each cell that counts, and what was taken out."""
+
+    off: np.ndarray
+    shares: np.ndarray
+    offset: Offset | None
+    least: float
+    said: tuple[str, ...]
+
+
+def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    before, after = as_kind(inputs["before"], Surface), as_kind(inputs["after"], Surface)
+    if settings.before_date and settings.after_date and settings.before_date > settings.after_date:
+        raise AskedWronglyError(
+            f"The survey before is of {settings.before_date}, the one after of {settings.after_date}.",
+            "Swap the surveys, or mend the dates.",
+        )
+    progress.at(0.0, "Bringing both surveys together")
+    change = _changed(settings, inputs, before, after)
+    progress.at(0.7, "Adding up")
+    findings = _findings(settings, after, change)
+    counts = _counts(settings, change)
+    metres = after.metres_per_height
+    values = np.where(counts & (change.shares > 0), change.off / metres, np.nan)
+    surface = Surface(as_short(values), after.frame, after.unit, "difference")
+    lowered, raised = findings[0].value, findings[1].value
+
+    def histogram() -> Outcome:
+        return Outcome(_histogram(after, change), f"net {mark(raised - lowered, CUBIC_METRE)}", findings)
+
+    def record() -> Outcome:
+        return Outcome(_record(settings, findings, change.said), "record", findings)
+
+    figure = f"lowered {mark(lowered, CUBIC_METRE)}, raised {mark(raised, CUBIC_METRE)}"
+    return Outcome(surface, figure, findings, change.said, beside={"histogram": histogram, "record": record})
+
+
+def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, after: Surface) -> _Change:
+    metres = after.metres_per_height
+    heights, said = laid_on(before, after)
+    off = (after.values.astype(np.float64) - heights) * metres
+    offset = None
+    stable, area = optional(inputs, "stable", Shapes), optional(inputs, "area", Shapes)
+    if stable is not None:
+        stayed = cells_inside(after.frame, in_system(stable, after.frame.crs))
+        offset = offset_of(
+            heights.astype(np.float64) * metres, after.values.astype(np.float64) * metres, stayed,
+            after.frame, settings.offset,
+        )  # fmt: skip
+        off, words = _taken_out(settings.offset, off, offset, before, after)
+        said += words
+    shares = np.ones(after.frame.shape)
+    if area is not None:
+        shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
+    shares = np.where(np.isfinite(off), shares, 0.0)
+    if not (shares > 0).any():
+        raise MossError("Both surveys have no height in common there.", "Take surveys of the same ground.")
+    least = least_detectable(settings.error_before, settings.error_after, settings.probability)
+    return _Change(off, shares, offset, least, tuple(said))
+
+
+def _taken_out(
+    way: Way, off: np.ndarray, offset: Offset, before: Surface, after: Surface
+) -> tuple[np.ndarray, list[str]]:  # fmt: skip
+    """The change without the offset, and what was done."""
+    if way == "none":
+        return off, [f"On ground that stayed the surveys differ by {np.round(offset.spread, 3)} m (spread)."]
+    if way == "shift":
+        frame, wide = before.frame, after.frame.cell_metres
+        x0 = frame.x0 + offset.east / wide[0] * after.frame.dx
+        y0 = frame.y0 + offset.north / wide[1] * after.frame.dy
+        moved, _ = laid_on(replace(before, frame=replace(frame, x0=x0, y0=y0)), after)
+        off = (after.values.astype(np.float64) - moved) * after.metres_per_height - offset.up
+    else:
+        cols, rows = np.arange(off.shape[1]) + 0.5, np.arange(off.shape[0])[:, None] + 0.5
+        off = off - (offset.up + offset.by_column * cols + offset.by_row * rows)
+    return off, [f"An offset told by {offset.cells:,} cells of ground that stayed was taken out."]
+
+
+def _counts(settings: SurveyChangeSettings, change: _Change) -> np.ndarray:
+    """Cells whose change counts."""
+    if settings.too_small == "counted":
+        return np.asarray(np.isfinite(change.off))
+    with np.errstate(invalid="ignore"):
+        return np.asarray(np.abs(change.off) >= change.least)
+
+
+def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -> tuple[Finding, ...]:
+    areas = change.shares * after.frame.row_areas[:, None]
+    counts = _counts(settings, change)
+    down, up = counts & (change.off < 0), counts & (change.off > 0)
+    lowered, raised = -float((change.off * areas)[down].sum()), float((change.off * areas)[up].sum())
+    down_area, up_area, whole = float(areas[down].sum()), float(areas[up].sum()), float(areas.sum())
+    cell = float(after.frame.row_areas.mean())
+    spread = float(np.hypot(settings.error_before, settings.error_after))
+    sure = least_detectable(1.0, 0.0, settings.probability)
+
+    def give_or_take(area: float) -> float:
+        return sure * volume_error(spread, area, cell, settings.reach)
+
+    found = [
+        Finding(_LOWERED, lowered, CUBIC_METRE), Finding(_RAISED, raised, CUBIC_METRE),
+        Finding(_NET, raised - lowered, CUBIC_METRE),
+        Finding(_LOWERED_ERROR, give_or_take(down_area), CUBIC_METRE),
+        Finding(_RAISED_ERROR, give_or_take(up_area), CUBIC_METRE),
+        Finding(_NET_ERROR, give_or_take(down_area + up_area), CUBIC_METRE),
+        Finding(_LEAST, change.least, METRE), Finding(_LOWERED_AREA, down_area, SQUARE_METRE),
+        Finding(_RAISED_AREA, up_area, SQUARE_METRE),
+        Finding(_BELOW, 1.0 - float(areas[np.abs(change.off) >= change.least].sum()) / whole, SHARE),
+    ]  # fmt: skip
+    if change.offset is not None:
+        o = change.offset
+        found += [
+            Finding(_UP, o.up, METRE), Finding(_EAST, o.east, METRE), Finding(_NORTH, o.north, METRE),
+            Finding(_SPREAD, o.spread, METRE),
+        ]  # fmt: skip
+    return tuple(found)
+
+
+def _histogram(after: Surface, change: _Change) -> Chart:
+    """Volume by the height of the change."""
+    areas = change.shares * after.frame.row_areas[:, None]
+    there = change.shares > 0
+    off = change.off[there]
+    most = float(np.abs(off).max()) or 1.0
+    edges = np.linspace(-most, most, _BINS + 1)
+    volume = np.histogram(off, edges, weights=np.abs(off) * areas[there])[0]
+    area = np.histogram(off, edges, weights=areas[there])[0]
+    middles = (edges[:-1] + edges[1:]) / 2.0
+    columns = {"change_m": middles, "volume_m3": volume, "area_m2": area}
+    units = {"change_m": METRE, "volume_m3": CUBIC_METRE, "area_m2": SQUARE_METRE}
+    return Chart(columns, units, "change_m", ("volume_m3",))
+
+
+def _record(settings: SurveyChangeSettings, findings: tuple[Finding, ...], said: tuple[str, ...]) -> Table:
+    """All that was asked and found, with the time of the reckoning."""
+    rows = [("reckoned", time.strftime("%Y-%m-%d %H:%M:%S %z"), "")]
+    asked = settings.model_dump()
+    rows += [(name.replace("_", " "), str(value), "") for name, value in asked.items() if value is not None]
+    rows += [(f.title.lower(), f"{float(f.value):.12g}", f.unit.symbol) for f in findings]
+    rows += [("remark", text, "") for text in said]
+    what, value, unit = (np.array(c, object) for c in zip(*rows, strict=True))
+    return Table({"what": what, "value": value, "unit": unit})
+
+
+def _label(settings: SurveyChangeSettings, names: Mapping[str, str]) -> str:
+    return f"Change from {names['before']} to {names['after']}"
+
+
+survey_change = StepKind(
+    kind="survey_change",
+    example="error_before=0.1 error_after=0.1",
+    bench="earthwork",
+    group="Change",
+    title="Change between surveys",
+    question="What was lowered and raised between two surveys, and how sure is that?",
+    help=(
+        "Volume that went and that came, each with what it may be off; change below what both surveys can "
+        "tell apart is left out. An offset is told, and taken out, on ground that stayed."
+    ),
+    formula=(
+        "least = t √(s² before + s² after), t the quantile of both sides; "
+        "volume ± t s √(area × max(cell, πa²/5))"
+    ),
+    words=(
+        "dod", "dem of difference", "change detection", "erosion", "deposition", "landslide",
+        "level of detection", "uncertainty", "before and after", "monitoring", "co-registration",
+    ),
+    inputs=(
+        InputSpec("before", "surface", "Before", "The earlier survey.", quantity="elevation"),
+        InputSpec("after", "surface", "After", "The later survey: its cells count.", quantity="elevation"),
+        InputSpec(
+            "area", "shapes", "Outlines", "Where change counts; left out, everywhere.", True, shapes="areas"
+        ),
+        InputSpec("stable", "shapes", "Ground that stayed", "Areas that did not move.", True, shapes="areas"),
+    ),
+    settings=SurveyChangeSettings,
+    gives="surface",
+    run=_survey_change,
+    memory=lambda s, inputs: 90.0 * as_kind(inputs["after"], Surface).values.size + 1e6,
+    label=_label,
+    look={"ramp": "earth", "reverse": True, "centre": 0.0},
+    main="Change of height",
+    beside=(
+        ResultSpec("histogram", "chart", "Volume by change", "How much moved by how much."),
+        ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
+    ),
+    staple=1,
+)  # fmt: skip
