@@ -9,7 +9,7 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import block, measures, points, relief, sight, surfaces, water, window
+from benchmarks import block, earthwork, measures, points, relief, sight, surfaces, water, window
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -30,6 +30,7 @@ def main() -> int:
         *sight.lines(ground),
         *points.lines(),
         *surfaces.lines(),
+        *earthwork.lines(),
         *block.lines(ground),
         *of_window,
     ]

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
@@ -69,9 +70,10 @@ def main() -> None:
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
         )
-        take("contours", lambda: work.choose(""), lambda: label_contours(window))
+        take("earthwork", lambda: work.choose(""), lambda: outline_heap(app, window))
         take(
             "section",
+            lambda: window.plan.view.fit(),
             lambda: work.choose("slope"),
             lambda: window.show_drawer("section"),
             lambda: draw_section(window),
@@ -276,15 +278,18 @@ def divide_ground(window: MainWindow) -> None:
     work.choose(work.add_step("basins", {"dem": "ground"}, {"min_area": 20_000.0}))
 
 
-def label_contours(window: MainWindow) -> None:
-    """Contours of the ground with their heights along them."""
-    window.go_to_bench("shape")
-    window.plan.view.setFocus()
-    work = window.work
-    lines = work.add_step("contours", {"dem": "ground"}, {"interval": 10.0})
-    row = KeyRow(step=lines, labels="elevation", column="elevation", ramp="ember")
-    work.do(work.study.model_copy(update={"key": (row,)}), "Key")
-    work.choose("")
+def outline_heap(app: QApplication, window: MainWindow) -> None:
+    """An outline on a hillside, with what lies above and below its edge."""
+    window.begin_step("cut_fill")
+    settle(app, window)
+    x, y = 413_000.0, 5_871_000.0
+    angles = np.linspace(0.0, 2.0 * np.pi, 8, endpoint=False)
+    corners = [(x + 160.0 * float(np.cos(a)), y + 110.0 * float(np.sin(a))) for a in angles]
+    bench: Any = window.benches["earthwork"]
+    bench.take_inputs({"surface": "ground"})
+    bench.take_settings({"outline": tuple(corners), "against": "edge"})
+    bench.panel.draw_outline()
+    window.plan.view.show_box((x - 260.0, y - 200.0, x + 260.0, y + 200.0))
 
 
 def draw_section(window: MainWindow) -> None:

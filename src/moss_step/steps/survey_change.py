@@ -25,7 +25,14 @@ from moss_step.model.table import Table
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, METRE, SHARE, SQUARE_METRE
-from moss_step.science.earthwork.change import Offset, Way, least_detectable, offset_of, volume_error
+from moss_step.science.earthwork.change import (
+    Offset,
+    Way,
+    added_up,
+    least_detectable,
+    offset_of,
+    volume_error,
+)
 from moss_step.science.earthwork.meeting import laid_on
 from moss_step.science.earthwork.outline import Outline
 from moss_step.science.regrid import cells_inside
@@ -95,10 +102,12 @@ class SurveyChangeSettings(Settings):
 
 @dataclass(frozen=True, eq=False)
 class _Change:
-    """Changes in metres (rows, cols), the share of each cell that counts, and what was taken out."""
+    """Changes in metres (rows, cols; NaN where none is known), the share of each cell that counts (None for
+    all), and what was taken out.
+    """
 
     off: np.ndarray
-    shares: np.ndarray
+    shares: np.ndarray | None
     offset: Offset | None
     least: float
     said: tuple[str, ...]
@@ -115,9 +124,7 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
     change = _changed(settings, inputs, before, after)
     progress.at(0.7, "Adding up")
     findings = _findings(settings, after, change)
-    counts = _counts(settings, change)
-    metres = after.metres_per_height
-    values = np.where(counts & (change.shares > 0), change.off / metres, np.nan)
+    values = np.where(_counts(settings, change), change.off / after.metres_per_height, np.nan)
     surface = Surface(as_short(values), after.frame, after.unit, "difference")
     lowered, raised = findings[0].value, findings[1].value
 
@@ -145,11 +152,11 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
         )  # fmt: skip
         off, words = _taken_out(settings.offset, off, offset, before, after)
         said += words
-    shares = np.ones(after.frame.shape)
+    shares = None
     if area is not None:
         shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
-    shares = np.where(np.isfinite(off), shares, 0.0)
-    if not (shares > 0).any():
+        off[shares <= 0.0] = np.nan
+    if not np.isfinite(off).any():
         raise MossError("Both surveys have no height in common there.", "Take surveys of the same ground.")
     least = least_detectable(settings.error_before, settings.error_after, settings.probability)
     return _Change(off, shares, offset, least, tuple(said))
@@ -182,11 +189,9 @@ def _counts(settings: SurveyChangeSettings, change: _Change) -> np.ndarray:
 
 
 def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -> tuple[Finding, ...]:
-    areas = change.shares * after.frame.row_areas[:, None]
-    counts = _counts(settings, change)
-    down, up = counts & (change.off < 0), counts & (change.off > 0)
-    lowered, raised = -float((change.off * areas)[down].sum()), float((change.off * areas)[up].sum())
-    down_area, up_area, whole = float(areas[down].sum()), float(areas[up].sum()), float(areas.sum())
+    lowered, raised, down_area, up_area, whole, told = added_up(
+        change.off, change.shares, after.frame, change.least, settings.too_small == "counted"
+    )
     cell = float(after.frame.row_areas.mean())
     spread = float(np.hypot(settings.error_before, settings.error_after))
     sure = least_detectable(1.0, 0.0, settings.probability)
@@ -202,7 +207,7 @@ def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -
         Finding(_NET_ERROR, give_or_take(down_area + up_area), CUBIC_METRE),
         Finding(_LEAST, change.least, METRE), Finding(_LOWERED_AREA, down_area, SQUARE_METRE),
         Finding(_RAISED_AREA, up_area, SQUARE_METRE),
-        Finding(_BELOW, 1.0 - float(areas[np.abs(change.off) >= change.least].sum()) / whole, SHARE),
+        Finding(_BELOW, 1.0 - told / whole, SHARE),
     ]  # fmt: skip
     if change.offset is not None:
         o = change.offset
@@ -215,8 +220,9 @@ def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -
 
 def _histogram(after: Surface, change: _Change) -> Chart:
     """Volume by the height of the change."""
-    areas = change.shares * after.frame.row_areas[:, None]
-    there = change.shares > 0
+    areas = np.broadcast_to(after.frame.row_areas[:, None], change.off.shape)
+    areas = areas if change.shares is None else areas * change.shares
+    there = np.isfinite(change.off)
     off = change.off[there]
     most = float(np.abs(off).max()) or 1.0
     edges = np.linspace(-most, most, _BINS + 1)

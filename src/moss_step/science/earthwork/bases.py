@@ -16,8 +16,8 @@ from moss_step.science.interpolate.places import Measured, one_a_place
 from moss_step.science.interpolate.tin import on_grid, triangulate
 from moss_step.science.relief.profile import values_at
 
-_MOST_ALONG = 3_000
-"""Places along the rims of an outline at the most."""
+_MOST_ALONG, _FOR_PLANE = 3_000, 600
+"""Places along the rims of an outline at the most, and those that tell a plane."""
 _ON_EDGE = 1e-6
 """Cells from the edge of the ground within which a place stands on it."""
 _LEAST_KNOWN = 0.5
@@ -36,7 +36,7 @@ class Rim:
     known: float
 
 
-def rim_of(surface: Surface, outline: Outline) -> Rim:
+def rim_of(surface: Surface, outline: Outline, most: int = _MOST_ALONG) -> Rim:
     """Heights of a surface along the rims of an outline, a place a cell or closer, and each corner.
 
     Parameters
@@ -45,6 +45,8 @@ def rim_of(surface: Surface, outline: Outline) -> Rim:
         Heights (rows, cols); NaN is no-data.
     outline
         The outline over its frame.
+    most
+        About how many places beside the corners.
 
     Returns
     -------
@@ -69,7 +71,7 @@ def rim_of(surface: Surface, outline: Outline) -> Rim:
     """
     frame = surface.frame
     step = min(frame.dx, frame.dy)
-    step = max(step, shapely.length(outline.areas) / _MOST_ALONG)
+    step = max(step, shapely.length(outline.areas) / most)
     rings = shapely.segmentize(rings_of(outline.areas), step)
     xy = np.unique(shapely.get_coordinates(rings), axis=0)
     z = values_at(surface, *_within(frame, xy)).astype(np.float64)
@@ -184,7 +186,7 @@ def plane_base(surface: Surface, outline: Outline) -> Plane:
     >>> round(made.by_column, 6), round(abs(made.by_row), 6)
     (2.0, 0.0)
     """
-    rim, frame = rim_of(surface, outline), surface.frame
+    rim, frame = rim_of(surface, outline, _FOR_PLANE), surface.frame
     u, v = (rim.x - frame.x0) / frame.dx, (frame.y0 - rim.y) / frame.dy
     middle = u.mean(), v.mean()
     table = np.column_stack([np.ones(len(u)), u - middle[0], v - middle[1]])

@@ -13,6 +13,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.science.earthwork.kernels.changes import SUMS, change_sums
 
 Way = Literal["none", "mean", "tilt", "shift"]
 _FEWEST = 30
@@ -109,6 +110,52 @@ def _shifted(before: np.ndarray, off: np.ndarray, known: np.ndarray, frame: Fram
     (east, north, up), *_ = np.linalg.lstsq(rises, off, rcond=None)
     left = off - rises @ np.array([east, north, up])
     return Offset(float(east), float(north), float(up), 0.0, 0.0, float(left.std()), off.size)
+
+
+def added_up(
+    off: np.ndarray, shares: np.ndarray | None, frame: Frame, least: float, counted: bool
+) -> tuple[float, ...]:
+    """What went and what came.
+
+    Parameters
+    ----------
+    off
+        Changes in metres (rows, cols), NaN unknown.
+    shares
+        Share of each cell that counts (rows, cols), None for all.
+    frame
+        Where the cells lie.
+    least
+        Metres below which a change cannot be told.
+    counted
+        Whether such changes count all the same.
+
+    Returns
+    -------
+    tuple of float
+        Cubic metres lowered and raised, square metres of each, of all, and of what can be told.
+
+    Raises
+    ------
+    ValueError
+        For shares of another shape.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.change import added_up
+    >>> frame = Frame(1, 3, 0.0, 1.0, 1.0, 1.0, None)
+    >>> added_up(np.array([[-2.0, 0.01, 1.0]]), None, frame, 0.1, False)
+    (2.0, 1.0, 1.0, 1.0, 3.0, 2.0)
+    """
+    if shares is not None and shares.shape != off.shape:
+        raise ValueError("shares and changes are of other cells")
+    sums = np.zeros((off.shape[0], SUMS))
+    held = np.empty((0, 0)) if shares is None else np.ascontiguousarray(shares)
+    areas = np.ascontiguousarray(frame.row_areas, np.float64)
+    change_sums(np.ascontiguousarray(off), held, areas, least, counted, sums)
+    return tuple(sums.sum(axis=0).tolist())
 
 
 def least_detectable(error_before: float, error_after: float, probability: float) -> float:
