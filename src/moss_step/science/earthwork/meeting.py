@@ -7,7 +7,7 @@ import numpy as np
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import carried, reference_system, same_frame
 from moss_step.model.surface import Surface
-from moss_step.model.words import value_text
+from moss_step.model.units import METRE
 from moss_step.science.relief.profile import values_at
 
 _ROWS = 1_000_000
@@ -55,16 +55,22 @@ def laid_on(other: Surface, first: Surface) -> tuple[np.ndarray, list[str]]:
 
 
 def _factor(other: Surface, first: Surface, said: list[str]) -> float:
+    """What brings heights of the other surface to the unit of the first; a unit that is not stated is taken
+    for metres.
+    """
     a, b = other.unit, first.unit
-    if a == b or "length" not in (a.kind, b.kind):
+    if a == b:
+        return 1.0
+    if "length" not in (a.kind, b.kind):
         return 1.0
     if {a.kind, b.kind} != {"length"}:
-        known, unknown = (first, other) if b.kind == "length" else (other, first)
-        said.append(f"The unit of one surface is not stated: {known.unit.symbol} is taken for it.")
-        return 1.0 if unknown.unit.kind != "length" else a.factor / b.factor
-    one = value_text(a.factor / b.factor, b)
-    said.append(f"Heights in {a.symbol} were brought to {b.symbol}: 1 {a.symbol} is {one}.")
-    return a.factor / b.factor
+        said.append("The unit of one surface is not stated: metres are taken.")
+    factor = other.metres_per_height / first.metres_per_height
+    if factor != 1.0:
+        symbols = (u.symbol if u.kind == "length" else METRE.symbol for u in (a, b))
+        from_, to = symbols
+        said.append(f"Heights in {from_} were brought to {to}: 1 {from_} is {factor:.9g} {to}.")
+    return factor
 
 
 def _read(other: Surface, first: Surface) -> np.ndarray:
