@@ -76,7 +76,16 @@ def given_for(kind: StepKind, place: Place, ground: Surface) -> dict[str, object
     return own if kind.kind in ALL_OWN else {n: v for n, v in (given | own).items() if v is not None}
 
 
-ALL_OWN = ("tin_grid", "storage", "edit_classes", "check_heights", "single_trees", "cut_fill", *BETWEEN)
+ALL_OWN = (
+    "tin_grid",
+    "storage",
+    "edit_classes",
+    "check_heights",
+    "single_trees",
+    "cut_fill",
+    "balance",
+    *BETWEEN,
+)
 """Steps that take their own settings alone."""
 
 
@@ -99,6 +108,7 @@ def own_settings(
         "interpolate": {"column": "z", **plateau},
         "compare_methods": {"column": "z", **plateau},
         "triangulate": {"column": "z"},
+        "balance": {"outline": corners},
         "cut_fill": {"against": "level", "level": height(0.5), "outline": corners},
         "coverage": {"spacing": 60.0, "bearing": 0.0},
         "variogram": {"column": "z", "shape": "exponential"},

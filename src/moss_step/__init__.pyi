@@ -29,6 +29,16 @@ def aspect(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def balance(
+    surface: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    outline: Sequence[Sequence[float]] | str | None = None,
+    shrink: float = 1.0,
+    swell: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def basins(
     dem: Result | Value | str | Path,
     *,

@@ -69,7 +69,7 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"variogram lake_volume interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"balance survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
     "one cell": f"variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",

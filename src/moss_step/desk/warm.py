@@ -139,6 +139,7 @@ def _earthwork(surface: Surface, outline: Shapes) -> None:
         if against == "surface":
             inputs["base"] = surface
         run_declared(step_kind("cut_fill"), {"against": against}, inputs, silent())
+    run_declared(step_kind("balance"), {}, {"surface": surface, "area": outline}, silent())
     pair: dict[str, Value] = {"before": surface, "after": surface, "stable": outline, "area": outline}
     run_declared(step_kind("survey_change"), {"offset": "mean"}, pair, silent())
     area = Outline(surface.frame, shapely.union_all(outline.geometry))

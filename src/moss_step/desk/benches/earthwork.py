@@ -196,4 +196,5 @@ class EarthworkBench(StepBench):
     panels: ClassVar[dict[str, type[StepPanel]]] = {
         "cut_fill": CutFillPanel,
         "survey_change": SurveyPanel,
+        "balance": OutlinePanel,
     }

@@ -1,0 +1,94 @@
+"""Earthwork: the level at which cut and fill balance, and both by level."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import shapely
+
+from moss_step.model.chart import Chart
+from moss_step.model.findings import MAIN, Finding, declared
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.model.units import CUBIC_METRE
+from moss_step.model.words import value_text
+from moss_step.science.earthwork.balance import ByLevel
+from moss_step.science.earthwork.outline import Outline
+from moss_step.steps.cut_fill import CutFillSettings, cut_fill, outlines_of
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, setting
+from moss_step.steps.fields import PointsField
+
+_LEVEL = declared("balance_level", "Level that balances", MAIN)
+
+
+class BalanceSettings(Settings):
+    """Settings of balance."""
+
+    outline: PointsField | None = setting(
+        None, "Outline", "Its corners[[: x,y;x,y;x,y]].", control="outline", without_input="area", more=True
+    )
+    shrink: float = setting(
+        1.0, "Shrink", "Volume of fill once compacted, over its volume in the ground: cut times it is fill.",
+        ge=0.3, le=1.5,
+    )  # fmt: skip
+    swell: float = setting(
+        1.0, "Swell", "Loose volume of what is cut, over its volume in the ground.", ge=0.5, le=3, more=True
+    )
+
+
+def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = as_kind(inputs["surface"], Surface)
+    asked = CutFillSettings(outline=settings.outline, shrink=settings.shrink, swell=settings.swell)
+    areas = outlines_of(asked, inputs, surface.frame.crs)
+    whole = shapely.union_all(areas.geometry)
+    progress.at(0.1, "Looking for the level")
+    by_level = ByLevel(surface.values, Outline(surface.frame, whole))
+    level = by_level.balanced(settings.shrink)
+    together = Shapes(np.array([whole], object), {}, surface.frame.crs)
+    reckoned = asked.model_copy(update={"against": "level", "level": level, "outline": None})
+    outcome = cut_fill.run(reckoned, {"surface": surface, "area": together}, progress.part(0.4, 1.0))
+    findings = (Finding(_LEVEL, level, surface.unit), *outcome.findings)
+
+    def curve() -> Outcome:
+        levels, cut, fill = by_level.curve()
+        metres = surface.metres_per_height
+        columns = {"stage": levels, "cut_m3": cut * metres, "fill_m3": fill * metres}
+        units = {"stage": surface.unit, "cut_m3": CUBIC_METRE, "fill_m3": CUBIC_METRE}
+        return Outcome(Chart(columns, units, "stage", ("cut_m3", "fill_m3")), "by level", findings)
+
+    return replace(
+        outcome, figure=f"at {value_text(level, surface.unit)}", findings=findings, beside={"curve": curve}
+    )
+
+
+balance = StepKind(
+    kind="balance",
+    example="area=areas.gpkg shrink=0.9",
+    bench="earthwork",
+    group="Volumes",
+    title="Balance cut and fill",
+    question="At which level do cut and fill balance?",
+    help=(
+        "The level at which what is cut inside an outline, once compacted, is what is filled; exact for the "
+        "cells as they are. Beside it cut and fill at any level."
+    ),
+    formula="shrink × Σ share × area × max(z − L, 0) = Σ share × area × max(L − z, 0), solved for L",
+    words=("balance", "formation level", "earthworks balance", "pad level", "mass balance", "grading"),
+    inputs=(
+        InputSpec("surface", "surface", "Ground", "A grid of heights.", quantity="elevation"),
+        InputSpec("area", "shapes", "Outlines", "In place of one that is drawn.", True, shapes="areas"),
+    ),
+    settings=BalanceSettings,
+    gives="surface",
+    run=_balance,
+    memory=lambda s, inputs: 60.0 * as_kind(inputs["surface"], Surface).values.size + 1e6,
+    label=lambda s, names: f"Balance of {names['surface']}",
+    look={"ramp": "earth", "centre": 0.0},
+    main="Depth of cut and fill",
+    beside=(ResultSpec("curve", "chart", "By level", "Cut and fill at each level."),),
+    staple=2,
+)  # fmt: skip
