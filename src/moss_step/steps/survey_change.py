@@ -86,7 +86,10 @@ class SurveyChangeSettings(Settings):
         lt=1.0,
     )  # fmt: skip
     too_small: Literal["left_out", "counted"] = setting(
-        "left_out", "Change too small to tell", "`left_out`: it counts as none; `counted`: it counts, too."
+        "left_out",
+        "Change too small to tell",
+        "`left_out`: it counts as none; `counted`: it counts, too.",
+        more=True,
     )
     offset: Way = setting(
         "none", "Take out", "`mean`: what is added everywhere; `tilt`: a plane; `shift`: a way to the side, "
