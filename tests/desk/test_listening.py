@@ -11,7 +11,7 @@ import pytest
 import shapely
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QPushButton
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QPushButton, QScrollArea
 
 from moss_step.demo import DATA
 from moss_step.demo.sounder import Sounder
@@ -138,6 +138,12 @@ def test_what_a_killed_program_had_heard_is_offered_and_kept(person, tmp_path):
     person.click("Keep it")
     (step,) = window.work.study.steps
     assert len(window.work.outcome(step.id).value) > 40 and unkept_recordings() == []
+
+
+def test_the_panel_fits_its_bench(person):
+    person.window.begin_step("open_recording")
+    person.did("begin")
+    assert person.window.benches["gather"].findChild(QScrollArea).verticalScrollBar().maximum() == 0
 
 
 def test_nothing_heard_is_nothing_kept_and_a_silent_device_is_said(person):

@@ -122,9 +122,14 @@ def in_text(help: str) -> str:
     return re.sub(r"\[\[|\]\]|`", "", help)
 
 
+_SHORT = ("tin", "tcp", "udp")
+"""Options that the trade writes in capitals."""
+
+
 def option_words(option: str) -> str:
     """A choice as its button says it."""
-    return option.replace("_", " ").capitalize()
+    words = [w.upper() if w in _SHORT else w for w in option.split("_")]
+    return " ".join([words[0] if words[0].isupper() else words[0].capitalize(), *words[1:]])
 
 
 def idle_reason(field: FieldInfo, values: Mapping[str, Any], inputs: Collection[str]) -> str:

@@ -35,7 +35,7 @@ _AT_ONCE = 65_536
 class RecordingSettings(Settings):
     """Settings of open_recording."""
 
-    source: str = setting(..., "File", "Sentences of NMEA 0183 as text.", control="file")
+    source: str = setting(..., "Recording", "Sentences of NMEA 0183 as text.", control="file")
     latency: float = setting(
         0.0,
         "Latency",
@@ -43,9 +43,10 @@ class RecordingSettings(Settings):
         unit="s",
         ge=-60,
         le=60,
+        more=True,
     )
     offset: float = setting(
-        0.0, "Transducer below the water", "Added to each depth.", unit="m", ge=-100, le=100
+        0.0, "Transducer below the water", "Added to each depth.", unit="m", ge=-100, le=100, more=True
     )
     water_level: float = setting(
         0.0, "Level of the water", "Height of the water: heights of the bed follow.", unit="m"
