@@ -135,7 +135,19 @@ def same(
             )  # in its unit
             if name in ("semivariance", "model"):
                 inside = inside * factor**2  # squares of heights
-            heights = ("z", "foretold", "height", "stage", "threshold", "value", "ground", "top", "ray", "a", "b")
+            heights = (
+                "z",
+                "foretold",
+                "height",
+                "stage",
+                "threshold",
+                "value",
+                "ground",
+                "top",
+                "ray",
+                "a",
+                "b",
+            )
             close(np.sort(inside - (rise if name in heights else 0.0)), theirs[name], name)
 
 
