@@ -143,6 +143,7 @@ def test_what_a_killed_program_had_heard_is_offered_and_kept(person, tmp_path):
 def test_the_panel_fits_its_bench(person):
     person.window.begin_step("open_recording")
     person.did("begin")
+    named(person.window, "More", QPushButton)
     assert person.window.benches["gather"].findChild(QScrollArea).verticalScrollBar().maximum() == 0
 
 

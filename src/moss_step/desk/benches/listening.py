@@ -101,6 +101,7 @@ class RecordingPanel(OpenedPanel):
         if not self.step_id and not self.settings().get("source"):
             self.work.set_draft(None)
             self.keep_button.setEnabled(self.listens)
+            self._count_more()
             return
         super().update_draft()
 
