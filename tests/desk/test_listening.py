@@ -157,4 +157,5 @@ def test_nothing_heard_is_nothing_kept_and_a_silent_device_is_said(person):
     until(lambda: "does not answer" in panel.state.text(), "the silence is not said")
     person.click("Stop and keep")
     assert not person.window.work.study.steps and "nothing is kept" in panel.note.accessibleName()
+    assert list(recordings_folder().iterdir()) == [], "silence leaves no recording behind"
     assert new_recording().parent == recordings_folder()

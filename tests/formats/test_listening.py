@@ -85,6 +85,14 @@ def test_a_device_that_comes_later_hangs_up_in_a_sentence_and_comes_back(listen)
         assert [d.depth for d in said.depths] == [5.0, 6.0] and said.wrong == 1
 
 
+def test_silence_leaves_nothing_in_the_recording(listen):
+    ear = listen(port=free_port())
+    until(lambda: "does not answer" in ear.state, "it said nothing of the silence")
+    time.sleep(1.5)
+    ear.stop()
+    assert ear.bytes == 0 and ear.recording.read_bytes() == b""
+
+
 def test_packets_are_heard(listen):
     port = free_port(socket.SOCK_DGRAM)
     ear = listen("udp", port=port)

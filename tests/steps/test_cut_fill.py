@@ -150,6 +150,16 @@ def test_several_outlines_an_island_and_the_totals():
     assert table["name"].tolist() == ["a", "b"]
 
 
+def test_outlines_that_overlap_are_said_to_count_twice():
+    areas = Shapes(np.array([shapely.box(10, 10, 30, 30), shapely.box(20, 20, 40, 40)], object), {}, UTM)
+    level = {"against": "level", "level": 0.0}
+    told = run(level, surface=grid(lambda x, y: 1.0 + 0 * x + 0 * y), area=areas)
+    assert any("overlap" in text for text in told.warnings)
+    apart = Shapes(np.array([shapely.box(10, 10, 30, 30), shapely.box(30, 10, 40, 40)], object), {}, UTM)
+    told = run(level, surface=grid(lambda x, y: 1.0 + 0 * x + 0 * y), area=apart)
+    assert not any("overlap" in text for text in told.warnings)
+
+
 def test_swell_shrink_density_and_cost():
     asked = {"against": "level", "level": 204.0, "swell": 1.25, "shrink": 0.8, "density": 1.6, "cost": 7.0}
     told = found(run({**asked, "outline": AROUND}, surface=grid(cone)))

@@ -122,11 +122,11 @@ class Listening:
                 with socket.create_connection((self.device.host, self.device.port), 2.0) as link:
                     self.state = f"Listening to {self.device}"
                     yield from self._pieces(link)
+                    yield b"\n"  # a sentence that was cut short ends here
                 self.state = f"{self.device} hung up; trying again …"
             except (OSError, UnicodeError) as error:
                 reason = getattr(error, "strerror", None) or str(error) or "no answer"
                 self.state = f"{self.device} does not answer ({reason}); trying again …"
-            yield b"\n"  # a sentence that was cut short ends here
             self._ending.wait(_AGAIN)
 
     def _pieces(self, link: socket.socket) -> Iterator[bytes]:

@@ -13,10 +13,14 @@ from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame, carried
 from moss_step.model.shapes import Shapes
-from moss_step.science.interpolate.coverage import bearing_of_way, next_line, to_nearest
-from moss_step.science.interpolate.plane import Plane
+from moss_step.science.interpolate.coverage import (
+    bearing_of_lines,
+    cells_for,
+    cells_to_cover,
+    next_line,
+    to_nearest,
+)
 from moss_step.science.interpolate.table_check import far_from_rest, metric_system
-from moss_step.steps.coverage import along_longer_side, coverage_frame, covered_cells
 from moss_step.steps.recordings import told_again
 
 _CELLS = 60_000
@@ -96,14 +100,12 @@ def _covered(
     if not len(places) or held.box is None:
         return None, None, None
     try:
-        frame = coverage_frame(crs, held.box, spacing, _CELLS)
-        wanted = covered_cells(frame, points, None if area is None else held)
+        frame = cells_for(crs, held.box, spacing, _CELLS)
+        wanted = cells_to_cover(frame, points, None if area is None else held)
     except MossError:  # too few soundings to enclose anything yet
         return None, None, None
     if not wanted.any():
         return None, None, None
     far = to_nearest(frame, wanted, places[:, 0], places[:, 1])
-    plane = Plane.of(frame)
-    bearing = bearing_of_way(*plane.places(way[:, 0], way[:, 1]))
-    bearing = along_longer_side(plane, held) if bearing is None else bearing
+    bearing = bearing_of_lines(frame, way, held)
     return frame, far, next_line(far, frame, spacing, bearing, (float(way[-1, 0]), float(way[-1, 1])))

@@ -103,7 +103,7 @@ def wanted_cells(
     area = optional(inputs, "area", Shapes)
     if area is not None:
         wanted &= cells_inside(frame, in_system(area, frame.crs))
-    x, y = middles_of(frame, wanted)
+    x, y = frame.middles(wanted)
     kept = np.ones(len(x), bool)
     if settings.reach is not None:
         kept &= made.distances(x, y) <= settings.reach
@@ -122,12 +122,6 @@ def wanted_cells(
     return wanted
 
 
-def middles_of(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Coordinates of the middles of some cells (rows, cols): as many as there are."""
-    rows, cols = np.nonzero(wanted)
-    return frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
-
-
 def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.0, "Gathering places")
     got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
@@ -143,7 +137,7 @@ def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progre
     made, got = prepared(settings, got, Plane.of(frame), drift)
     progress.at(0.1, "Choosing cells")
     wanted = wanted_cells(settings, inputs, frame, got, made)
-    x, y = middles_of(frame, wanted)
+    x, y = frame.middles(wanted)
     there = None if drift is None else values_at(drift, x, y).astype(np.float64)
     out = np.full(frame.shape, np.nan)
     out[wanted] = made.at(x, y, there, progress.part(0.2, 1.0))
@@ -203,14 +197,14 @@ def _told(
         findings += model_findings(made.model)
     if settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
         findings.append(
-            Finding(MEAN_SPREAD, made.mean_error(*middles_of(surface.frame, wanted), there), got.unit)
+            Finding(MEAN_SPREAD, made.mean_error(*surface.frame.middles(wanted), there), got.unit)
         )
         findings += error_findings(*_own(got, made), got.unit)
     kriged = settings.method == "kriging"
 
     def error() -> Outcome:
         out = np.full(surface.frame.shape, np.nan)
-        x, y = middles_of(surface.frame, wanted)
+        x, y = surface.frame.middles(wanted)
         out[wanted] = made.errors_at(x, y, there)
         return surface_outcome(
             Surface(as_short(out), surface.frame, got.unit, "error"),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 import shapely
 
@@ -11,7 +9,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
-from moss_step.model.frame import Box, Frame
+from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -19,19 +17,19 @@ from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import BEARING, METRE, SHARE
-from moss_step.science.framing import frame_around, round_side
-from moss_step.science.interpolate.coverage import bearing_of_way, next_line, to_nearest
-from moss_step.science.interpolate.plane import Plane
-from moss_step.science.interpolate.surfaces import plane_around
-from moss_step.science.regrid import cells_inside
+from moss_step.science.interpolate.coverage import (
+    bearing_of_lines,
+    cells_for,
+    cells_to_cover,
+    next_line,
+    to_nearest,
+)
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 
 _LARGEST = declared("largest_gap", "Farthest from any", MAIN)
 _COVERED = declared("covered", "Covered", MAIN)
 _BEARING = declared("line_bearing", "Bearing of the next line", USUAL)
 _LENGTH = declared("line_length", "Length of the next line", USUAL)
-_CELLS_A_LINE, _MOST_CELLS = 8.0, 1_000_000
-"""Cells from one line to the next, and the most of the whole."""
 
 
 class CoverageSettings(Settings):
@@ -51,27 +49,6 @@ class CoverageSettings(Settings):
     )  # fmt: skip
 
 
-def coverage_frame(crs: str | None, box: Box, spacing: float, most: int = _MOST_CELLS) -> Frame:
-    """Cells for distances to soundings around a box: an eighth of the spacing wide, coarser where there would
-    be more than ``most``.
-    """
-    plane = plane_around(box, crs)
-    wide, high = (box[2] - box[0]) * plane.wide, (box[3] - box[1]) * plane.high
-    least = math.sqrt(max(wide * high, max(wide, high) * spacing / _CELLS_A_LINE, 1e-12) / most)
-    side = max(spacing / _CELLS_A_LINE, least)
-    return frame_around(box, round_side(side) / max(plane.wide, plane.high), crs)
-
-
-def covered_cells(frame: Frame, points: Shapes, area: Shapes | None) -> np.ndarray:
-    """Cells that are to be covered (rows, cols): inside the outline, or the hull of the points."""
-    if area is not None:
-        return cells_inside(frame, area)
-    hull = shapely.convex_hull(shapely.multipoints(shapely.get_coordinates(points.geometry)))
-    if shapely.area(hull) == 0:
-        raise MossError("The points lie on one line, or are one.", "Give the outline that is to be covered.")
-    return cells_inside(frame, Shapes(np.array([hull], object), {}, points.crs))
-
-
 def _coverage(settings: CoverageSettings, inputs: Inputs, progress: Progress) -> Outcome:
     points, area = as_kind(inputs["points"], Shapes), optional(inputs, "area", Shapes)
     like = optional(inputs, "like", Surface)
@@ -85,18 +62,13 @@ def _coverage(settings: CoverageSettings, inputs: Inputs, progress: Progress) ->
     held = points if area is None else area
     if held.box is None:
         raise AskedWronglyError("The outline is empty.", "Take another.")
-    frame = coverage_frame(held.crs, held.box, settings.spacing) if like is None else like.frame
-    wanted = covered_cells(frame, points, area)
+    frame = cells_for(held.crs, held.box, settings.spacing) if like is None else like.frame
+    wanted = cells_to_cover(frame, points, area)
     if not wanted.any():
         raise MossError("No cell lies in what is to be covered.", "Take a smaller spacing.")
     progress.at(0.2, "Measuring distances")
     far = to_nearest(frame, wanted, xy[:, 0], xy[:, 1])
-    plane = Plane.of(frame)
-    bearing = settings.bearing
-    if bearing is None:
-        bearing = bearing_of_way(*plane.places(xy[:, 0], xy[:, 1]))
-    if bearing is None:
-        bearing = along_longer_side(plane, held)
+    bearing = bearing_of_lines(frame, xy, held) if settings.bearing is None else settings.bearing
     progress.at(0.8, "Looking for the next line")
     line = next_line(far, frame, settings.spacing, bearing, (float(xy[-1, 0]), float(xy[-1, 1])))
     surface = Surface(as_short(far), frame, METRE, "distance")
@@ -120,16 +92,6 @@ def _coverage(settings: CoverageSettings, inputs: Inputs, progress: Progress) ->
     )
 
 
-def along_longer_side(plane: Plane, held: Shapes) -> float:
-    """Bearing of the longer side of the narrowest box around shapes."""
-    corners = np.column_stack(plane.places(*shapely.get_coordinates(held.geometry).T))
-    box = shapely.oriented_envelope(shapely.multipoints(corners))
-    ring = shapely.get_coordinates(box)
-    sides = np.diff(ring, axis=0)
-    longest = sides[np.argmax(np.hypot(sides[:, 0], sides[:, 1]))] if len(sides) else np.array([0.0, 1.0])
-    return math.degrees(math.atan2(longest[0], longest[1])) % 180.0
-
-
 def _areas(frame: Frame, wanted: np.ndarray) -> np.ndarray:
     return np.asarray(np.broadcast_to(frame.row_areas[:, None], frame.shape)[wanted])
 
@@ -142,7 +104,7 @@ def _memory(settings: CoverageSettings, inputs: Inputs) -> float:
     if like is None and held.box is None:
         return 0.0
     box = held.box or (0.0, 0.0, 0.0, 0.0)
-    frame = like.frame if like is not None else coverage_frame(held.crs, box, settings.spacing)
+    frame = like.frame if like is not None else cells_for(held.crs, box, settings.spacing)
     return 60.0 * frame.rows * frame.cols + 200.0 * len(points)
 
 

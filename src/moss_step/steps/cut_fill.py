@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -28,13 +27,14 @@ from moss_step.model.units import CUBIC_METRE, METRE, NONE, SQUARE_METRE, TONNE
 from moss_step.model.words import value_text
 from moss_step.science.earthwork.bases import edge_base, lowest_in, plane_base
 from moss_step.science.earthwork.meeting import laid_on
-from moss_step.science.earthwork.outline import Moved, Outline, Plane, rings_of
+from moss_step.science.earthwork.outline import Base, Moved, Outline, base_at, rings_of
 from moss_step.science.framing import frame_around, round_side
 from moss_step.science.interpolate.tin import on_grid
 from moss_step.science.relief.gradient import slope
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import PointsField
+from moss_step.steps.records import record_table
 
 Against = Literal["level", "edge", "plane", "lowest", "surface"]
 _CUT = declared("cut", "Cut", MAIN)
@@ -105,7 +105,7 @@ class _Reckoned:
     """One outline with its base and what is moved in it."""
 
     outline: Outline
-    base: Plane | float | np.ndarray
+    base: Base
     moved: Moved
     ground_area: float
 
@@ -146,9 +146,7 @@ def outlines_of(settings: CutFillSettings, inputs: Inputs, crs: str | None) -> S
     return Shapes(np.array([shapely.Polygon(settings.outline)], object), {}, crs)
 
 
-def base_of(
-    settings: CutFillSettings, surface: Surface, outline: Outline, other: np.ndarray | None
-) -> Plane | float | np.ndarray:
+def base_of(settings: CutFillSettings, surface: Surface, outline: Outline, other: np.ndarray | None) -> Base:
     """The base of an outline, as the settings ask.
 
     Raises MossError when it cannot be found.
@@ -172,16 +170,14 @@ def base_of(
 
 def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> Outcome:
     value, other = inputs["surface"], optional(inputs, "base", Surface)
-    crs = (
-        getattr(value, "crs", None) if of_kind(value, Surface) is None else as_kind(value, Surface).frame.crs
-    )
+    held = of_kind(value, Surface)
+    crs = getattr(value, "crs", None) if held is None else held.frame.crs
     areas = outlines_of(settings, inputs, crs)
     whole = shapely.union_all(areas.geometry)
     progress.at(0.0, "Gathering heights")
     surface = surface_under(value, settings.cell, whole, progress.part(0.0, 0.3))
-    said = (
-        [] if surface.unit.kind == "length" else ["The unit of the heights is not stated: metres are taken."]
-    )
+    known = surface.unit.kind == "length"
+    said = [] if known else ["The unit of the heights is not stated: metres are taken."]
     laid = None
     if settings.against == "surface" and other is not None:
         laid, words = laid_on(other, surface)
@@ -234,18 +230,8 @@ def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:
     for one in made:
         part = one.outline.part
         inside = one.outline.own_shares() >= 0.5
-        base = one.base
-        rows, cols = np.indices(inside.shape)
-        if isinstance(base, np.ndarray):
-            under = base[part].astype(np.float64)
-        else:
-            plane = base if isinstance(base, Plane) else Plane(float(base))
-            under = (
-                plane.height
-                + plane.by_column * (cols + part[1].start + 0.5)
-                + plane.by_row * (rows + part[0].start + 0.5)
-            )
-        off = surface.values[part].astype(np.float64) - under
+        rows, cols = (np.arange(p.start, p.stop) for p in part)
+        off = surface.values[part].astype(np.float64) - base_at(one.base, rows, cols)
         out[part] = np.where(inside, off, out[part])
     return Surface(as_short(out), surface.frame, surface.unit, "difference")
 
@@ -291,14 +277,16 @@ def _around(surface: Surface, area: shapely.Geometry) -> float:
 
 
 def _remarks(surface: Surface, made: list[_Reckoned]) -> list[str]:
-    said = []
+    said, areas = [], np.array([one.outline.areas for one in made], object)
     lost = sum(one.moved.unmeasured for one in made)
     whole = sum(one.moved.area for one in made)
     if lost > 1e-9 * whole:
         said.append(f"Of the area {lost / whole:.1%} has no height and counts as neither cut nor fill.")
-    asked = sum(float(surface.frame.areas(np.array([one.outline.areas], object))[0]) for one in made)
+    asked = float(surface.frame.areas(areas).sum())
     if asked > whole * (1.0 + 1e-3):
         said.append(f"Of the outlines {1.0 - whole / asked:.1%} lies beyond the ground and is left out.")
+    if shapely.area(shapely.union_all(areas)) < shapely.area(areas).sum() * (1.0 - 1e-9):
+        said.append("Outlines overlap: what lies in several counts in each, and the totals hold it twice.")
     if not any(one.moved.cut or one.moved.fill for one in made):
         said.append("Nothing lies above or below the base.")
     return said
@@ -335,7 +323,6 @@ def _record(
     """All that was asked and found, row by row, with the time of the reckoning."""
     frame = surface.frame
     rows = [
-        ("reckoned", time.strftime("%Y-%m-%d %H:%M:%S %z"), ""),
         ("against", settings.against, ""),
         ("reference system", "not stated" if frame.crs is None else reference_system(frame.crs).name, ""),
         ("cell width", f"{frame.cell_metres[0]:.9g}", "m"),
@@ -349,10 +336,7 @@ def _record(
         for name in ("swell", "shrink", "density", "cost")
         if (v := getattr(settings, name)) is not None
     ]
-    rows += [(f.title.lower(), f"{float(f.value):.12g}", f.unit.symbol) for f in findings]
-    rows += [("remark", text, "") for text in said]
-    what, value, unit = (np.array(c, object) for c in zip(*rows, strict=True))
-    return Table({"what": what, "value": value, "unit": unit})
+    return record_table(rows, findings, said)
 
 
 def _memory(settings: CutFillSettings, inputs: Inputs) -> float:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date
@@ -21,7 +20,6 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.table import Table
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, METRE, SHARE, SQUARE_METRE
@@ -37,6 +35,7 @@ from moss_step.science.earthwork.meeting import laid_on
 from moss_step.science.earthwork.outline import Outline
 from moss_step.science.regrid import cells_inside
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.records import record_table
 
 _LOWERED = declared("lowered", "Lowered", MAIN)
 _RAISED = declared("raised", "Raised", MAIN)
@@ -135,7 +134,8 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
         return Outcome(_histogram(after, change), f"net {mark(raised - lowered, CUBIC_METRE)}", findings)
 
     def record() -> Outcome:
-        return Outcome(_record(settings, findings, change.said), "record", findings)
+        asked = [(n.replace("_", " "), str(v), "") for n, v in settings.model_dump().items() if v is not None]
+        return Outcome(record_table(asked, findings, change.said), "record", findings)
 
     figure = f"lowered {mark(lowered, CUBIC_METRE)}, raised {mark(raised, CUBIC_METRE)}"
     return Outcome(surface, figure, findings, change.said, beside={"histogram": histogram, "record": record})
@@ -235,17 +235,6 @@ def _histogram(after: Surface, change: _Change) -> Chart:
     columns = {"change_m": middles, "volume_m3": volume, "area_m2": area}
     units = {"change_m": METRE, "volume_m3": CUBIC_METRE, "area_m2": SQUARE_METRE}
     return Chart(columns, units, "change_m", ("volume_m3",))
-
-
-def _record(settings: SurveyChangeSettings, findings: tuple[Finding, ...], said: tuple[str, ...]) -> Table:
-    """All that was asked and found, with the time of the reckoning."""
-    rows = [("reckoned", time.strftime("%Y-%m-%d %H:%M:%S %z"), "")]
-    asked = settings.model_dump()
-    rows += [(name.replace("_", " "), str(value), "") for name, value in asked.items() if value is not None]
-    rows += [(f.title.lower(), f"{float(f.value):.12g}", f.unit.symbol) for f in findings]
-    rows += [("remark", text, "") for text in said]
-    what, value, unit = (np.array(c, object) for c in zip(*rows, strict=True))
-    return Table({"what": what, "value": value, "unit": unit})
 
 
 def _label(settings: SurveyChangeSettings, names: Mapping[str, str]) -> str:

@@ -22,7 +22,7 @@ from moss_step.science.interpolate.variogram import (
     variogram_map,
 )
 from moss_step.science.relief.profile import values_at
-from moss_step.steps.between import InterpolateSettings, frame_of, middles_of, wanted_cells
+from moss_step.steps.between import InterpolateSettings, frame_of, wanted_cells
 from moss_step.steps.declare import Inputs, optional
 from moss_step.steps.places import gathered, prepared
 
@@ -70,7 +70,7 @@ class Trial:
             self.base.held, self.base.plane, replace(self.base.choice, model=model), self.base.external
         )
         values = np.full(self.frame.shape, np.nan)
-        values[self.wanted] = made.at(*middles_of(self.frame, self.wanted), self.there)
+        values[self.wanted] = made.at(*self.frame.middles(self.wanted), self.there)
         return Surface(as_short(values), self.frame, self.unit)
 
 
@@ -88,7 +88,7 @@ def trial_of(settings: InterpolateSettings, inputs: Inputs) -> Trial:
     drift = optional(inputs, "drift", Surface)
     made, got = prepared(settings, got, Plane.of(whole), drift)
     wanted = wanted_cells(settings, inputs, frame, got, made)
-    there = None if drift is None else values_at(drift, *middles_of(frame, wanted)).astype(np.float64)
+    there = None if drift is None else values_at(drift, *frame.middles(wanted)).astype(np.float64)
     own = got.held.noises > 0
     seen = made.seen or experimental(made.x[own], made.y[own], got.held.values[own])
     return Trial(made, seen, cast(Variogram, made.model), frame, wanted, there, got.unit, of)

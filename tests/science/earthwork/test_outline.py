@@ -63,6 +63,9 @@ def test_outlines_beyond_the_grid_and_along_cells(area):
     cells = expected * frame.row_areas[:, None]
     assert moved.cut == pytest.approx((cells * np.clip(z - 0.25, 0, None)).sum(), rel=1e-9)
     assert moved.fill == pytest.approx((cells * np.clip(0.25 - z, 0, None)).sum(), rel=1e-9)
+    quick = Heights(z, 0.25).inside(outline)
+    for name in vars(moved):
+        assert getattr(quick, name) == pytest.approx(getattr(moved, name), rel=1e-9, abs=1e-12), name
 
 
 @pytest.mark.parametrize("frame", FRAMES)

@@ -24,7 +24,7 @@ from moss_step.model.telling import Telling
 from moss_step.model.words import measured
 from moss_step.scene.sketch import Sketch
 from moss_step.science.earthwork.meeting import laid_on
-from moss_step.science.earthwork.outline import Heights, Moved, Outline, Plane
+from moss_step.science.earthwork.outline import Base, Heights, Moved, Outline, base_at
 from moss_step.steps.cut_fill import CutFillSettings, base_of
 
 _ACROSS, _ALPHA = 220, 200
@@ -40,8 +40,8 @@ class CutFillPanel(OutlinePanel):
         """A line for what follows, above the outline."""
         self.follows = Said("", "value")
         self.follows.setAccessibleName("Cut and fill while it is dragged")
-        self._ready: tuple[object, Heights] | None = None
-        self._laid: tuple[object, np.ndarray] | None = None
+        self._ready: tuple[tuple[object, ...], Heights] | None = None
+        self._laid: tuple[tuple[object, ...], np.ndarray] | None = None
         self._spanned: Surface | None = None
         layout.addWidget(self.follows)
         super().build(layout)
@@ -111,31 +111,26 @@ class CutFillPanel(OutlinePanel):
     ) -> np.ndarray | None:
         if settings.against != "surface" or other is None:
             return None
-        key = (id(surface), id(other))
+        key = (surface, other)
         if self._laid is None or self._laid[0] != key:
             self._laid = (key, laid_on(other, surface)[0])
         return self._laid[1]
 
     def _heights(
-        self, surface: Surface, other: Surface | None, base: Plane | float | np.ndarray,
+        self, surface: Surface, other: Surface | None, base: Base,
         settings: CutFillSettings,
     ) -> Heights:  # fmt: skip
-        key = (id(surface), id(other), settings.against, settings.level)
+        key = (surface, other, settings.against, settings.level)
         if self._ready is None or self._ready[0] != key:
             self._ready = (key, Heights(surface.values, base, surface.metres_per_height))
         return self._ready[1]
 
-    def _veil(self, surface: Surface, outline: Outline, base: Plane | float | np.ndarray) -> Any:
+    def _veil(self, surface: Surface, outline: Outline, base: Base) -> Any:
         """Cut and fill in colours, on some of the cells."""
         rows, cols = outline.part
         step = max(1, max(outline.window.shape) // _ACROSS)
         r, c = np.arange(rows.start, rows.stop, step), np.arange(cols.start, cols.stop, step)
-        if isinstance(base, np.ndarray):
-            under = base[np.ix_(r, c)].astype(np.float64)
-        else:
-            plane = base if isinstance(base, Plane) else Plane(float(base))
-            under = plane.height + plane.by_column * (c + 0.5) + plane.by_row * (r + 0.5)[:, None]
-        off = surface.values[np.ix_(r, c)].astype(np.float64) - under
+        off = surface.values[np.ix_(r, c)].astype(np.float64) - base_at(base, r, c)
         frame = surface.frame
         x, y = np.meshgrid(frame.x0 + (c + 0.5) * frame.dx, frame.y0 - (r + 0.5) * frame.dy)
         shapely.prepare(outline.areas)

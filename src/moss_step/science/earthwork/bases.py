@@ -143,16 +143,16 @@ def _fill_beside(part: np.ndarray, inside: np.ndarray, rim: Rim, window: Frame) 
     """
     from scipy.spatial import cKDTree
 
-    rows, cols = np.nonzero(np.isnan(part) & inside)
-    if not len(rows):
+    missing = np.isnan(part) & inside
+    if not missing.any():
         return
     plane = ground_plane.Plane.of(window)
     tree = cKDTree(np.column_stack(plane.places(rim.x, rim.y)))
-    at = plane.places(window.x0 + (cols + 0.5) * window.dx, window.y0 - (rows + 0.5) * window.dy)
+    at = plane.places(*window.middles(missing))
     reach = 1.5 * max(window.cell_metres)
     off, near = tree.query(np.column_stack(at), distance_upper_bound=reach)
     there = np.isfinite(off)
-    part[rows[there], cols[there]] = rim.z[near[there]]
+    part[missing] = np.where(there, rim.z[np.where(there, near, 0)], np.nan)
 
 
 def plane_base(surface: Surface, outline: Outline) -> Plane:

@@ -15,8 +15,7 @@ from moss_step.science.earthwork.kernels.cover import (
     count_rows,
     list_rows,
     share_inside,
-    sums_to_base,
-    sums_to_plane,
+    sums_inside,
 )
 
 _AREAS = (shapely.GeometryType.POLYGON, shapely.GeometryType.MULTIPOLYGON)
@@ -64,6 +63,57 @@ class Plane:
     by_row: float = 0.0
 
 
+Base = Plane | float | np.ndarray
+"""A plane, a level, or heights of the whole grid (rows, cols)."""
+
+
+def base_at(base: Base, rows: np.ndarray, cols: np.ndarray) -> np.ndarray:
+    """Heights of a base at the middles of some cells.
+
+    Parameters
+    ----------
+    base
+        A plane, a level, or heights of the whole grid.
+    rows
+        Rows of the grid (n).
+    cols
+        Columns (m).
+
+    Returns
+    -------
+    np.ndarray
+        Heights where the rows and columns cross (n, m; float64).
+
+    Raises
+    ------
+    IndexError
+        For cells beyond a base that is a grid.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.earthwork.outline import Plane, base_at
+    >>> base_at(Plane(1.0, 2.0, 4.0), np.array([0]), np.array([0, 1])).tolist()
+    [[4.0, 6.0]]
+    """
+    if isinstance(base, np.ndarray):
+        return np.asarray(base[np.ix_(rows, cols)], np.float64)
+    height, by_column, by_row = _plane_of(base)
+    return np.asarray(height + by_column * (cols + 0.5) + by_row * (rows[:, None] + 0.5))
+
+
+def _plane_of(base: Plane | float) -> tuple[float, float, float]:
+    held = base if isinstance(base, Plane) else Plane(float(base))
+    return held.height, held.by_column, held.by_row
+
+
+def _for_kernels(base: Base, like: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A base as kernels take it: a grid, of no rows for a plane, and the plane (3)."""
+    if isinstance(base, np.ndarray):
+        return np.ascontiguousarray(base), np.zeros(3)
+    return np.empty((0, 0), like.dtype), np.array(_plane_of(base))
+
+
 class Outline:
     """Areas over a grid, made ready for many questions.
 
@@ -104,6 +154,7 @@ class Outline:
             )
         self._rows, self._cols, self.edges = _cells_of(frame, areas)
         self.window = frame.part(self._rows, self._cols)
+        self._row_areas = np.ascontiguousarray(self.window.row_areas, np.float64)
         rows = self.window.rows
         count = np.zeros(rows, np.int64)
         count_rows(self.edges, rows, count)
@@ -128,30 +179,25 @@ class Outline:
         share_inside(self.edges, self._first, self._listed, share)
         return share
 
-    def moved(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> Moved:
+    def moved(self, values: np.ndarray, base: Base, metres: float = 1.0) -> Moved:
         """What lies above (cut) and below (fill) a base.
 
         ``values`` are heights of the whole grid (rows, cols), ``base`` a level, a plane, or heights of the
         whole grid; ``metres`` are in a unit of both.
         """
-        held, (row, col) = np.ascontiguousarray(values), (self._rows.start, self._cols.start)
-        areas = np.ascontiguousarray(self.window.row_areas, np.float64)
+        held = np.ascontiguousarray(values)
         sums = np.zeros((self.window.rows, SUMS))
-        ready = row, col, self.edges, self._first, self._listed, areas
-        if isinstance(base, np.ndarray):
-            sums_to_base(held, np.ascontiguousarray(base), *ready, sums)
-        else:
-            plane = base if isinstance(base, Plane) else Plane(float(base))
-            corner = plane.height + plane.by_column * col + plane.by_row * row
-            sums_to_plane(held, *ready, np.array([corner, plane.by_column, plane.by_row]), sums)
+        sums_inside(
+            held, *_for_kernels(base, held), self._rows.start, self._cols.start, self.edges, self._first,
+            self._listed, self._row_areas, sums,
+        )  # fmt: skip
         return _moved(sums, metres)
 
     @property
     def ready(self) -> tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """First row, sides with the columns of the whole grid, their list by row, and areas of cells."""
         whole = self.edges + np.array([self._cols.start, 0.0, self._cols.start, 0.0])
-        areas = np.ascontiguousarray(self.window.row_areas, np.float64)
-        return self._rows.start, whole, self._first, self._listed, areas
+        return self._rows.start, whole, self._first, self._listed, self._row_areas
 
 
 class Heights:
@@ -176,14 +222,9 @@ class Heights:
     2.5
     """
 
-    def __init__(self, values: np.ndarray, base: Plane | float | np.ndarray, metres: float = 1.0) -> None:
+    def __init__(self, values: np.ndarray, base: Base, metres: float = 1.0) -> None:
         self.values, self.metres = np.ascontiguousarray(values), metres
-        plane = (
-            base if isinstance(base, Plane) else Plane(0.0 if isinstance(base, np.ndarray) else float(base))
-        )
-        grid = base if isinstance(base, np.ndarray) else np.empty((0, 0), self.values.dtype)
-        self._base = np.ascontiguousarray(grid)
-        self._plane = np.array([plane.height, plane.by_column, plane.by_row])
+        self._base, self._plane = _for_kernels(base, self.values)
         rows, cols = self.values.shape
         self._blocks = np.empty((rows, -(-cols // WIDE), KEPT))
         add_up(self.values, self._base, self._plane, self._blocks)

@@ -5,16 +5,146 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import shapely
 
-from moss_step.model.frame import Frame
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Box, Frame
+from moss_step.model.shapes import Shapes
+from moss_step.science.framing import frame_around, round_side
 from moss_step.science.interpolate.plane import Plane
+from moss_step.science.interpolate.surfaces import plane_around
+from moss_step.science.regrid import cells_inside
 
+_CELLS_A_LINE = 8.0
+"""Cells from one line to the next."""
 _STRAIGHT = 0.5
 """How alike the bearings of a way must be before lines are said to run along it."""
 _CLOSER = 0.95
 """Lines are planned so much closer than asked: at exactly half of the spacing slivers would be left."""
 _BESIDE = 0.68
 """How open the band beside a line that was run is, as a share of one far from all: 3/4 on fine cells."""
+
+
+def cells_for(crs: str | None, box: Box, spacing: float, most: int = 1_000_000) -> Frame:
+    """Cells for distances to soundings around a box, an eighth of the spacing wide.
+
+    Parameters
+    ----------
+    crs
+        The reference system.
+    box
+        xmin, ymin, xmax, ymax.
+    spacing
+        Metres from one line to the next.
+    most
+        Cells at the most: of a large ground they are coarser.
+
+    Returns
+    -------
+    Frame
+        Where the cells lie.
+
+    Raises
+    ------
+    MossError
+        For more cells than memory holds.
+
+    Examples
+    --------
+    >>> from moss_step.science.interpolate.coverage import cells_for
+    >>> cells_for("EPSG:32628", (0.0, 0.0, 40.0, 20.0), 8.0).shape
+    (20, 40)
+    """
+    plane = plane_around(box, crs)
+    wide, high = (box[2] - box[0]) * plane.wide, (box[3] - box[1]) * plane.high
+    least = math.sqrt(max(wide * high, max(wide, high) * spacing / _CELLS_A_LINE, 1e-12) / most)
+    side = max(spacing / _CELLS_A_LINE, least)
+    return frame_around(box, round_side(side) / max(plane.wide, plane.high), crs)
+
+
+def cells_to_cover(frame: Frame, points: Shapes, area: Shapes | None) -> np.ndarray:
+    """Cells that are to be covered: inside an outline, or without one the hull of the points.
+
+    Parameters
+    ----------
+    frame
+        Where the cells lie.
+    points
+        Places that were measured, in the same reference system.
+    area
+        The outline, in the same system.
+
+    Returns
+    -------
+    np.ndarray
+        Yes or no (rows, cols).
+
+    Raises
+    ------
+    MossError
+        Without an outline, when the points enclose nothing.
+
+    Examples
+    --------
+    >>> from moss_step.science.interpolate.coverage import cells_for, cells_to_cover
+    >>> from moss_step.science.sample import box
+    >>> frame = cells_for(None, (0.0, 0.0, 4.0, 4.0), 8.0)
+    >>> int(cells_to_cover(frame, box(0, 0, 2, 4), None).sum())
+    8
+    """
+    if area is not None:
+        return cells_inside(frame, area)
+    hull = shapely.convex_hull(shapely.multipoints(shapely.get_coordinates(points.geometry)))
+    if shapely.area(hull) == 0:
+        raise MossError("The points lie on one line, or are one.", "Give the outline that is to be covered.")
+    return cells_inside(frame, Shapes(np.array([hull], object), {}, points.crs))
+
+
+def bearing_of_lines(frame: Frame, way: np.ndarray, held: Shapes) -> float:
+    """The bearing along which lines are run.
+
+    Parameters
+    ----------
+    frame
+        Where the ground lies.
+    way
+        Corners of the way that was run (n, 2), in the reference system.
+    held
+        What is to be covered.
+
+    Returns
+    -------
+    float
+        Degrees, 0 to below 180: that of the way, or where it has none of the longer side of what is covered.
+
+    Raises
+    ------
+    ValueError
+        Without a place.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.interpolate.coverage import bearing_of_lines, cells_for
+    >>> from moss_step.science.sample import box
+    >>> frame = cells_for(None, (0.0, 0.0, 4.0, 2.0), 8.0)
+    >>> bearing_of_lines(frame, np.zeros((1, 2)), box(0, 0, 4, 2))
+    90.0
+    """
+    if not len(way):
+        raise ValueError("no place")
+    plane = Plane.of(frame)
+    bearing = bearing_of_way(*plane.places(way[:, 0], way[:, 1]))
+    return _along_longer_side(plane, held) if bearing is None else bearing
+
+
+def _along_longer_side(plane: Plane, held: Shapes) -> float:
+    """Bearing of the longer side of the narrowest box around shapes."""
+    corners = np.column_stack(plane.places(*shapely.get_coordinates(held.geometry).T))
+    ring = shapely.get_coordinates(shapely.oriented_envelope(shapely.multipoints(corners)))
+    sides = np.diff(ring, axis=0)
+    longest = sides[np.argmax(np.hypot(sides[:, 0], sides[:, 1]))] if len(sides) else np.array([0.0, 1.0])
+    return round(math.degrees(math.atan2(longest[0], longest[1])), 9) % 180.0
 
 
 def to_nearest(frame: Frame, inside: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -57,7 +187,7 @@ def to_nearest(frame: Frame, inside: np.ndarray, x: np.ndarray, y: np.ndarray) -
     plane = Plane.of(frame)
     tree = cKDTree(np.column_stack(plane.places(x, y)))
     out = np.full(frame.shape, np.nan)
-    out[inside] = tree.query(np.column_stack(plane.places(*_middles(frame, inside))), workers=-1)[0]
+    out[inside] = tree.query(np.column_stack(plane.places(*frame.middles(inside))), workers=-1)[0]
     return out
 
 
@@ -154,7 +284,7 @@ def next_line(
         return None
     plane, asked = Plane.of(frame), np.isfinite(far)
     s, c = math.sin(math.radians(bearing)), math.cos(math.radians(bearing))
-    u, v = plane.places(*_middles(frame, asked))
+    u, v = plane.places(*frame.middles(asked))
     along, across = u * s + v * c, u * c - v * s
     half = 0.5 * _CLOSER * spacing
     excess = np.clip(far[asked] - 0.5 * spacing, 0.0, half)
@@ -210,8 +340,3 @@ def _longest_run(along: np.ndarray, excess: np.ndarray, apart: float) -> tuple[f
     best = int(np.argmax(np.add.reduceat(excess, cuts)))
     end = cuts[best + 1] if best + 1 < len(cuts) else len(along)
     return float(along[cuts[best]]), float(along[end - 1])
-
-
-def _middles(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    rows, cols = np.nonzero(wanted)
-    return frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy

@@ -7,13 +7,12 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.earthwork.kernels.cover import _piece
+from moss_step.science.earthwork.kernels.cover import LEAST, add_piece, clipped
 
 WIDE = 32
 """Columns of a block."""
 KEPT = 7
 """Kept of a block: cut, fill, cells of each, cells without a height, deepest cut and fill."""
-_LEAST = 1e-12
 
 
 @numba.njit(inline="always", cache=True)
@@ -101,17 +100,10 @@ def sums_of_blocks(values, base, plane, blocks, top, edges, first, listed, areas
         pieces = np.empty((count, 3))
         held_count = 0
         for j in range(first[k], first[k + 1]):
-            e = listed[j]
-            u0, v0, u1, v1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
-            if v0 < v1:
-                a, b = max(v0, float(k)), min(v1, k + 1.0)
-            else:
-                a, b = min(v0, k + 1.0), max(v1, float(k))
-            if a == b:
+            left, right, rise = clipped(edges, listed[j], k)
+            if rise == 0.0:
                 continue
-            slope = (u1 - u0) / (v1 - v0)
-            left, right = u0 + (a - v0) * slope, u0 + (b - v0) * slope
-            pieces[held_count, 0], pieces[held_count, 1], pieces[held_count, 2] = left, right, b - a
+            pieces[held_count, 0], pieces[held_count, 1], pieces[held_count, 2] = left, right, rise
             low = min(max(int(np.floor(min(left, right))), 0), cols - 1)
             high = min(max(int(np.floor(max(left, right))) + 1, 0), cols - 1)
             share[low : high + 2] = 0.0
@@ -122,18 +114,18 @@ def sums_of_blocks(values, base, plane, blocks, top, edges, first, listed, areas
             starts[place], ends[place] = low, high
             held_count += 1
         for j in range(held_count):
-            _piece(share, pieces[j, 0], pieces[j, 1], pieces[j, 2], cols)
+            add_piece(share, pieces[j, 0], pieces[j, 1], pieces[j, 2], cols)
         own = sums[k]
         held, col = 0.0, 0
         for j in range(held_count):
-            if held > _LEAST and starts[j] > col:
+            if held > LEAST and starts[j] > col:
                 _span(values, base, plane, blocks, row, col, starts[j], min(held, 1.0), own)
             for c in range(max(col, starts[j]), ends[j] + 1):
                 held += share[c]
-                if held > _LEAST:
+                if held > LEAST:
                     _cell(_above(values, base, plane, row, c), min(held, 1.0), own)
             col = max(col, ends[j] + 1)
-        if held > _LEAST and col < cols:
+        if held > LEAST and col < cols:
             _span(values, base, plane, blocks, row, col, cols, min(held, 1.0), own)
         for j in range(6):
             own[j] *= areas[k]

@@ -12,11 +12,12 @@ import numpy as np
 
 SUMS = 8
 """Sums of a row: cut, fill, area of each, whole area, that without a height, deepest cut and fill."""
-_LEAST = 1e-12
+LEAST = 1e-12
+"""Share of a cell that is none."""
 
 
 @numba.njit(inline="always", cache=True)
-def _piece(share, u0, u1, rise, cols):
+def add_piece(share, u0, u1, rise, cols):
     """Add a piece of an edge that lies in one row: from column ``u0`` to ``u1``, rising by ``rise``."""
     if u0 > u1:
         u0, u1 = u1, u0
@@ -53,27 +54,28 @@ def _piece(share, u0, u1, rise, cols):
 
 
 @numba.njit(inline="always", cache=True)
+def clipped(edges, e, row):
+    """The part of an edge in a row: the columns of both ends, and its rise (0 where it only touches)."""
+    u0, v0, u1, v1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
+    if v0 < v1:
+        start, end = max(v0, float(row)), min(v1, row + 1.0)
+    else:
+        start, end = min(v0, row + 1.0), max(v1, float(row))
+    slope = (u1 - u0) / (v1 - v0)
+    return u0 + (start - v0) * slope, u0 + (end - v0) * slope, end - start
+
+
+@numba.njit(inline="always", cache=True)
 def _shares(share, row, edges, first, listed, cols):
     """Fill the differences of the shares of a row; give the first and the last column that may have any."""
     low, high = cols, -1
     for k in range(first[row], first[row + 1]):
-        e = listed[k]
-        u0, v0, u1, v1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
-        a, b = u0, u1
-        top, bottom = v0, v1
-        if v0 < v1:
-            top, bottom = max(v0, float(row)), min(v1, row + 1.0)
-        else:
-            top, bottom = min(v0, row + 1.0), max(v1, float(row))
-        rise = bottom - top
+        left, right, rise = clipped(edges, listed[k], row)
         if rise == 0.0:
             continue
-        slope = (u1 - u0) / (v1 - v0)
-        a = u0 + (top - v0) * slope
-        b = u0 + (bottom - v0) * slope
-        _piece(share, a, b, rise, cols)
-        low = min(low, max(int(np.floor(min(a, b))), 0))
-        high = max(high, min(int(np.floor(max(a, b))), cols - 1))
+        add_piece(share, left, right, rise, cols)
+        low = min(low, max(int(np.floor(min(left, right))), 0))
+        high = max(high, min(int(np.floor(max(left, right))), cols - 1))
     return low, high
 
 
@@ -97,7 +99,7 @@ def _held(share, low, high, cols):
     end = low
     for c in range(low, cols):
         held += share[c]
-        if held < _LEAST:
+        if held < LEAST:
             share[c] = 0.0
             if c > high:
                 break
@@ -141,37 +143,29 @@ def _add_row(off, share, area, sums):
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def sums_to_plane(values, top, left, edges, first, listed, areas, plane, sums):
-    """Add up what lies above and below a plane inside edges, a row of ``sums`` (rows, 8) for each row.
+def sums_inside(values, base, plane, top, left, edges, first, listed, areas, sums):
+    """Add up what lies above and below a base inside edges, a row of ``sums`` (rows, 8) for each row.
 
-    ``top`` and ``left`` are where the part of the grid begins that the edges are given in; ``plane`` (3) is
-    its height at that corner, and its rise by a column and a row; ``areas`` (rows) are of cells.
+    The base is a grid like that of the values (rows, cols), or where that has no rows a ``plane`` (3): its
+    height at the grid's upper left corner, and its rise by a column and a row. ``top`` and ``left`` are where
+    the part of the grid begins that the edges are given in; ``areas`` are of its rows.
     """
     cols = values.shape[1] - left
-    for row in numba.prange(sums.shape[0]):
+    for k in numba.prange(sums.shape[0]):
         share, off = np.zeros(cols + 1), np.empty(cols)
-        low, high = _shares(share, row, edges, first, listed, cols)
+        low, high = _shares(share, k, edges, first, listed, cols)
         end = max(_held(share, low, high, cols), low)
-        held, above = values[top + row, left + low : left + end], off[low:end]
-        level, step = plane[0] + plane[2] * (row + 0.5) + plane[1] * (low + 0.5), plane[1]
-        for c in range(held.size):
-            above[c] = np.float64(held[c]) - (level + step * c)
-        _add_row(above, share[low:end], areas[row], sums[row])
-
-
-@numba.njit(parallel=True, nogil=True, cache=True)
-def sums_to_base(values, base, top, left, edges, first, listed, areas, sums):
-    """The same against a base of its own height in each cell of the grid (rows, cols)."""
-    cols = values.shape[1] - left
-    for row in numba.prange(sums.shape[0]):
-        share, off = np.zeros(cols + 1), np.empty(cols)
-        low, high = _shares(share, row, edges, first, listed, cols)
-        end = max(_held(share, low, high, cols), low)
-        held, above = values[top + row, left + low : left + end], off[low:end]
-        under = base[top + row, left + low : left + end]
-        for c in range(held.size):
-            above[c] = np.float64(held[c]) - np.float64(under[c])
-        _add_row(above, share[low:end], areas[row], sums[row])
+        row, start = top + k, left + low
+        held, above = values[row, start : left + end], off[low:end]
+        if base.shape[0] > 0:
+            under = base[row, start : left + end]
+            for c in range(held.size):
+                above[c] = np.float64(held[c]) - np.float64(under[c])
+        else:
+            level = plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5)
+            for c in range(held.size):
+                above[c] = np.float64(held[c]) - (level + plane[1] * c)
+        _add_row(above, share[low:end], areas[k], sums[k])
 
 
 @numba.njit(nogil=True, cache=True)
