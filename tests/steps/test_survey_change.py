@@ -118,6 +118,54 @@ def test_an_offset_is_told_on_ground_that_stayed_and_taken_out(way, given):
         assert told["offset_north"] == pytest.approx(-0.3, abs=0.03)
 
 
+def test_a_shift_of_several_cells_is_found_round_by_round():
+    """5 cells to the west and 4 to the north: far beyond where the ground is straight."""
+
+    def at(x, y):
+        return 300.0 + 8.0 * np.sin(x / 9.0) + 6.0 * np.cos(y / 7.0)
+
+    later = at(X + 3.0, Y - 2.0) + 0.5
+    asked = {"error_before": 0.02, "error_after": 0.02, "offset": "shift"}
+    told = found(run(asked, grid(GROUND), grid(later), stable=STAYED))
+    assert told["offset_east"] == pytest.approx(-3.0, abs=0.05)
+    assert told["offset_north"] == pytest.approx(2.0, abs=0.05) and told["offset_up"] == pytest.approx(
+        0.5, abs=0.02
+    )
+
+
+def test_a_shift_is_told_in_metres_of_the_ground_whatever_the_system_of_the_earlier_survey():
+    """The earlier survey in degrees: places carried by pyproj, the shift still in metres east and north."""
+    from moss_step.model.frame import carried
+
+    west, south = 500_000.0, 7_200_000.0
+    frame = Frame(120, 100, west, south + 60.0, 0.6, 0.5, UTM)
+    lon, lat = carried(UTM, "EPSG:4326", np.array([west - 5, west + 65]), np.array([south - 5, south + 65]))
+    degrees = Frame(
+        400,
+        400,
+        float(lon[0]),
+        float(lat[1]),
+        float(np.ptp(lon)) / 400,
+        float(np.ptp(lat)) / 400,
+        "EPSG:4326",
+    )
+    u, v = np.meshgrid(
+        degrees.x0 + (np.arange(400) + 0.5) * degrees.dx, degrees.y0 - (np.arange(400) + 0.5) * degrees.dy
+    )
+    x, y = (a.reshape(400, 400) for a in carried("EPSG:4326", UTM, u.ravel(), v.ravel()))
+
+    def at(x, y):
+        return 300.0 + 8.0 * np.sin(x / 9.0) + 6.0 * np.cos(y / 7.0)
+
+    before = Surface(at(x - west, y - south), degrees, METRE)
+    after = Surface(at(X - 1.2, Y + 0.8), frame, METRE)
+    stayed = Shapes(np.array([shapely.box(west, south, west + 60, south + 60)], object), {}, UTM)
+    told = found(run({"offset": "shift"}, before, after, stable=stayed))
+    assert told["offset_east"] == pytest.approx(1.2, abs=0.03)
+    assert told["offset_north"] == pytest.approx(-0.8, abs=0.03)
+    assert told["lowered"] + told["raised"] < 1.0
+
+
 def test_the_slip_of_the_demo_is_what_it_is_known_to_be():
     from moss_step.demo import DATA
     from moss_step.demo.lidar import before_slip, slip_volumes

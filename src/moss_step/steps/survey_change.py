@@ -52,6 +52,8 @@ _EAST = declared("offset_east", "Offset to the east", USUAL)
 _NORTH = declared("offset_north", "Offset to the north", USUAL)
 _SPREAD = declared("stable_spread", "Spread on ground that stayed", USUAL)
 _BINS = 40
+_ROUNDS, _SETTLED = 8, 2e-3
+"""Rounds of the search for a shift, and the part of a cell below which it has settled."""
 
 
 def _a_day(text: str | None) -> str | None:
@@ -149,12 +151,11 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
     stable, area = optional(inputs, "stable", Shapes), optional(inputs, "area", Shapes)
     if stable is not None:
         stayed = cells_inside(after.frame, in_system(stable, after.frame.crs))
-        offset = offset_of(
-            heights.astype(np.float64) * metres, after.values.astype(np.float64) * metres, stayed,
-            after.frame, settings.offset,
-        )  # fmt: skip
-        off, words = _taken_out(settings.offset, off, offset, before, after)
-        said += words
+        offset, off = _without_offset(settings.offset, before, after, heights, stayed)
+        if settings.offset == "none":
+            said.append(f"On ground that stayed the surveys differ by {offset.spread:.3f} m (spread).")
+        else:
+            said.append(f"An offset told by {offset.cells:,} cells of ground that stayed was taken out.")
     shares = None
     if area is not None:
         shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
@@ -165,22 +166,35 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
     return _Change(off, shares, offset, least, tuple(said))
 
 
-def _taken_out(
-    way: Way, off: np.ndarray, offset: Offset, before: Surface, after: Surface
-) -> tuple[np.ndarray, list[str]]:  # fmt: skip
-    """The change without the offset, and what was done."""
-    if way == "none":
-        return off, [f"On ground that stayed the surveys differ by {np.round(offset.spread, 3)} m (spread)."]
+def _without_offset(
+    way: Way, before: Surface, after: Surface, heights: np.ndarray, stayed: np.ndarray
+) -> tuple[Offset, np.ndarray]:
+    """The offset of the later survey, and the change in metres without it."""
+    frame, metres = after.frame, after.metres_per_height
+    below, top = heights.astype(np.float64) * metres, after.values.astype(np.float64) * metres
+    offset = offset_of(below, top, stayed, frame, way)
     if way == "shift":
-        frame, wide = before.frame, after.frame.cell_metres
-        x0 = frame.x0 + offset.east / wide[0] * after.frame.dx
-        y0 = frame.y0 + offset.north / wide[1] * after.frame.dy
-        moved, _ = laid_on(replace(before, frame=replace(frame, x0=x0, y0=y0)), after)
-        off = (after.values.astype(np.float64) - moved) * after.metres_per_height - offset.up
-    else:
-        cols, rows = np.arange(off.shape[1]) + 0.5, np.arange(off.shape[0])[:, None] + 0.5
-        off = off - (offset.up + offset.by_column * cols + offset.by_row * rows)
-    return off, [f"An offset told by {offset.cells:,} cells of ground that stayed was taken out."]
+        offset, below = _settled(offset, before, after, top, stayed)
+    cols, rows = np.arange(frame.cols) + 0.5, np.arange(frame.rows)[:, None] + 0.5
+    return offset, top - below - (offset.up + offset.by_column * cols + offset.by_row * rows)
+
+
+def _settled(
+    offset: Offset, before: Surface, after: Surface, top: np.ndarray, stayed: np.ndarray
+) -> tuple[Offset, np.ndarray]:
+    """A shift found round by round, for the ground is straight over short ways only; and the heights of the
+    earlier survey in metres, moved by it.
+    """
+    own, (wide, high) = before.frame, before.frame.cell_metres
+    for _ in range(_ROUNDS):
+        x0, y0 = own.x0 + offset.east / wide * own.dx, own.y0 + offset.north / high * own.dy
+        moved, _said = laid_on(replace(before, frame=replace(own, x0=x0, y0=y0)), after)
+        below = moved.astype(np.float64) * after.metres_per_height
+        more = offset_of(below, top, stayed, after.frame, "shift")
+        if np.hypot(more.east, more.north) < _SETTLED * min(after.frame.cell_metres):
+            break
+        offset = replace(more, east=offset.east + more.east, north=offset.north + more.north)
+    return replace(more, east=offset.east, north=offset.north), below
 
 
 def _counts(settings: SurveyChangeSettings, change: _Change) -> np.ndarray:
