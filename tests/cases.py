@@ -84,6 +84,9 @@ ALL_OWN = (
     "single_trees",
     "cut_fill",
     "balance",
+    "pad",
+    "road",
+    "bund",
     *BETWEEN,
 )
 """Steps that take their own settings alone."""
@@ -95,6 +98,8 @@ def own_settings(
     """What a step asks beside what all are asked; None for what it is not asked."""
     unit = ground.metres_per_height
     corners = tuple(place(at) for at in ((2.5, 3.5), (2.5, 35.5), (30.5, 35.5), (30.5, 3.5)))
+    inner = tuple(place(at) for at in ((13.5, 14.5), (13.5, 24.5), (21.5, 24.5), (21.5, 14.5)))
+    along = tuple(place(at) for at in ((12.0, 12.0), (18.0, 20.0), (20.0, 28.0)))
     fine = 1e-4 if ground.frame.geographic else 10.0
     plateau = {"variogram": "exponential", "sill": relief_**2 / unit**2, "range": 150.0, "nugget": 0.0}
     own: dict[str, dict[str, object]] = {
@@ -109,6 +114,9 @@ def own_settings(
         "compare_methods": {"column": "z", **plateau},
         "triangulate": {"column": "z"},
         "balance": {"outline": corners},
+        "pad": {"outline": inner, "lies": "at_level", "level": height(0.5)},
+        "road": {"path": along, "lies": "grade", "start": height(0.5), "grade": 1.0, "every": 30.0},
+        "bund": {"path": along, "crest": height(0.6), "width": 12.0},
         "cut_fill": {"against": "level", "level": height(0.5), "outline": corners},
         "coverage": {"spacing": 60.0, "bearing": 0.0},
         "variogram": {"column": "z", "shape": "exponential"},

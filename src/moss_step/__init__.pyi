@@ -89,6 +89,22 @@ def breach(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def bund(
+    surface: Result | Value | str | Path,
+    line: Result | Value | str | Path | None = None,
+    *,
+    crest: float | None = None,
+    width: float = 1.0,
+    left_slope: float = 2.0,
+    right_slope: float = 2.0,
+    path: Sequence[Sequence[float]] | str | None = None,
+    swell: float = 1.0,
+    shrink: float = 1.0,
+    density: float | None = None,
+    cost: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def catchment(
     dem: Result | Value | str | Path,
     outlets: Result | Value | str | Path | None = None,
@@ -247,6 +263,8 @@ def cut_fill(
     shrink: float = 1.0,
     density: float | None = None,
     cost: float | None = None,
+    survey_date: str | None = None,
+    base_date: str | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -648,6 +666,24 @@ def openness(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def pad(
+    surface: Result | Value | str | Path,
+    area: Result | Value | str | Path | None = None,
+    *,
+    lies: Literal["balanced", "at_level"] = "balanced",
+    level: float | None = None,
+    cut_slope: float = 1.5,
+    fill_slope: float = 2.0,
+    fall: float = 0.0,
+    toward: float = 180.0,
+    outline: Sequence[Sequence[float]] | str | None = None,
+    swell: float = 1.0,
+    shrink: float = 1.0,
+    density: float | None = None,
+    cost: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def patches(
     classes: Result | Value | str | Path,
     surface: Result | Value | str | Path | None = None,
@@ -742,6 +778,28 @@ def ridges_valleys(
     least_length: float = 50.0,
     least_steepness: float = 2.0,
     detail: float | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def road(
+    surface: Result | Value | str | Path,
+    line: Result | Value | str | Path | None = None,
+    *,
+    width: float = 4.0,
+    lies: Literal["on_ends", "grade", "balanced", "profile"] = "on_ends",
+    start: float | None = None,
+    grade: float = 0.0,
+    heights: str | None = None,
+    cut_slope: float = 1.5,
+    fill_slope: float = 2.0,
+    crossfall: float = 2.5,
+    falls: Literal["both_sides", "to_left", "to_right"] = "both_sides",
+    every: float = 20.0,
+    path: Sequence[Sequence[float]] | str | None = None,
+    swell: float = 1.0,
+    shrink: float = 1.0,
+    density: float | None = None,
+    cost: float | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

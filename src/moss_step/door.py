@@ -17,6 +17,7 @@ import numpy as np
 from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.telling import USUAL
@@ -24,6 +25,7 @@ from moss_step.steps.catalogue import catalogue, describe, step_kind
 from moss_step.steps.declare import InputSpec, StepKind
 from moss_step.study.engine import run_declared
 from moss_step.study.hand_on import check_not_a_source, hand_on
+from moss_step.study.sources import origin_of_files
 
 Given = "Result | Value | str | Path"
 """What an input takes: a result, a value, or the path of a file."""
@@ -122,13 +124,17 @@ def function_of(step: StepKind) -> Callable[..., Result]:
         tell = given.pop("progress", None)
         progress = Progress(tell)
         values, names, sources = dict[str, Value](), dict[str, str](), list[str]()
+        origins = dict[str, Origin]()
         for name, what in (given | further).items():
             spec = step.input(name)
             if spec is not None and what is not None:
+                before = len(sources)
                 values[name], names[name] = _value(spec, what, sources, progress)
+                if step.records:
+                    origins[name] = origin_of_files(names[name], sources[before:])
         settings = {n: _plain(v) for n, v in given.items() if step.input(n) is None}
         sources += [str(settings[n]) for n in step.file_settings if n in settings]
-        outcome = run_declared(step, settings, values, progress)
+        outcome = run_declared(step, settings, values, progress, origins)
         name = step.label(step.checked(settings), names)
         return _result(step, outcome, name, tuple(sources))
 

@@ -69,13 +69,13 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"variogram lake_volume interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"balance survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"bund pad road balance survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
     "one cell": f"variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
     "one row": f"triangulate tin_grid single_trees slope_classes suitability {_FLAT} {_BUND}",
     "one column": f"triangulate tin_grid slope_classes suitability {_FLAT} {_BUND}",
-    "lone cell": f"variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "lone cell": f"road variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
@@ -153,6 +153,7 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
 
 BESIDE = {
     "cut_fill": {"against": "level"},
+    "pad": {"lies": "at_level"},
     "survey_change": {"too_small": "counted"},  # the same ground twice has no change that can be told
     "weigh": {"weights": "1,1"},
 }
@@ -172,6 +173,8 @@ def settings_for(kind: StepKind, ground: Surface) -> dict[str, object]:
             given[name] = (xmin + fifth_x, ymin + fifth_y, xmax - fifth_x, ymax - fifth_y)
         elif control == "drawn":
             given[name] = [{"vertices": [(xmin, ymin), (x, ymax), (xmax, y)]}]
+        elif control == "path":
+            given[name] = ((xmin + (xmax - xmin) / 3, y), (xmax - (xmax - xmin) / 3, y))
         elif control == "outline":
             given[name] = ((xmin, ymin), (xmin, ymax), (xmax, ymax), (xmax, ymin))
         elif control == "crs":

@@ -108,6 +108,8 @@ def same(
             "median",
             "measured",
             "foretold",
+            "ground",
+            "design",
         )
         theirs = numbers(dict(other.columns))
         for name, values in numbers(dict(one.columns)).items():
@@ -145,6 +147,7 @@ def same(
                 "ground",
                 "top",
                 "ray",
+                "design",
                 "a",
                 "b",
             )
@@ -161,6 +164,8 @@ ANCHORED = {
     "suitability": "bearings begin in the north: its own test turns them",
     "several_lights": "the lamps stand where they stand",
     "hillshade": "the lamp stands where it stands",
+    "road.sections": "left and right of a line change sides in a mirror: its own test turns them",
+    "road.heights": "left and right of a line change sides in a mirror: its own test turns them",
     "best_places": "equal gains are taken in order",
     "ground_points.changes": "of equally low points of a cell the first counts: ground_points itself is held to one point in a hundred",
 }

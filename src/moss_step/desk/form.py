@@ -211,6 +211,7 @@ class Form(QWidget):
             "criteria": lambda: CriteriaControl(title),
             "points": lambda: PlacesControl(title, "Click on the plan"),
             "outline": lambda: PlacesControl(title, "Draw it on the plan"),
+            "path": lambda: PlacesControl(title, "Draw it on the plan"),
             "lasso": lambda: PlacesControl(title, "Draw around points in the section"),
             "point_class": lambda: PointClassControl(title),
             "line": lambda: PlacesControl(title, "Draw it on the plan", line=True),

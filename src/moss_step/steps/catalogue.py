@@ -30,7 +30,7 @@ GROUPS: dict[str, tuple[str, ...]] = {
         "Standing water",
     ),
     "sight": ("What is seen", "Along a line", "How high", "Where to stand"),
-    "earthwork": ("Volumes", "Change"),
+    "earthwork": ("Volumes", "Change", "Designs"),
     "classes": ("Bounds and classes", "Several together", "Areas", "Values by area"),
 }
 """Headings of the questions of each bench, in the order of the work."""

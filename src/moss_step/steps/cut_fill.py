@@ -13,8 +13,8 @@ from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
-from moss_step.model.frame import reference_system
+from moss_step.model.findings import Finding
+from moss_step.model.origin import origin_of
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -23,7 +23,7 @@ from moss_step.model.table import Table
 from moss_step.model.telling import mark
 from moss_step.model.tin import Tin
 from moss_step.model.typed import as_kind, of_kind
-from moss_step.model.units import CUBIC_METRE, METRE, NONE, SQUARE_METRE, TONNE
+from moss_step.model.units import CUBIC_METRE
 from moss_step.model.words import value_text
 from moss_step.science.earthwork.bases import edge_base, lowest_in, plane_base
 from moss_step.science.earthwork.meeting import laid_on
@@ -33,29 +33,19 @@ from moss_step.science.interpolate.tin import on_grid
 from moss_step.science.relief.gradient import slope
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
-from moss_step.steps.fields import PointsField
-from moss_step.steps.records import record_table
+from moss_step.steps.fields import DayField, PointsField
+from moss_step.steps.moved_figures import PRICES, cost, density, extents, priced, shrink, swell, volumes
+from moss_step.steps.records import (
+    Row,
+    corner_rows,
+    frame_rows,
+    now,
+    origin_rows,
+    record_table,
+    setting_rows,
+)
 
 Against = Literal["level", "edge", "plane", "lowest", "surface"]
-_CUT = declared("cut", "Cut", MAIN)
-_FILL = declared("fill", "Fill", MAIN)
-_NET = declared("net", "Net", MAIN)
-_RATIO = declared("ratio", "Cut over fill", USUAL)
-_AREA = declared("area", "Area on the plan", USUAL)
-_GROUND = declared("surface_area", "Area on the ground", USUAL)
-_PERIMETER = declared("perimeter", "Perimeter", USUAL)
-_CUT_AREA = declared("cut_area", "Area of cut", USUAL)
-_FILL_AREA = declared("fill_area", "Area of fill", USUAL)
-_MEAN_CUT = declared("mean_cut", "Mean depth of cut", USUAL)
-_MEAN_FILL = declared("mean_fill", "Mean depth of fill", USUAL)
-_DEEPEST_CUT = declared("deepest_cut", "Deepest cut", USUAL)
-_DEEPEST_FILL = declared("deepest_fill", "Deepest fill", USUAL)
-_UNMEASURED = declared("unmeasured", "Not measured", USUAL)
-_LOOSE = declared("loose_cut", "Cut, loosened", ASIDE)
-_NEEDED = declared("needed_fill", "Ground that the fill needs", ASIDE)
-_LEFT = declared("left_over", "Left over, or missing", ASIDE)
-_MASS = declared("mass", "Mass of the cut", ASIDE)
-_COST = declared("cost", "Cost", ASIDE)
 _GROUND_CLASS = 2
 """Points of the ground (ASPRS, LAS 1.4 R15)."""
 _TIN_CELLS = 40_000.0
@@ -85,18 +75,13 @@ class CutFillSettings(Settings):
     cell: float | None = setting(
         None, "Cell", "Of a cloud or TIN, in units of the plan; left out, by its spacing.", gt=0, more=True
     )
-    swell: float = setting(
-        1.0, "Swell", "Loose volume of what is cut, over its volume in the ground.", ge=0.5, le=3, more=True
-    )
-    shrink: float = setting(
-        1.0, "Shrink", "Volume of fill once compacted, over its volume in the ground.", ge=0.3, le=1.5,
-        more=True,
-    )  # fmt: skip
-    density: float | None = setting(
-        None, "Density", "Tonnes a cubic metre in the ground.", unit="t/m³", gt=0, le=25, more=True
-    )
-    cost: float | None = setting(
-        None, "Cost a cubic metre", "Of what is moved: the larger of cut and fill.", ge=0, more=True
+    swell: float = swell()
+    shrink: float = shrink()
+    density: float | None = density()
+    cost: float | None = cost()
+    survey_date: DayField = setting(None, "Date of the survey", "As year-month-day.", more=True)
+    base_date: DayField = setting(
+        None, "Date of the base", "As year-month-day.", when={"against": ("surface",)}, more=True
     )
 
 
@@ -192,14 +177,16 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     depth = _depths(surface, made)
 
     def shapes() -> Outcome:
-        return Outcome(_as_shapes(surface, areas, made), f"{len(made)} outlines", findings)
+        table = _as_shapes(settings, inputs, surface, areas, made)
+        return Outcome(table, f"{len(made)} outlines", findings)
 
     def corners() -> Outcome:
         table = _corners(surface, areas)
         return Outcome(table, f"{len(table):,} corners", findings)
 
     def record() -> Outcome:
-        return Outcome(_record(settings, surface, findings, said), "record", findings)
+        table = _record(settings, inputs, surface, areas, findings, said)
+        return Outcome(table, "record", findings)
 
     cut, fill = findings[0].value, findings[1].value
     figure = f"cut {mark(cut, CUBIC_METRE)}, fill {mark(fill, CUBIC_METRE)}"
@@ -240,35 +227,9 @@ def _findings(
     settings: CutFillSettings, surface: Surface, areas: Shapes, made: list[_Reckoned]
 ) -> tuple[Finding, ...]:
     moved = [one.moved for one in made]
-    cut, fill = sum(m.cut for m in moved), sum(m.fill for m in moved)
-    cut_area, fill_area = sum(m.cut_area for m in moved), sum(m.fill_area for m in moved)
-    unmeasured = sum(m.unmeasured for m in moved)
-    nan = float("nan")
-    found = [
-        Finding(_CUT, cut, CUBIC_METRE), Finding(_FILL, fill, CUBIC_METRE),
-        Finding(_NET, cut - fill, CUBIC_METRE),
-        Finding(_RATIO, cut / fill if fill > 0 else nan, NONE),
-        Finding(_AREA, sum(m.area for m in moved), SQUARE_METRE),
-        Finding(_GROUND, sum(one.ground_area for one in made), SQUARE_METRE),
-        Finding(_PERIMETER, _around(surface, shapely.union_all(areas.geometry)), METRE),
-        Finding(_CUT_AREA, cut_area, SQUARE_METRE), Finding(_FILL_AREA, fill_area, SQUARE_METRE),
-        Finding(_MEAN_CUT, cut / cut_area if cut_area > 0 else nan, METRE),
-        Finding(_MEAN_FILL, fill / fill_area if fill_area > 0 else nan, METRE),
-        Finding(_DEEPEST_CUT, max(m.deepest_cut for m in moved), METRE),
-        Finding(_DEEPEST_FILL, max(m.deepest_fill for m in moved), METRE),
-        Finding(_UNMEASURED, unmeasured, SQUARE_METRE),
-    ]  # fmt: skip
-    if settings.swell != 1.0 or settings.shrink != 1.0:
-        needed = fill / settings.shrink
-        found += [
-            Finding(_LOOSE, cut * settings.swell, CUBIC_METRE), Finding(_NEEDED, needed, CUBIC_METRE),
-            Finding(_LEFT, cut - needed, CUBIC_METRE),
-        ]  # fmt: skip
-    if settings.density is not None:
-        found.append(Finding(_MASS, cut * settings.density, TONNE))
-    if settings.cost is not None:
-        found.append(Finding(_COST, max(cut, fill) * settings.cost, NONE))
-    return tuple(f for f in found if not np.isnan(f.value))
+    around = _around(surface, shapely.union_all(areas.geometry))
+    ground_area = sum(one.ground_area for one in made)
+    return (*volumes(moved), *extents(moved, ground_area, around), *priced(settings, moved))
 
 
 def _around(surface: Surface, area: shapely.Geometry) -> float:
@@ -292,8 +253,10 @@ def _remarks(surface: Surface, made: list[_Reckoned]) -> list[str]:
     return said
 
 
-def _as_shapes(surface: Surface, areas: Shapes, made: list[_Reckoned]) -> Shapes:
-    """The outlines with all of their figures as attributes."""
+def _as_shapes(
+    settings: CutFillSettings, inputs: Inputs, surface: Surface, areas: Shapes, made: list[_Reckoned]
+) -> Shapes:
+    """The outlines with all of their figures as attributes, and how they were reckoned."""
     moved = [one.moved for one in made]
     columns = {
         "cut_m3": [m.cut for m in moved], "fill_m3": [m.fill for m in moved],
@@ -306,7 +269,30 @@ def _as_shapes(surface: Surface, areas: Shapes, made: list[_Reckoned]) -> Shapes
         "perimeter_m": [_around(surface, a) for a in areas.geometry],
     }  # fmt: skip
     own = {n: v for n, v in areas.columns.items() if n not in columns}
-    return replace(areas, columns={**own, **{n: np.array(v, float) for n, v in columns.items()}})
+    figures = {n: np.array(v, float) for n, v in columns.items()}
+    words = {n: np.array([text] * len(areas), object) for n, text in _how(settings, inputs, surface).items()}
+    return replace(areas, columns={**own, **figures, **words})
+
+
+def _how(settings: CutFillSettings, inputs: Inputs, surface: Surface) -> dict[str, str]:
+    """How outlines were reckoned, as attributes of each."""
+    base = {"level": f"{settings.level}", "surface": _called(inputs, "base")}.get(settings.against, "")
+    wide, high = surface.frame.cell_metres
+    return {
+        "against": settings.against, "base": base, "ground_name": _called(inputs, "surface"),
+        "ground_date": settings.survey_date or "", "base_date": settings.base_date or "",
+        "cell": f"{wide:.6g} by {high:.6g} m", "height_unit": surface.unit.key,
+        "factors": ", ".join(f"{n} {v:g}" for n in PRICES if (v := getattr(settings, n)) is not None),
+        "reckoned": now(),
+    }  # fmt: skip
+
+
+def _called(inputs: Inputs, name: str) -> str:
+    """What an input is called, with the digests of the files behind it."""
+    origin = origin_of(inputs, name)
+    if origin is None:
+        return ""
+    return "; ".join([origin.name, *(f"{file} {digest}" for file, digest in origin.files)])
 
 
 def _corners(surface: Surface, areas: Shapes) -> Table:
@@ -318,25 +304,18 @@ def _corners(surface: Surface, areas: Shapes) -> Table:
 
 
 def _record(
-    settings: CutFillSettings, surface: Surface, findings: tuple[Finding, ...], said: list[str]
-) -> Table:
-    """All that was asked and found, row by row, with the time of the reckoning."""
-    frame = surface.frame
-    rows = [
-        ("against", settings.against, ""),
-        ("reference system", "not stated" if frame.crs is None else reference_system(frame.crs).name, ""),
-        ("cell width", f"{frame.cell_metres[0]:.9g}", "m"),
-        ("cell height", f"{frame.cell_metres[1]:.9g}", "m"),
-        ("unit of heights", surface.unit.symbol, ""),
-    ]
+    settings: CutFillSettings, inputs: Inputs, surface: Surface, areas: Shapes, findings: tuple[Finding, ...],
+    said: list[str],
+) -> Table:  # fmt: skip
+    """All that was asked and found, row by row, with the surveys, the corners and the time."""
+    rows: list[Row] = [("against", settings.against, "")]
     if settings.level is not None and settings.against == "level":
         rows.append(("level", value_text(settings.level, surface.unit), ""))
-    rows += [
-        (name.replace("_", " "), f"{v:g}", "")
-        for name in ("swell", "shrink", "density", "cost")
-        if (v := getattr(settings, name)) is not None
-    ]
-    return record_table(rows, findings, said)
+    rows += origin_rows(inputs, (("surface", "ground"), ("base", "base"), ("area", "outlines")))
+    rows += setting_rows(settings, ("survey_date", "base_date"))
+    rows += frame_rows(surface)
+    rows += setting_rows(settings, PRICES)
+    return record_table([*rows, *corner_rows(surface, areas.geometry)], findings, said)
 
 
 def _memory(settings: CutFillSettings, inputs: Inputs) -> float:
@@ -386,6 +365,7 @@ cut_fill = StepKind(
     gives="surface",
     run=_cut_fill,
     memory=_memory,
+    records=True,
     label=_label,
     look={"ramp": "earth", "centre": 0.0},
     main="Depth of cut and fill",

@@ -89,10 +89,10 @@ def setting(
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``,
-    ``outline``, ``points``, ``slider``, ``observers`` or ``point_class``. A setting that counts only beside
-    some values of another one names it in ``when``; one that counts only with, or without, an input names
-    that. ``more`` is one that not every use needs: forms fold it away. In the help a choice stands in
-    backticks, and what concerns the command line alone in double brackets.
+    ``outline``, ``path``, ``points``, ``slider``, ``observers`` or ``point_class``. A setting that counts
+    only beside some values of another one names it in ``when``; one that counts only with, or without, an
+    input names that. ``more`` is one that not every use needs: forms fold it away. In the help a choice
+    stands in backticks, and what concerns the command line alone in double brackets.
     """
     about: Any = {
         "unit": unit,
@@ -288,6 +288,12 @@ class StepKind:
     """The kind of the main result by the settings as they are written; empty where it is always ``gives``."""
     draws: Callable[[Any], Mapping[str, Any]] | None = None
     """How the Key draws the main result at first, by the settings; beside what ``look`` says."""
+    records: bool = False
+    """Whether it writes down what its inputs are called and the files that they came from."""
+    between: tuple[str, str] = ("", "")
+    """Of heights that it compares, what lies below and what is measured: inputs, or results of its own with a
+    dot before their names. A section shades cut and fill between them.
+    """
     formula: str = ""
     """How a value is worked out, in the signs of the trade; empty where nothing is: files opened, shapes
     drawn, and plans of other steps. Parts are set apart by ``; ``, and shown as lines.

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
+from datetime import date
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -72,6 +74,23 @@ BoxField = Annotated[tuple[float, float, float, float], BeforeValidator(_numbers
 SystemField = Annotated[str, AfterValidator(_known_system)]
 """A reference system by EPSG code or WKT."""
 
+
+def _a_day(text: str | None) -> str | None:
+    """A date as year-month-day.
+
+    Raises ValueError for what is none.
+    """
+    if text:
+        try:
+            date.fromisoformat(text)
+        except ValueError as error:
+            raise ValueError(f"'{text}' is no date: write it as 2026-04-30") from error
+    return text or None
+
+
+DayField = Annotated[str | None, AfterValidator(_a_day)]
+"""A day as year-month-day; empty is none."""
+
 _MOST_HEIGHTS = 1000
 
 
@@ -96,6 +115,35 @@ def checked_heights(text: str) -> str:
 
 HeightsField = Annotated[str, AfterValidator(checked_heights)]
 """Heights as text, such as 0.5, 1, 2, 5."""
+
+
+def stations_in(text: str) -> list[tuple[float, float]]:
+    """Metres along a line and heights from text such as ``0,240; 300,252``, in their order along it.
+
+    Raises ValueError for anything else.
+    """
+    pairs = [tuple(float(v) for v in part.split(",")) for part in text.split(";") if part.strip()]
+    if any(len(p) != 2 for p in pairs):
+        raise ValueError("pairs")
+    return sorted((a, b) for a, b in pairs)
+
+
+def _checked_stations(text: str | None) -> str | None:
+    if not text:
+        return None
+    try:
+        held = stations_in(text)
+    except ValueError as error:
+        raise ValueError("metres along the line and heights, such as 0,240; 300,252") from error
+    if not 2 <= len(held) <= _MOST_HEIGHTS or len({a for a, _ in held}) < len(held):
+        raise ValueError(f"2 to {_MOST_HEIGHTS} heights, each at a place of its own, such as 0,240; 300,252")
+    if any(not math.isfinite(v) or abs(v) > 1e9 for pair in held for v in pair):
+        raise ValueError("metres and heights that a ground may have")
+    return text
+
+
+StationsField = Annotated[str | None, AfterValidator(_checked_stations)]
+"""Heights along a line as text, such as 0,240; 300,252."""
 
 
 def title_of(source: str) -> str:

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import date
-from typing import Annotated, Literal
+from typing import Literal
 
 import numpy as np
 import shapely
-from pydantic import AfterValidator
 
 from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
@@ -35,6 +33,7 @@ from moss_step.science.earthwork.meeting import laid_on
 from moss_step.science.earthwork.outline import Outline
 from moss_step.science.regrid import cells_inside
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.fields import DayField
 from moss_step.steps.records import record_table
 
 _LOWERED = declared("lowered", "Lowered", MAIN)
@@ -54,22 +53,6 @@ _SPREAD = declared("stable_spread", "Spread on ground that stayed", USUAL)
 _BINS = 40
 _ROUNDS, _SETTLED = 8, 2e-3
 """Rounds of the search for a shift, and the part of a cell below which it has settled."""
-
-
-def _a_day(text: str | None) -> str | None:
-    """A date as year-month-day.
-
-    Raises ValueError for what is none.
-    """
-    if text:
-        try:
-            date.fromisoformat(text)
-        except ValueError as error:
-            raise ValueError(f"'{text}' is no date: write it as 2026-04-30") from error
-    return text or None
-
-
-DayField = Annotated[str | None, AfterValidator(_a_day)]
 
 
 class SurveyChangeSettings(Settings):

@@ -9,10 +9,12 @@ from pathlib import Path
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.registry import kind_named
 from moss_step.kinds.shapes import shapes_of
+from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import StepKind
 from moss_step.study.engine import run_declared
+from moss_step.study.sources import origin_of_files
 
 
 def do_step(
@@ -27,6 +29,7 @@ def do_step(
     checked = step.checked(settings)
     inputs: dict[str, Value] = {}
     names: dict[str, str] = {}
+    origins: dict[str, Origin] = {}
     remarks: list[str] = []
     for name, source in given.items():
         spec = step.input(name)
@@ -34,7 +37,9 @@ def do_step(
             inputs[name], said = kind_named(spec.kind_of_file(Path(source))).read(source, progress)
             names[name] = split_layer(source)[0].stem if shapes_of(source) is None else "places"
             remarks += said
-    outcome = run_declared(step, settings, inputs, progress)
+            if step.records:
+                origins[name] = origin_of_files(names[name], [source])
+    outcome = run_declared(step, settings, inputs, progress, origins)
     name = step.label(checked, names)
     results = {n: step.outcome_of(outcome, n) for n in asked}
     return {

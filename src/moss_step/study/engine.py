@@ -22,6 +22,7 @@ from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
 from moss_step.model.memory import check_memory, give_back
+from moss_step.model.origin import Given, Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -122,7 +123,7 @@ class Engine:
             return kept[2]
         version, keys = self.sources.version, dict[str, str | None]()
         for step in study.in_order():
-            keys[step.id] = self._key(step, keys)
+            keys[step.id] = self._key(step, keys, _names_told(study, step))
         with self._lock:
             self._keys[id(study)] = (study, version, keys)
             self._keys.move_to_end(id(study))
@@ -130,7 +131,7 @@ class Engine:
                 self._keys.popitem(last=False)
         return keys
 
-    def _key(self, step: Step, keys: Mapping[str, str | None]) -> str | None:
+    def _key(self, step: Step, keys: Mapping[str, str | None], names: list[str]) -> str | None:
         fed = [
             (name, _key_in(keys, ref)) for name, ref in step.inputs.items()
         ]  # in their order: of grids to merge the first one counts
@@ -138,12 +139,13 @@ class Engine:
         if any(part is None for _, part in fed) or None in files.values():
             return None
         last = self._hashed.get(step.id)
-        if last is not None and last[0] is step and last[1] == (fed, files):
+        if last is not None and last[0] is step and last[1] == (fed, files, names):
             return last[2]  # of thousands of steps a change leaves most as they are
         settings = {n: v for n, v in step.settings.items() if n not in files}
-        text = json.dumps([RESULT_VERSION, step.kind, settings, files, fed], sort_keys=True)
+        parts = [RESULT_VERSION, step.kind, settings, files, fed, *([names] if names else [])]
+        text = json.dumps(parts, sort_keys=True)
         key = hashlib.blake2b(text.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
-        self._hashed[step.id] = step, (fed, files), key
+        self._hashed[step.id] = step, (fed, files, names), key
         return key
 
     def outcome(self, study: Study, ref: str) -> Outcome | None:
@@ -363,10 +365,17 @@ class Engine:
             self._check_sources(study, step)
         inputs = {n: self._value(study, ref) for n, ref in step.inputs.items()}
         before = [self.sources.digest(f) for f in step.files]
-        result = run_declared(step.declared, step.settings, inputs, progress)
+        origins = {n: self._origin(study, ref) for n, ref in step.inputs.items() if step.declared.records}
+        result = run_declared(step.declared, step.settings, inputs, progress, origins)
         if before != [self.sources.look(f, progress) for f in step.files]:
             raise MossError(f"{step.files[0]} changed while it was read.", "Run the step again.")
         return result
+
+    def _origin(self, study: Study, ref: str) -> Origin:
+        """What a result is called, and the files that it came from."""
+        files = dict.fromkeys(f for step in study.needs([ref]) for f in step.files)
+        held = tuple((split_layer(f)[0].name, self.sources.digest(f) or "") for f in files)
+        return Origin(study.name_of(ref), held)
 
     def _tried(self, study: Study, ref: str, work: Callable[[], Outcome]) -> Outcome | None:
         """What some work gives; None when it failed, and why is kept in the place of its result."""
@@ -454,10 +463,19 @@ def _key_in(keys: Mapping[str, str | None], ref: str) -> str | None:
     return f"{key}.{name}" if key is not None and name else key
 
 
+def _names_told(study: Study, step: Step) -> list[str]:
+    """What the inputs of a step are called, where its results say so."""
+    return [study.name_of(ref) for ref in step.inputs.values()] if step.declared.records else []
+
+
 def run_declared(
-    step: StepKind, settings: Mapping[str, Any] | Settings, inputs: dict[str, Value], progress: Progress
+    step: StepKind,
+    settings: Mapping[str, Any] | Settings,
+    inputs: dict[str, Value],
+    progress: Progress,
+    origins: Mapping[str, Origin] | None = None,
 ) -> Outcome:
-    """Check settings and inputs against a declaration, then run it.
+    """Check settings and inputs against a declaration, then run it; ``origins`` tell where inputs came from.
 
     Raises AskedWronglyError when an input is missing or of another kind.
     """
@@ -486,7 +504,7 @@ def run_declared(
         step.title,
         "Crop the ground, resample it to larger cells, or close other programs.",
     )
-    inputs = step.taken(inputs)
+    inputs = Given(step.taken(inputs), origins or {})
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
 

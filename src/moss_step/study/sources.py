@@ -6,11 +6,13 @@ from __future__ import annotations
 
 import hashlib
 import threading
+from collections.abc import Iterable
 from pathlib import Path
 
 from moss_step.formats.source import files_of, members
 from moss_step.formats.vector import split_layer
 from moss_step.model.errors import MossError
+from moss_step.model.origin import Origin
 from moss_step.model.progress import Progress, silent
 
 _PIECE = 8 * 1024 * 1024
@@ -78,3 +80,9 @@ class Sources:
         with self._lock:
             self._contents[at] = digest.hexdigest()
         return digest.hexdigest()
+
+
+def origin_of_files(name: str, files: Iterable[str]) -> Origin:
+    """Where an input that was read from files came from."""
+    looked = Sources()
+    return Origin(name, tuple((split_layer(f)[0].name, looked.look(f) or "") for f in files))

@@ -1,4 +1,4 @@
-"""A panel whose outline is drawn on the plan, and has its corners pulled."""
+"""A panel whose outline, or line, is drawn on the plan, and has its corners pulled."""
 
 from __future__ import annotations
 
@@ -12,21 +12,31 @@ from moss_step.desk.controls import PlacesControl
 from moss_step.desk.parts import button, label
 from moss_step.desk.plan.tools.vertices import VertexTool
 from moss_step.scene.sketch import Sketch
+from moss_step.steps.declare import extra
+from moss_step.steps.drawn import LEAST
 
 
 class OutlinePanel(StepPanel):
-    """Draws the outline that its step asks for, and has its corners pulled."""
+    """Draws the outline or line that its step asks for, and has its corners pulled."""
 
     def build(self, layout: QVBoxLayout) -> None:
         """A button for the outline above the settings."""
         self.tool: VertexTool | None = None
-        self.outline = self.kind.setting_by("outline")
-        draw = button("Draw the outline on the plan", "Click from corner to corner", self.draw_outline)
+        controls = {extra(f, "control"): n for n, f in self.kind.settings.listed().items()}
+        self.drawn = "areas" if "outline" in controls else "lines"
+        self.outline = controls["outline" if self.drawn == "areas" else "path"]
+        what = "outline" if self.drawn == "areas" else "line"
+        draw = button(f"Draw the {what} on the plan", "Click from corner to corner", self.draw_outline)
         self.said = label("", "muted", wrap=True)
         self.said.setAccessibleName("What is drawn")
         layout.addWidget(draw)
         layout.addWidget(self.said)
         super().build(layout)
+
+    @property
+    def least(self) -> int:
+        """Corners that it has at the least."""
+        return LEAST[self.drawn]
 
     def load_settings(self, settings: dict[str, Any]) -> None:
         """Show settings; the tool shows the outline as it is now."""
@@ -54,7 +64,7 @@ class OutlinePanel(StepPanel):
     def _sketch(self) -> Sketch:
         corners = self.settings().get(self.outline)
         corners = corners if isinstance(corners, tuple) else ()
-        return Sketch("areas").adding(corners) if len(corners) > 1 else Sketch("areas")
+        return Sketch(self.drawn).adding(corners) if len(corners) > 1 else Sketch(self.drawn)
 
     def _use(self, sketch: Sketch) -> None:
         """Take the outline; once it is there its corners are pulled."""

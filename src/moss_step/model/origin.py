@@ -1,0 +1,32 @@
+"""Where the inputs of a run came from: what each is called, and the files behind it with their digests."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from moss_step.model.outcome import Value
+
+
+@dataclass(frozen=True)
+class Origin:
+    """What an input is called, and the files that it was worked out from, each with the digest of its content
+    (BLAKE2b).
+    """
+
+    name: str
+    files: tuple[tuple[str, str], ...] = ()
+
+
+class Given(dict[str, Value]):
+    """Inputs by name, with where each came from, as far as that is known."""
+
+    def __init__(self, values: Mapping[str, Value], origins: Mapping[str, Origin]) -> None:
+        super().__init__(values)
+        self.origins = dict(origins)
+
+
+def origin_of(inputs: Mapping[str, Value], name: str) -> Origin | None:
+    """Where an input came from; None where that is not known."""
+    origins: Mapping[str, Origin] = getattr(inputs, "origins", {})
+    return origins.get(name)

@@ -1,0 +1,141 @@
+"""Earthwork: a bund along a line, with its crest at a level."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import shapely
+
+from moss_step.model.errors import MossError
+from moss_step.model.findings import MAIN, Finding, declared
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.model.units import METRE
+from moss_step.model.words import value_text
+from moss_step.science.earthwork.works import Built, Design, Path, Template, built
+from moss_step.science.relief.profile import values_at
+from moss_step.steps.declare import Inputs, Settings, StepKind, optional, setting
+from moss_step.steps.designs import (
+    BETWEEN,
+    GROUND,
+    LINE,
+    LOOK,
+    RESULTS,
+    design_outcome,
+    drawn_lines,
+    findings_of,
+    path_setting,
+    record_of,
+    slope_setting,
+    works_memory,
+)
+from moss_step.steps.fields import PointsField
+from moss_step.steps.moved_figures import cost, density, shrink, swell
+
+_CREST = declared("crest", "Crest", MAIN)
+_HIGHEST = declared("greatest_height", "Greatest height", MAIN)
+
+
+class BundSettings(Settings):
+    """Settings of bund."""
+
+    crest: float | None = setting(
+        None, "Crest", "Its level, in the unit of the heights; left out, the highest ground at its ends.",
+        control="slider",
+    )  # fmt: skip
+    width: float = setting(1.0, "Width of the crest", "From edge to edge.", unit="m", gt=0, le=200)
+    left_slope: float = slope_setting("Slope on the left, 1 to", "Seen along the line.", 2.0)
+    right_slope: float = slope_setting("Slope on the right, 1 to", "Seen along the line.", 2.0)
+    path: PointsField | None = path_setting()
+    swell: float = swell()
+    shrink: float = shrink()
+    density: float | None = density()
+    cost: float | None = cost()
+
+
+def built_bund(
+    settings: BundSettings, surface: Surface, lines: list[np.ndarray]
+) -> tuple[Design, Built, float]:
+    """The bund that settings ask for, what is built, and its crest in the unit of the ground.
+
+    Raises MossError when it cannot be built.
+    """
+    crest = settings.crest
+    if crest is None:
+        ends = np.concatenate([corners[[0, -1]] for corners in lines])
+        heights = values_at(surface, ends[:, 0], ends[:, 1])
+        if not np.isfinite(heights).any():
+            raise MossError("The ground at the ends of the bund is not known.", "State its crest.")
+        crest = float(np.nanmax(heights))
+    slopes = settings.left_slope, settings.right_slope
+    template = Template(settings.width / 2.0, (0.0, 0.0), slopes, slopes, only_fill=True)
+    level = crest * surface.metres_per_height
+    design = Design.along([Path(xy, np.full(len(xy), level)) for xy in lines], template)
+    return design, built(surface, design), crest
+
+
+def _bund(settings: BundSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = as_kind(inputs["surface"], Surface)
+    lines = drawn_lines(settings.path, inputs, surface)
+    progress.at(0.1, "Shaping the ground")
+    _, made, crest = built_bund(settings, surface, lines)
+    progress.at(0.7, "Adding up")
+    drawn = np.array([shapely.LineString(xy) for xy in lines], object)
+    findings = [
+        *findings_of(settings, made, float("nan")), Finding(_CREST, crest, surface.unit),
+        Finding(_HIGHEST, made.moved.deepest_fill, METRE),
+        Finding("length", float(surface.frame.lengths(drawn).sum()), METRE),
+    ]  # fmt: skip
+    low = values_at(surface, *np.concatenate(lines).T)
+    said = []
+    if np.isfinite(low).any() and crest <= float(np.nanmin(low)):
+        said.append(f"The crest at {value_text(crest, surface.unit)} lies below all ground along the line.")
+
+    def record() -> Outcome:
+        return record_of(settings, inputs, surface, drawn, [], findings, said)
+
+    return design_outcome(surface, made, findings, said, record)
+
+
+def _memory(settings: BundSettings, inputs: Inputs) -> float:
+    shapes = optional(inputs, "line", Shapes)
+    surface = as_kind(inputs["surface"], Surface)
+    return works_memory(surface, settings.path, shapes)
+
+
+def _label(settings: BundSettings, names: Mapping[str, str]) -> str:
+    where = "" if settings.crest is None else f" at {settings.crest:g}"
+    return f"Bund{where} on {names['surface']}"
+
+
+bund = StepKind(
+    kind="bund",
+    example='path="412300,5870300;412340,5870320" width=1 left_slope=2 right_slope=3',
+    bench="earthwork",
+    group="Designs",
+    title="Bund",
+    question="What does a bund along a line take?",
+    help=(
+        "A bund with a level crest and side slopes to the ground; its ends are rounded. The design beside it "
+        "can be filled with water by the steps of the water bench."
+    ),
+    formula="design = max(z, crest − max(d − width / 2, 0) / n), d the way to the line; fill = Σ cell area × "
+    "(design − z)",
+    words=("dam", "embankment", "levee", "bank", "berm", "dyke", "peat dam", "weir"),
+    inputs=(GROUND, LINE),
+    settings=BundSettings,
+    gives="surface",
+    run=_bund,
+    memory=_memory,
+    records=True,
+    between=BETWEEN,
+    label=_label,
+    look=LOOK,
+    main="Depth of fill",
+    beside=RESULTS,
+    staple=5,
+)  # fmt: skip

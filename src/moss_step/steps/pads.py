@@ -1,0 +1,151 @@
+"""Earthwork: a pad, level or with a fall, with side slopes to where they meet the ground."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+import shapely
+
+from moss_step.model.errors import AskedWronglyError
+from moss_step.model.findings import MAIN, Finding, declared
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.science.earthwork.outline import rings_of
+from moss_step.science.earthwork.works import Built, Design, Template, balanced, built
+from moss_step.science.earthwork.works import pad as pad_of
+from moss_step.steps.cut_fill import CutFillSettings, outlines_of
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.designs import (
+    BETWEEN,
+    GROUND,
+    LOOK,
+    RESULTS,
+    design_outcome,
+    findings_of,
+    record_of,
+    slope_setting,
+    works_memory,
+)
+from moss_step.steps.fields import PointsField
+from moss_step.steps.moved_figures import cost, density, shrink, swell
+
+_LEVEL = declared("pad_level", "Level of the pad", MAIN)
+
+
+class PadSettings(Settings):
+    """Settings of pad."""
+
+    lies: Literal["balanced", "at_level"] = setting(
+        "balanced",
+        "Lies",
+        "`balanced`: where cut, once compacted, is what is filled; `at_level`: at a level.",
+    )
+    level: float | None = setting(
+        None, "Level", "Of its middle, in the unit of the heights.", control="slider",
+        when={"lies": ("at_level",)},
+    )  # fmt: skip
+    cut_slope: float = slope_setting("Slope in cut, 1 to", "Above the pad.", 1.5)
+    fill_slope: float = slope_setting("Slope in fill, 1 to", "Below the pad.", 2.0)
+    fall: float = setting(
+        0.0, "Fall", "Of the pad, for drainage; 0 is level.", unit="%", ge=0, le=30, more=True
+    )
+    toward: float = setting(
+        180.0, "Falls toward", "Bearing, clockwise from north.", unit="°", ge=0, lt=360, more=True
+    )
+    outline: PointsField | None = setting(
+        None, "Outline", "Its corners[[: x,y;x,y;x,y]].", control="outline", without_input="area", more=True
+    )
+    swell: float = swell()
+    shrink: float = shrink()
+    density: float | None = density()
+    cost: float | None = cost()
+
+
+def pad_design(
+    settings: PadSettings, surface: Surface, area: shapely.Geometry
+) -> tuple[Design, Built, float]:
+    """The pad that settings ask for, what is built, and its level in the unit of the ground.
+
+    Raises MossError when it cannot be built.
+    """
+    metres = surface.metres_per_height
+    template = Template(cut=(settings.cut_slope,) * 2, fill=(settings.fill_slope,) * 2)
+    if settings.lies == "at_level" and settings.level is None:
+        raise AskedWronglyError("No level is stated.", "Drag it, or type it.", "Give level=...")
+    level = (settings.level or 0.0) * metres
+    design = pad_of(surface.frame, area, level, template, settings.fall / 100.0, settings.toward)
+    if settings.lies == "at_level":
+        return design, built(surface, design), level / metres
+    design, made = balanced(surface, design, settings.shrink)
+    return design, made, design.level / metres
+
+
+def _pad(settings: PadSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    surface = as_kind(inputs["surface"], Surface)
+    areas = outlines_of(CutFillSettings(outline=settings.outline), inputs, surface.frame.crs)
+    area = shapely.union_all(areas.geometry)
+    progress.at(0.1, "Shaping the ground")
+    _, made, level = pad_design(settings, surface, area)
+    progress.at(0.7, "Adding up")
+    around = float(surface.frame.lengths(rings_of(area)).sum())
+    first = Finding(_LEVEL, level, surface.unit)
+    findings = [first, *findings_of(settings, made, around)]
+    said = ["The outlines are one pad, at one level."] if len(areas) > 1 else []
+
+    def record() -> Outcome:
+        return record_of(settings, inputs, surface, areas.geometry, [], findings, said)
+
+    return design_outcome(surface, made, findings, said, record)
+
+
+def _memory(settings: PadSettings, inputs: Inputs) -> float:
+    shapes = optional(inputs, "area", Shapes)
+    surface = as_kind(inputs["surface"], Surface)
+    return works_memory(surface, settings.outline, shapes)
+
+
+def _label(settings: PadSettings, names: Mapping[str, str]) -> str:
+    where = "balanced" if settings.lies == "balanced" else f"at {settings.level or 0:g}"
+    return f"Pad on {names['surface']}, {where}"
+
+
+pad = StepKind(
+    kind="pad",
+    example="area=areas.gpkg cut_slope=1 fill_slope=1.5",
+    bench="earthwork",
+    group="Designs",
+    title="Pad",
+    question="What does it take to make level ground here?",
+    help=(
+        "A pad with side slopes in cut and fill to where they meet the ground; level, or with a fall for "
+        "drainage. It lies at a level, or where cut and fill balance."
+    ),
+    formula=(
+        "edge ± d / n at right angles to the outline, up where the ground there lies above it, to where it "
+        "first meets the ground; cut = Σ cell area × max(z − design, 0); fill = Σ cell area × "
+        "max(design − z, 0)"
+    ),
+    words=(
+        "platform", "building plot", "grading", "formation level", "levelling", "terrace", "batter", "bench",
+        "hardstanding", "barn", "yard",
+    ),
+    inputs=(
+        GROUND,
+        InputSpec("area", "shapes", "Outline", "In place of one that is drawn.", True, shapes="areas"),
+    ),
+    settings=PadSettings,
+    gives="surface",
+    run=_pad,
+    memory=_memory,
+    records=True,
+    between=BETWEEN,
+    label=_label,
+    look=LOOK,
+    main="Depth of cut and fill",
+    beside=RESULTS,
+    staple=3,
+)  # fmt: skip

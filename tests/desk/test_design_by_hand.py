@@ -1,0 +1,117 @@
+"""Designs in the real window: a pad balanced on a hillside, a level and a grade that are dragged, volumes that follow."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from moss_step.formats.raster_write import write_surface
+from moss_step.formats.vector import read_shapes
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+from tests.desk.driving import LEFT, pixel
+from tests.desk.person import Person, listed
+from tests.desk.test_listening import until, wait
+
+BOUND = 7
+WEST, SOUTH = 400_000.0, 5_800_000.0
+
+
+@pytest.fixture
+def person(window, settle, monkeypatch, tmp_path):
+    """A hillside of 100 m, opened from a file."""
+    window.resize(1280, 800)
+    settle(window)
+    x = (np.arange(200) + 0.5) * 0.5
+    z = 200.0 + 0.15 * x + 0.0 * x[:, None]
+    path = tmp_path / "hill.tif"
+    write_surface(
+        path,
+        Surface(z.astype(np.float32), Frame(200, 200, WEST, SOUTH + 100, 0.5, 0.5, "EPSG:32628"), METRE),
+        "hill",
+    )
+    made = Person(window, settle, monkeypatch)
+    made.drop(path)
+    made.actions.clear()  # the hillside stands open
+    return made
+
+
+def draw(person, corners):
+    """Click from corner to corner, then Return: a drawn outline is one action."""
+    view = person.window.plan.view
+    for x, y in corners:
+        QTest.mouseClick(view, LEFT, pos=pixel(person.window, WEST + x, SOUTH + y))
+        wait(0.02)
+    QTest.keyClick(view, Qt.Key.Key_Return)
+    person.did("draw")
+
+
+PAD = ((40, 40), (65, 40), (65, 60), (40, 60))
+
+
+def test_a_pad_is_balanced_on_a_hillside_and_handed_on(person, tmp_path):
+    window = person.window
+    person.step("earthwork", "Pad")
+    draw(person, PAD)
+    last = person.keep()
+    found = {f.name: f.value for f in window.work.outcome(last).findings}
+    assert abs(found["net"]) < 1e-3 * (found["cut"] + found["fill"]) and found["cut"] > 100.0
+    window.work.choose(f"{last}.works")
+    person.did("click the tab of the works")
+    person.save_as(tmp_path / "pad.gpkg")
+    works = read_shapes(tmp_path / "pad.gpkg")
+    assert works.columns["cut_m3"].sum() == pytest.approx(found["cut"], rel=1e-3)
+    assert person.count <= BOUND, listed(person.actions)
+
+
+def test_a_level_that_is_dragged_moves_figures_and_picture(person):
+    window = person.window
+    person.step("earthwork", "Pad")
+    draw(person, PAD)
+    panel = window.benches["earthwork"].panel
+    panel.form.show_some(["lies"], {"lies": "at_level"})
+    panel.update_draft()
+    slider = panel.sliders["level"]
+    slider.sliding.emit(208.0)
+    until(lambda: "at 208" in panel.follows.text() and window.plan.view.live is not None, "nothing follows")
+    low = panel.follows.text()
+    slider.sliding.emit(212.0)
+    until(lambda: "at 212" in panel.follows.text(), "the figures stand still")
+    assert panel.follows.text() != low and window.plan.view.live.veil is not None
+    slider.set_range(*panel.spans(panel.ground())["level"])
+    assert 203.0 < slider._low < 206.5 and 209.5 < slider._high < 213.0  # the heights around the outline
+
+
+def test_a_corner_of_a_road_is_pulled_and_its_grade_dragged(person, settle):
+    window = person.window
+    person.step("earthwork", "Road")
+    draw(person, ((20, 30), (50, 50), (80, 45)))
+    panel, view = window.benches["earthwork"].panel, window.plan.view
+    panel.form.show_some(["lies"], {"lies": "grade"})
+    panel.update_draft()
+    panel.sliders["grade"].sliding.emit(10.0)
+    until(lambda: "cut" in panel.follows.text(), "nothing follows the grade")
+    first = panel.follows.text()
+    middle = pixel(window, WEST + 50, SOUTH + 50)
+    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, middle)
+    for k in range(1, 8):
+        QTest.mouseMove(view, middle + QPoint(0, -6 * k))
+        wait(0.05)
+    until(lambda: panel.follows.text() != first, "nothing follows the corner")
+    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, middle + QPoint(0, -42))
+    settle(window)
+    assert panel.settings()["path"][1][1] > SOUTH + 51.0 and len(panel.settings()["path"]) == 3
+
+
+def test_a_bund_is_drawn_kept_and_undone(person, settle):
+    window = person.window
+    person.step("earthwork", "Bund")
+    draw(person, ((30, 20), (30, 80)))
+    step = person.keep()
+    assert {f.name: f.value for f in window.work.outcome(step).findings}["length"] == pytest.approx(
+        60.0, rel=0.02
+    )
+    window.work.undo()
+    settle(window)
+    assert not window.work.study.has(step)
