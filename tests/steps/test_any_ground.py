@@ -130,6 +130,9 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
     """What a person could give: the ground itself, or what is made from it."""
     if spec.accepts == "cloud":
         return points_over(ground)
+    if spec.name == "after" and spec.quantity == "elevation":  # half of the ground was lowered, half raised
+        moved = np.where(np.arange(ground.frame.cols) < ground.frame.cols / 2, -1.0, 1.0).astype(np.float32)
+        return Surface(ground.values + moved, ground.frame, ground.unit)
     if spec.accepts == "surface":
         return Surface(ground.values, ground.frame, ground.unit, spec.quantity) if spec.quantity else ground
     if spec.accepts == "classes":

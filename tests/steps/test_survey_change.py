@@ -10,7 +10,8 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
-from moss_step.science.earthwork.change import least_detectable, offset_of, volume_error
+from moss_step.science.earthwork.change import least_detectable, volume_error
+from moss_step.science.earthwork.offsets import offset_of
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
 
@@ -181,8 +182,9 @@ def test_the_slip_of_the_demo_is_what_it_is_known_to_be():
 
 def test_errors_by_their_formulas():
     assert least_detectable(0.1, 0.0, 0.95) == pytest.approx(1.959964 * 0.1, rel=1e-6)
-    assert volume_error(0.1, 100.0, 1.0, 0.0) == pytest.approx(0.1 * 10.0)
-    assert volume_error(0.1, 1000.0, 1.0, 10.0) == pytest.approx(0.1 * np.sqrt(1000.0 * np.pi * 100.0 / 5.0))
+    assert volume_error(0.1 * 100.0, 0.01 * 100.0, 1.0, 0.0) == pytest.approx(0.1 * 10.0)
+    assert volume_error(100.0, 10.0, 1.0, 10.0) == pytest.approx(0.1 * np.sqrt(1000.0 * np.pi * 100.0 / 5.0))
+    assert volume_error(0.5, 0.25, 1.0, 1000.0) == 0.5, "never more than if all were alike"
 
 
 @pytest.mark.parametrize(("settings", "words"), [
@@ -204,3 +206,114 @@ def test_surveys_apart_and_too_little_stable_ground_are_refused():
     plane = 0.1 * X + 0.0 * Y
     with pytest.raises(MossError, match="too flat"):
         offset_of(plane, plane + 0.1, np.ones(plane.shape, bool), FRAME, "shift")
+
+
+# --- what stands beside
+
+
+def test_what_is_too_small_to_tell_is_shown_apart():
+    told = run({"error_before": 0.2, "error_after": 0.2}, grid(GROUND), grid(MOVED))
+    said, sure = found(told), told.beside["surely"]().value
+    assert [c.name for c in sure.classes] == ["too small to tell", "lowered", "raised"]
+    off = MOVED - GROUND
+    least = said["least_detectable"]
+    assert np.array_equal(sure.codes, np.where(np.abs(off) < least, 0, np.where(off < 0, 1, 2)))
+    cell = 0.3
+    small = np.abs(off) < least
+    assert said["small_lowered"] == pytest.approx(-off[small & (off < 0)].sum() * cell)
+    assert said["lowered"] + said["small_lowered"] == pytest.approx(-off[off < 0].sum() * cell)
+
+
+def test_each_patch_has_its_own_volume_and_what_that_may_be_off():
+    told = run({"error_before": 0.02, "error_after": 0.02}, grid(GROUND), grid(MOVED))
+    said, patches = found(told), told.beside["patches"]().value
+    assert len(patches) == 2 and list(patches.columns["change"]) == ["lowered", "raised"]
+    assert patches.columns["volume_m3"].tolist() == pytest.approx([said["lowered"], said["raised"]])
+    assert patches.columns["give_or_take_m3"].tolist() == pytest.approx(
+        [said["lowered_error"], said["raised_error"]]
+    )
+    assert patches.columns["deepest_m"] == pytest.approx([2.0, 1.5], rel=0.02)
+    assert shapely.area(patches.geometry) == pytest.approx(patches.columns["area_m2"], rel=1e-6)
+    large = run({"error_before": 0.02, "error_after": 0.02, "least_patch": 300.0}, grid(GROUND), grid(MOVED))
+    assert len(large.beside["patches"]().value) == 1
+
+
+def test_lines_of_equal_change_lie_where_the_change_is_that():
+    lines = run({"error_before": 0.0, "error_after": 0.0}, grid(GROUND), grid(MOVED)).beside["lines"]().value
+    assert set(np.round(lines.columns["change_m"] % 0.5, 6)) <= {0.0, 0.5}
+    deep = lines.geometry[lines.columns["change_m"] == -1.0]
+    xy = shapely.get_coordinates(deep)
+    r = ((xy[:, 0] - 20.0) / 10.0) ** 2 + ((xy[:, 1] - 40.0) / 12.0) ** 2
+    assert r == pytest.approx(np.full(len(r), 0.5), abs=0.02)  # half of the depth of a cap of 2 m
+
+
+def test_errors_by_place_count_where_they_are():
+    even = run({"error_before": 0.1, "error_after": 0.1}, grid(GROUND), grid(MOVED))
+    same = {n: grid(np.full(GROUND.shape, 0.1)) for n in ("spread_before", "spread_after")}
+    alike = run({}, grid(GROUND), grid(MOVED), **same)
+    for name, value in found(even).items():
+        assert found(alike)[name] == pytest.approx(value, rel=1e-9), name
+    rough = np.where(X < 30.0, 5.0, 0.05) + 0.0 * Y
+    split = found(run({"error_after": 0.0}, grid(GROUND), grid(MOVED), spread_before=grid(rough)))
+    assert split["lowered"] == 0.0, "the scar lies where nothing can be told"
+    assert split["raised"] == pytest.approx(COME, rel=0.05)
+    with pytest.raises(MossError, match="below 0"):
+        run({}, grid(GROUND), grid(MOVED), spread_after=grid(GROUND - 400.0))
+
+
+@pytest.mark.parametrize("reach", [0.0, 6.0])
+def test_simulated_surveys_agree_with_what_is_reckoned(reach):
+    asked = {
+        "too_small": "counted",
+        "reach": reach,
+        "simulated": 400,
+        "error_before": 0.1,
+        "error_after": 0.1,
+    }
+    area = Shapes(np.array([shapely.box(5, 20, 55, 58)], object), {}, UTM)
+    told = found(run(asked, grid(GROUND), grid(MOVED), area=area))
+    assert told["net_simulated"] == pytest.approx(told["net_error"], rel=0.15)
+    assert told == found(run(asked, grid(GROUND), grid(MOVED), area=area)), "the same seed, the same surveys"
+    other = found(run({**asked, "seed": 2}, grid(GROUND), grid(MOVED), area=area))
+    assert other["net_simulated"] != told["net_simulated"]
+
+
+def test_ground_that_stayed_is_proposed_where_the_change_is_like_most():
+    noise = np.random.default_rng(3).normal(0.0, 0.03, GROUND.shape)
+    later = MOVED + 0.4 + noise
+    told = run({"offset": "mean", "stayed": "proposed"}, grid(GROUND), grid(later))
+    assert found(told)["offset_up"] == pytest.approx(0.4, abs=0.01)
+    stayed = told.beside["stayed"]().value.codes
+    assert not stayed[np.abs(MOVED - GROUND) > 0.5].any() and stayed[MOVED == GROUND].mean() > 0.99
+    with pytest.raises(MossError, match="none is given"):
+        run({"offset": "mean"}, grid(GROUND), grid(later))
+
+
+def test_other_references_of_height_are_refused_or_taken_out():
+    one, other = (Frame(120, 100, 0.0, 60.0, 0.6, 0.5, f"{UTM}+{code}") for code in (5773, 3855))
+    before, after = grid(GROUND, frame=one), grid(MOVED + 0.7, frame=other)
+    with pytest.raises(MossError, match="EGM96 height and EGM2008 height"):
+        run({}, before, after)
+    told = run({"offset": "mean", "stayed": "proposed"}, before, after)
+    assert found(told)["offset_up"] == pytest.approx(0.7, abs=0.05)
+    assert any("taken out" in w for w in told.warnings)
+
+
+def test_the_record_of_a_change_names_both_surveys_and_their_files(tmp_path):
+    from moss_step.formats.raster_write import write_surface
+    from moss_step.study.direct import do_step
+
+    for name, values in (("spring", GROUND), ("autumn", MOVED)):
+        write_surface(tmp_path / f"{name}.tif", grid(values), name)
+    given = {
+        "before": str(tmp_path / "spring.tif"),
+        "after": str(tmp_path / "autumn.tif"),
+        "before_date": "2026-03-02",
+        "after_date": "2026-10-09",
+    }
+    rows = do_step(catalogue()["survey_change"], given, silent(), ("record",))["record"][0].value.columns
+    said = dict(zip(rows["what"], rows["value"], strict=True))
+    assert said["survey before"] == "spring" and said["survey after"] == "autumn"
+    assert len(said["survey before, content of spring.tif (BLAKE2b)"]) == 64
+    assert said["before date"] == "2026-03-02" and said["after date"] == "2026-10-09"
+    assert said["error before"] == "0.05"

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from typing import Literal
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any, Literal
 
 import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
 from moss_step.model.arrays import as_short
-from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.findings import MAIN, USUAL, Finding, declared
+from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -21,20 +20,23 @@ from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, METRE, SHARE, SQUARE_METRE
-from moss_step.science.earthwork.change import (
-    Offset,
-    Way,
-    added_up,
-    least_detectable,
-    offset_of,
-    volume_error,
-)
-from moss_step.science.earthwork.meeting import laid_on
+from moss_step.science.earthwork.change import Counted, Sums, added_up, quantile, volume_error
+from moss_step.science.earthwork.meeting import height_references, laid_on
+from moss_step.science.earthwork.offsets import Offset, Way, offset_of, stayed_by_change
 from moss_step.science.earthwork.outline import Outline
+from moss_step.science.earthwork.simulated import Field, simulate
 from moss_step.science.regrid import cells_inside
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import DayField
-from moss_step.steps.records import record_table
+from moss_step.steps.records import corner_rows, frame_rows, origin_rows, record_table, setting_rows
+from moss_step.steps.survey_results import (
+    Change,
+    histogram_of,
+    lines_of,
+    patches_of,
+    stayed_map,
+    surely,
+)
 
 _LOWERED = declared("lowered", "Lowered", MAIN)
 _RAISED = declared("raised", "Raised", MAIN)
@@ -46,11 +48,18 @@ _LEAST = declared("least_detectable", "Least change that counts", USUAL)
 _LOWERED_AREA = declared("lowered_area", "Area lowered", USUAL)
 _RAISED_AREA = declared("raised_area", "Area raised", USUAL)
 _BELOW = declared("below_share", "Share that is too small to tell", USUAL)
+_SMALL_LOWERED = declared("small_lowered", "Lowered, too small to tell", USUAL)
+_SMALL_RAISED = declared("small_raised", "Raised, too small to tell", USUAL)
 _UP = declared("offset_up", "Offset upward", USUAL)
 _EAST = declared("offset_east", "Offset to the east", USUAL)
 _NORTH = declared("offset_north", "Offset to the north", USUAL)
 _SPREAD = declared("stable_spread", "Spread on ground that stayed", USUAL)
-_BINS = 40
+_SIMULATED = tuple(
+    declared(f"{name}_simulated", f"{title}, give or take, simulated", ASIDE)
+    for name, title in (("lowered", "Lowered"), ("raised", "Raised"), ("net", "Net"))
+)
+_FEWEST = 50
+"""Surveys that are simulated at the least."""
 _ROUNDS, _SETTLED = 8, 2e-3
 """Rounds of the search for a shift, and the part of a cell below which it has settled."""
 
@@ -60,11 +69,12 @@ class SurveyChangeSettings(Settings):
 
     error_before: float = setting(
         0.05, "Error of the survey before", "Standard error of a height. Too small: noise counts as change.",
-        unit="m", ge=0,
+        unit="m", ge=0, without_input="spread_before",
     )  # fmt: skip
     error_after: float = setting(
-        0.05, "Error of the survey after", "Standard error of a height.", unit="m", ge=0
-    )
+        0.05, "Error of the survey after", "Standard error of a height.", unit="m", ge=0,
+        without_input="spread_after",
+    )  # fmt: skip
     probability: float = setting(
         0.95, "Sure to", "Share of cases: change below what can be told so surely does not count.", ge=0.5,
         lt=1.0,
@@ -72,32 +82,31 @@ class SurveyChangeSettings(Settings):
     too_small: Literal["left_out", "counted"] = setting(
         "left_out",
         "Change too small to tell",
-        "`left_out`: it counts as none; `counted`: it counts, too.",
+        "`left_out`: it counts as none, and is told apart; `counted`: it counts, too.",
         more=True,
     )
     offset: Way = setting(
         "none", "Take out", "`mean`: what is added everywhere; `tilt`: a plane; `shift`: a way to the side, "
-        "too. Told on ground that stayed.", with_input="stable",
+        "too. Told on ground that stayed.",
+    )  # fmt: skip
+    stayed: Literal["drawn", "proposed"] = setting(
+        "drawn", "Ground that stayed", "`drawn`: areas that are given; `proposed`: outside of the outlines, "
+        "where the change is like that of most ground.", more=True, without_input="stable",
     )  # fmt: skip
     reach: float = setting(
         0.0, "Errors are alike within", "Range of a spherical variogram of the errors; 0 for errors of their "
         "own in each cell. Too short, and volumes seem surer than they are.", unit="m", ge=0, more=True,
     )  # fmt: skip
+    simulated: int = setting(
+        0, "Surveys to simulate", "With errors drawn by chance, as a check of what volumes may be off.", ge=0,
+        le=100_000, more=True,
+    )  # fmt: skip
+    seed: int = setting(1, "Seed", "What the errors are drawn from.", ge=0, le=2**31, more=True)
+    least_patch: float = setting(
+        0.0, "Smallest patch", "Smaller ones are left out of the patches.", unit="m²", ge=0, more=True
+    )
     before_date: DayField = setting(None, "Date before", "As year-month-day.", more=True)
     after_date: DayField = setting(None, "Date after", "As year-month-day.", more=True)
-
-
-@dataclass(frozen=True, eq=False)
-class _Change:
-    """Changes in metres (rows, cols; NaN where none is known), the share of each cell that counts (None for
-    all), and what was taken out.
-    """
-
-    off: np.ndarray
-    shares: np.ndarray | None
-    offset: Offset | None
-    least: float
-    said: tuple[str, ...]
 
 
 def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -109,44 +118,123 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
         )
     progress.at(0.0, "Bringing both surveys together")
     change = _changed(settings, inputs, before, after)
-    progress.at(0.7, "Adding up")
-    findings = _findings(settings, after, change)
-    values = np.where(_counts(settings, change), change.off / after.metres_per_height, np.nan)
+    progress.at(0.4, "Adding up")
+    sums = added_up(change.off, after.frame, change.counted)
+    simulation = progress.part(0.5, 1.0)
+    findings = (
+        *_findings(settings, after, change, sums), *_simulated(settings, after, change, simulation),
+    )  # fmt: skip
+    values = np.where(change.counts, change.off / after.metres_per_height, np.nan)
     surface = Surface(as_short(values), after.frame, after.unit, "difference")
-    lowered, raised = findings[0].value, findings[1].value
+    figure = f"lowered {mark(sums.lowered, CUBIC_METRE)}, raised {mark(sums.raised, CUBIC_METRE)}"
+    sure = quantile(settings.probability)
 
-    def histogram() -> Outcome:
-        return Outcome(_histogram(after, change), f"net {mark(raised - lowered, CUBIC_METRE)}", findings)
+    def told(make: Callable[[], Any], words: str = "") -> Callable[[], Outcome]:
+        return lambda: Outcome(made := make(), words or made.count_text, findings)
 
-    def record() -> Outcome:
-        asked = [(n.replace("_", " "), str(v), "") for n, v in settings.model_dump().items() if v is not None]
-        return Outcome(record_table(asked, findings, change.said), "record", findings)
+    net = f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
+    beside = {
+        "surely": told(lambda: surely(after, change), figure),
+        "histogram": told(lambda: histogram_of(after, change), net),
+        "patches": told(lambda: patches_of(after, change, settings.least_patch, settings.reach, sure)),
+        "lines": told(lambda: lines_of(after, change)),
+        "stayed": told(lambda: stayed_map(after, change), "ground that stayed"),
+        "record": told(lambda: _record(settings, inputs, after, findings, change), "record"),
+    }  # fmt: skip
+    return Outcome(surface, figure, findings, change.said, beside=beside)
 
-    figure = f"lowered {mark(lowered, CUBIC_METRE)}, raised {mark(raised, CUBIC_METRE)}"
-    return Outcome(surface, figure, findings, change.said, beside={"histogram": histogram, "record": record})
+
+def _record(
+    settings: SurveyChangeSettings, inputs: Inputs, after: Surface, findings: tuple[Finding, ...],
+    change: Change,
+) -> Any:  # fmt: skip
+    names = [("before", "survey before"), ("after", "survey after"), ("area", "outlines")]
+    names += [
+        ("stable", "ground that stayed"),
+        ("spread_before", "error before"),
+        ("spread_after", "error after"),
+    ]
+    area = optional(inputs, "area", Shapes)
+    drawn = np.empty(0, object) if area is None else in_system(area, after.frame.crs).geometry
+    asked = [
+        *origin_rows(inputs, names), *setting_rows(settings, type(settings).listed()), *frame_rows(after),
+        *corner_rows(after, drawn),
+    ]  # fmt: skip
+    return record_table(asked, findings, change.said)
 
 
-def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, after: Surface) -> _Change:
+def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, after: Surface) -> Change:
     metres = after.metres_per_height
     heights, said = laid_on(before, after)
+    apart = height_references(before.frame, after.frame)
+    if apart and settings.offset == "none":
+        raise AskedWronglyError(
+            f"The surveys state other references of height: {apart}.",
+            "Bring one to the other's reference, or take out a mean on ground that stayed.",
+        )
+    if apart:
+        said.append(f"The surveys state other references of height: {apart}. What that adds is taken out.")
     off = (after.values.astype(np.float64) - heights) * metres
+    area, shares = optional(inputs, "area", Shapes), None
+    if area is not None:
+        shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
+    stayed = _stayed(settings, inputs, after, off, shares)
     offset = None
-    stable, area = optional(inputs, "stable", Shapes), optional(inputs, "area", Shapes)
-    if stable is not None:
-        stayed = cells_inside(after.frame, in_system(stable, after.frame.crs))
+    if stayed is None and settings.offset != "none":
+        raise AskedWronglyError(
+            "An offset is told on ground that stayed, and none is given.",
+            "Take areas that did not move, or let them be proposed.", "Give stable=... or stayed=proposed",
+        )  # fmt: skip
+    if stayed is not None:
         offset, off = _without_offset(settings.offset, before, after, heights, stayed)
         if settings.offset == "none":
             said.append(f"On ground that stayed the surveys differ by {offset.spread:.3f} m (spread).")
         else:
             said.append(f"An offset told by {offset.cells:,} cells of ground that stayed was taken out.")
-    shares = None
-    if area is not None:
-        shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
+    if shares is not None:
         off[shares <= 0.0] = np.nan
     if not np.isfinite(off).any():
         raise MossError("Both surveys have no height in common there.", "Take surveys of the same ground.")
-    least = least_detectable(settings.error_before, settings.error_after, settings.probability)
-    return _Change(off, shares, offset, least, tuple(said))
+    counted = Counted(
+        _spread(settings, inputs, after),
+        quantile(settings.probability),
+        settings.too_small == "counted",
+        shares,
+    )
+    return Change(off, counted, stayed, offset, tuple(dict.fromkeys(said)))
+
+
+def _stayed(
+    settings: SurveyChangeSettings, inputs: Inputs, after: Surface, off: np.ndarray, shares: np.ndarray | None
+) -> np.ndarray | None:
+    """Cells of ground that stayed, as given or proposed; None for none."""
+    stable = optional(inputs, "stable", Shapes)
+    if stable is not None:
+        return cells_inside(after.frame, in_system(stable, after.frame.crs))
+    if settings.stayed == "drawn":
+        return None
+    free = np.ones(off.shape, bool) if shares is None else shares <= 0.0
+    return stayed_by_change(off, free)
+
+
+def _spread(settings: SurveyChangeSettings, inputs: Inputs, after: Surface) -> np.ndarray:
+    """Standard error of a change in metres, of each cell, or of all (1, 1)."""
+    given = (("spread_before", settings.error_before), ("spread_after", settings.error_after))
+    squares: np.ndarray = np.zeros((1, 1))
+    for name, number in given:
+        surface = optional(inputs, name, Surface)
+        if surface is None:
+            squares = squares + number**2
+            continue
+        heights, _ = laid_on(surface, after)
+        spread = heights.astype(np.float64) * after.metres_per_height
+        if np.nanmin(spread) < 0:
+            raise MossError(
+                "An error is below 0: that surface holds no standard errors.", "Take the error of a method."
+            )
+        # Where no error is known it is the largest that is: nothing seems surer than it is.
+        squares = squares + np.nan_to_num(spread, nan=float(np.nanmax(spread))) ** 2
+    return np.asarray(np.sqrt(squares))
 
 
 def _without_offset(
@@ -180,34 +268,26 @@ def _settled(
     return replace(more, east=offset.east, north=offset.north), below
 
 
-def _counts(settings: SurveyChangeSettings, change: _Change) -> np.ndarray:
-    """Cells whose change counts."""
-    if settings.too_small == "counted":
-        return np.asarray(np.isfinite(change.off))
-    with np.errstate(invalid="ignore"):
-        return np.asarray(np.abs(change.off) >= change.least)
+def _findings(settings: SurveyChangeSettings, after: Surface, change: Change, sums: Sums) -> list[Finding]:
+    cell, sure = float(after.frame.row_areas.mean()), quantile(settings.probability)
 
+    def give_or_take(one: float, two: float) -> float:
+        return sure * volume_error(one, two, cell, settings.reach)
 
-def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -> tuple[Finding, ...]:
-    lowered, raised, down_area, up_area, whole, told = added_up(
-        change.off, change.shares, after.frame, change.least, settings.too_small == "counted"
-    )
-    cell = float(after.frame.row_areas.mean())
-    spread = float(np.hypot(settings.error_before, settings.error_after))
-    sure = least_detectable(1.0, 0.0, settings.probability)
-
-    def give_or_take(area: float) -> float:
-        return sure * volume_error(spread, area, cell, settings.reach)
-
+    known = np.isfinite(change.off) & np.ones_like(change.counted.spread, bool)
+    spread = np.broadcast_to(change.counted.spread, change.off.shape)[known].mean()
     found = [
-        Finding(_LOWERED, lowered, CUBIC_METRE), Finding(_RAISED, raised, CUBIC_METRE),
-        Finding(_NET, raised - lowered, CUBIC_METRE),
-        Finding(_LOWERED_ERROR, give_or_take(down_area), CUBIC_METRE),
-        Finding(_RAISED_ERROR, give_or_take(up_area), CUBIC_METRE),
-        Finding(_NET_ERROR, give_or_take(down_area + up_area), CUBIC_METRE),
-        Finding(_LEAST, change.least, METRE), Finding(_LOWERED_AREA, down_area, SQUARE_METRE),
-        Finding(_RAISED_AREA, up_area, SQUARE_METRE),
-        Finding(_BELOW, 1.0 - told / whole, SHARE),
+        Finding(_LOWERED, sums.lowered, CUBIC_METRE), Finding(_RAISED, sums.raised, CUBIC_METRE),
+        Finding(_NET, sums.raised - sums.lowered, CUBIC_METRE),
+        Finding(_LOWERED_ERROR, give_or_take(sums.lowered_one, sums.lowered_two), CUBIC_METRE),
+        Finding(_RAISED_ERROR, give_or_take(sums.raised_one, sums.raised_two), CUBIC_METRE),
+        Finding(_NET_ERROR, give_or_take(sums.all_one, sums.all_two), CUBIC_METRE),
+        Finding(_LEAST, sure * float(spread), METRE),
+        Finding(_LOWERED_AREA, sums.lowered_area, SQUARE_METRE),
+        Finding(_RAISED_AREA, sums.raised_area, SQUARE_METRE),
+        Finding(_BELOW, 1.0 - sums.told / sums.whole, SHARE),
+        Finding(_SMALL_LOWERED, sums.small_lowered, CUBIC_METRE),
+        Finding(_SMALL_RAISED, sums.small_raised, CUBIC_METRE),
     ]  # fmt: skip
     if change.offset is not None:
         o = change.offset
@@ -215,23 +295,23 @@ def _findings(settings: SurveyChangeSettings, after: Surface, change: _Change) -
             Finding(_UP, o.up, METRE), Finding(_EAST, o.east, METRE), Finding(_NORTH, o.north, METRE),
             Finding(_SPREAD, o.spread, METRE),
         ]  # fmt: skip
-    return tuple(found)
+    return found
 
 
-def _histogram(after: Surface, change: _Change) -> Chart:
-    """Volume by the height of the change."""
-    areas = np.broadcast_to(after.frame.row_areas[:, None], change.off.shape)
-    areas = areas if change.shares is None else areas * change.shares
-    there = np.isfinite(change.off)
-    off = change.off[there]
-    most = float(np.abs(off).max()) or 1.0
-    edges = np.linspace(-most, most, _BINS + 1)
-    volume = np.histogram(off, edges, weights=np.abs(off) * areas[there])[0]
-    area = np.histogram(off, edges, weights=areas[there])[0]
-    middles = (edges[:-1] + edges[1:]) / 2.0
-    columns = {"change_m": middles, "volume_m3": volume, "area_m2": area}
-    units = {"change_m": METRE, "volume_m3": CUBIC_METRE, "area_m2": SQUARE_METRE}
-    return Chart(columns, units, "change_m", ("volume_m3",))
+def _simulated(
+    settings: SurveyChangeSettings, after: Surface, change: Change, progress: Progress
+) -> list[Finding]:
+    """What volumes are off in surveys whose errors are drawn by chance."""
+    if settings.simulated < 1:
+        return []
+    if settings.simulated < _FEWEST:
+        raise AskedWronglyError(
+            f"{settings.simulated} surveys say too little.", f"Simulate {_FEWEST} or more."
+        )
+    field = Field(after.frame, settings.reach, settings.seed)
+    found = simulate(change.off, after.frame, change.counted, field, settings.simulated, progress)
+    widths = found.within(settings.probability)
+    return [Finding(n, w, CUBIC_METRE) for n, w in zip(_SIMULATED, widths, strict=True)]
 
 
 def _label(settings: SurveyChangeSettings, names: Mapping[str, str]) -> str:
@@ -264,6 +344,14 @@ survey_change = StepKind(
             "area", "shapes", "Outlines", "Where change counts; left out, everywhere.", True, shapes="areas"
         ),
         InputSpec("stable", "shapes", "Ground that stayed", "Areas that did not move.", True, shapes="areas"),
+        InputSpec(
+            "spread_before", "surface", "Error before", "Standard errors by place, as kriging tells.",
+            True, more=True,
+        ),
+        InputSpec(
+            "spread_after", "surface", "Error after", "Standard errors by place, as kriging tells.",
+            True, more=True,
+        ),
     ),
     settings=SurveyChangeSettings,
     gives="surface",
@@ -272,8 +360,14 @@ survey_change = StepKind(
     label=_label,
     look={"ramp": "earth", "reverse": True, "centre": 0.0},
     main="Change of height",
+    records=True,
+    between=("before", "after"),
     beside=(
+        ResultSpec("surely", "classes", "Told apart", "Lowered, raised, and too small to tell."),
         ResultSpec("histogram", "chart", "Volume by change", "How much moved by how much."),
+        ResultSpec("patches", "shapes", "Patches", "Each patch of change with its volume.", asked=True),
+        ResultSpec("lines", "shapes", "Equal change", "Lines of equal change.", asked=True),
+        ResultSpec("stayed", "classes", "Ground that stayed", "As it was given, or proposed.", asked=True),
         ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
     ),
     staple=1,

@@ -1,139 +1,75 @@
-"""What changed between two surveys: offsets on ground that stayed, the least change that can be told, and how
-sure a volume is.
-"""
+"""What changed between two surveys: the least change that can be told, and how sure a volume is."""
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
 from statistics import NormalDist
-from typing import Literal
 
 import numpy as np
 
-from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.science.earthwork.kernels.changes import SUMS, change_sums
 
-Way = Literal["none", "mean", "tilt", "shift"]
-_FEWEST = 30
-"""Cells of ground that stayed, for an offset to be told."""
+
+@dataclass(frozen=True)
+class Counted:
+    """Which changes count: those of at least ``factor`` times their spread, or all.
+
+    ``spread`` is the standard error of a change in metres, of each cell (rows, cols) or of all (1, 1);
+    ``shares`` of each cell (rows, cols) count, all of it where they are None.
+    """
+
+    spread: np.ndarray
+    factor: float
+    everything: bool = False
+    shares: np.ndarray | None = None
+
+    def ready(self) -> tuple[np.ndarray, np.ndarray]:
+        """Shares and spreads as kernels take them."""
+        shares = np.empty((0, 0)) if self.shares is None else np.ascontiguousarray(self.shares)
+        return shares, np.ascontiguousarray(self.spread, np.float64)
 
 
 @dataclass(frozen=True)
-class Offset:
-    """How one survey lies to another on ground that stayed: metres to the east and north, up, and the rise of
-    a tilt by a column and a row; the spread of what is left, and the cells that told it.
+class Sums:
+    """What went and what came: cubic metres lowered and raised, square metres of each, of all and of what can
+    be told, cubic metres lowered and raised that cannot; and spread times area (m³), and squared spread times
+    area (m⁴), of what counts as lowered, as raised, and at all.
     """
 
-    east: float
-    north: float
-    up: float
-    by_column: float
-    by_row: float
-    spread: float
-    cells: int
+    lowered: float
+    raised: float
+    lowered_area: float
+    raised_area: float
+    whole: float
+    told: float
+    small_lowered: float
+    small_raised: float
+    lowered_one: float
+    lowered_two: float
+    raised_one: float
+    raised_two: float
+    all_one: float
+    all_two: float
 
 
-def offset_of(before: np.ndarray, after: np.ndarray, stayed: np.ndarray, frame: Frame, way: Way) -> Offset:
-    """The offset of the later survey from the earlier one.
-
-    Parameters
-    ----------
-    before
-        Heights in metres (rows, cols).
-    after
-        Heights in metres of the same cells.
-    stayed
-        Cells that did not move.
-    frame
-        Where the cells lie.
-    way
-        ``mean`` finds what is added, ``tilt`` a plane, ``shift`` a way to the side, too.
-
-    Returns
-    -------
-    Offset
-        What is to be taken out; zeros for ``none``, with the spread as it is.
-
-    Raises
-    ------
-    MossError
-        When too few cells stayed, or the ground is too flat to tell a shift.
-
-    Source
-    ------
-    Nuth and Kääb 2011, Co-registration and bias corrections of satellite elevation data sets, for the shift:
-    here in its linear form, by the gradient of the ground.
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.model.frame import Frame
-    >>> from moss_step.science.earthwork.change import offset_of
-    >>> frame, ground = Frame(8, 8, 0.0, 8.0, 1.0, 1.0, None), np.add.outer(np.arange(8.0), np.arange(8.0))
-    >>> offset_of(ground, ground + 0.3, np.ones((8, 8), bool), frame, "mean").cells
-    64
-    """
-    known = stayed & np.isfinite(before) & np.isfinite(after)
-    if np.count_nonzero(known) < _FEWEST:
-        raise MossError(
-            f"Only {np.count_nonzero(known)} cells of ground that stayed have both heights.",
-            "Draw a larger area that did not move.",
-        )
-    off = (after - before)[known]
-    if way == "none":
-        return Offset(0.0, 0.0, 0.0, 0.0, 0.0, float(off.std()), off.size)
-    if way == "mean":
-        return Offset(0.0, 0.0, float(off.mean()), 0.0, 0.0, float(off.std()), off.size)
-    rows, cols = np.nonzero(known)
-    if way == "tilt":
-        table = np.column_stack([np.ones(off.size), cols + 0.5, rows + 0.5])
-        (up, by_column, by_row), *_ = np.linalg.lstsq(table, off, rcond=None)
-        left = off - table @ np.array([up, by_column, by_row])
-        return Offset(0.0, 0.0, float(up), float(by_column), float(by_row), float(left.std()), off.size)
-    return _shifted(before, off, known, frame)
-
-
-def _shifted(before: np.ndarray, off: np.ndarray, known: np.ndarray, frame: Frame) -> Offset:
-    """A shift: heights change by what the ground rises against it, where it rises."""
-    wide, high = frame.cell_metres
-    by_row, by_col = np.gradient(before)
-    rises = np.column_stack([-(by_col / wide)[known], (by_row / high)[known], np.ones(off.size)])
-    there = np.isfinite(rises).all(axis=1)
-    rises, off = rises[there], off[there]
-    if off.size < _FEWEST or np.linalg.matrix_rank(rises, tol=1e-6 * math.sqrt(off.size)) < 3:
-        raise MossError(
-            "The ground that stayed is too flat, or falls one way: a shift to the side cannot be told.",
-            "Take slopes that face several ways, or take out a tilt.",
-        )
-    (east, north, up), *_ = np.linalg.lstsq(rises, off, rcond=None)
-    left = off - rises @ np.array([east, north, up])
-    return Offset(float(east), float(north), float(up), 0.0, 0.0, float(left.std()), off.size)
-
-
-def added_up(
-    off: np.ndarray, shares: np.ndarray | None, frame: Frame, least: float, counted: bool
-) -> tuple[float, ...]:
+def added_up(off: np.ndarray, frame: Frame, counted: Counted) -> Sums:
     """What went and what came.
 
     Parameters
     ----------
     off
         Changes in metres (rows, cols), NaN unknown.
-    shares
-        Share of each cell that counts (rows, cols), None for all.
     frame
         Where the cells lie.
-    least
-        Metres below which a change cannot be told.
     counted
-        Whether such changes count all the same.
+        Which of them count.
 
     Returns
     -------
-    tuple of float
-        Cubic metres lowered and raised, square metres of each, of all, and of what can be told.
+    Sums
+        Volumes and areas.
 
     Raises
     ------
@@ -144,18 +80,19 @@ def added_up(
     --------
     >>> import numpy as np
     >>> from moss_step.model.frame import Frame
-    >>> from moss_step.science.earthwork.change import added_up
+    >>> from moss_step.science.earthwork.change import Counted, added_up
     >>> frame = Frame(1, 3, 0.0, 1.0, 1.0, 1.0, None)
-    >>> added_up(np.array([[-2.0, 0.01, 1.0]]), None, frame, 0.1, False)
-    (2.0, 1.0, 1.0, 1.0, 3.0, 2.0)
+    >>> found = added_up(np.array([[-2.0, 0.01, 1.0]]), frame, Counted(np.array([[0.1]]), 1.0))
+    >>> found.lowered, found.raised, found.whole, found.told, found.small_raised
+    (2.0, 1.0, 3.0, 2.0, 0.01)
     """
-    if shares is not None and shares.shape != off.shape:
+    shares, spread = counted.ready()
+    if counted.shares is not None and shares.shape != off.shape:
         raise ValueError("shares and changes are of other cells")
     sums = np.zeros((off.shape[0], SUMS))
-    held = np.empty((0, 0)) if shares is None else np.ascontiguousarray(shares)
     areas = np.ascontiguousarray(frame.row_areas, np.float64)
-    change_sums(np.ascontiguousarray(off), held, areas, least, counted, sums)
-    return tuple(sums.sum(axis=0).tolist())
+    change_sums(np.ascontiguousarray(off), shares, areas, spread, counted.factor, counted.everything, sums)
+    return Sums(*sums.sum(axis=0).tolist())
 
 
 def least_detectable(error_before: float, error_after: float, probability: float) -> float:
@@ -185,28 +122,56 @@ def least_detectable(error_before: float, error_after: float, probability: float
     >>> round(least_detectable(0.03, 0.04, 0.95), 3)
     0.098
     """
-    return NormalDist().inv_cdf(0.5 + probability / 2.0) * math.hypot(error_before, error_after)
+    return quantile(probability) * math.hypot(error_before, error_after)
 
 
-def volume_error(spread: float, area: float, cell: float, reach: float) -> float:
+def quantile(probability: float) -> float:
+    """Spreads that hold a share of all cases, to both sides of the mean.
+
+    Parameters
+    ----------
+    probability
+        The share, such as 0.95.
+
+    Returns
+    -------
+    float
+        Spreads.
+
+    Raises
+    ------
+    ValueError
+        For what is no share below 1.
+
+    Examples
+    --------
+    >>> from moss_step.science.earthwork.change import quantile
+    >>> round(quantile(0.95), 3)
+    1.96
+    """
+    return NormalDist().inv_cdf(0.5 + probability / 2.0)
+
+
+def volume_error(one: float, two: float, cell: float, reach: float) -> float:
     """Standard error of a volume from errors that are alike within some distance.
 
     Parameters
     ----------
-    spread
-        Standard error of the change of a cell, in metres.
-    area
-        Area that is added up, in square metres.
+    one
+        Standard errors of the changes times the areas of their cells, added up: cubic metres, those that the
+        volume would be off by if all were alike.
+    two
+        Squared standard errors times areas, added up.
     cell
-        Area of a cell.
+        Area of a cell in square metres.
     reach
         Range of a spherical variogram of the errors, in metres; 0 for errors of their own in each cell.
 
     Returns
     -------
     float
-        Cubic metres: the spread times √(area × cell) for errors of their own, times √(area × πa²/5) for those
-        of a range a, and never more than if all were alike.
+        Cubic metres: √(two × cell) for errors of their own, √(two × πa²/5) for those of a range a, and never
+        more than ``one``.
 
     Source
     ------
@@ -216,8 +181,8 @@ def volume_error(spread: float, area: float, cell: float, reach: float) -> float
     Examples
     --------
     >>> from moss_step.science.earthwork.change import volume_error
-    >>> volume_error(0.1, 400.0, 1.0, 0.0), volume_error(0.1, 1.0, 1.0, 50.0)
+    >>> round(volume_error(40.0, 4.0, 1.0, 0.0), 6), volume_error(0.1, 0.01, 1.0, 50.0)
     (2.0, 0.1)
     """
     alike = max(cell, math.pi * reach * reach / 5.0)
-    return spread * math.sqrt(area * min(alike, area))
+    return min(math.sqrt(two * alike), one)

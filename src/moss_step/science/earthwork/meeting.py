@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import carried, reference_system, same_frame
+from moss_step.model.frame import Frame, carried, reference_system, same_frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.relief.profile import values_at
@@ -92,3 +92,40 @@ def _read(other: Surface, first: Surface) -> np.ndarray:
             u, v = carried(here, there, u, v)
         out[rows[0] : rows[-1] + 1] = values_at(other, u, v).reshape(len(rows), frame.cols)
     return out
+
+
+def height_references(one: Frame, other: Frame) -> str:
+    """What two frames say that their heights are counted from, where both say so and it is not the same.
+
+    Parameters
+    ----------
+    one
+        A frame; its reference system may hold one of heights.
+    other
+        Another.
+
+    Returns
+    -------
+    str
+        Both names, or nothing.
+
+    Raises
+    ------
+    AskedWronglyError
+        For a reference system that is none.
+
+    Examples
+    --------
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.meeting import height_references
+    >>> one, other = (Frame(1, 1, 0.0, 1.0, 1.0, 1.0, f"EPSG:32628+{code}") for code in (5773, 3855))
+    >>> height_references(one, other)
+    'EGM96 height and EGM2008 height'
+    """
+    names = [_height_reference(frame) for frame in (one, other)]
+    return " and ".join(names) if all(names) and names[0] != names[1] else ""
+
+
+def _height_reference(frame: Frame) -> str:
+    parts = [] if frame.system is None else frame.system.sub_crs_list
+    return next((str(part.name) for part in parts if part.is_vertical), "")
