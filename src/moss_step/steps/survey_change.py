@@ -10,7 +10,6 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
-from moss_step.model.arrays import as_short
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -125,7 +124,7 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
         *_findings(settings, after, change, sums), *_simulated(settings, after, change, simulation),
     )  # fmt: skip
     values = np.where(change.counts, change.off / after.metres_per_height, np.nan)
-    surface = Surface(as_short(values), after.frame, after.unit, "difference")
+    surface = Surface(values.astype(np.float32), after.frame, after.unit, "difference")
     figure = f"lowered {mark(sums.lowered, CUBIC_METRE)}, raised {mark(sums.raised, CUBIC_METRE)}"
     sure = quantile(settings.probability)
 

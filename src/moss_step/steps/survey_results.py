@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from moss_step.model.arrays import as_short
 from moss_step.model.chart import Chart
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.shapes import Shapes
@@ -101,7 +100,7 @@ def patches_of(after: Surface, change: Change, least: float, reach: float, sure:
 def lines_of(after: Surface, change: Change) -> Shapes:
     """Lines of equal change, at round heights."""
     shown = np.where(change.counts, change.off / after.metres_per_height, np.nan)
-    surface = Surface(as_short(shown), after.frame, after.unit, "difference")
+    surface = Surface(shown.astype(np.float32), after.frame, after.unit, "difference")
     low, high = surface.range or (0.0, 0.0)
     if high <= low or min(surface.frame.shape) < 2:
         none = {"change_m": np.empty(0), "length_m": np.empty(0)}
