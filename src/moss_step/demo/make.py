@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 from moss_step.demo import DATA
+from moss_step.demo.earth import write_earth
 from moss_step.demo.estate import write_estate
 from moss_step.demo.lidar import before_slip, survey
 from moss_step.demo.soundings import write_soundings
@@ -22,6 +23,8 @@ def main() -> None:
     for path in [*write_estate(folder), *write_soundings(folder)]:
         print(path)
     ground = read_surface(folder / "harrow_ground.tif")[0]
+    for path in write_earth(folder, ground):
+        print(path)
     flown = {
         "harrow_survey.laz": survey(ground),
         "harrow_survey_before.laz": survey(before_slip(ground), seed=8, density=_BEFORE),

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import re
+
 _BEGINS_A_FORMULA = "=+-@\t\r"
+_NUMBER = re.compile(r"[-+]?\d+(\.\d*)?([eE][-+]?\d+)?")
 
 
 def harmless(text: str) -> str:
     """A text as it is written: one that begins like a formula, also behind apostrophes, gets an apostrophe
-    before it.
+    before it. A number below 0 is none.
     """
+    if _NUMBER.fullmatch(text):
+        return text
     bare = text.lstrip("'")
     return f"'{text}" if bare and bare[0] in _BEGINS_A_FORMULA else text
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.columns_text import write_columns_text
 from moss_step.formats.dictionary import write_columns
 from moss_step.kinds.kind import Columns, NotPlainError, Parts
 from moss_step.model.outcome import Outcome
@@ -25,8 +26,11 @@ def table_columns(outcome: Outcome) -> Columns:
 
 
 def write_table(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
-    """Write a table, or a chart, as CSV with its dictionary."""
+    """Write a table, or a chart, as CSV with its dictionary; as text where the ending asks for that."""
     table = as_kind(outcome.value, Table)
+    if path.suffix.lower() == ".txt":
+        write_columns_text(path, table.columns, name)
+        return
     write_columns(path, *table_columns(outcome), name, table.crs)
 
 

@@ -1,4 +1,4 @@
-"""Tables: columns with units, as CSV."""
+"""Tables: columns with units, as CSV or text."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ TABLE = Kind(
     "table",
     Table,
     "a table",
-    (".csv",),
+    (".csv", ".txt"),
     _read,
     write_table,
     lambda v: f"a table of {len(v):,} rows: {', '.join(v.columns)}",

@@ -63,10 +63,8 @@ class Scene:
         return self.ground or next(heights, None)
 
 
-class Shown(Protocol):
-    """A study as it is now: its steps, the one being made, what is chosen, and the pictures that are
-    there.
-    """
+class Looked(Protocol):
+    """A study as it is now: its steps, the one being made, and what is chosen."""
 
     @property
     def study(self) -> Study:
@@ -83,6 +81,10 @@ class Shown(Protocol):
     @property
     def chosen_ref(self) -> str:
         """The chosen result."""
+
+
+class Shown(Looked, Protocol):
+    """A study with the pictures that are there."""
 
     @property
     def all_shown(self) -> bool:
@@ -158,7 +160,7 @@ def _stepped_back(work: Shown, layers: list[Layer], shown: str) -> tuple[list[La
     return [la for la in layers if la not in back], back
 
 
-def front_of(work: Shown) -> str:
+def front_of(work: Looked) -> str:
     """The result that is looked at: of the step being made, or the chosen one; empty when there is none."""
     if work.draft is not None:
         return placed(work.study_with_draft, DRAFT)

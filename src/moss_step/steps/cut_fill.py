@@ -190,7 +190,11 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
 
     cut, fill = findings[0].value, findings[1].value
     figure = f"cut {mark(cut, CUBIC_METRE)}, fill {mark(fill, CUBIC_METRE)}"
-    beside = {"outlines": shapes, "corners": corners, "record": record}
+
+    def base() -> Outcome:
+        return Outcome(_bases(surface, made), figure, findings)
+
+    beside = {"outlines": shapes, "base": base, "corners": corners, "record": record}
     return Outcome(depth, figure, findings, tuple(said), beside=beside)
 
 
@@ -221,6 +225,17 @@ def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:
         off = surface.values[part].astype(np.float64) - base_at(one.base, rows, cols)
         out[part] = np.where(inside, off, out[part])
     return Surface(as_short(out), surface.frame, surface.unit, "difference")
+
+
+def _bases(surface: Surface, made: list[_Reckoned]) -> Surface:
+    """Heights of the bases inside the outlines."""
+    out = np.full(surface.frame.shape, np.nan, surface.values.dtype)
+    for one in made:
+        part = one.outline.part
+        rows, cols = (np.arange(p.start, p.stop) for p in part)
+        inside = one.outline.own_shares() >= 0.5
+        out[part] = np.where(inside, base_at(one.base, rows, cols), out[part])
+    return Surface(out, surface.frame, surface.unit)
 
 
 def _findings(
@@ -366,11 +381,13 @@ cut_fill = StepKind(
     run=_cut_fill,
     memory=_memory,
     records=True,
+    between=("surface", ".base"),
     label=_label,
     look={"ramp": "earth", "centre": 0.0},
     main="Depth of cut and fill",
     beside=(
         ResultSpec("outlines", "shapes", "Outlines", "Each outline with all of its figures."),
+        ResultSpec("base", "surface", "Base", "What it was reckoned against.", {"ramp": "upland"}),
         ResultSpec("corners", "table", "Corners", "Each corner with its height."),
         ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
     ),

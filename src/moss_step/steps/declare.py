@@ -327,6 +327,12 @@ class StepKind:
             )
         return self.results[name]
 
+    def record_for(self, ending: str) -> str:
+        """The result that a record is, in a file of an ending: shapes with all figures, else the table."""
+        free = (r for r in self.beside if r.gives == "shapes" and not r.asked)
+        shapes = next((r for r in free if ending in kind_named(r.gives).endings), None)
+        return "record" if shapes is None else shapes.name
+
     def result_by(self, name: str, given: Mapping[str, Any]) -> ResultSpec:
         """Give a result by its name, as settings make it.
 

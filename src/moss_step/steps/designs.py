@@ -32,7 +32,7 @@ LINE = InputSpec("line", "shapes", "Line", "In place of one that is drawn.", Tru
 LOOK = {"ramp": "earth", "centre": 0.0}
 BETWEEN = ("surface", ".design")
 RESULTS = (
-    ResultSpec("design", "surface", "Design", "The ground as it will be.", {"ramp": "batlow"}),
+    ResultSpec("design", "surface", "Design", "The ground as it will be.", {"ramp": "upland"}),
     ResultSpec("works", "shapes", "Works", "Bed and side slopes as areas, with their volumes."),
     ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
 )

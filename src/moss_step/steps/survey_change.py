@@ -100,7 +100,7 @@ class SurveyChangeSettings(Settings):
         0, "Surveys to simulate", "With errors drawn by chance, as a check of what volumes may be off.", ge=0,
         le=100_000, more=True,
     )  # fmt: skip
-    seed: int = setting(1, "Seed", "What the errors are drawn from.", ge=0, le=2**31, more=True)
+    seed: int = setting(1, "Seed", "What the errors are drawn from.", ge=0, le=1_000_000_000, more=True)
     least_patch: float = setting(
         0.0, "Smallest patch", "Smaller ones are left out of the patches.", unit="m²", ge=0, more=True
     )

@@ -12,6 +12,7 @@ from moss_step.desk.benches.outlining import OutlinePanel
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.parts import button
+from moss_step.steps.declare import InputSpec
 
 
 class SurveyPanel(StepPanel):
@@ -23,6 +24,13 @@ class SurveyPanel(StepPanel):
             button("Swap before and after", "The later survey becomes the earlier one", self.swap)
         )
         super().build(layout)
+
+    def usual(self, fitting: list[str], spec: InputSpec) -> str:
+        """Of two surveys the newer one in the study is the one after."""
+        wanted = {"before": -2, "after": -1}.get(spec.name)
+        if wanted is None or len(fitting) < 2:
+            return super().usual(fitting, spec)
+        return fitting[wanted]
 
     def swap(self) -> None:
         """Take each survey for the other, with its error and date."""

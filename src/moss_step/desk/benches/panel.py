@@ -5,6 +5,8 @@ declaration.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -13,7 +15,7 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 from moss_step.desk.benches.further import FurtherInputs
 from moss_step.desk.controls import TextControl
 from moss_step.desk.form import Form
-from moss_step.desk.parts import Facts, Later, More, Note, Snug, button, column, label, row
+from moss_step.desk.parts import Facts, Later, More, Note, Snug, button, column, label, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.tools.box import BoxTool
 from moss_step.desk.plan.tools.line import Line
@@ -29,8 +31,12 @@ from moss_step.model.words import measured
 from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, Study, step_of
+from moss_step.study.hand_on import check_not_a_source, hand_on
+from moss_step.study.record import lineage
 from moss_step.study.store import Said
 
+RECORD = "Hand on the record: text, CSV or shapes"
+_RECORD_FILES = "CSV, text, GeoPackage, GeoJSON (*.csv *.txt *.gpkg *.geojson)"
 _HELP_HEIGHT, LEAST_FIGURES = 34, 56
 _MOST_OF_SEVERAL = 12
 """Numbers of classes, observers or places that are listed in a panel; the table has them all."""
@@ -106,7 +112,9 @@ class StepPanel(QWidget):
         self.help.setAccessibleName("What the setting means")
         self.help.setMinimumHeight(_HELP_HEIGHT)
         self.help.setAlignment(Qt.AlignmentFlag.AlignTop)
-        action = row(self.keep_button, self.drop_button, 1)
+        self.record_button = tool("download-simple", RECORD, self.ask_record)
+        self.record_button.setVisible(kind.records)
+        action = row(self.keep_button, self.drop_button, 1, self.record_button)
         self.figures = None if self.facts_first else Snug(said, LEAST_FIGURES)
         self.foot = column([self.help, *([self.figures] if self.figures else []), action])
         self._left = False
@@ -306,6 +314,28 @@ class StepPanel(QWidget):
         else:
             self.closed.emit()
 
+    def ask_record(self) -> None:
+        """Ask where the record goes, and write it: as text, CSV, or shapes with all figures."""
+        path = self.work.folder.ask_save(self, RECORD, "record.csv", _RECORD_FILES, ".csv")
+        if path is not None:
+            self.write_record(path)
+
+    def write_record(self, path: Path) -> None:
+        """Write the record of what is shown; the ending says in which form."""
+        study, target = self.work.study_with_draft, DRAFT if self.work.draft else self.step_id
+        ref = f"{target}.{self.kind.record_for(path.suffix.lower())}"
+        outcome = self.work.outcome(ref) if target and study.has(ref) else None
+        if outcome is None:
+            self.work.message.emit("There is no result yet: nothing is to be recorded.", True)
+            return
+        name, engine = study.name_of(ref), self.work.engine
+
+        def write() -> None:
+            check_not_a_source(path, study.source_files)
+            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
+
+        self.work.write(write, path)
+
     # --- inputs
 
     def _input(self, spec: InputSpec) -> QComboBox:
@@ -378,11 +408,11 @@ class StepPanel(QWidget):
         box.clear()
         for step_id, text in zip(new, texts, strict=True):
             box.addItem(text, step_id)
-        box.setCurrentIndex(max(box.findData(wanted or self._usual(fitting, spec)), 0))
+        box.setCurrentIndex(max(box.findData(wanted or self.usual(fitting, spec)), 0))
         box.setEnabled(bool(new))
         box.blockSignals(False)
 
-    def _usual(self, fitting: list[str], spec: InputSpec) -> str:
+    def usual(self, fitting: list[str], spec: InputSpec) -> str:
         """What a new step most likely works on: the chosen step, the shaded ground, or the newest that
         fits.
         """

@@ -13,7 +13,7 @@ from PySide6.QtGui import QImage
 from moss_step.desk.block.eye import VIEW_ANGLE, Extent, Eye
 from moss_step.desk.tones import tone
 from moss_step.desk.worker import NewestWins
-from moss_step.scene.colors import OCHRE, PAPER
+from moss_step.scene.colors import OCHRE, PAPER, WATER
 
 REST = 560
 """Points on the longer side of the ground at rest: some 320,000 triangles."""
@@ -25,10 +25,23 @@ POINTS_MOVING = (200_000, 100_000, 50_000)
 """Points of clouds that are drawn while the ground moves."""
 _CLOSING, _DOTS = 1.3, (1.5, 24.0)
 """How much larger than the way between them points are drawn, and the least and most pixels of one."""
+_THROUGH = 0.5
+"""How dense the ground as it was is drawn."""
 _MOST_FINE = 2_000_000
 """Pixels of the largest picture that is drawn finer than it is shown."""
 _TOO_LONG, _TOO_SHORT = 1 / 15, 1 / 40
 """Seconds of a frame while it moves after which the next is coarser, or finer."""
+
+
+@dataclass(frozen=True, eq=False)
+class Was:
+    """The ground as it was: heights in metres (exaggerated; NaN where it still is), how far each lies above
+    what it became, and edges in metres.
+    """
+
+    heights: np.ndarray
+    above: np.ndarray
+    edges: Extent
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +50,7 @@ class Ground:
 
     ``masts`` are rows of x, y, foot, top; ``points`` rows of x, y, z with ``colors`` of red, green, blue
     bytes, about ``spacing`` metres apart. Without ``solid`` the heights are read, and no sheet is drawn.
+    What ``was`` there before is seen through.
     """
 
     heights: np.ndarray
@@ -47,6 +61,7 @@ class Ground:
     colors: np.ndarray = field(default_factory=lambda: np.empty((0, 3), np.uint8))
     spacing: float = 1.0
     solid: bool = True
+    was: Was | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -218,6 +233,8 @@ class Stage(QObject):
                         mesh, texture=pyvista.Texture(picture), lighting=False, reset_camera=False
                     )
                 )
+        if ground.was is not None:
+            result += _seen_through(plotter, pyvista, ground.was)
         if len(ground.masts):
             ends = np.concatenate([ground.masts[:, [0, 1, 2]], ground.masts[:, [0, 1, 3]]], axis=1).reshape(
                 -1, 3
@@ -243,6 +260,18 @@ class Stage(QObject):
         for actor, spacing in self._dots.values():
             size = min(max(_CLOSING * spacing / metres, _DOTS[0]), _DOTS[1])
             actor.GetProperty().SetPointSize(size)
+
+
+def _seen_through(plotter: Any, pyvista: Any, was: Was) -> list[Any]:
+    """The ground as it was: ochre above what it became, blue-green below."""
+    actors = []
+    for side, color in ((was.above > 0, OCHRE), (was.above < 0, WATER)):
+        mesh = _mesh(pyvista, np.where(side, was.heights, np.nan), was.edges, REST, None)
+        if mesh.n_cells:
+            actors.append(
+                plotter.add_mesh(mesh, color=color, opacity=_THROUGH, lighting=False, reset_camera=False)
+            )
+    return actors
 
 
 def _mesh(pyvista: Any, heights: np.ndarray, edges: Extent, most: int, hole: Extent | None) -> Any:

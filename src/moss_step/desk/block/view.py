@@ -26,7 +26,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSlider, QWidget
 
 from moss_step.desk.block.eye import Extent, Eye, close_by, extent_metres, height_at, under_pixel
 from moss_step.desk.block.masts import Mast, masts_of
-from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Wish
+from moss_step.desk.block.stage import REST, Ground, Patch, Stage, Was, Wish
 from moss_step.desk.parts import label, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.lettering import Room, Standing, draw_standing
@@ -40,6 +40,7 @@ from moss_step.scene.camera import Camera
 from moss_step.scene.colors import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.scene.corridor import clouds_of, in_space
 from moss_step.scene.kinds.surface import SurfacePicture
+from moss_step.scene.pairs import Pair, pair_of, sheet_of, with_after
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
 _BOLD = 3
@@ -69,6 +70,7 @@ class BlockView(QWidget):
         self.image: QImage | None = None
         self.ground: Ground | None = None
         self._fitted: object = None
+        self.pair: Pair | None = None
         self._pressed: QPointF | None = None
         self._stale = True
         self.patch: tuple[object, Patch | None] = (None, None)
@@ -150,7 +152,11 @@ class BlockView(QWidget):
             self.ground = None
             return
         surface, frame = grid.value, grid.frame
-        heights = self._heights(grid) * np.float32(surface.metres_per_height * self.exaggeration)
+        self.pair = pair = pair_of(self.work)
+        heights = self._heights(grid)
+        if pair is not None:
+            heights = with_after(heights, surface, pair)
+        heights = heights * np.float32(surface.metres_per_height * self.exaggeration)
         middle = np.float32((np.nanmin(heights) + np.nanmax(heights)) / 2.0)
         extent = extent_metres(frame)
         picture = self._picture(frame.box, extent, _TEXTURE / max(extent), _BOLD)
@@ -168,6 +174,7 @@ class BlockView(QWidget):
             colors,
             spacing,
             solid=not any(grid is drawn.picture.surface for drawn in clouds_of(self.plan.scene)),
+            was=None if pair is None else self._was(pair, surface, zero),
         )
         self.middle = float(middle)
         self._set_standing(surface, self.ground)
@@ -184,6 +191,15 @@ class BlockView(QWidget):
         TIN, or the highest points of a cloud.
         """
         return self.plan.scene.standing
+
+    def _was(self, pair: Pair, surface: Surface, zero: float) -> Was:
+        """The ground as it was, in the metres of the block."""
+        sheet = sheet_of(pair)
+        xmin, ymin, xmax, ymax = sheet.box
+        west, south = self._metres(xmin, ymin, surface)
+        east, north = self._metres(xmax, ymax, surface)
+        heights = sheet.heights * self.exaggeration - zero
+        return Was(heights.astype(np.float32), sheet.above, (west, south, east, north))
 
     def _points(self, surface: Surface, zero: float) -> tuple[np.ndarray, np.ndarray, float]:
         """Points of the clouds that are drawn, in the metres of the block, their colours, and the metres
@@ -250,6 +266,8 @@ class BlockView(QWidget):
         if min(values.shape) < 2 or max(values.shape) > 2 * REST:
             return None
         r0, c0 = r0 // size * size, c0 // size * size
+        if self.pair is not None:
+            values = with_after(values, surface, self.pair, (r0, c0), size)
         r1, c1 = r0 + values.shape[0] * size, c0 + values.shape[1] * size
         part = (
             (c0 / frame.cols - 0.5) * wide,

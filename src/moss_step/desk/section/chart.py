@@ -22,6 +22,8 @@ from moss_step.scene.corridor import Beside
 from moss_step.science.sight.line import SightLine
 
 _OTHERS = (OCHRE, WATER, MOSS, VIOLET)
+_SHADED = 150
+"""How dense cut and fill are drawn."""
 _REACH = 8.0
 """Pixels within which a point is read."""
 EMPTY = "Draw a line on the plan: press, pull, let go."
@@ -42,6 +44,7 @@ class SectionChart(PlotFrame):
         self.sight: SightLine | None = None
         self.points: list[Beside] = []
         self.alike: dict[str, float] = {}
+        self.moved: tuple[str, ...] = ()
         self.near: tuple[Beside, int] | None = None
         self.lasso: Lasso | None = None
         self.lassoing = False
@@ -64,13 +67,15 @@ class SectionChart(PlotFrame):
         sight: SightLine | None = None,
         points: list[Beside] | None = None,
         alike: Mapping[str, float] | None = None,
+        moved: Sequence[str] = (),
     ) -> None:
         """Show the values of a profile, the ground first, or those of a sight line; and points beside it.
 
         ``alike`` are the names of those that measure what the ground does, and are drawn on its scale, with
-        the factor that brings each to its unit; all others have a scale of their own.
+        the factor that brings each to its unit; all others have a scale of their own. Between the two of
+        ``moved``, the ground before and after, cut and fill are shaded.
         """
-        self.alike = dict(alike or {})
+        self.alike, self.moved = dict(alike or {}), tuple(moved)
         self.table, self.names, self.at, self.sight = table, names, -1, sight
         self.points, self.near = points or [], None
         self.show_lasso(())
@@ -207,10 +212,30 @@ class SectionChart(PlotFrame):
                         name=name,
                     )
                 )
+            self._items += self._shades(table)
         self._items += [points_item(self.library, p) for p in self.points]
         for item in self._items:
             self.plot.addItem(item)
         self.plot.setRange(xRange=(0.0, float(distance[-1])), yRange=span, padding=0.0)
+
+    def _shades(self, table: Table) -> list[Any]:
+        """Cut and fill between two heights of the ground."""
+        if not self.moved:
+            return []
+        before, after = (table.columns[n] * self.alike.get(n, 1.0) for n in self.moved)
+        known = np.isfinite(before) & np.isfinite(after)
+        if not known.any():
+            return []
+        distance, items = table.columns["distance"], []
+        # Where one is not known there is nothing to shade: both lie on one line.
+        line = np.interp(distance, distance[known], before[known])
+        became = np.where(known, after, line)
+        for side, color in ((np.minimum(line, became), OCHRE), (np.maximum(line, became), WATER)):
+            curves = [self.library.PlotDataItem(distance, z) for z in (line, side)]
+            fill = shade(color)
+            fill.setAlpha(_SHADED)
+            items.append(self.library.FillBetweenItem(*curves, brush=fill))
+        return items
 
     def _draw_pointer(self) -> None:
         inside = self.table is not None and 0 <= self.at < len(self.table)

@@ -16,12 +16,14 @@ from moss_step.desk.parts import label, tool
 from moss_step.desk.plain import set_tip, speak
 from moss_step.desk.section.chart import EMPTY, SectionChart
 from moss_step.desk.work import Work
+from moss_step.model.shapes import free_name
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.scene.corridor import beside, clouds_of
 from moss_step.scene.kinds.cloud import CloudPicture, said_of
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.layers import Scene
+from moss_step.scene.pairs import Pair, pair_of
 from moss_step.science.relief.profile import profile
 from moss_step.science.sight.line import SightLine
 from moss_step.steps.catalogue import keeper
@@ -98,7 +100,8 @@ class SectionDrawer(QWidget):
         for part in (self.width_field, self.lasso_button):
             part.setVisible(bool(clouds))
         path = shapely.LineString(xy) if len(xy) > 1 else shapely.LineString()
-        surfaces = _surfaces(scene)
+        pair = pair_of(self.work)
+        surfaces = _surfaces(scene, pair)
         if path.length == 0 or not (surfaces or clouds):
             self.chart.show_table(None, [])
             return
@@ -110,7 +113,9 @@ class SectionDrawer(QWidget):
         points = [beside(c, xy, self.width_field.value(), table.unit(next(iter(surfaces)))) for c in clouds]
         if own and points:
             table.columns[_LOWEST][:] = points[0].lowest(table.columns["distance"])
-        self.chart.show_table(table, list(surfaces), points=points, alike=_alike(surfaces))
+        named = {id(s): n for n, s in surfaces.items()}
+        moved = () if pair is None else (named[id(pair.before)], named[id(pair.after)])
+        self.chart.show_table(table, list(surfaces), points=points, alike=_alike(surfaces), moved=moved)
         self._say(-1)
 
     def _again(self) -> None:
@@ -255,16 +260,23 @@ def _alike(surfaces: dict[str, Surface]) -> dict[str, float]:
     }
 
 
-def _surfaces(scene: Scene) -> dict[str, Surface]:
-    """The ground and every surface that is drawn, by name; a cloud's highest points are none."""
+def _surfaces(scene: Scene, pair: Pair | None) -> dict[str, Surface]:
+    """The ground and every surface that is drawn, by name; a cloud's highest points are none. Of two that are
+    compared both stand for their difference.
+    """
     tops = _tops(scene)
     surfaces: dict[str, Surface] = {}
     if scene.ground is not None and scene.ground not in tops:
         surfaces["Ground"] = scene.ground.value
     for layer in scene.layers:
         picture = layer.picture.surface
-        if picture is not None and picture is not scene.ground and picture not in tops:
+        stands = pair is not None and picture is not None and picture.value.quantity == "difference"
+        if picture is not None and picture is not scene.ground and picture not in tops and not stands:
             surfaces.setdefault(layer.name, picture.value)
+    if pair is not None:
+        there = {id(s) for s in surfaces.values()}
+        both = zip(pair.names, (pair.before, pair.after), strict=True)
+        surfaces |= {free_name(n, surfaces): s for n, s in both if id(s) not in there}
     return surfaces
 
 
