@@ -142,10 +142,31 @@ def _earthwork(surface: Surface, outline: Shapes) -> None:
     run_declared(step_kind("balance"), {}, {"surface": surface, "area": outline}, silent())
     pair: dict[str, Value] = {"before": surface, "after": surface, "stable": outline, "area": outline}
     run_declared(step_kind("survey_change"), {"offset": "mean"}, pair, silent())
+    run_declared(step_kind("survey_change"), {"simulated": 50, "reach": 9.0}, pair, silent()).beside[
+        "patches"
+    ]()
     area = Outline(surface.frame, shapely.union_all(outline.geometry))
+    _designs(surface, area)
     base: float | np.ndarray
     for base in (0.0, surface.values):
         Heights(surface.values, base).inside(area)
+
+
+def _designs(surface: Surface, area: Outline) -> None:
+    """Pads, roads and bunds, on heights in both precisions."""
+    xmin, ymin, xmax, ymax = shapely.bounds(area.areas).tolist()
+    across = ((xmin, ymin), ((xmin + xmax) / 2.0, (ymin + ymax) / 2.0), (xmax, ymax))
+    whole = np.where(np.isnan(surface.values), 0.0, surface.values)
+    for values in (whole.astype(np.float32), whole.astype(np.float64)):
+        ground: dict[str, Value] = {"surface": Surface(values, surface.frame, surface.unit)}
+        middle = (xmin + xmax) / 2.0, (ymin + ymax) / 2.0
+        box = shapely.box(*middle, middle[0] + 9.0, middle[1] + 9.0)
+        corners = tuple(map(tuple, shapely.get_coordinates(box)[:-1].tolist()))
+        asked: dict[str, Any] = {"outline": corners, "lies": "at_level", "level": 1.0}
+        run_declared(step_kind("pad"), asked, dict(ground), silent()).beside["works"]()
+        asked = {"path": across, "lies": "grade", "start": 0.0}
+        run_declared(step_kind("road"), asked, dict(ground), silent())
+        run_declared(step_kind("bund"), {"path": across, "crest": 1.0}, dict(ground), silent())
 
 
 def _look_at_points(app: QCoreApplication, window: MainWindow) -> None:

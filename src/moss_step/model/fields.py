@@ -12,6 +12,7 @@ FIELDS: dict[str, str] = {
     "area_ha": "Plan area.",
     "area_m2": "Plan area; on longitude and latitude that on the ellipsoid.",
     "area_share": "Share of the ground at or above the height, 0 to 1.",
+    "balance_m3": "Fill at the level at which it is the cut, once compacted.",
     "base": "Level or surface of the base, with the files behind it.",
     "base_date": "Day of the base's survey.",
     "basin": "Number of the basin.",

@@ -54,11 +54,23 @@ def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> O
     findings = (Finding(_LEVEL, level, surface.unit), *outcome.findings)
 
     def curve() -> Outcome:
-        levels, cut, fill = by_level.curve()
-        metres = surface.metres_per_height
-        columns = {"stage": levels, "cut_m3": cut * metres, "fill_m3": fill * metres}
-        units = {"stage": surface.unit, "cut_m3": CUBIC_METRE, "fill_m3": CUBIC_METRE}
-        return Outcome(Chart(columns, units, "stage", ("cut_m3", "fill_m3")), "by level", findings)
+        metres, (levels, cut, fill) = surface.metres_per_height, by_level.curve()
+        at = int(np.searchsorted(levels, level))
+        levels = np.insert(levels, at, level)
+        cut, fill = (
+            np.insert(v, at, f.value / metres)
+            for v, f in ((cut, outcome.findings[0]), (fill, outcome.findings[1]))
+        )
+        here = np.where(np.arange(len(levels)) == at, fill * metres, np.nan)
+        columns = {"stage": levels, "cut_m3": cut * metres, "fill_m3": fill * metres, "balance_m3": here}
+        units = {
+            "stage": surface.unit,
+            "cut_m3": CUBIC_METRE,
+            "fill_m3": CUBIC_METRE,
+            "balance_m3": CUBIC_METRE,
+        }
+        drawn = ("cut_m3", "fill_m3", "balance_m3")
+        return Outcome(Chart(columns, units, "stage", drawn, dots=drawn[2:]), "by level", findings)
 
     return replace(
         outcome, figure=f"at {value_text(level, surface.unit)}", findings=findings, beside={"curve": curve}

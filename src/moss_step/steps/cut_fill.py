@@ -173,7 +173,7 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
         progress.at(0.3 + 0.6 * k / len(areas), "Reckoning outlines")
         made.append(_reckoned(settings, surface, Outline(surface.frame, geometry), laid, steep))
     findings = _findings(settings, surface, areas, made)
-    said += _remarks(surface, made)
+    said += _remarks(surface, made, settings.against)
     depth = _depths(surface, made)
 
     def shapes() -> Outcome:
@@ -252,7 +252,7 @@ def _around(surface: Surface, area: shapely.Geometry) -> float:
     return float(surface.frame.lengths(rings_of(area)).sum())
 
 
-def _remarks(surface: Surface, made: list[_Reckoned]) -> list[str]:
+def _remarks(surface: Surface, made: list[_Reckoned], against: str) -> list[str]:
     said, areas = [], np.array([one.outline.areas for one in made], object)
     lost = sum(one.moved.unmeasured for one in made)
     whole = sum(one.moved.area for one in made)
@@ -263,6 +263,10 @@ def _remarks(surface: Surface, made: list[_Reckoned]) -> list[str]:
         said.append(f"Of the outlines {1.0 - whole / asked:.1%} lies beyond the ground and is left out.")
     if shapely.area(shapely.union_all(areas)) < shapely.area(areas).sum() * (1.0 - 1e-9):
         said.append("Outlines overlap: what lies in several counts in each, and the totals hold it twice.")
+    cut, fill = sum(one.moved.cut for one in made), sum(one.moved.fill for one in made)
+    if against == "level" and (cut > 0) != (fill > 0):
+        lies, none = ("above", "cut") if fill > 0 else ("below", "filled")
+        said.append(f"The level lies {lies} all ground in the outlines: nothing is {none}.")
     if not any(one.moved.cut or one.moved.fill for one in made):
         said.append("Nothing lies above or below the base.")
     return said

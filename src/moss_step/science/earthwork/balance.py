@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.science.earthwork.kernels.levels import gathered
+from moss_step.science.earthwork.kernels.levels import STRIPS, gathered, span_inside, within_step
 from moss_step.science.earthwork.outline import Outline
 
 _STEPS = 8192
@@ -42,13 +42,15 @@ class ByLevel:
         self._values = np.ascontiguousarray(values[outline.part])
         self._shares = outline.own_shares()
         self._areas = np.ascontiguousarray(outline.window.row_areas, np.float64)
-        inside = self._values[(self._shares > 0) & np.isfinite(self._values)]
-        if not inside.size:
+        spans = np.empty((len(self._values), 2))
+        span_inside(self._values, self._shares, spans)
+        self.low, self.high = float(spans[:, 0].min()), float(spans[:, 1].max())
+        if self.low > self.high:
             raise MossError("No height lies in the outline.", "Draw it where there are heights.")
-        self.low, self.high = float(inside.min()), float(inside.max())
         self._step = max((self.high - self.low) / _STEPS, 1e-12)
-        self._weight, self._moment = np.zeros(_STEPS + 1), np.zeros(_STEPS + 1)
-        gathered(self._values, self._shares, self._areas, self.low, self._step, self._weight, self._moment)
+        weight, moment = (np.zeros((STRIPS, _STEPS + 1)) for _ in range(2))
+        gathered(self._values, self._shares, self._areas, self.low, self._step, weight, moment)
+        self._weight, self._moment = weight.sum(axis=0), moment.sum(axis=0)
 
     def balanced(self, factor: float = 1.0) -> float:
         """The level at which the cut, times a factor, is the fill, in the unit of the heights."""
@@ -65,15 +67,12 @@ class ByLevel:
 
     def _within(self, k: int, factor: float, under: np.ndarray, below: np.ndarray) -> float:
         """The level within a step of height, whose cells are put in order, above the lowest height."""
-        start = self.low + k * self._step
-        z = self._values.astype(np.float64)
-        held = (self._shares > 0) & (z >= start - self._step) & (z <= start + 2.0 * self._step)
-        place = np.minimum(((z[held] - self.low) / self._step).astype(np.int64), _STEPS)
-        weights = (self._shares * self._areas[:, None])[held]
-        own = place == k
-        heights, parts = z[held][own] - self.low, weights[own]
-        order = np.argsort(heights)
-        heights, parts = heights[order], parts[order]
+        heights, parts = np.empty(self._values.size), np.empty(self._values.size)  # touched as far as needed
+        count = within_step(
+            self._values, self._shares, self._areas, self.low, self._step, k, _STEPS, heights, parts
+        )
+        order = np.argsort(heights[:count])
+        heights, parts = heights[:count][order], parts[:count][order]
         w = under[k] + np.concatenate([[0.0], np.cumsum(parts)])
         m = below[k] + np.concatenate([[0.0], np.cumsum(parts * heights)])
         over, above = under[-1] - w, below[-1] - m

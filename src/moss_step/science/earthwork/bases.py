@@ -73,7 +73,8 @@ def rim_of(surface: Surface, outline: Outline, most: int = _MOST_ALONG) -> Rim:
     step = min(frame.dx, frame.dy)
     step = max(step, shapely.length(outline.areas) / most)
     rings = shapely.segmentize(rings_of(outline.areas), step)
-    xy = np.unique(shapely.get_coordinates(rings), axis=0)
+    places = np.unique(shapely.get_coordinates(rings).view(np.complex128)[:, 0])
+    xy = np.column_stack([places.real, places.imag])
     z = values_at(surface, *_within(frame, xy)).astype(np.float64)
     there = np.isfinite(z)
     known = float(there.mean())
@@ -130,10 +131,11 @@ def edge_base(surface: Surface, outline: Outline) -> np.ndarray:
     low = float(rim.z.min())
     held = one_a_place(Measured(rim.x, rim.y, rim.z - low))
     tin = triangulate(held, ground_plane.Plane.of(window), window.crs, surface.unit)
-    part = on_grid(tin, window).values.astype(np.float64) + low
-    _fill_beside(part, outline.own_shares() > 0, rim, window)
     base = np.full(surface.frame.shape, np.nan, np.result_type(surface.values, np.float32))
-    base[outline.part] = part
+    part = base[outline.part]
+    part[...] = on_grid(tin, window).values
+    part += base.dtype.type(low)
+    _fill_beside(part, outline.touched(), rim, window)
     return base
 
 

@@ -9,14 +9,16 @@ import shapely
 
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame, overlap
-from moss_step.science.earthwork.kernels.blocks import KEPT, WIDE, add_up, sums_of_blocks
-from moss_step.science.earthwork.kernels.cover import (
+from moss_step.science.earthwork.kernels.blocks import (
+    GROUP,
+    KEPT,
     SUMS,
-    count_rows,
-    list_rows,
-    share_inside,
+    WIDE,
+    add_up,
     sums_inside,
+    touched_cells,
 )
+from moss_step.science.earthwork.kernels.cover import count_rows, list_rows, share_inside
 
 _AREAS = (shapely.GeometryType.POLYGON, shapely.GeometryType.MULTIPOLYGON)
 
@@ -186,12 +188,16 @@ class Outline:
         whole grid; ``metres`` are in a unit of both.
         """
         held = np.ascontiguousarray(values)
+        none = np.empty((0, 1, KEPT)), np.empty((0, 0, 2)), np.empty((0, 0, 2))
         sums = np.zeros((self.window.rows, SUMS))
-        sums_inside(
-            held, *_for_kernels(base, held), self._rows.start, self._cols.start, self.edges, self._first,
-            self._listed, self._row_areas, sums,
-        )  # fmt: skip
+        sums_inside(held, *_for_kernels(base, held), none, *self.ready, sums)
         return _moved(sums, metres)
+
+    def touched(self) -> np.ndarray:
+        """Cells of the part around the outline that its rims run through (rows, cols)."""
+        out = np.zeros(self.window.shape, bool)
+        touched_cells(self.edges, self._first, self._listed, out)
+        return out
 
     @property
     def ready(self) -> tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -226,13 +232,16 @@ class Heights:
         self.values, self.metres = np.ascontiguousarray(values), metres
         self._base, self._plane = _for_kernels(base, self.values)
         rows, cols = self.values.shape
-        self._blocks = np.empty((rows, -(-cols // WIDE), KEPT))
-        add_up(self.values, self._base, self._plane, self._blocks)
+        blocks = -(-cols // WIDE)
+        sizes = (blocks + 1, KEPT), (blocks, 2), (-(-blocks // GROUP), 2)
+        up_to, deep, deepest = (np.empty((rows, *size)) for size in sizes)
+        add_up(self.values, self._base, self._plane, up_to, deep, deepest)
+        self._kept = up_to, deep, deepest
 
     def inside(self, outline: Outline) -> Moved:
         """What is cut and filled inside an outline of the same grid."""
         sums = np.zeros((outline.window.rows, SUMS))
-        sums_of_blocks(self.values, self._base, self._plane, self._blocks, *outline.ready, sums)
+        sums_inside(self.values, self._base, self._plane, self._kept, *outline.ready, sums)
         return _moved(sums, self.metres)
 
 

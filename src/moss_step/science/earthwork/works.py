@@ -27,6 +27,8 @@ from moss_step.science.relief.profile import values_at
 
 _FIRST_REACH, _WIDER = 8.0, 2.0
 """Cells that are looked at beside the bed at first, and how much farther the next time."""
+_ROOM = 1.4
+"""Times the way that a slope would take to level ground that is looked at first."""
 _PIECES, _MOST_PIECES = 150_000, 8
 """Pieces that the cells around a design are looked at in, about; and those of a cell's side at the most."""
 _HALF, _MOST_ALONG = 0.5 - 1e-9, 2000
@@ -265,23 +267,44 @@ def built(surface: Surface, design: Design) -> Built:
     if not overlap(frame.box, box):
         raise MossError("The design lies outside of the ground.", "Draw it on the ground.")
     wide, high = frame.cell_metres
-    reach = template.half + _FIRST_REACH * max(wide, high)
-    while True:
-        made, cut_off = _built_within(surface, design, box, reach)
-        whole = made.change.shape == frame.shape
-        if not cut_off or (whole and reach > float(np.hypot(wide * frame.cols, high * frame.rows))):
-            break
+    across = float(np.hypot(wide * frame.cols, high * frame.rows))
+    reach = min(template.half + _first_reach(surface, design), across + template.half)
+    shaped = _shaped(surface, design, box, reach)
+    while shaped.cut_off and reach <= across:
         reach = template.half + (reach - template.half) * _WIDER
+        shaped = _shaped(surface, design, box, reach)
+    made = _added_up(shaped)
     lost = 0.0 < made.moved.area <= made.moved.unmeasured and not template.only_fill
     if lost or not np.isfinite(made.ground).any():
         raise MossError("No height is known where it would be built.", "Draw it where there are heights.")
     return replace(made, open=_runs_out(made, frame))
 
 
-def _built_within(
-    surface: Surface, design: Design, box: tuple[float, ...], reach: float
-) -> tuple[Built, bool]:
-    """A design with slopes up to so many metres from the line; and whether that cuts any off."""
+def _first_reach(surface: Surface, design: Design) -> float:
+    """Metres from the bed within which slopes most likely meet the ground."""
+    template, ways = design.template, _ways_up(surface, design)
+    deep = float(np.abs(ways).max()) if ways.size else 0.0
+    slopes = template.fill if template.only_fill else (*template.cut, *template.fill)
+    return max(_FIRST_REACH * max(surface.frame.cell_metres), _ROOM * deep * max(slopes))
+
+
+@dataclass(frozen=True, eq=False)
+class _Shaped:
+    """A design before it is added up: pieces of cells as in ``Built``, and whether slopes are cut off."""
+
+    rows: slice
+    cols: slice
+    part: Frame
+    frame: Frame
+    pieces: int
+    ground: np.ndarray
+    heights: np.ndarray
+    kinds: np.ndarray
+    cut_off: bool
+
+
+def _shaped(surface: Surface, design: Design, box: tuple[float, ...], reach: float) -> _Shaped:
+    """A design with slopes up to so many metres from the line."""
     frame, template, metres = surface.frame, design.template, surface.metres_per_height
     part = _around(frame, box, reach)
     rows, cols = _place_of(frame, part)
@@ -299,13 +322,19 @@ def _built_within(
         template.numbers, (template.only_fill, template.square), (reach, min(part.cell_metres)), heights,
         kinds, open_,
     )  # fmt: skip
-    sums, change = np.zeros((fine.rows, SUMS)), np.empty(part.shape)
+    return _Shaped(rows, cols, part, fine, pieces, ground, heights, kinds, bool(open_.any()))
+
+
+def _added_up(shaped: _Shaped) -> Built:
+    """What is moved, and the change of whole cells."""
+    fine, ground, heights, kinds = shaped.frame, shaped.ground, shaped.heights, shaped.kinds
+    sums, change = np.zeros((fine.rows, SUMS)), np.empty(shaped.part.shape)
     add_up_works(ground, heights, kinds, np.ascontiguousarray(fine.row_areas, np.float64), sums)
-    mean_changes(ground, heights, kinds, pieces, change)
+    mean_changes(ground, heights, kinds, shaped.pieces, change)
     total, deepest = sums.sum(axis=0).tolist(), sums[:, 6:8].max(axis=0).tolist()
     areas = total[8], total[9], total[10]
     moved = Moved(*total[:6], *deepest)
-    return Built(rows, cols, fine, ground, heights, kinds, change, moved, areas), bool(open_.any())
+    return Built(shaped.rows, shaped.cols, fine, ground, heights, kinds, change, moved, areas)
 
 
 def _pieces_of(frame: Frame, box: tuple[float, ...], reach: float) -> int:

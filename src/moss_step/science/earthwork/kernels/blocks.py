@@ -1,5 +1,5 @@
-"""Kernels: heights above a base added up in blocks of columns once, so that outlines are answered by their
-rims alone.
+"""Kernels: heights above a base inside outlines, row by row: cells that a rim cuts one by one, and what lies
+between them at once; heights that are asked for often are added up in blocks of columns first.
 """
 
 from __future__ import annotations
@@ -9,10 +9,16 @@ import numpy as np
 
 from moss_step.science.earthwork.kernels.cover import LEAST, add_piece, clipped
 
-WIDE = 32
-"""Columns of a block."""
-KEPT = 7
-"""Kept of a block: cut, fill, cells of each, cells without a height, deepest cut and fill."""
+SUMS = 8
+"""Sums of a row: cut, fill, area of each, whole area, that without a height, deepest cut and fill."""
+WIDE, GROUP = 32, 16
+"""Columns of a block, and blocks of a group."""
+_STRIPS = 24
+"""Parts of the rows that are looked at beside one another."""
+KEPT = 5
+"""Kept up to each block: cut, fill, cells of each, cells without a height."""
+_MIXED = {"reassoc", "nsz", "contract"}
+"""Sums in any order, while what is no number stays none."""
 
 
 @numba.njit(inline="always", cache=True)
@@ -23,28 +29,69 @@ def _above(values, base, plane, row, col):
     return np.float64(values[row, col]) - (plane[0] + plane[1] * (col + 0.5) + plane[2] * (row + 0.5))
 
 
+@numba.njit(nogil=True, cache=True, fastmath=_MIXED)
+def _over_grid(values, base, found):
+    """Add up a stretch of cells over a base of as many."""
+    cut, fill, up, down, lost, most, least = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for c in range(values.size):
+        d = np.float64(values[c]) - np.float64(base[c])
+        lost += 0.0 if d == d else 1.0
+        d = d if d == d else 0.0
+        cut += max(d, 0.0)
+        fill -= min(d, 0.0)
+        up += 1.0 if d > 0.0 else 0.0
+        down += 1.0 if d < 0.0 else 0.0
+        most = max(most, d)
+        least = min(least, d)
+    found[0], found[1], found[2], found[3], found[4] = cut, fill, up, down, lost
+    found[5], found[6] = most, -least
+
+
+@numba.njit(nogil=True, cache=True, fastmath=_MIXED)
+def _over_plane(values, start, rise, found):
+    """Add up a stretch of cells over a plane: its height at the first, and its rise by a column."""
+    cut, fill, up, down, lost, most, least = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for c in range(values.size):
+        d = np.float64(values[c]) - (start + rise * c)
+        lost += 0.0 if d == d else 1.0
+        d = d if d == d else 0.0
+        cut += max(d, 0.0)
+        fill -= min(d, 0.0)
+        up += 1.0 if d > 0.0 else 0.0
+        down += 1.0 if d < 0.0 else 0.0
+        most = max(most, d)
+        least = min(least, d)
+    found[0], found[1], found[2], found[3], found[4] = cut, fill, up, down, lost
+    found[5], found[6] = most, -least
+
+
+@numba.njit(inline="always", cache=True)
+def _stretch(values, base, plane, row, start, end, found):
+    """Add up the columns from ``start`` to before ``end``."""
+    held = values[row, start:end]
+    if base.shape[0] > 0:
+        _over_grid(held, base[row, start:end], found)
+    else:
+        _over_plane(held, plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5), plane[1], found)
+
+
 @numba.njit(parallel=True, nogil=True, cache=True)
-def add_up(values, base, plane, blocks):
-    """Add up each block (rows, blocks, 7) of a grid (rows, cols)."""
+def add_up(values, base, plane, up_to, deep, deepest):
+    """Add up a grid (rows, cols) up to each block (rows, blocks + 1, 5), with the greatest depths of cut and
+    fill of each block (rows, blocks, 2) and of each group of blocks (rows, groups, 2).
+    """
     rows, cols = values.shape
     for row in numba.prange(rows):
-        for k in range(blocks.shape[1]):
-            cut, fill, up, down, lost, most, least = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-            for col in range(k * WIDE, min((k + 1) * WIDE, cols)):
-                d = _above(values, base, plane, row, col)
-                if d > 0.0:
-                    cut += d
-                    up += 1.0
-                    most = max(most, d)
-                elif d < 0.0:
-                    fill -= d
-                    down += 1.0
-                    least = max(least, -d)
-                elif d != d:
-                    lost += 1.0
-            blocks[row, k, 0], blocks[row, k, 1], blocks[row, k, 2] = cut, fill, up
-            blocks[row, k, 3], blocks[row, k, 4] = down, lost
-            blocks[row, k, 5], blocks[row, k, 6] = most, least
+        found = np.zeros(7)
+        up_to[row, 0] = 0.0
+        deepest[row] = 0.0
+        for k in range(deep.shape[1]):
+            _stretch(values, base, plane, row, k * WIDE, min((k + 1) * WIDE, cols), found)
+            for j in range(KEPT):
+                up_to[row, k + 1, j] = up_to[row, k, j] + found[j]
+            for j in range(2):
+                deep[row, k, j] = found[5 + j]
+                deepest[row, k // GROUP, j] = max(deepest[row, k // GROUP, j], found[5 + j])
 
 
 @numba.njit(inline="always", cache=True)
@@ -64,68 +111,122 @@ def _cell(d, part, sums):
 
 
 @numba.njit(inline="always", cache=True)
-def _span(values, base, plane, blocks, row, start, end, part, sums):
-    """Add the columns from ``start`` to before ``end``, all with one share: whole blocks at once."""
-    col = start
-    while col < end:
-        if col % WIDE == 0 and col + WIDE <= end:
-            k = col // WIDE
-            sums[0] += part * blocks[row, k, 0]
-            sums[1] += part * blocks[row, k, 1]
-            sums[2] += part * blocks[row, k, 2]
-            sums[3] += part * blocks[row, k, 3]
-            sums[4] += part * WIDE
-            sums[5] += part * blocks[row, k, 4]
-            sums[6] = max(sums[6], blocks[row, k, 5])
-            sums[7] = max(sums[7], blocks[row, k, 6])
-            col += WIDE
+def _add(found, part, count, sums):
+    """Add what a stretch of cells holds, all with one share."""
+    sums[0] += part * found[0]
+    sums[1] += part * found[1]
+    sums[2] += part * found[2]
+    sums[3] += part * found[3]
+    sums[4] += part * count
+    sums[5] += part * found[4]
+    sums[6] = max(sums[6], found[5])
+    sums[7] = max(sums[7], found[6])
+
+
+@numba.njit(inline="always", cache=True)
+def _blocks(up_to, deep, deepest, row, a, b, found):
+    """What the blocks from ``a`` to before ``b`` hold."""
+    for j in range(KEPT):
+        found[j] = up_to[row, b, j] - up_to[row, a, j]
+    found[5], found[6] = 0.0, 0.0
+    k = a
+    while k < b:
+        if k % GROUP == 0 and k + GROUP <= b:
+            found[5] = max(found[5], deepest[row, k // GROUP, 0])
+            found[6] = max(found[6], deepest[row, k // GROUP, 1])
+            k += GROUP
         else:
-            _cell(_above(values, base, plane, row, col), part, sums)
-            col += 1
+            found[5], found[6] = max(found[5], deep[row, k, 0]), max(found[6], deep[row, k, 1])
+            k += 1
+
+
+@numba.njit(nogil=True, cache=True)
+def _span(values, base, plane, kept, row, start, end, part, sums, found):
+    """Add the columns from ``start`` to before ``end``, all with one share: whole blocks at once."""
+    up_to, deep, deepest = kept
+    a, b = -(-start // WIDE), end // WIDE
+    if up_to.shape[0] == 0 or a >= b:
+        _stretch(values, base, plane, row, start, end, found)
+        _add(found, part, end - start, sums)
+        return
+    if start < a * WIDE:
+        _stretch(values, base, plane, row, start, a * WIDE, found)
+        _add(found, part, a * WIDE - start, sums)
+    _blocks(up_to, deep, deepest, row, a, b, found)
+    _add(found, part, (b - a) * WIDE, sums)
+    if b * WIDE < end:
+        _stretch(values, base, plane, row, b * WIDE, end, found)
+        _add(found, part, end - b * WIDE, sums)
+
+
+@numba.njit(inline="always", cache=True)
+def _order(edges, first, listed, k, cols, share, spans, pieces):
+    """Clip the edges of row ``k``, clear the shares that they touch, and put their spans of columns in order;
+    gives how many there are.
+    """
+    count = 0
+    for j in range(first[k], first[k + 1]):
+        left, right, rise = clipped(edges, listed[j], k)
+        if rise == 0.0:
+            continue
+        pieces[count, 0], pieces[count, 1], pieces[count, 2] = left, right, rise
+        low = min(max(int(np.floor(min(left, right))), 0), cols - 1)
+        high = min(max(int(np.floor(max(left, right))) + 1, 0), cols - 1)
+        share[low : high + 2] = 0.0
+        place = count  # in the order of their beginnings
+        while place > 0 and spans[place - 1, 0] > low:
+            spans[place, 0], spans[place, 1] = spans[place - 1, 0], spans[place - 1, 1]
+            place -= 1
+        spans[place, 0], spans[place, 1] = low, high
+        count += 1
+    for j in range(count):
+        add_piece(share, pieces[j, 0], pieces[j, 1], pieces[j, 2], cols)
+    return count
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def sums_of_blocks(values, base, plane, blocks, top, edges, first, listed, areas, sums):
+def sums_inside(values, base, plane, kept, top, edges, first, listed, areas, sums):
     """Add up what lies inside edges, a row of ``sums`` (rows, 8) for each row from ``top`` on; the columns of
-    the edges are those of the grid.
+    the edges are those of the grid. ``kept`` is what ``add_up`` made, or has no rows.
+
+    The base is a grid like that of the values (rows, cols), or where that has no rows a ``plane`` (3): its
+    height at the grid's upper left corner, and its rise by a column and a row.
     """
-    cols = values.shape[1]
-    for k in numba.prange(sums.shape[0]):
-        row = top + k
-        count = first[k + 1] - first[k]
-        if count == 0:
-            continue
-        share = np.empty(cols + 1)  # only what edges touch is looked at
-        starts, ends = np.empty(count, np.int64), np.empty(count, np.int64)
-        pieces = np.empty((count, 3))
-        held_count = 0
-        for j in range(first[k], first[k + 1]):
-            left, right, rise = clipped(edges, listed[j], k)
-            if rise == 0.0:
-                continue
-            pieces[held_count, 0], pieces[held_count, 1], pieces[held_count, 2] = left, right, rise
-            low = min(max(int(np.floor(min(left, right))), 0), cols - 1)
-            high = min(max(int(np.floor(max(left, right))) + 1, 0), cols - 1)
-            share[low : high + 2] = 0.0
-            place = held_count  # in the order of their beginnings
-            while place > 0 and starts[place - 1] > low:
-                starts[place], ends[place] = starts[place - 1], ends[place - 1]
-                place -= 1
-            starts[place], ends[place] = low, high
-            held_count += 1
-        for j in range(held_count):
-            add_piece(share, pieces[j, 0], pieces[j, 1], pieces[j, 2], cols)
-        own = sums[k]
-        held, col = 0.0, 0
-        for j in range(held_count):
-            if held > LEAST and starts[j] > col:
-                _span(values, base, plane, blocks, row, col, starts[j], min(held, 1.0), own)
-            for c in range(max(col, starts[j]), ends[j] + 1):
-                held += share[c]
-                if held > LEAST:
-                    _cell(_above(values, base, plane, row, c), min(held, 1.0), own)
-            col = max(col, ends[j] + 1)
-        if held > LEAST and col < cols:
-            _span(values, base, plane, blocks, row, col, cols, min(held, 1.0), own)
-        for j in range(6):
-            own[j] *= areas[k]
+    rows, cols = sums.shape[0], values.shape[1]
+    most = 1
+    for k in range(rows):
+        most = max(most, first[k + 1] - first[k])
+    for strip in numba.prange(_STRIPS):
+        share, found = np.empty(cols + 2), np.zeros(7)  # only what edges touch is looked at
+        spans, pieces = np.empty((most, 2), np.int64), np.empty((most, 3))
+        for k in range(strip * rows // _STRIPS, (strip + 1) * rows // _STRIPS):
+            row, own = top + k, sums[k]
+            count = _order(edges, first, listed, k, cols, share, spans, pieces)
+            held, col = 0.0, 0
+            for j in range(count):
+                start, end = spans[j, 0], spans[j, 1]
+                if held > LEAST and start > col:
+                    _span(values, base, plane, kept, row, col, start, min(held, 1.0), own, found)
+                for c in range(max(col, start), end + 1):
+                    held += share[c]
+                    if held > LEAST:
+                        _cell(_above(values, base, plane, row, c), min(held, 1.0), own)
+                col = max(col, end + 1)
+            if held > LEAST and col < cols:
+                _span(values, base, plane, kept, row, col, cols, min(held, 1.0), own, found)
+            for j in range(6):
+                own[j] *= areas[k]
+
+
+@numba.njit(nogil=True, cache=True)
+def touched_cells(edges, first, listed, out):
+    """Mark the cells (rows, cols) that edges run through."""
+    rows, cols = out.shape
+    for row in range(rows):
+        for j in range(first[row], first[row + 1]):
+            left, right, rise = clipped(edges, listed[j], row)
+            if rise != 0.0:
+                low = max(int(np.floor(min(left, right))), 0)
+                high = min(int(np.floor(max(left, right))), cols - 1)
+                for col in range(low, high + 1):
+                    out[row, col] = True

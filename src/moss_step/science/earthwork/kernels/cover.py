@@ -1,4 +1,4 @@
-"""Kernels: the exact share of each cell inside outlines, row by row, and what is cut and filled there.
+"""Kernels: the exact share of each cell inside outlines, row by row.
 
 Each piece of an edge adds to a cell the share of it that lies to the right, and to the next what is left of
 its rise; a running sum along the row is the share inside. It is how outlines of letters are filled with exact
@@ -10,8 +10,6 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-SUMS = 8
-"""Sums of a row: cut, fill, area of each, whole area, that without a height, deepest cut and fill."""
 LEAST = 1e-12
 """Share of a cell that is none."""
 
@@ -107,65 +105,6 @@ def _held(share, low, high, cols):
         share[c] = min(held, 1.0)
         end = c + 1
     return end
-
-
-@numba.njit(nogil=True, cache=True, fastmath=True)
-def _add_known(off, share, sums):
-    """Add up a row of heights above the base that are all known, each with the share of its cell."""
-    cut, fill, cut_area, fill_area, whole = 0.0, 0.0, 0.0, 0.0, 0.0
-    most, least = 0.0, 0.0
-    for c in range(off.size):
-        d, part = off[c], share[c]
-        cut += part * max(d, 0.0)
-        fill -= part * min(d, 0.0)
-        cut_area += part if d > 0.0 else 0.0
-        fill_area += part if d < 0.0 else 0.0
-        whole += part
-        most = max(most, d if part > 0.0 else 0.0)
-        least = min(least, d if part > 0.0 else 0.0)
-    sums[0], sums[1], sums[2], sums[3], sums[4], sums[6], sums[7] = (
-        cut, fill, cut_area, fill_area, whole, most, 0.0 - least,
-    )  # fmt: skip
-
-
-@numba.njit(nogil=True, cache=True)
-def _add_row(off, share, area, sums):
-    """Add up a row; where a height is not known, what is lost."""
-    lost = 0.0
-    for c in range(off.size):
-        known = off[c] == off[c]
-        lost += 0.0 if known else share[c]
-        off[c] = off[c] if known else 0.0
-    _add_known(off, share, sums)
-    sums[5] = lost
-    for k in range(6):
-        sums[k] *= area
-
-
-@numba.njit(parallel=True, nogil=True, cache=True)
-def sums_inside(values, base, plane, top, left, edges, first, listed, areas, sums):
-    """Add up what lies above and below a base inside edges, a row of ``sums`` (rows, 8) for each row.
-
-    The base is a grid like that of the values (rows, cols), or where that has no rows a ``plane`` (3): its
-    height at the grid's upper left corner, and its rise by a column and a row. ``top`` and ``left`` are where
-    the part of the grid begins that the edges are given in; ``areas`` are of its rows.
-    """
-    cols = values.shape[1] - left
-    for k in numba.prange(sums.shape[0]):
-        share, off = np.zeros(cols + 1), np.empty(cols)
-        low, high = _shares(share, k, edges, first, listed, cols)
-        end = max(_held(share, low, high, cols), low)
-        row, start = top + k, left + low
-        held, above = values[row, start : left + end], off[low:end]
-        if base.shape[0] > 0:
-            under = base[row, start : left + end]
-            for c in range(held.size):
-                above[c] = np.float64(held[c]) - np.float64(under[c])
-        else:
-            level = plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5)
-            for c in range(held.size):
-                above[c] = np.float64(held[c]) - (level + plane[1] * c)
-        _add_row(above, share[low:end], areas[k], sums[k])
 
 
 @numba.njit(nogil=True, cache=True)
