@@ -92,6 +92,16 @@ def test_figures_follow_a_corner_that_is_pulled_over_a_cloud(person, settle):
         wait(0.05)
     until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
     assert view.live.veil is not None
+    rows = {name for name, _ in panel.facts.rows}
+    for title in (
+        "Cut over fill",
+        "Area on the ground",
+        "Perimeter",
+        "Area of fill",
+        "Mean depth of cut",
+        "Deepest cut",
+    ):
+        assert title in rows, title
     QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(25, 10))
     settle(window)
 

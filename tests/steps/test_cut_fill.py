@@ -94,16 +94,23 @@ def test_bodies_on_a_tilted_plane_hold_what_they_hold(body, cells, against):
     assert told["area"] == pytest.approx(shapely.Polygon(AROUND).area, rel=1e-3)
 
 
+@pytest.mark.parametrize("body", list(VOLUMES), ids=lambda b: b.__name__)
 @pytest.mark.parametrize("made", ["tin", "cloud"])
-def test_a_tin_and_a_cloud_hold_the_same(made):
+def test_a_tin_and_a_cloud_hold_the_same(made, body):
     x, y = (a.ravel() for a in np.meshgrid(np.arange(0.25, 100, 0.5), np.arange(0.25, 100, 0.5)))
-    z = cone(x, y)
+    z = body(x, y)
     if made == "tin":
         value = triangulate(Measured(x, y, z), Plane(50.0, 50.0, 1.0, 1.0), UTM, METRE)
     else:
         value = Cloud(x, y, z, {"classification": np.full(x.size, 2, np.uint8)}, UTM, METRE)
     told = found(run({"against": "plane", "outline": AROUND, "cell": 0.5}, surface=value))
-    assert told["cut"] == pytest.approx(VOLUMES[cone], rel=5e-3)
+    assert told["cut"] == pytest.approx(VOLUMES[body], rel=5e-3)
+
+
+@pytest.mark.parametrize(("level", "words"), [(500.0, "above all ground"), (10.0, "below all ground")])
+def test_a_level_beyond_all_ground_is_said(level, words):
+    told = run({"against": "level", "level": level, "outline": AROUND}, surface=grid(cone))
+    assert any(words in text for text in told.warnings)
 
 
 def test_a_wedge_against_a_level_and_the_lowest_height():

@@ -10,10 +10,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
+from moss_step.demo.earth import ERROR
 from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.demo.sounder import Sounder
 from moss_step.desk.warm import settle
@@ -70,14 +70,19 @@ def main() -> None:
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
         )
-        take("earthwork", lambda: work.choose(""), lambda: outline_heap(app, window))
+        take("earthwork", lambda: work.choose(""), lambda: compare_surveys(app, window))
+        for _ in range(3):  # grids and outline of the slip
+            work.undo()
+        settle(app, window)
         take(
             "section",
-            lambda: window.plan.view.fit(),
-            lambda: work.choose("slope"),
+            lambda: work.choose(""),
             lambda: window.show_drawer("section"),
-            lambda: draw_section(window),
+            lambda: level_pad(app, window),
         )
+        work.undo()
+        settle(app, window)
+        window.plan.view.fit()
         take(
             "table",
             lambda: window.show_drawer("plan"),
@@ -278,23 +283,42 @@ def divide_ground(window: MainWindow) -> None:
     work.choose(work.add_step("basins", {"dem": "ground"}, {"min_area": 20_000.0}))
 
 
-def outline_heap(app: QApplication, window: MainWindow) -> None:
-    """An outline on a hillside, with what lies above and below its edge."""
-    window.begin_step("cut_fill")
+def compare_surveys(app: QApplication, window: MainWindow) -> None:
+    """What the spring slip moved, with both surveys in the section."""
+    for name in ("harrow_slip_before.tif", "harrow_slip_after.tif", "harrow_slip.gpkg"):
+        window.files.open_path(DATA / name)
+        settle(app, window)
+    window.work.choose("")
+    window.begin_step("survey_change")
     settle(app, window)
-    x, y = 413_000.0, 5_871_000.0
-    angles = np.linspace(0.0, 2.0 * np.pi, 8, endpoint=False)
-    corners = [(x + 160.0 * float(np.cos(a)), y + 110.0 * float(np.sin(a))) for a in angles]
     bench: Any = window.benches["earthwork"]
-    bench.take_inputs({"surface": "ground"})
-    bench.take_settings({"outline": tuple(corners), "against": "edge"})
-    bench.panel.draw_outline()
-    window.plan.view.show_box((x - 260.0, y - 200.0, x + 260.0, y + 200.0))
+    bench.take_inputs({"area": window.work.study.steps[-1].id})
+    bench.take_settings(
+        {"error_before": ERROR, "error_after": ERROR, "offset": "shift", "stayed": "proposed"}
+    )
+    settle(app, window)
+    x, y = WEST + 290.0, SOUTH + 70.0
+    window.plan.view.show_box((x - 45.0, y - 50.0, x + 45.0, y + 50.0))
+    window.show_drawer("section")
+    settle(app, window)
+    window.views.cut.pull((x - 20.0, y + 40.0, x + 15.0, y - 35.0))
 
 
-def draw_section(window: MainWindow) -> None:
-    """A section across the estate, with a place pointed at."""
-    window.views.cut.pull((412_250.0, 5_871_500.0, 413_750.0, 5_870_900.0))
+def level_pad(app: QApplication, window: MainWindow) -> None:
+    """The pad for the new barn, balanced, with the ground as it is and as it will be in the section."""
+    window.files.open_path(DATA / "harrow_barn.gpkg")
+    settle(app, window)
+    window.work.choose("")
+    window.begin_step("pad")
+    settle(app, window)
+    bench: Any = window.benches["earthwork"]
+    bench.take_inputs({"surface": "ground", "area": window.work.study.steps[-1].id})
+    settle(app, window)
+    x, y = 413_241.0, 5_871_099.0
+    window.plan.view.show_box((x - 36.0, y - 30.0, x + 36.0, y + 30.0))
+    settle(app, window)
+    window.views.cut.pull((x - 28.0, y - 16.0, x + 28.0, y + 14.0))
+    settle(app, window)
     window.section.chart.point_at(600)
     window.section.chart.pointed.emit(600)
 

@@ -557,10 +557,19 @@ class Work(QObject):
         if self.chosen_ref and not self.study.has(self.chosen_ref):
             self.chosen_ref = ""
             self.chosen.emit()
+        if self.draft is not None and not self._stands(self.draft):
+            self.set_draft(None)
         self.copies.soon()
         self._fetched.clear()
         self.changed.emit()
         self._start()
+
+    def _stands(self, draft: Draft) -> bool:
+        """Whether all that a step being made works from is still there."""
+        held = self.study
+        return all(held.has(ref) for ref in draft.step.inputs.values()) and (
+            not draft.replaces or held.has(draft.replaces)
+        )
 
     def _start(self) -> None:
         if self._waits:

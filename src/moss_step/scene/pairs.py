@@ -66,7 +66,8 @@ def pair_of(work: Ran) -> Pair | None:
     off = None if depth is None else depth.of(Surface)
     if surfaces[0] is None or surfaces[1] is None or off is None or (box := _box_of(off)) is None:
         return None
-    return Pair(surfaces[0], surfaces[1], (study.name_of(refs[0]), study.name_of(refs[1])), box)
+    names = [study.result(r).title if r.startswith(f"{step.id}.") else study.name_of(r) for r in refs]
+    return Pair(surfaces[0], surfaces[1], (names[0], names[1]), box)
 
 
 def _box_of(off: Surface) -> Box | None:

@@ -167,11 +167,11 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     if settings.against == "surface" and other is not None:
         laid, words = laid_on(other, surface)
         said += words
-    steep = slope(surface, "percent").values if min(surface.frame.shape) > 1 else None
+    longer = longer_by_slope(surface)
     made = []
     for k, geometry in enumerate(areas.geometry):
         progress.at(0.3 + 0.6 * k / len(areas), "Reckoning outlines")
-        made.append(_reckoned(settings, surface, Outline(surface.frame, geometry), laid, steep))
+        made.append(_reckoned(settings, surface, Outline(surface.frame, geometry), laid, longer))
     findings = _findings(settings, surface, areas, made)
     said += _remarks(surface, made, settings.against)
     depth = _depths(surface, made)
@@ -198,21 +198,23 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     return Outcome(depth, figure, findings, tuple(said), beside=beside)
 
 
+def longer_by_slope(surface: Surface) -> np.ndarray:
+    """How much larger each cell is along the ground than on the plan (rows, cols; NaN without a height)."""
+    if min(surface.frame.shape) < 2:
+        return np.where(np.isfinite(surface.values), np.float32(1.0), np.float32(np.nan))
+    lean = np.nan_to_num(slope(surface, "percent").values) / np.float32(100.0)
+    return np.where(np.isfinite(surface.values), np.hypot(np.float32(1.0), lean), np.float32(np.nan))
+
+
 def _reckoned(
     settings: CutFillSettings, surface: Surface, outline: Outline, laid: np.ndarray | None,
-    steep: np.ndarray | None,
+    longer: np.ndarray,
 ) -> _Reckoned:  # fmt: skip
     base = base_of(settings, surface, outline, laid)
     moved = outline.moved(surface.values, base, surface.metres_per_height)
     if moved.area <= moved.unmeasured * (1.0 + 1e-12):
         raise MossError("No height lies in an outline.", "Draw it where there are heights.")
-    ground_area = moved.area - moved.unmeasured
-    if steep is not None:
-        shares = outline.own_shares() * outline.window.row_areas[:, None]
-        known = np.isfinite(surface.values[outline.part])
-        lean = np.nan_to_num(steep[outline.part]).astype(np.float64) / 100.0
-        ground_area = float((shares * known * np.hypot(1.0, lean)).sum())
-    return _Reckoned(outline, base, moved, ground_area)
+    return _Reckoned(outline, base, moved, outline.moved(longer, 0.0).cut)
 
 
 def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:

@@ -30,6 +30,7 @@ from moss_step.steps.fields import DayField
 from moss_step.steps.records import corner_rows, frame_rows, origin_rows, record_table, setting_rows
 from moss_step.steps.survey_results import (
     Change,
+    brought_over,
     histogram_of,
     lines_of,
     patches_of,
@@ -76,7 +77,7 @@ class SurveyChangeSettings(Settings):
     )  # fmt: skip
     probability: float = setting(
         0.95, "Sure to", "Share of cases: change below what can be told so surely does not count.", ge=0.5,
-        lt=1.0,
+        lt=1.0, more=True,
     )  # fmt: skip
     too_small: Literal["left_out", "counted"] = setting(
         "left_out",
@@ -133,6 +134,7 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
 
     net = f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
     beside = {
+        "brought": told(lambda: brought_over(after, change), figure),
         "surely": told(lambda: surely(after, change), figure),
         "histogram": told(lambda: histogram_of(after, change), net),
         "patches": told(lambda: patches_of(after, change, settings.least_patch, settings.reach, sure)),
@@ -190,6 +192,7 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
             said.append(f"On ground that stayed the surveys differ by {offset.spread:.3f} m (spread).")
         else:
             said.append(f"An offset told by {offset.cells:,} cells of ground that stayed was taken out.")
+    brought = after.values - off / metres
     if shares is not None:
         off[shares <= 0.0] = np.nan
     if not np.isfinite(off).any():
@@ -200,7 +203,7 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
         settings.too_small == "counted",
         shares,
     )
-    return Change(off, counted, stayed, offset, tuple(dict.fromkeys(said)))
+    return Change(off, brought, counted, stayed, offset, tuple(dict.fromkeys(said)))
 
 
 def _stayed(
@@ -323,10 +326,10 @@ survey_change = StepKind(
     bench="earthwork",
     group="Change",
     title="Change between surveys",
-    question="What was lowered and raised between two surveys, and how sure is that?",
+    question="What moved between two surveys, and how sure is it?",
     help=(
-        "Volume that went and that came, each with what it may be off; change below what both surveys can "
-        "tell apart is left out. An offset is told, and taken out, on ground that stayed."
+        "Volume that went and that came, each with what it may be off. An offset is taken out on ground that "
+        "stayed."
     ),
     formula=(
         "least = t √(s² before + s² after), t the quantile of both sides; "
@@ -360,8 +363,12 @@ survey_change = StepKind(
     look={"ramp": "earth", "reverse": True, "centre": 0.0},
     main="Change of height",
     records=True,
-    between=("before", "after"),
+    between=(".brought", "after"),
     beside=(
+        ResultSpec(
+            "brought", "surface", "Before, brought over",
+            "The earlier survey at the cells of the later one, without an offset.", {"ramp": "upland"},
+        ),
         ResultSpec("surely", "classes", "Told apart", "Lowered, raised, and too small to tell."),
         ResultSpec("histogram", "chart", "Volume by change", "How much moved by how much."),
         ResultSpec("patches", "shapes", "Patches", "Each patch of change with its volume.", asked=True),

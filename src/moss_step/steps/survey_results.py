@@ -27,11 +27,13 @@ _SAME, _LOWERED, _RAISED = 0, 1, 2
 
 @dataclass(frozen=True, eq=False)
 class Change:
-    """Changes in metres (rows, cols; NaN where none is known), which of them count, ground that was taken to
-    have stayed (None where none was), what was taken out of it, and what is to be said.
+    """Changes in metres (rows, cols; NaN where none is known), the earlier survey in the later one's unit and
+    cells without an offset, which changes count, ground that was taken to have stayed (None where none was),
+    what was taken out of it, and what is to be said.
     """
 
     off: np.ndarray
+    brought: np.ndarray
     counted: Counted
     stayed: np.ndarray | None
     offset: Offset | None
@@ -47,6 +49,11 @@ class Change:
     def counts(self) -> np.ndarray:
         """Cells whose change counts."""
         return np.asarray(np.isfinite(self.off)) if self.counted.everything else self.told
+
+
+def brought_over(after: Surface, change: Change) -> Surface:
+    """The earlier survey at the cells of the later one, without an offset."""
+    return Surface(change.brought.astype(after.values.dtype), after.frame, after.unit)
 
 
 def surely(after: Surface, change: Change) -> ClassMap:

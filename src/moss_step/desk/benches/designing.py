@@ -17,6 +17,7 @@ from moss_step.model.typed import as_kind
 from moss_step.science.earthwork.works import Built
 from moss_step.steps.bunds import BundSettings, built_bund
 from moss_step.steps.declare import Settings
+from moss_step.steps.designs import findings_of
 from moss_step.steps.pads import PadSettings, pad_design
 from moss_step.steps.roads import RoadSettings, built_road
 
@@ -50,7 +51,7 @@ def _built_preview(
     frame = surface.frame.part(made.rows, made.cols)
     veil = moved_veil(Surface(-made.change, frame, surface.unit))
     said = f"{volumes_said(made.moved)} · at {telling.value(level, surface.unit)}"
-    return Preview(said, Live((), veil))
+    return Preview(said, Live((), veil), tuple(findings_of(settings, made, float("nan"))))
 
 
 def _pad(settings: PadSettings, surface: Surface, corners: np.ndarray) -> tuple[float, Built]:

@@ -9,6 +9,7 @@ import shapely
 from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.outlining import OutlinePanel
+from moss_step.desk.benches.panel import finding_rows
 from moss_step.desk.benches.place import Said
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.follower import LARGE
@@ -24,9 +25,10 @@ from moss_step.model.typed import of_kind
 from moss_step.model.words import measured
 from moss_step.scene.sketch import Sketch
 from moss_step.science.earthwork.meeting import laid_on
-from moss_step.science.earthwork.outline import Base, Heights, Moved, Outline, base_at
-from moss_step.steps.cut_fill import CutFillSettings, base_of, surface_under
+from moss_step.science.earthwork.outline import Base, Heights, Moved, Outline, base_at, rings_of
+from moss_step.steps.cut_fill import CutFillSettings, base_of, longer_by_slope, surface_under
 from moss_step.steps.declare import Settings, extra
+from moss_step.steps.moved_figures import extents, priced, volumes
 
 _ACROSS, _ALPHA = 220, 200
 """The most cells of the veil across, and how dense it is."""
@@ -135,8 +137,13 @@ class LivePanel(OutlinePanel):
     def _draw(self, answer: Preview | MossError) -> None:
         if self._left:
             return
-        self.follows.setText(str(answer) if isinstance(answer, MossError) else answer.said)
-        self.live.emit(None if isinstance(answer, MossError) else answer.live)
+        if isinstance(answer, MossError):
+            self.follows.setText(str(answer))
+            self.live.emit(None)
+            return
+        self.follows.setText(answer.said)
+        self.facts.show_rows(finding_rows(answer.findings, self.work.study.telling))
+        self.live.emit(answer.live)
 
     def leave(self) -> None:
         """Draw nothing any more."""
@@ -152,6 +159,7 @@ class CutFillPanel(LivePanel):
         """Sums over a base are kept from one question to the next."""
         self._ready: tuple[tuple[object, ...], Heights] | None = None
         self._laid: tuple[tuple[object, ...], np.ndarray] | None = None
+        self._leans: tuple[Surface, Heights] | None = None
         super().build(layout)
 
     def question(self, value: Value, corners: np.ndarray, settings: Settings, telling: Telling) -> Any:
@@ -172,7 +180,18 @@ class CutFillPanel(LivePanel):
         else:
             moved = outline.moved(surface.values, base, surface.metres_per_height)
         said = f"{volumes_said(moved)} · {telling.area_text(moved.area)}"
-        return Preview(said, Live((), _outlined_veil(surface, outline, base)))
+        around = float(surface.frame.lengths(rings_of(outline.areas)).sum())
+        figures = (
+            *volumes([moved]), *extents([moved], self._ground_area(surface, outline), around),
+            *priced(settings, [moved]),
+        )  # fmt: skip
+        return Preview(said, Live((), _outlined_veil(surface, outline, base)), figures)
+
+    def _ground_area(self, surface: Surface, outline: Outline) -> float:
+        """Square metres along the ground: how much longer each cell is than on the plan, added up once."""
+        if self._leans is None or self._leans[0] is not surface:
+            self._leans = surface, Heights(longer_by_slope(surface), 0.0)
+        return self._leans[1].inside(outline).cut
 
     def _laid_on(
         self, surface: Surface, other: Surface | None, settings: CutFillSettings

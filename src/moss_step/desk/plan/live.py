@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, Q
 
 from moss_step.desk.plan.pens import screen_pen
 from moss_step.desk.theme import font
+from moss_step.model.findings import Finding
 from moss_step.model.frame import Box, Frame
 from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
@@ -58,10 +59,11 @@ class Live:
 
 @dataclass(frozen=True, eq=False)
 class Preview:
-    """What follows the pointer, and what is said of it."""
+    """What follows the pointer, what is said of it, and its figures."""
 
     said: str
     live: Live
+    findings: tuple[Finding, ...] = ()
 
 
 def mask_veil(cells: np.ndarray, frame: Frame, color: str = WATER, alpha: int = 120) -> Veil:
