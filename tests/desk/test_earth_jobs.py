@@ -106,6 +106,38 @@ def test_figures_follow_a_corner_that_is_pulled_over_a_cloud(person, settle):
     settle(window)
 
 
+def test_figures_follow_a_corner_that_is_pulled_over_a_tin(person, settle, tmp_path):
+    """Triangles of a cone on level ground: what follows is near to what is reckoned in the end."""
+    window, west, south = person.window, 413_000.0, 5_870_000.0
+    x, y = (a.ravel() for a in np.meshgrid(np.arange(0.0, 60.1, 1.0), np.arange(0.0, 60.1, 1.0)))
+    z = 100.0 + np.maximum(8.0 - np.hypot(x - 30.0, y - 30.0) / 2.0, 0.0)
+    rows = "\n".join(f"{a},{b},{c:.3f}" for a, b, c in zip(x + west, y + south, z, strict=True))
+    (tmp_path / "cone.csv").write_text(f"x,y,z\n{rows}\n")
+    person.drop(tmp_path / "cone.csv")
+    points = window.work.study.steps[-1].id
+    window.work.choose(window.work.add_step("triangulate", {"points": points}, {"column": "z"}))
+    settle(window)
+    person.step("earthwork", "Cut and fill")
+    assert window.benches["earthwork"].panel.value_of("surface") is not None
+    corners = [
+        (west + 30 + 22 * np.cos(a), south + 30 + 22 * np.sin(a)) for a in np.linspace(0, 2 * np.pi, 7)[:-1]
+    ]
+    draw(person, corners)
+    panel, view = window.benches["earthwork"].panel, window.plan.view
+    first = pixel(window, *corners[0])
+    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, first)
+    for k in range(1, 6):
+        QTest.mouseMove(view, first + QPoint(3 * k, 0))
+        wait(0.05)
+    until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
+    live = dict(panel.facts.rows)
+    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(15, 0))
+    settle(window)
+    found = {f.name: f.value for f in window.work.outcome("draft").findings}
+    assert found["cut"] == pytest.approx(np.pi * 256.0 * 8.0 / 3.0, rel=0.02)
+    assert float("".join(live["Cut"].split()[:-1])) == pytest.approx(found["cut"], rel=0.02)
+
+
 def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path, monkeypatch):
     """The surveys are dropped the wrong way round: one click puts them right."""
     window = person.window

@@ -54,7 +54,7 @@ def works_memory(surface: Surface, drawn: PointsField | None, shapes: Shapes | N
         xy = np.array(drawn, np.float64)
         box = (*xy.min(axis=0).tolist(), *xy.max(axis=0).tolist())
     part = cells if box is None else (box[2] - box[0]) / frame.dx * (box[3] - box[1]) / frame.dy
-    return 9.0 * cells + 24.0 * min(2.0 * part, cells) + 1.5e7
+    return 9.0 * cells + 34.0 * min(2.0 * part, cells) + 1.5e7
 
 
 def slope_setting(title: str, help: str, usual: float, more: bool = False) -> Any:
@@ -137,7 +137,7 @@ def works_of(surface: Surface, built: Built) -> Shapes:
     """Bed, slopes in cut and slopes in fill as areas with what is moved there."""
     numbers = np.where(built.kinds == LOST, 0, built.kinds).astype(np.int32)
     geometry = areas_of(numbers, built.frame, len(_PARTS))
-    off = built.ground.astype(np.float64) - built.heights
+    off = built.ground - built.heights
     volume = np.nan_to_num(off) * built.frame.row_areas[:, None]
     kept = [k for k, (number, _) in enumerate(_PARTS) if (numbers == number).any()]
     sums = [volume[numbers == _PARTS[k][0]] for k in kept]

@@ -26,6 +26,7 @@ from moss_step.model.words import measured
 from moss_step.scene.sketch import Sketch
 from moss_step.science.earthwork.meeting import laid_on
 from moss_step.science.earthwork.outline import Base, Heights, Moved, Outline, base_at, rings_of
+from moss_step.science.framing import round_side
 from moss_step.steps.cut_fill import CutFillSettings, base_of, longer_by_slope, surface_under
 from moss_step.steps.declare import Settings, extra
 from moss_step.steps.moved_figures import extents, priced, volumes
@@ -34,6 +35,8 @@ _ACROSS, _ALPHA = 220, 200
 """The most cells of the veil across, and how dense it is."""
 _ALIKE = ("level", "surface")
 """Bases that are the same for every outline: the heights over them are added up once."""
+_TIN_CELLS = 600_000.0
+"""Cells that a TIN is read at while an outline is pulled over it."""
 _BEYOND = 0.25
 """Share of the relief around an outline that a slider reaches beyond it."""
 
@@ -131,6 +134,8 @@ class LivePanel(OutlinePanel):
         if self._gridded is None or self._gridded[0] != key:
             tin = of_kind(value, Tin)
             whole = shapely.box(*((tin.box if tin is not None else None) or (0.0, 0.0, 1.0, 1.0)))
+            if tin is not None and cell is None:
+                cell = round_side(float(np.sqrt(max(shapely.area(whole), 1e-12) / _TIN_CELLS)))
             self._gridded = (key, surface_under(value, cell, whole, silent()))
         return self._gridded[1]
 

@@ -313,7 +313,7 @@ def _shaped(surface: Surface, design: Design, box: tuple[float, ...], reach: flo
         part, rows=part.rows * pieces, cols=part.cols * pieces, dx=part.dx / pieces, dy=part.dy / pieces
     )
     plane, ground = Ground.of(fine), _in_pieces(surface.values[rows, cols], pieces, metres)
-    heights, kinds = np.full(fine.shape, np.nan, ground.dtype), np.zeros(fine.shape, np.uint8)
+    heights, kinds = np.full(fine.shape, np.nan), np.zeros(fine.shape, np.uint8)
     if design.bed is not None and design.bed_at is not None:
         _lay_bed(design.bed, design.bed_at, fine, ground, heights, kinds)
     open_ = np.zeros(fine.rows, np.int64)
@@ -346,10 +346,10 @@ def _pieces_of(frame: Frame, box: tuple[float, ...], reach: float) -> int:
 
 
 def _in_pieces(values: np.ndarray, pieces: int, metres: float) -> np.ndarray:
-    """Heights in metres, each cell in so many pieces a side."""
+    """Heights in metres (float64, so that one kernel does for all), each cell in so many pieces a side."""
     if pieces == 1:
-        return np.ascontiguousarray(values if metres == 1.0 else values * values.dtype.type(metres))
-    fine = np.empty((values.shape[0] * pieces, values.shape[1] * pieces), values.dtype)
+        return np.multiply(values, metres, dtype=np.float64)
+    fine = np.empty((values.shape[0] * pieces, values.shape[1] * pieces))
     split_cells(np.ascontiguousarray(values), pieces, metres, fine)
     return fine
 
