@@ -348,7 +348,7 @@ def _pieces_of(frame: Frame, box: tuple[float, ...], reach: float) -> int:
 def _in_pieces(values: np.ndarray, pieces: int, metres: float) -> np.ndarray:
     """Heights in metres (float64, so that one kernel does for all), each cell in so many pieces a side."""
     if pieces == 1:
-        return np.multiply(values, metres, dtype=np.float64)
+        return np.asarray(np.multiply(values, metres, dtype=np.float64))
     fine = np.empty((values.shape[0] * pieces, values.shape[1] * pieces))
     split_cells(np.ascontiguousarray(values), pieces, metres, fine)
     return fine
