@@ -1,5 +1,6 @@
 """A case of every step of the catalogue on any ground: settings that ask the same wherever it lies, and an input of each kind."""
 
+from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
@@ -220,12 +221,36 @@ def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value
     return inputs
 
 
+RUNS: OrderedDict[object, Outcome] = OrderedDict()
+"""Runs that several tests ask for, the newest last: each result of a step is one of them, and grounds come again."""
+MOST_RUNS = 300
+
+
 def run(
     name: str, ground: Surface, place: Place, progress: Progress | None = None, **more: object
 ) -> Outcome:
     """Give a result of a step on a ground; ``name`` is one of ``RESULTS``."""
-    kind = KINDS[name.partition(".")[0]]
-    return result_of(name, given_for(kind, place, ground) | more, inputs_for(kind, ground, place), progress)
+    kind, _, result = name.partition(".")
+    step = KINDS[kind]
+    given = given_for(step, place, ground) | more
+    if progress is not None:
+        return result_of(name, given, inputs_for(step, ground, place), progress)
+    where = [place(at) for at in ((0, 0), (7, 11))]
+    key = (
+        kind,
+        repr(given),
+        repr(where),
+        ground.frame,
+        ground.unit,
+        ground.quantity,
+        ground.values.tobytes(),
+    )
+    if key not in RUNS:
+        RUNS[key] = run_declared(step, given, dict(inputs_for(step, ground, place)), silent())
+        while len(RUNS) > MOST_RUNS:
+            RUNS.popitem(last=False)
+    RUNS.move_to_end(key)
+    return step.outcome_of(RUNS[key], result)
 
 
 def result_of(

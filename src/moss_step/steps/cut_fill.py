@@ -235,7 +235,7 @@ def _bases(surface: Surface, made: list[_Reckoned]) -> Surface:
     for one in made:
         part = one.outline.part
         rows, cols = (np.arange(p.start, p.stop) for p in part)
-        inside = one.outline.own_shares() >= 0.5
+        inside = (one.outline.own_shares() >= 0.5) & np.isfinite(surface.values[part])
         out[part] = np.where(inside, base_at(one.base, rows, cols), out[part])
     return Surface(out, surface.frame, surface.unit)
 

@@ -328,8 +328,7 @@ survey_change = StepKind(
     title="Change between surveys",
     question="What moved between two surveys, and how sure is it?",
     help=(
-        "Volume that went and that came, each with what it may be off. An offset is taken out on ground that "
-        "stayed."
+        "What went and what came, each with what it may be off. An offset is told on ground that stayed."
     ),
     formula=(
         "least = t √(s² before + s² after), t the quantile of both sides; "

@@ -336,7 +336,7 @@ def haul_along(stations: np.ndarray, cut: np.ndarray, fill: np.ndarray, factor: 
     # Beyond the last even place what is left over is not brought back.
     moment -= _moment(stations[last:], mass[last:], even[-1])
     hauled = sum(_most(stations, mass, a, b) for a, b in itertools.pairwise(even))
-    return Haul(mass, hauled, moment / hauled if hauled > 0 else 0.0, np.array(even))
+    return Haul(mass, hauled, float(moment) / hauled if hauled > 0 else 0.0, np.array(even))
 
 
 def _moment(stations: np.ndarray, mass: np.ndarray, start: float) -> float:

@@ -426,8 +426,10 @@ def balanced(surface: Surface, design: Design, factor: float = 1.0) -> tuple[Des
 
     Raises
     ------
+    AskedWronglyError
+        For what is only filled, such as a bund.
     MossError
-        When there is no such height, as for a bund, or slopes that run out of the ground.
+        When there is no such height, or none is known where the design lies.
 
     Examples
     --------
