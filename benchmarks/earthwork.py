@@ -106,7 +106,7 @@ def _designs() -> list[Line]:
     pad_took = best(lambda: built(ground, made), 9)
     return [
         Line("level that balances, 16 M cells", f"{balanced_took:.2f} s", "", "0.5 s", balanced_took <= 0.5),
-        Line(f"road of {long / 1000:.1f} km on 16 M cells", f"{road_took:.2f} s", "", "2 s", road_took <= 2.0),
+        Line(f"road of {long / 1000:.1f} km, 16 M cells", f"{road_took:.2f} s", "", "2 s", road_took <= 2.0),
         Line("1,000 surveys over 250,000 cells", f"{simulated_took:.1f} s", "", "30 s",
              simulated_took <= 30.0),
         Line("pad of 60 m dragged over 4 M cells", _ms(pad_took), "", "33 ms", pad_took <= 0.033),
