@@ -66,7 +66,7 @@ class PadSettings(Settings):
 
 
 def pad_design(
-    settings: PadSettings, surface: Surface, area: shapely.Geometry
+    settings: PadSettings, surface: Surface, area: shapely.Geometry, progress: Progress | None = None
 ) -> tuple[Design, Built, float]:
     """The pad that settings ask for, what is built, and its level in the unit of the ground.
 
@@ -80,7 +80,7 @@ def pad_design(
     design = pad_of(surface.frame, area, level, template, settings.fall / 100.0, settings.toward)
     if settings.lies == "at_level":
         return design, built(surface, design), level / metres
-    design, made = balanced(surface, design, settings.shrink)
+    design, made = balanced(surface, design, settings.shrink, progress)
     return design, made, design.level / metres
 
 
@@ -89,7 +89,7 @@ def _pad(settings: PadSettings, inputs: Inputs, progress: Progress) -> Outcome:
     areas = outlines_of(CutFillSettings(outline=settings.outline), inputs, surface.frame.crs)
     area = shapely.union_all(areas.geometry)
     progress.at(0.1, "Shaping the ground")
-    _, made, level = pad_design(settings, surface, area)
+    _, made, level = pad_design(settings, surface, area, progress.part(0.1, 0.7))
     progress.at(0.7, "Adding up")
     around = float(surface.frame.lengths(rings_of(area)).sum())
     first = Finding(_LEVEL, level, surface.unit)

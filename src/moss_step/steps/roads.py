@@ -162,14 +162,16 @@ def _ground_at(surface: Surface, place: np.ndarray) -> float:
     return height
 
 
-def built_road(settings: RoadSettings, surface: Surface, corners: np.ndarray) -> tuple[Design, Built]:
+def built_road(
+    settings: RoadSettings, surface: Surface, corners: np.ndarray, progress: Progress | None = None
+) -> tuple[Design, Built]:
     """The road that settings ask for, and what is built.
 
     Raises MossError when it cannot be built.
     """
     design = road_design(settings, surface, corners)
     if settings.lies == "balanced":
-        return balanced(surface, design, settings.shrink)
+        return balanced(surface, design, settings.shrink, progress)
     return design, built(surface, design)
 
 
@@ -179,7 +181,7 @@ def _road(settings: RoadSettings, inputs: Inputs, progress: Progress) -> Outcome
     if len(lines) > 1:
         raise AskedWronglyError(f"A road is one line, and these are {len(lines)}.", "Choose one of them.")
     progress.at(0.1, "Shaping the ground")
-    design, made = built_road(settings, surface, lines[0])
+    design, made = built_road(settings, surface, lines[0], progress.part(0.1, 0.6))
     progress.at(0.6, "Cutting cross-sections")
     found = _sections(settings, surface, design)
     findings = _findings(settings, surface, design, made, found)

@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 import shapely
 
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
 from moss_step.science.earthwork.sections import (
@@ -241,3 +242,31 @@ def test_too_many_sections_are_refused():
     path = Path(np.array([[20.0, 60.0], [100.0, 60.0]]), np.zeros(2))
     with pytest.raises(MossError, match="too many"):
         sections_at(flat, path, Template(3.0), np.linspace(0, 80, 30_000))
+
+
+def test_a_level_far_beyond_all_ground_shapes_all_of_it_and_says_so():
+    flat = ground_of(level, 0.5, 0.5)
+    made = built(flat, pad(flat.frame, shapely.box(40, 40, 60, 60), 1e6, Template()))
+    assert made.open and (made.kinds > 0).all() and np.isfinite(made.moved.fill)
+
+
+def test_a_line_that_crosses_itself_and_stands_still_is_built():
+    flat = ground_of(level, 0.5, 0.5)
+    xy = np.array([[20, 20], [100, 100], [100, 100.0], [20, 100], [100, 20]], float)
+    made = built(flat, Design.along([Path(xy, np.ones(5))], Template(half=2.0, fill=(1.0, 1.0), square=True)))
+    once = sum(
+        built(
+            flat,
+            Design.along([Path(xy[[a, b]], np.ones(2))], Template(half=2.0, fill=(1.0, 1.0), square=True)),
+        ).moved.fill
+        for a, b in ((0, 1), (2, 3), (3, 4))
+    )
+    assert 0.9 * once < made.moved.fill < once, "where lines meet the ground is raised once"
+
+
+def test_a_search_for_the_level_that_balances_can_be_stopped():
+    slope = ground_of(lambda x, y: 0.2 * x, 0.5, 0.5)
+    progress = Progress()
+    progress.stop()
+    with pytest.raises(StoppedError):
+        balanced(slope, pad(slope.frame, shapely.box(40, 40, 70, 60), 0.0, Template()), 1.0, progress)

@@ -29,8 +29,6 @@ _GRADES = (-20.0, 20.0)
 class DesignPanel(LivePanel):
     """Shapes the ground as what is drawn is pulled."""
 
-    level = "level"
-    """The setting that says how high it lies."""
     build_one: Builder
 
     def spans(self, surface: Surface) -> dict[str, tuple[float, float]]:

@@ -11,6 +11,7 @@ import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, overlap
+from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.earthwork.kernels.works import (
     BED,
@@ -317,10 +318,11 @@ def _shaped(surface: Surface, design: Design, box: tuple[float, ...], reach: flo
     if design.bed is not None and design.bed_at is not None:
         _lay_bed(design.bed, design.bed_at, fine, ground, heights, kinds)
     open_ = np.zeros(fine.rows, np.int64)
+    low, high = surface.range or (0.0, 0.0)
+    limits = reach, min(part.cell_metres), low * metres, high * metres
     shape_along(
         ground, plane.wides, (plane.top, plane.high, plane.middle), _lines(plane, design.paths),
-        template.numbers, (template.only_fill, template.square), (reach, min(part.cell_metres)), heights,
-        kinds, open_,
+        template.numbers, (template.only_fill, template.square), limits, heights, kinds, open_,
     )  # fmt: skip
     return _Shaped(rows, cols, part, fine, pieces, ground, heights, kinds, bool(open_.any()))
 
@@ -407,7 +409,9 @@ def _runs_out(made: Built, frame: Frame) -> bool:
     return any(at and bool(cells.any()) for at, cells in rims) or bool((made.kinds == LOST).any())
 
 
-def balanced(surface: Surface, design: Design, factor: float = 1.0) -> tuple[Design, Built]:
+def balanced(
+    surface: Surface, design: Design, factor: float = 1.0, progress: Progress | None = None
+) -> tuple[Design, Built]:
     """Raise or lower a design until what is cut, times a factor, is what is filled.
 
     Parameters
@@ -418,6 +422,8 @@ def balanced(surface: Surface, design: Design, factor: float = 1.0) -> tuple[Des
         What is to be built, at any height.
     factor
         Volume of fill from a cubic metre of cut.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
 
     Returns
     -------
@@ -450,6 +456,7 @@ def balanced(surface: Surface, design: Design, factor: float = 1.0) -> tuple[Des
     tried: dict[float, tuple[float, Built]] = {}
 
     def excess(by: float) -> float:
+        (progress or silent()).at(1.0 - 0.8 ** len(tried), "Looking for the level that balances")
         made = built(surface, design.raised(by))
         tried[by] = factor * made.moved.cut - made.moved.fill, made
         return tried[by][0]

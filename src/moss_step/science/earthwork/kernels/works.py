@@ -102,18 +102,18 @@ def _meets(ground, wides, plane, place, way, span, height, rise, cut):
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def shape_along(ground, wides, plane, lines, template, how, ways, design, kinds, open_):
+def shape_along(ground, wides, plane, lines, template, how, limits, design, kinds, open_):
     """Shape the ground (rows, cols; metres) along ``lines`` (m, 7): both ends east and north, both heights,
     and 1 or 2 where the line begins or ends there, 3 for both.
 
     ``template`` is half the width, the rise outward left and right, and metres outward for each metre of
     height left and right, in cut and in fill; ``how`` says whether nothing is cut, and nothing built beyond
-    the ends; ``ways`` is how far from the lines slopes may reach, and the step in which they look for the
-    ground. Cells whose kind is bed already are left alone. ``open_`` (rows) counts the cells of slopes that
-    are cut off.
+    the ends; ``limits`` are how far from the lines slopes may reach, the step in which they look for the
+    ground, and its lowest and highest height. Cells whose kind is bed already are left alone. ``open_``
+    (rows) counts the cells of slopes that are cut off.
     """
     rows, cols = ground.shape
-    (top, high, middle), (reach, step) = plane, ways
+    (top, high, middle), (reach, step, lowest, highest) = plane, limits
     half, (only_fill, square) = template[0], how
     for row in numba.prange(rows):
         north, wide = top - (row + 0.5) * high, wides[row]
@@ -152,7 +152,9 @@ def shape_along(ground, wides, plane, lines, template, how, ways, design, kinds,
             z = edge + rise * (off - half)
             if g == g and (g <= z if cut else g >= z):
                 continue
-            if _meets(ground, wides, plane, place, way, (half, off, step), edge, rise, cut):
+            # A slope that is beyond all ground here was so on its whole way: it need not look.
+            looks = z > lowest if cut else z < highest
+            if looks and _meets(ground, wides, plane, place, way, (half, off, step), edge, rise, cut):
                 continue
             if g != g:
                 kinds[row, col] = LOST
