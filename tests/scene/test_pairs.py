@@ -15,16 +15,16 @@ def pair(after_unit=METRE):
     after = before.copy()
     after[10:20, 10:30] -= 2.0
     after[20:30, 10:30] += 3.0
-    box = FRAME.part(slice(10, 30), slice(10, 30)).box
-    first = Surface(before, FRAME, METRE)
-    return Pair(
-        first, Surface(after / np.float32(after_unit.factor), FRAME, after_unit), ("before", "after"), box
-    )
+    off = np.where(after == before, np.float32(np.nan), after - before)
+    first, changed = Surface(before, FRAME, METRE), Surface(off, FRAME, METRE, "difference")
+    last = Surface(after / np.float32(after_unit.factor), FRAME, after_unit)
+    return Pair(first, last, ("before", "after"), changed)
 
 
 def test_the_ground_as_it_was_lies_above_what_was_cut_and_below_what_was_filled():
     for unit in (METRE, FOOT):
         sheet = sheet_of(pair(unit))
+        assert sheet.box == FRAME.part(slice(10, 30), slice(10, 30)).box
         assert np.nanmax(np.abs(sheet.heights - 10.0)) < 1e-4
         assert abs(np.nanmax(sheet.above) - 2.0) < 1e-4 and abs(np.nanmin(sheet.above) + 3.0) < 1e-4
         assert (sheet.above[: sheet.above.shape[0] // 3] > 0).all()
@@ -32,7 +32,8 @@ def test_the_ground_as_it_was_lies_above_what_was_cut_and_below_what_was_filled(
 
 def test_where_nothing_changed_there_is_no_sheet():
     same = Surface(np.full(FRAME.shape, 10.0, np.float32), FRAME, METRE)
-    sheet = sheet_of(Pair(same, same, ("a", "b"), FRAME.box))
+    none = Surface(np.full(FRAME.shape, np.nan, np.float32), FRAME, METRE, "difference")
+    sheet = sheet_of(Pair(same, same, ("a", "b"), none))
     assert np.isnan(sheet.heights).all()
 
 

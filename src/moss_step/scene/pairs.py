@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -29,12 +30,21 @@ class Ran(Looked, Protocol):
 
 @dataclass(frozen=True, eq=False)
 class Pair:
-    """The ground before and after, by name, and the box in which both are apart."""
+    """The ground before and after, by name, and how far they are apart (NaN where they are not)."""
 
     before: Surface
     after: Surface
     names: tuple[str, str]
-    box: Box
+    off: Surface
+
+    @cached_property
+    def box(self) -> Box:
+        """The box in which both are apart; that of the whole where they are nowhere."""
+        known, frame = np.isfinite(self.off.values), self.off.frame
+        rows, cols = np.flatnonzero(known.any(axis=1)), np.flatnonzero(known.any(axis=0))
+        if not rows.size:
+            return frame.box
+        return frame.part(slice(rows[0], rows[-1] + 1), slice(cols[0], cols[-1] + 1)).box
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,19 +74,10 @@ def pair_of(work: Ran) -> Pair | None:
     surfaces = [None if o is None else o.of(Surface) for o in held]
     depth = work.outcome(step.id)
     off = None if depth is None else depth.of(Surface)
-    if surfaces[0] is None or surfaces[1] is None or off is None or (box := _box_of(off)) is None:
+    if surfaces[0] is None or surfaces[1] is None or off is None:
         return None
     names = [study.result(r).title if r.startswith(f"{step.id}.") else study.name_of(r) for r in refs]
-    return Pair(surfaces[0], surfaces[1], (names[0], names[1]), box)
-
-
-def _box_of(off: Surface) -> Box | None:
-    """The box around all cells that have a value."""
-    known, frame = np.isfinite(off.values), off.frame
-    rows, cols = np.flatnonzero(known.any(axis=1)), np.flatnonzero(known.any(axis=0))
-    if not rows.size:
-        return None
-    return frame.part(slice(rows[0], rows[-1] + 1), slice(cols[0], cols[-1] + 1)).box
+    return Pair(surfaces[0], surfaces[1], (names[0], names[1]), off)
 
 
 def sheet_of(pair: Pair) -> Sheet:
