@@ -115,3 +115,21 @@ def test_a_bund_is_drawn_kept_and_undone(person, settle):
     window.work.undo()
     settle(window)
     assert not window.work.study.has(step)
+
+
+def test_sliders_of_a_kept_step_stand_where_its_settings_are(person, settle):
+    window = person.window
+    person.step("earthwork", "Road")
+    draw(person, ((20, 30), (50, 50), (80, 45)))
+    panel = window.benches["earthwork"].panel
+    panel.form.show_some(["lies", "grade"], {"lies": "grade", "grade": 3.0})
+    panel.update_draft()
+    settle(window)
+    step = person.keep()
+    window.work.choose("")
+    window.work.choose(step)
+    settle(window)
+    slider = window.benches["earthwork"].panel.sliders["grade"]
+    assert slider.value() == 3.0 and slider.slider.value() == pytest.approx(575, abs=2), (
+        "3 % between -20 and 20"
+    )

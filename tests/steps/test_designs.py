@@ -148,6 +148,18 @@ def test_left_and_right_change_sides_in_a_mirror(flip):
     assert a["cut_m2"] == pytest.approx(b["cut_m2"], rel=5e-3, abs=0.05)
 
 
+def test_a_road_at_a_stated_level_may_begin_where_no_height_is_known():
+    ground = slope()
+    holed = ground.values.copy()
+    holed[:, :60] = np.nan
+    outcome = run(
+        "road", {"path": PATH, "lies": "grade", "start": 205.0}, surface=Surface(holed, ground.frame, METRE)
+    )
+    assert found(outcome)["unmeasured"] > 0.0 and any("more is moved" in w for w in outcome.warnings)
+    with pytest.raises(MossError, match="not known"):
+        run("road", {"path": PATH, "lies": "grade"}, surface=Surface(holed, ground.frame, METRE))
+
+
 def test_a_road_by_heights_along_it_bends_at_them():
     outcome = run(
         "road", {"path": PATH, "lies": "profile", "heights": "0,203; 40,207; 80,205"}, surface=slope()

@@ -14,6 +14,8 @@ from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 
+_ENDINGS = (("_m3", "m³"), ("_m2", "m²"), ("_m", "m"))
+
 
 @dataclass(frozen=True, eq=False)
 class Shapes:
@@ -23,12 +25,12 @@ class Shapes:
     columns: Mapping[str, np.ndarray] = field(default_factory=dict)
     crs: str | None = None
     symbols: Mapping[str, str] = field(default_factory=dict)
-    """Unit symbols of columns; those whose names end in _m2 or _m need none."""
+    """Unit symbols of columns; those whose names end in _m3, _m2 or _m need none."""
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def symbol(self, column: str) -> str:
         """Unit symbol of a column; empty when it has none."""
-        usual = "m²" if column.endswith("_m2") else "m" if column.endswith("_m") else ""
+        usual = next((s for ending, s in _ENDINGS if column.endswith(ending)), "")
         return self.symbols.get(column, usual)
 
     def __post_init__(self) -> None:

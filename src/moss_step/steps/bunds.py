@@ -119,10 +119,7 @@ bund = StepKind(
     group="Designs",
     title="Bund",
     question="What does a bund along a line take?",
-    help=(
-        "A bund with a level crest and side slopes to the ground; its ends are rounded. The design beside it "
-        "can be filled with water by the steps of the water bench."
-    ),
+    help="A level crest with side slopes to the ground; its ends are rounded.",
     formula="design = max(z, crest − max(d − width / 2, 0) / n), d the way to the line; fill = Σ cell area × "
     "(design − z)",
     words=("dam", "embankment", "levee", "bank", "berm", "dyke", "peat dam", "weir"),

@@ -362,10 +362,7 @@ cut_fill = StepKind(
     group="Volumes",
     title="Cut and fill",
     question="How much is cut and filled inside an outline?",
-    help=(
-        "Volume above a base (cut) and below it (fill) inside outlines, with areas, depths and the record. "
-        "Cells at the edge count by the share of them that lies inside."
-    ),
+    help="Volume above a base (cut) and below it (fill). Cells at the edge count by their share inside.",
     formula=(
         "cut = Σ share × area × max(z − base, 0); fill = Σ share × area × max(base − z, 0); "
         "net = cut − fill; share = part of the cell inside the outline, by signed areas"

@@ -121,8 +121,7 @@ pad = StepKind(
     title="Pad",
     question="What does it take to make level ground here?",
     help=(
-        "A pad with side slopes in cut and fill to where they meet the ground; level, or with a fall for "
-        "drainage. It lies at a level, or where cut and fill balance."
+        "Side slopes run to where they meet the ground. It lies at a level, or where cut and fill balance."
     ),
     formula=(
         "edge ± d / n at right angles to the outline, up where the ground there lies above it, to where it "

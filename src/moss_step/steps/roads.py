@@ -145,10 +145,10 @@ def _path(settings: RoadSettings, surface: Surface, corners: np.ndarray) -> Path
         known = np.unique(np.concatenate([along, stations[(stations > 0) & (stations < along[-1])]]))
         xy = np.column_stack([np.interp(known, along, corners[:, k]) for k in (0, 1)])
         return Path(xy, np.interp(known, stations, z * metres))
-    first, last = (_ground_at(surface, corners[k]) * metres for k in (0, -1))
     if settings.lies == "grade":
-        start = first if settings.start is None else settings.start * metres
-        return Path(corners, start + along * settings.grade / 100.0)
+        start = _ground_at(surface, corners[0]) if settings.start is None else settings.start
+        return Path(corners, start * metres + along * settings.grade / 100.0)
+    first, last = (_ground_at(surface, corners[k]) * metres for k in (0, -1))
     return Path(corners, np.interp(along, [0.0, along[-1]], [first, last]))
 
 
@@ -317,10 +317,7 @@ road = StepKind(
     group="Designs",
     title="Road",
     question="What does a road along a line take?",
-    help=(
-        "A road with width, grade, crossfall and side slopes: its volumes from the grid, and from "
-        "cross-sections by average end area and by the prismoidal formula; and what is hauled along it."
-    ),
+    help="Volumes from the grid and from cross-sections; side slopes run to where they meet the ground.",
     formula=(
         "end areas: V = Σ L (A₁ + A₂) / 2; prismoidal: V = Σ L (A₁ + 4 Aₘ + A₂) / 6; haul = Σ (cut × shrink "
         "− fill) from the start; mean haul = area under the curve / volume hauled"

@@ -100,8 +100,7 @@ def patches_of(after: Surface, change: Change, least: float, reach: float, sure:
         "volume_m3": volume[kept], "give_or_take_m3": np.array(error, float)[kept], "area_m2": areas[kept],
         "mean_m": volume[kept] / areas[kept], "deepest_m": deepest[1:][kept],
     }  # fmt: skip
-    symbols = {"volume_m3": "m³", "give_or_take_m3": "m³"}
-    return Shapes(geometry[kept], columns, frame.crs, symbols)
+    return Shapes(geometry[kept], columns, frame.crs)
 
 
 def lines_of(after: Surface, change: Change) -> Shapes:

@@ -83,8 +83,12 @@ class LivePanel(OutlinePanel):
                 low, high = least - wide, most + wide
         return {"level": (low, high if high > low else low + 1.0)}
 
-    def update_draft(self) -> None:
+    def show_outcome(self) -> None:
         """The sliders run over the heights around the outline, of the ground that is chosen now."""
+        self._set_spans()
+        super().show_outcome()
+
+    def _set_spans(self) -> None:
         surface = self.ground()
         now = (surface, self.settings().get(self.outline))
         if surface is not None and surface.range is not None and now != self._spanned:
@@ -95,7 +99,6 @@ class LivePanel(OutlinePanel):
                 spans = {}  # the outline lies beside the ground: the run says so
             for name, (low, high) in spans.items():
                 self.sliders[name].set_range(low, high)
-        super().update_draft()
 
     def show_remarks(self, outcome: Outcome) -> None:
         """The whole is reckoned: what followed goes."""
