@@ -40,3 +40,18 @@ def test_several_outlines_share_one_level_and_the_curve_crosses_there():
     at = np.interp(0.0, (curve["fill_m3"] - curve["cut_m3"]), curve["stage"])
     assert at == pytest.approx(told["balance_level"], abs=0.1)
     assert abs(told["net"]) < 1e-3 * (told["cut"] + told["fill"])
+
+
+def test_the_record_names_the_ground_and_the_level(tmp_path):
+    from moss_step.formats.raster_write import write_surface
+    from moss_step.study.direct import do_step
+
+    write_surface(tmp_path / "heap.tif", grid(cone), "heap")
+    outline = ";".join(f"{x},{y}" for x, y in AROUND)
+    given = {"surface": str(tmp_path / "heap.tif"), "outline": outline}
+    results = do_step(catalogue()["balance"], given, silent(), ("", "record", "outlines"))
+    rows = results["record"][0].value.columns
+    said = dict(zip(rows["what"], rows["value"], strict=True))
+    level = found(results[""][0])["balance_level"]
+    assert said["ground"] == "heap" and float(said["level"].split()[0]) == pytest.approx(level, abs=0.01)
+    assert results["outlines"][0].value.columns["against"][0] == "level"

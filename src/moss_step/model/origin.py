@@ -26,7 +26,12 @@ class Given(dict[str, Value]):
         self.origins = dict(origins)
 
 
+def origins_of(inputs: Mapping[str, Value]) -> Mapping[str, Origin]:
+    """Where inputs came from, by their names, as far as that is known."""
+    origins: Mapping[str, Origin] = getattr(inputs, "origins", {})
+    return origins
+
+
 def origin_of(inputs: Mapping[str, Value], name: str) -> Origin | None:
     """Where an input came from; None where that is not known."""
-    origins: Mapping[str, Origin] = getattr(inputs, "origins", {})
-    return origins.get(name)
+    return origins_of(inputs).get(name)

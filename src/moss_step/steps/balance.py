@@ -9,6 +9,7 @@ import shapely
 
 from moss_step.model.chart import Chart
 from moss_step.model.findings import MAIN, Finding, declared
+from moss_step.model.origin import Given, origins_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -50,7 +51,8 @@ def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> O
     level = by_level.balanced(settings.shrink)
     together = Shapes(np.array([whole], object), {}, surface.frame.crs)
     reckoned = asked.model_copy(update={"against": "level", "level": level, "outline": None})
-    outcome = cut_fill.run(reckoned, {"surface": surface, "area": together}, progress.part(0.4, 1.0))
+    given = Given({"surface": surface, "area": together}, origins_of(inputs))
+    outcome = cut_fill.run(reckoned, given, progress.part(0.4, 1.0))
     findings = (Finding(_LEVEL, level, surface.unit), *outcome.findings)
 
     def curve() -> Outcome:
@@ -73,7 +75,10 @@ def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> O
         return Outcome(Chart(columns, units, "stage", drawn, dots=drawn[2:]), "by level", findings)
 
     return replace(
-        outcome, figure=f"at {value_text(level, surface.unit)}", findings=findings, beside={"curve": curve}
+        outcome,
+        figure=f"at {value_text(level, surface.unit)}",
+        findings=findings,
+        beside={"curve": curve, **{n: outcome.beside[n] for n in ("outlines", "record")}},
     )
 
 
@@ -101,6 +106,10 @@ balance = StepKind(
     label=lambda s, names: f"Balance of {names['surface']}",
     look={"ramp": "earth", "centre": 0.0},
     main="Depth of cut and fill",
-    beside=(ResultSpec("curve", "chart", "By level", "Cut and fill at each level."),),
+    records=True,
+    beside=(
+        ResultSpec("curve", "chart", "By level", "Cut and fill at each level."),
+        *(r for r in cut_fill.beside if r.name in ("outlines", "record")),
+    ),
     staple=2,
 )  # fmt: skip

@@ -23,6 +23,10 @@ from moss_step.science.earthwork.kernels.cover import count_rows, list_rows, sha
 _AREAS = (shapely.GeometryType.POLYGON, shapely.GeometryType.MULTIPOLYGON)
 
 
+_ROUNDING = 1e-10
+"""Share of what is moved that is no more than rounding."""
+
+
 @dataclass(frozen=True)
 class Moved:
     """What is cut and filled inside an outline, in cubic and square metres; depths in metres.
@@ -42,8 +46,9 @@ class Moved:
 
     @property
     def net(self) -> float:
-        """Cut less fill: what is left over, or missing where it is below 0."""
-        return self.cut - self.fill
+        """Cut less fill: what is left over, or missing where it is below 0; 0 where it is rounding alone."""
+        left = self.cut - self.fill
+        return left if abs(left) > _ROUNDING * (self.cut + self.fill) else 0.0
 
     @property
     def mean_cut(self) -> float:
