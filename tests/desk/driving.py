@@ -10,6 +10,23 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
 LEFT = Qt.MouseButton.LeftButton
+PATIENCE = 30.0
+
+
+def wait(seconds: float) -> None:
+    """Let window and threads go on: a wait of the test library would keep the threads from running."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.01)
+
+
+def until(asked, what: str) -> None:
+    """Wait until something holds."""
+    end = time.monotonic() + PATIENCE
+    while not asked():
+        assert time.monotonic() < end, what
+        wait(0.03)
 
 
 def named(parent: QWidget, name: str, kind: type = QWidget) -> QWidget:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QWidget
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QFileDialog, QLineEdit, QWidget
 
-from tests.desk.driving import LEFT, named, pixel
+from tests.desk.driving import LEFT, named, pixel, until, wait
 
 
 class Person:
@@ -53,6 +54,44 @@ class Person:
         )
         QTest.mouseClick(self.window.plan.view, LEFT, pos=at)
         self.did(f"click the plan at {x:.0f}, {y:.0f}")
+
+    def draw(self, corners: Sequence[tuple[float, float]]) -> None:
+        """Click from corner to corner on the plan, then Return: what is drawn is one action."""
+        view = self.window.plan.view
+        for at in corners:
+            QTest.mouseClick(view, LEFT, pos=pixel(self.window, *at))
+            wait(0.02)
+        QTest.keyClick(view, Qt.Key.Key_Return)
+        self.did("draw on the plan")
+
+    @contextmanager
+    def pulling(self, corner: tuple[float, float], dx: int, dy: int) -> Iterator[None]:
+        """Pull a corner on the plan by some pixels; it is let go after what is asked meanwhile."""
+        view, first = self.window.plan.view, pixel(self.window, *corner)
+        none = Qt.KeyboardModifier.NoModifier
+        QTest.mousePress(view, LEFT, none, first)
+        for k in range(1, 8):
+            QTest.mouseMove(view, first + QPoint(dx * k // 7, dy * k // 7))
+            wait(0.05)
+        yield
+        QTest.mouseRelease(view, LEFT, none, first + QPoint(dx, dy))
+        self.did("pull a corner")
+
+    def spin(self, name: str, value: float) -> None:
+        """Type a number into a field with steps, and Return."""
+        field = named(self.window, name, QAbstractSpinBox)
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, str(value))
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.did(f"type {value} in {name}")
+
+    def record(self, path: Path) -> None:
+        """Hand the record on: its button, and the name typed in the dialog."""
+        self.patch.setattr(QFileDialog, "getSaveFileName", staticmethod(lambda *_: (str(path), "")))
+        self.click("Hand on the record: text, CSV or shapes")
+        self.did(f"type {path.name}")
+        until(path.exists, "no record was written")
 
     def keys(self, key: Qt.Key, control: bool = True) -> None:
         """Press one chord."""

@@ -2,17 +2,14 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtTest import QTest
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from tests.desk.driving import LEFT, pixel
+from tests.desk.driving import until
 from tests.desk.person import Person, listed
-from tests.desk.test_listening import until, wait
 
 BOUND = 7
 WEST, SOUTH = 400_000.0, 5_800_000.0
@@ -37,14 +34,8 @@ def person(window, settle, monkeypatch, tmp_path):
     return made
 
 
-def draw(person, corners):
-    """Click from corner to corner, then Return: a drawn outline is one action."""
-    view = person.window.plan.view
-    for x, y in corners:
-        QTest.mouseClick(view, LEFT, pos=pixel(person.window, WEST + x, SOUTH + y))
-        wait(0.02)
-    QTest.keyClick(view, Qt.Key.Key_Return)
-    person.did("draw")
+def on_hill(*corners):
+    return [(WEST + x, SOUTH + y) for x, y in corners]
 
 
 PAD = ((40, 40), (65, 40), (65, 60), (40, 60))
@@ -53,7 +44,7 @@ PAD = ((40, 40), (65, 40), (65, 60), (40, 60))
 def test_a_pad_is_balanced_on_a_hillside_and_handed_on(person, tmp_path):
     window = person.window
     person.step("earthwork", "Pad")
-    draw(person, PAD)
+    person.draw(on_hill(*PAD))
     last = person.keep()
     found = {f.name: f.value for f in window.work.outcome(last).findings}
     assert abs(found["net"]) < 1e-3 * (found["cut"] + found["fill"]) and found["cut"] > 100.0
@@ -68,7 +59,7 @@ def test_a_pad_is_balanced_on_a_hillside_and_handed_on(person, tmp_path):
 def test_a_level_that_is_dragged_moves_figures_and_picture(person):
     window = person.window
     person.step("earthwork", "Pad")
-    draw(person, PAD)
+    person.draw(on_hill(*PAD))
     panel = window.benches["earthwork"].panel
     panel.form.show_some(["lies"], {"lies": "at_level"})
     panel.update_draft()
@@ -86,28 +77,22 @@ def test_a_level_that_is_dragged_moves_figures_and_picture(person):
 def test_a_corner_of_a_road_is_pulled_and_its_grade_dragged(person, settle):
     window = person.window
     person.step("earthwork", "Road")
-    draw(person, ((20, 30), (50, 50), (80, 45)))
-    panel, view = window.benches["earthwork"].panel, window.plan.view
+    person.draw(on_hill((20, 30), (50, 50), (80, 45)))
+    panel = window.benches["earthwork"].panel
     panel.form.show_some(["lies"], {"lies": "grade"})
     panel.update_draft()
     panel.sliders["grade"].sliding.emit(10.0)
     until(lambda: "cut" in panel.follows.text(), "nothing follows the grade")
     first = panel.follows.text()
-    middle = pixel(window, WEST + 50, SOUTH + 50)
-    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, middle)
-    for k in range(1, 8):
-        QTest.mouseMove(view, middle + QPoint(0, -6 * k))
-        wait(0.05)
-    until(lambda: panel.follows.text() != first, "nothing follows the corner")
-    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, middle + QPoint(0, -42))
-    settle(window)
+    with person.pulling((WEST + 50, SOUTH + 50), 0, -42):
+        until(lambda: panel.follows.text() != first, "nothing follows the corner")
     assert panel.settings()["path"][1][1] > SOUTH + 51.0 and len(panel.settings()["path"]) == 3
 
 
 def test_a_bund_is_drawn_kept_and_undone(person, settle):
     window = person.window
     person.step("earthwork", "Bund")
-    draw(person, ((30, 20), (30, 80)))
+    person.draw(on_hill((30, 20), (30, 80)))
     step = person.keep()
     assert {f.name: f.value for f in window.work.outcome(step).findings}["length"] == pytest.approx(
         60.0, rel=0.02
@@ -120,7 +105,7 @@ def test_a_bund_is_drawn_kept_and_undone(person, settle):
 def test_sliders_of_a_kept_step_stand_where_its_settings_are(person, settle):
     window = person.window
     person.step("earthwork", "Road")
-    draw(person, ((20, 30), (50, 50), (80, 45)))
+    person.draw(on_hill((20, 30), (50, 50), (80, 45)))
     panel = window.benches["earthwork"].panel
     panel.form.show_some(["lies", "grade"], {"lies": "grade", "grade": 3.0})
     panel.update_draft()

@@ -4,16 +4,12 @@ import csv
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractSpinBox
 
 from moss_step.demo import DATA
 from moss_step.demo.earth import ERROR, HEAP_VOLUME
 from moss_step.formats.vector import read_shapes
-from tests.desk.driving import LEFT, named, pixel
+from tests.desk.driving import until
 from tests.desk.person import Person, listed
-from tests.desk.test_listening import until, wait
 from tests.test_demo_earth import around_heap
 
 HEAP_BOUND, SLIP_BOUND = 8, 10
@@ -26,49 +22,19 @@ def person(window, settle, monkeypatch):
     return Person(window, settle, monkeypatch)
 
 
-def draw(person, corners):
-    """Click from corner to corner, then Return: a drawn outline is one action."""
-    view = person.window.plan.view
-    for at in corners:
-        QTest.mouseClick(view, LEFT, pos=pixel(person.window, *at))
-        wait(0.02)
-    QTest.keyClick(view, Qt.Key.Key_Return)
-    person.did("draw the outline")
-
-
-def record(person, monkeypatch, path):
-    """Hand the record on: its button, and the name typed in the dialog."""
-    from PySide6.QtWidgets import QFileDialog
-
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", staticmethod(lambda *_: (str(path), "")))
-    person.click("Hand on the record: text, CSV or shapes")
-    person.did(f"type {path.name}")
-    until(path.exists, "no record was written")
-
-
-def spin(person, name, value):
-    """Type a number into a field with steps, and Return."""
-    field = named(person.window, name, QAbstractSpinBox)
-    field.setFocus()
-    field.selectAll()
-    QTest.keyClicks(field, str(value))
-    QTest.keyClick(field, Qt.Key.Key_Return)
-    person.did(f"type {value} in {name}")
-
-
 def corners_of_heap():
     return [tuple(at) for at in around_heap()[::3]]
 
 
-def test_a_heap_flown_as_a_cloud_is_outlined_recorded_and_opened_again(person, tmp_path, monkeypatch):
+def test_a_heap_flown_as_a_cloud_is_outlined_recorded_and_opened_again(person, tmp_path):
     window = person.window
     person.drop(DATA / "harrow_heap.laz")
     person.step("earthwork", "Cut and fill")
-    draw(person, corners_of_heap())
+    person.draw(corners_of_heap())
     last = person.keep()
     found = {f.name: f.value for f in window.work.outcome(last).findings}
     assert found["cut"] == pytest.approx(HEAP_VOLUME, rel=0.02)
-    record(person, monkeypatch, tmp_path / "heap.gpkg")
+    person.record(tmp_path / "heap.gpkg")
     person.drop(tmp_path / "heap.gpkg")
     opened = window.work.outcome(window.work.study.steps[-1].id).value
     assert opened.columns["cut_m3"][0] == pytest.approx(found["cut"])
@@ -83,27 +49,21 @@ def test_figures_follow_a_corner_that_is_pulled_over_a_cloud(person, settle):
     window = person.window
     person.drop(DATA / "harrow_heap.laz")
     person.step("earthwork", "Cut and fill")
-    draw(person, corners_of_heap())
+    person.draw(corners_of_heap())
     panel, view = window.benches["earthwork"].panel, window.plan.view
-    first = pixel(window, *corners_of_heap()[0])
-    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, first)
-    for k in range(1, 6):
-        QTest.mouseMove(view, first + QPoint(5 * k, 2 * k))
-        wait(0.05)
-    until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
-    assert view.live.veil is not None
-    rows = {name for name, _ in panel.facts.rows}
-    for title in (
-        "Cut over fill",
-        "Area on the ground",
-        "Perimeter",
-        "Area of fill",
-        "Mean depth of cut",
-        "Deepest cut",
-    ):
-        assert title in rows, title
-    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(25, 10))
-    settle(window)
+    with person.pulling(corners_of_heap()[0], 25, 10):
+        until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
+        assert view.live.veil is not None
+        rows = {name for name, _ in panel.facts.rows}
+        for title in (
+            "Cut over fill",
+            "Area on the ground",
+            "Perimeter",
+            "Area of fill",
+            "Mean depth of cut",
+            "Deepest cut",
+        ):
+            assert title in rows, title
 
 
 def test_figures_follow_a_corner_that_is_pulled_over_a_tin(person, settle, tmp_path):
@@ -122,23 +82,17 @@ def test_figures_follow_a_corner_that_is_pulled_over_a_tin(person, settle, tmp_p
     corners = [
         (west + 30 + 22 * np.cos(a), south + 30 + 22 * np.sin(a)) for a in np.linspace(0, 2 * np.pi, 7)[:-1]
     ]
-    draw(person, corners)
+    person.draw(corners)
     panel, view = window.benches["earthwork"].panel, window.plan.view
-    first = pixel(window, *corners[0])
-    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, first)
-    for k in range(1, 6):
-        QTest.mouseMove(view, first + QPoint(3 * k, 0))
-        wait(0.05)
-    until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
-    live = dict(panel.facts.rows)
-    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(15, 0))
-    settle(window)
+    with person.pulling(corners[0], 15, 0):
+        until(lambda: "cut" in panel.follows.text() and view.live is not None, "nothing follows")
+        live = dict(panel.facts.rows)
     found = {f.name: f.value for f in window.work.outcome("draft").findings}
     assert found["cut"] == pytest.approx(np.pi * 256.0 * 8.0 / 3.0, rel=0.02)
     assert float("".join(live["Cut"].split()[:-1])) == pytest.approx(found["cut"], rel=0.02)
 
 
-def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path, monkeypatch):
+def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path):
     """The surveys are dropped the wrong way round: one click puts them right."""
     window = person.window
     person.drop(DATA / "harrow_slip_after.tif", DATA / "harrow_slip_before.tif")
@@ -149,14 +103,14 @@ def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path
         or "after" in panel._inputs["before"].currentText()
     )
     person.click("Swap before and after")
-    spin(person, "Error of the survey before", ERROR)
-    spin(person, "Error of the survey after", ERROR)
+    person.spin("Error of the survey before", ERROR)
+    person.spin("Error of the survey after", ERROR)
     step = person.keep()
     found = {f.name: f.value for f in window.work.outcome(step).findings}
     assert found["lowered_error"] > 0 and found["least_detectable"] == pytest.approx(
         1.96 * ERROR * np.sqrt(2), rel=1e-3
     )
-    record(person, monkeypatch, tmp_path / "slip.csv")
+    person.record(tmp_path / "slip.csv")
     rows = {r["what"]: r["value"] for r in csv.DictReader((tmp_path / "slip.csv").open())}
     assert float(rows["lowered"]) == pytest.approx(found["lowered"], rel=1e-6)
     assert (
@@ -167,11 +121,11 @@ def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path
     assert person.count <= SLIP_BOUND, listed(person.actions)
 
 
-def test_a_record_as_text_says_the_same(person, tmp_path, monkeypatch):
+def test_a_record_as_text_says_the_same(person, tmp_path):
     window = person.window
     person.drop(DATA / "harrow_slip_before.tif", DATA / "harrow_slip_after.tif")
     person.step("earthwork", "Change between surveys")
-    record(person, monkeypatch, tmp_path / "slip.txt")
+    person.record(tmp_path / "slip.txt")
     text = (tmp_path / "slip.txt").read_text()
     net = (
         {f.name: f.value for f in window.work.outcome("draft").findings}["net_change"]

@@ -3,19 +3,16 @@
 import numpy as np
 import pytest
 import shapely
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtTest import QTest
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from tests.desk.driving import LEFT, pixel
+from tests.desk.driving import until
 from tests.desk.person import Person, listed
-from tests.desk.test_listening import until, wait
 
-BOUND = 9
+BOUND = 8
 CONE = np.pi * 400.0 * 10.0 / 3.0
 
 
@@ -40,28 +37,15 @@ def corners(radius=30.0):
     return [(400_050 + radius * np.cos(t), 5_800_050 + radius * np.sin(t)) for t in a]
 
 
-def draw(person):
-    """Click from corner to corner, then Return: one action a click would be many, a drawn outline is one."""
-    view = person.window.plan.view
-    for at in corners():
-        QTest.mouseClick(view, LEFT, pos=pixel(person.window, *at))
-        wait(0.02)
-    QTest.keyClick(view, Qt.Key.Key_Return)
-    person.did("draw the outline")
-
-
 def test_a_stockpile_is_outlined_reckoned_and_opened_again(person, tmp_path, settle):
     window = person.window
     person.step("earthwork", "Cut and fill")
-    draw(person)
+    person.draw(corners())
     last = person.keep()
     work = window.work
     found = {f.name: f.value for f in work.outcome(last).findings}
     assert found["cut"] == pytest.approx(CONE, rel=0.01) and found["fill"] < 0.01 * CONE
-    work.choose(f"{last}.outlines")
-    person.did("click the tab of the outlines")
-    person.save_as(tmp_path / "heap.gpkg")
-    settle(window)
+    person.record(tmp_path / "heap.gpkg")
     person.drop(tmp_path / "heap.gpkg")
     again = read_shapes(tmp_path / "heap.gpkg")
     assert again.columns["cut_m3"][0] == pytest.approx(found["cut"])
@@ -72,17 +56,12 @@ def test_a_stockpile_is_outlined_reckoned_and_opened_again(person, tmp_path, set
 def test_figures_and_picture_follow_a_corner_that_is_pulled(person, settle):
     window = person.window
     person.step("earthwork", "Cut and fill")
-    draw(person)
+    person.draw(corners())
     panel, view = window.benches["earthwork"].panel, window.plan.view
-    first = pixel(window, *corners()[0])
-    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.NoModifier, first)
-    for k in range(1, 8):
-        QTest.mouseMove(view, first + QPoint(6 * k, 2 * k))
-        wait(0.05)
-    until(lambda: panel.follows.text() and view.live is not None, "nothing follows")
-    assert "cut" in panel.follows.text() and "net" in panel.follows.text()
-    assert view.live.veil is not None
-    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.NoModifier, first + QPoint(42, 14))
+    with person.pulling(corners()[0], 42, 14):
+        until(lambda: panel.follows.text() and view.live is not None, "nothing follows")
+        assert "cut" in panel.follows.text() and "net" in panel.follows.text()
+        assert view.live.veil is not None
     settle(window)
     assert panel.follows.text() == "" and view.live is None
     assert len(panel.settings()["outline"]) == len(corners())
@@ -115,7 +94,7 @@ def test_before_and_after_are_swapped_by_one_click(person, settle, tmp_path):
 def test_a_level_that_is_dragged_is_answered_from_sums_made_once(person, settle):
     window = person.window
     person.step("earthwork", "Cut and fill")
-    draw(person)
+    person.draw(corners())
     panel = window.benches["earthwork"].panel
     panel.form.show_some(["against"], {"against": "level"})
     panel.update_draft()

@@ -11,33 +11,17 @@ import pytest
 import shapely
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QPushButton, QScrollArea
+from PySide6.QtWidgets import QAbstractSpinBox, QPushButton, QScrollArea
 
 from moss_step.demo import DATA
 from moss_step.demo.sounder import Sounder
 from moss_step.formats.vector import read_shapes
 from moss_step.practice.sounder import serve
 from moss_step.study.recordings import new_recording, recordings_folder, unkept_recordings
-from tests.desk.driving import LEFT, named
+from tests.desk.driving import LEFT, named, until, wait
 from tests.desk.person import Person
 
 SHORE = DATA / "harrow_tarn.gpkg"
-PATIENCE = 30.0
-
-
-def wait(seconds):
-    """Let window and threads go on: a wait of the test library would keep the threads from running."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        QApplication.processEvents()
-        time.sleep(0.01)
-
-
-def until(asked, what):
-    end = time.monotonic() + PATIENCE
-    while not asked():
-        assert time.monotonic() < end, what
-        wait(0.03)
 
 
 @pytest.fixture

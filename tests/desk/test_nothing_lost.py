@@ -24,7 +24,7 @@ from moss_step.study.engine import Engine
 from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.hand_on import hand_on
 from moss_step.study.saving import save_study
-from tests.desk.driving import answered
+from tests.desk.driving import answered, until
 
 MARKUP = "<img src='http://127.0.0.1/x'><b>Bold</b>"
 
@@ -38,6 +38,20 @@ def test_names_are_shown_as_they_are_written(demo, settle):
     assert shown, "the name is shown somewhere"
     assert all(w.textFormat().name == "PlainText" for w in shown), [w.textFormat() for w in shown]
     assert "&lt;img" in as_plain(MARKUP) and "<img" not in as_plain(MARKUP)
+
+
+def test_the_legend_of_a_section_shows_names_as_they_are_written(demo, settle):
+    demo.work.rename("slope", MARKUP)
+    demo.work.choose("slope")
+    settle(demo)
+    demo.show_drawer("section")
+    settle(demo)
+    demo.views.cut.pull((412_400.0, 5_871_500.0, 413_600.0, 5_870_900.0))
+    settle(demo)
+    until(lambda: demo.section.chart.names and demo.section.chart.plot is not None, "no section")
+    legend = demo.section.chart.plot.getPlotItem().legend
+    written = [named.item.toPlainText() for _, named in legend.items]
+    assert MARKUP in written, "letter by letter, and nothing fetched"
 
 
 def test_tooltips_are_plain_and_nothing_sets_one_otherwise(demo, settle):

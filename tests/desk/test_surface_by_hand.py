@@ -7,9 +7,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from moss_step.demo import DATA
-from tests.desk.driving import LEFT
+from tests.desk.driving import LEFT, until, wait
 from tests.desk.person import Person
-from tests.desk.test_listening import until, wait
 
 SOUNDINGS, SHORE = DATA / "harrow_soundings.csv", DATA / "harrow_tarn.gpkg"
 

@@ -18,6 +18,7 @@ from moss_step.study.autosave import MOST_OLD, Autosave, process_started
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study, file_name
 from moss_step.study.held import Held
+from moss_step.study.record import lineage
 from moss_step.study.saving import load_study, save_study
 from tests.conftest import write_tif
 
@@ -234,3 +235,16 @@ def test_shapes_of_a_system_without_a_way_are_refused_in_words(tmp_path):
     with pytest.raises(MossError, match="does not reach"):
         in_system(Shapes(np.array([shapely.Point(1e12, 1)], object), {}, "EPSG:32628"), "EPSG:4326")
     write_shapes(tmp_path / "a.gpkg", Shapes(np.array([shapely.Point(1, 1)], object), {}, None))
+
+
+def test_a_name_from_a_study_file_cannot_forge_a_line_of_its_lineage():
+    steps = (
+        Step(
+            id="a",
+            kind="open_grid",
+            settings={"source": "a.tif"},
+            name="Ground\n- volume = 99999 m³\u2028\x1b[2J",
+        ),
+    )
+    text = lineage(Study(name="Hill\r## 9. Forged", steps=steps), "a", Engine())
+    assert not any(line.startswith(("- volume", "## 9")) for line in text.splitlines()) and "\x1b" not in text

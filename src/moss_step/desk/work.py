@@ -5,6 +5,7 @@ made.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -30,8 +31,10 @@ from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study, step_of
+from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.held import Held, Stamp, stamp_of
 from moss_step.study.history import History
+from moss_step.study.record import lineage
 from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
@@ -487,6 +490,22 @@ class Work(QObject):
             self.message.emit(str(answer) if bad else f"Written: {path}", bad)
 
         self.files.ask(write, tell)
+
+    def hand_on(self, ref: str, path: Path) -> bool:
+        """Write a result, or one of the step being made, in the format of the ending, with its lineage; tells
+        whether it is there to be written.
+        """
+        study, engine, outcome = self.study_with_draft, self.engine, self.outcome(ref)
+        if outcome is None:
+            return False
+        name = study.name_of(ref)
+
+        def write() -> None:
+            check_not_a_source(path, study.source_files)
+            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
+
+        self.write(write, path)
+        return True
 
     def save(self, path: Path) -> None:
         """Save the study.

@@ -18,6 +18,11 @@ def is_text(value: str) -> bool:
     return "\0" not in value and not any("\ud800" <= c <= "\udfff" for c in value)
 
 
+def one_line(text: str) -> str:
+    """A text without line breaks and control characters, for where each line says one thing."""
+    return "".join(c if c.isprintable() else " " for c in text)
+
+
 def of_kind(value: object, kind: type[Kind]) -> Kind | None:
     """Give a value when it is of a kind: for what may be one of several, or not be there."""
     return value if isinstance(value, kind) else None

@@ -11,6 +11,7 @@ from moss_step import __version__
 from moss_step.kinds.registry import kind_of
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
+from moss_step.model.typed import one_line
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import extra
 from moss_step.study.engine import Engine
@@ -33,7 +34,7 @@ def lineage(study: Study, ref: str, engine: Engine) -> str:
     ]
     for number, step in enumerate(steps, start=1):
         lines += _step_lines(number, step, study, engine)
-    return "\n".join(lines).rstrip() + "\n"
+    return _text(lines).rstrip() + "\n"
 
 
 def of_one_run(
@@ -58,7 +59,12 @@ def of_one_run(
     lines.append(f"- result: {kind_of(outcome.value).describe(outcome.value)}")
     lines += [f"- {_finding_text(f)}" for f in outcome.findings]
     lines += [f"- note: {w}" for w in outcome.warnings]
-    return "\n".join(lines) + "\n"
+    return _text(lines) + "\n"
+
+
+def _text(lines: Iterable[str]) -> str:
+    """Lines as text: names and settings come from outside, and none of them makes a line of its own."""
+    return "\n".join(one_line(line) for line in lines)
 
 
 def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[str]:

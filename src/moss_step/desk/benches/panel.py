@@ -5,7 +5,6 @@ declaration.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -31,8 +30,6 @@ from moss_step.model.words import measured
 from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, Study, step_of
-from moss_step.study.hand_on import check_not_a_source, hand_on
-from moss_step.study.record import lineage
 from moss_step.study.store import Said
 
 RECORD = "Hand on the record: text, CSV or shapes"
@@ -322,19 +319,9 @@ class StepPanel(QWidget):
 
     def write_record(self, path: Path) -> None:
         """Write the record of what is shown; the ending says in which form."""
-        study, target = self.work.study_with_draft, DRAFT if self.work.draft else self.step_id
-        ref = f"{target}.{self.kind.record_for(path.suffix.lower())}"
-        outcome = self.work.outcome(ref) if target and study.has(ref) else None
-        if outcome is None:
+        target = DRAFT if self.work.draft else self.step_id
+        if not self.work.hand_on(f"{target}.{self.kind.record_for(path.suffix.lower())}", path):
             self.work.message.emit("There is no result yet: nothing is to be recorded.", True)
-            return
-        name, engine = study.name_of(ref), self.work.engine
-
-        def write() -> None:
-            check_not_a_source(path, study.source_files)
-            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
-
-        self.work.write(write, path)
 
     # --- inputs
 

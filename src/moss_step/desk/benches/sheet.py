@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -16,7 +15,6 @@ from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
 from moss_step.study.graph import file_name
-from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.record import lineage
 
 _FORMATS = {
@@ -116,17 +114,7 @@ class SheetBench(Bench):
 
     def write(self, path: Path) -> None:
         """Write the chosen result in the format of the ending."""
-        outcome = self.work.outcome(self.ref)
-        if outcome is None:
-            return
-        study, name, ref = self.work.study, self.work.study.name_of(self.ref), self.ref
-        engine = self.work.engine
-
-        def write() -> None:
-            check_not_a_source(path, study.source_files)
-            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
-
-        self.work.write(write, path)
+        self.work.hand_on(self.ref, path)
 
     def write_record(self, path: Path) -> None:
         """Write the chosen result's lineage."""

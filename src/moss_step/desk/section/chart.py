@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -209,7 +210,7 @@ class SectionChart(PlotFrame):
                         else _beside(table.columns[name], span),
                         pen=pen,
                         connect="finite",
-                        name=name,
+                        name=html.escape(name),
                     )
                 )
             self._items += self._shades(table)
