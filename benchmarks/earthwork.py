@@ -12,12 +12,13 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from moss_step.science.earthwork.balance import ByLevel
+from moss_step.science.earthwork.balance import ByLevel, balanced
 from moss_step.science.earthwork.bases import edge_base, plane_base
 from moss_step.science.earthwork.change import Counted, quantile
+from moss_step.science.earthwork.design import Template, pad
 from moss_step.science.earthwork.outline import Heights, Outline
 from moss_step.science.earthwork.simulated import Field, simulate
-from moss_step.science.earthwork.works import Template, balanced, built, pad
+from moss_step.science.earthwork.works import built
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared

@@ -22,6 +22,7 @@ from moss_step.science.earthwork.outline import Outline
 from moss_step.steps.cut_fill import CutFillSettings, cut_fill, outlines_of
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, setting
 from moss_step.steps.fields import PointsField
+from moss_step.steps.moved_figures import shrink, swell
 
 _LEVEL = declared("balance_level", "Level that balances", MAIN)
 
@@ -32,13 +33,8 @@ class BalanceSettings(Settings):
     outline: PointsField | None = setting(
         None, "Outline", "Its corners[[: x,y;x,y;x,y]].", control="outline", without_input="area", more=True
     )
-    shrink: float = setting(
-        1.0, "Shrink", "Volume of fill once compacted, over its volume in the ground: cut times it is fill.",
-        ge=0.3, le=1.5,
-    )  # fmt: skip
-    swell: float = setting(
-        1.0, "Swell", "Loose volume of what is cut, over its volume in the ground.", ge=0.5, le=3, more=True
-    )
+    shrink: float = shrink(more=False)
+    swell: float = swell()
 
 
 def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> Outcome:

@@ -11,27 +11,23 @@ from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import METRE
 from moss_step.model.words import value_text
-from moss_step.science.earthwork.works import Built, Design, Path, Template, built
+from moss_step.science.earthwork.design import Design, Path, Template
+from moss_step.science.earthwork.works import Built, built
 from moss_step.science.relief.profile import values_at
-from moss_step.steps.declare import Inputs, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, Settings, setting
 from moss_step.steps.designs import (
-    BETWEEN,
     GROUND,
     LINE,
-    LOOK,
-    RESULTS,
+    design_kind,
     design_outcome,
     drawn_lines,
     findings_of,
     path_setting,
-    record_of,
     slope_setting,
-    works_memory,
 )
 from moss_step.steps.fields import PointsField
 from moss_step.steps.moved_figures import cost, density, shrink, swell
@@ -95,16 +91,7 @@ def _bund(settings: BundSettings, inputs: Inputs, progress: Progress) -> Outcome
     if np.isfinite(low).any() and crest <= float(np.nanmin(low)):
         said.append(f"The crest at {value_text(crest, surface.unit)} lies below all ground along the line.")
 
-    def record() -> Outcome:
-        return record_of(settings, inputs, surface, drawn, [], findings, said)
-
-    return design_outcome(surface, made, findings, said, record)
-
-
-def _memory(settings: BundSettings, inputs: Inputs) -> float:
-    shapes = optional(inputs, "line", Shapes)
-    surface = as_kind(inputs["surface"], Surface)
-    return works_memory(surface, settings.path, shapes)
+    return design_outcome(settings, inputs, made, drawn, findings, said)
 
 
 def _label(settings: BundSettings, names: Mapping[str, str]) -> str:
@@ -112,11 +99,9 @@ def _label(settings: BundSettings, names: Mapping[str, str]) -> str:
     return f"Bund{where} on {names['surface']}"
 
 
-bund = StepKind(
+bund = design_kind(
     kind="bund",
     example='path="412300,5870300;412340,5870320" width=1 left_slope=2 right_slope=3',
-    bench="earthwork",
-    group="Designs",
     title="Bund",
     question="What does a bund along a line take?",
     help="A level crest with side slopes to the ground; its ends are rounded.",
@@ -125,14 +110,8 @@ bund = StepKind(
     words=("dam", "embankment", "levee", "bank", "berm", "dyke", "peat dam", "weir"),
     inputs=(GROUND, LINE),
     settings=BundSettings,
-    gives="surface",
     run=_bund,
-    memory=_memory,
-    records=True,
-    between=BETWEEN,
     label=_label,
-    look=LOOK,
     main="Depth of fill",
-    beside=RESULTS,
     staple=5,
 )  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -14,24 +14,24 @@ from moss_step.model.findings import USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.table import Table
 from moss_step.model.telling import mark
+from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.science.earthwork.kernels.works import BED, CUT, FILL, LOST
 from moss_step.science.earthwork.works import Built
 from moss_step.science.zones.tracing import areas_of
-from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.moved_figures import PRICES, extents, priced, volumes
-from moss_step.steps.records import Row, corner_rows, frame_rows, origin_rows, record_table, setting_rows
+from moss_step.steps.records import corner_rows, frame_rows, origin_rows, record_table, setting_rows
 
 _BED_AREA = declared("bed_area", "Area of the bed", USUAL)
 _CUT_SLOPES = declared("cut_slopes", "Slopes in cut", USUAL)
 _FILL_SLOPES = declared("fill_slopes", "Slopes in fill", USUAL)
 GROUND = InputSpec("surface", "surface", "Ground", "Heights as they are.", quantity="elevation")
 LINE = InputSpec("line", "shapes", "Line", "In place of one that is drawn.", True, shapes="lines")
-LOOK = {"ramp": "earth", "centre": 0.0}
-BETWEEN = ("surface", ".design")
-RESULTS = (
+_RESULTS = (
     ResultSpec("design", "surface", "Design", "The ground as it will be.", {"ramp": "upland"}),
     ResultSpec("works", "shapes", "Works", "Bed and side slopes as areas, with their volumes."),
     ResultSpec("record", "table", "Record", "What was asked and found, with the time of the reckoning."),
@@ -44,17 +44,31 @@ def path_setting() -> Any:
     return setting(None, "Line", "Its corners[[: x,y;x,y]].", control="path", without_input="line", more=True)
 
 
-def works_memory(surface: Surface, drawn: PointsField | None, shapes: Shapes | None) -> float:
+def works_memory(settings: Any, inputs: Inputs) -> float:
     """Bytes that a design takes beside the ground: the depth and the design, and what is held of the part
     around it.
     """
+    surface = as_kind(inputs["surface"], Surface)
     frame, cells = surface.frame, float(surface.values.size)
-    box = shapes.box if shapes is not None else None
-    if drawn:
+    drawn = getattr(settings, "outline", None) or getattr(settings, "path", None)
+    shapes = optional(inputs, "area", Shapes) or optional(inputs, "line", Shapes)
+    box = shapes.box if shapes is not None and shapes.crs == frame.crs else None
+    if drawn and shapes is None:
         xy = np.array(drawn, np.float64)
         box = (*xy.min(axis=0).tolist(), *xy.max(axis=0).tolist())
     part = cells if box is None else (box[2] - box[0]) / frame.dx * (box[3] - box[1]) / frame.dy
     return 9.0 * cells + 34.0 * min(2.0 * part, cells) + 1.5e7
+
+
+def design_kind(**own: Any) -> StepKind:
+    """Declare a design: ``own`` is what it does not have in common with the others."""
+    shared: dict[str, Any] = {
+        "bench": "earthwork", "group": "Designs", "gives": "surface", "memory": works_memory,
+        "records": True, "between": ("surface", ".design"), "look": {"ramp": "earth", "centre": 0.0},
+        "main": "Depth of cut and fill",
+    }  # fmt: skip
+    beside = (*_RESULTS, *own.pop("beside", ()))
+    return StepKind(beside=beside, **{**shared, **own})
 
 
 def slope_setting(title: str, help: str, usual: float, more: bool = False) -> Any:
@@ -100,10 +114,13 @@ def findings_of(settings: Settings, built: Built, around: float) -> list[Finding
 
 
 def design_outcome(
-    surface: Surface, built: Built, findings: Sequence[Finding], said: Sequence[str],
-    record: Callable[[], Outcome], more: dict[str, Callable[[], Outcome]] | None = None,
+    settings: Settings, inputs: Inputs, built: Built, drawn: np.ndarray, findings: Sequence[Finding],
+    said: Sequence[str] = (), more: Mapping[str, Callable[[], Outcome]] | None = None,
 ) -> Outcome:  # fmt: skip
-    """The depth of cut and fill, with the design, its works and the record beside it."""
+    """The depth of cut and fill, with the design, its works and the record beside it; ``drawn`` are outlines
+    or lines.
+    """
+    surface = as_kind(inputs["surface"], Surface)
     found, remarks = tuple(findings), (*said, *_remarks(built))
     figure = f"cut {mark(built.moved.cut, CUBIC_METRE)}, fill {mark(built.moved.fill, CUBIC_METRE)}"
     depth = np.full(surface.frame.shape, np.nan, surface.values.dtype)
@@ -118,6 +135,9 @@ def design_outcome(
     def works() -> Outcome:
         made = works_of(surface, built)
         return Outcome(made, made.count_text, found)
+
+    def record() -> Outcome:
+        return Outcome(_record(settings, inputs, surface, drawn, found, remarks), "record", found)
 
     held = Surface(depth, surface.frame, surface.unit, "difference")
     beside = {"design": design, "works": works, "record": record, **(more or {})}
@@ -150,16 +170,15 @@ def works_of(surface: Surface, built: Built) -> Shapes:
     return Shapes(geometry[kept], columns, surface.frame.crs)
 
 
-def record_of(
-    settings: Settings, inputs: Inputs, surface: Surface, drawn: np.ndarray, rows: Sequence[Row],
-    findings: Sequence[Finding], said: Sequence[str],
-) -> Outcome:  # fmt: skip
+def _record(
+    settings: Settings, inputs: Inputs, surface: Surface, drawn: np.ndarray, findings: Sequence[Finding],
+    said: Sequence[str],
+) -> Table:  # fmt: skip
     """What was asked and found, with the ground, the corners and the time."""
     names = [n for n in type(settings).listed() if n not in ("outline", "path", *PRICES)]
     asked = [
-        *origin_rows(inputs, (("surface", "ground"), ("area", "outlines"), ("line", "line"))), *rows,
-        *setting_rows(settings, names), *frame_rows(surface),
-        *setting_rows(settings, [n for n in PRICES if n in type(settings).listed()]),
+        *origin_rows(inputs, (("surface", "ground"), ("area", "outlines"), ("line", "line"))),
+        *setting_rows(settings, names), *frame_rows(surface), *setting_rows(settings, PRICES),
         *corner_rows(surface, drawn),
     ]  # fmt: skip
-    return Outcome(record_table(asked, findings, said), "record", tuple(findings))
+    return record_table(asked, findings, said)

@@ -11,24 +11,21 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import MAIN, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
+from moss_step.science.earthwork.balance import balanced
+from moss_step.science.earthwork.design import Design, Template
+from moss_step.science.earthwork.design import pad as pad_of
 from moss_step.science.earthwork.outline import rings_of
-from moss_step.science.earthwork.works import Built, Design, Template, balanced, built
-from moss_step.science.earthwork.works import pad as pad_of
+from moss_step.science.earthwork.works import Built, built
 from moss_step.steps.cut_fill import CutFillSettings, outlines_of
-from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, InputSpec, Settings, setting
 from moss_step.steps.designs import (
-    BETWEEN,
     GROUND,
-    LOOK,
-    RESULTS,
+    design_kind,
     design_outcome,
     findings_of,
-    record_of,
     slope_setting,
-    works_memory,
 )
 from moss_step.steps.fields import PointsField
 from moss_step.steps.moved_figures import cost, density, shrink, swell
@@ -96,16 +93,7 @@ def _pad(settings: PadSettings, inputs: Inputs, progress: Progress) -> Outcome:
     findings = [first, *findings_of(settings, made, around)]
     said = ["The outlines are one pad, at one level."] if len(areas) > 1 else []
 
-    def record() -> Outcome:
-        return record_of(settings, inputs, surface, areas.geometry, [], findings, said)
-
-    return design_outcome(surface, made, findings, said, record)
-
-
-def _memory(settings: PadSettings, inputs: Inputs) -> float:
-    shapes = optional(inputs, "area", Shapes)
-    surface = as_kind(inputs["surface"], Surface)
-    return works_memory(surface, settings.outline, shapes)
+    return design_outcome(settings, inputs, made, areas.geometry, findings, said)
 
 
 def _label(settings: PadSettings, names: Mapping[str, str]) -> str:
@@ -113,11 +101,9 @@ def _label(settings: PadSettings, names: Mapping[str, str]) -> str:
     return f"Pad on {names['surface']}, {where}"
 
 
-pad = StepKind(
+pad = design_kind(
     kind="pad",
     example="area=areas.gpkg cut_slope=1 fill_slope=1.5",
-    bench="earthwork",
-    group="Designs",
     title="Pad",
     question="What does it take to make level ground here?",
     help=(
@@ -137,14 +123,7 @@ pad = StepKind(
         InputSpec("area", "shapes", "Outline", "In place of one that is drawn.", True, shapes="areas"),
     ),
     settings=PadSettings,
-    gives="surface",
     run=_pad,
-    memory=_memory,
-    records=True,
-    between=BETWEEN,
     label=_label,
-    look=LOOK,
-    main="Depth of cut and fill",
-    beside=RESULTS,
     staple=3,
 )  # fmt: skip

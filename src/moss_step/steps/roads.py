@@ -21,6 +21,8 @@ from moss_step.model.table import Table
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, METRE, PERCENT
+from moss_step.science.earthwork.balance import balanced
+from moss_step.science.earthwork.design import Design, Ground, Path, Template
 from moss_step.science.earthwork.sections import (
     Haul,
     Sections,
@@ -29,20 +31,17 @@ from moss_step.science.earthwork.sections import (
     prismoidal,
     sections_at,
 )
-from moss_step.science.earthwork.works import Built, Design, Ground, Path, Template, balanced, built
+from moss_step.science.earthwork.works import Built, built
 from moss_step.science.relief.profile import values_at
-from moss_step.steps.declare import Inputs, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.declare import Inputs, ResultSpec, Settings, setting
 from moss_step.steps.designs import (
-    BETWEEN,
     GROUND,
     LINE,
-    LOOK,
-    RESULTS,
+    design_kind,
     design_outcome,
     drawn_lines,
     findings_of,
     path_setting,
-    record_of,
     slope_setting,
     works_memory,
 )
@@ -187,9 +186,6 @@ def _road(settings: RoadSettings, inputs: Inputs, progress: Progress) -> Outcome
     findings = _findings(settings, surface, design, made, found)
     drawn = np.array([shapely.LineString(lines[0])], object)
 
-    def record() -> Outcome:
-        return record_of(settings, inputs, surface, drawn, [], findings, [])
-
     def told(make: Any) -> Outcome:
         return Outcome(make(surface, found), f"{len(found.at.stations)} cross-sections", tuple(findings))
 
@@ -201,7 +197,7 @@ def _road(settings: RoadSettings, inputs: Inputs, progress: Progress) -> Outcome
         "sections": partial(told, _as_lines), "heights": partial(told, _as_table),
         "haul": partial(told, _as_chart), "profile": along,
     }  # fmt: skip
-    return design_outcome(surface, made, findings, [], record, more)
+    return design_outcome(settings, inputs, made, drawn, findings, more=more)
 
 
 def _length_of(surface: Surface, path: Path) -> float:
@@ -300,21 +296,13 @@ def _long_section(settings: RoadSettings, surface: Surface, design: Design) -> C
     return Chart(columns, units, "station_m", ("ground", "design"))
 
 
-def _memory(settings: RoadSettings, inputs: Inputs) -> float:
-    shapes = optional(inputs, "line", Shapes)
-    surface = as_kind(inputs["surface"], Surface)
-    return works_memory(surface, settings.path, shapes) + 3e7
-
-
 def _label(settings: RoadSettings, names: Mapping[str, str]) -> str:
     return f"Road, {settings.width:g} m wide, on {names['surface']}"
 
 
-road = StepKind(
+road = design_kind(
     kind="road",
     example='path="412300,5870300;412500,5870420" width=4 every=20 -o sections=sections.gpkg',
-    bench="earthwork",
-    group="Designs",
     title="Road",
     question="What does a road along a line take?",
     help="Volumes from the grid and from cross-sections; side slopes run to where they meet the ground.",
@@ -328,16 +316,10 @@ road = StepKind(
     ),
     inputs=(GROUND, LINE),
     settings=RoadSettings,
-    gives="surface",
     run=_road,
-    memory=_memory,
-    records=True,
-    between=BETWEEN,
+    memory=lambda s, inputs: works_memory(s, inputs) + 3e7,
     label=_label,
-    look=LOOK,
-    main="Depth of cut and fill",
     beside=(
-        *RESULTS,
         ResultSpec("sections", "shapes", "Cross-sections", "Each as a line with its areas and sums."),
         ResultSpec("heights", "table", "Heights across", "Ground and road across each section."),
         ResultSpec("profile", "chart", "Along the line", "Ground and road along the line."),

@@ -9,13 +9,15 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
+from moss_step.science.earthwork.balance import balanced
+from moss_step.science.earthwork.design import Design, Path, Template, pad
 from moss_step.science.earthwork.sections import (
     average_end_area,
     haul_along,
     prismoidal,
     sections_at,
 )
-from moss_step.science.earthwork.works import Design, Path, Template, balanced, built, pad
+from moss_step.science.earthwork.works import built
 
 UTM = "EPSG:32628"
 CELLS = {"square": (0.5, 0.5), "wide": (1.0, 0.25), "high": (0.25, 1.0), "coarse": (2.0, 2.0)}

@@ -1,15 +1,23 @@
-"""The level at which cut and fill balance, and both by level."""
+"""The level at which cut and fill balance, of an outline or of a design, and both by level."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
-from moss_step.model.errors import MossError
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.science.earthwork.design import Design, ways_up
 from moss_step.science.earthwork.kernels.levels import STRIPS, gathered, span_inside, within_step
 from moss_step.science.earthwork.outline import Outline
+from moss_step.science.earthwork.works import Built, built
 
 _STEPS = 8192
 """Steps of height: within the one that holds the level its cells are put in order."""
+_SETTLED, _LEAST_WIDE = 1e-6, 0.5
+"""Metres to which the height of a design is found, and those above and below the ground at first."""
 
 
 class ByLevel:
@@ -91,3 +99,80 @@ class ByLevel:
         level = at * self._step
         cut = (below[-1] - below[at]) - level * (under[-1] - under[at])
         return self.low + level, cut, level * under[at] - below[at]
+
+
+def balanced(
+    surface: Surface, design: Design, factor: float = 1.0, progress: Progress | None = None
+) -> tuple[Design, Built]:
+    """Raise or lower a design until what is cut, times a factor, is what is filled.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols).
+    design
+        What is to be built, at any height.
+    factor
+        Volume of fill from a cubic metre of cut.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    tuple of Design and Built
+        The design at the height that balances, to a thousandth of a millimetre; and what is built.
+
+    Raises
+    ------
+    AskedWronglyError
+        For what is only filled, such as a bund.
+    MossError
+        When there is no such height, or none is known where the design lies.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.balance import balanced
+    >>> from moss_step.science.earthwork.design import Template, pad
+    >>> from moss_step.science.sample import tilted
+    >>> ground = tilted()
+    >>> area = shapely.box(3.0, 3.0, 7.0, 6.0)
+    >>> steep = Template(cut=(0.1, 0.1), fill=(0.1, 0.1))
+    >>> design, made = balanced(ground, pad(ground.frame, area, 0.0, steep))
+    >>> abs(made.moved.net) < 1e-3 * (made.moved.cut + made.moved.fill)
+    True
+    """
+    if design.template.only_fill:
+        raise AskedWronglyError("Nothing is cut for this: it cannot balance.", "Choose a level.")
+    from scipy.optimize import brentq
+
+    tried: dict[float, tuple[float, Built]] = {}
+
+    def excess(by: float) -> float:
+        (progress or silent()).at(1.0 - 0.8 ** len(tried), "Looking for the level that balances")
+        made = built(surface, design.raised(by))
+        tried[by] = factor * made.moved.cut - made.moved.fill, made
+        return tried[by][0]
+
+    low, high = _bracket(surface, design, excess)
+    brentq(excess, low, high, xtol=_SETTLED, rtol=1e-12)
+    best = min(tried, key=lambda by: abs(tried[by][0]))
+    return design.raised(best), tried[best][1]
+
+
+def _bracket(surface: Surface, design: Design, excess: Callable[[float], float]) -> tuple[float, float]:
+    """Two ways up between which a design balances, looked for from the ground along its lines."""
+    metres = surface.metres_per_height
+    ways = ways_up(surface, design)
+    if not ways.size:
+        raise MossError("No height is known where the design lies.", "Draw it where there are heights.")
+    middle, wide = float(ways.mean()), max(float(np.ptp(ways)) / 4.0, _LEAST_WIDE)
+    relief = (surface.summary.high - surface.summary.low) * metres
+    while wide <= 2.0 * relief + 2.0 * _LEAST_WIDE:
+        if excess(middle - wide) > 0.0 > excess(middle + wide):
+            return middle - wide, middle + wide
+        wide *= 2.0
+    raise MossError(
+        "No level balances: one of cut and fill stays larger.",
+        "Draw it on ground that rises and falls, or choose a level.",
+    )

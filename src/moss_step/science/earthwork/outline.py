@@ -193,7 +193,7 @@ class Outline:
         whole grid; ``metres`` are in a unit of both.
         """
         held = np.ascontiguousarray(values)
-        none = np.empty((0, 1, KEPT)), np.empty((0, 0, 2)), np.empty((0, 0, 2))
+        none = np.empty((1, 0, KEPT)), np.empty((0, 0, 2)), np.empty((0, 0, 2))
         sums = np.zeros((self.window.rows, SUMS))
         sums_inside(held, *_for_kernels(base, held), none, *self.ready, sums)
         return _moved(sums, metres)
@@ -239,7 +239,7 @@ class Heights:
         rows, cols = self.values.shape
         blocks = -(-cols // WIDE)
         sizes = (blocks + 1, KEPT), (blocks, 2), (-(-blocks // GROUP), 2)
-        up_to, deep, deepest = (np.empty((rows, *size)) for size in sizes)
+        up_to, deep, deepest = (np.empty((count, rows, kept)) for count, kept in sizes)
         add_up(self.values, self._base, self._plane, up_to, deep, deepest)
         self._kept = up_to, deep, deepest
 
@@ -281,7 +281,8 @@ def rings_of(areas: shapely.Geometry) -> np.ndarray:
     >>> len(rings_of(shapely.union_all([shapely.box(0, 0, 1, 1), shapely.box(2, 0, 3, 1)])))
     2
     """
-    return np.asarray(shapely.get_rings(shapely.get_parts(areas)), object)
+    one = shapely.get_type_id(areas) == shapely.GeometryType.POLYGON
+    return np.asarray(shapely.get_rings(areas if one else shapely.get_parts(areas)), object)
 
 
 def _cells_of(frame: Frame, areas: shapely.Geometry) -> tuple[slice, slice, np.ndarray]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
-from moss_step.science.earthwork.works import Ground, Path, Template
+from moss_step.science.earthwork.design import Ground, Path, Template
 
 _FIRST_REACH, _MOST_REACH = 30.0, 2000.0
 """Metres beside the bed that are looked at, at first and at the most."""
@@ -89,7 +89,7 @@ def sections_at(surface: Surface, path: Path, template: Template, stations: np.n
     --------
     >>> import numpy as np
     >>> from moss_step.science.earthwork.sections import sections_at
-    >>> from moss_step.science.earthwork.works import Path, Template
+    >>> from moss_step.science.earthwork.design import Path, Template
     >>> from moss_step.science.sample import ground
     >>> flat = ground([[0.0] * 30] * 30)
     >>> xmin, ymin, xmax, ymax = flat.frame.box

@@ -11,7 +11,7 @@ from moss_step.science.earthwork.kernels.cover import LEAST, add_piece, clipped
 
 SUMS = 8
 """Sums of a row: cut, fill, area of each, whole area, that without a height, deepest cut and fill."""
-WIDE, GROUP = 32, 16
+WIDE, GROUP = 16, 16
 """Columns of a block, and blocks of a group."""
 _STRIPS = 24
 """Parts of the rows that are looked at beside one another."""
@@ -30,29 +30,14 @@ def _above(values, base, plane, row, col):
 
 
 @numba.njit(nogil=True, cache=True, fastmath=_MIXED)
-def _over_grid(values, base, found):
-    """Add up a stretch of cells over a base of as many."""
+def _over(values, base, start, rise, found):
+    """Add up a stretch of cells over a base of as many; over one of none, over a plane: its height at the
+    first cell, and its rise by a column.
+    """
     cut, fill, up, down, lost, most, least = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    on_grid = base.size > 0
     for c in range(values.size):
-        d = np.float64(values[c]) - np.float64(base[c])
-        lost += 0.0 if d == d else 1.0
-        d = d if d == d else 0.0
-        cut += max(d, 0.0)
-        fill -= min(d, 0.0)
-        up += 1.0 if d > 0.0 else 0.0
-        down += 1.0 if d < 0.0 else 0.0
-        most = max(most, d)
-        least = min(least, d)
-    found[0], found[1], found[2], found[3], found[4] = cut, fill, up, down, lost
-    found[5], found[6] = most, -least
-
-
-@numba.njit(nogil=True, cache=True, fastmath=_MIXED)
-def _over_plane(values, start, rise, found):
-    """Add up a stretch of cells over a plane: its height at the first, and its rise by a column."""
-    cut, fill, up, down, lost, most, least = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-    for c in range(values.size):
-        d = np.float64(values[c]) - (start + rise * c)
+        d = np.float64(values[c]) - (np.float64(base[c]) if on_grid else start + rise * c)
         lost += 0.0 if d == d else 1.0
         d = d if d == d else 0.0
         cut += max(d, 0.0)
@@ -68,30 +53,29 @@ def _over_plane(values, start, rise, found):
 @numba.njit(inline="always", cache=True)
 def _stretch(values, base, plane, row, start, end, found):
     """Add up the columns from ``start`` to before ``end``."""
-    held = values[row, start:end]
-    if base.shape[0] > 0:
-        _over_grid(held, base[row, start:end], found)
-    else:
-        _over_plane(held, plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5), plane[1], found)
+    under = base[row, start:end] if base.shape[0] > 0 else values[row, :0]
+    first = plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5)
+    _over(values[row, start:end], under, first, plane[1], found)
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
 def add_up(values, base, plane, up_to, deep, deepest):
-    """Add up a grid (rows, cols) up to each block (rows, blocks + 1, 5), with the greatest depths of cut and
-    fill of each block (rows, blocks, 2) and of each group of blocks (rows, groups, 2).
+    """Add up a grid (rows, cols) up to each block (blocks + 1, rows, 5), with the greatest depths of cut and
+    fill of each block (blocks, rows, 2) and of each group (groups, rows, 2): a rim moves little from
+    row to row, and finds in the cache what it asks for next.
     """
     rows, cols = values.shape
     for row in numba.prange(rows):
         found = np.zeros(7)
-        up_to[row, 0] = 0.0
-        deepest[row] = 0.0
-        for k in range(deep.shape[1]):
+        up_to[0, row] = 0.0
+        deepest[:, row] = 0.0
+        for k in range(deep.shape[0]):
             _stretch(values, base, plane, row, k * WIDE, min((k + 1) * WIDE, cols), found)
             for j in range(KEPT):
-                up_to[row, k + 1, j] = up_to[row, k, j] + found[j]
+                up_to[k + 1, row, j] = up_to[k, row, j] + found[j]
             for j in range(2):
-                deep[row, k, j] = found[5 + j]
-                deepest[row, k // GROUP, j] = max(deepest[row, k // GROUP, j], found[5 + j])
+                deep[k, row, j] = found[5 + j]
+                deepest[k // GROUP, row, j] = max(deepest[k // GROUP, row, j], found[5 + j])
 
 
 @numba.njit(inline="always", cache=True)
@@ -127,36 +111,36 @@ def _add(found, part, count, sums):
 def _blocks(up_to, deep, deepest, row, a, b, found):
     """What the blocks from ``a`` to before ``b`` hold."""
     for j in range(KEPT):
-        found[j] = up_to[row, b, j] - up_to[row, a, j]
+        found[j] = up_to[b, row, j] - up_to[a, row, j]
     found[5], found[6] = 0.0, 0.0
     k = a
     while k < b:
         if k % GROUP == 0 and k + GROUP <= b:
-            found[5] = max(found[5], deepest[row, k // GROUP, 0])
-            found[6] = max(found[6], deepest[row, k // GROUP, 1])
+            found[5] = max(found[5], deepest[k // GROUP, row, 0])
+            found[6] = max(found[6], deepest[k // GROUP, row, 1])
             k += GROUP
         else:
-            found[5], found[6] = max(found[5], deep[row, k, 0]), max(found[6], deep[row, k, 1])
+            found[5], found[6] = max(found[5], deep[k, row, 0]), max(found[6], deep[k, row, 1])
             k += 1
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(inline="always", cache=True)
 def _span(values, base, plane, kept, row, start, end, part, sums, found):
     """Add the columns from ``start`` to before ``end``, all with one share: whole blocks at once."""
     up_to, deep, deepest = kept
     a, b = -(-start // WIDE), end // WIDE
-    if up_to.shape[0] == 0 or a >= b:
+    if up_to.shape[1] == 0 or a >= b:
         _stretch(values, base, plane, row, start, end, found)
         _add(found, part, end - start, sums)
-        return
-    if start < a * WIDE:
-        _stretch(values, base, plane, row, start, a * WIDE, found)
-        _add(found, part, a * WIDE - start, sums)
-    _blocks(up_to, deep, deepest, row, a, b, found)
-    _add(found, part, (b - a) * WIDE, sums)
-    if b * WIDE < end:
-        _stretch(values, base, plane, row, b * WIDE, end, found)
-        _add(found, part, end - b * WIDE, sums)
+    else:
+        if start < a * WIDE:
+            _stretch(values, base, plane, row, start, a * WIDE, found)
+            _add(found, part, a * WIDE - start, sums)
+        _blocks(up_to, deep, deepest, row, a, b, found)
+        _add(found, part, (b - a) * WIDE, sums)
+        if b * WIDE < end:
+            _stretch(values, base, plane, row, b * WIDE, end, found)
+            _add(found, part, end - b * WIDE, sums)
 
 
 @numba.njit(inline="always", cache=True)
