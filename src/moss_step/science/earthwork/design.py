@@ -261,8 +261,9 @@ def part_around(frame: Frame, box: tuple[float, ...], reach: float) -> Frame:
 
     Examples
     --------
-    >>> from moss_step.model import Frame
-    >>> part_around(Frame(100, 100, dx=2.0, dy=2.0, y0=200.0), (50.0, 50.0, 60.0, 60.0), reach=4.0).shape
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.design import part_around
+    >>> part_around(Frame(100, 100, 0.0, 200.0, 2.0, 2.0), (50.0, 50.0, 60.0, 60.0), reach=4.0).shape
     (11, 11)
     """
     wide, high = frame.cell_metres
@@ -293,8 +294,9 @@ def place_of(frame: Frame, part: Frame) -> tuple[slice, slice]:
 
     Examples
     --------
-    >>> from moss_step.model import Frame
-    >>> whole = Frame(100, 100, dx=2.0, dy=2.0, y0=200.0)
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.design import part_around, place_of
+    >>> whole = Frame(100, 100, 0.0, 200.0, 2.0, 2.0)
     >>> place_of(whole, part_around(whole, (50.0, 50.0, 60.0, 60.0), reach=4.0))
     (slice(67, 78, None), slice(22, 33, None))
     """
