@@ -8,8 +8,9 @@ import numpy as np
 import shapely
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import Cloud, PointClass
 from moss_step.model.outcome import Outcome, Value
+from moss_step.model.point_model import PointModel
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -88,6 +89,13 @@ ALL_OWN = (
     "pad",
     "road",
     "bund",
+    "shape_measures",
+    "segments",
+    "object_points",
+    "train_class",
+    "use_class",
+    "outlines_of",
+    "cloud_changes",
     *BETWEEN,
 )
 """Steps that take their own settings alone."""
@@ -124,6 +132,12 @@ def own_settings(
         "lake_volume": {"column": "z", "level": height(0.5), "interval": relief_ / 7.3 / unit},
         "tin_grid": {},
         "storage": {"level": height(0.5)},
+        "shape_measures": {"measures": "planarity,verticality,height_range", "radii": "45"},
+        "segments": {"method": "distance", "within": 60.0, "least": 2, "classes": "2"},
+        "object_points": {"roof": 500.0, "spacing": 10.0},
+        "train_class": {"radii": "45,90", "method": "gaussian"},
+        "use_class": {"least": 1},
+        "outlines_of": {"of_class": 2, "what": "buildings", "least_area": 1.0, "straight": False},
         "single_trees": {"least": 0.3 * relief_, "window": 35.0, "growth": 0.0},
         "combine": {"weights": None},
         "convert_units": {"to": "metre"},
@@ -159,7 +173,9 @@ def input_for(spec: InputSpec, kind: StepKind, ground: Surface, place: Place) ->
             codes, ground.frame, (ClassEntry(0, "low", "#CAD39B"), ClassEntry(1, "high", "#CF7340"))
         )
     if spec.accepts == "cloud":
-        return points_over(ground)
+        return changed_over(ground) if spec.name == "after" else points_over(ground)
+    if spec.accepts == "point_model":
+        return taught()
     if spec.accepts == "tin":
         return tin_over(ground, place)
     if kind.kind in BETWEEN and spec.name == "points":
@@ -212,10 +228,42 @@ def points_over(ground: Surface) -> Cloud:
     return Cloud(np.concatenate(x), np.concatenate(y), heights, held, frame.crs, ground.unit)
 
 
+def changed_over(ground: Surface) -> Cloud:
+    """The points over a ground, the upper half of the bushes in another class."""
+    cloud = points_over(ground)
+    codes = cloud.attributes["classification"]
+    high = (codes == 4) & (cloud.z > np.median(cloud.z)) if len(cloud) else codes == 4
+    held = {**cloud.attributes, "classification": np.where(high, 5, codes).astype(np.uint8)}
+    return replace(cloud, attributes=held)
+
+
+def taught() -> PointModel:
+    """A class of what stands one to five metres above the ground."""
+    classes = (PointClass(64, "Bush", "#4C6B34"), PointClass(1, "Unassigned", "#B9B6A8"))
+    arrays = {
+        "mean": np.array([[3.0], [30.0]]), "inverse": np.ones((2, 1, 1)), "constant": np.zeros(2),
+        "weight": np.ones(1), "low": np.ones(1, np.float32), "high": np.full(1, 5.0, np.float32),
+    }  # fmt: skip
+    return PointModel("Bush", "gaussian", classes, ("height_above",), (20.0,), arrays)
+
+
+def halves(ground: Surface, place: Place) -> Shapes:
+    """Two samples of a class, and two that are none."""
+    corners = [((3, 3), (10, 18)), ((11, 3), (18, 18)), ((3, 20), (18, 38)), ((19, 20), (33, 38))]
+    made = []
+    for first, last in corners:
+        ends = np.array([place((first[0] - 0.5, first[1] - 0.5)), place((last[0] - 0.5, last[1] - 0.5))])
+        made.append(shapely.box(*ends.min(axis=0), *ends.max(axis=0)))
+    answers = np.array(["yes", "yes", "no", "no"], object)
+    return Shapes(np.array(made, object), {"example": answers}, ground.frame.crs)
+
+
 def inputs_for(kind: StepKind, ground: Surface, place: Place) -> dict[str, Value]:
     inputs = {s.name: input_for(s, kind, ground, place) for s in kind.inputs if not s.optional}
     if kind.kind in ("interpolate", "tin_grid", "coverage"):
         inputs["like"] = ground  # cells of a size of its own would lie otherwise on a mirrored ground
+    if kind.kind == "train_class":
+        inputs["samples"] = halves(ground, place)
     if kind.further is not None:
         inputs |= {name: input_for(kind.further, kind, ground, place) for name in ("a", "b")}
     return inputs
@@ -260,3 +308,8 @@ def result_of(
     kind, _, result = name.partition(".")
     step = catalogue()[kind]
     return step.outcome_of(run_declared(step, settings, dict(inputs), progress or silent()), result)
+
+
+def found(outcome: Outcome, name: str) -> float:
+    """The value of a finding."""
+    return next(f.value for f in outcome.findings if f.name == name)

@@ -161,6 +161,13 @@ def classify(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def cloud_changes(
+    before: Result | Value | str | Path,
+    after: Result | Value | str | Path,
+    *,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def combine(
     *,
     weights: Sequence[float] | None = None,
@@ -598,6 +605,24 @@ def noise_points(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def object_points(
+    cloud: Result | Value | str | Path,
+    *,
+    method: Literal["grid", "likelihood"] = "grid",
+    terrain: Literal["flat", "upland", "forest", "built_up", "scarp"] = "upland",
+    roof: float = 20.0,
+    eaves: float = 2.0,
+    low: float = 0.5,
+    medium: float = 2.0,
+    least: float = 0.15,
+    spacing: float | None = None,
+    classes: Sequence[int] = (),
+    view: Literal["by_density", "air", "drone"] = "by_density",
+    weigh: Literal["forest", "gaussian"] = "forest",
+    water: bool = False,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def open_cloud(
     source: str,
     *,
@@ -663,6 +688,20 @@ def openness(
     *,
     radius: float = 100.0,
     side: Literal["positive", "negative"] = "positive",
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def outlines_of(
+    cloud: Result | Value | str | Path,
+    *,
+    of_class: int = 6,
+    what: Literal["by_class", "buildings", "crowns", "tops", "centre_lines", "wires"] = "by_class",
+    straight: bool = True,
+    least_area: float = 10.0,
+    least_length: float = 5.0,
+    gap: float = 4.0,
+    width: float = 1.2,
+    least_height: float = 2.0,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -816,11 +855,35 @@ def ruggedness(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def segments(
+    cloud: Result | Value | str | Path,
+    *,
+    method: Literal["smooth", "distance"] = "smooth",
+    within: float | None = None,
+    angle: float = 12.0,
+    residual: float = 0.15,
+    least: int = 10,
+    classes: Sequence[int] = (),
+    intensity: float = 0.0,
+    color: float = 0.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def several_lights(
     dem: Result | Value | str | Path,
     *,
     altitude: float = 30.0,
     z_factor: float = 1.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def shape_measures(
+    cloud: Result | Value | str | Path,
+    *,
+    measures: Sequence[Literal["linearity", "planarity", "scattering", "omnivariance", "anisotropy", "eigenentropy", "surface_variation", "verticality", "roughness", "point_density", "height_range", "height_deviation", "echo_ratio", "height_above", "intensity", "color"]] = ('linearity', 'planarity', 'verticality'),
+    radii: str | None = None,
+    best: bool = False,
+    classes: Sequence[int] = (),
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
@@ -985,6 +1048,23 @@ def tin_grid(
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 
+def train_class(
+    cloud: Result | Value | str | Path,
+    samples: Result | Value | str | Path | None = None,
+    *,
+    name: str = "Own class",
+    code: int = 64,
+    color: str = "#8A5A2B",
+    yes: Sequence[Sequence[float]] = (),
+    no: Sequence[Sequence[float]] = (),
+    method: Literal["forest", "gaussian"] = "forest",
+    radii: str | None = None,
+    rare: bool = True,
+    bands: bool = False,
+    classes: Sequence[int] = (),
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
 def triangulate(
     points: Result | Value | str | Path,
     area: Result | Value | str | Path | None = None,
@@ -994,6 +1074,15 @@ def triangulate(
     unit: Literal["as_stated", "metre", "centimetre", "foot", "us_survey_foot", "fathom", "none"] = "as_stated",
     edge_value: float | None = None,
     longest: float = 0.0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Result: ...
+
+def use_class(
+    cloud: Result | Value | str | Path,
+    model: Result | Value | str | Path,
+    *,
+    classes: Sequence[int] = (),
+    least: int = 5,
     progress: Callable[[float, str], None] | None = None,
 ) -> Result: ...
 

@@ -23,7 +23,7 @@ from moss_step.science.interpolate.tin import triangulate
 from moss_step.steps.declare import InputSpec, StepKind, extra
 from moss_step.steps.places import POINTS
 from moss_step.steps.reach import NEIGHBOURS
-from tests.cases import KINDS, RESULTS, points_over
+from tests.cases import KINDS, RESULTS, changed_over, points_over, taught
 from tests.conftest import UTM, surface
 
 rough = (np.random.default_rng(11).normal(size=(24, 30)).cumsum(0).cumsum(1) * 0.3).astype(np.float32)
@@ -70,13 +70,13 @@ _FLAT = (
 REFUSED = {
     "rough": _BUND,
     "level": f"variogram lake_volume interpolate single_trees threshold_curve classify contours hypsometry ridges_valleys {_BUND}",
-    "all no-data": f"bund pad road balance survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
+    "all no-data": f"shape_measures segments object_points train_class use_class outlines_of bund pad road balance survey_change cut_fill variogram lake_volume storage triangulate tin_grid interpolate compare_methods check_heights edit_classes noise_points single_trees ground_points grid_points height_above amount_inside basins blind_patches breach class_change classify contours depressions drain_height fill_depressions flood flow_accumulation flow_directions "
     f"flow_length hypsometry landform mask patches polygonize profile relief_tint reproject resample ridges_valleys slope_classes stream_basins stream_power streams "
     f"suitability threshold_curve wetness {_PLACED} {_BUND}",
-    "one cell": f"variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
-    "one row": f"triangulate tin_grid single_trees slope_classes suitability {_FLAT} {_BUND}",
-    "one column": f"triangulate tin_grid slope_classes suitability {_FLAT} {_BUND}",
-    "lone cell": f"road variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
+    "one cell": f"train_class variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins classify flood horizon hypsometry stream_basins streams {_FLAT} {_BUND}",
+    "one row": f"train_class triangulate tin_grid single_trees slope_classes suitability {_FLAT} {_BUND}",
+    "one column": f"train_class triangulate tin_grid slope_classes suitability {_FLAT} {_BUND}",
+    "lone cell": f"train_class road variogram lake_volume triangulate tin_grid interpolate compare_methods slope_classes suitability threshold_curve basins blind_patches classify contours flood horizon horizon.skyline hypsometry reproject resample ridges_valleys sight_line "
     f"sight_line.stretches stream_basins streams {_BUND}",
     "stripes": f"amount_inside {_PLACED} {_BUND}",
     "island": f"blind_patches contours flood sight_line {_BUND}",
@@ -130,7 +130,7 @@ def scattered_over(ground: Surface) -> Shapes:
 def value_for(spec: InputSpec, ground: Surface) -> object:
     """What a person could give: the ground itself, or what is made from it."""
     if spec.accepts == "cloud":
-        return points_over(ground)
+        return changed_over(ground) if spec.name == "after" else points_over(ground)
     if spec.name == "after" and spec.quantity == "elevation":  # half of the ground was lowered, half raised
         moved = np.where(np.arange(ground.frame.cols) < ground.frame.cols / 2, -1.0, 1.0).astype(np.float32)
         return Surface(ground.values + moved, ground.frame, ground.unit)
@@ -141,8 +141,8 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
     if spec.accepts == "tin":
         spots = scattered_over(ground)
         return triangulate(measured(spots), plane_around(spots.box, spots.crs), spots.crs, ground.unit)
-    if spec.accepts == "table":
-        return Table({"a": np.arange(3.0)})
+    if spec.accepts in ("table", "point_model"):
+        return Table({"a": np.arange(3.0)}) if spec.accepts == "table" else taught()
     if spec is POINTS or spec.title == "Soundings":
         return scattered_over(ground)
     return shapes_over(
@@ -155,11 +155,22 @@ def value_for(spec: InputSpec, ground: Surface) -> object:
     )
 
 
+def parts_of(ground: Surface) -> Shapes:
+    """Quarters of a ground: two are samples of a class, two of none."""
+    xmin, ymin, xmax, ymax = ground.frame.box
+    x, y = (xmin + xmax) / 2, (ymin + ymax) / 2
+    made = [shapely.box(a, b, a + x - xmin, b + y - ymin) for a in (xmin, x) for b in (ymin, y)]
+    return Shapes(np.array(made, object), {"example": np.array([1, 0, 1, 0])}, ground.frame.crs)
+
+
 BESIDE = {
     "cut_fill": {"against": "level"},
     "pad": {"lies": "at_level"},
     "survey_change": {"too_small": "counted"},  # the same ground twice has no change that can be told
     "weigh": {"weights": "1,1"},
+    "segments": {"method": "distance", "least": 2, "classes": "2"},
+    "outlines_of": {"of_class": 2, "what": "buildings", "least_area": 1e-3, "straight": False},
+    "train_class": {"method": "gaussian"},
 }
 """What single steps are asked beside."""
 
@@ -218,6 +229,8 @@ def outcome_of(name: str, ground: Surface, progress: Progress | None = None, ane
         inputs = {s.name: value_for(s, ground) for s in kind.inputs if not s.optional}
         if kind.kind in ("interpolate", "tin_grid"):
             inputs["like"] = ground
+        if kind.kind == "train_class":
+            inputs["samples"] = parts_of(ground)
         if kind.further is not None:
             inputs |= {name: value_for(kind.further, ground) for name in ("a", "b")}
         made = kind.run(kind.checked(settings_for(kind, ground)), inputs, progress or silent())

@@ -14,16 +14,13 @@ from moss_step.model.units import METRE
 from moss_step.science.points.edits import corridor, in_outline
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
+from tests.cases import found
 
 UTM = "EPSG:32628"
 
 
 def run(kind, settings=None, **inputs):
     return run_declared(catalogue()[kind], settings or {}, inputs, silent())
-
-
-def found(outcome, name):
-    return next(f.value for f in outcome.findings if f.name == name)
 
 
 @pytest.fixture(scope="module")

@@ -14,16 +14,13 @@ from moss_step.model.progress import silent
 from moss_step.model.units import FOOT
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
+from tests.cases import found
 
 DATA = Path(__file__).parents[1] / "data"
 
 
 def run(kind: str, settings=None, **inputs):
     return run_declared(catalogue()[kind], settings or {}, inputs, silent())
-
-
-def found(outcome, name):
-    return next(f.value for f in outcome.findings if f.name == name)
 
 
 def test_an_opened_cloud_says_what_it_is():

@@ -15,6 +15,7 @@ from moss_step.model.class_map import ClassMap
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
+from moss_step.model.point_model import PointModel
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
@@ -64,6 +65,23 @@ def close(found: np.ndarray, expected: np.ndarray, what: str, share: float = 2e-
     assert not far.any(), (
         f"{what}: {np.count_nonzero(far)} of {far.size} differ, such as {found[far][:3]} for {expected[far][:3]}"
     )
+
+
+def same_points(one: Cloud, other: Cloud, factor: float) -> None:
+    """Hold the classes and attributes of two clouds against each other, whatever the order of the points."""
+    assert len(one) == len(other)
+    codes = [np.bincount(c.attributes["classification"], minlength=20) for c in (one, other)]
+    assert np.abs(codes[0] - codes[1]).sum() <= 0.01 * len(other), "points fall in other classes"
+    if "height_above" in other.attributes:
+        above, wanted = (np.sort(c.attributes["height_above"].astype(float)) for c in (one, other))
+        np.testing.assert_allclose(above * factor, wanted, rtol=5e-3, atol=5e-3)
+    for measure in ("planarity", "verticality", "share"):
+        if measure in other.attributes:
+            pair = (np.sort(c.attributes[measure].astype(float)) for c in (one, other))
+            np.testing.assert_allclose(*pair, atol=2e-3)
+    if "segment" in other.attributes:
+        pair = (np.sort(np.bincount(c.attributes["segment"])) for c in (one, other))
+        np.testing.assert_array_equal(*pair)
 
 
 def same(
@@ -121,12 +139,10 @@ def same(
         assert len(one) == len(other)
         close(np.sort(one.z * factor - rise), np.sort(other.z), "z")
     elif isinstance(one, Cloud) and isinstance(other, Cloud):
-        assert len(one) == len(other)
-        codes = [np.bincount(c.attributes["classification"], minlength=20) for c in (one, other)]
-        assert np.abs(codes[0] - codes[1]).sum() <= 0.01 * len(other), "points fall in other classes"
-        if "height_above" in other.attributes:
-            above, wanted = (np.sort(c.attributes["height_above"].astype(float)) for c in (one, other))
-            close(above * factor, wanted, "heights", 5e-3)
+        same_points(one, other, factor)
+    elif isinstance(one, PointModel) and isinstance(other, PointModel):
+        assert one.measures == other.measures
+        np.testing.assert_allclose(one.arrays["mean"], other.arrays["mean"], rtol=2e-2, atol=2e-3)
     else:
         assert isinstance(one, Table) and isinstance(other, Table)
         theirs = numbers(dict(other.columns))

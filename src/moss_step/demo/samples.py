@@ -34,6 +34,11 @@ _MADE = (
     ("viewshed", {"dem": "ground.tif", "observers": "413000,5871000"}, "seen.tif"),
     ("viewshed", {"dem": "later.tif", "observers": "413000,5871000"}, "seen_later.tif"),
     ("drain_height", {"dem": "ground.tif"}, "above_water.tif"),
+    (
+        "train_class",
+        {"cloud": "cloud.laz", "samples": "walls.gpkg", "name": "Dry-stone wall", "radii": "5,10,20"},
+        "walls.class.json",
+    ),
     ("triangulate", {"points": "checks.gpkg", "column": "z", "unit": "metre"}, "surface.ply"),
 )
 
@@ -51,6 +56,7 @@ def write_samples(folder: Path) -> None:
         ground = Surface(values.astype(np.float32), frame, whole.unit, "elevation")
         write_surface(folder / f"{name}.tif", ground, name.capitalize())
     write_cloud(folder / "cloud.laz", thinned(frame, whole))
+    write_shapes(folder / "walls.gpkg", samples_of_walls(frame))
     bogs = read_shapes(DATA / "harrow_bogs.gpkg")
     columns = {**bogs.columns, "area_ha": shapely.area(bogs.geometry) / 1e4}
     write_shapes(folder / "areas.gpkg", Shapes(bogs.geometry, columns, bogs.crs))
@@ -63,6 +69,13 @@ def write_samples(folder: Path) -> None:
         paths = {n: str(folder / v) if step.input(n) and "." in v else v for n, v in given.items()}
         outcome, name = do_step(step, paths, silent())[""]
         hand_on(outcome, name, folder / target)
+
+
+def samples_of_walls(frame: Frame) -> Shapes:
+    """Two places that are said to be walls, and two that are not."""
+    corners = [(frame.x0 + 800.0 + a, frame.y0 - 1000.0 + b) for a in (20.0, 120.0) for b in (20.0, 120.0)]
+    areas = np.array([shapely.box(x, y, x + 60.0, y + 60.0) for x, y in corners], object)
+    return Shapes(areas, {"example": np.array(["yes", "no", "yes", "no"], object)}, frame.crs)
 
 
 def check_points(frame: Frame, whole: Surface) -> Shapes:

@@ -21,6 +21,7 @@ from moss_step.formats.las import (
     fill,
     kinds_of,
     opened,
+    own_classes,
     read_cloud,
     read_sample,
 )
@@ -76,6 +77,7 @@ def read_source(source: str, wanted: Wanted = WHOLE, progress: Progress | None =
         cloud, remarks = read_cloud(files[0], wanted, progress)
     else:
         cloud, remarks = read_tiles(tiles, wanted, progress)
+    cloud = replace(cloud, own=own_classes(cloud.head))
     return CloudRead(cloud, tuple(remarks), tuple(tiles))
 
 

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.whole import check_readable
-from moss_step.model.cloud import Cloud, CloudHead, ExtraField, Record, of_returns
+from moss_step.model.cloud import Cloud, CloudHead, ExtraField, PointClass, Record, of_returns
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box
 from moss_step.model.mapped import room_for, too_large
@@ -32,6 +32,8 @@ _SHOWN = 150_000
 _CACHED = 65_536
 """Points whose bytes stay in the processor's cache while each of their values is copied out of them."""
 PLACES = ("X", "Y", "Z")
+LOOKUP, _MOST_NAMED = ("LASF_Spec", 0), 256 * 16
+"""The record that names classes, and the most bytes that it has."""
 _OWN = {"laszip encoded", "copc"}
 """Users of records that belong to the packing of a file, and not to its points."""
 _MODEL, _VERTICAL_UNIT = 3072, 4099
@@ -337,6 +339,19 @@ def _records(header: Any) -> Iterator[Record]:
         except NotImplementedError:
             continue
         yield Record(record.user_id, int(record.record_id), str(record.description), content)
+
+
+def own_classes(head: CloudHead | None) -> tuple[PointClass, ...]:
+    """Classes that a file names itself: 16 bytes each, a code and a description (ASPRS LAS 1.4 R15, 2.8)."""
+    found: dict[int, PointClass] = {}
+    for record in head.records if head is not None else ():
+        if (record.user, record.number) != LOOKUP:
+            continue
+        for at in range(0, min(len(record.content), _MOST_NAMED) - 15, 16):
+            name = record.content[at + 1 : at + 16].split(b"\0")[0].decode("ascii", "replace").strip()
+            if name and name.isprintable():
+                found[record.content[at]] = PointClass(record.content[at], name)
+    return tuple(found.values())
 
 
 def _extra(dimension: Any) -> ExtraField:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,9 +11,9 @@ from typing import Any
 import numpy as np
 
 from moss_step import __version__
-from moss_step.formats.las import PLACES
+from moss_step.formats.las import LOOKUP, PLACES
 from moss_step.formats.whole import in_words, printable, whole_file
-from moss_step.model.cloud import CHUNK, Cloud, CloudHead, ExtraField
+from moss_step.model.cloud import CHUNK, Cloud, CloudHead, ExtraField, PointClass
 from moss_step.model.errors import MossError
 from moss_step.model.frame import reference_system
 from moss_step.model.progress import Progress, silent
@@ -47,8 +48,12 @@ def _header_for(cloud: Cloud) -> Any:
     header.system_identifier = printable(head.system)[:32]
     header.generating_software = f"Moss Step {__version__}"
     for record in head.records:
+        if (record.user, record.number) == LOOKUP:
+            continue
         if record.user != "LASF_Projection" or cloud.crs == head.crs:
             header.vlrs.append(laspy.VLR(record.user, record.number, record.description, record.content))
+    if cloud.own:
+        header.vlrs.append(laspy.VLR(*LOOKUP, "Names of classes", _lookup(cloud.own)))
     if cloud.crs is not None and cloud.crs != head.crs:
         header.add_crs(reference_system(cloud.crs))
     elif head.wkt:
@@ -68,6 +73,13 @@ def _header_for(cloud: Cloud) -> Any:
                 )
             )
     return header
+
+
+def _lookup(classes: Sequence[PointClass]) -> bytes:
+    """A code and a description of 15 bytes for each class (ASPRS LAS 1.4 R15, 2.8)."""
+    return b"".join(
+        bytes([c.code]) + printable(c.name).encode("ascii", "replace")[:15].ljust(15, b"\0") for c in classes
+    )
 
 
 def _storable(kind: str) -> str:

@@ -16,7 +16,7 @@ from moss_step.formats.las_write import write_cloud
 from moss_step.formats.source import members
 from moss_step.formats.whole import write_chunks
 from moss_step.kinds.kind import Columns, Kind, Parts
-from moss_step.model.cloud import Cloud, CloudHead, ExtraField, Record
+from moss_step.model.cloud import Cloud, CloudHead, ExtraField, PointClass, Record
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress, silent
 from moss_step.model.typed import as_kind
@@ -50,6 +50,7 @@ def _parts(value: Cloud) -> Parts:
         "unit": asdict(value.unit),
         "attributes": list(value.attributes),
         "head": _head_parts(value.head),
+        "own": [asdict(c) for c in value.own],
     }
     return about, [value.x, value.y, value.z, *value.attributes.values()]
 
@@ -78,7 +79,8 @@ def _extra_from(about: Mapping[str, Any]) -> ExtraField:
 def _restored(about: Mapping[str, Any], arrays: list[np.ndarray]) -> Cloud:
     attributes = dict(zip(about["attributes"], arrays[3:], strict=True))
     head = _head_from(about["head"])
-    return Cloud(arrays[0], arrays[1], arrays[2], attributes, about["crs"], Unit(**about["unit"]), head)
+    own = tuple(PointClass(**c) for c in about.get("own", []))
+    return Cloud(arrays[0], arrays[1], arrays[2], attributes, about["crs"], Unit(**about["unit"]), head, own)
 
 
 def _columns(outcome: Outcome) -> Columns:

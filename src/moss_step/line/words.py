@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import glob
+import keyword
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
@@ -106,7 +107,8 @@ def do_parser() -> Parser:
 
 
 def pairs(words: Sequence[str]) -> dict[str, str]:
-    """Names and values of words such as ``unit=percent``.
+    """Names and values of words such as ``unit=percent``; for a word that Python keeps for itself, such as
+    ``class``, the setting with ``of_`` before it.
 
     Raises AskedWronglyError for a word that is no pair, and for a name that is given twice.
     """
@@ -115,6 +117,7 @@ def pairs(words: Sequence[str]) -> dict[str, str]:
         name, mark, value = word.partition("=")
         if not mark or not name:
             raise AskedWronglyError(f"'{word}' is not name=value.", "Write for example unit=percent.")
+        name = f"of_{name}" if keyword.iskeyword(name) else name
         if name in result:
             raise AskedWronglyError(f"{name} is given twice.", "Give it once.")
         result[name] = value

@@ -39,6 +39,15 @@ def class_name(code: int) -> str:
     return CLASSES.get(code, f"Own class {code}" if code >= 64 else f"Reserved {code}")
 
 
+@dataclass(frozen=True)
+class PointClass:
+    """A class of points: code, name and colour (#RRGGBB; empty for the usual one of the code)."""
+
+    code: int
+    name: str
+    color: str = ""
+
+
 def of_returns(which: str, number: np.ndarray, of: np.ndarray) -> np.ndarray:
     """Which points are the ``first``, the ``last`` or the ``only`` return of their pulse, or any."""
     if which == "all":
@@ -104,6 +113,8 @@ class Cloud:
     crs: str | None = None
     unit: Unit = UNKNOWN
     head: CloudHead | None = None
+    own: tuple[PointClass, ...] = ()
+    """Classes of its own, beside those of the specification."""
     derived: Derived = field(default_factory=Derived, init=False, repr=False)
 
     def __post_init__(self) -> None:
@@ -114,6 +125,15 @@ class Cloud:
 
     def __len__(self) -> int:
         return len(self.x)
+
+    def class_name(self, code: int) -> str:
+        """The name of a class of its points."""
+        return next((c.name for c in self.own if c.code == code), class_name(code))
+
+    def with_own(self, *classes: PointClass) -> Cloud:
+        """The same points, with further classes of their own."""
+        kept = tuple(c for c in self.own if c.code not in {new.code for new in classes})
+        return replace(self, own=(*kept, *classes))
 
     @property
     def nbytes(self) -> int:

@@ -18,7 +18,13 @@ from moss_step.steps.example import example_of
 BENCHES = ("gather", "points", "surface", "shape", "water", "sight", "earthwork", "classes", "sheet")
 GROUPS: dict[str, tuple[str, ...]] = {
     "gather": ("Bring in", "Fit to the work"),
-    "points": ("Bring in", "Classes of points", "From points to grids", "Heights above ground"),
+    "points": (
+        "Bring in",
+        "Classes of points",
+        "From points to grids",
+        "Shapes and objects",
+        "Heights above ground",
+    ),
     "surface": ("Between places", "Levels", "Between surfaces", "Values", "Cells"),
     "shape": ("Steepness and direction", "Form of the ground", "Place in the ground", "Heights", "Light"),
     "water": (

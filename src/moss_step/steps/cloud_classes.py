@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Literal
 
@@ -21,7 +22,8 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, SHARE
 from moss_step.science.points import edits
 from moss_step.science.points import ground as search
-from moss_step.science.points.blocks import MOST, blocks_of
+from moss_step.science.points.blocks import MOST
+from moss_step.science.points.objects import by_blocks
 from moss_step.steps.clouds import CLOUD, Codes
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField
@@ -31,13 +33,16 @@ _GROUND_SHARE = declared("ground_share", "Ground of all points", MAIN)
 _NOISE = declared("noise_points", "Noise points", USUAL)
 _CHANGED = declared("changed_points", "Points that changed", USUAL)
 _STRAYS = (LOW_NOISE, HIGH_NOISE)
-_CHANGES = ResultSpec("changes", "table", "Changes", "How many points went from which class to which.")
+CHANGES = ResultSpec("changes", "table", "Changes", "How many points went from which class to which.")
+
+
+Terrain = Literal["flat", "upland", "forest", "built_up", "scarp"]
 
 
 class GroundSettings(Settings):
     """Settings of ground_points."""
 
-    terrain: Literal["flat", "upland", "forest", "built_up", "scarp"] = setting(
+    terrain: Terrain = setting(
         "upland",
         "Ground",
         "A ready set: `flat` farmland, rough `upland`, `forest`, `built_up`, steep `scarp`.",
@@ -103,7 +108,7 @@ def _how(settings: GroundSettings) -> search.GroundSet:
     return replace(search.SETS[settings.terrain], **{n: v for n, v in own.items() if v is not None})
 
 
-def _in_plan(cloud: Cloud) -> tuple[Cloud, float]:
+def in_plan(cloud: Cloud) -> tuple[Cloud, float]:
     """The cloud with heights in the unit of the plan, and metres for each such unit; longitude and latitude
     become metres around the middle of the cloud.
     """
@@ -120,24 +125,29 @@ def _in_plan(cloud: Cloud) -> tuple[Cloud, float]:
 
 def _ground_points(settings: GroundSettings, inputs: Inputs, progress: Progress) -> Outcome:
     cloud = as_kind(inputs["cloud"], Cloud)
-    if len(cloud) <= 2 * MOST:
-        codes = _ground_codes(settings, cloud, progress)
-    else:  # too large at once: block by block, each with what its widest things reach into
-        codes = np.ones(len(cloud), np.uint8)
-        blocks = blocks_of(cloud)
-        margin = _reach_of(settings) / min(cloud.plan_metres)
-        for k, block in enumerate(blocks.around(margin)):
-            part = progress.part(min(k / len(blocks), 1.0), min((k + 1) / len(blocks), 1.0))
-            found = _ground_codes(settings, _bare(cloud, block.rows), part)
-            codes[block.rows[block.own]] = found[block.own]
+    return reclassified(cloud, classes_of(cloud), ground_codes_of(settings, cloud, progress))
+
+
+def ground_codes_of(settings: GroundSettings, cloud: Cloud, progress: Progress) -> np.ndarray:
+    """Ground, noise and the rest among all points: too many at once are worked on block by block, each with
+    what its widest things reach into.
+
+    Raises MossError where none is ground.
+    """
+    codes = np.ones(len(cloud), np.uint8)
+
+    def work(rows: np.ndarray, inner: Progress) -> Sequence[np.ndarray]:
+        return [ground_codes(settings, _bare(cloud, rows), inner)]
+
+    by_blocks(cloud, _reach_of(settings), work, [codes], progress)
     if not (codes == GROUND).any():
         raise MossError("No point is ground by these settings.", "Allow steeper ground, or take another set.")
-    return _reclassified(cloud, _classes(cloud), codes)
+    return codes
 
 
-def _ground_codes(settings: GroundSettings, cloud: Cloud, progress: Progress) -> np.ndarray:
+def ground_codes(settings: GroundSettings, cloud: Cloud, progress: Progress) -> np.ndarray:
     """Classes of points by ground and noise."""
-    flat, metres = _in_plan(cloud)
+    flat, metres = in_plan(cloud)
     how = search.scaled(_how(settings), metres)
     if settings.cell is None:  # a cell holds a few points, or most of them would be gaps
         how = replace(how, cell=max(how.cell, search.usual_cell(flat)))
@@ -169,13 +179,13 @@ def _search_memory(settings: Settings, inputs: Inputs) -> float:
     return 260.0 * min(count, 2 * MOST) + 3.0 * count
 
 
-def _classes(cloud: Cloud) -> np.ndarray:
+def classes_of(cloud: Cloud) -> np.ndarray:
     """Classes of the points; 0 where none were ever set."""
     held = cloud.attributes.get("classification")
     return np.zeros(len(cloud), np.uint8) if held is None else np.asarray(held)
 
 
-def _reclassified(cloud: Cloud, before: np.ndarray, codes: np.ndarray, figure: str = "") -> Outcome:
+def reclassified(cloud: Cloud, before: np.ndarray, codes: np.ndarray, figure: str = "") -> Outcome:
     """The outcome of other classes: how many points are ground, and which class became which."""
     ground, strays = int((codes == GROUND).sum()), int(np.isin(codes, _STRAYS).sum())
     findings = (
@@ -187,12 +197,12 @@ def _reclassified(cloud: Cloud, before: np.ndarray, codes: np.ndarray, figure: s
     said = figure or f"{ground / len(codes):.0%} ground".replace("%", " %")
 
     def changes() -> Outcome:
-        return Outcome(_changes(before, codes), said, findings[3:])
+        return Outcome(changes_of(before, codes, cloud), said, findings[3:])
 
     return Outcome(with_classes(cloud, codes), said, findings, (), beside={"changes": changes})
 
 
-def _changes(before: np.ndarray, after: np.ndarray) -> Table:
+def changes_of(before: np.ndarray, after: np.ndarray, cloud: Cloud) -> Table:
     by_pair = np.zeros(256 * 256, np.int64)
     for first in range(0, len(before), CHUNK):
         part = slice(first, first + CHUNK)
@@ -202,8 +212,8 @@ def _changes(before: np.ndarray, after: np.ndarray) -> Table:
     counts = by_pair[held]
     return Table(
         {
-            "before": np.array([class_name(int(p) // 256) for p in held], object),
-            "after": np.array([class_name(int(p) % 256) for p in held], object),
+            "before": np.array([cloud.class_name(int(p) // 256) for p in held], object),
+            "after": np.array([cloud.class_name(int(p) % 256) for p in held], object),
             "count": counts,
             "share": counts / max(len(before), 1),
         },
@@ -244,7 +254,7 @@ ground_points = StepKind(
     look={"column": "classification"},
     memory=_search_memory,
     main="Points",
-    beside=(_CHANGES,),
+    beside=(CHANGES,),
     staple=2,
 )
 
@@ -288,26 +298,19 @@ def _noise_points(settings: NoiseSettings, inputs: Inputs, progress: Progress) -
     cloud = as_kind(inputs["cloud"], Cloud)
     low, high = np.zeros(len(cloud), bool), np.zeros(len(cloud), bool)
     progress.at(0.1, "Looking for noise")
-    if len(cloud) <= 2 * MOST:
-        low, high = _noise(settings, cloud)
-    else:
-        blocks = blocks_of(cloud)
-        margin = _NOISE_REACH / min(cloud.plan_metres)
-        for k, block in enumerate(blocks.around(margin)):
-            progress.at(min(0.1 + 0.9 * k / len(blocks), 1.0), "Looking for noise")
-            found = _noise(settings, _bare(cloud, block.rows))
-            for whole, part in zip((low, high), found, strict=True):
-                whole[block.rows[block.own]] = part[block.own]
-    before = _classes(cloud)
+    by_blocks(
+        cloud, _NOISE_REACH, lambda rows, _: _noise(settings, _bare(cloud, rows)), [low, high], progress
+    )
+    before = classes_of(cloud)
     codes = before.astype(np.uint8)
     codes[np.isin(codes, _STRAYS)] = 1
     codes[low], codes[high] = _STRAYS
     count = int(low.sum() + high.sum())
-    return _reclassified(cloud, before, codes, f"{count:,} noise".replace(",", " "))
+    return reclassified(cloud, before, codes, f"{count:,} noise".replace(",", " "))
 
 
 def _noise(settings: NoiseSettings, cloud: Cloud) -> tuple[np.ndarray, np.ndarray]:
-    flat, metres = _in_plan(cloud)
+    flat, metres = in_plan(cloud)
     side = _REACH * max(search.usual_cell(flat), 1e-9)
     if settings.within is not None:
         side = settings.within / metres
@@ -338,7 +341,7 @@ noise_points = StepKind(
     look={"column": "classification"},
     memory=_search_memory,
     main="Points",
-    beside=(_CHANGES,),
+    beside=(CHANGES,),
     staple=5,
 )
 
@@ -394,7 +397,7 @@ def _edit_classes(settings: EditSettings, inputs: Inputs, progress: Progress) ->
     area = optional(inputs, "area", Shapes)
     progress.at(0.1, "Looking for points inside")
     chosen = _inside(cloud, settings, area)
-    before = _classes(cloud)
+    before = classes_of(cloud)
     if settings.classes:
         chosen &= np.isin(before, settings.classes)
     if settings.above is not None or settings.below is not None:
@@ -405,7 +408,7 @@ def _edit_classes(settings: EditSettings, inputs: Inputs, progress: Progress) ->
         )
     codes = np.where(chosen, np.uint8(settings.to_class), before).astype(np.uint8)
     moved = int((codes != before).sum())
-    return _reclassified(cloud, before, codes, f"{moved:,} changed".replace(",", " "))
+    return reclassified(cloud, before, codes, f"{moved:,} changed".replace(",", " "))
 
 
 def _inside(cloud: Cloud, settings: EditSettings, area: Shapes | None) -> np.ndarray:
@@ -486,6 +489,6 @@ edit_classes = StepKind(
     keeps="lasso",
     memory=lambda s, inputs: 20.0 * len(as_kind(inputs["cloud"], Cloud)),
     main="Points",
-    beside=(_CHANGES,),
+    beside=(CHANGES,),
     staple=6,
 )

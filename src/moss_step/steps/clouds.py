@@ -13,7 +13,7 @@ from pydantic import BeforeValidator
 from moss_step.formats import xyz
 from moss_step.formats.cloud_source import CloudRead, read_foretaste, read_source, tile_shapes
 from moss_step.formats.las import ENDINGS, Wanted
-from moss_step.model.cloud import Cloud, class_name
+from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -152,7 +152,7 @@ def class_table(cloud: Cloud) -> Table:
     return Table(
         {
             "class": held.astype(np.int32),
-            "name": np.array([class_name(int(c)) for c in held], object),
+            "name": np.array([cloud.class_name(int(c)) for c in held], object),
             "count": counts.astype(np.int64),
             "share": counts / max(len(cloud), 1),
         },

@@ -12,7 +12,7 @@ from typing import Self
 import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
-from moss_step.model.cloud import Cloud, class_name
+from moss_step.model.cloud import Cloud
 from moss_step.model.frame import Box, Frame
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
@@ -131,7 +131,7 @@ class CloudPicture(Picture):
             return PointColors.of_grid(pixels_of(self.value, self.top, self._wide), frame)
         held = self._attribute(column, self.top)
         if column == CODES:
-            return ClassesPicture.from_value(ClassMap(held, frame, class_entries(held)))
+            return ClassesPicture.from_value(ClassMap(held, frame, class_entries(held, self.value)))
         return SurfacePicture.from_value(Surface(held, frame, NONE, column))
 
     def _attribute(self, column: str, points: np.ndarray, base: float = 0.0) -> np.ndarray:
@@ -276,7 +276,7 @@ def said_of(cloud: Cloud, point: int, telling: Telling) -> list[str]:
     if "height_above" in held:
         said.append(f"{telling.value(float(held.pop('height_above')), cloud.unit)} above ground")
     if CODES in held:
-        said.append(class_name(int(held.pop(CODES))))
+        said.append(cloud.class_name(int(held.pop(CODES))))
     if "return_number" in held and "number_of_returns" in held:
         said.append(f"return {int(held.pop('return_number'))} of {int(held.pop('number_of_returns'))}")
     if colored(cloud):
@@ -309,7 +309,8 @@ def _closed(top: np.ndarray, heights: np.ndarray) -> np.ndarray:
     return np.where(top >= 0, top, best)
 
 
-def class_entries(codes: np.ndarray) -> tuple[ClassEntry, ...]:
+def class_entries(codes: np.ndarray, cloud: Cloud) -> tuple[ClassEntry, ...]:
     """Names and colours of the classes of points that a grid of codes holds."""
     present = [int(c) for c in np.unique(codes) if c != NO_CLASS]
-    return tuple(ClassEntry(c, class_name(c), point_color(c)) for c in present)
+    own = {c.code: c.color for c in cloud.own if c.color}
+    return tuple(ClassEntry(c, cloud.class_name(c), own.get(c) or point_color(c)) for c in present)
