@@ -699,7 +699,7 @@ def outlines_of(
     straight: bool = True,
     least_area: float = 10.0,
     least_length: float = 5.0,
-    gap: float = 4.0,
+    gap: float = 6.0,
     width: float = 1.2,
     least_height: float = 2.0,
     progress: Callable[[float, str], None] | None = None,

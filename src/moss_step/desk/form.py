@@ -35,6 +35,7 @@ from moss_step.desk.criteria_rows import CriteriaControl
 from moss_step.desk.folder import Folder
 from moss_step.desk.observer_list import ObserversControl
 from moss_step.desk.parts import More, label, row, tool
+from moss_step.desk.picks import PicksControl
 from moss_step.desk.plain import set_tip
 from moss_step.model.typed import as_kind
 from moss_step.steps.declare import Settings, extra, idle_reason, on_screen
@@ -213,6 +214,7 @@ class Form(QWidget):
             "outline": lambda: PlacesControl(title, "Draw it on the plan"),
             "path": lambda: PlacesControl(title, "Draw it on the plan"),
             "lasso": lambda: PlacesControl(title, "Draw around points in the section"),
+            "picks": lambda: PicksControl(title),
             "point_class": lambda: PointClassControl(title),
             "line": lambda: PlacesControl(title, "Draw it on the plan", line=True),
         }
@@ -229,7 +231,7 @@ class Form(QWidget):
         layout = QVBoxLayout(holder)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
-        if isinstance(control, TickControl):
+        if isinstance(control, (TickControl, PicksControl)):
             layout.addWidget(control)
         elif isinstance(control, NumberControl) or (type(control) is TextControl and is_number(field)):
             if isinstance(control, TextControl):

@@ -76,6 +76,14 @@ _POINTS = {
 _OTHER_POINTS = ("#D9A441", "#4E9B9B", "#8C6BB1", "#C46B4A", "#6B8E23", "#5B7FA6")
 
 
+SEGMENTS = (
+    "#4C6B34", "#B9652A", "#2C6E91", "#D9C24A", "#7C6F9C", "#4E9B9B", "#8A5A2B", "#9DBF6C", "#C98AA0",
+    "#2F4B52", "#E0A86B", "#6F8FB8",
+)  # fmt: skip
+"""Colours of segments that lie beside each other."""
+NO_SEGMENT = "#C9C6BA"
+
+
 def point_color(code: int) -> str:
     """Colour of a class of points; those without one of their own take a few in turn."""
     return _POINTS.get(code, _OTHER_POINTS[code % len(_OTHER_POINTS)])

@@ -52,11 +52,32 @@ class OutlineSettings(Settings):
         "`buildings` are outlines, `crowns` and `tops` trees, `centre_lines` walls, `wires` curves; by the "
         "class when left out.",
     )
-    straight: bool = setting(True, "Straighten sides", "Along and across the main direction of a building.")
-    least_area: float = setting(10.0, "Least area", "Of a building.", unit="m²", gt=0, le=1e9)
-    least_length: float = setting(5.0, "Least length", "Of a line.", unit="m", gt=0, le=1e6)
+    straight: bool = setting(
+        True,
+        "Straighten sides",
+        "Along and across the main direction of a building.",
+        when={"what": ("by_class", "buildings")},
+    )
+    least_area: float = setting(
+        10.0,
+        "Least area",
+        "Of a building.",
+        unit="m²",
+        gt=0,
+        le=1e9,
+        when={"what": ("by_class", "buildings")},
+    )
+    least_length: float = setting(
+        5.0,
+        "Least length",
+        "Of a line.",
+        unit="m",
+        gt=0,
+        le=1e6,
+        when={"what": ("by_class", "centre_lines", "wires")},
+    )
     gap: float = setting(
-        4.0, "Longest gap", "In a wall. Too small: pieces; too large: walls run together.", unit="m", gt=0,
+        6.0, "Longest gap", "In a wall. Too small: pieces; too large: walls run together.", unit="m", gt=0,
         le=1000, more=True,
     )  # fmt: skip
     width: float = setting(1.2, "Width", "Of the widest wall.", unit="m", gt=0, le=100, more=True)

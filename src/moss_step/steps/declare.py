@@ -89,9 +89,9 @@ def setting(
     """Declare one setting: its default, title, help, unit and limits (``ge``, ``le``, ``gt``, ``lt``).
 
     ``control`` names a special kind of value: ``file``, ``box``, ``crs``, ``rules``, ``formula``, ``line``,
-    ``outline``, ``path``, ``points``, ``slider``, ``observers`` or ``point_class``. A setting that counts
-    only beside some values of another one names it in ``when``; one that counts only with, or without, an
-    input names that. ``more`` is one that not every use needs: forms fold it away. In the help a choice
+    ``outline``, ``path``, ``points``, ``slider``, ``observers``, ``picks`` or ``point_class``. A setting that
+    counts only beside some values of another one names it in ``when``; one that counts only with, or without,
+    an input names that. ``more`` is one that not every use needs: forms fold it away. In the help a choice
     stands in backticks, and what concerns the command line alone in double brackets.
     """
     about: Any = {

@@ -94,7 +94,7 @@ class TrainSettings(Settings):
     """Settings of train_class."""
 
     name: str = setting("Own class", "Name", "What the class is called.", min_length=1, max_length=60)
-    code: int = setting(64, "Code", "From 64 on codes are free.", ge=_LOWEST, le=255)
+    code: int = setting(64, "Code", "From 64 on codes are free.", ge=_LOWEST, le=255, more=True)
     color: str = setting(
         "#8A5A2B", "Colour", "Red, green and blue as #RRGGBB.", pattern=r"^#[0-9A-Fa-f]{6}$", more=True
     )
@@ -117,6 +117,7 @@ class TrainSettings(Settings):
         True,
         "Rare among the rest",
         "Some of the other points count as counter-examples. Not for a class that most points belong to.",
+        more=True,
     )
     bands: bool = setting(
         False, "Intensity and colours", "They count, too: only for clouds that were flown alike.", more=True

@@ -19,10 +19,11 @@ from moss_step.model.surface import Surface
 from moss_step.model.telling import USUAL, Telling
 from moss_step.model.units import NONE
 from moss_step.scene.camera import Camera
-from moss_step.scene.colors import point_color
+from moss_step.scene.colors import NO_SEGMENT, OCHRE, point_color
 from moss_step.scene.kernels.paint import gather, paint_pixels, splat
 from moss_step.scene.kinds.classes import ClassesPicture
 from moss_step.scene.kinds.point_colors import OWN, PointColors, colored, is_wide, pixels_of
+from moss_step.scene.kinds.segment_colors import SEGMENT, SegmentsPicture, colors_of, entries
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.picture import Legend, Picture
 from moss_step.science.points.cells import by_cell, cells_of, extremes, taken
@@ -37,7 +38,10 @@ _SAID, _ANGLE_STEP = 5, 0.006
 """What the plan says of a point, the section all; degrees of a step of scan angles (ASPRS LAS 1.4 R15)."""
 _PIECE, _MOST_PIECES = 24.0, 500
 """Cells of a piece of a path, and the most pieces of one of its parts."""
-_FIRST = (CODES, "height_above")
+_FIRST = (CODES, "height_above", SEGMENT)
+YES_NO = ("doubtful", "changed")
+"""Attributes that answer a question, 1 for yes."""
+_ANSWERS = (ClassEntry(0, "No", NO_SEGMENT), ClassEntry(1, "Yes", OCHRE))
 _QUIET = (*_FLAGS, "scanner_channel", "user_data")
 """What a point says of itself only where it is set."""
 
@@ -118,6 +122,12 @@ class CloudPicture(Picture):
         return is_wide(self.value)
 
     @cached_property
+    def _segment_colors(self) -> np.ndarray:
+        numbers = self.value.attributes[SEGMENT]
+        grid = np.nan_to_num(taken(numbers, self.top)).astype(np.int64)
+        return colors_of(grid, int(np.max(numbers, initial=0)))
+
+    @cached_property
     def _made(self) -> dict[str, SurfacePicture | ClassesPicture | PointColors]:
         return {}
 
@@ -129,7 +139,13 @@ class CloudPicture(Picture):
             return SurfacePicture.from_value(Surface(values.astype(np.float32), frame, NONE, "density"))
         if column == OWN:
             return PointColors.of_grid(pixels_of(self.value, self.top, self._wide), frame)
+        if column == SEGMENT:
+            grid = self._attribute(column, self.top)
+            segments = int(np.max(self.value.attributes[SEGMENT], initial=0))
+            return SegmentsPicture.from_codes(ClassMap(grid, frame, entries()), segments)
         held = self._attribute(column, self.top)
+        if column in YES_NO:
+            return ClassesPicture.from_value(ClassMap(held, frame, _ANSWERS))
         if column == CODES:
             return ClassesPicture.from_value(ClassMap(held, frame, class_entries(held, self.value)))
         return SurfacePicture.from_value(Surface(held, frame, NONE, column))
@@ -137,7 +153,10 @@ class CloudPicture(Picture):
     def _attribute(self, column: str, points: np.ndarray, base: float = 0.0) -> np.ndarray:
         """An attribute of points (-1 for none): codes (uint8), or numbers less a base (float32)."""
         held = taken(self.value.z if column in ("", HEIGHT) else self.value.attributes[column], points)
-        if column == CODES:
+        if column == SEGMENT:
+            colors = self._segment_colors[np.nan_to_num(held).astype(np.int64)]
+            return np.where(np.isnan(held), np.uint8(NO_CLASS), colors)
+        if column == CODES or column in YES_NO:
             return np.where(np.isnan(held), NO_CLASS, np.nan_to_num(held)).astype(np.uint8)
         return (held - base).astype(np.float32)
 

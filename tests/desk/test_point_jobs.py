@@ -1,0 +1,145 @@
+"""Whole jobs on points: a raw cloud to buildings and plants by two methods, compared; dry-stone walls from two examples to centre lines."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from moss_step.demo import DATA
+from moss_step.demo.lidar import SIDE
+from moss_step.desk.picks import PicksControl
+from tests.desk.driving import pixel
+from tests.desk.jobs import keep
+
+
+@pytest.fixture
+def flown(window, settle):
+    """The survey of Harrow Moss in a window of its own."""
+    window.resize(1280, 800)
+    window.files.open_path(DATA / "harrow_survey.laz")
+    settle(window)
+    return window.work.chosen_id
+
+
+def begin(window, settle, kind, settings=None, **inputs):
+    window.work.choose("")
+    window.begin_step(kind)
+    settle(window)
+    bench = window.benches["points"]
+    if inputs:
+        bench.take_inputs(inputs)
+    if settings:
+        bench.take_settings(settings)
+    settle(window)
+    return bench.panel
+
+
+def done(window, step):
+    assert window.work.state(step) == "done", window.work.reason(step)
+    return window.work.outcome(step)
+
+
+def figure(outcome, name):
+    return next(f.value for f in outcome.findings if f.name == name)
+
+
+def test_a_raw_cloud_to_buildings_and_plants_by_two_methods_that_are_compared(window, settle, flown):
+    begin(window, settle, "object_points", cloud=flown)
+    by_grid = keep(window, settle)
+    begin(window, settle, "object_points", {"method": "likelihood"}, cloud=flown)
+    by_likelihood = keep(window, settle)
+    for step in (by_grid, by_likelihood):
+        cloud = done(window, step).value
+        truth, codes = np.asarray(cloud.attributes["truth"]), cloud.attributes["classification"]
+        assert ((truth == 6) & (codes == 6)).sum() > 0.95 * (truth == 6).sum()
+    begin(window, settle, "cloud_changes", before=by_grid, after=by_likelihood)
+    step = keep(window, settle)
+    compared = done(window, step)
+    assert figure(compared, "agreement") > 0.97 and figure(compared, "kappa") > 0.9
+    changed = compared.value.attributes["changed"]
+    assert figure(compared, "changed_points") == changed.sum() > 0
+    picture = window.work.picture(window.work.chosen_ref)
+    assert {
+        n for n, _ in picture.legend(window.work.study.first_row(window.work.chosen_id), None, "").classes
+    } <= {"Yes", "No"}
+    counts = window.work.outcome(f"{step}.counts").value.columns
+    assert counts["points_before"].sum() == counts["points_after"].sum() == len(changed)
+
+
+def click(window, settle, cloud, segment, at=0.5):
+    """Click a point of a segment that nothing lies on."""
+    rows = np.flatnonzero(cloud.attributes["segment"] == segment)
+    row = rows[int(len(rows) * at)]
+    QTest.mouseClick(
+        window.plan.view,
+        Qt.MouseButton.LeftButton,
+        pos=pixel(window, float(cloud.x[row]), float(cloud.y[row])),
+    )
+    settle(window)
+
+
+def test_dry_stone_walls_from_two_examples_to_centre_lines(window, settle, flown):
+    begin(window, settle, "ground_points", cloud=flown)
+    ground = keep(window, settle)
+    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
+    parted = keep(window, settle)
+    cloud = done(window, parted).value
+    segment, wall = cloud.attributes["segment"], np.asarray(cloud.attributes["truth"]) == 64
+    size = np.bincount(segment)
+    share = np.bincount(segment, weights=wall) / np.maximum(size, 1)
+    walls = [n for n in range(1, len(size)) if share[n] > 0.9][:2]
+    barns = [
+        n
+        for n in range(1, len(size))
+        if (np.asarray(cloud.attributes["truth"])[segment == n] == 6).mean() > 0.9
+    ][:2]
+
+    panel = begin(window, settle, "train_class", {"name": "Dry-stone wall"}, cloud=parted)
+    panel.arm()
+    yes, no = (panel.form.control(n, PicksControl) for n in ("yes", "no"))
+    assert yes.pick.isChecked() and not no.pick.isChecked()
+    for one in walls:
+        click(window, settle, cloud, one)
+    assert len(yes.value()) == 2
+    no.pick.click()
+    assert no.pick.isChecked() and not yes.pick.isChecked()
+    for one in barns:
+        click(window, settle, cloud, one)
+    click(window, settle, cloud, barns[0], 0.4)  # a second click takes it out
+    assert len(no.value()) == 1
+    click(window, settle, cloud, barns[0])
+    assert len(no.value()) == 2 and len(yes.value()) == 2
+    settle(window)
+    assert window.plan.view.live is not None and len(window.plan.view.live.lines) == 8
+    taught = keep(window, settle)
+    outcome = done(window, taught)
+    assert figure(outcome, "recall") > 0.5 and figure(outcome, "examples") == 2
+    for name, column in (
+        ("by_class", "recall"),
+        ("confusion", "given"),
+        ("by_example", "right_share"),
+        ("measures", "contributes"),
+    ):
+        window.work.choose(f"{taught}.{name}")
+        settle(window)
+        assert column in window.work.outcome(f"{taught}.{name}").value.columns
+
+    begin(window, settle, "use_class", cloud=parted, model=taught)
+    marked = keep(window, settle)
+    found = done(window, marked).value
+    codes = found.attributes["classification"]
+    assert 2.0 * (wall & (codes == 64)).sum() / (wall.sum() + (codes == 64).sum()) >= 0.85
+    assert found.class_name(64) == "Dry-stone wall"
+
+    wrong = np.flatnonzero((codes == 64) & ~wall)
+    x, y = float(found.x[wrong[0]]), float(found.y[wrong[0]])
+    outline = tuple((x + a, y + b) for a, b in ((-0.3, -0.3), (-0.3, 0.3), (0.3, 0.3), (0.3, -0.3)))
+    begin(window, settle, "edit_classes", {"to_class": 3, "classes": (64,), "outline": outline}, cloud=marked)
+    mended = keep(window, settle)
+    assert done(window, mended).value.attributes["classification"][wrong[0]] == 3
+
+    begin(window, settle, "outlines_of", {"of_class": 64}, cloud=mended)
+    lines = done(window, keep(window, settle))
+    assert lines.value.kind == "lines"
+    assert figure(lines, "lines_length") == pytest.approx(453.0, rel=0.06)
+    assert SIDE > lines.value.columns["length_m"].max() > 100.0
