@@ -12,6 +12,7 @@ import pytest
 from moss_step.cli import main
 from moss_step.formats.las import read_cloud
 from moss_step.formats.las_write import write_cloud
+from moss_step.formats.point_model import write_model
 from moss_step.formats.raster import read_class_map, read_surface
 from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.tin import read_tin, write_tin
@@ -19,12 +20,13 @@ from moss_step.formats.vector import layers, read_shapes, write_shapes
 from moss_step.kinds.registry import kind_named
 from moss_step.model.class_map import ClassMap
 from moss_step.model.cloud import Cloud
+from moss_step.model.point_model import PointModel
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.model.tin import Tin
 from tests.conftest import surface
-from tests.steps.test_any_ground import KINDS, settings_for, value_for
+from tests.steps.test_any_ground import KINDS, parts_of, settings_for, value_for
 
 GROUND = surface(
     (np.random.default_rng(2).normal(size=(40, 50)).cumsum(0).cumsum(1) * 0.5).astype(np.float32)
@@ -49,6 +51,8 @@ def write(value: object, path: Path) -> Path:
         write_cloud(path, value)
     elif isinstance(value, Tin):
         write_tin(path, value)
+    elif isinstance(value, PointModel):
+        write_model(path, value)
     else:
         assert isinstance(value, Shapes)
         write_shapes(path, value)
@@ -74,6 +78,8 @@ def words_for(kind: str, folder: Path) -> list[str]:
             words.append(
                 f"{spec.name}={write(value, folder / f'{spec.name}{kind_named(spec.accepts).endings[0]}')}"
             )
+    if kind == "train_class":
+        words.append(f"samples={write(parts_of(GROUND), folder / 'samples.gpkg')}")
     if step.further is not None:
         for name in ("a", "b"):
             words.append(
@@ -91,7 +97,7 @@ def run(capsys, *words: object) -> tuple[int, str, str]:
     return code, out, err
 
 
-def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
+def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | PointModel | str:
     if gives == "surface":
         return read_surface(path)[0]
     if gives == "classes":
@@ -100,6 +106,8 @@ def read_back(path: Path, gives: str) -> Surface | ClassMap | Shapes | str:
         return read_shapes(path, layers(path)[0])
     if gives == "cloud":
         return read_cloud(path)[0]
+    if gives == "point_model":
+        return read_model(path)
     return read_tin(path) if gives == "tin" else path.read_text()
 
 
@@ -128,6 +136,8 @@ def test_a_step_writes_its_result_and_says_its_findings(name, capsys, tmp_path):
         assert len(made.classes) > 0 and all(c.name for c in made.classes)
     elif isinstance(made, Cloud):
         assert len(made) > 0 and made.bounds is not None
+    elif isinstance(made, PointModel):
+        assert len(made.classes) == 2 and made.measures
     elif isinstance(made, (Tin, Shapes)):
         assert len(made) > 0 and made.crs == GROUND.frame.crs
     else:

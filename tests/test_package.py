@@ -126,7 +126,12 @@ def test_the_extras_name_all_that_is_imported():
                 )
 
 
-HELD_BY = {"PySide6": "pyside6-essentials", "shiboken6": "pyside6-essentials", "llvmlite": "numba"}
+HELD_BY = {
+    "sklearn": "scikit-learn",
+    "PySide6": "pyside6-essentials",
+    "shiboken6": "pyside6-essentials",
+    "llvmlite": "numba",
+}
 
 
 def name_of(requirement: str) -> str:

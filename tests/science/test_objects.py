@@ -228,3 +228,15 @@ def test_a_model_of_other_measures_is_refused():
         with pytest.raises(MossError, match=said):
             columns_of(these, PointModel("m", "forest", (REST, REST), (name,), (1.0,), {}))
     assert len(names_for([1.0], ["intensity"], True)) == len(set(names_for([1.0], ["intensity"], True)))
+
+
+def test_an_outline_of_very_many_points_is_that_of_few():
+    rng = np.random.default_rng(7)
+    x, y = 40.0 * rng.random(60_000), 25.0 * rng.random(60_000)
+    kept = ~((x > 20.0) & (y > 12.0))
+    thick = Cloud(x[kept], y[kept], np.full(int(kept.sum()), 5.0))
+    spacing = (775.0 / kept.sum()) ** 0.5
+    for straight in (False, True):
+        (area,) = buildings(thick, thick.z, spacing, 20.0, straight).geometry
+        true = shapely.union(shapely.box(0, 0, 40, 12), shapely.box(0, 0, 20, 25))
+        assert area.intersection(true).area / area.union(true).area > (0.98 if not straight else 0.95)

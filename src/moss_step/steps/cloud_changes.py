@@ -123,7 +123,7 @@ cloud_changes = StepKind(
     run=_cloud_changes,
     label=lambda s, names: f"{names['before']} and {names['after']}",
     look={"column": "changed"},
-    memory=lambda s, inputs: 30.0 * len(as_kind(inputs["before"], Cloud)),
+    memory=lambda s, inputs: 20.0 * len(as_kind(inputs["before"], Cloud)),
     main="Points",
     beside=(
         ResultSpec("changes", "table", "Changes", "How many points went from which class to which."),

@@ -93,14 +93,15 @@ def _outlines_of(settings: OutlineSettings, inputs: Inputs, progress: Progress) 
     called = cloud.class_name(settings.of_class)
     if not rows.size:
         raise MossError(f"No point is of the class {settings.of_class}, {called}.", "Choose another class.")
-    above = heights_of(cloud, codes, rows).astype(np.float64)
+    above = heights_of(cloud, codes, rows, progress.part(0.0, 0.2)).astype(np.float64)
     progress.at(0.2, "Looking for shapes")
     flat, spacing = plan_in_metres(cloud).part(rows), spacing_of(cloud)
     what = settings.what if settings.what != "by_class" else _usual(settings.of_class)
     if what in ("crowns", "tops"):
         return _trees(settings, cloud, flat, above, spacing, progress)
     if what == "buildings":
-        found = buildings(flat, above, spacing, settings.least_area, settings.straight)
+        inner = progress.part(0.2, 1.0)
+        found = buildings(flat, above, spacing, settings.least_area, settings.straight, inner)
     elif what == "wires":
         found = wires(flat, spacing, settings.least_length)
     else:
@@ -174,7 +175,7 @@ def _trees(
 
 outlines_of = StepKind(
     kind="outlines_of",
-    example="class=4 what=crowns",
+    example="of_class=4 what=crowns",
     bench="points",
     group="Shapes and objects",
     title="Shapes of a class",
@@ -185,11 +186,9 @@ outlines_of = StepKind(
         "lines of walls, wires as curves."
     ),
     formula=(
-        "outline: gaps of 1.5 spacings closed, ¾ spacing wider; straight: sides along and across the "
-        "main direction; "
-        "centre line: longest way in the shortest tree, through the means of the points around; "
-        "wire: parabola over "
-        "8 spacings"
+        "outline = points with gaps ≤ 3 spacings closed, ¾ spacing wider; straight: sides along and across "
+        "the main direction; centre line = longest way in the shortest tree, through the means around; "
+        "wire = parabola over 8 spacings"
     ),
     words=(
         "footprint",

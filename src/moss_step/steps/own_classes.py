@@ -146,9 +146,10 @@ def _train_class(settings: TrainSettings, inputs: Inputs, progress: Progress) ->
     if not is_text(settings.name) or settings.name != one_line(settings.name):
         raise AskedWronglyError("The name of the class cannot be written in one line.", "Give another.")
     progress.at(0.02, "Looking at the examples")
-    these = standing(cloud, classes_of(cloud), settings.classes)
+    these = standing(cloud, classes_of(cloud), settings.classes, progress.part(0.02, 0.04))
     if not these.rows.size:
         raise MossError("No point is of these classes.", "Take other classes.")
+    progress.at(0.04, "Looking at the examples")
     examples = _gathered(settings, cloud, these, optional(inputs, "samples", Shapes))
     radii = radii_of(settings.radii, cloud, 3)
     bands = [b for b in BANDS if settings.bands and b in cloud.attributes]
@@ -239,13 +240,14 @@ def _each_once(parts: Sequence[tuple[np.ndarray, bool]]) -> list[tuple[np.ndarra
 
     Raises MossError where one is said to be of the class, and not to be.
     """
-    taken: dict[int, bool] = {}
+    taken = np.zeros(1 + max((int(r.max(initial=-1)) for r, _ in parts), default=-1), np.int8)
     result = []
     for rows, is_class in parts:
-        if any(taken.get(int(r), is_class) is not is_class for r in rows):
+        mine, other = (1, 2) if is_class else (2, 1)
+        if (taken[rows] == other).any():
             raise MossError("A segment is an example and a counter-example.", "Take it out of one of them.")
-        new = np.array([r for r in rows.tolist() if r not in taken], np.int64)
-        taken |= dict.fromkeys(new.tolist(), is_class)
+        new = rows[taken[rows] == 0]
+        taken[rows] = mine
         if new.size:
             result.append((new, is_class))
     return result
@@ -437,7 +439,7 @@ train_class = StepKind(
     gives="point_model",
     run=_train_class,
     label=lambda s, names: f"{s.name} taught on {names['cloud']}",
-    memory=lambda s, inputs: 900.0 * len(as_kind(inputs["cloud"], Cloud)) + 2e8,
+    memory=lambda s, inputs: 600.0 * len(as_kind(inputs["cloud"], Cloud)) + 2e8,
     main="Class",
     beside=(
         ResultSpec("by_class", "table", "By class", "Precision, recall and F1 on examples left out."),
@@ -468,7 +470,7 @@ def _use_class(settings: UseSettings, inputs: Inputs, progress: Progress) -> Out
     cloud, model = as_kind(inputs["cloud"], Cloud), as_kind(inputs["model"], PointModel)
     before, own = classes_of(cloud), model.classes[0]
     if "low" not in model.arrays or not np.isfinite(model.arrays["low"]).all():
-        raise AskedWronglyError(f"{model.name} is not one class alone.", "Take one that train_class taught.")
+        raise AskedWronglyError(f"{model.name} is not one class alone.", "Take one that was taught.")
     share = np.full(len(cloud), np.nan, np.float32)
     near = max(model.radii, default=1.0)
 

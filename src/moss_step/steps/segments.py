@@ -186,7 +186,7 @@ segments = StepKind(
     run=_segments,
     label=lambda s, names: f"Segments of {names['cloud']}",
     look={"column": SEGMENT},
-    memory=lambda s, inputs: 420.0 * len(as_kind(inputs["cloud"], Cloud)),
+    memory=lambda s, inputs: 300.0 * len(as_kind(inputs["cloud"], Cloud)),
     main="Points",
     beside=(
         ResultSpec("outlines", "shapes", "Outlines", "The ground of each segment, with points and heights."),

@@ -66,6 +66,7 @@ def entries() -> tuple[ClassEntry, ...]:
 class SegmentsPicture(ClassesPicture):
     """Colours of segments; which is which says the reading."""
 
+    kind = ""
     segments: int = 0
 
     @classmethod

@@ -27,6 +27,8 @@ from moss_step.science.points.segments import SegmentSet, areas_of, segments_of
 
 WATER = 9
 _LYING = (GROUND, LOW_NOISE, HIGH_NOISE, WATER)
+_FILL = 60.0
+"""Metres between points of the ground up to which triangles are laid; wider gaps are filled smoothly."""
 DOUBT = (0.3, 0.7)
 """Shares of a class between which a point is doubtful."""
 
@@ -43,7 +45,9 @@ class Standing:
     attributes: Mapping[str, np.ndarray]
 
 
-def standing(cloud: Cloud, codes: np.ndarray, classes: Sequence[int] = ()) -> Standing:
+def standing(
+    cloud: Cloud, codes: np.ndarray, classes: Sequence[int] = (), progress: Progress | None = None
+) -> Standing:
     """The points that may get a class, with their heights above the ground.
 
     Parameters
@@ -55,6 +59,8 @@ def standing(cloud: Cloud, codes: np.ndarray, classes: Sequence[int] = ()) -> St
         Classes of the points (n).
     classes
         Classes whose points may get another; all but ground, water and noise when left out.
+    progress
+        Told how far it is.
 
     Returns
     -------
@@ -79,10 +85,12 @@ def standing(cloud: Cloud, codes: np.ndarray, classes: Sequence[int] = ()) -> St
     chosen = np.isin(codes, classes) if classes else ~np.isin(codes, _LYING)
     rows = np.flatnonzero(chosen & np.isfinite(cloud.z))
     held = {n: np.asarray(v)[rows] for n, v in cloud.attributes.items()}
-    return Standing(plan_in_metres(cloud).part(rows), heights_of(cloud, codes, rows), rows, held)
+    return Standing(plan_in_metres(cloud).part(rows), heights_of(cloud, codes, rows, progress), rows, held)
 
 
-def heights_of(cloud: Cloud, codes: np.ndarray, rows: np.ndarray) -> np.ndarray:
+def heights_of(
+    cloud: Cloud, codes: np.ndarray, rows: np.ndarray, progress: Progress | None = None
+) -> np.ndarray:
     """Heights of points above the ground, in metres: those that they know, or above what lies between the
     points of the ground.
 
@@ -94,6 +102,8 @@ def heights_of(cloud: Cloud, codes: np.ndarray, rows: np.ndarray) -> np.ndarray:
         Classes of the points (n).
     rows
         Numbers of the points that are asked for (k).
+    progress
+        Told how far it is.
 
     Returns
     -------
@@ -128,7 +138,7 @@ def heights_of(cloud: Cloud, codes: np.ndarray, rows: np.ndarray) -> np.ndarray:
     inner = frame_about(flat, cell)  # and two cells beyond: no point lies outside their middles
     frame = Frame(inner.rows + 4, inner.cols + 4, inner.x0 - 2.0 * cell, inner.y0 + 2.0 * cell, cell, cell)
     try:
-        floor = grid_points(below, frame, "ground", 0.0)
+        floor = grid_points(below, frame, "ground", _FILL, progress=progress)
     except MossError:  # too few points, or all in one line: no surface lies between them
         return np.full(len(rows), np.nan, np.float32)
     floor = replace(floor, values=filled(floor.values.astype(np.float64)))

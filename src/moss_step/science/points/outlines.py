@@ -10,8 +10,13 @@ import shapely
 import shapely.affinity
 
 from moss_step.model.cloud import Cloud
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.science.points.cells import cells_of
 from moss_step.science.points.measures import FORMS, forms_of
+from moss_step.science.points.near import frame_about
 from moss_step.science.points.segments import SegmentSet, segments_of
+from moss_step.science.zones.tracing import parts_of
 
 Shape = Any
 """A polygon or a line: the library's stubs know no lengths and areas of what its functions give."""
@@ -21,6 +26,8 @@ from which on it is one.
 """
 _BETWEEN_WIRES = 0.35
 """Metres between two wires beside each other, at the least."""
+_MANY = 20_000
+"""Points of a building from which on its outline is found by cells."""
 _EDGE = 0.75
 """Spacings from the last points to the edge of a roof, from trials on simulated surveys."""
 
@@ -34,7 +41,14 @@ class Found:
     columns: dict[str, np.ndarray]
 
 
-def buildings(flat: Cloud, above: np.ndarray, spacing: float, least: float, straight: bool) -> Found:
+def buildings(
+    flat: Cloud,
+    above: np.ndarray,
+    spacing: float,
+    least: float,
+    straight: bool,
+    progress: Progress | None = None,
+) -> Found:
     """Outlines of buildings around their points.
 
     An outline closes the gaps between the points (disks of one and a half spacings, Serra 1982), three
@@ -54,6 +68,8 @@ def buildings(flat: Cloud, above: np.ndarray, spacing: float, least: float, stra
         Square metres of the smallest building.
     straight
         Whether sides are straightened.
+    progress
+        Told how far it is.
 
     Returns
     -------
@@ -70,10 +86,12 @@ def buildings(flat: Cloud, above: np.ndarray, spacing: float, least: float, stra
     >>> round(float(found.geometry[0].area)), found.columns["height_m"].tolist()
     (400, [5.0])
     """
-    parts = _parts(flat, 3.0 * spacing, 4)
+    progress = progress or silent()
+    parts = _parts(flat, 3.0 * spacing, 4, progress.part(0.0, 0.5))
     leans = _leans(flat, 3.0 * spacing)
     made: list[tuple[Shape, np.ndarray]] = []
-    for rows in parts:
+    for k, rows in enumerate(parts):
+        progress.at(0.6 + 0.4 * k / len(parts), "Going around buildings")
         hull = _hull(flat, rows, spacing)
         shape = straightened(hull, spacing) if straight else hull
         if shape.area >= least:
@@ -88,11 +106,11 @@ def buildings(flat: Cloud, above: np.ndarray, spacing: float, least: float, stra
     return Found(np.array([shape for shape, _ in made], object), points, columns)
 
 
-def _parts(flat: Cloud, within: float, least: int) -> list[np.ndarray]:
+def _parts(flat: Cloud, within: float, least: int, progress: Progress | None = None) -> list[np.ndarray]:
     """Numbers of the points of each part that hangs together."""
     if not len(flat):
         return []
-    numbers = segments_of(flat, SegmentSet("distance", within, least=least))
+    numbers = segments_of(flat, SegmentSet("distance", within, least=least), progress=progress)
     order = np.argsort(numbers, kind="stable")
     ends = np.cumsum(np.bincount(numbers))
     return [part for part in np.split(order, ends[:-1])[1:] if part.size]
@@ -108,7 +126,9 @@ def _leans(flat: Cloud, radius: float) -> np.ndarray:
 
 
 def _hull(flat: Cloud, rows: np.ndarray, spacing: float) -> Shape:
-    """A hull of points with its hollows, and the edge around them."""
+    """A hull of points with its hollows, and the edge around them; of very many points by cells."""
+    if len(rows) > _MANY:
+        return _hull_of_cells(flat.part(rows), spacing)
     places: Shape = shapely.multipoints(np.column_stack([flat.x[rows], flat.y[rows]]))
     around: Shape = shapely.buffer(places, 1.5 * spacing, quad_segs=4)
     closed: Shape = shapely.buffer(around, -1.5 * spacing, quad_segs=4)
@@ -116,6 +136,32 @@ def _hull(flat: Cloud, rows: np.ndarray, spacing: float) -> Shape:
     widened: Shape = shapely.buffer(whole, _EDGE * spacing, join_style="mitre")
     largest = max(shapely.get_parts(widened), key=lambda p: p.area)
     return shapely.simplify(shapely.Polygon(largest.exterior), 0.25 * spacing)
+
+
+def _hull_of_cells(part: Cloud, spacing: float) -> Shape:
+    """The same of very many points: cells that hold any, gaps between them closed."""
+    from scipy.ndimage import distance_transform_edt  # loaded where it is used: it takes a while
+
+    side, edge = 0.5 * spacing, 4
+    inner = frame_about(part, side)
+    frame = Frame(
+        inner.rows + 2 * edge,
+        inner.cols + 2 * edge,
+        inner.x0 - edge * side,
+        inner.y0 + edge * side,
+        side,
+        side,
+    )
+    held = np.zeros(frame.shape, bool)
+    held.reshape(-1)[cells_of(part, frame)] = True
+    wide = distance_transform_edt(~held) <= 3.0
+    closed = distance_transform_edt(wide) > 3.0
+    found = parts_of((closed | held).astype(np.int32), 0, frame).geometry
+    largest: Shape = max(found, key=lambda p: p.area)
+    widened: Shape = shapely.buffer(
+        shapely.Polygon(largest.exterior), (_EDGE - 0.25) * spacing, join_style="mitre"
+    )
+    return shapely.simplify(shapely.Polygon(widened.exterior), 0.5 * spacing)
 
 
 def straightened(area: Shape, spacing: float) -> Shape:
@@ -328,9 +374,9 @@ def _through_middle(line: Shape, xy: np.ndarray, tree: Any, width: float) -> Sha
 def wires(flat: Cloud, spacing: float, least: float) -> Found:
     """Wires as curves in space.
 
-    Points within ten spacings belong to one line of wires; those of one distance beside its direction are a
-    wire. Along the direction, heights and places beside it follow a parabola
-    over the points around each place, as a catenary of small sag does.
+    Points within ten spacings belong to one line of wires; those of one distance beside its direction are
+    a wire. Along the direction, heights and places beside it follow a parabola over the points around each
+    place, as a catenary of small sag does.
 
     Parameters
     ----------

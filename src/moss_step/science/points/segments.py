@@ -16,7 +16,7 @@ from moss_step.science.points.measures import FORMS, forms_of
 from moss_step.science.points.near import Near, frame_about, near_of
 
 Method = Literal["smooth", "distance"]
-_AT_ONCE = 200_000
+_AT_ONCE = 50_000
 
 
 @dataclass(frozen=True)
@@ -94,10 +94,10 @@ def segments_of(
     cells_of_points(near.starts, cells)
     places, layout = (near.x, near.y, near.z), (near.starts, near.shape, cells)
     surface = (_scaled(near, how.weights, bands or {}), normals, firm)
-    at, state = 0, np.zeros(1, np.int64)
+    at, state, waiting = 0, np.zeros(3, np.int64), np.empty(len(near.x), np.int64)
     while at < len(seeds):
         progress.at(0.4 + 0.5 * at / len(seeds), "Growing segments")
-        at = grow(places, layout, surface, limits, seeds, at, _AT_ONCE, state, labels)
+        at = grow(places, layout, surface, limits, seeds, at, _AT_ONCE, state, waiting, labels)
     result = np.zeros(len(flat), np.uint32)
     result[near.order] = _by_size(labels, int(state[0]), how.least)
     return result

@@ -30,15 +30,18 @@ def cells_of_points(starts, cells):
 
 
 @numba.njit(cache=True, nogil=True)
-def _grow(places, layout, bands, normals, firm, limits, number, waiting, labels):
-    """Grow one segment from the point that waits; how many points it got."""
+def _grow(places, layout, bands, normals, firm, limits, most, state, waiting, labels):
+    """Grow the segment that is under way by about so many points at the most: ``state`` holds its number, how
+    many of those that wait were looked at, and how many wait.
+    """
     x, y, z = places
     starts, (rows, cols), cells = layout
     radius, least_cosine = limits
     square = radius * radius
     first, last = np.empty(9, np.int64), np.empty(9, np.int64)
-    done, held = 0, 1
-    while done < held:
+    number, done, held = state[0], state[1], state[2]
+    end = done + most
+    while done < held and done < end:
         i = waiting[done]
         done += 1
         if not firm[i]:
@@ -64,26 +67,30 @@ def _grow(places, layout, bands, normals, firm, limits, number, waiting, labels)
                 labels[j] = number
                 waiting[held] = j
                 held += 1
-    return held
+    state[1], state[2] = done, held
 
 
 @numba.njit(cache=True, nogil=True)
-def grow(places, layout, surface, limits, seeds, at, most, state, labels):
-    """Grow segments from the seeds, in their order, from the one at ``at`` on until about so many points are
-    taken; the place of the next seed. ``places`` are x, y and z; ``layout`` first points of the columns,
+def grow(places, layout, surface, limits, seeds, at, most, state, waiting, labels):
+    """Grow segments from the seeds, in their order, from the one at ``at`` on until about so many points were
+    looked at; the place of the next seed. ``places`` are x, y and z; ``layout`` first points of the columns,
     their rows and columns, and the column of each point; ``surface`` bands, normals, and which points carry a
-    segment on; ``limits`` radius and least cosine; ``state`` holds the number of segments so far.
+    segment on; ``limits`` radius and least cosine; ``state`` number of the segment under way, and how many of
+    those in ``waiting`` were looked at and wait.
     """
     bands, normals, firm = surface
-    waiting = np.empty(labels.size, np.int64)
-    taken = 0
-    while at < seeds.size and taken < most:
-        i = seeds[at]
-        at += 1
-        if labels[i]:
-            continue
-        state[0] += 1
-        labels[i] = state[0]
-        waiting[0] = i
-        taken += _grow(places, layout, bands, normals, firm, limits, state[0], waiting, labels)
+    left = most
+    while left > 0:
+        if state[1] == state[2]:
+            while at < seeds.size and labels[seeds[at]]:
+                at += 1
+            if at == seeds.size:
+                break
+            state[0] += 1
+            labels[seeds[at]] = state[0]
+            waiting[0] = seeds[at]
+            state[1], state[2] = 0, 1
+        before = state[1]
+        _grow(places, layout, bands, normals, firm, limits, left, state, waiting, labels)
+        left -= state[1] - before
     return at
