@@ -12,7 +12,7 @@ import pytest
 from moss_step.cli import main
 from moss_step.formats.las import read_cloud
 from moss_step.formats.las_write import write_cloud
-from moss_step.formats.point_model import write_model
+from moss_step.formats.point_model import read_model, write_model
 from moss_step.formats.raster import read_class_map, read_surface
 from moss_step.formats.raster_write import write_class_map, write_surface
 from moss_step.formats.tin import read_tin, write_tin
