@@ -33,7 +33,7 @@ _POINTS = 10_000_000
 
 def lines() -> list[Line]:
     """Measure everything on the demo's survey, laid side by side until there are ten million points."""
-    cloud = _many()
+    cloud = many()
     ground = best(lambda: ground_points(cloud, SETS["upland"]), 2)
     found = [
         _reading(cloud),
@@ -125,7 +125,7 @@ def _drawing(cloud: Cloud) -> Iterator[Line]:
     )  # fmt: skip
 
 
-def _many() -> Cloud:
+def many() -> Cloud:
     survey, _ = read_cloud(DATA / "harrow_survey.laz")
     times = -(-_POINTS // len(survey))
     side = int(np.ceil(times**0.5))

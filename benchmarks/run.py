@@ -9,7 +9,7 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import block, earthwork, measures, points, relief, sight, surfaces, water, window
+from benchmarks import block, earthwork, measures, objects, points, relief, sight, surfaces, water, window
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -31,6 +31,7 @@ def main() -> int:
         *points.lines(),
         *surfaces.lines(),
         *earthwork.lines(),
+        *objects.lines(),
         *block.lines(ground),
         *of_window,
     ]

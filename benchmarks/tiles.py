@@ -43,10 +43,10 @@ def write_tiles(folder: Path, tiles: int = TILES) -> int:
     """Write tiles beside each other: one is written, the others are the same points at another place. Gives
     the number of all points.
     """
-    from benchmarks.points import _many
+    from benchmarks.points import many
     from moss_step.formats.las_write import write_cloud
 
-    cloud = _many()
+    cloud = many()
     first = folder / "tile_00.laz"
     write_cloud(first, cloud)
     (xmin, ymin, xmax, ymax), _ = cloud.bounds or ((0.0,) * 4, (0.0, 0.0))

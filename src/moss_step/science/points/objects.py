@@ -22,7 +22,7 @@ from moss_step.science.points.grids import grid_points, heights_above
 from moss_step.science.points.ground import usual_cell
 from moss_step.science.points.learning import calmed, shares_of, within_reach
 from moss_step.science.points.near import frame_about, plan_in_metres
-from moss_step.science.points.roofs import BUILDING, HIGH, ObjectSet, bands_of
+from moss_step.science.points.roofs import BUILDING, HIGH, WIRE, ObjectSet, bands_of
 from moss_step.science.points.segments import SegmentSet, areas_of, segments_of
 
 WATER = 9
@@ -288,9 +288,26 @@ def objects_by_likelihood(
     plants = bands_of(these.above, how)
     codes = np.where(codes == HIGH, plants, codes)
     small = _small(these, codes == BUILDING, how)
+    small |= _short(these, codes == WIRE, how)
     codes = np.where(small, plants, codes).astype(np.uint8)
     codes[_under_roofs(these.flat, codes == BUILDING, how)] = BUILDING
     return codes, shares.max(axis=1)
+
+
+def _short(these: Standing, wire: np.ndarray, how: ObjectSet) -> np.ndarray:
+    """Points of what is no wire: it is shorter than one, or hangs lower."""
+    rows = np.flatnonzero(wire)
+    result = np.zeros(len(wire), bool)
+    if rows.size:
+        part = these.flat.part(rows)
+        joined = segments_of(part, SegmentSet("distance", max(8.0 * how.spacing, 4.0), least=1))
+        long = np.zeros(int(joined.max()) + 1)
+        for number in range(1, len(long)):
+            mine = joined == number
+            low = np.nanmedian(these.above[rows[mine]]) < how.wire_height
+            long[number] = 0.0 if low else np.hypot(np.ptp(part.x[mine]), np.ptp(part.y[mine]))
+        result[rows] = (long < how.wire_length)[joined]
+    return result
 
 
 def _under_roofs(flat: Cloud, building: np.ndarray, how: ObjectSet) -> np.ndarray:

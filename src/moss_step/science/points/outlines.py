@@ -20,9 +20,9 @@ from moss_step.science.zones.tracing import parts_of
 
 Shape = Any
 """A polygon or a line: the library's stubs know no lengths and areas of what its functions give."""
-_SHORT_SHARE, _BOXY = 0.2, 0.8
-"""Share of the square root of an outline's area below which a side is no side, and share of its rectangle
-from which on it is one.
+_SHORT_SHARE, _BOXY = 0.2, 0.85
+"""Share of the square root of an outline's area below which a side is no side, and what an outline and its
+rectangle share, of both together, from which on it is one.
 """
 _BETWEEN_WIRES = 0.35
 """Metres between two wires beside each other, at the least."""
@@ -185,11 +185,11 @@ def straightened(area: Shape, spacing: float) -> Shape:
     >>> from moss_step.science.points.outlines import straightened
     >>> ragged = shapely.Polygon([(0, 0), (5, 0.1), (10, 0), (10.1, 3), (10, 6), (0, 6)])
     >>> round(straightened(ragged, 0.5).area, 1)
-    59.8
+    59.9
     """
-    box = shapely.minimum_rotated_rectangle(area)
-    if area.area > _BOXY * box.area:
-        return _shrunk(box, area.area)
+    box = _rectangle(area)
+    if box.intersection(area).area > _BOXY * box.union(area).area:
+        return box
     turn = main_direction(area)
     level = shapely.affinity.rotate(area, -turn, origin=(0.0, 0.0))
     corners = shapely.get_coordinates(shapely.simplify(level, 1.5 * spacing).exterior)[:-1]
@@ -204,12 +204,27 @@ def straightened(area: Shape, spacing: float) -> Shape:
     return made if kept else shapely.minimum_rotated_rectangle(area)
 
 
-def _shrunk(box: Shape, area: float) -> Shape:
-    """A rectangle with each side as far inwards as gives it an area."""
-    corners = shapely.get_coordinates(box.exterior)
-    a, b = np.hypot(*np.diff(corners, axis=0)[:2].T)
-    inwards = (a + b - np.sqrt((a + b) ** 2 - 4.0 * (a * b - area))) / 4.0
-    return shapely.buffer(box, -inwards, join_style="mitre")
+def _rectangle(area: Shape) -> Shape:
+    """The rectangle with the centre and the second moments of an area, turned as fits it best."""
+    x, y = (shapely.get_coordinates(area.exterior) - shapely.get_coordinates(area.centroid)).T
+    cross = x[:-1] * y[1:] - x[1:] * y[:-1]
+    total = cross.sum() / 2.0
+    xx = (cross * (x[:-1] ** 2 + x[:-1] * x[1:] + x[1:] ** 2)).sum() / 12.0 / total
+    yy = (cross * (y[:-1] ** 2 + y[:-1] * y[1:] + y[1:] ** 2)).sum() / 12.0 / total
+    mixed = x[:-1] * y[1:] + 2 * x[:-1] * y[:-1] + 2 * x[1:] * y[1:] + x[1:] * y[:-1]
+    xy = (cross * mixed).sum() / 24.0 / total
+    best: Shape = shapely.minimum_rotated_rectangle(area)
+    most, about = -1.0, main_direction(area)
+    for turn in np.radians(about + np.arange(-8.0, 8.5, 1.0)):
+        c, s = np.cos(turn), np.sin(turn)
+        wide = np.sqrt(12.0 * max(c * c * xx + 2 * c * s * xy + s * s * yy, 0.0)) / 2.0
+        high = np.sqrt(12.0 * max(s * s * xx - 2 * c * s * xy + c * c * yy, 0.0)) / 2.0
+        corners = np.array([(-wide, -high), (wide, -high), (wide, high), (-wide, high)])
+        box = shapely.Polygon(corners @ np.array([(c, s), (-s, c)]) + shapely.get_coordinates(area.centroid))
+        held = box.intersection(area).area
+        if held > most:
+            best, most = box, held
+    return best
 
 
 def main_direction(area: Shape) -> float:
