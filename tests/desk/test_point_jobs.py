@@ -2,12 +2,13 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
 from moss_step.demo import DATA
 from moss_step.demo.lidar import SIDE
 from moss_step.desk.picks import PicksControl
+from moss_step.scene.sketch import Sketch
 from tests.desk.driving import pixel
 from tests.desk.jobs import keep
 
@@ -143,3 +144,73 @@ def test_dry_stone_walls_from_two_examples_to_centre_lines(window, settle, flown
     assert lines.value.kind == "lines"
     assert figure(lines, "lines_length") == pytest.approx(453.0, rel=0.06)
     assert SIDE > lines.value.columns["length_m"].max() > 100.0
+
+
+def test_segments_are_picked_in_the_section_and_in_the_block(window, settle, flown):
+    begin(window, settle, "ground_points", cloud=flown)
+    ground = keep(window, settle)
+    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
+    parted = keep(window, settle)
+    cloud = done(window, parted).value
+    panel = begin(window, settle, "train_class", cloud=parted)
+    panel.arm()
+    yes = panel.form.control("yes", PicksControl)
+    rows = np.flatnonzero(np.asarray(cloud.attributes["truth"]) == 6)
+    barn = int(np.bincount(cloud.attributes["segment"][rows]).argmax())
+    rows = np.flatnonzero(cloud.attributes["segment"] == barn)
+    x, y = float(np.median(cloud.x[rows])), float(np.median(cloud.y[rows]))
+
+    window.views.show_view("section")
+    window.views.section.show_line((x - 20.0, y, x + 20.0, y), window.plan.view.scene)
+    settle(window)
+    chart = window.views.section.chart
+    drawn = next(b for b in chart.points if b.step == parted)
+    place = next(k for k, row in enumerate(drawn.rows) if cloud.attributes["segment"][row] == barn)
+    at = chart.plot.getViewBox().mapViewToScene(
+        QPointF(float(drawn.along[place]), float(drawn.heights[place]))
+    )
+    QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, pos=chart.plot.mapFromScene(at))
+    settle(window)
+    assert len(yes.value()) == 1
+    assert panel.segmented().numbers[rows[0]] == barn == panel._segment(panel.segmented(), yes.value()[0])
+
+    window.views.show_view("block")
+    window.plan.view.show_box((x - 40.0, y - 40.0, x + 40.0, y + 40.0))
+    window.views.block.look("top")
+    settle(window)
+    block = window.views.block
+    pixels = [QPoint(px, py) for px in range(20, block.width(), 6) for py in range(20, block.height(), 6)]
+    near = min(pixels, key=lambda p: np.hypot(*(np.array(block.place_at(QPointF(p)) or (0.0, 0.0)) - (x, y))))
+    QTest.mouseClick(block, Qt.MouseButton.LeftButton, pos=near)
+    settle(window)
+    assert not yes.value(), "the second click took it out"
+
+
+def test_an_outline_adds_the_segments_inside_it(window, settle, flown):
+    begin(window, settle, "ground_points", cloud=flown)
+    ground = keep(window, settle)
+    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
+    parted = keep(window, settle)
+    cloud = done(window, parted).value
+    panel = begin(window, settle, "train_class", cloud=parted)
+    truth = np.asarray(cloud.attributes["truth"])
+    x, y = cloud.x[truth == 6], cloud.y[truth == 6]
+    corners = [
+        (x.min() - 2, y.min() - 2),
+        (x.min() - 2, y.max() + 2),
+        (x.max() + 2, y.max() + 2),
+        (x.max() + 2, y.min() - 2),
+    ]
+    panel._control("no").pick.click()
+    panel._draw_outline()
+    panel.pick_inside(Sketch("areas").adding(corners))
+    settle(window)
+    picked = {panel._segment(panel.segmented(), p) for p in panel._control("no").value()}
+    inside = (
+        (cloud.x > corners[0][0])
+        & (cloud.x < corners[2][0])
+        & (cloud.y > corners[0][1])
+        & (cloud.y < corners[1][1])
+    )
+    assert picked == {int(n) for n in np.unique(cloud.attributes["segment"][inside]) if n}
+    assert panel._control("yes").value() is None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import Any
 
@@ -56,6 +56,12 @@ class PicksControl(Control):
             self._picks.append(place)
         else:
             self._picks.remove(same)
+        self._show()
+        self.changed.emit()
+
+    def add(self, places: Sequence[Pick]) -> None:
+        """Add places, and tell."""
+        self._picks += places
         self._show()
         self.changed.emit()
 

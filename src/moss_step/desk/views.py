@@ -26,6 +26,7 @@ from moss_step.desk.png import write_png
 from moss_step.desk.section.drawer import SectionDrawer
 from moss_step.desk.table.drawer import TableDrawer
 from moss_step.desk.work import Work
+from moss_step.scene.corridor import Beside
 from moss_step.scene.layers import Scene
 from moss_step.scene.snapshot import Snapshot
 from moss_step.science.sight.line import SightLine
@@ -99,6 +100,8 @@ class Views(QSplitter):
         view.pointed.connect(lambda place: self._current().follow(place))
         view.pointed.connect(self.block.mark_place)
         self.block.pointed.connect(self._point_in_block)
+        self.block.clicked.connect(lambda place: self._current().use_point(*place))
+        self.section.chart.clicked.connect(self._use_row)
         self.plan.views.picked.connect(self.show_view)
         self.plan.compare.way_picked.connect(self._compare_by)
         self.plan.compare.closed.connect(self.end_comparing)
@@ -249,6 +252,10 @@ class Views(QSplitter):
         """The bench may want the place; else a click on a shape selects its row while the table is open."""
         if not self._current().use_point(*place) and self.table.isVisible():
             self.table.select_at(*place, _CLICK_REACH / self.plan.view.camera.scale)
+
+    def _use_row(self, drawn: Beside, place: int) -> None:
+        """The bench may want a point of a cloud that was clicked in the section."""
+        self._current().use_row(drawn.step, int(drawn.rows[place]))
 
     def _pull(self, line: Line) -> None:
         bench = self._current()

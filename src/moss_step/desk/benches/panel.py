@@ -210,6 +210,10 @@ class StepPanel(QWidget):
         """Take a place that was clicked; tells whether it was wanted."""
         return False
 
+    def use_row(self, ref: str, row: int) -> bool:
+        """Take a point of a cloud that was clicked; tells whether it was wanted."""
+        return False
+
     def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
         """A handle on the plan is dragged, or was let go."""
 

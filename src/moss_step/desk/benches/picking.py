@@ -5,13 +5,17 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.parts import button
 from moss_step.desk.picks import Pick, PicksControl
 from moss_step.desk.plan.live import Live
+from moss_step.desk.plan.tools.vertices import VertexTool
 from moss_step.model.cloud import Cloud
 from moss_step.scene.colors import DEEP, LICHEN, OCHRE
 from moss_step.scene.kinds.cloud import CloudPicture
+from moss_step.scene.sketch import Sketch
 from moss_step.science.points.picking import Segmented
 from moss_step.steps.declare import StepKind, extra
 
@@ -27,6 +31,12 @@ class PickPanel(StepPanel):
     """Clicks pick segments into the list whose button is down, and out of it."""
 
     _held: tuple[int, Segmented | None] | None = None
+
+    def build(self, layout: QVBoxLayout) -> None:
+        """A button that picks many at once, above the settings."""
+        tip = "Click from corner to corner; segments that lie mostly inside are picked"
+        layout.addWidget(button("Pick all inside an outline", tip, self._draw_outline))
+        super().build(layout)
 
     def load(self) -> None:
         """Lists tell what is wanted of the plan."""
@@ -51,13 +61,23 @@ class PickPanel(StepPanel):
         if found is None or not isinstance(picture, CloudPicture):
             self.note.show_lines("The points have no segments: run segments on them first.")
             return True
-        point = picture.nearest(x, y)
-        segment = int(found.numbers[point]) if point >= 0 else 0
-        if not segment:
-            self.note.show_lines("No segment lies there.")
-            return True
-        self.pick(segment)
+        self._pick_of(found, picture.nearest(x, y))
         return True
+
+    def use_row(self, ref: str, row: int) -> bool:
+        """A click on a point in the section picks its segment."""
+        found = self.segmented()
+        if not self.picking or found is None or ref != self._cloud_ref():
+            return False
+        self._pick_of(found, row)
+        return True
+
+    def _pick_of(self, found: Segmented, row: int) -> None:
+        segment = int(found.numbers[row]) if row >= 0 else 0
+        if segment:
+            self.pick(segment)
+        else:
+            self.note.show_lines("No segment lies there.")
 
     def pick(self, segment: int) -> None:
         """Put a segment into the list that is picked into, or take it out."""
@@ -67,6 +87,25 @@ class PickPanel(StepPanel):
         control = self._control(self.picking)
         same = next((p for p in control.value() or () if self._segment(found, p) == segment), None)
         control.toggle(found.place(segment), same)
+        self.show_picks()
+
+    def _draw_outline(self) -> None:
+        if not self.picking:
+            self._choose(self._names[0])
+        self._tool = VertexTool(Sketch("areas"), lambda: np.empty((0, 2)), self.rounded, adding=True)
+        self._tool.result.connect(self.pick_inside)
+        self.tool_wanted.emit(self._tool)
+
+    def pick_inside(self, sketch: Sketch) -> None:
+        """Pick the segments that lie mostly inside an outline, beside those that were picked."""
+        self.tool_wanted.emit(None)
+        found = self.segmented()
+        if found is None or not sketch.shapes:
+            return
+        control = self._control(self.picking)
+        held = {self._segment(found, p) for p in control.value() or ()}
+        new = [s for s in found.inside(np.array(sketch.shapes[-1].vertices)) if s not in held]
+        control.add([found.place(segment) for segment in new])
         self.show_picks()
 
     def show_settings(self, names: Any, values: Any) -> None:

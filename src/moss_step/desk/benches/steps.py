@@ -232,6 +232,10 @@ class StepBench(Bench):
         """Take a place that was clicked; tells whether it was wanted."""
         return self.panel is not None and self.panel.use_point(x, y)
 
+    def use_row(self, ref: str, row: int) -> bool:
+        """Take a point of a cloud that was clicked; tells whether it was wanted."""
+        return self.panel is not None and self.panel.use_row(ref, row)
+
     def drag_handle(self, number: int, x: float, y: float, ended: bool) -> None:
         """A handle on the plan is dragged, or was let go."""
         if self.panel is not None:

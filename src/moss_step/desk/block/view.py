@@ -43,7 +43,7 @@ from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.pairs import Pair, pair_of, sheet_of, with_after
 
 _TEXTURE, _NEAR_TEXTURE, _RESTS_AFTER = 2048, 1200, 220
-_BOLD = 3
+_BOLD, _STILL = 3, 4
 """Pixels of the whole ground's picture that lie on one of the screen, about, when it is seen whole."""
 _MOST_NAMES = 60
 MOST_POINTS = 600_000
@@ -58,6 +58,8 @@ class BlockView(QWidget):
 
     pointed = Signal(object)
     """Coordinates under the pointer, or None."""
+    clicked = Signal(object)
+    """A place of the ground was clicked."""
 
     def __init__(self, work: Work, plan: PlanView) -> None:
         super().__init__()
@@ -72,6 +74,7 @@ class BlockView(QWidget):
         self._fitted: object = None
         self.pair: Pair | None = None
         self._pressed: QPointF | None = None
+        self._went_down = QPointF()
         self._stale = True
         self.patch: tuple[object, Patch | None] = (None, None)
         self.standing: list[Standing] = []
@@ -495,7 +498,7 @@ class BlockView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Begin to orbit, or to pan with the right or middle button."""
-        self._pressed = event.position()
+        self._pressed = self._went_down = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Orbit, pan, or read what is under the pointer."""
@@ -511,8 +514,12 @@ class BlockView(QWidget):
             self._lead_plan()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go."""
+        """Let go; where the button went down, that is a click."""
+        still = (event.position() - self._went_down).manhattanLength() <= _STILL
         self._pressed = None
+        place = self.place_at(event.position()) if still else None
+        if place is not None:
+            self.clicked.emit(place)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Zoom to the pointer."""

@@ -37,6 +37,8 @@ class SectionChart(PlotFrame):
     """Number of the point under the pointer; -1 outside."""
     lassoed = Signal(object)
     """Corners that were drawn around points: metres along the line, and heights."""
+    clicked = Signal(object, int)
+    """A point of a cloud was clicked: the points that are drawn, and its place among them."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -162,6 +164,7 @@ class SectionChart(PlotFrame):
         self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
         self._add_legend()
         self.plot.scene().sigMouseMoved.connect(self._on_moved)
+        self.plot.scene().sigMouseClicked.connect(self._on_clicked)
         self.lasso = Lasso(self.library, self.plot)
         self.lasso.on = self.lassoing
         self.lasso.drawn.connect(self._keep_lasso)
@@ -267,6 +270,11 @@ class SectionChart(PlotFrame):
         self.near = self._nearest(x, float(at.y()))
         self.point_at(int(np.clip(np.searchsorted(distance, x), 0, len(distance) - 1)))
         self.pointed.emit(self.at)
+
+    def _on_clicked(self, event: Any) -> None:
+        self._on_moved(event.scenePos())
+        if self.near is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(*self.near)
 
     def _nearest(self, along: float, height: float) -> tuple[Beside, int] | None:
         """The point within some pixels of a place of the chart."""
