@@ -77,7 +77,7 @@ def read_source(source: str, wanted: Wanted = WHOLE, progress: Progress | None =
         cloud, remarks = read_cloud(files[0], wanted, progress)
     else:
         cloud, remarks = read_tiles(tiles, wanted, progress)
-    cloud = replace(cloud, own=own_classes(cloud.head))
+    cloud = replace(cloud, own=own_classes(files[0]))
     return CloudRead(cloud, tuple(remarks), tuple(tiles))
 
 

@@ -34,6 +34,8 @@ _CACHED = 65_536
 PLACES = ("X", "Y", "Z")
 LOOKUP, _MOST_NAMED = ("LASF_Spec", 0), 256 * 16
 """The record that names classes, and the most bytes that it has."""
+_HEAD, _RECORD, _MOST_RECORDS = 104, 54, 10_000
+"""Bytes of a head up to the number of its records, before the content of one, and most that are read."""
 _OWN = {"laszip encoded", "copc"}
 """Users of records that belong to the packing of a file, and not to its points."""
 _MODEL, _VERTICAL_UNIT = 3072, 4099
@@ -341,17 +343,36 @@ def _records(header: Any) -> Iterator[Record]:
         yield Record(record.user_id, int(record.record_id), str(record.description), content)
 
 
-def own_classes(head: CloudHead | None) -> tuple[PointClass, ...]:
-    """Classes that a file names itself: 16 bytes each, a code and a description (ASPRS LAS 1.4 R15, 2.8)."""
+def own_classes(path: Path) -> tuple[PointClass, ...]:
+    """Classes that a file names itself: 16 bytes each, a code and a description (ASPRS LAS 1.4 R15, 2.8).
+
+    They are read here, since the library leaves all but letters and digits out of the descriptions.
+    """
     found: dict[int, PointClass] = {}
-    for record in head.records if head is not None else ():
-        if (record.user, record.number) != LOOKUP:
-            continue
-        for at in range(0, min(len(record.content), _MOST_NAMED) - 15, 16):
-            name = record.content[at + 1 : at + 16].split(b"\0")[0].decode("ascii", "replace").strip()
-            if name and name.isprintable():
-                found[record.content[at]] = PointClass(record.content[at], name)
+    with path.open("rb") as file:
+        head = file.read(_HEAD)
+        if len(head) < _HEAD:
+            return ()
+        file.seek(struct.unpack_from("<H", head, 94)[0])
+        for _ in range(min(struct.unpack_from("<I", head, 100)[0], _MOST_RECORDS)):
+            about = file.read(_RECORD)
+            if len(about) < _RECORD:
+                break
+            user = about[2:18].split(b"\0")[0].decode("latin-1")
+            number, size = struct.unpack_from("<HH", about, 18)
+            content = file.read(size)
+            if (user, number) == LOOKUP:
+                found |= _named(content)
     return tuple(found.values())
+
+
+def _named(content: bytes) -> dict[int, PointClass]:
+    result = {}
+    for at in range(0, min(len(content), _MOST_NAMED) - 15, 16):
+        name = content[at + 1 : at + 16].split(b"\0")[0].decode("ascii", "replace").strip()
+        if name and name.isprintable():
+            result[content[at]] = PointClass(content[at], name)
+    return result
 
 
 def _extra(dimension: Any) -> ExtraField:

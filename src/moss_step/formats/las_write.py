@@ -77,9 +77,9 @@ def _header_for(cloud: Cloud) -> Any:
 
 def _lookup(classes: Sequence[PointClass]) -> bytes:
     """A code and a description of 15 bytes for each class (ASPRS LAS 1.4 R15, 2.8)."""
-    return b"".join(
-        bytes([c.code]) + printable(c.name).encode("ascii", "replace")[:15].ljust(15, b"\0") for c in classes
-    )
+    names = ["".join(c if " " <= c <= "~" else "?" for c in one.name)[:15] for one in classes]
+    texts = [name.encode("ascii").ljust(15, b"\0") for name in names]
+    return b"".join(bytes([one.code]) + text for one, text in zip(classes, texts, strict=True))
 
 
 def _storable(kind: str) -> str:

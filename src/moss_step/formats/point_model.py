@@ -153,6 +153,7 @@ def _array(name: str, held: _Array, kind: type) -> np.ndarray:
     values = np.array(held.values, np.float64)
     if issubclass(kind, np.integer) and not ((np.abs(values) < 2**31) & (values == np.floor(values))).all():
         raise _UnfitError(f"{name} has numbers that are not whole")
+    values[values >= _FURTHEST], values[values <= -_FURTHEST] = np.inf, -np.inf
     return np.ascontiguousarray(values.reshape(held.shape).astype(kind))
 
 

@@ -9,6 +9,9 @@ import shapely
 
 from moss_step.model.cloud import Cloud
 
+_DRAWN = 5_000
+"""Points whose hull is drawn."""
+
 
 @dataclass(frozen=True, eq=False)
 class Segmented:
@@ -48,12 +51,13 @@ class Segmented:
         return round(float(x[nearest]), 7), round(float(y[nearest]), 7), round(float(z[nearest]), 3)
 
     def outline(self, segment: int) -> np.ndarray:
-        """Corners of the hull of a segment (m, 2), closed; empty for points that have none."""
+        """Corners of the hull of a segment (m, 2), closed; empty for points that have none. Of very many
+        points an even choice is taken: it is drawn, and not measured.
+        """
         rows = self.rows(segment)
-        hull = shapely.convex_hull(
-            shapely.multipoints(np.column_stack([self.cloud.x[rows], self.cloud.y[rows]]))
-        )
-        return np.asarray(shapely.get_coordinates(hull))
+        rows = rows[:: max(len(rows) // _DRAWN, 1)]
+        places = np.column_stack([self.cloud.x[rows], self.cloud.y[rows]])
+        return np.asarray(shapely.get_coordinates(shapely.convex_hull(shapely.multipoints(places))))
 
     def inside(self, corners: np.ndarray) -> list[int]:
         """Segments most of whose points lie inside an outline on the plan."""
