@@ -133,7 +133,7 @@ def own_settings(
         "tin_grid": {},
         "storage": {"level": height(0.5)},
         "shape_measures": {"measures": "planarity,verticality,height_range", "radii": "45"},
-        "segments": {"method": "distance", "within": 60.0, "least": 2, "classes": "2"},
+        "segments": {"method": "distance", "least": 2, "classes": "2"},
         "object_points": {"roof": 500.0, "spacing": 10.0},
         "train_class": {"radii": "45,90", "method": "gaussian"},
         "use_class": {"least": 1},

@@ -4,14 +4,17 @@ The bounds are those that the work asks for: F1 of 0.95 for buildings and high p
 dry-stone walls 0.85 from two examples, 0.92 from six.
 """
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 import shapely
 import shapely.affinity
+from scipy.spatial import cKDTree
 
 from moss_step.demo import DATA
 from moss_step.demo.learn import seen
-from moss_step.demo.lidar import _BARNS, _WALLS
+from moss_step.demo.lidar import _BARNS, _WALLS, SOUTH, WEST, trees
 from moss_step.demo.scenes import scene
 from moss_step.formats.cloud_source import read_source
 from moss_step.formats.las_write import with_classes
@@ -240,3 +243,45 @@ def test_an_outline_of_very_many_points_is_that_of_few():
         (area,) = buildings(thick, thick.z, spacing, 20.0, straight).geometry
         true = shapely.union(shapely.box(0, 0, 40, 12), shapely.box(0, 0, 20, 25))
         assert area.intersection(true).area / area.union(true).area > (0.98 if not straight else 0.95)
+
+
+def test_both_methods_follow_the_same_settings(grounded):
+    """What they share is set once: the other method's result is one of the same step."""
+    for method, other in (("grid", "likelihood"), ("likelihood", "grid")):
+        outcome = run("object_points", {"method": method, "roof": 200.0}, cloud=grounded)
+        beside = outcome.beside["other_method"]().value.attributes["classification"]
+        alone = run("object_points", {"method": other, "roof": 200.0}, cloud=grounded).value.attributes[
+            "classification"
+        ]
+        np.testing.assert_array_equal(beside, alone)
+        assert not (
+            beside[np.asarray(grounded.attributes["truth"]) == 6][-300:] == 6
+        ).all()  # the smaller barn is none
+
+
+def test_crowns_of_high_plants_stand_where_the_trees_do(flown):
+    """Of the survey's trees, which nothing was learned from."""
+    codes = run("object_points", {}, cloud=flown).value
+    tops = run("outlines_of", {"of_class": 5, "what": "tops", "least_height": 4.0}, cloud=codes).value
+    crowns = run("outlines_of", {"of_class": 5, "least_height": 4.0}, cloud=codes).value
+    true = np.array([(t.x, t.y, t.height) for t in trees()])
+    places = shapely.get_coordinates(tops.geometry) - (WEST, SOUTH)
+    away, which = cKDTree(places).query(true[:, :2])
+    assert (away < 1.5).mean() > 0.8
+    assert np.median(np.abs(tops.columns["height_m"][which] - true[:, 2])[away < 1.5]) < 0.5
+    assert len(crowns) == len(tops) and np.median(crowns.columns["area_m2"]) == pytest.approx(
+        np.median([np.pi * t.crown**2 for t in trees()]), rel=0.35
+    )
+
+
+@pytest.mark.parametrize("method", ["grid", "likelihood"])
+@pytest.mark.parametrize("name", ["autzen_trim.laz", "lambert93.laz"])
+def test_real_surveys_are_sorted_in_their_own_units(name, method):
+    """Two surveys from the air, one in feet: their own ground stays, and what was sorted by hand or program before mostly agrees."""
+    cloud = read_source(str(Path(__file__).parents[1] / "data" / name)).cloud
+    before = np.asarray(cloud.attributes["classification"])
+    outcome = run("object_points", {"method": method}, cloud=cloud)
+    codes = outcome.value.attributes["classification"]
+    assert ((codes == 2) == (before == 2)).mean() > 0.99
+    assert np.isin(codes, (1, 2, 3, 4, 5, 6, 7, 9, 14, 18, *np.unique(before))).all()
+    assert (codes == 5).sum() + (codes == 6).sum() > 0.02 * len(codes)

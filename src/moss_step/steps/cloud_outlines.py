@@ -144,6 +144,16 @@ def _told(cloud: Cloud, found: Found, called: str, count: int) -> Outcome:
     return Outcome(shapes, shapes.count_text, findings)
 
 
+def _closed(top: np.ndarray) -> np.ndarray:
+    """Heights of cells; an empty one between others has the mean of those beside it, and the rest none."""
+    from scipy.ndimage import uniform_filter  # loaded where it is used: it takes a while
+
+    held = np.isfinite(top)
+    share = uniform_filter(held.astype(np.float64), 3, mode="constant")
+    mean = uniform_filter(np.where(held, top, 0.0), 3, mode="constant") / np.maximum(share, 1e-9)
+    return np.where(held, top, np.where(share > 0.3, mean, 0.0))
+
+
 def _trees(
     settings: OutlineSettings,
     cloud: Cloud,
@@ -153,9 +163,9 @@ def _trees(
     progress: Progress,
 ) -> Outcome:
     """Crowns of trees on the highest points of cells."""
-    frame = frame_about(flat, max(1.5 * spacing, 0.25))
+    frame = frame_about(flat, max(spacing, 0.25))
     top = taken(above, extremes(cells_of(flat, frame), above, frame, highest=True))
-    heights = Surface(np.nan_to_num(top, nan=0.0).astype(np.float32), frame, METRE, "difference")
+    heights = Surface(_closed(top).astype(np.float32), frame, METRE, "difference")
     tops, crowns = single_trees(heights, TreeSet(least=settings.least_height), progress.part(0.3, 0.9))
     columns = {
         "number": np.asarray(crowns.columns["tree"]),

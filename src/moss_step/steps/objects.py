@@ -13,7 +13,7 @@ from moss_step.model.cloud import GROUND, HIGH_NOISE, LOW_NOISE, Cloud
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.point_model import PointModel
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, METRE, SHARE
 from moss_step.science.points import roofs
@@ -35,7 +35,7 @@ from moss_step.steps.cloud_classes import (
     reclassified,
 )
 from moss_step.steps.clouds import CLOUD, Codes
-from moss_step.steps.declare import Inputs, Settings, StepKind, setting
+from moss_step.steps.declare import Inputs, ResultSpec, Settings, StepKind, setting
 from moss_step.steps.radii import spacing_of
 
 _BUILDINGS = declared("building_points", "Building points", MAIN)
@@ -131,13 +131,26 @@ def _object_points(settings: ObjectSettings, inputs: Inputs, progress: Progress)
     if not (codes == GROUND).any():
         found = ground_codes_of(GroundSettings(terrain=settings.terrain), cloud, progress.part(0.0, 0.5))
         codes = np.where(np.isin(found, (GROUND, LOW_NOISE, HIGH_NOISE)), found, codes).astype(np.uint8)
-    sure = np.full(len(cloud), np.nan, np.float32)
+    made = _by_method(settings, cloud, before, codes, progress.part(0.5, 1.0))
+    other = settings.model_copy(update={"method": "likelihood" if settings.method == "grid" else "grid"})
+
+    def by_the_other() -> Outcome:
+        return replace(_by_method(other, cloud, before, codes, silent()), beside={})
+
+    return replace(made, beside={**made.beside, "other_method": by_the_other})
+
+
+def _by_method(
+    settings: ObjectSettings, cloud: Cloud, before: np.ndarray, bare: np.ndarray, progress: Progress
+) -> Outcome:
+    """Points sorted by one method, from what is ground and noise."""
+    codes, sure = bare.copy(), np.full(len(cloud), np.nan, np.float32)
     how = _how(settings, cloud)
 
     def work(rows: np.ndarray, inner: Progress) -> Sequence[np.ndarray]:
-        return _sorted_out(settings, cloud.part(rows), codes[rows], how, inner)
+        return _sorted_out(settings, cloud.part(rows), bare[rows], how, inner)
 
-    by_blocks(cloud, _MARGIN, work, [codes, sure], progress.part(0.5, 1.0))
+    by_blocks(cloud, _MARGIN, work, [codes, sure], progress)
     return _said(settings, cloud, before, codes, sure, how)
 
 
@@ -202,6 +215,15 @@ def _said(
     return replace(made, value=value, findings=tuple(findings))
 
 
+_OTHER = ResultSpec(
+    "other_method",
+    "cloud",
+    "By the other method",
+    "The same by the other method, with the same settings: both run again when one of them changes.",
+    {"column": "classification"},
+    asked=True,
+)
+
 object_points = StepKind(
     kind="object_points",
     example="method=likelihood -o changes=changes.csv",
@@ -233,7 +255,7 @@ object_points = StepKind(
     look={"column": "classification"},
     memory=lambda s, inputs: _memory(len(as_kind(inputs["cloud"], Cloud))),
     main="Points",
-    beside=(CHANGES,),
+    beside=(CHANGES, _OTHER),
     staple=3,
 )  # fmt: skip
 
