@@ -82,7 +82,7 @@ def test_gaussians_answer_as_a_general_library():
 
 
 def test_shipped_classes_say_how_they_were_taught_and_where_their_limits_are():
-    for view in ("air", "drone"):
+    for view in ("air", "air_single", "drone"):
         for method in ("forest", "gaussian"):
             model = objects(view, method)
             assert {6, 5, 14, 1} == {c.code for c in model.classes}

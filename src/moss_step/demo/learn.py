@@ -16,7 +16,7 @@ from moss_step.formats.point_model import write_model
 from moss_step.learned import FOLDER
 from moss_step.model.cloud import PointClass
 from moss_step.model.point_model import REST, PointModel
-from moss_step.science.points.features import names_for
+from moss_step.science.points.features import ECHO, names_for
 from moss_step.science.points.ground import SETS, ground_points
 from moss_step.science.points.learning import ForestSet, Method, learned
 from moss_step.science.points.near import plan_in_metres
@@ -76,14 +76,22 @@ def write_learned(folder: Path) -> list[Path]:
     paths = []
     for view in RADII:
         values, codes = examples(view)
-        for method in ("forest", "gaussian"):
-            path = folder / f"objects_{view}_{method}.class.json"
-            write_model(path, _taught(view, method, values, codes))
-            paths.append(path)
+        known = _measures(view)
+        kinds: dict[str, tuple[str, ...]] = {view: known}
+        if ECHO in known:  # and for points that do not know their returns, or had one each
+            kinds[f"{view}_single"] = tuple(n for n in known if n != ECHO)
+        for name, measures in kinds.items():
+            held = values[:, [known.index(n) for n in measures]]
+            for method in ("forest", "gaussian"):
+                path = folder / f"objects_{name}_{method}.class.json"
+                write_model(path, _taught(view, measures, method, held, codes))
+                paths.append(path)
     return paths
 
 
-def _taught(view: View, method: Method, values: np.ndarray, codes: np.ndarray) -> PointModel:
+def _taught(
+    view: View, measures: tuple[str, ...], method: Method, values: np.ndarray, codes: np.ndarray
+) -> PointModel:
     wide = values.shape[1]
     arrays = {
         **learned(values, codes, method, _SIZE),
@@ -93,9 +101,9 @@ def _taught(view: View, method: Method, values: np.ndarray, codes: np.ndarray) -
     about = {
         "training": f"{len(codes):,} points of {len(SEEDS[view]) * len(DENSITIES[view])} simulated scenes of "
         f"{SIDE:g} m, {', '.join(f'{d:g}' for d in DENSITIES[view])} places a square metre",
-        "limits": _LIMITS[view],
+        "limits": _LIMITS[view] + ("" if ECHO in measures or view == "drone" else " Returns do not count."),
     }
-    return PointModel(f"Objects, {view}", method, _CLASSES, _measures(view), RADII[view], arrays, about)
+    return PointModel(f"Objects, {view}", method, _CLASSES, measures, RADII[view], arrays, about)
 
 
 def main() -> None:

@@ -11,9 +11,9 @@ from moss_step.model.point_model import PointModel
 FOLDER = Path(__file__).parent
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=6)
 def objects(view: str, method: str) -> PointModel:
-    """What was learned of buildings, plants, wires and other things, seen from an aeroplane (``air``) or by a
-    drone, by a ``forest`` or by ``gaussian`` classes.
+    """What was learned of buildings, plants, wires and other things, seen from an aeroplane (``air``, or
+    ``air_single`` where returns do not count) or by a ``drone``, by a ``forest`` or by ``gaussian`` classes.
     """
     return read_model(FOLDER / f"objects_{view}_{method}.class.json")

@@ -145,13 +145,20 @@ def _by_method(
 ) -> Outcome:
     """Points sorted by one method, from what is ground and noise."""
     codes, sure = bare.copy(), np.full(len(cloud), np.nan, np.float32)
-    how = _how(settings, cloud)
+    how, echoes = _how(settings, cloud), has_echoes(cloud)
+    model = _model(settings, how, echoes) if settings.method == "likelihood" else None
 
     def work(rows: np.ndarray, inner: Progress) -> Sequence[np.ndarray]:
-        return _sorted_out(settings, cloud.part(rows), bare[rows], how, inner)
+        part = cloud.part(rows)
+        number = np.asarray(part.attributes["number_of_returns"]) if echoes else None
+        return _sorted_out(settings, part, bare[rows], (how, model, number), inner)
 
     by_blocks(cloud, _MARGIN, work, [codes, sure], progress)
     return _said(settings, cloud, before, codes, sure, how)
+
+
+_By = tuple[roofs.ObjectSet, PointModel | None, np.ndarray | None]
+"""Bounds, what was learned where that is asked for, and returns of the pulses where they are known."""
 
 
 def _how(settings: ObjectSettings, cloud: Cloud) -> roofs.ObjectSet:
@@ -162,9 +169,10 @@ def _how(settings: ObjectSettings, cloud: Cloud) -> roofs.ObjectSet:
 
 
 def _sorted_out(
-    settings: ObjectSettings, part: Cloud, before: np.ndarray, how: roofs.ObjectSet, progress: Progress
+    settings: ObjectSettings, part: Cloud, before: np.ndarray, by: _By, progress: Progress
 ) -> tuple[np.ndarray, np.ndarray]:
     """Classes of some points, and how sure they are."""
+    how, model, echoes = by
     codes, sure = before.copy(), np.full(len(part), np.nan, np.float32)
     if settings.water:
         level = np.flatnonzero(codes == GROUND)
@@ -172,20 +180,20 @@ def _sorted_out(
     if not (before == GROUND).any() and "height_above" not in part.attributes:
         return codes, sure  # a block without any ground: nothing says how high its points stand
     these = standing(part, codes, settings.classes)
-    if settings.method == "likelihood":
-        codes[these.rows], sure[these.rows] = objects_by_likelihood(
-            these, _model(settings, how), how, progress
-        )
+    if model is not None:
+        codes[these.rows], sure[these.rows] = objects_by_likelihood(these, model, how, progress)
     else:
-        echoes = np.asarray(these.attributes["number_of_returns"]) if has_echoes(part) else None
-        codes[these.rows] = roofs.objects_by_grid(these.flat, these.above, echoes, how, progress)
+        own = None if echoes is None else echoes[these.rows]
+        codes[these.rows] = roofs.objects_by_grid(these.flat, these.above, own, how, progress)
     return codes, sure
 
 
-def _model(settings: ObjectSettings, how: roofs.ObjectSet) -> PointModel:
-    view = settings.view
+def _model(settings: ObjectSettings, how: roofs.ObjectSet, echoes: bool) -> PointModel:
+    view: str = settings.view
     if view == "by_density":
         view = "drone" if how.spacing < _DENSE else "air"
+    if view == "air" and not echoes:
+        view = "air_single"
     return learned_objects(view, settings.weigh)
 
 
