@@ -205,11 +205,18 @@ def page(found: list[Measured], side: int) -> str:
     return head + "\n".join(rows) + "\n"
 
 
+def side_of(name: str, side: int, cloud_side: int | None) -> int:
+    """Rows and columns of the ground that a result is made of."""
+    takes = any(i.accepts == "cloud" for i in step_kind(name.partition(".")[0]).inputs)
+    return cloud_side if takes and cloud_side else side
+
+
 def main() -> int:
     """Measure the steps that are named, or all; say whether none is silent for too long."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("kinds", nargs="*")
     parser.add_argument("--side", type=int, default=SIDE)
+    parser.add_argument("--cloud-side", type=int, help="side for steps that take clouds: four points a cell")
     parser.add_argument("--at-most", type=float, default=300.0, help="seconds for one step")
     parser.add_argument(
         "--here", action="store_true", help="all in this process: sooner, and for memory good enough"
@@ -223,7 +230,7 @@ def main() -> int:
     found = []
     kinds, more = asked.kinds or RESULTS, dict(pair.split("=", 1) for pair in asked.set)
     for measured in (
-        (measure(kind, asked.side, more) for kind in kinds)
+        (measure(kind, side_of(kind, asked.side, asked.cloud_side), more) for kind in kinds)
         if asked.here
         else every(kinds, asked.side, more, asked.at_most)
     ):

@@ -8,10 +8,9 @@ from moss_step.formats.las import read_cloud
 from moss_step.model.cloud import Cloud
 from moss_step.model.progress import silent
 from moss_step.model.units import METRE
-from moss_step.science.points import blocks, grids
+from moss_step.science.points import blocks, grids, objects
 from moss_step.science.points.blocks import blocks_of
 from moss_step.science.points.grids import frame_for, grid_points
-from moss_step.steps import cloud_classes
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.engine import run_declared
 
@@ -75,8 +74,8 @@ def test_ground_points_found_in_blocks_are_those_found_at_once(monkeypatch):
         ]
 
     whole = codes()
-    monkeypatch.setattr(cloud_classes, "MOST", 40_000)
-    monkeypatch.setattr(cloud_classes, "blocks_of", lambda c: blocks_of(c, 40_000))
+    monkeypatch.setattr(objects, "MOST", 40_000)
+    monkeypatch.setattr(objects, "blocks_of", lambda c: blocks_of(c, 40_000))
     parts = codes()
     assert (whole != parts).mean() < 2e-3
     noise = [(c[..., None] == (7, 18)).any() for c in (whole, parts)]
@@ -92,6 +91,34 @@ def test_noise_found_in_blocks_is_that_found_at_once(monkeypatch):
         ]
 
     whole = codes()
-    monkeypatch.setattr(cloud_classes, "MOST", 40_000)
-    monkeypatch.setattr(cloud_classes, "blocks_of", lambda c: blocks_of(c, 40_000))
+    monkeypatch.setattr(objects, "MOST", 40_000)
+    monkeypatch.setattr(objects, "blocks_of", lambda c: blocks_of(c, 40_000))
     assert (codes() != whole).mean() < 1e-4
+
+
+@pytest.mark.parametrize("method", ["grid", "likelihood"])
+def test_objects_found_in_blocks_are_those_found_at_once(method, monkeypatch):
+    cloud, _ = read_cloud(DATA / "harrow_survey.laz")
+
+    def codes():
+        outcome = run_declared(catalogue()["object_points"], {"method": method}, {"cloud": cloud}, silent())
+        return outcome.value.attributes["classification"]
+
+    whole = codes()
+    monkeypatch.setattr(objects, "MOST", 60_000)
+    monkeypatch.setattr(objects, "blocks_of", lambda c: blocks_of(c, 60_000))
+    assert (codes() != whole).mean() < 5e-3
+
+
+def test_measures_found_in_blocks_are_those_found_at_once(monkeypatch):
+    cloud, _ = read_cloud(DATA / "harrow_survey.laz")
+
+    def measured():
+        given = {"measures": "planarity,echo_ratio,intensity", "radii": "1,3"}
+        return run_declared(catalogue()["shape_measures"], given, {"cloud": cloud}, silent()).value.attributes
+
+    whole = measured()
+    monkeypatch.setattr(objects, "MOST", 60_000)
+    monkeypatch.setattr(objects, "blocks_of", lambda c: blocks_of(c, 60_000))
+    for name, values in measured().items():
+        np.testing.assert_allclose(values, whole[name], rtol=1e-5, atol=2e-5, err_msg=name)

@@ -134,10 +134,13 @@ def outlines_of_segments(cloud: Cloud, spacing: float) -> Shapes:
     ends = np.cumsum(np.bincount(numbers[rows])[1:])
     flat = plan_in_metres(cloud)
     xy = np.column_stack([flat.x[rows], flat.y[rows]])
+    starts = np.concatenate([[0], ends[:-1]])
     of = np.searchsorted(ends, np.arange(len(rows)), side="right")
-    hulls = shapely.buffer(
-        shapely.convex_hull(shapely.multipoints(xy, indices=of)), spacing / 2.0, quad_segs=2
+    # A line through the points has their hull, and takes less memory; one of a single point needs it twice.
+    lines = shapely.linestrings(
+        np.insert(xy, starts, xy[starts], axis=0), indices=np.insert(of, starts, of[starts])
     )
+    hulls = shapely.buffer(shapely.convex_hull(lines), spacing / 2.0, quad_segs=2)
     heights = np.split(np.asarray(cloud.z)[rows], ends[:-1])
     columns: dict[str, Any] = {
         "segment": np.arange(1, len(ends) + 1),

@@ -304,7 +304,7 @@ def _short(these: Standing, wire: np.ndarray, how: ObjectSet) -> np.ndarray:
         long = np.zeros(int(joined.max()) + 1)
         for number in range(1, len(long)):
             mine = joined == number
-            low = np.nanmedian(these.above[rows[mine]]) < how.wire_height
+            low = np.median(np.nan_to_num(these.above[rows[mine]], nan=0.0)) < how.wire_height
             long[number] = 0.0 if low else np.hypot(np.ptp(part.x[mine]), np.ptp(part.y[mine]))
         result[rows] = (long < how.wire_length)[joined]
     return result

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -99,11 +100,17 @@ def buildings(
     made.sort(key=lambda one: -one[0].area)
     points = [rows for _, rows in made]
     columns = {
-        "height_m": np.array([float(np.nanmax(above[r])) for r in points]),
-        "mean_height_m": np.array([float(np.nanmean(above[r])) for r in points]),
-        "roof_slope": np.array([float(np.nanmedian(leans[r])) for r in points]),
+        "height_m": _told(np.max, above, points),
+        "mean_height_m": _told(np.mean, above, points),
+        "roof_slope": _told(np.median, leans, points),
     }
     return Found(np.array([shape for shape, _ in made], object), points, columns)
+
+
+def _told(what: Callable[[np.ndarray], Any], values: np.ndarray, points: list[np.ndarray]) -> np.ndarray:
+    """A figure of the known values of each part; NaN where none is."""
+    known = [values[rows][np.isfinite(values[rows])] for rows in points]
+    return np.array([float(what(v)) if v.size else np.nan for v in known])
 
 
 def _parts(flat: Cloud, within: float, least: int, progress: Progress | None = None) -> list[np.ndarray]:
@@ -341,8 +348,8 @@ def centre_lines(flat: Cloud, above: np.ndarray, gap: float, width: float, least
     lines = np.array([line for line, _ in made], object)
     columns = {
         "length_m": shapely.length(lines).astype(float) if len(made) else np.zeros(0),
-        "height_m": np.array([float(np.nanmean(above[r])) for r in points]),
-        "highest_m": np.array([float(np.nanmax(above[r])) for r in points]),
+        "height_m": _told(np.mean, above, points),
+        "highest_m": _told(np.max, above, points),
     }
     return Found(lines, points, columns)
 
