@@ -125,6 +125,14 @@ def test_dry_stone_walls_from_two_examples_to_centre_lines(window, settle, flown
         settle(window)
         assert column in window.work.outcome(f"{taught}.{name}").value.columns
 
+    window.work.choose("")
+    settle(window)
+    window.work.choose(taught)
+    settle(window)
+    assert window.plan.view.live is not None and len(window.plan.view.live.lines) == 8, (
+        "kept examples are drawn"
+    )
+
     begin(window, settle, "use_class", cloud=parted, model=taught)
     marked = keep(window, settle)
     found = done(window, marked).value

@@ -127,6 +127,21 @@ def test_too_few_examples_and_those_that_cannot_teach_are_refused():
         run("train_class", {"name": "Wall\nPrecision 100 %"}, cloud=PARTED, samples=boxes("yes", "no"))
 
 
+def test_measures_that_do_not_tell_examples_apart_ask_for_more():
+    """Two halves of one wall against two halves of the other: they are alike."""
+    halves = [(0, 9, 30, 11), (30, 9, 60, 11), (0, 49, 30, 51), (30, 49, 60, 51)]
+    alike = Shapes(
+        np.array([shapely.box(*b) for b in halves], object),
+        {"example": np.array(["yes", "yes", "no", "no"], object)},
+        "EPSG:32628",
+    )
+    outcome = run("train_class", {"rare": False}, cloud=PARTED, samples=alike)
+    assert any("give more examples" in w for w in outcome.warnings)
+    assert found(outcome, "recall") < 0.8 or found(outcome, "precision") < 0.8
+    apart = run("train_class", {"rare": False}, cloud=PARTED, samples=boxes("yes", "no"))
+    assert not apart.warnings and found(apart, "recall") > 0.8
+
+
 def test_a_class_that_needs_intensity_says_so_where_there_is_none():
     lit = replace(
         PARTED, attributes={**PARTED.attributes, "intensity": np.arange(len(PARTED), dtype=np.uint16)}

@@ -48,9 +48,10 @@ class PickPanel(StepPanel):
         self.show_picks()
 
     def arm(self) -> None:
-        """A new step begins with its examples."""
+        """A new step begins with its examples; those of one that is kept are drawn."""
         if not self.step_id and self._names:
             self._choose(self._names[0])
+        self.show_picks()
 
     def use_point(self, x: float, y: float) -> bool:
         """A click on a segment picks it, or takes it out again; tells whether it was wanted."""
