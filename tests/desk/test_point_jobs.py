@@ -67,6 +67,15 @@ def test_a_raw_cloud_to_buildings_and_plants_by_two_methods_that_are_compared(wi
     assert counts["points_before"].sum() == counts["points_after"].sum() == len(changed)
 
 
+def in_segments(window, settle, flown):
+    """The survey's ground, and segments of what stands on it by their distance: the step and its points."""
+    begin(window, settle, "ground_points", cloud=flown)
+    ground = keep(window, settle)
+    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
+    parted = keep(window, settle)
+    return parted, done(window, parted).value
+
+
 def click(window, settle, cloud, segment, at=0.5):
     """Click a point of a segment that nothing lies on."""
     rows = np.flatnonzero(cloud.attributes["segment"] == segment)
@@ -80,11 +89,7 @@ def click(window, settle, cloud, segment, at=0.5):
 
 
 def test_dry_stone_walls_from_two_examples_to_centre_lines(window, settle, flown):
-    begin(window, settle, "ground_points", cloud=flown)
-    ground = keep(window, settle)
-    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
-    parted = keep(window, settle)
-    cloud = done(window, parted).value
+    parted, cloud = in_segments(window, settle, flown)
     segment, wall = cloud.attributes["segment"], np.asarray(cloud.attributes["truth"]) == 64
     size = np.bincount(segment)
     share = np.bincount(segment, weights=wall) / np.maximum(size, 1)
@@ -155,11 +160,7 @@ def test_dry_stone_walls_from_two_examples_to_centre_lines(window, settle, flown
 
 
 def test_segments_are_picked_in_the_section_and_in_the_block(window, settle, flown):
-    begin(window, settle, "ground_points", cloud=flown)
-    ground = keep(window, settle)
-    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
-    parted = keep(window, settle)
-    cloud = done(window, parted).value
+    parted, cloud = in_segments(window, settle, flown)
     panel = begin(window, settle, "train_class", cloud=parted)
     panel.arm()
     yes = panel.form.control("yes", PicksControl)
@@ -195,11 +196,7 @@ def test_segments_are_picked_in_the_section_and_in_the_block(window, settle, flo
 
 
 def test_an_outline_adds_the_segments_inside_it(window, settle, flown):
-    begin(window, settle, "ground_points", cloud=flown)
-    ground = keep(window, settle)
-    begin(window, settle, "segments", {"method": "distance"}, cloud=ground)
-    parted = keep(window, settle)
-    cloud = done(window, parted).value
+    parted, cloud = in_segments(window, settle, flown)
     panel = begin(window, settle, "train_class", cloud=parted)
     truth = np.asarray(cloud.attributes["truth"])
     x, y = cloud.x[truth == 6], cloud.y[truth == 6]
