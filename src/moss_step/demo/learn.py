@@ -11,10 +11,10 @@ from pathlib import Path
 
 import numpy as np
 
-from moss_step.demo.scenes import GROUND, HIGH, LOW, SIDE, View, scene
+from moss_step.demo.scenes import SIDE, View, scene
 from moss_step.formats.point_model import write_model
 from moss_step.learned import FOLDER
-from moss_step.model.cloud import PointClass
+from moss_step.model.cloud import BUILDING, GROUND, HIGH_PLANTS, LOW_PLANTS, WIRE, PointClass
 from moss_step.model.point_model import REST, PointModel
 from moss_step.science.points.features import ECHO, names_for
 from moss_step.science.points.ground import SETS, ground_points
@@ -28,9 +28,9 @@ SEEDS: dict[View, range] = {"air": range(1, 9), "drone": range(1, 6)}
 _MOST, _SIZE = 4000, ForestSet(trees=30, leaf=5, leaves=256, points=60_000)
 """Points of a class and a scene that are learned from."""
 _CLASSES = (
-    PointClass(HIGH, "Plants", "#4C6B34"),
-    PointClass(6, "Building", "#B9652A"),
-    PointClass(14, "Wire", "#26331E"),
+    PointClass(HIGH_PLANTS, "Plants", "#4C6B34"),
+    PointClass(BUILDING, "Building", "#B9652A"),
+    PointClass(WIRE, "Wire", "#26331E"),
     REST,
 )
 _LIMITS = {
@@ -48,7 +48,7 @@ def examples(view: View) -> tuple[np.ndarray, np.ndarray]:
         for density in DENSITIES[view]:
             these = seen(seed * 100 + int(density), density, view)
             truth = np.asarray(these.attributes["truth"]).copy()
-            truth[(truth >= LOW) & (truth <= HIGH)] = HIGH
+            truth[(truth >= LOW_PLANTS) & (truth <= HIGH_PLANTS)] = HIGH_PLANTS
             truth[truth == GROUND] = REST.code
             rng = np.random.default_rng(seed)
             held = columns_of(these, blank)

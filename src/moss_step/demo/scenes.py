@@ -9,13 +9,21 @@ from typing import Literal
 
 import numpy as np
 
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import (
+    BUILDING,
+    GROUND,
+    HIGH_PLANTS,
+    LOW_PLANTS,
+    MEDIUM_PLANTS,
+    UNASSIGNED,
+    WIRE,
+    Cloud,
+)
 from moss_step.model.units import METRE
 
 View = Literal["air", "drone"]
 SIDE = 120.0
 """Metres on a side of a scene."""
-GROUND, LOW, MEDIUM, HIGH, BUILDING, WIRE, OTHER = 2, 3, 4, 5, 6, 14, 1
 _NOISE = {"air": 0.03, "drone": 0.02}
 _UNDER = 0.55
 """Share of the pulses through leaves that reach the ground."""
@@ -53,8 +61,10 @@ def scene(seed: int, density: float, view: View = "air") -> Cloud:
     if view == "drone":
         parts.append(_sides(hits, u, v, rng))
     u, v, above, truth, number, of = (np.concatenate([p[k] for p in parts]) for k in range(6))
-    green = (truth >= LOW) & (truth <= HIGH)
-    truth[green] = np.select([above[green] < 0.5, above[green] < 2.0], [LOW, MEDIUM], HIGH)
+    green = (truth >= LOW_PLANTS) & (truth <= HIGH_PLANTS)
+    truth[green] = np.select(
+        [above[green] < 0.5, above[green] < 2.0], [LOW_PLANTS, MEDIUM_PLANTS], HIGH_PLANTS
+    )
     noise = _NOISE[view]
     z = _floor(u, v, seed) + above + rng.normal(0.0, noise, len(u))
     attributes = {"truth": truth.astype(np.uint8)}
@@ -78,14 +88,14 @@ def _floor(u: np.ndarray, v: np.ndarray, seed: int) -> np.ndarray:
 def _grow(hits: Hits, u: np.ndarray, v: np.ndarray, rng: np.random.Generator) -> None:
     """Heath, bushes, a hedge and trees."""
     tufts = rng.random(len(u)) < 0.05
-    hits.raised(tufts, rng.uniform(0.15, 0.7, len(u)), LOW, 0.1)
+    hits.raised(tufts, rng.uniform(0.15, 0.7, len(u)), LOW_PLANTS, 0.1)
     for _ in range(25):
         x, y, height, wide = *(SIDE * rng.random(2)), rng.uniform(0.6, 1.9), rng.uniform(0.6, 2.0)
         off = np.hypot(u - x, v - y) / wide
-        hits.raised(off < 1.0, height * (1.0 - 0.5 * off**2), MEDIUM, height * 0.7)
+        hits.raised(off < 1.0, height * (1.0 - 0.5 * off**2), MEDIUM_PLANTS, height * 0.7)
     y, height = SIDE * rng.random(), rng.uniform(1.2, 2.5)
     hedge = (np.abs(v - y - 6.0 * np.sin(u / 17.0)) < 0.8) & (u < 70.0)
-    hits.raised(hedge, height * rng.uniform(0.8, 1.0, len(u)), HIGH, height * 0.6)
+    hits.raised(hedge, height * rng.uniform(0.8, 1.0, len(u)), HIGH_PLANTS, height * 0.6)
     for _ in range(70):
         x, y, height = *(SIDE * rng.random(2)), rng.uniform(3.0, 20.0)
         wide = (0.10 + 0.08 * rng.random()) * height + 0.8
@@ -93,7 +103,7 @@ def _grow(hits: Hits, u: np.ndarray, v: np.ndarray, rng: np.random.Generator) ->
         pointed = rng.random() < 0.4
         crown = height * (1.0 - (0.75 * off if pointed else 0.4 * off**2))
         crown = crown * (1.0 - 0.08 * rng.random(len(u)))
-        hits.raised(off < 1.0, crown, HIGH, height * 0.65)
+        hits.raised(off < 1.0, crown, HIGH_PLANTS, height * 0.65)
 
 
 def _build(hits: Hits, u: np.ndarray, v: np.ndarray, rng: np.random.Generator) -> None:
@@ -111,12 +121,12 @@ def _build(hits: Hits, u: np.ndarray, v: np.ndarray, rng: np.random.Generator) -
         roof = (gable, hip, lean, np.full(len(u), eaves))[k % 4]
         hits.raised(inside, roof, BUILDING)
     y, x = SIDE * rng.random(2)
-    hits.raised(np.abs(v - y - 0.2 * u) < 0.35, np.full(len(u), rng.uniform(0.9, 1.5)), OTHER)
-    hits.raised(np.abs(u - x + 0.1 * v) < 0.35, np.full(len(u), rng.uniform(0.9, 1.5)), OTHER)
+    hits.raised(np.abs(v - y - 0.2 * u) < 0.35, np.full(len(u), rng.uniform(0.9, 1.5)), UNASSIGNED)
+    hits.raised(np.abs(u - x + 0.1 * v) < 0.35, np.full(len(u), rng.uniform(0.9, 1.5)), UNASSIGNED)
     for _ in range(5):
         x, y = SIDE * rng.random(2)
         inside = (np.abs(u - x) < 2.2) & (np.abs(v - y) < 0.9)
-        hits.raised(inside, np.where(np.abs(u - x - 0.3) < 1.2, 1.45, 0.9), OTHER)
+        hits.raised(inside, np.where(np.abs(u - x - 0.3) < 1.2, 1.45, 0.9), UNASSIGNED)
 
 
 Found = tuple[np.ndarray, ...]

@@ -44,7 +44,7 @@ def install_desktop() -> None:
         if updater is not None:
             with suppress(OSError):
                 words = [updater, os.fspath(data / folder)]
-                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - the desktop's own
+                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - the desktop's own programs, no shell
 
 
 def _quoted(path: Path) -> str:

@@ -21,7 +21,13 @@ side of the grid that tells where there are points at all.
 """
 CHUNK = 1_000_000
 """Points that are worked on at once."""
-GROUND, LOW_NOISE, HIGH_NOISE = 2, 7, 18
+UNASSIGNED, GROUND, BUILDING, WATER, WIRE = 1, 2, 6, 9, 14
+LOW_PLANTS, MEDIUM_PLANTS, HIGH_PLANTS = 3, 4, 5
+LOW_NOISE, HIGH_NOISE = 7, 18
+LYING = (GROUND, WATER, LOW_NOISE, HIGH_NOISE)
+"""Classes whose points do not stand on the ground."""
+FIRST_OWN = 64
+"""Codes from here on are a survey's own."""
 CLASSES = {
     0: "Never classified", 1: "Unassigned", 2: "Ground", 3: "Low vegetation", 4: "Medium vegetation",
     5: "High vegetation", 6: "Building", 7: "Low noise", 8: "Model key point", 9: "Water", 10: "Rail",
@@ -36,7 +42,7 @@ own.
 
 def class_name(code: int) -> str:
     """The name of a class of points."""
-    return CLASSES.get(code, f"Own class {code}" if code >= 64 else f"Reserved {code}")
+    return CLASSES.get(code, f"Own class {code}" if code >= FIRST_OWN else f"Reserved {code}")
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import BUILDING, HIGH_PLANTS, LOW_PLANTS, MEDIUM_PLANTS, WIRE, Cloud
 from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -30,8 +30,7 @@ from moss_step.steps.segments import in_plan_of
 _FOUND = declared("outlines", "Shapes found", MAIN)
 _AREA = declared("outline_area", "Area in all", USUAL)
 _LENGTH = declared("lines_length", "Length in all", USUAL)
-_BUILDING, _WIRE, _OWN = 6, 14, 64
-_PLANTS = (3, 4, 5)
+_PLANTS = (LOW_PLANTS, MEDIUM_PLANTS, HIGH_PLANTS)
 What = Literal["by_class", "buildings", "crowns", "tops", "centre_lines", "wires"]
 
 
@@ -39,7 +38,7 @@ class OutlineSettings(Settings):
     """Settings of outlines_of."""
 
     of_class: int = setting(
-        _BUILDING,
+        BUILDING,
         "Class",
         "Whose points become shapes[[; also class=6]].",
         control="point_class",
@@ -111,11 +110,11 @@ def _outlines_of(settings: OutlineSettings, inputs: Inputs, progress: Progress) 
 
 def _usual(code: int) -> What:
     """What points of a class become."""
-    if code == _BUILDING:
+    if code == BUILDING:
         return "buildings"
     if code in _PLANTS:
         return "crowns"
-    return "wires" if code == _WIRE else "centre_lines"
+    return "wires" if code == WIRE else "centre_lines"
 
 
 def _told(cloud: Cloud, found: Found, called: str, count: int) -> Outcome:

@@ -9,7 +9,18 @@ from typing import Literal
 import numpy as np
 
 from moss_step.learned import objects as learned_objects
-from moss_step.model.cloud import GROUND, HIGH_NOISE, LOW_NOISE, Cloud
+from moss_step.model.cloud import (
+    BUILDING,
+    GROUND,
+    HIGH_NOISE,
+    HIGH_PLANTS,
+    LOW_NOISE,
+    LOW_PLANTS,
+    MEDIUM_PLANTS,
+    WATER,
+    WIRE,
+    Cloud,
+)
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.point_model import PointModel
@@ -20,7 +31,6 @@ from moss_step.science.points import roofs
 from moss_step.science.points.blocks import MOST
 from moss_step.science.points.near import plan_in_metres
 from moss_step.science.points.objects import (
-    WATER,
     by_blocks,
     has_echoes,
     objects_by_likelihood,
@@ -202,13 +212,13 @@ def _said(
     how: roofs.ObjectSet,
 ) -> Outcome:  # fmt: skip
     count = np.bincount(codes, minlength=256)
-    figure = f"{int(count[roofs.BUILDING]):,} building points".replace(",", " ")
+    figure = f"{int(count[BUILDING]):,} building points".replace(",", " ")
     made = reclassified(cloud, before, codes, figure)
-    plants = int(count[[roofs.LOW, roofs.MEDIUM, roofs.HIGH]].sum())
+    plants = int(count[[LOW_PLANTS, MEDIUM_PLANTS, HIGH_PLANTS]].sum())
     findings = [
-        Finding(_BUILDINGS, int(count[roofs.BUILDING]), COUNT),
+        Finding(_BUILDINGS, int(count[BUILDING]), COUNT),
         Finding(_PLANTS, plants, COUNT),
-        Finding(_WIRES, int(count[roofs.WIRE]), COUNT),
+        Finding(_WIRES, int(count[WIRE]), COUNT),
         *([Finding(_WATER, int(count[WATER]), COUNT)] if settings.water else []),
         Finding(_SPACING, how.spacing, METRE),
         *made.findings,

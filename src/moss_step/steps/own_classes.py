@@ -12,7 +12,7 @@ from pydantic import BeforeValidator, Field
 
 from moss_step.formats.las_write import with_classes
 from moss_step.formats.vector import in_system
-from moss_step.model.cloud import Cloud, PointClass
+from moss_step.model.cloud import FIRST_OWN, Cloud, PointClass
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -44,11 +44,12 @@ from moss_step.science.points.objects import (
     own_class,
     standing,
 )
+from moss_step.science.points.picking import Segmented
+from moss_step.science.points.segments import SEGMENT
 from moss_step.steps.cloud_classes import classes_of
 from moss_step.steps.clouds import CLOUD, Codes
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.radii import RadiiField, radii_of
-from moss_step.steps.segments import SEGMENT
 
 _PRECISION = declared("precision", "Precision", MAIN)
 _RECALL = declared("recall", "Recall", MAIN)
@@ -62,7 +63,7 @@ _FEWEST, _APART, _MOST_POINTS, _OTHERS = 2, 0.8, 100_000, 4_000
 """Examples that a class needs at the least, precision and recall that tell it apart, points of examples that
 are learned from at the most, and other points that stand in as counter-examples.
 """
-_LOWEST, _SEED = 64, 3
+_SEED = 3
 _YES = {
     "yes": True,
     "true": True,
@@ -94,7 +95,7 @@ class TrainSettings(Settings):
     """Settings of train_class."""
 
     name: str = setting("Own class", "Name", "What the class is called.", min_length=1, max_length=60)
-    code: int = setting(64, "Code", "From 64 on codes are free.", ge=_LOWEST, le=255, more=True)
+    code: int = setting(FIRST_OWN, "Code", "From 64 on codes are free.", ge=FIRST_OWN, le=255, more=True)
     color: str = setting(
         "#8A5A2B", "Colour", "Red, green and blue as #RRGGBB.", pattern=r"^#[0-9A-Fa-f]{6}$", more=True
     )
@@ -203,12 +204,12 @@ def _gathered(settings: TrainSettings, cloud: Cloud, these: Standing, samples: S
     Raises MossError for too few, and for samples that say what cannot be read.
     """
     parts: list[tuple[np.ndarray, bool]] = []
-    numbers = cloud.attributes.get(SEGMENT)
-    numbers = None if numbers is None else np.asarray(numbers)[these.rows]
+    held = Segmented.of(cloud)
+    numbers = None if held is None else held.numbers[these.rows]
     for places, is_class in ((settings.yes, True), (settings.no, False)):
-        if places and numbers is None:
+        if places and held is None:
             raise MossError("The points have no segments to pick.", "Run segments on them first.")
-        for segment in dict.fromkeys(_picked(cloud, these, numbers, p) for p in places):
+        for segment in dict.fromkeys(_picked(held, p) for p in places if held is not None):
             parts.append((np.flatnonzero(numbers == segment), is_class))
     if samples is not None:
         parts += _from_shapes(in_system(samples, cloud.crs), cloud, these, numbers)
@@ -253,32 +254,16 @@ def _each_once(parts: Sequence[tuple[np.ndarray, bool]]) -> list[tuple[np.ndarra
     return result
 
 
-def _picked(cloud: Cloud, these: Standing, numbers: np.ndarray | None, place: _Place) -> int:
+def _picked(held: Segmented, place: _Place) -> int:
     """The segment of the point nearest to a place.
 
     Raises AskedWronglyError where none is near.
     """
-    segment = segment_at(cloud, these, numbers, place)
+    segment = held.at(place)
     if not segment:
         said = ", ".join(f"{v:g}" for v in place)
         raise AskedWronglyError(f"No segment lies at {said}.", "Pick it again, or run segments again.")
     return segment
-
-
-def segment_at(cloud: Cloud, these: Standing, numbers: np.ndarray | None, place: _Place) -> int:
-    """The segment of the point nearest to a place in the cloud's plan; 0 where none lies within two "
-    "metres."""
-    if numbers is None:
-        return 0
-    east, north = cloud.plan_metres
-    west, south = (0.0, 0.0) if cloud.bounds is None else cloud.bounds[0][:2]
-    x, y = (place[0] - west) * east, (place[1] - south) * north
-    off = np.hypot(these.flat.x - x, these.flat.y - y)
-    if len(place) == 3:
-        off = np.hypot(off, these.flat.z - place[2] * cloud.unit.metres)
-    off = np.where(numbers > 0, off, np.inf)
-    nearest = int(np.argmin(off)) if off.size else -1
-    return int(numbers[nearest]) if off.size and off[nearest] <= 2.0 else 0
 
 
 def _from_shapes(

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import LYING, Cloud
 from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -17,18 +17,16 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, METRE, SHARE
 from moss_step.science.points.near import plan_in_metres
-from moss_step.science.points.segments import Method, SegmentSet, segments_of
+from moss_step.science.points.segments import SEGMENT, Method, SegmentSet, segments_of
 from moss_step.steps.cloud_classes import classes_of
 from moss_step.steps.clouds import CLOUD, Codes
 from moss_step.steps.declare import Inputs, ResultSpec, Settings, StepKind, setting
 from moss_step.steps.radii import spacing_of, usual_radius
 
-SEGMENT = "segment"
 _SEGMENTS = declared("segments", "Segments", MAIN)
 _IN = declared("points_in_segments", "Points in segments", USUAL)
 _LARGEST = declared("largest_segment", "Points of the largest", USUAL)
 _STEP = declared("step_length", "Step from point to point", USUAL)
-_LYING = (2, 7, 9, 18)
 
 
 class SegmentSettings(Settings):
@@ -87,7 +85,7 @@ class SegmentSettings(Settings):
 def _segments(settings: SegmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
     cloud = as_kind(inputs["cloud"], Cloud)
     codes = classes_of(cloud)
-    rows = np.flatnonzero(np.isin(codes, settings.classes) if settings.classes else ~np.isin(codes, _LYING))
+    rows = np.flatnonzero(np.isin(codes, settings.classes) if settings.classes else ~np.isin(codes, LYING))
     if not rows.size:
         raise MossError("No point is of these classes.", "Take other classes.")
     within = settings.within or _within(settings, cloud)

@@ -13,6 +13,7 @@ from moss_step.desk.picks import Pick, PicksControl
 from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.tools.vertices import VertexTool
 from moss_step.model.cloud import Cloud
+from moss_step.model.typed import of_kind
 from moss_step.scene.colors import DEEP, LICHEN, OCHRE
 from moss_step.scene.kinds.cloud import CloudPicture
 from moss_step.scene.sketch import Sketch
@@ -40,6 +41,7 @@ class PickPanel(StepPanel):
 
     def load(self) -> None:
         """Lists tell what is wanted of the plan."""
+        self._known: dict[Pick, int] = {}
         super().load()
         self._names = picks_of(self.kind)
         for name in self._names:
@@ -58,8 +60,8 @@ class PickPanel(StepPanel):
         if not self.picking:
             return False
         found = self.segmented()
-        picture = self.work.picture(self._cloud_ref())
-        if found is None or not isinstance(picture, CloudPicture):
+        picture = of_kind(self.work.picture(self._cloud_ref()), CloudPicture)
+        if found is None or picture is None:
             self.note.show_lines("The points have no segments: run segments on them first.")
             return True
         self._pick_of(found, picture.nearest(x, y))
@@ -145,24 +147,17 @@ class PickPanel(StepPanel):
             return None
         if self._held is None or self._held[0] != id(cloud):
             self._held = (id(cloud), Segmented.of(cloud))
+            self._known.clear()
         return self._held[1]
 
     def _cloud_ref(self) -> str:
         return str(self._inputs["cloud"].currentData() or "")
 
     def _segment(self, found: Segmented, place: Pick) -> int:
-        picture = self.work.picture(self._cloud_ref())
-        if not isinstance(picture, CloudPicture):
-            return 0
-        cloud, (east, north) = found.cloud, found.cloud.plan_metres
-        rows = picture.in_box((place[0], place[1], place[0], place[1]))
-        rows = rows[found.numbers[rows] > 0]
-        if not rows.size:
-            return 0
-        off = np.hypot((cloud.x[rows] - place[0]) * east, (cloud.y[rows] - place[1]) * north)
-        if len(place) > 2:
-            off = np.hypot(off, (cloud.z[rows] - place[2]) * cloud.unit.metres)
-        return int(found.numbers[rows[int(np.argmin(off))]])
+        """The segment that a pick stands for, looked for once."""
+        if place not in self._known:
+            self._known[place] = found.at(place)
+        return self._known[place]
 
     def _control(self, name: str) -> PicksControl:
         return self.form.control(name, PicksControl)

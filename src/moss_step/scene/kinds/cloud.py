@@ -23,10 +23,11 @@ from moss_step.scene.colors import NO_SEGMENT, OCHRE, point_color
 from moss_step.scene.kernels.paint import gather, paint_pixels, splat
 from moss_step.scene.kinds.classes import ClassesPicture
 from moss_step.scene.kinds.point_colors import OWN, PointColors, colored, is_wide, pixels_of
-from moss_step.scene.kinds.segment_colors import SEGMENT, SegmentsPicture, colors_of, entries
+from moss_step.scene.kinds.segment_colors import SegmentsPicture, colors_of, entries
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.picture import Legend, Picture
 from moss_step.science.points.cells import by_cell, cells_of, extremes, taken
+from moss_step.science.points.segments import SEGMENT
 from moss_step.study.graph import KeyRow
 
 HEIGHT, DENSITY = "z", "density"

@@ -16,9 +16,6 @@ from moss_step.scene.kinds.classes import ClassesPicture
 from moss_step.scene.picture import Legend
 from moss_step.study.graph import KeyRow
 
-SEGMENT = "segment"
-"""The attribute that numbers the segments of points; 0 is none."""
-
 
 def colors_of(numbers: np.ndarray, count: int) -> np.ndarray:
     """A colour (uint8, count + 1) for each number of a grid (rows, cols) of them: from 1 on those that lie

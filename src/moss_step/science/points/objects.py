@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from moss_step.model.cloud import GROUND, HIGH_NOISE, LOW_NOISE, Cloud
+from moss_step.model.cloud import BUILDING, GROUND, HIGH_PLANTS, LYING, WIRE, Cloud
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.point_model import PointModel
@@ -22,11 +22,9 @@ from moss_step.science.points.grids import grid_points, heights_above
 from moss_step.science.points.ground import usual_cell
 from moss_step.science.points.learning import calmed, shares_of, within_reach
 from moss_step.science.points.near import frame_about, plan_in_metres
-from moss_step.science.points.roofs import BUILDING, HIGH, WIRE, ObjectSet, bands_of
+from moss_step.science.points.roofs import ObjectSet, bands_of
 from moss_step.science.points.segments import SegmentSet, areas_of, segments_of
 
-WATER = 9
-_LYING = (GROUND, LOW_NOISE, HIGH_NOISE, WATER)
 _FILL = 60.0
 """Metres between points of the ground up to which triangles are laid; wider gaps are filled smoothly."""
 DOUBT = (0.3, 0.7)
@@ -82,7 +80,7 @@ def standing(
     >>> standing(cloud, codes).above.round(1).tolist()
     [4.0]
     """
-    chosen = np.isin(codes, classes) if classes else ~np.isin(codes, _LYING)
+    chosen = np.isin(codes, classes) if classes else ~np.isin(codes, LYING)
     rows = np.flatnonzero(chosen & np.isfinite(cloud.z))
     held = {n: np.asarray(v)[rows] for n, v in cloud.attributes.items()}
     return Standing(plan_in_metres(cloud).part(rows), heights_of(cloud, codes, rows, progress), rows, held)
@@ -276,7 +274,7 @@ def objects_by_likelihood(
     """
     progress = progress or silent()
     held = np.array([c.code for c in model.classes])
-    if not {HIGH, BUILDING} <= set(held.tolist()) or len(model.radii) < 2:
+    if not {HIGH_PLANTS, BUILDING} <= set(held.tolist()) or len(model.radii) < 2:
         raise MossError(f"{model.name} knows no buildings and plants.", "Take another model.")
     if not these.rows.size:
         return np.zeros(0, np.uint8), np.zeros(0, np.float32)
@@ -286,7 +284,7 @@ def objects_by_likelihood(
     best = shares.argmax(axis=1)
     codes = held[best].astype(np.uint8)
     plants = bands_of(these.above, how)
-    codes = np.where(codes == HIGH, plants, codes)
+    codes = np.where(codes == HIGH_PLANTS, plants, codes)
     small = _small(these, codes == BUILDING, how)
     small |= _short(these, codes == WIRE, how)
     codes = np.where(small, plants, codes).astype(np.uint8)

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import shapely
 
 from moss_step.model.cloud import Cloud
+from moss_step.science.points.edits import in_outline
+from moss_step.science.points.segments import SEGMENT
 
-_DRAWN = 5_000
-"""Points whose hull is drawn."""
+_DRAWN, _REACH = 5_000, 2.0
+"""Points whose hull is drawn, and metres from a place within which its point lies."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,7 +28,7 @@ class Segmented:
     @classmethod
     def of(cls, cloud: Cloud) -> Segmented | None:
         """Lay the points of a cloud out by its attribute ``segment``; None without one."""
-        held = cloud.attributes.get("segment")
+        held = cloud.attributes.get(SEGMENT)
         if held is None:
             return None
         numbers = np.asarray(held).astype(np.int64)
@@ -41,6 +44,20 @@ class Segmented:
         if not 0 < segment <= len(self):
             return np.empty(0, np.int64)
         return self.order[self.ends[segment] : self.ends[segment + 1]]
+
+    def at(self, place: Sequence[float]) -> int:
+        """The segment of the point nearest to a place, with its height or without; 0 where none lies within
+        two metres.
+        """
+        x, y, z = (np.asarray(v) for v in (self.cloud.x, self.cloud.y, self.cloud.z))
+        east, north = self.cloud.plan_metres
+        near = (np.abs(x - place[0]) * east <= _REACH) & (np.abs(y - place[1]) * north <= _REACH)
+        rows = np.flatnonzero(near & (self.numbers > 0))
+        off = np.hypot((x[rows] - place[0]) * east, (y[rows] - place[1]) * north)
+        if len(place) > 2:
+            off = np.hypot(off, (z[rows] - place[2]) * self.cloud.unit.metres)
+        found = rows[off <= _REACH]
+        return int(self.numbers[found[np.argmin(off[off <= _REACH])]]) if found.size else 0
 
     def place(self, segment: int) -> tuple[float, float, float]:
         """The point of a segment that lies nearest to its middle, which stands for it."""
@@ -61,8 +78,6 @@ class Segmented:
 
     def inside(self, corners: np.ndarray) -> list[int]:
         """Segments most of whose points lie inside an outline on the plan."""
-        from moss_step.science.points.edits import in_outline
-
         held = in_outline(np.asarray(self.cloud.x), np.asarray(self.cloud.y), corners)
         count = np.bincount(self.numbers[held], minlength=len(self.ends) - 1)
         return [int(k) for k in np.flatnonzero(count > 0.5 * np.diff(self.ends)) if k > 0]

@@ -6,14 +6,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from moss_step.model.cloud import Cloud
+from moss_step.model.cloud import BUILDING, HIGH_PLANTS, LOW_PLANTS, MEDIUM_PLANTS, UNASSIGNED, WIRE, Cloud
 from moss_step.model.progress import Progress, silent
 from moss_step.science.points.measures import FORMS, band_statistics, forms_of
 from moss_step.science.points.segments import SegmentSet, areas_of, segments_of
 
 _LEVEL, _POND, _FLAT = 2e-4, 200.0, 0.06
 """Verticality of what is level (about a degree), square metres of a water, metres that its points scatter."""
-UNASSIGNED, LOW, MEDIUM, HIGH, BUILDING, WIRE = 1, 3, 4, 5, 6, 14
 
 
 @dataclass(frozen=True)
@@ -57,7 +56,9 @@ def bands_of(above: np.ndarray, how: ObjectSet) -> np.ndarray:
     """
     known = np.nan_to_num(above, nan=-1.0)
     return np.select(
-        [known < how.least, known < how.low, known < how.medium], [UNASSIGNED, LOW, MEDIUM], HIGH
+        [known < how.least, known < how.low, known < how.medium],
+        [UNASSIGNED, LOW_PLANTS, MEDIUM_PLANTS],
+        HIGH_PLANTS,
     ).astype(np.uint8)
 
 

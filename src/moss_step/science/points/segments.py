@@ -16,6 +16,8 @@ from moss_step.science.points.measures import FORMS, forms_of
 from moss_step.science.points.near import Near, frame_about, near_of
 
 Method = Literal["smooth", "distance"]
+SEGMENT = "segment"
+"""The attribute that numbers the segments of points; 0 is none."""
 _AT_ONCE = 50_000
 
 
