@@ -16,6 +16,8 @@ from moss_step.demo import DATA
 from moss_step.demo.earth import ERROR
 from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.demo.sounder import Sounder
+from moss_step.desk.benches.steps import StepBench
+from moss_step.desk.picks import PicksControl
 from moss_step.desk.warm import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
@@ -116,7 +118,7 @@ def main() -> None:
             "points",
             lambda: work.choose(""),
             lambda: find_ground(app, window),
-            lambda: draw_around(app, window),
+            lambda: teach_walls(app, window),
         )
         take(
             "listening",
@@ -170,33 +172,28 @@ def find_ground(app: QApplication, window: MainWindow) -> None:
     window.plan.view.show_box((412_860.0, 5_870_470.0, 413_230.0, 5_870_810.0))
 
 
-def draw_around(app: QApplication, window: MainWindow) -> None:
-    """A section through barns and wood, and trees in it that get another class."""
-    from PySide6.QtCore import QPoint, Qt
-    from PySide6.QtTest import QTest
-    from PySide6.QtWidgets import QComboBox
-
+def teach_walls(app: QApplication, window: MainWindow) -> None:
+    """Segments of what stands on the ground; two walls, a barn and trees picked as examples."""
+    bench = as_kind(window.benches["points"], StepBench)
     window.work.keep_draft()
     settle(app, window)
-    window.show_drawer("section")
-    section = window.views.section
-    section.width_field.setValue(3.0)
-    line = (WEST + 20.0, SOUTH + 30.0, WEST + 300.0, SOUTH + 240.0)
-    section.show_line(line, window.plan.view.scene)
+    window.begin_step("segments")
     settle(app, window)
-    section.lasso_button.click()
-    view, left = section.chart.plot.viewport(), Qt.MouseButton.LeftButton
-    corners = [QPoint(x, y) for x, y in ((590, 12), (780, 12), (780, 52), (590, 58), (590, 12))]
-    QTest.mousePress(view, left, pos=corners[0])
-    for corner in corners[1:]:
-        QTest.mouseMove(view, corner)
-        QTest.qWait(5)
-    QTest.mouseRelease(view, left, pos=corners[-1])
+    bench.take_settings({"method": "distance"})
     settle(app, window)
-    boxes = window.benches["points"].findChildren(QComboBox)
-    classes = next(b for b in boxes if b.accessibleName() == "To class")
-    classes.setCurrentIndex(classes.findData(5))
+    window.work.keep_draft()
     settle(app, window)
+    window.begin_step("train_class")
+    settle(app, window)
+    bench.take_settings({"name": "Dry-stone wall"})
+    assert bench.panel is not None  # noqa: S101 - the step was just begun
+    for name, places in (("yes", ((142.29, 266.39), (145.0, 164.5))), ("no", ((70.0, 60.0), (190.0, 198.0)))):
+        pick = bench.panel.form.control(name, PicksControl).pick
+        if not pick.isChecked():
+            pick.click()
+        for x, y in places:
+            bench.use_point(WEST + x, SOUTH + y)
+            settle(app, window)
 
 
 def ask_hazard(window: MainWindow) -> None:

@@ -44,7 +44,8 @@ def install_desktop() -> None:
         if updater is not None:
             with suppress(OSError):
                 words = [updater, os.fspath(data / folder)]
-                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - the desktop's own programs, no shell
+                # The desktop's own programs, found on the path, and given one folder of ours without a shell.
+                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - see above
 
 
 def _quoted(path: Path) -> str:

@@ -33,7 +33,7 @@ def prepare() -> None:
             shutil.copytree(folder, part, ignore=shutil.ignore_patterns(*map(str, range(count))))
         python = [sys.executable, "-m", "moss_step.line.compile"]
         running = [
-            subprocess.Popen([*python, str(part), *kinds[k::count]])  # noqa: S603 - our own module
+            subprocess.Popen([*python, str(part), *kinds[k::count]])  # noqa: S603 - this very module, no shell
             for k, part in enumerate(parts)
         ]
         failed = [p.wait() for p in running]

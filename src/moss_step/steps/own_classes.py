@@ -218,7 +218,7 @@ def _gathered(settings: TrainSettings, cloud: Cloud, these: Standing, samples: S
     for is_class, called in ((True, "examples"), (False, "counter-examples")):
         if count[is_class] < _FEWEST:
             raise AskedWronglyError(
-                f"There are {count[is_class]} {called}, and a class needs {_FEWEST} or more of them.",
+                f"{_there(count[is_class], called)}, and a class needs {_FEWEST} or more of them.",
                 "Pick more segments.",
             )
     rows = np.concatenate([r for r, _ in parts])
@@ -226,6 +226,10 @@ def _gathered(settings: TrainSettings, cloud: Cloud, these: Standing, samples: S
     made = _Examples(rows, number, np.array([c for _, c in parts]))
     _check_spread(these, made)
     return made
+
+
+def _there(count: int, called: str) -> str:
+    return f"There is 1 {called.removesuffix('s')}" if count == 1 else f"There are {count} {called}"
 
 
 def _check_spread(these: Standing, examples: _Examples) -> None:

@@ -295,6 +295,8 @@ def said_of(cloud: Cloud, point: int, telling: Telling) -> list[str]:
     said = [telling.value(float(cloud.z[point]), cloud.unit, "elevation")]
     if "height_above" in held:
         said.append(f"{telling.value(float(held.pop('height_above')), cloud.unit)} above ground")
+    if number := int(held.pop(SEGMENT, 0)):
+        said.append(f"segment {number}")
     if CODES in held:
         said.append(cloud.class_name(int(held.pop(CODES))))
     if "return_number" in held and "number_of_returns" in held:
