@@ -66,6 +66,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "demo": lambda _: _window([], demo=True),
         "steps": _steps,
         "run": _run,
+        "sheet": _sheet,
         "check": _check,
         "schema": _schema,
         "practice": _practice,
@@ -100,7 +101,7 @@ def program() -> int:
     """
     stand_in_for_closed()
     hush_libraries()
-    if sys.argv[1:2] in (["do"], ["run"], ["steps"]):
+    if sys.argv[1:2] in (["do"], ["run"], ["steps"], ["sheet"]):
         keep_to_ourselves()
     return main()
 
@@ -161,6 +162,12 @@ def _run(asked: argparse.Namespace) -> None:
     from moss_step.line.running import run
 
     run(asked)
+
+
+def _sheet(asked: argparse.Namespace) -> None:
+    from moss_step.line.sheeting import sheet
+
+    sheet(asked)
 
 
 def _check(asked: argparse.Namespace) -> None:

@@ -4,9 +4,9 @@ import re
 
 import pytest
 
-from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows, finding_text
+from moss_step.desk.benches.panel import _MOST_OF_SEVERAL, finding_rows
 from moss_step.model.findings import FINDINGS, Finding, declared
-from moss_step.model.telling import USUAL
+from moss_step.model.telling import USUAL, finding_text
 from moss_step.model.units import CELLS, CUBIC_METRE, METRE, SHARE, SQUARE_METRE, YES_NO
 from tests.cases import RESULTS, as_is, run
 from tests.grounds import metric, relief

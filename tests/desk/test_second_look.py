@@ -10,8 +10,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox
 
 from moss_step.desk.search import Search
-from moss_step.desk.table.model import cell_text, column_words
 from moss_step.desk.work import Work
+from moss_step.scene.tables import cell_text, column_words
 from moss_step.study.draft import DRAFT
 from tests.desk.driving import LEFT, drag, press
 from tests.desk.jobs import fill

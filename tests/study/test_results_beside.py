@@ -15,7 +15,7 @@ from moss_step.steps.catalogue import catalogue, step_kind
 from moss_step.study.engine import Engine
 from moss_step.study.graph import KeyRow, Step, Study
 from moss_step.study.record import lineage
-from moss_step.study.saving import VERSION, as_data, from_data, load_study, save_study
+from moss_step.study.saving import WITHOUT_PAGES, as_data, from_data, load_study, save_study
 from moss_step.study.shelf import Shelf
 from tests.cases import as_is, given_for
 from tests.grounds import metric, relief
@@ -191,7 +191,7 @@ def test_a_study_of_an_earlier_version_has_the_same_results(old, switch, kind, r
         [f.value for f in expected.findings], nan_ok=True
     )
     save_study(study, tmp_path / "new.moss")
-    assert load_study(tmp_path / "new.moss") == study and as_data(study)["moss_step_study"] == VERSION
+    assert load_study(tmp_path / "new.moss") == study and as_data(study)["moss_step_study"] == WITHOUT_PAGES
 
 
 def test_an_older_switch_at_its_default_is_left_out_and_feeders_are_turned(tmp_path):

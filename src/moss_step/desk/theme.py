@@ -57,12 +57,17 @@ def apply(app: QApplication, dark: bool = False) -> None:
     app.setStyleSheet(_style())
 
 
-def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
-    """Give the typeface at a size in pixels, with figures of one width."""
+def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal, tabular: bool = True) -> QFont:
+    """Give the typeface at a size in pixels, with figures of one width unless that is not wanted. Without
+    them no letter takes another shape beside others either: a file of letters then holds each of them as
+    text.
+    """
     result = QFont("Inter")
     result.setPixelSize(pixels)
     result.setWeight(weight)
-    result.setFeature(QFont.Tag("tnum"), 1)
+    result.setFeature(QFont.Tag("tnum"), 1 if tabular else 0)
+    if not tabular:
+        result.setFeature(QFont.Tag("calt"), 0)
     return result
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from moss_step import __version__
+from moss_step.line import sheeting
 from moss_step.line.pages import SHELLS
 from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -18,6 +19,7 @@ from moss_step.model.nearest import meant
 COMMANDS = (
     ("do", "run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]"),
     ("run", "run a whole study"),
+    ("sheet", "write a page of a study, or an atlas: PDF, SVG, PNG or TIFF"),
     ("check", "say whether a study is in order, with nothing run"),
     ("schema", "print the form of a study file as a JSON schema"),
     ("steps", "list steps, or tell of one"),
@@ -62,6 +64,7 @@ def parser() -> Parser:
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")
+    sheeting.add_words(parsers["sheet"])
     practice = parsers["practice"].add_subparsers(
         dest="device", parser_class=Parser, metavar="DEVICE", required=True
     )

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from moss_step.model.findings import Finding
 from moss_step.model.units import AREAS, HECTARE, LENGTHS, METRE, SQUARE_METRE, UNITS, Unit, convert
 from moss_step.model.words import measured, value_text
 
@@ -78,3 +79,17 @@ class Telling:
 
 USUAL = Telling()
 """As nobody chose otherwise: on the command line and in Python."""
+
+
+def finding_text(finding: Finding, telling: Telling) -> str:
+    """Say a finding's value with its unit."""
+    value, unit = float(finding.value), finding.unit
+    if unit.kind == "share":
+        return f"{value:.1%}".replace("%", " %")
+    if unit.kind == "yes_no":
+        return "yes" if value else "no"
+    if unit.kind == "count":
+        return f"{value:,.0f}".replace(",", " ")
+    if unit.kind == "volume":
+        return f"{measured(value)} {unit.symbol}"
+    return telling.value(value, unit)

@@ -200,9 +200,11 @@ def shape_order(work: Shown) -> dict[str, int]:
     return {ref: place for place, ref in enumerate(work.study_with_draft.giving(_SHAPES))}
 
 
-def draw_grids(scene: Scene, camera: Camera, ratio: float) -> np.ndarray:
-    """Draw all grids with shading: uint32 pixels 0xAARRGGBB of shape (height, width), opaque."""
-    pixels = np.full((round(camera.height * ratio), round(camera.width * ratio)), pixel_of(SHEET), np.uint32)
+def draw_grids(scene: Scene, camera: Camera, ratio: float, beyond: str = SHEET) -> np.ndarray:
+    """Draw all grids with shading over a colour ``beyond`` the ground: uint32 pixels 0xAARRGGBB of shape
+    (height, width), opaque.
+    """
+    pixels = np.full((round(camera.height * ratio), round(camera.width * ratio)), pixel_of(beyond), np.uint32)
     if scene.ground is not None:
         rows, cols, _ = scene.ground.cells(camera, ratio)
         inside_y, inside_x = np.flatnonzero(rows >= 0), np.flatnonzero(cols >= 0)

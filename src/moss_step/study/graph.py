@@ -16,6 +16,7 @@ from moss_step.model.telling import Telling
 from moss_step.model.units import UNITS
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import ResultSpec, StepKind, plain
+from moss_step.study.pages import MOST_PAGES, Page
 
 _FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -147,6 +148,15 @@ class Study(BaseModel):
     pins: tuple[tuple[float, float], ...] = ()
     length_unit: Literal["", "metre", "foot", "us_survey_foot"] = ""
     area_unit: Literal["", "m2", "ha", "km2", "acre"] = ""
+    pages: tuple[Page, ...] = Field((), max_length=MOST_PAGES)
+
+    @model_validator(mode="after")
+    def _has_one_page_of_a_name(self) -> Self:
+        """Pages are asked for by their names."""
+        names = [p.name for p in self.pages]
+        if len(set(names)) < len(names):
+            raise ValueError("two pages have one name")
+        return self
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Copy with changes; what was worked out of the old steps does not go along."""
@@ -371,6 +381,38 @@ class Study(BaseModel):
             stuck = next(s for s in self.steps if s not in ordered)
             raise MossError(f"The step '{stuck.id}' depends on itself or on a step that is not there.")
         return tuple(ordered)
+
+    def page(self, name: str = "") -> Page:
+        """Give a page by its name, or the first one.
+
+        Raises AskedWronglyError when there is none.
+        """
+        if not self.pages:
+            raise AskedWronglyError("The study has no page.", "Begin one on the Sheet bench.")
+        found = next((p for p in self.pages if p.name == name), None if name else self.pages[0])
+        if found is None:
+            raise AskedWronglyError(
+                f"The study has no page '{name}'.", f"It has: {', '.join(p.name for p in self.pages)}."
+            )
+        return found
+
+    def with_page(self, page: Page, instead: str = "") -> Study:
+        """Give the study with a page set: in place of the one of a name, or after the others."""
+        old = instead or page.name
+        if any(p.name == old for p in self.pages):
+            return self.model_copy(update={"pages": tuple(page if p.name == old else p for p in self.pages)})
+        return self.model_copy(update={"pages": (*self.pages, page)})
+
+    def without_page(self, name: str) -> Study:
+        """Give the study without a page."""
+        return self.model_copy(update={"pages": tuple(p for p in self.pages if p.name != name)})
+
+    def fresh_page_name(self, wanted: str) -> str:
+        """Give a page name that no page has yet."""
+        taken = {p.name for p in self.pages}
+        if wanted not in taken:
+            return wanted
+        return next(n for n in (f"{wanted} {k}" for k in range(2, len(taken) + 3)) if n not in taken)
 
     def with_key_row(self, row: KeyRow) -> Study:
         """Give the study with a row of the Key set, on top when it is new."""

@@ -79,7 +79,7 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     settings = declared.checked(step.settings)
     for name, field in declared.settings.listed().items():
         unit = extra(field, "unit")
-        lines.append(f"- {field.title}: {_setting_text(getattr(settings, name))}{' ' + unit if unit else ''}")
+        lines.append(f"- {field.title}: {setting_text(getattr(settings, name))}{' ' + unit if unit else ''}")
     for file in step.files:
         digest = engine.file_hash(file)
         if digest:
@@ -112,14 +112,15 @@ def _result_lines(what: str, said: Said) -> list[str]:
     return lines
 
 
-def _setting_text(value: object) -> str:
+def setting_text(value: object) -> str:
+    """A setting as a person reads it."""
     if value is None:
         return "none"
     if isinstance(value, tuple) and value and hasattr(value[0], "code"):
         return "; ".join(f"{_end(r.low)} to {_end(r.high)} = {r.code} {r.name}" for r in value)
     if isinstance(value, tuple):
-        return ", ".join(f"{v:g}" if isinstance(v, float) else str(v) for v in value)
-    return f"{value:g}" if isinstance(value, float) else str(value)
+        return ", ".join(f"{v:.12g}" if isinstance(v, float) else str(v) for v in value)
+    return f"{value:.12g}" if isinstance(value, float) else str(value)
 
 
 def _end(value: float | None) -> str:

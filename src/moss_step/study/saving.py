@@ -17,8 +17,10 @@ from moss_step.study.graph import KeyRow, Shading, Step, Study
 from moss_step.study.older import in_new_words
 
 ENDING = ".moss"
-VERSION = 2
-"""Raised when an older program could not read what is written: 2 since a step may give several results."""
+VERSION, WITHOUT_PAGES = 3, 2
+"""Raised when an older program could not read what is written: 2 since a step may give several results, 3
+since a study may have pages; one without is still written as it was.
+"""
 MOST_STEPS, MOST_PINS = 5_000, 10_000
 MARK = "moss_step_study"
 
@@ -49,7 +51,8 @@ def load_study(path: Path) -> Study:
 
 def as_data(study: Study) -> dict[str, Any]:
     """Give a study as plain data."""
-    return {MARK: VERSION, **study.model_dump(mode="json", exclude_defaults=True)}
+    version = VERSION if study.pages else WITHOUT_PAGES
+    return {MARK: version, **study.model_dump(mode="json", exclude_defaults=True)}
 
 
 def from_data(data: Any, path: Path) -> Study:

@@ -9,7 +9,7 @@ from typing import Any
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import StepKind, in_text
 from moss_step.study.graph import Study
-from moss_step.study.saving import MARK, MOST_PINS, MOST_STEPS, VERSION
+from moss_step.study.saving import MARK, MOST_PINS, MOST_STEPS, VERSION, WITHOUT_PAGES
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
 
@@ -24,7 +24,10 @@ def schema() -> dict[str, Any]:
         "maxItems": MOST_STEPS,
         "items": {"oneOf": [{"$ref": f"#/$defs/step_{kind}"} for kind in catalogue()]},
     }
-    properties = {MARK: {"const": VERSION, "description": "Version of the form."}, **whole["properties"]}
+    properties = {
+        MARK: {"enum": [WITHOUT_PAGES, VERSION], "description": "Version of the form."},
+        **whole["properties"],
+    }
     properties["steps"] = {**steps, "description": "Steps, each after those that it works from or before."}
     properties["pins"] = {**properties["pins"], "maxItems": MOST_PINS}
     return {

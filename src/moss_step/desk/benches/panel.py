@@ -25,8 +25,7 @@ from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
-from moss_step.model.telling import Telling
-from moss_step.model.words import measured
+from moss_step.model.telling import Telling, finding_text
 from moss_step.steps.declare import InputSpec, StepKind, plain
 from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step, Study, step_of
@@ -453,20 +452,6 @@ def _of_several(findings: Sequence[Finding], telling: Telling) -> list[tuple[str
         left = [f for f in group if len(spoken) != 2 or f.unit.kind not in ("area", "share", "count")]
         rows += [(f"{of}: {f.title.lower()}", finding_text(f, telling)) for f in left]
     return rows
-
-
-def finding_text(finding: Finding, telling: Telling) -> str:
-    """Say a finding's value with its unit."""
-    value, unit = float(finding.value), finding.unit
-    if unit.kind == "share":
-        return f"{value:.1%}".replace("%", " %")
-    if unit.kind == "yes_no":
-        return "yes" if value else "no"
-    if unit.kind == "count":
-        return f"{value:,.0f}".replace(",", " ")
-    if unit.kind == "volume":
-        return f"{measured(value)} {unit.symbol}"
-    return telling.value(value, unit)
 
 
 def heading(question: str, sub: str = "") -> QWidget:

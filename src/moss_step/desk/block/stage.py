@@ -128,9 +128,10 @@ class Stage(QObject):
 
     def close(self) -> None:
         """End the thread; what it drew with is let go in it."""
-        self._worker.close(self._let_go)
+        self._worker.close(self.let_go)
 
-    def _let_go(self) -> None:
+    def let_go(self) -> None:
+        """Let go of what it drew with, in the thread that drew."""
         if self._plotter is not None:
             self._plotter.close()
             self._plotter = None

@@ -22,7 +22,7 @@ from PySide6.QtGui import (
 
 from moss_step.desk.plan.lettering import draw_mark, write_haloed
 from moss_step.desk.plan.paths import path_of_part, path_of_parts
-from moss_step.desk.plan.pens import screen_pen
+from moss_step.desk.plan.pens import on_paper, paper_pen, screen_pen
 from moss_step.desk.theme import font
 from moss_step.model.frame import overlap
 from moss_step.model.telling import Telling
@@ -72,24 +72,25 @@ def _draw_outlines(
 ) -> None:
     outlines, seen = picture.detail.seen_in(camera.box, 1.0 / camera.scale)
     crowded = outlines.points_of(seen) > _CROWDED
+    paper, way = on_paper(painter), _transform(camera)
     painter.save()
-    painter.setTransform(_transform(camera), True)
+    if not paper:
+        painter.setTransform(way, True)
     for ink in _inks(picture, row, color):
         parts = (seen & ink.shapes[outlines.owner]).tobytes()
-        whole = _paths(outlines, parts, together=True)
+        whole = _on(paper, way, _paths(outlines, parts, together=True))
         if ink.fill is not None:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(ink.fill)
             painter.drawPath(whole[0])
         if crowded or 0 < ink.width <= 1.0:
-            _stroke(painter, whole, ink.line, min(ink.width, 1.0))
+            _stroke(painter, whole, ink.line, min(ink.width, 1.0), paper)
         elif ink.width:
-            pieces = _paths(
-                outlines, parts, together=False
-            )  # broad lines over one another cost far more in one path than each
+            # broad lines over one another cost far more in one path than each
+            pieces = _on(paper, way, _paths(outlines, parts, together=False))
             if ink.rim:
-                _stroke(painter, pieces, QColor(255, 255, 255, 150), ink.width + 1.8)
-            _stroke(painter, pieces, ink.line, ink.width)
+                _stroke(painter, pieces, QColor(255, 255, 255, 150), ink.width + 1.8, paper)
+            _stroke(painter, pieces, ink.line, ink.width, paper)
     painter.restore()
 
 
@@ -173,13 +174,20 @@ def _paths(outlines: Outlines, parts: bytes, together: bool) -> list[QPainterPat
     )
 
 
+def _on(paper: bool, way: QTransform, paths: list[QPainterPath]) -> list[QPainterPath]:
+    """Paths as a painter takes them: of the ground on the screen, of the page on paper."""
+    return [way.map(path) for path in paths] if paper else paths
+
+
 def _transform(camera: Camera) -> QTransform:
     sx, sy = camera.scale, camera.scale * camera.stretch
     return QTransform(sx, 0, 0, -sy, -camera.left * sx, camera.top * sy)
 
 
-def _stroke(painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float) -> None:
-    painter.setPen(screen_pen(painter, line, width))
+def _stroke(
+    painter: QPainter, paths: Sequence[QPainterPath], line: QColor, width: float, paper: bool
+) -> None:
+    painter.setPen(paper_pen(line, width) if paper else screen_pen(painter, line, width))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for path in paths:
         painter.drawPath(path)

@@ -13,6 +13,7 @@ import shapely
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen
 
+from moss_step.desk.plan.pens import in_letters, letters
 from moss_step.desk.theme import font
 from moss_step.model.frame import overlap
 from moss_step.model.typed import as_kind
@@ -207,7 +208,13 @@ def write_haloed(painter: QPainter, text: str, size: int) -> None:
     """Write a text, its middle at the painter's origin, with a light rim that parts it from the ground."""
     path, rim = _lettering(text, size)
     painter.fillPath(rim, QColor(255, 255, 255, 210))
-    painter.fillPath(path, QColor(INK))
+    if not in_letters(painter):
+        painter.fillPath(path, QColor(INK))
+        return
+    face = letters(painter, size, QFont.Weight.DemiBold)
+    painter.setFont(face)
+    painter.setPen(QColor(INK))
+    painter.drawText(QPointF(-QFontMetricsF(face).horizontalAdvance(text) / 2, 0), text)
 
 
 @lru_cache(maxsize=512)
@@ -246,7 +253,7 @@ def _label_areas(painter: QPainter, picture: ShapesPicture, column: str, camera:
 
 def draw_name(painter: QPainter, mark: QPointF, name: str, gap: float, room: Room) -> None:
     """Write a name beside a mark: at its right or left, above, below, or aslant; nowhere without room."""
-    face = font(12, QFont.Weight.DemiBold)
+    face = letters(painter, 12, QFont.Weight.DemiBold)
     width, high = QFontMetricsF(face).horizontalAdvance(name) + 14, _NAME_HIGH
     right, left, middle = mark.x() + gap, mark.x() - gap - width, mark.x() - width / 2
     level, above, below = mark.y() - high / 2, mark.y() - gap - high, mark.y() + gap

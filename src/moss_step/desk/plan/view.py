@@ -23,7 +23,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QWidget
 
-from moss_step.desk.looks.registry import look_of
 from moss_step.desk.plain import speak
 from moss_step.desk.plan.arrows import draw_arrows
 from moss_step.desk.plan.drawing import (
@@ -36,6 +35,7 @@ from moss_step.desk.plan.drawing import (
 )
 from moss_step.desk.plan.lettering import Room, Standing, standing
 from moss_step.desk.plan.live import Live, draw_live
+from moss_step.desk.plan.over import draw_all_shapes, write_all_names
 from moss_step.desk.plan.paths import path_of
 from moss_step.desk.plan.tools.divider import Divider
 from moss_step.desk.plan.tools.look import LookTool
@@ -43,7 +43,7 @@ from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.work import Work
 from moss_step.model.frame import Box, overlap
 from moss_step.scene.camera import Camera, metres_per_unit, stretch_of
-from moss_step.scene.layers import Layer, Scene, draw_grids
+from moss_step.scene.layers import Scene, draw_grids
 from moss_step.scene.readings import place_text, readings
 from moss_step.scene.snapshot import Snapshot
 
@@ -246,8 +246,8 @@ class PlanView(QWidget):
         image.setDevicePixelRatio(ratio)
         painter = QPainter(image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._draw_all_shapes(painter, camera, self.scene, flat)
-        self._write_names(painter, camera, self.scene, Room(camera.width, camera.height), flat)
+        draw_all_shapes(painter, camera, self.scene, self._colors(), flat)
+        write_all_names(painter, camera, self.scene, Room(camera.width, camera.height), flat)
         painter.end()
         return image
 
@@ -301,7 +301,7 @@ class PlanView(QWidget):
             self._image, self._bytes = self._grids(self.scene)
         if self.beyond is None:
             painter.drawImage(0, 0, self._image)
-            self._draw_all_shapes(painter, self.camera, self.scene)
+            draw_all_shapes(painter, self.camera, self.scene, self._colors())
             return
         if self._beyond_image is None:
             self._beyond_image, self._beyond_bytes = self._grids(self.beyond)
@@ -312,7 +312,7 @@ class PlanView(QWidget):
         ):
             painter.setClipRect(QRectF(left, 0, right - left, self.height()))
             painter.drawImage(0, 0, image)
-            self._draw_all_shapes(painter, self.camera, scene)
+            draw_all_shapes(painter, self.camera, scene, self._colors())
         painter.setClipping(False)
         names = [s.layers[0].name if s.layers else "nothing" for s in (self.scene, self.beyond)]
         self.divider.draw(painter, names[0], names[1])
@@ -362,31 +362,14 @@ class PlanView(QWidget):
     def _colors(self) -> dict[str, str]:
         return {step: shape_color(place) for step, place in self.work.now.shape_order.items()}
 
-    def _draw_all_shapes(self, painter: QPainter, camera: Camera, scene: Scene, flat: bool = False) -> None:
-        colors = self._colors()
-        for layer in _upward(scene):
-            color = colors.get(layer.step, shape_color(0))
-            look_of(layer.picture).draw(painter, layer, camera, color, flat)
-
-    def _write_names(
-        self, painter: QPainter, camera: Camera, scene: Scene, room: Room, flat: bool = False
-    ) -> None:
-        """Write the names of a scene, those of what lies on top first."""
-        downward = list(reversed(_upward(scene)))
-        if not flat:
-            for layer in downward:
-                look_of(layer.picture).take_marks(layer, camera, room)
-        for layer in downward:
-            look_of(layer.picture).write(painter, layer, camera, room, flat)
-
     def _write_all_names(self, painter: QPainter) -> None:
         """Write the names; of two scenes that are compared each on its side of the divider."""
         if self.beyond is None:
-            self._write_names(painter, self.camera, self.scene, self._room(0.0, self.width()))
+            write_all_names(painter, self.camera, self.scene, self._room(0.0, self.width()))
             return
         at = self.divider.pixel
         for scene, left, right in ((self.scene, 0.0, at), (self.beyond, at, self.width())):
-            self._write_names(painter, self.camera, scene, self._room(left, right))
+            write_all_names(painter, self.camera, scene, self._room(left, right))
 
     def _room(self, left: float, right: float) -> Room:
         """Where names may stand between two sides: not under cards, on pins, their readings or the scale."""
@@ -551,12 +534,3 @@ class PlanView(QWidget):
         if (away < 16).any():
             return int(np.argmax(away < 16))
         return next((k for k, card in self._pin_cards.items() if card.contains(at)), None)
-
-
-def _upward(scene: Scene) -> list[Layer]:
-    """Layers from the lowest up; points and their names go above lines and areas whatever the order, or they
-    could not be read.
-    """
-    upward = list(reversed(scene.layers))
-    upward.sort(key=lambda la: la.picture.on_top)
-    return upward

@@ -13,12 +13,12 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from moss_step.desk.chart import CHART_FILES, PlotFrame
 from moss_step.desk.parts import clear, label, row, tool
-from moss_step.desk.table.model import cell_text, column_words
 from moss_step.desk.tones import tone
 from moss_step.desk.work import Work
 from moss_step.model.chart import Chart
 from moss_step.model.telling import USUAL, Telling
 from moss_step.scene.colors import DEEP, MOSS, MUTED, curve_color
+from moss_step.scene.tables import cell_text, column_words
 
 _MOST_CURVES = 6
 

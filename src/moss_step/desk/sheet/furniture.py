@@ -1,0 +1,358 @@
+"""What explains a plan on a page: key, scale, north, title block, text, lineage and pictures."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QImage, QImageReader, QPolygonF
+
+from moss_step.desk.plan.drawing import shape_color
+from moss_step.desk.sheet.ink import LEFT, MIDDLE, POINT, RIGHT, Ink, broken, fitted, line_height, width_of
+from moss_step.model.units import METRE, Unit
+from moss_step.scene.colors import CARD, DIM, INK, MUTED, OCHRE
+from moss_step.scene.layers import Layer
+from moss_step.scene.picture import Legend, Ramp
+from moss_step.scene.sheet.greys import alike_in_grey
+from moss_step.scene.sheet.ground import View, scene_for, view_of
+from moss_step.scene.sheet.north import Norths, norths
+from moss_step.scene.sheet.sheet import Sheet
+from moss_step.scene.sheet.trail import trail_lines
+from moss_step.scene.sheet.words import Piece, pieces, scale_text
+from moss_step.study.pages import (
+    FramePart,
+    KeyPart,
+    LineagePart,
+    NorthPart,
+    PicturePart,
+    PlanPart,
+    ScalePart,
+    TextPart,
+    TitlePart,
+)
+
+_PATCH_W, _RAMP_H = 6.0, 3.2
+_MOST_PICTURE = 256
+"""Megabytes that a picture of a file may take when it is read."""
+
+
+def plan_view(sheet: Sheet, plan_id: str) -> tuple[PlanPart | None, View | None]:
+    """The plan that a part belongs to, and how it lies on the page."""
+    plan = sheet.page.plan(plan_id)
+    return plan, None if plan is None else view_of(sheet, plan, scene_for(sheet, plan.results, plan.shading))
+
+
+# --- key
+
+
+def draw_key(ink: Ink, sheet: Sheet, part: KeyPart) -> None:
+    """Explain what a plan draws, from top to bottom; what has no room is told."""
+    plan = sheet.page.plan(part.plan)
+    box = QRectF(0, 0, part.width, part.height)
+    if plan is None:
+        ink.remark("A key has no plan that it explains.")
+        ink.note("A key needs a plan", box)
+        return
+    scene = scene_for(sheet, plan.results, plan.shading)
+    y, left = 0.0, list(scene.layers)
+    with ink.within(box):
+        while left:
+            height = _legend(ink, sheet, left[0], part, y, draw=False)
+            if y + height > part.height + 0.01:
+                break
+            _legend(ink, sheet, left.pop(0), part, y, draw=True)
+            y += height
+        shading = scene.shading
+        if not left and scene.ground is not None and shading.on and y + line_height(part.size) <= part.height:
+            text = f"Relief shading, light from {shading.azimuth:g}°"
+            ink.write(fitted(text, part.size, part.width), 0, y + part.size * POINT, part.size, color=MUTED)
+    if left:
+        ink.remark(f"The key has no room for '{left[0].name}'. Make it higher, or its letters smaller.")
+
+
+def _legend(ink: Ink, sheet: Sheet, layer: Layer, part: KeyPart, y: float, draw: bool) -> float:
+    """Draw what explains one result, or only measure it; gives its height."""
+    size, step = part.size, line_height(part.size)
+    color = shape_color(sheet.now.shape_order.get(layer.step, 0))
+    legend = layer.picture.legend(layer.row, layer.ranges, color, sheet.now.study.telling)
+    top, base = y, size * POINT * 0.95
+    for line in broken(layer.name, size, part.width, bold=True):
+        if draw:
+            ink.write(line, 0, y + base, size, bold=True)
+        y += step
+    if draw:
+        ink.hit(0, top, part.width, y - top, layer.step)
+        said = alike_in_grey(layer.name, legend)
+        if said:
+            ink.remark(said)
+    if legend.title:
+        if draw:
+            ink.write(fitted(legend.title, size, part.width), 0, y + base, size, color=MUTED)
+        y += step
+    for name, tone in legend.classes:
+        lines = broken(name, size, part.width - _PATCH_W - 2)
+        if draw:
+            _patch(ink, legend, layer, tone, y + base, size)
+            for k, line in enumerate(lines):
+                ink.write(line, _PATCH_W + 2, y + base + k * step, size)
+        y += max(len(lines), 1) * step
+    if legend.ramp is not None:
+        if draw:
+            _ramp(ink, legend.ramp, part, y)
+        y += _RAMP_H + 0.6 + step
+    return y - top + 0.4 * step
+
+
+def _patch(ink: Ink, legend: Legend, layer: Layer, tone: str, base: float, size: float) -> None:
+    high = size * POINT * 0.8
+    if legend.as_lines and layer.picture.shapes is not None and layer.picture.shapes.value.kind == "lines":
+        ink.line(0, base - high / 2, _PATCH_W, base - high / 2, 0.6, tone)
+        return
+    if layer.picture.on_top:
+        ink.painter.setPen(ink.pen(0.2, CARD))
+        ink.painter.setBrush(QColor(tone))
+        ink.painter.drawEllipse(QPointF(_PATCH_W / 2, base - high / 2), high / 2, high / 2)
+        return
+    plain = layer.picture.shapes is not None and not legend.title
+    ink.painter.setOpacity(layer.row.opacity)
+    ink.box(
+        0,
+        base - high,
+        _PATCH_W,
+        high,
+        0.5 if plain else 0.12,
+        tone if plain else MUTED,
+        "" if plain else tone,
+    )
+    ink.painter.setOpacity(1.0)
+
+
+def _ramp(ink: Ink, ramp: Ramp, part: KeyPart, y: float) -> None:
+    bar = QImage(ramp.colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
+    ink.painter.drawImage(QRectF(0, y + 0.4, part.width, _RAMP_H), bar)
+    ink.box(0, y + 0.4, part.width, _RAMP_H, 0.12, MUTED)
+    base = y + _RAMP_H + 0.6 + part.size * POINT
+    low, high = ramp.ends
+    ink.write(low, 0, base, part.size, color=MUTED)
+    ink.write(high, part.width, base, part.size, RIGHT, color=MUTED)
+    free = width_of(low, part.size) + 1.5, part.width - width_of(high, part.size) - 1.5
+    for at, text in ramp.marks:
+        half, x = width_of(text, part.size) / 2, at * part.width
+        if x - half > free[0] and x + half < free[1]:
+            ink.line(x, y + _RAMP_H - 0.4, x, y + _RAMP_H + 0.4, 0.15)
+            ink.write(text, x, base, part.size, MIDDLE, color=MUTED)
+            free = x + half + 1.5, free[1]
+
+
+# --- scale and north
+
+
+def bar_of(scale: float, width: float, unit: Unit) -> tuple[float, float]:
+    """The longest round distance in a unit whose bar is no wider than so many millimetres: distance in the
+    unit, and the bar's millimetres.
+    """
+    most = width / 1000.0 * scale / unit.factor
+    power = 10.0 ** math.floor(math.log10(most))
+    distance = max(k for k in (1.0, 2.0, 5.0) if k * power <= most * (1 + 1e-9)) * power
+    return distance, distance * unit.factor / scale * 1000.0
+
+
+def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
+    """Draw the scale of a plan as a bar, as a number, or both."""
+    plan, view = plan_view(sheet, part.plan)
+    if plan is None or view is None:
+        ink.remark("A scale has no plan that it belongs to.")
+        ink.note("A scale needs a plan", QRectF(0, 0, part.width, part.height))
+        return
+    y, size = 0.0, part.size
+    if part.as_number:
+        ink.write(scale_text(view.scale), 0, size * POINT, size, bold=True)
+        y += line_height(size)
+    if part.as_bar:
+        unit = sheet.now.study.telling.length or METRE
+        distance, long = bar_of(view.scale, part.width - 8.0, unit)
+        by, symbol = (1000.0, "km") if unit == METRE and distance >= 1000 else (1.0, unit.symbol)
+        top, high = y + line_height(size), 1.4
+        for k in range(4):
+            fill = INK if k % 2 == 0 else CARD
+            ink.box(k * long / 4, top, long / 4, high, 0.15, INK, fill)
+        for share in (0.0, 0.5, 1.0):
+            text = f"{distance * share / by:,.6g}".replace(",", " ")
+            if share == 0.5 and 2 * (width_of(text, size) + width_of("0", size)) > long:
+                continue
+            ink.write(text, share * long, top - 0.8, size, LEFT if share == 0.0 else MIDDLE)
+        ink.write(symbol, long + width_of(text, size) / 2 + 1.0, top - 0.8, size)
+
+
+def draw_north(ink: Ink, sheet: Sheet, part: NorthPart) -> None:
+    """Draw where north is, each of them apart, and say by how much they differ."""
+    plan, view = plan_view(sheet, part.plan)
+    if plan is None or view is None:
+        ink.remark("A north has no plan that it belongs to.")
+        ink.note("North needs a plan", QRectF(0, 0, part.width, part.height))
+        return
+    held = norths(sheet.now.frame, view.x, view.y, view.turned, part.year, part.magnetic)
+    lines = [w for text in held.words for w in broken(text, part.size * 0.85, part.width)]
+    below = len(lines) * line_height(part.size * 0.85)
+    reach = max(min(part.width / 2, (part.height - below) / 2) - line_height(part.size), 3.0)
+    middle = QPointF(part.width / 2, reach + line_height(part.size))
+    for number, (bearing, mark) in enumerate(_arrows(held, part)):
+        _arrow(ink, middle, reach, bearing, mark, number, part.size)
+    y = middle.y() + reach + line_height(part.size)
+    for line in lines:
+        ink.write(line, part.width / 2, y, part.size * 0.85, MIDDLE, color=MUTED)
+        y += line_height(part.size * 0.85)
+
+
+def _arrows(held: Norths, part: NorthPart) -> list[tuple[float, str]]:
+    """Bearings on the paper of the norths that are wanted, and their letters."""
+    wanted = (
+        (held.grid, "Grid", part.grid),
+        (held.true, "True", part.true and held.true is not None),
+        (held.magnetic, "Mag", part.magnetic and held.magnetic is not None),
+    )
+    known = [(b, name) for b, name, shown in wanted if shown and b is not None]
+    alike = [b for b, _ in known if abs(b - known[0][0]) < 0.05] if known else []
+    if known and len(alike) == len(known):
+        return [(known[0][0], "N")]
+    return known
+
+
+def _arrow(
+    ink: Ink, middle: QPointF, reach: float, bearing: float, name: str, number: int, size: float
+) -> None:
+    """Draw one arrow from the common foot. The first is the longest and filled; the others are shorter,
+    with their letters on the side that they lean to: they may differ by a degree only.
+    """
+    painter, broad, tip = ink.painter, number == 0, -reach * (1.0, 0.45, -0.1)[number]
+    painter.save()
+    painter.translate(middle.x(), middle.y() + reach)
+    painter.rotate(bearing)
+    ink.line(0, 0, 0, tip - reach + 1.5, 0.3 if broad else 0.18)
+    top = tip - reach
+    for side, fill in ((1.5, INK), (-1.5, CARD)):
+        painter.setPen(ink.pen(0.18, INK))
+        painter.setBrush(QColor(fill) if broad else Qt.BrushStyle.NoBrush)
+        painter.drawPolygon(QPolygonF([QPointF(0, top), QPointF(side, top + 4.2), QPointF(0, top + 3.2)]))
+    painter.restore()
+    a, long = math.radians(bearing), reach - tip
+    x, y = middle.x() + math.sin(a) * long, middle.y() + reach - math.cos(a) * long
+    if broad:
+        ink.write(name, x, y - 0.8, size, MIDDLE, bold=True)
+    else:
+        east = (bearing + 180.0) % 360.0 >= 180.0
+        ink.write(name, x + (2.0 if east else -2.0), y + size * POINT, size, LEFT if east else RIGHT)
+
+
+# --- words
+
+
+def draw_text(ink: Ink, sheet: Sheet, part: TextPart) -> None:
+    """Write words with their fields filled in; what was lost is marked, and told."""
+    plan, view = plan_view(sheet, "")
+    scale = 0.0 if plan is None or view is None else view.scale
+    held = pieces(sheet, part.text, scale)
+    _note_lost(ink, held)
+    text = "".join(p.text for p in held)
+    lines = broken(text, part.size, part.width, part.bold)
+    x = {LEFT: 0.0, MIDDLE: part.width / 2, RIGHT: part.width}[part.side]
+    y, lost = part.size * POINT * 0.95, any(p.lost for p in held)
+    for line in lines:
+        if y > part.height + 0.3 * part.size * POINT:
+            ink.remark(f"A text has no room for all of its lines: '{text[:40]}'.")
+            break
+        ink.write(line, x, y, part.size, part.side, part.bold, OCHRE if lost else INK)
+        y += line_height(part.size)
+    for ref in dict.fromkeys(p.ref for p in held if p.ref):
+        ink.hit(0, 0, part.width, part.height, ref)
+
+
+def _note_lost(ink: Ink, held: list[Piece]) -> None:
+    for piece in held:
+        if piece.lost:
+            ink.remark(f"A figure of the page is {piece.text.strip('[]')}: '{piece.ref}'.")
+
+
+def draw_title(ink: Ink, sheet: Sheet, part: TitlePart) -> None:
+    """Draw the rows of a title block, each a word and what it is; rows that say nothing are left out."""
+    plan, view = plan_view(sheet, "")
+    scale = 0.0 if plan is None or view is None else view.scale
+    filled = [(word, pieces(sheet, text, scale)) for word, text in part.rows]
+    rows = [(word, held) for word, held in filled if any(p.text.strip() for p in held)]
+    if not rows:
+        return
+    high = part.height / len(rows)
+    first = max(width_of(word, part.size * 0.8) for word, _ in rows) + 3.0
+    for k, (word, held) in enumerate(rows):
+        top, base = k * high, k * high + high / 2 + part.size * POINT * 0.35
+        if k:
+            ink.line(0, top, part.width, top, 0.15, DIM)
+        ink.write(word, 1.5, base, part.size * 0.8, color=MUTED)
+        _note_lost(ink, held)
+        shown = fitted("".join(p.text for p in held), part.size, part.width - first - 1.5, bold=k == 0)
+        ink.write(shown, first, base, part.size, bold=k == 0)
+        for piece in held:
+            if piece.ref:
+                ink.hit(0, top, part.width, high, piece.ref)
+
+
+def draw_lineage(ink: Ink, sheet: Sheet, part: LineagePart) -> None:
+    """Write how results came about: a line for each step, from the source files on."""
+    y = part.size * POINT
+    for text, ref, bold in trail_lines(sheet, part.results):
+        for line in broken(text, part.size, part.width, bold):
+            if y > part.height:
+                ink.remark(
+                    "The lineage has no room for all of its lines. Make it higher, or its letters smaller."
+                )
+                return
+            ink.write(line, 0, y, part.size, bold=bold)
+            if ref:
+                ink.hit(0, y - part.size * POINT, part.width, line_height(part.size), ref)
+            y += line_height(part.size)
+
+
+def draw_frame(ink: Ink, sheet: Sheet, part: FramePart) -> None:
+    """Draw a line around a part of the page."""
+    ink.box(0, 0, part.width, part.height, part.line)
+
+
+def draw_picture(ink: Ink, sheet: Sheet, part: PicturePart) -> None:
+    """Draw a picture of a file, as large as it fits."""
+    image = _picture_of(ink, part.file)
+    if image is None:
+        ink.remark(
+            f"The picture '{Path(part.file).name}' cannot be read." if part.file else "A picture has no file."
+        )
+        ink.note("Choose a picture" if not part.file else f"{Path(part.file).name} cannot be read",
+                 QRectF(0, 0, part.width, part.height))  # fmt: skip
+        return
+    size = QSize(image.size()).scaled(
+        QSize(round(part.width * 100), round(part.height * 100)), Qt.AspectRatioMode.KeepAspectRatio
+    )
+    wide, high = size.width() / 100, size.height() / 100
+    ink.painter.drawImage(QRectF((part.width - wide) / 2, (part.height - high) / 2, wide, high), image)
+
+
+def _picture_of(ink: Ink, file: str) -> QImage | None:
+    """A picture, read once; of formats that hold nothing but pixels, and of a bounded size."""
+    key = ("picture", file)
+    if key not in ink.kept:
+        reader = QImageReader(file)
+        reader.setAutoTransform(True)
+        reader.setAllocationLimit(_MOST_PICTURE)
+        plain = bytes(reader.format().data()).lower() in (
+            b"png",
+            b"jpg",
+            b"jpeg",
+            b"bmp",
+            b"gif",
+            b"webp",
+            b"tiff",
+            b"tif",
+        )
+        image = reader.read() if file and plain else QImage()
+        ink.kept[key] = None if image.isNull() else image
+    found = ink.kept[key]
+    return found if isinstance(found, QImage) else None

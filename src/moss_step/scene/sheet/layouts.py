@@ -1,0 +1,231 @@
+"""Finished layouts to begin a page from: a plan with its key, with a table, two results compared, and figures
+with their lineage.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from moss_step.model.findings import Finding
+from moss_step.scene.pictures import has_place
+from moss_step.scene.sheet.words import field_of
+from moss_step.scene.snapshot import Snapshot
+from moss_step.study.graph import Study
+from moss_step.study.pages import (
+    AnyPart,
+    KeyPart,
+    LineagePart,
+    NorthPart,
+    OverviewPart,
+    Page,
+    PlanPart,
+    ScalePart,
+    TablePart,
+    TextPart,
+    TitlePart,
+)
+
+_SIDE, _GAP, _HEAD, _FOOT = 62.0, 5.0, 12.0, 24.0
+"""Millimetres of the column at the right, between parts, of the title and of the foot."""
+
+
+def _paper(name: str, paper: str, lying: bool) -> Page:
+    return Page.model_validate({"name": name, "paper": paper, "lying": lying})
+
+
+def _title(page: Page, text: str) -> TextPart:
+    width, _ = page.size
+    return TextPart(
+        id="title",
+        x=page.margin,
+        y=page.margin,
+        width=width - 2 * page.margin,
+        height=8.5,
+        text=text,
+        size=17,
+        bold=True,
+    )
+
+
+def _block_of_titles(x: float, y: float, width: float, height: float) -> TitlePart:
+    rows = (
+        ("Study", "{study}"),
+        ("Frame", "{frame}"),
+        ("By", "{author}"),
+        ("Date", "{date}"),
+        ("Page", "{number} of {pages}"),
+    )
+    return TitlePart(id="block", x=x, y=y, width=width, height=height, rows=rows, size=7)
+
+
+def plan_with_key(
+    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = True
+) -> Page:
+    """A plan, and beside it its key, scale, north and title block."""
+    page = _paper(name, paper, lying)
+    width, height = page.size
+    m, side = page.margin, _SIDE
+    top, bottom, right = m + _HEAD, height - m, width - m - _SIDE
+    plan = PlanPart(
+        id="plan", x=m, y=top, width=right - m - _GAP, height=bottom - top, results=refs, net="metres"
+    )
+    parts: list[AnyPart] = [
+        _title(page, "{page}"),
+        plan,
+        KeyPart(id="key", x=right, y=top, width=side, height=bottom - top - 80, plan="plan"),
+        ScalePart(id="scale", x=right, y=bottom - 74, width=side - 22, height=14, plan="plan"),
+        NorthPart(id="north", x=right + side - 24, y=bottom - 78, width=24, height=34, plan="plan"),
+        OverviewPart(id="overview", x=right, y=bottom - 56, width=30, height=24, plan="plan"),
+        _block_of_titles(right, bottom - 30, side, 30),
+    ]
+    return page.with_parts(parts)
+
+
+def plan_with_table(
+    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = False
+) -> Page:
+    """A plan above a table of its first result, with key and scale between."""
+    page = _paper(name, paper, lying)
+    width, height = page.size
+    m, side, whole = page.margin, 52.0, page.size[0] - 2 * page.margin
+    top, bottom = m + _HEAD, height - m
+    share = 0.56 * (bottom - top)
+    tabled = subject if now.study.has(subject) else next((r for r in refs if now.study.has(r)), "")
+    parts: list[AnyPart] = [
+        _title(page, "{page}"),
+        PlanPart(id="plan", x=m, y=top, width=whole - side - _GAP, height=share, results=refs),
+        KeyPart(id="key", x=width - m - side, y=top, width=side, height=share - 52, plan="plan"),
+        ScalePart(id="scale", x=width - m - side, y=top + share - 48, width=side, height=13, plan="plan"),
+        NorthPart(id="north", x=width - m - 26, y=top + share - 32, width=26, height=32, plan="plan"),
+        TablePart(
+            id="table",
+            x=m,
+            y=top + share + _GAP,
+            width=whole,
+            height=bottom - top - share - _FOOT - 2 * _GAP,
+            result=tabled,
+            size=7.5,
+        ),
+        _block_of_titles(m, bottom - _FOOT, 80, _FOOT),
+        LineagePart(
+            id="lineage",
+            x=m + 85,
+            y=bottom - _FOOT,
+            width=whole - 85,
+            height=_FOOT,
+            results=(tabled,) if tabled else (),
+            size=5.5,
+        ),
+    ]
+    return page.with_parts(parts)
+
+
+def two_compared(
+    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = True
+) -> Page:
+    """Two results on the same part of the ground, side by side at one scale, each with its key below."""
+    page = _paper(name, paper, lying)
+    width, height = page.size
+    m, half = page.margin, (page.size[0] - 2 * page.margin - _GAP) / 2
+    top, bottom, below = m + _HEAD, height - m, 56.0
+    covering = _two(now, (subject, *refs))
+    parts: list[AnyPart] = [_title(page, "{page}")]
+    for k, ref in enumerate(covering):
+        x = m + k * (half + _GAP)
+        word = f"{{name {ref}}}" if ref else "Choose a result"
+        parts += [
+            TextPart(id=f"head-{k + 1}", x=x, y=top, width=half, height=6, text=word, size=10, bold=True),
+            PlanPart(
+                id=f"plan-{k + 1}",
+                x=x,
+                y=top + 7,
+                width=half,
+                height=bottom - top - below - 7,
+                results=(ref,) if ref else (),
+            ),
+            KeyPart(
+                id=f"key-{k + 1}",
+                x=x,
+                y=bottom - below + 3,
+                width=half - 40,
+                height=below - 3,
+                plan=f"plan-{k + 1}",
+                size=7,
+            ),
+        ]
+    parts += [
+        ScalePart(
+            id="scale", x=m + half - 36, y=bottom - below + 4, width=36, height=13, plan="plan-1", size=7
+        ),
+        NorthPart(id="north", x=m + half - 28, y=bottom - below + 19, width=24, height=30, plan="plan-1"),
+        _block_of_titles(width - m - 56, bottom - 26, 56, 26),
+    ]
+    return page.with_parts(parts)
+
+
+def figures_with_lineage(
+    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = False
+) -> Page:
+    """The figures of results as a table and in words, a small plan, and how they came about."""
+    page = _paper(name, paper, lying)
+    width, height = page.size
+    m, whole = page.margin, page.size[0] - 2 * page.margin
+    top, bottom = m + _HEAD, height - m
+    ref = subject if now.study.has(subject) else next((r for r in refs if now.study.has(r)), "")
+    said = now.said.get(ref)
+    words = ["{name " + ref + "}: {headline " + ref + "}."] if ref else ["Choose a result."]
+    words += [f"{_title_of(f)}: {field_of(ref, f)}" for f in (said.findings[:9] if said else ())]
+    parts: list[AnyPart] = [
+        _title(page, "{page}"),
+        TextPart(id="words", x=m, y=top, width=whole * 0.48, height=84, text="\n".join(words), size=9),
+        PlanPart(id="plan", x=m + whole * 0.5, y=top, width=whole * 0.5, height=70, results=refs),
+        ScalePart(id="scale", x=m + whole * 0.5, y=top + 72, width=60, height=13, plan="plan", size=7),
+        TablePart(id="table", x=m, y=top + 90, width=whole, height=58, result=ref, size=7.5),
+        LineagePart(
+            id="lineage", x=m, y=top + 154, width=whole, height=bottom - top - 154 - _FOOT - _GAP, size=7
+        ),
+        _block_of_titles(width - m - 90, bottom - _FOOT, 90, _FOOT),
+    ]
+    return page.with_parts(parts)
+
+
+def _title_of(finding: Finding) -> str:
+    return f"{finding.title}, {finding.of}" if finding.of else finding.title
+
+
+def _two(now: Snapshot, refs: tuple[str, ...]) -> tuple[str, str]:
+    """Two results that cover the ground: those that are wanted first."""
+    held = [r for r in dict.fromkeys(refs) if now.study.has(r) and r in now.coverings]
+    held += [r for r in reversed(now.coverings) if r not in held]
+    return (held[0] if held else "", held[1] if len(held) > 1 else "")
+
+
+Layout = Callable[..., Page]
+LAYOUTS: dict[str, tuple[str, str, Layout]] = {
+    "plan_key": ("Plan with key", "A plan, its key, scale, north and title block", plan_with_key),
+    "plan_table": (
+        "Plan with table",
+        "A plan above the rows of its first result, with lineage",
+        plan_with_table,
+    ),
+    "compared": ("Two compared", "Two results of the same ground, side by side at one scale", two_compared),
+    "figures": (
+        "Figures with lineage",
+        "Figures in words and rows, a small plan, and how they came about",
+        figures_with_lineage,
+    ),
+}
+"""Layouts by key: title, what they are for, and what lays them out."""
+
+
+def usual_refs(study: Study, chosen: str) -> tuple[str, ...]:
+    """Results that a new page shows: the chosen one over the shapes of the Key, or all of the Key where
+    none is chosen.
+    """
+    if not chosen or not study.has(chosen) or not has_place(study, chosen):
+        return ()
+    shown = [k.step for k in study.key if k.shown and k.step != chosen]
+    over = [ref for ref in shown if study.result(ref).gives == "shapes"]
+    if study.result(chosen).gives == "shapes":
+        return (chosen, *over, *[ref for ref in shown if ref not in over][:1])
+    return (*over, chosen)

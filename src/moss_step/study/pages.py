@@ -1,0 +1,377 @@
+"""Pages of a study: paper, and the parts that lie on it. All places and sizes are millimetres from the
+upper left corner of the paper; letters are measured in points.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, model_serializer
+
+_FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+PAPERS: dict[str, tuple[float, float]] = {
+    "A0": (841.0, 1189.0),
+    "A1": (594.0, 841.0),
+    "A2": (420.0, 594.0),
+    "A3": (297.0, 420.0),
+    "A4": (210.0, 297.0),
+    "A5": (148.0, 210.0),
+    "Letter": (215.9, 279.4),
+}
+"""Width and height upright in millimetres: ISO 216, and ANSI/ASME Y14.1 A."""
+OWN = "Own"
+MOST_PAGES, MOST_PARTS, MOST_MM = 200, 500, 2000.0
+LEAST_MM = 2.0
+Mm = Annotated[float, Field(ge=-MOST_MM, le=MOST_MM)]
+Size = Annotated[float, Field(ge=LEAST_MM, le=MOST_MM)]
+Points = Annotated[float, Field(ge=3.0, le=200.0)]
+
+
+class Part(BaseModel):
+    """What lies on a page: its place, and whether it is kept from being moved; ``rim`` draws a line around
+    it, and ``backed`` lays paper under it.
+    """
+
+    model_config = _FROZEN
+    id: str = Field(pattern=r"^[A-Za-z0-9_-]{1,40}$")
+    x: Mm = 0.0
+    y: Mm = 0.0
+    width: Size = 60.0
+    height: Size = 40.0
+    locked: bool = False
+    rim: bool = False
+    backed: bool = False
+
+    @model_serializer(mode="wrap")
+    def _with_kind(self, handler: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """What it is is always written, or it could not be read again."""
+        kind: str = getattr(self, "kind", "")
+        return {"kind": kind, **handler(self)}
+
+    @property
+    def right(self) -> float:
+        """Its right edge."""
+        return self.x + self.width
+
+    @property
+    def bottom(self) -> float:
+        """Its lower edge."""
+        return self.y + self.height
+
+    def holds(self, x: float, y: float) -> bool:
+        """Whether a place of the page lies on it."""
+        return self.x <= x <= self.right and self.y <= y <= self.bottom
+
+
+class PlanPart(Part):
+    """The ground from above. ``results`` from the top down, or the Key's where there are none; a ``scale``
+    of 0 shows all of it. ``turned`` degrees clockwise. A pixel of the Key is ``fine`` millimetres broad.
+    """
+
+    kind: Literal["plan"] = "plan"
+    results: tuple[str, ...] = ()
+    shading: bool = True
+    scale: float = Field(0.0, ge=0.0, le=1e9)
+    centre: tuple[float, float] | None = None
+    turned: float = Field(0.0, ge=-360.0, le=360.0)
+    fine: float = Field(0.22, ge=0.05, le=2.0)
+    net: Literal["none", "metres", "degrees"] = "none"
+    net_step: float = Field(0.0, ge=0.0, le=1e7)
+    rim: bool = True
+
+
+class OverviewPart(Part):
+    """All of the ground, small, with the box that a plan of the page shows."""
+
+    kind: Literal["overview"] = "overview"
+    plan: str = ""
+    rim: bool = True
+    backed: bool = True
+
+
+class BlockPart(Part):
+    """The ground in three dimensions: looked at along a ``bearing``, ``down`` from the level, ``times`` as
+    high.
+    """
+
+    kind: Literal["block"] = "block"
+    results: tuple[str, ...] = ()
+    bearing: float = Field(0.0, ge=-360.0, le=360.0)
+    down: float = Field(35.0, ge=3.0, le=90.0)
+    times: float = Field(1.5, gt=0.0, le=100.0)
+
+
+class SectionPart(Part):
+    """Surfaces along a line, from its start to its end."""
+
+    kind: Literal["section"] = "section"
+    surfaces: tuple[str, ...] = ()
+    line: tuple[tuple[float, float], ...] = ()
+    size: Points = 7.0
+
+
+class ChartPart(Part):
+    """Curves of a chart; all of them where none is named."""
+
+    kind: Literal["chart"] = "chart"
+    result: str = ""
+    curves: tuple[str, ...] = ()
+    size: Points = 7.0
+
+
+class TablePart(Part):
+    """Rows of a result: some ``columns``, at most so many ``rows`` by a column, and ``sums`` below."""
+
+    kind: Literal["table"] = "table"
+    result: str = ""
+    columns: tuple[str, ...] = ()
+    rows: int = Field(0, ge=0, le=10_000)
+    where: str = ""
+    by: str = ""
+    down: bool = False
+    sums: tuple[str, ...] = ()
+    size: Points = 8.0
+
+
+class KeyPart(Part):
+    """What a plan of the page draws."""
+
+    kind: Literal["key"] = "key"
+    plan: str = ""
+    size: Points = 8.0
+
+
+class ScalePart(Part):
+    """The scale of a plan: as a bar, as a number, or both."""
+
+    kind: Literal["scale"] = "scale"
+    plan: str = ""
+    as_bar: bool = True
+    as_number: bool = True
+    size: Points = 8.0
+
+
+class NorthPart(Part):
+    """Where north is on a plan: of its grid, the true one, and the magnetic one in a ``year``."""
+
+    kind: Literal["north"] = "north"
+    plan: str = ""
+    grid: bool = True
+    true: bool = True
+    magnetic: bool = False
+    year: float = Field(2026.0, ge=2025.0, lt=2030.0)
+    size: Points = 7.0
+
+
+class TextPart(Part):
+    """Words, with fields in braces that are filled in."""
+
+    kind: Literal["text"] = "text"
+    text: str = Field("Text", max_length=20_000)
+    size: Points = 10.0
+    bold: bool = False
+    side: Literal["left", "middle", "right"] = "left"
+
+
+class PicturePart(Part):
+    """A picture from a file."""
+
+    kind: Literal["picture"] = "picture"
+    file: str = ""
+
+
+class LineagePart(Part):
+    """How results came about; of all that the page draws where none is named."""
+
+    kind: Literal["lineage"] = "lineage"
+    results: tuple[str, ...] = ()
+    size: Points = 6.5
+
+
+class FramePart(Part):
+    """A line around a part of the page."""
+
+    kind: Literal["frame"] = "frame"
+    line: float = Field(0.35, ge=0.05, le=5.0)
+
+
+class TitlePart(Part):
+    """A title block: rows of a word and what it is, which may hold fields."""
+
+    kind: Literal["title"] = "title"
+    rows: tuple[tuple[str, str], ...] = ()
+    size: Points = 8.0
+    rim: bool = True
+    backed: bool = True
+
+
+AnyPart = Annotated[
+    PlanPart
+    | OverviewPart
+    | BlockPart
+    | SectionPart
+    | ChartPart
+    | TablePart
+    | KeyPart
+    | ScalePart
+    | NorthPart
+    | TextPart
+    | PicturePart
+    | LineagePart
+    | FramePart
+    | TitlePart,
+    Field(discriminator="kind"),
+]
+PART_TYPES: dict[str, type[Part]] = {
+    t.model_fields["kind"].default: t
+    for t in (
+        PlanPart, OverviewPart, BlockPart, SectionPart, ChartPart, TablePart, KeyPart, ScalePart, NorthPart,
+        TextPart, PicturePart, LineagePart, FramePart, TitlePart,
+    )
+}  # fmt: skip
+PART_NAMES = {
+    "plan": "Plan", "overview": "Overview", "block": "Block", "section": "Section", "chart": "Chart",
+    "table": "Table", "key": "Key", "scale": "Scale", "north": "North", "text": "Text", "picture": "Picture",
+    "lineage": "Lineage", "frame": "Frame", "title": "Title block",
+}  # fmt: skip
+
+
+class Atlas(BaseModel):
+    """A page for each area of a result: its plan shows that area, by ``margin`` of its size larger, at the
+    plan's own scale or, where that is 0, as large as it fits. Sorted by a column.
+    """
+
+    model_config = _FROZEN
+    areas: str
+    by: str = ""
+    margin: float = Field(0.1, ge=0.0, le=2.0)
+    marked: bool = True
+
+
+class Page(BaseModel):
+    """One page: its paper, and its parts from the lowest up."""
+
+    model_config = _FROZEN
+    name: str = Field(min_length=1, max_length=80)
+    paper: Literal["A0", "A1", "A2", "A3", "A4", "A5", "Letter", "Own"] = "A4"
+    lying: bool = True
+    own: tuple[Annotated[float, Field(ge=20, le=MOST_MM)], Annotated[float, Field(ge=20, le=MOST_MM)]] = (
+        297.0,
+        210.0,
+    )
+    margin: float = Field(10.0, ge=0.0, le=200.0)
+    author: str = Field("", max_length=200)
+    date: str = Field("", max_length=40)
+    parts: tuple[AnyPart, ...] = Field((), max_length=MOST_PARTS)
+    atlas: Atlas | None = None
+
+    @property
+    def size(self) -> tuple[float, float]:
+        """Width and height of the paper."""
+        if self.paper == OWN:
+            return self.own
+        short, long = PAPERS[self.paper]
+        return (long, short) if self.lying else (short, long)
+
+    def part(self, part_id: str) -> AnyPart | None:
+        """The part of an id, where there is one."""
+        return next((p for p in self.parts if p.id == part_id), None)
+
+    def plan(self, part_id: str = "") -> PlanPart | None:
+        """The plan of an id, or the first one."""
+        plans = [p for p in self.parts if isinstance(p, PlanPart)]
+        return next((p for p in plans if p.id == part_id), plans[0] if plans else None)
+
+    def fresh_id(self, kind: str) -> str:
+        """An id that no part has yet."""
+        taken = {p.id for p in self.parts}
+        return next(i for i in (f"{kind}-{n}" for n in range(1, len(taken) + 2)) if i not in taken)
+
+    def with_parts(self, parts: Iterable[AnyPart]) -> Page:
+        """The page with other parts."""
+        return self.model_copy(update={"parts": tuple(parts)})
+
+    def adding(self, part: AnyPart) -> Page:
+        """The page with one more part on top."""
+        return self.with_parts((*self.parts, part))
+
+    def changing(self, ids: Iterable[str], change: Callable[[AnyPart], AnyPart]) -> Page:
+        """The page with some parts changed."""
+        wanted = set(ids)
+        return self.with_parts(change(p) if p.id in wanted else p for p in self.parts)
+
+    def removing(self, ids: Iterable[str]) -> Page:
+        """The page without some parts."""
+        gone = set(ids)
+        return self.with_parts(p for p in self.parts if p.id not in gone)
+
+    def refs(self) -> list[str]:
+        """Results that its parts name, each once."""
+        named: list[str] = [self.atlas.areas] if self.atlas is not None else []
+        for part in self.parts:
+            named += refs_of(part)
+        return list(dict.fromkeys(filter(None, named)))
+
+
+def refs_of(part: Part) -> list[str]:
+    """Results that a part names."""
+    single = getattr(part, "result", "")
+    several = (*getattr(part, "results", ()), *getattr(part, "surfaces", ()))
+    return [r for r in (single, *several) if r]
+
+
+def changed(part: AnyPart, **values: Any) -> AnyPart:
+    """A part with other values, checked. Raises ValidationError for what it does not take."""
+    result: AnyPart = type(part).model_validate({**part.model_dump(), **values})
+    return result
+
+
+# --- putting parts in order
+
+SIDES = ("left", "right", "top", "bottom", "across", "down")
+
+
+def aligned(parts: list[AnyPart], side: str) -> dict[str, tuple[float, float]]:
+    """Upper left corners, by id, of parts that are brought to one side or middle of them all."""
+    left, right = min(p.x for p in parts), max(p.right for p in parts)
+    top, bottom = min(p.y for p in parts), max(p.bottom for p in parts)
+    places: dict[str, Callable[[AnyPart], tuple[float, float]]] = {
+        "left": lambda p: (left, p.y),
+        "right": lambda p: (right - p.width, p.y),
+        "top": lambda p: (p.x, top),
+        "bottom": lambda p: (p.x, bottom - p.height),
+        "across": lambda p: ((left + right - p.width) / 2, p.y),
+        "down": lambda p: (p.x, (top + bottom - p.height) / 2),
+    }
+    return {p.id: places[side](p) for p in parts if not p.locked}
+
+
+def reordered(page: Page, ids: Iterable[str], up: bool) -> Page:
+    """The page with some parts one place higher, or lower."""
+    parts, wanted = list(page.parts), set(ids)
+    places = range(len(parts) - 2, -1, -1) if up else range(1, len(parts))
+    for k in places:
+        other = k + 1 if up else k - 1
+        if parts[k].id in wanted and parts[other].id not in wanted:
+            parts[k], parts[other] = parts[other], parts[k]
+    return page.with_parts(parts)
+
+
+def snapped(
+    page: Page, moved: Iterable[str], left: float, right: float, within: float, upright: bool = False
+) -> tuple[float, float | None]:
+    """By how much a span is moved so that one of its ends or its middle meets a guide, and where that guide
+    is.
+
+    Guides are the margins, the middle of the page, and edges and middles of the parts that are not moved.
+    The span runs across, or down where it is ``upright``.
+    """
+    size, still = page.size[1 if upright else 0], [p for p in page.parts if p.id not in set(moved)]
+    guides = [page.margin, size - page.margin, size / 2]
+    for part in still:
+        low, high = (part.y, part.bottom) if upright else (part.x, part.right)
+        guides += [low, high, (low + high) / 2]
+    ways = [(g - at, g) for g in guides for at in (left, right, (left + right) / 2)]
+    best = min(ways, key=lambda w: abs(w[0]), default=(0.0, 0.0))
+    return best if abs(best[0]) <= within else (0.0, None)
