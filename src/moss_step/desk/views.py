@@ -130,6 +130,7 @@ class Views(QSplitter):
         bench.place_wanted.connect(view.show_place)
         bench.drawer_wanted.connect(self._lend)
         bench.picture_wanted.connect(self._write_picture)
+        bench.page_wanted.connect(self._lay)
 
     # --- comparing
 
@@ -232,6 +233,12 @@ class Views(QSplitter):
             view.use(self.cut)
         else:
             self.section.chart.show_table(None, [])
+
+    def _lay(self, part: QWidget | None) -> None:
+        """Lay a page of the bench over the plan; other views would show the ground beside it, and close."""
+        if part is not None and part is not self.plan.laid:
+            self.show_view("plan")
+        self.plan.lay(part)
 
     def _lend(self, part: QWidget | None) -> None:
         """Show a part of the bench in a drawer of its own; one that was there goes back."""

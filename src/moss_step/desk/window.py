@@ -291,6 +291,7 @@ class MainWindow(QMainWindow):
     def _hand_on(self, ref: str) -> None:
         self.work.choose(ref)
         self.go_to_bench("sheet")
+        self.benches["sheet"].offer(ref)
 
     def _hand_on_now(self) -> None:
         """Ask where the chosen result goes, whatever the bench."""

@@ -76,6 +76,7 @@ class Work(QObject):
         self._now: Snapshot | None = None
         self._all_shown = False
         self._compared: tuple[str, ...] = ()
+        self._paged: tuple[str, ...] = ()
         self._publish_later = Later(self.published.emit, self)
         for signal in (self.changed, self.results, self.chosen, self.drafted):
             signal.connect(self._on_moved_on)
@@ -263,10 +264,22 @@ class Work(QObject):
         there = all(self.study.has(ref) for ref in self._compared)
         return self._compared if there else ()
 
+    @property
+    def _on_page(self) -> list[str]:
+        return [ref for ref in self._paged if self.study.has(ref)]
+
     def compare(self, *refs: str) -> None:
         """Draw two results against each other; none ends that."""
         self._compared = refs
         self.results.emit()
+
+    def lay_on_page(self, refs: tuple[str, ...]) -> None:
+        """Keep results ready that a page shows; none ends that."""
+        if refs != self._paged:
+            self._paged = refs
+            self._fetched.clear()
+            self.results.emit()
+            self._start()
 
     def choose(self, ref: str) -> None:
         """Choose a step, or one of its results: its bench shows it."""
@@ -392,7 +405,7 @@ class Work(QObject):
         partly = self.draft is not None and DRAFT not in said and self._first.of_draft(whole) is not None
         pictures = {
             ref: p
-            for ref in drawable(study, self.chosen_ref, self.draft, self.compared)
+            for ref in drawable(study, self.chosen_ref, self.draft, (*self.compared, *self._on_page))
             if (p := self.picture(ref)) is not None
         }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
@@ -596,6 +609,7 @@ class Work(QObject):
         targets = self.study.refs(asked=False)
         if self.chosen_ref and self.chosen_ref not in targets:
             targets.append(self.chosen_ref)
+        targets += [ref for ref in self._on_page if ref not in targets]
         if targets:
             self._main.wish(self.study, targets, frozenset(self._fetched))
 

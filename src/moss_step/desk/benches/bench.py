@@ -51,6 +51,8 @@ class Bench(QWidget):
     """A part of the bench that needs room is to be shown below the plan; None ends that."""
     picture_wanted = Signal(object)
     """A picture of the plan is to be written to a path."""
+    page_wanted = Signal(object)
+    """A part of the bench is to lie over the plan, such as a page; None takes it away."""
 
     def __init__(self, work: Work, name: str) -> None:
         super().__init__()
@@ -88,6 +90,9 @@ class Bench(QWidget):
     def takes(self, ref: str) -> bool:
         """Whether it stays and shows a result that is chosen, whichever bench that is of."""
         return False
+
+    def offer(self, ref: str) -> None:
+        """Offer a result to be handed on."""
 
     def ask_any(self) -> None:
         """Ask where the result that is shown goes, and write it."""

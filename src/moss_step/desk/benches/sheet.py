@@ -1,98 +1,72 @@
-"""The Sheet bench: handing results, the plan and the record on."""
+"""The Sheet bench: pages to hand on, results in open formats, and the study as a whole."""
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtGui import QHideEvent, QShowEvent
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import heading
-from moss_step.desk.parts import Facts, Later, button, clear, label, line
+from moss_step.desk.benches.sheet_data import DataPanel
+from moss_step.desk.benches.sheet_pages import PagesPanel
+from moss_step.desk.parts import Choices
 from moss_step.desk.work import Work
-from moss_step.formats.whole import write_text
-from moss_step.kinds.registry import kind_of
-from moss_step.study.graph import file_name
-from moss_step.study.record import lineage
 
-_FORMATS = {
-    ".tif": "GeoTIFF",
-    ".asc": "ASCII grid",
-    ".nc": "NetCDF",
-    ".csv": "Table, CSV",
-    ".gpkg": "GeoPackage",
-    ".geojson": "GeoJSON",
-    ".fgb": "FlatGeobuf",
-}
+PAGES, DATA = "pages", "data"
 
 
 class SheetBench(Bench):
-    """Chooses a result and writes it, its record, or the plan."""
+    """Shows the page over the plan, or offers results to be written."""
 
     name = "sheet"
 
     def __init__(self, work: Work, name: str) -> None:
         super().__init__(work, name)
-        body = QWidget()
-        self._layout = QVBoxLayout(body)
-        self._layout.setContentsMargins(18, 16, 18, 16)
-        self._layout.setSpacing(10)
-        self.result = QComboBox()
-        self.result.setAccessibleName("Result to hand on")
-        self.result.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.result.currentIndexChanged.connect(lambda _: self._show_formats())
-        self._facts = Facts()
-        self._formats = QWidget()
-        self._formats_layout = QVBoxLayout(self._formats)
-        self._formats_layout.setContentsMargins(0, 0, 0, 0)
-        self._formats_layout.setSpacing(6)
-        for part in (
-            heading(
-                "What do you hand on?", "A result in an open format, its lineage, or the plan as a picture."
-            ),
-            self.result,
-            self._facts,
-            self._formats,
-            line(),
-            label("The plan as it is shown", "head"),
-            button(
-                "Picture of the plan, PNG", "With name, key and scale bar", self._ask_picture, "main", "image"
-            ),
-        ):
-            self._layout.addWidget(part)
-        self._layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(body)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(scroll)
-        later = Later(lambda: self.refresh() if self.isVisible() else None, self, after=45)
-        work.published.connect(later.ask)
-        self.refresh()
+        self.pages, self.data = PagesPanel(work), DataPanel(work)
+        self.parts = {PAGES: self.pages, DATA: self.data}
+        ways = [
+            (PAGES, "Page", "A page with plan, key, figures and lineage"),
+            (DATA, "Data", "Results in open formats"),
+        ]
+        self.ways = Choices(ways, per_row=len(ways), name="What is handed on")
+        self.ways.picked.connect(self.show_way)
+        self._stack = QStackedWidget()
+        for part in self.parts.values():
+            self._stack.addWidget(part)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(18, 14, 18, 14)
+        layout.setSpacing(10)
+        layout.addWidget(heading("What do you hand on?", ""))
+        layout.addWidget(self.ways)
+        layout.addWidget(self._stack, 1)
+        self.pages.page_wanted.connect(self.page_wanted)
+        self.data.picture_wanted.connect(self.picture_wanted)
+        self.ways.set(PAGES)
 
-    def refresh(self) -> None:
-        """List the results that are there."""
-        done = [ref for step in self.work.study.steps for ref in step.refs if self.work.said(ref) is not None]
-        names = [self.work.study.name_of(i) for i in done]
-        listed = [(self.result.itemData(i), self.result.itemText(i)) for i in range(self.result.count())]
-        if listed == list(zip(done, names, strict=True)):
-            return
-        current = self.result.currentData()
-        self.result.blockSignals(True)
-        self.result.clear()
-        for ref, name in zip(done, names, strict=True):
-            self.result.addItem(name, ref)
-        self.result.setCurrentIndex(max(self.result.findData(current), 0))
-        self.result.blockSignals(False)
-        self._show_formats()
+    def show_way(self, way: str) -> None:
+        """Show pages, or data."""
+        self.ways.set(way)
+        self._stack.setCurrentWidget(self.parts[way])
+        self.pages.turn_on(way == PAGES)
 
     def enter(self, chosen: str) -> None:
-        """Offer the chosen result."""
-        self.choose(chosen)
+        """Show what was shown last, with the chosen result."""
+        self.data.choose(chosen)
+        self.show_way(self.ways.value or PAGES)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Lay the page over the plan again."""
+        super().showEvent(event)
+        if not event.spontaneous():
+            self.pages.turn_on(self.ways.value == PAGES)
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        """Another bench is shown: the plan comes back."""
+        super().hideEvent(event)
+        if not event.spontaneous():
+            self.pages.turn_on(False)
 
     def takes(self, ref: str) -> bool:
         """It hands on the results of all benches."""
@@ -100,89 +74,40 @@ class SheetBench(Bench):
 
     def change(self, ref: str) -> None:
         """Offer a result."""
-        self.choose(ref)
+        self.data.choose(ref)
 
-    def choose(self, ref: str) -> None:
-        """Choose the result to hand on."""
-        self.refresh()
-        self.result.setCurrentIndex(max(self.result.findData(ref), 0))
+    def offer(self, ref: str) -> None:
+        """Offer a result in open formats."""
+        self.data.choose(ref)
+        self.show_way(DATA)
+
+    def ask_any(self) -> None:
+        """Ask where the chosen result goes, in any of its formats, and write it."""
+        self.data.ask_any()
+
+    def ask_record(self) -> None:
+        """Ask where the lineage goes, and write it."""
+        self.data.ask_record()
+
+    # --- what is handed on, for those who have the bench
 
     @property
     def ref(self) -> str:
         """The chosen result."""
-        return str(self.result.currentData() or "")
+        return self.data.ref
+
+    def choose(self, ref: str) -> None:
+        """Choose the result to hand on."""
+        self.data.choose(ref)
 
     def write(self, path: Path) -> None:
         """Write the chosen result in the format of the ending."""
-        self.work.hand_on(self.ref, path)
+        self.data.write(path)
 
     def write_record(self, path: Path) -> None:
         """Write the chosen result's lineage."""
-        study, ref, engine = self.work.study, self.ref, self.work.engine
-        self.work.write(lambda: write_text(path, lineage(study, ref, engine)), path)
+        self.data.write_record(path)
 
     def write_picture(self, path: Path) -> None:
         """Write the plan's picture."""
-        self.picture_wanted.emit(path)
-
-    def ask_record(self) -> None:
-        """Ask where the record goes, and write it."""
-        path = self.work.folder.ask_save(
-            self, "Write the lineage", self._proposal(".txt"), "Text (*.txt *.md)", ".txt"
-        )
-        if path is not None:
-            self.write_record(path)
-
-    def _show_formats(self) -> None:
-        clear(self._formats_layout)
-        outcome = self.work.outcome(self.ref) if self.ref else None
-        if outcome is None:
-            self._facts.show_rows([])
-            self._formats_layout.addWidget(
-                label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
-            )
-            return
-        self._facts.show_rows([("Figure", self.work.study.telling.figure(outcome.figure))])
-        for ending in kind_of(outcome.value).endings:
-            if ending in _FORMATS:
-                text = _FORMATS[ending]
-                self._formats_layout.addWidget(
-                    button(
-                        text, f"Write it as {ending}", partial(self._ask, ending), picture="download-simple"
-                    )
-                )
-        self._formats_layout.addWidget(
-            button(
-                "Its lineage, text",
-                "How it came about: steps, settings, sources",
-                self.ask_record,
-                picture="file-text",
-            )
-        )
-
-    def ask_any(self) -> None:
-        """Ask where the chosen result goes, in any of its formats, and write it."""
-        outcome = self.work.outcome(self.ref) if self.ref else None
-        if outcome is None:
-            self.work.message.emit("Choose a result to hand on first.", True)
-            return
-        endings = kind_of(outcome.value).endings
-        kinds = ";;".join(f"{_FORMATS.get(e, e[1:].upper())} (*{e})" for e in endings)
-        self._ask_kinds(endings[0], kinds)
-
-    def _ask(self, ending: str) -> None:
-        self._ask_kinds(ending, f"*{ending}")
-
-    def _ask_kinds(self, ending: str, kinds: str) -> None:
-        path = self.work.folder.ask_save(self, "Hand on", self._proposal(ending), kinds, ending)
-        if path is not None:
-            self.write(path)
-
-    def _ask_picture(self) -> None:
-        proposal = f"{file_name(self.work.study.name)}.png"
-        path = self.work.folder.ask_save(self, "Picture of the plan", proposal, "PNG (*.png)", ".png")
-        if path is not None:
-            self.write_picture(path)
-
-    def _proposal(self, ending: str) -> str:
-        return file_name(self.work.study.name_of(self.ref)) + ending
+        self.data.write_picture(path)

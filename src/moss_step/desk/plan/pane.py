@@ -217,6 +217,7 @@ class PlanPane(QWidget):
         self.key.resized.connect(self.view.update)
         self._pointer: tuple[float, float] | None = None
         self._places: list[QRect] = []
+        self.laid: QWidget | None = None
         self.view.pointed.connect(self.read)
         self.view.redrawn.connect(self._on_redrawn)
         work.message.connect(self._tell)
@@ -244,6 +245,21 @@ class PlanPane(QWidget):
             layout.addWidget(part)
         bar.adjustSize()
         return bar
+
+    def lay(self, part: QWidget | None) -> None:
+        """Lay something over the plan, such as a page; None takes it away. Messages stay above it."""
+        if part is self.laid:
+            return
+        if self.laid is not None:
+            self.laid.hide()
+        self.laid = part
+        if part is not None:
+            part.setParent(self)
+            part.show()
+            part.raise_()
+            for above in (self.welcome, self.message):
+                above.raise_()
+        self.arrange()
 
     def _insets(self) -> tuple[int, int, int, int]:
         """Room for the buttons above and the Key at the right, where they leave enough for the ground."""
@@ -302,6 +318,8 @@ class PlanPane(QWidget):
         """Put everything in its corner."""
         w, h = self.width(), self.height()
         self.view.setGeometry(0, 0, w, h)
+        if self.laid is not None:
+            self.laid.setGeometry(0, 0, w, h)
         if self.views.folded != (w < _NARROW):
             self.views.fold(w < _NARROW)
             self.tools.adjustSize()

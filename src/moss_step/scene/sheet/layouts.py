@@ -4,12 +4,15 @@ with their lineage.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+
+import numpy as np
 
 from moss_step.model.findings import Finding
 from moss_step.scene.pictures import has_place
 from moss_step.scene.sheet.words import field_of
 from moss_step.scene.snapshot import Snapshot
+from moss_step.scene.tables import column_words
 from moss_step.study.graph import Study
 from moss_step.study.pages import (
     AnyPart,
@@ -187,6 +190,29 @@ def figures_with_lineage(
         _block_of_titles(width - m - 90, bottom - _FOOT, 90, _FOOT),
     ]
     return page.with_parts(parts)
+
+
+_FIRST = ("area_m2", "mean_slope_deg", "longest_path_m", "volume_m3", "depth_m", "relief", "perimeter_m")
+_MOST_WORDS = 6
+
+
+def told_by_area(page: Page, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]) -> Page:
+    """The page of an atlas with the name and the main figures of its area, where no text of it tells any
+    yet.
+    """
+    if any("{area" in p.text for p in page.parts if p.kind == "text"):
+        return page
+    numbers = [n for n in columns if columns[n].dtype.kind in "iuf" and symbols.get(n)]
+    told = [*(n for n in _FIRST if n in numbers), *(n for n in numbers if n not in _FIRST)][:_MOST_WORDS]
+    lines = [f"{column_words(n, symbols[n]).rpartition(',')[0]}: {{area {n}}}" for n in told]
+    plan = page.plan()
+    x, y = (plan.x + 3, plan.y + 3) if plan is not None else (page.margin, page.margin)
+    size = 9.0
+    words = TextPart(
+        id=page.fresh_id("text"), x=x, y=y, width=62, height=round((len(lines) + 1) * size * 0.4516 + 1, 1),
+        text="\n".join(["{area}", *lines]), size=size, backed=True,
+    )  # fmt: skip
+    return page.adding(words)
 
 
 def _title_of(finding: Finding) -> str:
