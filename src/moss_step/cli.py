@@ -67,6 +67,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "steps": _steps,
         "run": _run,
         "sheet": _sheet,
+        "parcel": _parcel,
         "check": _check,
         "schema": _schema,
         "practice": _practice,
@@ -101,7 +102,7 @@ def program() -> int:
     """
     stand_in_for_closed()
     hush_libraries()
-    if sys.argv[1:2] in (["do"], ["run"], ["steps"], ["sheet"]):
+    if sys.argv[1:2] in (["do"], ["run"], ["steps"], ["sheet"], ["parcel"], ["check"]):
         keep_to_ourselves()
     return main()
 
@@ -173,7 +174,13 @@ def _sheet(asked: argparse.Namespace) -> None:
 def _check(asked: argparse.Namespace) -> None:
     from moss_step.line.checking import check
 
-    check(asked.studies)
+    check(asked.studies, asked.sources, asked.quiet)
+
+
+def _parcel(asked: argparse.Namespace) -> None:
+    from moss_step.line.parcels import parcel
+
+    parcel(asked)
 
 
 def _schema(asked: argparse.Namespace) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from moss_step import __version__
-from moss_step.line import sheeting
+from moss_step.line import parcels, sheeting
 from moss_step.line.pages import SHELLS
 from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -20,7 +20,8 @@ COMMANDS = (
     ("do", "run one step: KIND [name=value ...] -o OUT [-o name=OUT ...]"),
     ("run", "run a whole study"),
     ("sheet", "write a page of a study, or an atlas: PDF, SVG, PNG or TIFF"),
-    ("check", "say whether a study is in order, with nothing run"),
+    ("parcel", "pack a study with its sources, and a manifest of checksums and figures, as one zip"),
+    ("check", "say whether a study is in order; run a parcel anew and compare every figure"),
     ("schema", "print the form of a study file as a JSON schema"),
     ("steps", "list steps, or tell of one"),
     ("open", "open a study, or grids and shapes, in the window"),
@@ -79,6 +80,10 @@ def parser() -> Parser:
         sounder.add_argument(f"--{name}", type=float, default=usual, help=f"{what} (default: {usual:g})")
     sounder.add_argument("--port", type=int, default=0, help="port to listen on; 0 for any that is free")
     parsers["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
+    known = "folder of the sources that a parcel knows by their hashes (default: beside it)"
+    parsers["check"].add_argument("--sources", type=Path, metavar="FOLDER", help=known)
+    parsers["check"].add_argument("-q", "--quiet", action="store_true", help="show no progress")
+    parcels.add_words(parsers["parcel"])
     parsers["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")
     parsers["completion"].add_argument("shell", choices=SHELLS)
     return top

@@ -263,6 +263,11 @@ class Study(BaseModel):
         """The files that steps read, as their settings name them."""
         return [file for step in self.steps for file in step.files]
 
+    @property
+    def pictures(self) -> list[str]:
+        """The files of pictures on its pages."""
+        return [file for page in self.pages for file in page.pictures]
+
     def fresh_id(self, kind: str) -> str:
         """Give an id that no step has yet."""
         taken = {s.id for s in self.steps}

@@ -306,6 +306,11 @@ class Page(BaseModel):
         gone = set(ids)
         return self.with_parts(p for p in self.parts if p.id not in gone)
 
+    @property
+    def pictures(self) -> list[str]:
+        """Files of its pictures."""
+        return [p.file for p in self.parts if isinstance(p, PicturePart) and p.file]
+
     def refs(self) -> list[str]:
         """Results that its parts name, each once."""
         named: list[str] = [self.atlas.areas] if self.atlas is not None else []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from moss_step.model.nearest import meant
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.graph import KeyRow, Shading, Step, Study
 from moss_step.study.older import in_new_words
+from moss_step.study.pages import Page
 
 ENDING = ".moss"
 VERSION, WITHOUT_PAGES = 3, 2
@@ -29,7 +31,7 @@ def save_study(study: Study, path: Path) -> None:
     """Write a study; source paths become relative to its folder."""
     folder = path.resolve().parent
     write_text(
-        path, json.dumps(as_data(_paths(study, lambda p: os.path.relpath(p, folder))), indent=1) + "\n"
+        path, json.dumps(as_data(with_paths(study, lambda p: os.path.relpath(p, folder))), indent=1) + "\n"
     )
 
 
@@ -46,7 +48,7 @@ def load_study(path: Path) -> Study:
             f"{path} is damaged or no study: {error}.", "It was left as it is. Look for a copy."
         ) from error
     folder = path.resolve().parent
-    return _paths(from_data(data, path), lambda p: os.path.normpath(folder / p))
+    return with_paths(from_data(data, path), lambda p: os.path.normpath(folder / p))
 
 
 def as_data(study: Study) -> dict[str, Any]:
@@ -148,7 +150,9 @@ def _check_kinds(study: Study) -> None:
             raise MossError(said if "step '" in said else f"step '{step.id}': {said}") from error
 
 
-def _paths(study: Study, turn: Any) -> Study:
+def with_paths(study: Study, turn: Callable[[str], str]) -> Study:
+    """A study with every file that it names turned into another: sources of steps, and pictures of pages."""
+
     def turned(step: Step) -> Step:
         names = (
             [n for n in step.declared.file_settings if n in step.settings] if step.kind in catalogue() else []
@@ -156,4 +160,12 @@ def _paths(study: Study, turn: Any) -> Study:
         settings = {**step.settings, **{n: str(turn(step.settings[n])) for n in names}}
         return step.model_copy(update={"settings": settings})
 
-    return study.model_copy(update={"steps": tuple(turned(s) for s in study.steps)})
+    def placed(page: Page) -> Page:
+        """A page whose pictures lie elsewhere."""
+        return page.with_parts(
+            p.model_copy(update={"file": str(turn(p.file))}) if p.kind == "picture" and p.file else p
+            for p in page.parts
+        )
+
+    pages = tuple(placed(page) if page.pictures else page for page in study.pages)
+    return study.model_copy(update={"steps": tuple(turned(s) for s in study.steps), "pages": pages})
