@@ -68,6 +68,8 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "run": _run,
         "sheet": _sheet,
         "parcel": _parcel,
+        "lineage": _lineage,
+        "script": _script,
         "check": _check,
         "schema": _schema,
         "practice": _practice,
@@ -102,7 +104,16 @@ def program() -> int:
     """
     stand_in_for_closed()
     hush_libraries()
-    if sys.argv[1:2] in (["do"], ["run"], ["steps"], ["sheet"], ["parcel"], ["check"]):
+    if sys.argv[1:2] in (
+        ["do"],
+        ["run"],
+        ["steps"],
+        ["sheet"],
+        ["parcel"],
+        ["check"],
+        ["lineage"],
+        ["script"],
+    ):
         keep_to_ourselves()
     return main()
 
@@ -175,6 +186,18 @@ def _check(asked: argparse.Namespace) -> None:
     from moss_step.line.checking import check
 
     check(asked.studies, asked.sources, asked.quiet)
+
+
+def _lineage(asked: argparse.Namespace) -> None:
+    from moss_step.line.lineages import lineage
+
+    lineage(asked)
+
+
+def _script(asked: argparse.Namespace) -> None:
+    from moss_step.line.lineages import script
+
+    script(asked)
 
 
 def _parcel(asked: argparse.Namespace) -> None:

@@ -163,7 +163,9 @@ def _tell(
 
     outcomes = [outcome for outcome, _ in results.values()]
     warnings = dict.fromkeys([*(w for o in outcomes for w in o.warnings), *lost])
-    findings = [f.as_json() for f in dict.fromkeys(f for o in outcomes for f in o.findings)]
+    told = {f: name for name, (o, _) in reversed(results.items()) for f in o.findings}
+    of_result = ((f, told[f]) for f in dict.fromkeys(f for o in outcomes for f in o.findings))
+    findings = [{**f.as_json(), **({"result": name} if name else {})} for f, name in of_result]
     data = {
         "kind": step["kind"],
         "outputs": [str(o) for o in plan.outs],

@@ -55,7 +55,7 @@ def _write(asked: argparse.Namespace, study: Study) -> None:
     check_page_file(asked.out, wanted)
     check_not_a_source(asked.out, [*study.source_files, str(asked.study)])
     make_ready([Out("", asked.out)], asked.overwrite)
-    _begin_letters()
+    begin_letters()
     engine = Engine()
     if not asked.quiet:
         tell_of_compiling()
@@ -94,7 +94,7 @@ def _page(asked: argparse.Namespace, study: Study, engine: Engine, progress: Pro
     return result
 
 
-def _begin_letters() -> None:
+def begin_letters() -> None:
     """Make what letters need, without a screen."""
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     from moss_step.desk.app import make_app

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, replace
@@ -9,7 +10,15 @@ from functools import cache, cached_property
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    ValidationError,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)
 from pydantic.fields import FieldInfo
 
 from moss_step.kinds.registry import kind_named, kind_of
@@ -46,6 +55,18 @@ class Settings(BaseModel):
     hold.
     """
 
+    @model_validator(mode="before")
+    @classmethod
+    def _lists_of_text(cls, given: Any) -> Any:
+        """A list that is written as JSON is one, where a setting takes more than text: the command line has
+        no other way to say whatever a study may hold.
+        """
+        if not isinstance(given, dict) or not any(
+            isinstance(v, str) and v[:1] in "[{" for v in given.values()
+        ):
+            return given
+        return {n: _listed_value(cls, n, v) for n, v in given.items()}
+
     @field_validator("*", mode="after")
     @classmethod
     def _within(cls, value: Any, about: ValidationInfo) -> Any:
@@ -58,6 +79,18 @@ class Settings(BaseModel):
     def listed(cls) -> dict[str, FieldInfo]:
         """The settings that count, by name in their declared order."""
         return _listed(cls)
+
+
+def _listed_value(kind: type[Settings], name: str, value: Any) -> Any:
+    field = kind.model_fields.get(name)
+    if field is None or not isinstance(value, str) or value[:1] not in ("[", "{"):
+        return value
+    if field.annotation in (str, str | None):
+        return value
+    try:
+        return json.loads(value)
+    except (ValueError, RecursionError):
+        return value  # what checks the setting says what it should be
 
 
 @cache

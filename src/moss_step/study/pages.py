@@ -189,6 +189,16 @@ class LineagePart(Part):
     size: Points = 6.5
 
 
+class TrailPart(Part):
+    """Steps as boxes with what feeds what: those that results came from, or all of the study where none is
+    named.
+    """
+
+    kind: Literal["trail"] = "trail"
+    results: tuple[str, ...] = ()
+    size: Points = 7.0
+
+
 class FramePart(Part):
     """A line around a part of the page."""
 
@@ -219,6 +229,7 @@ AnyPart = Annotated[
     | TextPart
     | PicturePart
     | LineagePart
+    | TrailPart
     | FramePart
     | TitlePart,
     Field(discriminator="kind"),
@@ -227,13 +238,13 @@ PART_TYPES: dict[str, type[Part]] = {
     t.model_fields["kind"].default: t
     for t in (
         PlanPart, OverviewPart, BlockPart, SectionPart, ChartPart, TablePart, KeyPart, ScalePart, NorthPart,
-        TextPart, PicturePart, LineagePart, FramePart, TitlePart,
+        TextPart, PicturePart, LineagePart, TrailPart, FramePart, TitlePart,
     )
 }  # fmt: skip
 PART_NAMES = {
     "plan": "Plan", "overview": "Overview", "block": "Block", "section": "Section", "chart": "Chart",
     "table": "Table", "key": "Key", "scale": "Scale", "north": "North", "text": "Text", "picture": "Picture",
-    "lineage": "Lineage", "frame": "Frame", "title": "Title block",
+    "lineage": "Lineage", "trail": "Trail", "frame": "Frame", "title": "Title block",
 }  # fmt: skip
 
 

@@ -93,6 +93,10 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         Field("results", "Of", "results", "", "Results; all that the page draws where none is marked"),
         SIZE,
     ),
+    "trail": (
+        Field("results", "Of", "results", "", "Results; all steps of the study where none is marked"),
+        SIZE,
+    ),
     "frame": (Field("line", "Line", "number", "mm", "How broad its line is"),),
     "title": (
         Field("rows", "Rows", "rows", "", "A line each: word, colon, what it is; fields stand in braces"),

@@ -23,6 +23,7 @@ from moss_step.desk.sheet.furniture import (
 from moss_step.desk.sheet.ink import Ink
 from moss_step.desk.sheet.plan import draw_overview, draw_plan
 from moss_step.desk.sheet.rows import draw_table
+from moss_step.desk.sheet.steps import draw_trail
 from moss_step.scene.colors import CARD, INK
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import PART_NAMES, AnyPart, Part
@@ -41,6 +42,7 @@ DRAWN: dict[str, Draw] = {
     "text": draw_text,
     "picture": draw_picture,
     "lineage": draw_lineage,
+    "trail": draw_trail,
     "frame": draw_frame,
     "title": draw_title,
 }

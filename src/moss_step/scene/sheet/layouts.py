@@ -26,6 +26,7 @@ from moss_step.study.pages import (
     TablePart,
     TextPart,
     TitlePart,
+    TrailPart,
 )
 
 _SIDE, _GAP, _HEAD, _FOOT = 62.0, 5.0, 12.0, 24.0
@@ -190,6 +191,19 @@ def figures_with_lineage(
         _block_of_titles(width - m - 90, bottom - _FOOT, 90, _FOOT),
     ]
     return page.with_parts(parts)
+
+
+def trail_page(study: Study, refs: tuple[str, ...]) -> Page:
+    """A page that holds the trail alone, as large as it needs."""
+    steps = study.needs(refs or [s.id for s in study.steps])
+    name = study.name_of(refs[0]) if refs else study.name
+    width, height = (
+        (277.0, 190.0) if len(steps) < 14 else (400.0, 277.0) if len(steps) < 40 else (821.0, 574.0)
+    )
+    trail = TrailPart(id="trail", x=10, y=22, width=width, height=height - 12, results=refs, size=10)
+    title = TextPart(id="title", x=10, y=9, width=width, height=9, text="{page}", size=15, bold=True)
+    size = (width + 20, height + 20)
+    return Page(name=f"Trail of {name}"[:80], paper="Own", own=size, parts=(title, trail))
 
 
 _FIRST = ("area_m2", "mean_slope_deg", "longest_path_m", "volume_m3", "depth_m", "relief", "perimeter_m")
