@@ -43,7 +43,7 @@ def test_the_stored_catalogue_is_that_of_the_declarations():
         results = catalogue()[kind].results
         assert step["nouns"] == {n: kind_named(r.gives).noun for n, r in results.items()}
         assert step["streamed"] == {n: kind_named(r.gives).streamed for n, r in results.items()}
-        assert step["endings"] == {n: list(kind_named(r.gives).endings) for n, r in results.items()}
+        assert step["endings"] == {n: list(kind_named(r.gives).written_as) for n, r in results.items()}
     assert list(stored.steps()) == list(now)
 
 

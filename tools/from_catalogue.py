@@ -142,7 +142,7 @@ def endings(step: StepKind) -> dict[str, dict[str, object]]:
     """What each result is called, can be written as, and is on standard output, by the result's name."""
     kinds = {n: kind_named(r.gives) for n, r in step.results.items()}
     return {
-        "endings": {n: list(k.endings) for n, k in kinds.items()},
+        "endings": {n: list(k.written_as) for n, k in kinds.items()},
         "nouns": {n: k.noun for n, k in kinds.items()},
         "streamed": {n: k.streamed for n, k in kinds.items()},
     }

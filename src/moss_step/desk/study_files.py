@@ -14,7 +14,16 @@ from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.steps.catalogue import opening
 from moss_step.study.graph import file_name
+from moss_step.study.parcel import ENDING as PARCEL
+from moss_step.study.parcel import unpack
 from moss_step.study.saving import ENDING
+
+
+def unpacked(path: Path) -> Path:
+    """Unpack a parcel into a folder beside it that is not there yet; gives the file of its study."""
+    base = path.name.removesuffix(PARCEL) if path.name.endswith(PARCEL) else path.stem
+    names = (base, *(f"{base}-{k}" for k in range(2, 1000)))
+    return unpack(path, next(path.with_name(n) for n in names if not path.with_name(n).exists()))
 
 
 class StudyFiles(QObject):
@@ -38,6 +47,10 @@ class StudyFiles(QObject):
             if path.suffix.lower() == ENDING:
                 if self.may_leave():
                     self.work.open(path, waits=waits)
+                return
+            if path.suffix.lower() == ".zip":
+                if self.may_leave():
+                    self.work.open(self.work.files.now(lambda: unpacked(path)), waits=waits)
                 return
             for kind, source in self.work.files.now(lambda: opening(path)):
                 self.work.add_step(kind, {}, {"source": source})

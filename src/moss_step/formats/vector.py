@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
+import sys
 import warnings
+from collections.abc import Mapping
 from contextlib import closing
 from dataclasses import replace
+from functools import cache
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +31,20 @@ _PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
 """Columns of a table that hold the place of each row."""
 
 
+@cache
+def vector_library() -> Any:
+    """The vector library, without those of tables that it would load for itself: it is handed plain arrays,
+    and they take longer to load than all the rest.
+    """
+    aside = [name for name in ("pyarrow", "pandas") if name not in sys.modules]
+    sys.modules.update(dict.fromkeys(aside))  # type: ignore[arg-type]  # None says that there is none
+    try:
+        return import_module("pyogrio")
+    finally:
+        for name in aside:
+            del sys.modules[name]
+
+
 def split_layer(source: str) -> tuple[Path, str | None]:
     """Split ``file.gpkg#layer`` in its path and layer; the layer is None when none is named."""
     head, mark, tail = source.rpartition("#")
@@ -37,7 +55,7 @@ def layers(path: Path) -> list[str]:
     """Names of the layers in a file."""
     check_readable(path)
     _check_virtual(path)
-    import pyogrio
+    pyogrio = vector_library()
 
     with in_words(path, "read as shapes"), warnings.catch_warnings():
         warnings.simplefilter("ignore")
@@ -55,7 +73,7 @@ def read_shapes(path: Path, layer: str | None = None) -> Shapes:
 
     Raises MossError when the file cannot be read, the layer is not there, or it holds no shapes.
     """
-    import pyogrio
+    pyogrio = vector_library()
 
     names = layers(path)
     if layer is not None and layer not in names:
@@ -123,7 +141,7 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None, about: st
     GeoJSON is written in longitude and latitude as RFC 7946 asks when the reference system is known. Other
     layers of a GeoPackage stay; ``about`` describes this one. What was written is read back and counted.
     """
-    import pyogrio
+    pyogrio = vector_library()
 
     driver = DRIVERS.get(path.suffix.lower())
     if driver is None:
@@ -171,6 +189,27 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None, about: st
                 f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.",
                 "The disk may be full.",
             )
+
+
+def write_table_layer(path: Path, columns: Mapping[str, np.ndarray], layer: str, about: str = "") -> None:
+    """Write columns as a layer of a GeoPackage without geometry, whole or not at all; its other layers
+    stay.
+    """
+    pyogrio = vector_library()
+    name = printable(layer)[:120]
+    taken = {c.lower() for c in columns}
+    options: dict[str, Any] = {"driver": "GPKG", "layer": name, "FID": free_name("fid", taken)}
+    options |= {"DESCRIPTION": printable(about)[:1000]} if about else {}
+    with whole_file(path, side_files) as temporary:
+        if path.exists() and _holds_others(path, name):
+            _copy_package(path, temporary)
+        else:
+            temporary.unlink()
+        with in_words(path, "written", "The disk may be full."), warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            pyogrio.set_gdal_config_options({"OGR_CURRENT_DATE": _DATE})
+            values = [v.astype(object) if v.dtype.kind == "U" else v for v in columns.values()]
+            pyogrio.raw.write(temporary, None, values, list(columns), geometry_type=None, **options)
 
 
 _DATE = "2026-01-01T00:00:00Z"

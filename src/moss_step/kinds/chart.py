@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats import tables_more
 from moss_step.formats.columns_csv import read_numbers
 from moss_step.kinds.columns import columns_from, table_columns, table_parts, units_from, write_table
 from moss_step.kinds.kind import Kind, Parts
@@ -42,5 +43,6 @@ CHART = Kind(
     _parts,
     _restored,
     columns=table_columns,
+    only_written=tables_more.ENDINGS,
     streamed=".csv",
 )

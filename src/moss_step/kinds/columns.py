@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats import tables_more
 from moss_step.formats.columns_text import write_columns_text
 from moss_step.formats.dictionary import write_columns
 from moss_step.kinds.kind import Columns, NotPlainError, Parts
@@ -30,6 +31,9 @@ def write_table(outcome: Outcome, name: str, path: Path, progress: Progress | No
     table = as_kind(outcome.value, Table)
     if path.suffix.lower() == ".txt":
         write_columns_text(path, table.columns, name)
+        return
+    if path.suffix.lower() in tables_more.ENDINGS:
+        tables_more.write_more(path, *table_columns(outcome), name)
         return
     write_columns(path, *table_columns(outcome), name, table.crs)
 

@@ -47,6 +47,8 @@ class Kind:
     columns: Callable[[Outcome], Columns] | None = None
     array: Callable[[Any], np.ndarray] | None = None
     facts: Callable[[Any], list[tuple[str, str]]] | None = None
+    only_written: tuple[str, ...] = ()
+    """Endings that it can be written under, too, and is not read from."""
     losses: Callable[[Path, Any], tuple[str, ...]] | None = None
     """What a file of an ending cannot say of a value."""
     streamed: str = ""
@@ -55,6 +57,11 @@ class Kind:
     """Name of a file of this kind in examples."""
     stand_in: Callable[[str], tuple[Any, str]] | None = None
     """A value as large as that of a file, from its head, and its size in words."""
+
+    @property
+    def written_as(self) -> tuple[str, ...]:
+        """All endings that it can be written under."""
+        return (*self.endings, *self.only_written)
 
 
 class NotPlainError(Exception):

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import shapely
 
+from moss_step.formats import shapefile, tables_more
 from moss_step.formats.dictionary import write_columns
 from moss_step.formats.vector import DRIVERS, read_shapes, split_layer, write_shapes
 from moss_step.kinds.columns import column_parts, columns_from
@@ -46,10 +47,23 @@ def _read(source: str, _: Progress) -> tuple[Shapes, list[str]]:
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
     value = as_kind(outcome.value, Shapes)
-    if path.suffix.lower() == ".csv":
+    ending = path.suffix.lower()
+    if ending == ".csv":
         write_columns(path, *_columns(outcome), name, value.crs)
+    elif ending in tables_more.ENDINGS:
+        tables_more.write_more(path, *_columns(outcome), name, value)
+    elif ending == shapefile.ENDING:
+        shapefile.write_shapefile(path, value)
     else:
         write_shapes(path, value, about=name)
+
+
+def _losses(path: Path, value: Shapes) -> tuple[str, ...]:
+    """What a Shapefile or a spreadsheet cannot say."""
+    ending = path.suffix.lower()
+    if ending == tables_more.WORKBOOK:
+        return ("A spreadsheet holds the table of shapes, and not where they lie.",)
+    return shapefile.losses(value) if ending == shapefile.ENDING else ()
 
 
 def _parts(value: Shapes) -> Parts:
@@ -100,6 +114,8 @@ SHAPES = Kind(
     _restored,
     columns=_columns,
     facts=_facts,
+    only_written=(shapefile.ENDING, *tables_more.ENDINGS),
+    losses=_losses,
     streamed=".geojson",
     sample="areas.gpkg",
     stand_in=_stand_in,

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats import mesh
 from moss_step.formats.raster import ENDINGS, frame_in, read_surface, split_band
 from moss_step.formats.raster_write import losses, write_surface
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
@@ -30,7 +31,11 @@ def _read(source: str, progress: Progress) -> tuple[Surface, list[str]]:
 
 
 def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -> None:
-    write_surface(path, as_kind(outcome.value, Surface), name, progress, outcome.lineage)
+    surface = as_kind(outcome.value, Surface)
+    if path.suffix.lower() in mesh.ENDINGS:
+        mesh.write_mesh(path, surface, name, progress)
+        return
+    write_surface(path, surface, name, progress, outcome.lineage)
 
 
 def _parts(value: Surface) -> Parts:
@@ -84,6 +89,7 @@ SURFACE = Kind(
     part=_part,
     array=lambda v: v.values,
     facts=_facts,
+    only_written=mesh.ENDINGS,
     losses=losses,
     sample="slope.tif",
     stand_in=_stand_in,

@@ -7,6 +7,7 @@ from typing import Any, NoReturn
 
 import numpy as np
 
+from moss_step.formats import tables_more
 from moss_step.kinds.columns import columns_from, table_columns, table_parts, units_from, write_table
 from moss_step.kinds.kind import Kind
 from moss_step.model.errors import AskedWronglyError
@@ -33,5 +34,6 @@ TABLE = Kind(
     table_parts,
     _restored,
     columns=table_columns,
+    only_written=tables_more.ENDINGS,
     streamed=".csv",
 )

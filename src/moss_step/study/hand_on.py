@@ -16,10 +16,10 @@ from moss_step.model.progress import Progress
 
 def check_ending(path: Path, kind: Kind) -> None:
     """Raise AskedWronglyError when a kind of value cannot be written under this ending."""
-    if path.suffix.lower() not in kind.endings:
+    if path.suffix.lower() not in kind.written_as:
         raise AskedWronglyError(
             f"{kind.noun.capitalize()} cannot be written as '{path.name}'.",
-            f"End it in {', '.join(kind.endings)}.",
+            f"End it in {', '.join(kind.written_as)}.",
         )
 
 

@@ -5,16 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtGui import QHideEvent, QShowEvent
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import Bench
 from moss_step.desk.benches.panel import heading
 from moss_step.desk.benches.sheet_data import DataPanel
 from moss_step.desk.benches.sheet_pages import PagesPanel
+from moss_step.desk.benches.sheet_study import StudyPanel
 from moss_step.desk.parts import Choices
 from moss_step.desk.work import Work
 
-PAGES, DATA = "pages", "data"
+PAGES, DATA, STUDY = "pages", "data", "study"
 
 
 class SheetBench(Bench):
@@ -24,11 +25,12 @@ class SheetBench(Bench):
 
     def __init__(self, work: Work, name: str) -> None:
         super().__init__(work, name)
-        self.pages, self.data = PagesPanel(work), DataPanel(work)
-        self.parts = {PAGES: self.pages, DATA: self.data}
+        self.pages, self.data, self.whole = PagesPanel(work), DataPanel(work), StudyPanel(work)
+        self.parts: dict[str, QWidget] = {PAGES: self.pages, DATA: self.data, STUDY: self.whole}
         ways = [
             (PAGES, "Page", "A page with plan, key, figures and lineage"),
             (DATA, "Data", "Results in open formats"),
+            (STUDY, "Study", "The study as a parcel, as a script, and its lineage"),
         ]
         self.ways = Choices(ways, per_row=len(ways), name="What is handed on")
         self.ways.picked.connect(self.show_way)

@@ -6,12 +6,17 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QListWidget, QListWidgetItem, QScrollArea, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import Facts, Later, button, clear, label, line
+from moss_step.desk.parts import Facts, Later, button, clear, label, line, row
+from moss_step.desk.plain import set_tip
+from moss_step.desk.plan.drawing import shape_color
+from moss_step.desk.sheet.form import tool_menu
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_of
+from moss_step.model.errors import MossError
+from moss_step.scene.bundle import Entry, hand_on_several
 from moss_step.study.graph import file_name
 from moss_step.study.record import lineage
 
@@ -23,7 +28,21 @@ _FORMATS = {
     ".gpkg": "GeoPackage",
     ".geojson": "GeoJSON",
     ".fgb": "FlatGeobuf",
+    ".shp": "Shapefile",
+    ".parquet": "Parquet",
+    ".xlsx": "Spreadsheet",
+    ".laz": "LAZ",
+    ".las": "LAS",
+    ".ply": "Mesh, PLY",
+    ".obj": "Mesh, OBJ",
+    ".glb": "Mesh, glTF",
+    ".xml": "LandXML",
+    ".txt": "Text",
 }
+_USUAL, _LIST = 4, 128
+"""Formats of a result that have a button of their own; the others are chosen in one
+list; and pixels of the list of several results.
+"""
 
 
 class DataPanel(QWidget):
@@ -44,6 +63,25 @@ class DataPanel(QWidget):
         self.result.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.result.currentIndexChanged.connect(lambda _: self._show_formats())
         self._facts = Facts()
+        self.several = QListWidget()
+        self.several.setAccessibleName("Results to hand on together")
+        self.several.setFixedHeight(_LIST)
+        set_tip(
+            self.several, "Tick the results that go together: into a folder, or one GeoPackage, with an index"
+        )
+        self.all_button = button("All", "Tick all results, or none", self.tick_all)
+        self.folder_button = button(
+            "Into a folder",
+            "A file for each, with styles, lineage and an index",
+            self.ask_folder,
+            picture="download-simple",
+        )
+        self.package_button = button(
+            "Into one GeoPackage",
+            "Shapes and tables as its layers, grids beside it",
+            self.ask_package,
+            picture="download-simple",
+        )
         self._formats = QWidget()
         self._formats_layout = QVBoxLayout(self._formats)
         self._formats_layout.setContentsMargins(0, 0, 0, 0)
@@ -52,6 +90,11 @@ class DataPanel(QWidget):
             self.result,
             self._facts,
             self._formats,
+            line(),
+            label("Several at once", "head"),
+            self.several,
+            row(self.all_button, self.folder_button, gap=4, grows=self.folder_button),
+            self.package_button,
             line(),
             label("The plan as it is shown", "head"),
             button(
@@ -78,6 +121,7 @@ class DataPanel(QWidget):
         listed = [(self.result.itemData(i), self.result.itemText(i)) for i in range(self.result.count())]
         if listed == list(zip(done, names, strict=True)):
             return
+        self._list_several(done, names)
         current = self.result.currentData()
         self.result.blockSignals(True)
         self.result.clear()
@@ -86,6 +130,66 @@ class DataPanel(QWidget):
         self.result.setCurrentIndex(max(self.result.findData(current), 0))
         self.result.blockSignals(False)
         self._show_formats()
+
+    def _list_several(self, refs: list[str], names: list[str]) -> None:
+        """List the results that can go together; what is ticked stays so."""
+        ticked = set(self.ticked)
+        self.several.clear()
+        for ref, name in zip(refs, names, strict=True):
+            item = QListWidgetItem(name)
+            item.setData(Qt.ItemDataRole.UserRole, ref)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if ref in ticked else Qt.CheckState.Unchecked)
+            self.several.addItem(item)
+
+    @property
+    def ticked(self) -> list[str]:
+        """The results that are ticked, in the order of the steps."""
+        items = [self.several.item(k) for k in range(self.several.count())]
+        return [
+            str(i.data(Qt.ItemDataRole.UserRole)) for i in items if i.checkState() == Qt.CheckState.Checked
+        ]
+
+    def tick_all(self) -> None:
+        """Tick all results, or none where all are."""
+        whole = len(self.ticked) == self.several.count()
+        for k in range(self.several.count()):
+            self.several.item(k).setCheckState(Qt.CheckState.Unchecked if whole else Qt.CheckState.Checked)
+
+    def ask_folder(self) -> None:
+        """Ask for the name of a folder, and hand the ticked results on into it."""
+        proposal = file_name(self.work.study.name)
+        path = self.work.folder.ask_save(self, "Name of the folder", proposal, "Folder (*)", "")
+        if path is not None:
+            self.write_several(path)
+
+    def ask_package(self) -> None:
+        """Ask where the GeoPackage goes, and hand the ticked results on into it."""
+        proposal = f"{file_name(self.work.study.name)}.gpkg"
+        path = self.work.folder.ask_save(self, "Hand on", proposal, "GeoPackage (*.gpkg)", ".gpkg")
+        if path is not None:
+            self.write_several(path)
+
+    def write_several(self, path: Path) -> None:
+        """Hand the ticked results on, beside the window's thread."""
+        work, study, refs = self.work, self.work.study, self.ticked
+        order = work.now.shape_order
+        colors = {ref: shape_color(order.get(ref, 0)) for ref in refs}
+
+        def tell(answer: list[Entry] | MossError) -> None:
+            if isinstance(answer, MossError):
+                work.message.emit(str(answer), True)
+                return
+            said = sum(bool(e.remarks) for e in answer)
+            more = f" {said} with a note: see the index." if said else ""
+            work.message.emit(f"Written: {len(answer)} results, with their index, in {path}.{more}", False)
+
+        work.helper.ask_long(
+            lambda progress: hand_on_several(
+                study, refs, path, work.engine, colors=lambda ref: colors[ref], progress=progress
+            ),
+            tell,
+        )
 
     def choose(self, ref: str) -> None:
         """Choose the result to hand on."""
@@ -128,14 +232,21 @@ class DataPanel(QWidget):
             )
             return
         self._facts.show_rows([("Figure", self.work.study.telling.figure(outcome.figure))])
-        for ending in kind_of(outcome.value).endings:
-            if ending in _FORMATS:
-                text = _FORMATS[ending]
-                self._formats_layout.addWidget(
-                    button(
-                        text, f"Write it as {ending}", partial(self._ask, ending), picture="download-simple"
-                    )
+        endings = [e for e in kind_of(outcome.value).written_as if e in _FORMATS]
+        for ending in endings[:_USUAL]:
+            self._formats_layout.addWidget(
+                button(
+                    _FORMATS[ending],
+                    f"Write it as {ending}",
+                    partial(self._ask, ending),
+                    picture="download-simple",
                 )
+            )
+        if endings[_USUAL:]:
+            more = [(f"{_FORMATS[e]} ({e})", partial(self._ask, e)) for e in endings[_USUAL:]]
+            self._formats_layout.addWidget(
+                tool_menu("More formats", "Other open formats it is written in", more)
+            )
         self._formats_layout.addWidget(
             button(
                 "Its lineage, text",
@@ -151,7 +262,7 @@ class DataPanel(QWidget):
         if outcome is None:
             self.work.message.emit("Choose a result to hand on first.", True)
             return
-        endings = kind_of(outcome.value).endings
+        endings = kind_of(outcome.value).written_as
         kinds = ";;".join(f"{_FORMATS.get(e, e[1:].upper())} (*{e})" for e in endings)
         self._ask_kinds(endings[0], kinds)
 
