@@ -9,7 +9,19 @@ from pathlib import Path
 
 import psutil
 
-from benchmarks import block, earthwork, measures, objects, points, relief, sight, surfaces, water, window
+from benchmarks import (
+    block,
+    earthwork,
+    measures,
+    objects,
+    pages,
+    points,
+    relief,
+    sight,
+    surfaces,
+    water,
+    window,
+)
 from benchmarks.measure import Line, rough_ground
 
 SIDE = 4096
@@ -32,6 +44,7 @@ def main() -> int:
         *surfaces.lines(),
         *earthwork.lines(),
         *objects.lines(),
+        *pages.lines(),
         *block.lines(ground),
         *of_window,
     ]

@@ -74,7 +74,7 @@ class Person:
         if name == "Keep this step":
             keep(self.window, self.settle)
         else:
-            press(self.window, name)
+            press(self.window, {"Data": "What is handed on: Data"}.get(name, name))
 
     def open(self, view: str) -> None:
         press(self.window, f"View: {view}")

@@ -34,6 +34,10 @@ KEYS = (
     ("T on a card", "The next of several results"),
     ("Return, Backspace, Del while drawing", "End a shape, take a vertex back, take one away"),
     ("Page down, arrows while drawing", "Choose the next vertex, move it"),
+    (
+        "Arrows, Tab, [ ], L, D, Del on a page",
+        "Move a part, take the next, lower and raise, lock, double, remove",
+    ),
     ("Up, down, left, right on the histogram", "Choose a bound, move it"),
     ("F1", "The page of what is shown"),
     ("Shift+F1", "These keys"),

@@ -16,6 +16,7 @@ from moss_step.demo import DATA
 from moss_step.demo.earth import ERROR
 from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.demo.sounder import Sounder
+from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.picks import PicksControl
 from moss_step.desk.warm import settle
@@ -71,7 +72,9 @@ def main() -> None:
             "sheet",
             lambda: work.choose("classes"),
             lambda: window.go_to_bench("sheet"),
+            lambda: lay_page(window),
         )
+        work.undo()
         take("earthwork", lambda: work.choose(""), lambda: compare_surveys(app, window))
         for _ in range(3):  # grids and outline of the slip
             work.undo()
@@ -271,6 +274,14 @@ def follow_water(window: MainWindow) -> None:
     window.begin_step("flow_path")
     view = window.plan.view
     view.pointed.emit((412_620.0, 5_871_520.0))
+
+
+def lay_page(window: MainWindow) -> None:
+    """A page of the slope classes with its key chosen, and how what it shows came about."""
+    pages: Any = as_kind(window.benches["sheet"], SheetBench).pages
+    pages.begin("plan_key")
+    pages.view.pick(["key"])
+    pages.view.followed.emit("classes")
 
 
 def divide_ground(window: MainWindow) -> None:

@@ -6,7 +6,15 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QListWidget, QListWidgetItem, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QListWidget,
+    QListWidgetItem,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from moss_step.desk.parts import Facts, Later, button, clear, label, line, row
 from moss_step.desk.plain import set_tip
@@ -56,8 +64,8 @@ class DataPanel(QWidget):
         self.work = work
         body = QWidget()
         self._layout = QVBoxLayout(body)
-        self._layout.setContentsMargins(0, 0, 0, 0)
-        self._layout.setSpacing(10)
+        self._layout.setContentsMargins(0, 0, 6, 0)
+        self._layout.setSpacing(9)
         self.result = QComboBox()
         self.result.setAccessibleName("Result to hand on")
         self.result.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -83,7 +91,7 @@ class DataPanel(QWidget):
             picture="download-simple",
         )
         self._formats = QWidget()
-        self._formats_layout = QVBoxLayout(self._formats)
+        self._formats_layout = QGridLayout(self._formats)
         self._formats_layout.setContentsMargins(0, 0, 0, 0)
         self._formats_layout.setSpacing(6)
         for part in (
@@ -227,34 +235,22 @@ class DataPanel(QWidget):
         outcome = self.work.outcome(self.ref) if self.ref else None
         if outcome is None:
             self._facts.show_rows([])
-            self._formats_layout.addWidget(
-                label("Nothing to hand on yet. Open a grid in Gather first.", "muted", wrap=True)
-            )
+            said = "Nothing to hand on yet. Open a grid in Gather first."
+            self._formats_layout.addWidget(label(said, "muted", wrap=True), 0, 0)
             return
         self._facts.show_rows([("Figure", self.work.study.telling.figure(outcome.figure))])
         endings = [e for e in kind_of(outcome.value).written_as if e in _FORMATS]
-        for ending in endings[:_USUAL]:
-            self._formats_layout.addWidget(
-                button(
-                    _FORMATS[ending],
-                    f"Write it as {ending}",
-                    partial(self._ask, ending),
-                    picture="download-simple",
-                )
-            )
+        parts: list[QWidget] = [
+            button(_FORMATS[e], f"Write it as {e}", partial(self._ask, e), picture="download-simple")
+            for e in endings[:_USUAL]
+        ]
         if endings[_USUAL:]:
             more = [(f"{_FORMATS[e]} ({e})", partial(self._ask, e)) for e in endings[_USUAL:]]
-            self._formats_layout.addWidget(
-                tool_menu("More formats", "Other open formats it is written in", more)
-            )
-        self._formats_layout.addWidget(
-            button(
-                "Its lineage, text",
-                "How it came about: steps, settings, sources",
-                self.ask_record,
-                picture="file-text",
-            )
-        )
+            parts.append(tool_menu("More formats", "Other open formats it is written in", more))
+        said = "How it came about: steps, settings, sources"
+        parts.append(button("Its lineage, text", said, self.ask_record, picture="file-text"))
+        for k, part in enumerate(parts):
+            self._formats_layout.addWidget(part, k // 2, k % 2)
 
     def ask_any(self) -> None:
         """Ask where the chosen result goes, in any of its formats, and write it."""

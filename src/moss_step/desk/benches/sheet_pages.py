@@ -72,6 +72,7 @@ class PagesPanel(QWidget):
         self.more, self.about, self.trail = More(), Note(), Note()
         self._body = QWidget()
         self._layout = close_column(self._body)
+        self._layout.setContentsMargins(0, 0, 6, 0)
         self._add_parts()
         self._connect()
         self.refresh()

@@ -181,7 +181,7 @@ def _column(about: About, field: Field, value: Any, tell: Tell) -> QWidget:
 
 
 def _plan(about: About, field: Field, value: Any, tell: Tell) -> QWidget:
-    plans = [(f"plan {p.id}", p.id) for p in about.page.parts if p.kind == "plan"]
+    plans = [(p.id, p.id) for p in about.page.parts if p.kind == "plan"]
     return _choice([("the first plan", ""), *plans], value, tell)
 
 

@@ -4,7 +4,7 @@ with their lineage.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
@@ -178,7 +178,7 @@ def figures_with_lineage(
     ref = subject if now.study.has(subject) else next((r for r in refs if now.study.has(r)), "")
     said = now.said.get(ref)
     words = ["{name " + ref + "}: {headline " + ref + "}."] if ref else ["Choose a result."]
-    words += [f"{_title_of(f)}: {field_of(ref, f)}" for f in (said.findings[:9] if said else ())]
+    words += [f"{_title_of(f)}: {field_of(ref, f)}" for f in _telling(said.findings if said else ())]
     parts: list[AnyPart] = [
         _title(page, "{page}"),
         TextPart(id="words", x=m, y=top, width=whole * 0.48, height=84, text="\n".join(words), size=9),
@@ -207,7 +207,7 @@ def trail_page(study: Study, refs: tuple[str, ...]) -> Page:
 
 
 _FIRST = ("area_m2", "mean_slope_deg", "longest_path_m", "volume_m3", "depth_m", "relief", "perimeter_m")
-_MOST_WORDS = 6
+_MOST_WORDS, _MOST_FIGURES = 6, 14
 
 
 def told_by_area(page: Page, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]) -> Page:
@@ -227,6 +227,13 @@ def told_by_area(page: Page, columns: Mapping[str, np.ndarray], symbols: Mapping
         text="\n".join(["{area}", *lines]), size=size, backed=True,
     )  # fmt: skip
     return page.adding(words)
+
+
+def _telling(findings: Sequence[Finding]) -> list[Finding]:
+    """The findings that say most: of the whole by their rank, of classes and zones their areas and shares."""
+    whole = sorted((f for f in findings if not f.of), key=lambda f: f.rank)
+    parts = [f for f in findings if f.of and f.unit.kind in ("area", "share", "volume")]
+    return [*whole, *parts][:_MOST_FIGURES]
 
 
 def _title_of(finding: Finding) -> str:
