@@ -67,6 +67,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "steps": _steps,
         "run": _run,
         "sheet": _sheet,
+        "hand-on": _several,
         "parcel": _parcel,
         "lineage": _lineage,
         "script": _script,
@@ -98,22 +99,17 @@ def _said(text: str, code: int) -> int:
     return code
 
 
+_WITHOUT_A_SCREEN = ("do", "run", "steps", "sheet", "hand-on", "parcel", "check", "lineage", "script")
+"""Commands whose standard error is ours alone."""
+
+
 def program() -> int:
     """The program ``moss-step``: standard error carries our lines only, what the libraries remark goes to the
     log.
     """
     stand_in_for_closed()
     hush_libraries()
-    if sys.argv[1:2] in (
-        ["do"],
-        ["run"],
-        ["steps"],
-        ["sheet"],
-        ["parcel"],
-        ["check"],
-        ["lineage"],
-        ["script"],
-    ):
+    if sys.argv[1:2] and sys.argv[1] in _WITHOUT_A_SCREEN:
         keep_to_ourselves()
     return main()
 
@@ -198,6 +194,12 @@ def _script(asked: argparse.Namespace) -> None:
     from moss_step.line.lineages import script
 
     script(asked)
+
+
+def _several(asked: argparse.Namespace) -> None:
+    from moss_step.line.several import several
+
+    several(asked)
 
 
 def _parcel(asked: argparse.Namespace) -> None:

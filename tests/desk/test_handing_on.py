@@ -43,6 +43,9 @@ def test_several_results_go_into_a_folder_or_one_geopackage(
     assert "Nothing is chosen" in demo.plan.message.text
     for k in (4, 5):
         data.several.item(k).setCheckState(Qt.CheckState.Checked)
+    data._fill_formats()
+    of_surface = next(m.menu() for m in data.formats_button.menu().actions() if m.text() == "Surface")
+    next(a for a in of_surface.actions() if a.text() == "NetCDF (.nc)").trigger()
     choose_file(monkeypatch, tmp_path / "given")
     press(sheet, "Into a folder")
     settle(demo)
@@ -52,6 +55,7 @@ def test_several_results_go_into_a_folder_or_one_geopackage(
         and any(n.startswith("1_") for n in names)
         and any(n.endswith(".sld") for n in names)
     )
+    assert any(n.startswith("1_slope") and n.endswith(".nc") for n in names)
     assert "2 results" in demo.plan.message.text
     press(sheet, "All")
     assert len(data.ticked) == data.several.count()

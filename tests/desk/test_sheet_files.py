@@ -330,9 +330,9 @@ def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: 
     page = LAYOUTS["plan_table"][2](moment(engine, study, Page(name="x")), "Slope classes", (), "classes")
     save_study(study.with_page(page), tmp_path / "s.moss")
 
-    def call(*words: str) -> subprocess.CompletedProcess[str]:
+    def call(*words: str, file: str = "s.moss") -> subprocess.CompletedProcess[str]:
         clean = {"PATH": "/usr/bin", "HOME": str(tmp_path), "XDG_CACHE_HOME": str(tmp_path)}
-        program = [sys.executable, "-m", "moss_step", "sheet", str(tmp_path / "s.moss"), *words]
+        program = [sys.executable, "-m", "moss_step", "sheet", str(tmp_path / file), *words]
         return subprocess.run(
             program, check=False, capture_output=True, text=True, env=clean, cwd=tmp_path, timeout=300
         )
@@ -341,8 +341,29 @@ def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: 
     said = json.loads(done.stdout)
     assert done.returncode == 0 and said["outputs"] == ["map.pdf"] and said["pages"] == 1
     assert "Steep" in pypdf.PdfReader(tmp_path / "map.pdf").pages[0].extract_text()
+    done = call("--layout", "plan_key", "--of", "classes", "-o", "own.pdf", "-q")
+    assert done.returncode == 0 and not done.stdout
+    assert "Steep" in pypdf.PdfReader(tmp_path / "own.pdf").pages[0].extract_text()
+    basins = Step(id="basins", kind="basins", inputs={"dem": "ground"}, settings={"min_area": 400.0})
+    atlas = page.model_copy(update={"name": "All", "atlas": Atlas(areas="basins")})
+    save_study(study.adding(basins).with_page(atlas), tmp_path / "a.moss")
+    done = call("-o", "all.pdf", "--json", file="a.moss")
+    assert json.loads(done.stdout)["pages"] == len(pypdf.PdfReader(tmp_path / "all.pdf").pages) > 1
     assert call("--list").stdout.strip() == "Slope classes: 210 x 297 mm"
     wrong = call("--page", "Nothing", "-o", "map.pdf")
     assert wrong.returncode == 2 and wrong.stderr.startswith("moss-step: The study has no page 'Nothing'")
     other = call("-o", "s.moss")
     assert other.returncode == 2 and len(other.stderr.splitlines()) == 1
+
+
+def test_a_missing_typeface_and_missing_letters_are_said(
+    study: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    page = Page(name="P", parts=(TextPart(id="t", width=100, text="A \U00013000"),))
+    said = written(study, page, tmp_path / "p.pdf").remarks
+    assert len(said) == 1 and "no letter for" in said[0]
+    monkeypatch.setattr("moss_step.desk.sheet.painter.typeface", lambda: "Other Sans")
+    plain = Page(name="P", parts=(TextPart(id="t", text="A"),))
+    assert written(study, plain, tmp_path / "p.pdf").remarks == [
+        "The typeface Inter is missing: letters are drawn in Other Sans. Install the program anew."
+    ]

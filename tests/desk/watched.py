@@ -91,6 +91,20 @@ def use(window, app, settle, rest, folder: Path) -> None:
         settle(app, window)
         window.grab()
     window.work.set_draft(None)
+    window.go_to_bench("sheet")
+    pages = window.benches["sheet"].pages
+    for layout in ("plan_key", "plan_table", "compared", "figures"):
+        pages.begin(layout)
+        settle(app, window)
+        window.grab()
+    for kind in ("north", "picture", "trail", "section", "chart"):
+        pages.add(kind)
+        settle(app, window)
+        window.grab()
+    pages._set(pages.page.parts[-5].id, "magnetic", True)
+    pages._set(pages.page.parts[-4].id, "file", str(folder / "none.png"))
+    settle(app, window)
+    window.grab()
     window.work.rename("slope", "Steepness")
     window.work.undo()
     window.work.rename("slope", "Steepness again")

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import csv
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -34,6 +36,7 @@ from moss_step.scene.bundle import hand_on_several
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from moss_step.study.hand_on import hand_on
+from moss_step.study.saving import save_study
 from tests.conftest import UTM, surface
 from tests.grounds import GROUNDS
 from tests.scene.test_sheet import study_of
@@ -237,3 +240,32 @@ def test_formats_are_chosen_for_each_kind_and_wrong_ones_refused(study: Study, t
     for ref in ("slope", "basins", "line"):
         kind = kind_of(Engine().run_or_raise(study, ref).value)
         assert set(kind.endings) <= set(kind.written_as)
+
+
+def test_the_command_line_hands_several_on(study: Study, tmp_path: Path) -> None:
+    save_study(study, tmp_path / "s.moss")
+
+    def call(*words: str) -> subprocess.CompletedProcess[str]:
+        program = [sys.executable, "-m", "moss_step", "hand-on", "s.moss", *words]
+        return subprocess.run(program, check=False, capture_output=True, text=True, cwd=tmp_path, timeout=300)
+
+    done = call("slope", "basins", "-o", "out", "--as", "surface=.nc", "--as", "shapes=shp", "--json")
+    rows = json.loads(done.stdout)["outputs"]
+    assert (
+        done.returncode == 0
+        and [Path(r["file"]).suffix for r in rows] == [".nc", ".shp"]
+        and rows[1]["remarks"]
+    )
+    assert call("slope", "-o", "out").returncode == 0  # its own folder is written again
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / "mine.txt").write_text("mine")
+    refused = call("slope", "-o", "other")
+    assert refused.returncode == 2 and "holds other files" in refused.stderr
+    for words in (
+        ["gone", "-o", "x"],
+        ["slope", "-o", "x", "--as", "surface=.doc"],
+        ["slope", "-o", "x", "--as", "nothing"],
+    ):
+        assert call(*words).returncode == 2 and not (tmp_path / "x").exists()
+    whole = call("-o", "all.gpkg")
+    assert whole.returncode == 0 and len(whole.stdout.splitlines()) >= 5

@@ -26,6 +26,7 @@ from moss_step.scene.colors import (
 
 ASSETS = Path(__file__).parent / "assets"
 
+FAMILY = "Inter"
 HEADER_HEIGHT, PANEL_WIDTH, TRAIL_HEIGHT = 44, 324, 148
 
 
@@ -62,7 +63,7 @@ def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal, tabular: bool 
     them no letter takes another shape beside others either: a file of letters then holds each of them as
     text.
     """
-    result = QFont("Inter")
+    result = QFont(FAMILY)
     result.setPixelSize(pixels)
     result.setWeight(weight)
     result.setFeature(QFont.Tag("tnum"), 1 if tabular else 0)

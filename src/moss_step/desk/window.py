@@ -156,6 +156,8 @@ class MainWindow(QMainWindow):
             "Open the demo": self.files.open_demo,
             "Copy the plan as a picture": lambda: self.views.copy_picture(),
             "Hand on a result": lambda: self.go_to_bench("sheet"),
+            "Make a page": lambda: self._to_sheet("pages"),
+            "Pack the study as a parcel": lambda: self._to_sheet("study"),
             "Compare two results": lambda: self.views.begin_comparing(),
             **{f"Walk: {walk.title.lower()}": partial(self.take_walk, walk) for walk in WALKS},
             "Show all of the ground": lambda: self.plan.view.fit(),
@@ -287,6 +289,11 @@ class MainWindow(QMainWindow):
         bench = self.benches[self.bench]
         bench.take_settings(settings)
         bench.take_inputs({kind.inputs[0].name: ref})
+
+    def _to_sheet(self, way: str) -> None:
+        """Turn to one of the ways of handing on."""
+        self.go_to_bench("sheet")
+        self.benches["sheet"].show_way(way)
 
     def _hand_on(self, ref: str) -> None:
         self.work.choose(ref)

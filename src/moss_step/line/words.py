@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from moss_step import __version__
-from moss_step.line import lineages, parcels, sheeting
+from moss_step.line import lineages, parcels, several, sheeting
 from moss_step.line.pages import SHELLS
 from moss_step.line.stored import Described
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -22,6 +22,7 @@ COMMANDS = (
     ("sheet", "write a page of a study, or an atlas: PDF, SVG, PNG or TIFF"),
     ("lineage", "write how results came about: text, W3C PROV, or a picture of the trail"),
     ("script", "write a study as a script: Python, or shell commands"),
+    ("hand-on", "write several results at once: a folder or one GeoPackage, with an index"),
     ("parcel", "pack a study with its sources, and a manifest of checksums and figures, as one zip"),
     ("check", "say whether a study is in order; run a parcel anew and compare every figure"),
     ("schema", "print the form of a study file as a JSON schema"),
@@ -86,6 +87,7 @@ def parser() -> Parser:
     parsers["check"].add_argument("--sources", type=Path, metavar="FOLDER", help=known)
     parsers["check"].add_argument("-q", "--quiet", action="store_true", help="show no progress")
     parcels.add_words(parsers["parcel"])
+    several.add_words(parsers["hand-on"])
     lineages.add_lineage_words(parsers["lineage"])
     lineages.add_script_words(parsers["script"])
     parsers["cache"].add_argument("--clear", action="store_true", help="remove them: studies are run anew")

@@ -97,6 +97,7 @@ def hand_on_several(
             check_not_a_source(package, study.source_files)
             _into_package(package, outcome, name, study.name_of(ref))
             entry.file = f"{package.name}#{name}"
+            _write_style(study, ref, outcome, folder, name, entry, colors)
         else:
             _into_folder(study, ref, outcome, folder, name, entry, engine, endings or {}, colors)
         entries.append(entry)
@@ -153,6 +154,19 @@ def _into_folder(
     record = folder / f"{name}.lineage.txt"
     write_text(record, text)
     entry.lineage = record.name
+    _write_style(study, ref, outcome, folder, name, entry, colors)
+
+
+def _write_style(
+    study: Study,
+    ref: str,
+    outcome: Outcome,
+    folder: Path,
+    name: str,
+    entry: Entry,
+    colors: Callable[[str], str],
+) -> None:
+    """Write how a result is drawn beside it, where a style is known for it."""
     picture = prepared_picture(outcome.value)
     row = study.key_row(ref) or study.first_row(ref)
     style = style_of(study.name_of(ref), picture, row, colors(ref)) if picture.on_plan else ""

@@ -390,4 +390,49 @@ def snapped(
         guides += [low, high, (low + high) / 2]
     ways = [(g - at, g) for g in guides for at in (left, right, (left + right) / 2)]
     best = min(ways, key=lambda w: abs(w[0]), default=(0.0, 0.0))
-    return best if abs(best[0]) <= within else (0.0, None)
+    return best if within > 0 and abs(best[0]) <= within else (0.0, None)
+
+
+Guide = tuple[bool, float]
+"""A guide that was met: whether it lies across the page, at a height, and where it is."""
+HANDLES = [(0.0, 0.0), (0.5, 0.0), (1.0, 0.0), (1.0, 0.5), (1.0, 1.0), (0.5, 1.0), (0.0, 1.0), (0.0, 0.5)]
+"""Places of a part that it is pulled by, in shares of its width and height."""
+
+
+def moved_by(
+    page: Page, parts: list[AnyPart], by: tuple[float, float], within: float
+) -> tuple[dict[str, AnyPart], list[Guide]]:
+    """Parts that are moved together, to the guides that they come near to; and those guides."""
+    ids, (dx, dy) = [p.id for p in parts], by
+    left, right = min(p.x for p in parts) + dx, max(p.right for p in parts) + dx
+    top, bottom = min(p.y for p in parts) + dy, max(p.bottom for p in parts) + dy
+    more_x, x = snapped(page, ids, left, right, within)
+    more_y, y = snapped(page, ids, top, bottom, within, upright=True)
+    dx, dy = dx + more_x, dy + more_y
+    moved = {p.id: p.model_copy(update={"x": round(p.x + dx, 2), "y": round(p.y + dy, 2)}) for p in parts}
+    return moved, [(upright, at) for upright, at in ((False, x), (True, y)) if at is not None]
+
+
+def resized_by(
+    page: Page, part: AnyPart, handle: tuple[float, float], by: tuple[float, float], within: float
+) -> tuple[AnyPart, list[Guide]]:
+    """A part that is pulled by a handle, its edges to the guides that they come near to; and those guides."""
+    guides: list[Guide] = []
+
+    def edge(at: float, upright: bool) -> float:
+        more, guide = snapped(page, [part.id], at, at, within, upright)
+        if guide is not None:
+            guides.append((upright, guide))
+        return at + more
+
+    (u, v), left, top, right, bottom = handle, part.x, part.y, part.right, part.bottom
+    if u == 0.0:
+        left = min(edge(left + by[0], False), right - LEAST_MM)
+    elif u == 1.0:
+        right = max(edge(right + by[0], False), left + LEAST_MM)
+    if v == 0.0:
+        top = min(edge(top + by[1], True), bottom - LEAST_MM)
+    elif v == 1.0:
+        bottom = max(edge(bottom + by[1], True), top + LEAST_MM)
+    place = {"x": left, "y": top, "width": right - left, "height": bottom - top}
+    return part.model_copy(update={n: round(w, 2) for n, w in place.items()}), guides

@@ -91,6 +91,9 @@ class Bench(QWidget):
         """Whether it stays and shows a result that is chosen, whichever bench that is of."""
         return False
 
+    def show_way(self, way: str) -> None:
+        """Show one of the ways that the bench has of doing its work."""
+
     def offer(self, ref: str) -> None:
         """Offer a result to be handed on."""
 

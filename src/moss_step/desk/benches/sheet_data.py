@@ -22,7 +22,7 @@ from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.sheet.form import tool_menu
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
-from moss_step.kinds.registry import kind_of
+from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.errors import MossError
 from moss_step.scene.bundle import Entry, hand_on_several
 from moss_step.study.graph import file_name
@@ -78,6 +78,9 @@ class DataPanel(QWidget):
             self.several, "Tick the results that go together: into a folder, or one GeoPackage, with an index"
         )
         self.all_button = button("All", "Tick all results, or none", self.tick_all)
+        self.chosen_formats: dict[str, str] = {}
+        self.formats_button = tool_menu("Formats", "The format of each kind of result", [])
+        self.formats_button.menu().aboutToShow.connect(self._fill_formats)
         self.folder_button = button(
             "Into a folder",
             "A file for each, with styles, lineage and an index",
@@ -101,7 +104,7 @@ class DataPanel(QWidget):
             line(),
             label("Several at once", "head"),
             self.several,
-            row(self.all_button, self.folder_button, gap=4, grows=self.folder_button),
+            row(self.all_button, self.formats_button, self.folder_button, gap=4, grows=self.folder_button),
             self.package_button,
             line(),
             label("The plan as it is shown", "head"),
@@ -150,6 +153,22 @@ class DataPanel(QWidget):
             item.setCheckState(Qt.CheckState.Checked if ref in ticked else Qt.CheckState.Unchecked)
             self.several.addItem(item)
 
+    def _fill_formats(self) -> None:
+        """Offer the formats of each kind of result that is ticked."""
+        menu = self.formats_button.menu()
+        menu.clear()
+        study = self.work.study
+        for name in sorted({study.result(ref).gives for ref in self.ticked}):
+            kind, of = kind_named(name), menu.addMenu(kind_named(name).noun.split(" ", 1)[-1].capitalize())
+            held = self.chosen_formats.get(name, kind.endings[0])
+            for ending in kind.written_as:
+                action = of.addAction(f"{_FORMATS.get(ending, ending[1:].upper())} ({ending})")
+                action.setCheckable(True)
+                action.setChecked(ending == held)
+                action.triggered.connect(partial(self.chosen_formats.__setitem__, name, ending))
+        if menu.isEmpty():
+            menu.addAction("Tick results first").setEnabled(False)
+
     @property
     def ticked(self) -> list[str]:
         """The results that are ticked, in the order of the steps."""
@@ -181,7 +200,7 @@ class DataPanel(QWidget):
     def write_several(self, path: Path) -> None:
         """Hand the ticked results on, beside the window's thread."""
         work, study, refs = self.work, self.work.study, self.ticked
-        order = work.now.shape_order
+        order, formats = work.now.shape_order, dict(self.chosen_formats)
         colors = {ref: shape_color(order.get(ref, 0)) for ref in refs}
 
         def tell(answer: list[Entry] | MossError) -> None:
@@ -194,7 +213,7 @@ class DataPanel(QWidget):
 
         work.helper.ask_long(
             lambda progress: hand_on_several(
-                study, refs, path, work.engine, colors=lambda ref: colors[ref], progress=progress
+                study, refs, path, work.engine, formats, lambda ref: colors[ref], progress
             ),
             tell,
         )

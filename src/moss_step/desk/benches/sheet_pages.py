@@ -15,7 +15,7 @@ from moss_step.desk.controls import PlainSpin
 from moss_step.desk.parts import Later, More, Note, button, close_column, label, line, row, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.sheet.block import draw_now
-from moss_step.desk.sheet.fields import ATLAS_FIELDS, FIELDS, LOOK, PAGE_FIELDS, PLACE, Field
+from moss_step.desk.sheet.fields import ATLAS_FIELDS, FIELDS, LOOK, OWN_FIELDS, PAGE_FIELDS, PLACE, Field
 from moss_step.desk.sheet.form import About, PartForm, tool_menu
 from moss_step.desk.sheet.output import MOST_DPI, Wanted, Written, check_page_file, write_sheets
 from moss_step.desk.sheet.view import PageView
@@ -23,13 +23,14 @@ from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
 from moss_step.scene.sheet.layouts import LAYOUTS, told_by_area, usual_refs
 from moss_step.scene.sheet.moment import wanted_by
+from moss_step.scene.sheet.north import declination_at
 from moss_step.scene.sheet.rows import columns_of
 from moss_step.scene.sheet.sheet import Sheet, sheets_of
 from moss_step.scene.sheet.trail import trail_lines
 from moss_step.scene.sheet.words import field_of
 from moss_step.study.graph import file_name
 from moss_step.study.hand_on import check_not_a_source
-from moss_step.study.pages import PART_NAMES, PART_TYPES, SIDES, AnyPart, Atlas, Page, aligned, changed
+from moss_step.study.pages import OWN, PART_NAMES, PART_TYPES, SIDES, AnyPart, Atlas, Page, aligned, changed
 
 PAGE_FILES = "PDF (*.pdf);;SVG (*.svg);;PNG (*.png);;TIFF (*.tif)"
 _PLAIN_FIELDS = (
@@ -168,6 +169,8 @@ class PagesPanel(QWidget):
         self.form.changed.connect(self._on_field)
         for form in (self.place, self.look):
             form.changed.connect(self._on_field)
+        # What the compass needs is read here: the window's thread touches no file later.
+        self.work.files.ask(lambda: declination_at(0.0, 0.0, 2026.0), lambda _: None)
         later = Later(lambda: self.refresh() if self._on else None, self, after=30)
         self.work.published.connect(later.ask)
 
@@ -325,9 +328,8 @@ class PagesPanel(QWidget):
             self.place.show_fields(about, PLACE, one, one.locked)
             self.look.show_fields(about, LOOK, one)
         else:
-            fields: tuple[Field, ...] = PAGE_FIELDS + (
-                ATLAS_FIELDS if page.atlas is not None else ATLAS_FIELDS[:1]
-            )
+            fields: tuple[Field, ...] = PAGE_FIELDS[:3] + (OWN_FIELDS if page.paper == OWN else ())
+            fields += PAGE_FIELDS[3:] + (ATLAS_FIELDS if page.atlas is not None else ATLAS_FIELDS[:1])
             held = _PageFields(page)
             self.form.show_fields(about, () if several else fields, held)
         self.more.setVisible(one is not None)
@@ -377,6 +379,9 @@ class PagesPanel(QWidget):
             held: dict[str, Any] = page.atlas.model_dump() if page.atlas is not None else {"areas": ""}
             held["margin" if name == "around" else name] = value
             given["atlas"] = held if held["areas"] else None
+        elif name in ("own_width", "own_height"):
+            width, height = page.own
+            given["own"] = (value, height) if name == "own_width" else (width, value)
         else:
             given[name] = value
         try:
@@ -528,6 +533,7 @@ class _PageFields:
 
     def __init__(self, page: Page) -> None:
         atlas = page.atlas or Atlas(areas="")
+        self.own_width, self.own_height = page.own
         for field in PAGE_FIELDS:
             setattr(self, field.name, getattr(page, field.name))
         self.areas, self.by, self.around, self.marked = atlas.areas, atlas.by, atlas.margin, atlas.marked

@@ -124,6 +124,10 @@ PAGE_FIELDS: tuple[Field, ...] = (
     Field("author", "By", "text", "", "Who made the page; {author} in a text"),
     Field("date", "Date", "text", "", "The date that stands on the page; {date} in a text"),
 )
+OWN_FIELDS: tuple[Field, ...] = (
+    Field("own_width", "Own width", "number", "mm", "Width of a paper of its own"),
+    Field("own_height", "Own height", "number", "mm", "Height of a paper of its own"),
+)
 ATLAS_FIELDS: tuple[Field, ...] = (
     Field("areas", "Atlas of", "areas", "", "A page for each area of a result"),
     Field("by", "Sorted by", "column", "", "The column that the pages are sorted by"),

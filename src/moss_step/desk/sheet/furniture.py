@@ -35,6 +35,8 @@ from moss_step.study.pages import (
 _PATCH_W, _RAMP_H = 6.0, 3.2
 _MOST_PICTURE = 256
 """Megabytes that a picture of a file may take when it is read."""
+_PLAIN = (b"png", b"jpg", b"jpeg", b"bmp", b"gif", b"webp", b"tiff", b"tif")
+"""Formats of pictures that hold pixels, and refer to nothing else."""
 
 
 def plan_view(sheet: Sheet, plan_id: str) -> tuple[PlanPart | None, View | None]:
@@ -336,23 +338,22 @@ def draw_picture(ink: Ink, sheet: Sheet, part: PicturePart) -> None:
 
 
 def _picture_of(ink: Ink, file: str) -> QImage | None:
-    """A picture, read once; of formats that hold nothing but pixels, and of a bounded size."""
+    """A picture, read once, here or by whoever the ink asks."""
     key = ("picture", file)
     if key not in ink.kept:
-        reader = QImageReader(file)
-        reader.setAutoTransform(True)
-        reader.setAllocationLimit(_MOST_PICTURE)
-        plain = bytes(reader.format().data()).lower() in (
-            b"png",
-            b"jpg",
-            b"jpeg",
-            b"bmp",
-            b"gif",
-            b"webp",
-            b"tiff",
-            b"tif",
-        )
-        image = reader.read() if file and plain else QImage()
-        ink.kept[key] = None if image.isNull() else image
+        ink.kept[key] = read_picture(file) if ink.read is None else ink.read(file)
     found = ink.kept[key]
     return found if isinstance(found, QImage) else None
+
+
+def read_picture(file: str) -> QImage | None:
+    """Read a picture, of formats that hold pixels and nothing else, of a bounded size; None for others."""
+    if not file:
+        return None
+    reader = QImageReader(file)
+    reader.setAutoTransform(True)
+    reader.setAllocationLimit(_MOST_PICTURE)
+    if bytes(reader.format().data()).lower() not in _PLAIN:
+        return None
+    image = reader.read()
+    return None if image.isNull() else image

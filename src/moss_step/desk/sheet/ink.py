@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QFontInfo, QFontMetricsF, QImage, QPainter, QPen
 
 from moss_step.desk.theme import font
 from moss_step.scene.colors import INK, MUTED
@@ -73,6 +73,19 @@ def fitted(text: str, size: float, width: float, bold: bool = False) -> str:
     return kept.rstrip() + "…" if kept else ""
 
 
+@lru_cache(maxsize=1)
+def typeface() -> str:
+    """The family that letters are drawn in: another one where ours is missing."""
+    return QFontInfo(face(False)).family()
+
+
+@lru_cache(maxsize=2_000)
+def without(text: str) -> str:
+    """Letters of a text that the typeface has none for."""
+    metrics = QFontMetricsF(face(False))
+    return "".join(dict.fromkeys(c for c in text if ord(c) > 126 and not metrics.inFontUcs4(ord(c))))
+
+
 Blocks = Callable[[object, object, int, int], "QImage | None"]
 
 
@@ -91,6 +104,8 @@ class Ink:
     hits: list[tuple[QRectF, str]] = field(default_factory=list)
     kept: dict[object, object] = field(default_factory=dict)
     block: Blocks | None = None
+    read: Callable[[str], QImage | None] | None = None
+    """Gives the picture of a file, where that is not to be read here."""
 
     def remark(self, text: str) -> None:
         """Tell once that something is wrong with the page."""
@@ -154,6 +169,9 @@ class Ink:
         """Write one line with its base line at ``y``; ``side`` says which end of it ``x`` is."""
         if not text:
             return
+        lacking = without(text)
+        if lacking:
+            self.remark(f"The typeface has no letter for '{lacking[:8]}': another one stands in, or a box.")
         shift = {LEFT: 0.0, MIDDLE: 0.5, RIGHT: 1.0}[side] * width_of(text, size, bold)
         scale = size * POINT / _EM
         self.painter.save()

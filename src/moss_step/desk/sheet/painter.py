@@ -20,10 +20,11 @@ from moss_step.desk.sheet.furniture import (
     draw_text,
     draw_title,
 )
-from moss_step.desk.sheet.ink import Ink
+from moss_step.desk.sheet.ink import Ink, typeface
 from moss_step.desk.sheet.plan import draw_overview, draw_plan
 from moss_step.desk.sheet.rows import draw_table
 from moss_step.desk.sheet.steps import draw_trail
+from moss_step.desk.theme import FAMILY
 from moss_step.scene.colors import CARD, INK
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import PART_NAMES, AnyPart, Part
@@ -57,6 +58,10 @@ def draw_sheet(ink: Ink, sheet: Sheet) -> None:
     ink.box(0, 0, width, height, 0.0, fill=CARD)
     if not sheet.page.parts:
         ink.remark("The page is empty.")
+    if typeface() != FAMILY:
+        ink.remark(
+            f"The typeface {FAMILY} is missing: letters are drawn in {typeface()}. Install the program anew."
+        )
     for part in sheet.page.parts:
         if part.x >= width or part.y >= height or part.right <= 0 or part.bottom <= 0:
             ink.remark(f"{PART_NAMES[part.kind]} '{part.id}' lies beside the paper.")

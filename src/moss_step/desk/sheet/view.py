@@ -24,33 +24,37 @@ from PySide6.QtWidgets import QWidget
 
 from moss_step.desk.plain import speak
 from moss_step.desk.sheet.block import key_of
+from moss_step.desk.sheet.furniture import read_picture
 from moss_step.desk.sheet.ink import Ink
 from moss_step.desk.sheet.painter import draw_part
 from moss_step.desk.work import Work
+from moss_step.model.errors import MossError
 from moss_step.scene.colors import CARD, LICHEN, MOSS, MUTED, OCHRE, TRAIL
 from moss_step.scene.sheet.ground import scene_for, view_of
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import (
-    LEAST_MM,
+    HANDLES,
     PART_NAMES,
     AnyPart,
     BlockPart,
     Page,
     PlanPart,
     changed,
+    moved_by,
     reordered,
-    snapped,
+    resized_by,
 )
 
 KEYS = (
     "Arrows move a part by 1 mm, with Shift by 10; Tab takes the next; [ and ] lower and raise it; L locks, "
     "Del removes; Ctrl+wheel over a plan changes its scale; F shows the whole page."
 )
+_LARGEST = 6000.0
+"""Pixels of the longer side of a page that is zoomed: each part is a picture of its own."""
 _SNAP, _HANDLE, _EDGE, _SHARP_AFTER = 7.0, 8.0, 18.0, 130
 """Pixels within which an edge meets a guide, of a handle, around the page; milliseconds after which a page
 that was zoomed is drawn anew.
 """
-_HANDLES = [(0.0, 0.0), (0.5, 0.0), (1.0, 0.0), (1.0, 0.5), (1.0, 1.0), (0.5, 1.0), (0.0, 1.0), (0.0, 0.5)]
 
 
 @dataclass(eq=False)
@@ -101,6 +105,7 @@ class PageView(QWidget):
         self.scale, self.origin = 3.0, QPointF(20, 20)
         self.guides: list[tuple[bool, float]] = []
         self.blocks: dict[object, QImage] = {}
+        self.pictures: dict[str, QImage | None] = {}
         self.drawing_line = ""
         self._shown: Page | None = None
         self._drawn: dict[str, Drawn] = {}
@@ -197,7 +202,9 @@ class PageView(QWidget):
     def zoom(self, factor: float, at: QPointF | None = None) -> None:
         """Show the page larger or smaller, what lies at a pixel staying there."""
         at = at or QPointF(self.width() / 2, self.height() / 2)
-        scale = min(max(self.scale * factor, 0.2), 60.0)
+        page = self._shown
+        most = _LARGEST / max(page.size) if page is not None else 1.0
+        scale = min(max(self.scale * factor, 0.2), max(most, self.scale))
         self.origin = at - (at - self.origin) * (scale / self.scale)
         self.scale = scale
         self._zoomed.start()
@@ -276,7 +283,7 @@ class PageView(QWidget):
         painter.translate(_HANDLE * ratio, _HANDLE * ratio)
         painter.scale(fine, fine)
         painter.translate(-part.x, -part.y)
-        ink = Ink(painter, fine, kept=self._kept, block=self._block)
+        ink = Ink(painter, fine, kept=self._kept, block=self._block, read=self._read)
         draw_part(ink, sheet, part)
         painter.end()
         if len(self._kept) > 24:
@@ -291,6 +298,20 @@ class PageView(QWidget):
             for b, ref in ink.hits
         ]
         return Drawn(None, image, self.scale, hits, ink.remarks)
+
+    def _read(self, file: str) -> QImage | None:
+        """The picture of a file if it was read; it is asked for where it was not."""
+        if file in self.pictures:
+            return self.pictures[file]
+
+        def take(answer: QImage | MossError | None) -> None:
+            self.pictures[file] = answer if isinstance(answer, QImage) else None
+            self._kept.pop(("picture", file), None)
+            self._age += 1
+            self.update()
+
+        self.work.files.ask(lambda: read_picture(file), take)
+        return None
 
     def _block_key(self, part: AnyPart) -> bool:
         """Whether the picture of a block is there: the part is drawn anew when it comes."""
@@ -338,7 +359,7 @@ class PageView(QWidget):
             painter.drawRect(box)
             if len(parts) == 1 and not part.locked:
                 painter.setBrush(QColor(LICHEN))
-                for u, v in _HANDLES:
+                for u, v in HANDLES:
                     place = QPointF(box.x() + u * box.width(), box.y() + v * box.height())
                     painter.drawEllipse(place, _HANDLE / 2, _HANDLE / 2)
 
@@ -427,55 +448,17 @@ class PageView(QWidget):
         page = self._shown
         if page is None:
             return
+        self.guides, within = [], 0.0 if free else _SNAP / self.scale
         if pull.ground:
             moved = self._ground_moved(pull, by)
         elif pull.handle >= 0:
-            moved = self._resized(page, pull, by, free)
+            part = next(iter(pull.parts.values()))
+            resized, self.guides = resized_by(page, part, HANDLES[pull.handle], (by.x(), by.y()), within)
+            moved = {part.id: resized}
         else:
-            moved = self._moved(page, pull, by, free)
+            moved, self.guides = moved_by(page, list(pull.parts.values()), (by.x(), by.y()), within)
         self._shown = page.changing(moved, lambda p: moved[p.id])
         self.update()
-
-    def _moved(self, page: Page, pull: Pull, by: QPointF, free: bool) -> dict[str, AnyPart]:
-        dx, dy, self.guides = by.x(), by.y(), []
-        parts = list(pull.parts.values())
-        if not free:
-            within = _SNAP / self.scale
-            left, right = min(p.x for p in parts) + dx, max(p.right for p in parts) + dx
-            top, bottom = min(p.y for p in parts) + dy, max(p.bottom for p in parts) + dy
-            more_x, x = snapped(page, pull.parts, left, right, within)
-            more_y, y = snapped(page, pull.parts, top, bottom, within, upright=True)
-            dx, dy = dx + more_x, dy + more_y
-            self.guides = [g for g in ((False, x), (True, y)) if g[1] is not None]  # type: ignore[misc]
-        return {p.id: p.model_copy(update={"x": round(p.x + dx, 2), "y": round(p.y + dy, 2)}) for p in parts}
-
-    def _resized(self, page: Page, pull: Pull, by: QPointF, free: bool) -> dict[str, AnyPart]:
-        part = next(iter(pull.parts.values()))
-        u, v = _HANDLES[pull.handle]
-        left, top, right, bottom = part.x, part.y, part.right, part.bottom
-        self.guides = []
-        if u != 0.5:
-            edge = (left if u == 0.0 else right) + by.x()
-            edge += self._edge(page, part, edge, free, upright=False)
-            left, right = (
-                (min(edge, right - LEAST_MM), right) if u == 0.0 else (left, max(edge, left + LEAST_MM))
-            )
-        if v != 0.5:
-            edge = (top if v == 0.0 else bottom) + by.y()
-            edge += self._edge(page, part, edge, free, upright=True)
-            top, bottom = (
-                (min(edge, bottom - LEAST_MM), bottom) if v == 0.0 else (top, max(edge, top + LEAST_MM))
-            )
-        place = {"x": left, "y": top, "width": right - left, "height": bottom - top}
-        return {part.id: part.model_copy(update={n: round(w, 2) for n, w in place.items()})}
-
-    def _edge(self, page: Page, part: AnyPart, edge: float, free: bool, upright: bool) -> float:
-        if free:
-            return 0.0
-        more, guide = snapped(page, [part.id], edge, edge, _SNAP / self.scale, upright)
-        if guide is not None:
-            self.guides.append((upright, guide))
-        return more
 
     def _ground_moved(self, pull: Pull, by: QPointF) -> dict[str, AnyPart]:
         """A plan with its ground moved under it; its scale stays as it is shown."""
@@ -516,7 +499,7 @@ class PageView(QWidget):
         if len(parts) != 1 or parts[0].locked:
             return -1
         box = self.box_of(parts[0])
-        for k, (u, v) in enumerate(_HANDLES):
+        for k, (u, v) in enumerate(HANDLES):
             place = QPointF(box.x() + u * box.width(), box.y() + v * box.height())
             if (place - at).manhattanLength() <= _HANDLE:
                 return k

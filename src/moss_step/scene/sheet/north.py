@@ -81,7 +81,6 @@ def declination_at(lon: float, lat: float, year: float) -> float:
     2030.
     """
     from pygeomag import GeoMag
+    from pygeomag.wmm.wmm_2025 import WMM_2025
 
-    return float(
-        GeoMag(coefficients_file="wmm/WMM_2025.COF").calculate(glat=lat, glon=lon, alt=0, time=year).d
-    )
+    return float(GeoMag(coefficients_data=WMM_2025).calculate(glat=lat, glon=lon, alt=0, time=year).d)
