@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import rasterio
+from PIL import Image
 from rasterio.transform import from_origin
 
 from moss_step.formats.raster_write import write_class_map, write_surface
@@ -18,6 +19,11 @@ from moss_step.model.frame import Frame
 from moss_step.model.rules import Rule, RuleSet
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
+from moss_step.study.engine import Engine
+from moss_step.study.graph import Step, Study
+from moss_step.study.pages import Page, PicturePart
+from moss_step.study.parcel import pack
+from moss_step.study.saving import save_study
 from soak.settings import some_shapes
 from soak.watch import Judge
 
@@ -75,7 +81,19 @@ def sound_files(folder: Path) -> dict[str, list[Path]]:
         RuleSet((Rule(0, 10, 1, "Gentle", "#CAD39B"), Rule(10, None, 2, "Steep", "#CF7340"))),
     )
     found["rules.csv"] = [folder / "rules.csv"]
-    return found
+    return found | _handed_on(folder)
+
+
+def _handed_on(folder: Path) -> dict[str, list[Path]]:
+    """A parcel, and a picture on a page of a study."""
+    ground = Step(id="ground", kind="open_grid", settings={"source": str(folder / "ground.tif")})
+    slope = Step(id="slope", kind="slope", inputs={"dem": "ground"})
+    study = Study(name="Paged", steps=(ground, slope))
+    pack(study, folder / "study.parcel.zip", Engine())
+    Image.new("RGB", (30, 20), "#2C6E91").save(folder / "logo.png")
+    logo = PicturePart(id="logo", x=10, y=10, width=30, height=20, file=str(folder / "logo.png"))
+    save_study(study.with_page(Page(name="P", parts=(logo,))), folder / "paged.moss")
+    return {"study.parcel.zip": [folder / "study.parcel.zip"], "logo.png": [folder / "logo.png"]}
 
 
 def words_for(path: Path, folder: Path) -> list[str]:
@@ -90,6 +108,10 @@ def words_for(path: Path, folder: Path) -> list[str]:
             str(folder / "out.tif"),
             "--overwrite",
         ]
+    if path.name == "study.parcel.zip":
+        return ["check", str(path), "-q"]
+    if path.name == "logo.png":
+        return ["sheet", str(folder / "paged.moss"), "-o", str(folder / "out.pdf"), "--overwrite", "-q"]
     if path.name == "classes.tif":
         return ["do", "patches", f"classes={path}", "-o", str(folder / "out.gpkg"), "--overwrite"]
     if path.name.startswith(("shapes", "points", "table")):
@@ -167,6 +189,7 @@ def damaged_files(judge: Judge, rng: random.Random) -> Iterator[None]:
     folder = judge.inside
     found = sound_files(folder)
     sound = {path: path.read_bytes() for paths in found.values() for path in paths}
+    kept = {*sound, folder / "good.tif", folder / "paged.moss"}
     (folder / "good.tif").write_bytes(sound[folder / "ground.tif"])
     for path, said in far_fetched(folder):
         judge.case(words_for(path, folder), said)
@@ -179,7 +202,7 @@ def damaged_files(judge: Judge, rng: random.Random) -> Iterator[None]:
         hit.write_bytes(how(sound[hit], sound[rng.choice(sorted(sound))], rng))
         judge.case(words_for(folder / name, folder), f"{name}: {hit.name} {how.__name__}")
         hit.write_bytes(sound[hit])
-        for left in [p for p in folder.iterdir() if p not in sound and p.name != "good.tif"]:
+        for left in [p for p in folder.iterdir() if p not in kept]:
             if left.name.startswith(".moss-"):
                 judge.tally.fault("wrong", f"{name}: {left.name} is left")
             left.unlink()

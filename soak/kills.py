@@ -38,25 +38,38 @@ def write_ground(path: Path, side: int) -> None:
 
 
 def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
-    """A kill of a step or of a study a turn, without end."""
+    """A kill of a step, a study, a page or a parcel being written a turn, without end."""
     folder = judge.inside
     write_ground(folder / "ground.tif", 1500)
     (folder / "study.moss").write_text(json.dumps(study("ground.tif")))
     out, results = folder / "slope.tif", folder / "results"
+    page, parcel = folder / "page.pdf", folder / "study.parcel.zip"
+    written = (out, page, parcel)
     lines = {
         "do": ["do", "slope", f"dem={folder / 'ground.tif'}", "-o", str(out), "--overwrite"],
         "run": ["run", str(folder / "study.moss"), "-o", str(results)],
+        "sheet": [
+            "sheet",
+            str(folder / "study.moss"),
+            "--layout",
+            "plan_key",
+            "-o",
+            str(page),
+            "--overwrite",
+        ],
+        "parcel": ["parcel", str(folder / "study.moss"), "-o", str(parcel), "--overwrite"],
     }
     took = {}
     for name, line in lines.items():
         began = time.perf_counter()
         subprocess.run([*PROGRAM, *line], check=True, capture_output=True)
         took[name] = time.perf_counter() - began
-    new = contents([out, *results.iterdir()])
+    new = contents([*written, *results.iterdir()])
     while True:
         name = rng.choice(sorted(lines))
         how = rng.choice((signal.SIGKILL, signal.SIGTERM, signal.SIGINT))
-        out.write_bytes(b"old")
+        for path in written:
+            path.write_bytes(b"old")
         if results.exists():
             for path in results.iterdir():
                 path.write_bytes(b"old")
@@ -74,7 +87,7 @@ def kills(judge: Judge, rng: random.Random) -> Iterator[None]:
         check_contents(
             judge,
             f"{name} after {how.name}",
-            contents([out, *results.iterdir()]),
+            contents([*written, *results.iterdir()]),
             new,
             process.pid,
             how == signal.SIGKILL,

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import given
 from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -357,6 +358,13 @@ def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp,
     window.block.write(tmp_path / "block.png")
     settle(window)
     assert QImage(str(tmp_path / "block.png")).size() == window.block.image.size()
+    window.block.write(tmp_path / "block.glb")
+    settle(window)
+    mesh = trimesh.load(tmp_path / "block.glb", force="mesh")
+    ground = window.block.grid.value
+    assert len(mesh.vertices) == ground.valid_count
+    inks = np.asarray(mesh.visual.vertex_colors)[:, :3]
+    assert len(np.unique(inks, axis=0)) > 5  # it wears what the plan draws
     window.block.write(tmp_path / "nowhere" / "block.png")
     settle(window)
     assert "nowhere" in window.plan.message.text

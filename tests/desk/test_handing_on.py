@@ -11,7 +11,7 @@ import pypdf
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QMenu
 
 from moss_step.demo import DATA
 from tests.desk.driving import LEFT, named, press, until
@@ -44,8 +44,9 @@ def test_several_results_go_into_a_folder_or_one_geopackage(
     for k in (4, 5):
         data.several.item(k).setCheckState(Qt.CheckState.Checked)
     data._fill_formats()
-    of_surface = next(m.menu() for m in data.formats_button.menu().actions() if m.text() == "Surface")
-    next(a for a in of_surface.actions() if a.text() == "NetCDF (.nc)").trigger()
+    menus = data.formats_button.menu().findChildren(QMenu)
+    actions = [a for menu in menus if menu.title() == "Surface" for a in menu.actions()]
+    next(a for a in actions if a.text() == "NetCDF (.nc)").trigger()
     choose_file(monkeypatch, tmp_path / "given")
     press(sheet, "Into a folder")
     settle(demo)

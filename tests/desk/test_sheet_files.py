@@ -231,7 +231,9 @@ def test_pictures_of_pages_know_where_they_are(study: Study, tmp_path: Path) -> 
 
 def test_an_archive_page_says_that_it_is_one(study: Study, tmp_path: Path) -> None:
     page = Page(name="A", parts=(PlanPart(id="plan", x=10, y=10, width=100, height=80),))
-    written(study, page, tmp_path / "a.pdf", Wanted(dpi=72, archive=True))
+    row = study.first_row("lines").model_copy(update={"opacity": 0.5})
+    told = written(study.with_key_row(row), page, tmp_path / "a.pdf", Wanted(dpi=72, archive=True)).remarks
+    assert any("no transparency" in remark for remark in told)
     with pikepdf.open(tmp_path / "a.pdf") as pdf:
         assert pdf.pdf_version == "1.4" and "/OutputIntents" in pdf.Root
         meta = bytes(pdf.Root.Metadata.read_bytes())
@@ -242,6 +244,9 @@ def test_an_archive_page_says_that_it_is_one(study: Study, tmp_path: Path) -> No
             if isinstance(o, pikepdf.Dictionary) and o.get("/Type") == "/FontDescriptor"
         ]
         assert all(any(k in f for k in ("/FontFile", "/FontFile2", "/FontFile3")) for f in fonts)
+        dictionaries = [o for o in pdf.objects if isinstance(o, pikepdf.Dictionary)]
+        dense = [float(o[k]) for o in dictionaries for k in ("/ca", "/CA") if k in o]
+        assert dense and set(dense) == {1.0}  # PDF/A-1 (ISO 19005-1), 6.4: no transparency
 
 
 def test_an_atlas_is_a_page_for_each_basin(study: Study, tmp_path: Path) -> None:
@@ -266,6 +271,13 @@ def test_an_atlas_is_a_page_for_each_basin(study: Study, tmp_path: Path) -> None
     for sheet, drawn in zip(sheets, pages, strict=True):
         assert f"{sheet.area.name}: " in drawn.extract_text()
         assert f"{sheet.number} of {len(sheets)}" in drawn.extract_text()
+    with pikepdf.open(tmp_path / "a.pdf") as pdf:
+        for drawn in pdf.pages:
+            begun = False
+            for _, operator in pikepdf.parse_content_stream(drawn):
+                name = str(operator)
+                assert name != "h" or begun, "a path is closed that was never begun"
+                begun = name in ("m", "re") or (begun and name not in ("S", "s", "f", "f*", "B", "b", "n"))
     files = write_sheets(sheets[:2], tmp_path / "a.svg").files
     assert len(files) == 2 and files[0].name != files[1].name and files[0].exists()
 

@@ -239,3 +239,30 @@ def test_the_command_line_packs_and_checks(study: Study, tmp_path: Path) -> None
     assert refused.returncode == 1 and "is not what the manifest says" in refused.stdout
     assert refused.stderr.startswith("moss-step: 1 of 1 parcels do not give the same")
     assert call("parcel", "s.moss", "-o", "x.tar").returncode == 2
+
+
+def test_sources_of_many_files_go_along(tmp_path: Path) -> None:
+    """A folder of clouds, a pattern, a Shapefile with its side files, and a virtual grid with what it refers to."""
+    import pyogrio
+    import shapely
+
+    from moss_step.demo import DATA
+    from moss_step.study.graph import Step
+
+    here = tmp_path / "here"
+    (here / "tiles").mkdir(parents=True)
+    small = sorted(DATA.glob("*.laz"), key=lambda p: p.stat().st_size)[0]
+    for k in (1, 2):
+        shutil.copy(small, here / "tiles" / f"{k}.laz")
+    pyogrio.raw.write(here / "a.shp", shapely.to_wkb(np.array([shapely.Point(412_050, 5_871_950)])), [np.array([7])], ["n"], geometry_type="Point", crs="EPSG:32628", driver="ESRI Shapefile")  # fmt: skip
+    steps = (
+        Step(id="folder", kind="open_cloud", settings={"source": str(here / "tiles")}),
+        Step(id="pattern", kind="open_cloud", settings={"source": str(here / "tiles" / "*.laz")}),
+        Step(id="shapes", kind="open_shapes", settings={"source": str(here / "a.shp")}),
+    )
+    pack(Study(name="Many", steps=steps), tmp_path / "m.zip", Engine())
+    shutil.rmtree(here)
+    with zipfile.ZipFile(tmp_path / "m.zip") as held:
+        names = held.namelist()
+    assert sum(n.endswith(".laz") for n in names) == 4 and any(n.endswith("a.dbf") for n in names)
+    assert check_parcel(tmp_path / "m.zip").is_same

@@ -219,7 +219,10 @@ class MainWindow(QMainWindow):
         left, bench = self.benches[self.bench], self.benches[name]
         if left is not bench:
             left.show_start()  # a bench that is not seen follows nothing
+            left.leave()
         self._stack.setCurrentWidget(bench)
+        if left is not bench:
+            bench.arrive()
         self.header.mark_bench(name)
         return bench
 

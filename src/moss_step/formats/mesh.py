@@ -46,8 +46,16 @@ def mesh_of(surface: Surface) -> tuple[np.ndarray, np.ndarray, tuple[float, floa
     return corners, triangles[(triangles >= 0).all(axis=1)], place
 
 
-def write_mesh(path: Path, surface: Surface, name: str, progress: Progress | None = None) -> None:
+def write_mesh(
+    path: Path,
+    surface: Surface,
+    name: str,
+    progress: Progress | None = None,
+    colors: np.ndarray | None = None,
+) -> None:
     """Write a surface of heights as a mesh, whole or not at all, and beside it where its middle lies.
+
+    ``colors`` are red, green and blue bytes of each cell, (rows, cols, 3).
 
     Raises MossError for a surface that is no heights, or too large.
     """
@@ -65,7 +73,8 @@ def write_mesh(path: Path, surface: Surface, name: str, progress: Progress | Non
     ending = path.suffix.lower()
     if ending == ".glb":
         corners = np.column_stack([corners[:, 0], corners[:, 2], -corners[:, 1]])
-    mesh = trimesh.Trimesh(corners, triangles, process=False)
+    inked = None if colors is None else colors[np.isfinite(surface.values)]
+    mesh = trimesh.Trimesh(corners, triangles, vertex_colors=inked, process=False)
     with whole_file(path) as part, in_words(path, "written", _FREE):
         data = mesh.export(file_type=ending[1:])
         part.write_bytes(data.encode() if isinstance(data, str) else bytes(data))

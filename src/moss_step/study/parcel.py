@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+import lzma
 import math
 import os
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -38,6 +40,17 @@ from moss_step.study.saving import as_data, load_study, with_paths
 ENDING = ".parcel.zip"
 VERSION = 1
 MANIFEST, STUDY, SOURCES, RESULTS = "manifest.json", "study.moss", "sources", "results"
+_DAMAGE = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    UnicodeDecodeError,
+    OverflowError,
+)
+"""What the reader of zips throws at damage."""
 _TIME = (1980, 1, 1, 0, 0, 0)
 _PIECE = 4 * 1024 * 1024
 MOST_FILES, MOST_MANIFEST = 20_000, 64_000_000
@@ -283,6 +296,7 @@ def unpack(path: Path, folder: Path, progress: Progress | None = None) -> Path:
         raise MossError(f"The folder {folder.parent} does not exist.", "Make it, or choose another.")
     with _opened(path) as held:
         manifest = _manifest(held, path)
+        _check_room(held, path, folder.parent)
         with in_words(folder, "written", "The disk may be full. Free some space, or choose another."):
             part = Path(tempfile.mkdtemp(prefix=".moss-parcel-", dir=folder.parent))
         try:
@@ -339,7 +353,7 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
         with zipfile.ZipFile(path) as held:
             _check_honest(held, path)
             yield held
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, UnicodeDecodeError) as error:
+    except _DAMAGE as error:
         raise MossError(f"{path} is damaged or no parcel: {error}.", "Fetch it again.") from error
 
 
@@ -359,7 +373,11 @@ def _check_honest(held: zipfile.ZipFile, path: Path) -> None:
     if whole > packed * MOST_GROWTH + ALWAYS:
         grown = f"{path} would grow from {packed / 1e6:,.1f} MB to {whole / 1e6:,.0f} MB"
         raise MossError(f"{grown}: that is no honest parcel.", "Ask who sent it.")
-    free = shutil.disk_usage(tempfile.gettempdir()).free
+
+
+def _check_room(held: zipfile.ZipFile, path: Path, folder: Path) -> None:
+    """See that what is in a parcel fits where it is to be unpacked."""
+    whole, free = sum(m.file_size for m in held.infolist()), shutil.disk_usage(folder).free
     if whole > free:
         raise MossError(
             f"{path} needs {whole / 1e6:,.0f} MB, and {free / 1e6:,.0f} MB are free.", "Free some space."

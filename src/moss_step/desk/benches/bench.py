@@ -66,6 +66,12 @@ class Bench(QWidget):
     def enter(self, chosen: str) -> None:
         """The person turns to the bench for something new; ``chosen`` is the result that is chosen."""
 
+    def arrive(self) -> None:
+        """The bench is shown from now on."""
+
+    def leave(self) -> None:
+        """Another bench is shown from now on."""
+
     def show_start(self) -> None:
         """Show what the bench begins with, and follow nothing."""
 

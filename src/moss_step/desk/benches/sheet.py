@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import Bench
@@ -58,17 +57,13 @@ class SheetBench(Bench):
         self.data.choose(chosen)
         self.show_way(self.ways.value or PAGES)
 
-    def showEvent(self, event: QShowEvent) -> None:
+    def arrive(self) -> None:
         """Lay the page over the plan again."""
-        super().showEvent(event)
-        if not event.spontaneous():
-            self.pages.turn_on(self.ways.value == PAGES)
+        self.pages.turn_on(self.ways.value == PAGES)
 
-    def hideEvent(self, event: QHideEvent) -> None:
+    def leave(self) -> None:
         """Another bench is shown: the plan comes back."""
-        super().hideEvent(event)
-        if not event.spontaneous():
-            self.pages.turn_on(False)
+        self.pages.turn_on(False)
 
     def takes(self, ref: str) -> bool:
         """It hands on the results of all benches."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -98,7 +99,7 @@ class PagesPanel(QWidget):
         self.fields = tool_menu("Field", "Put a figure or another field into the text", [])
         self.fields.menu().aboutToShow.connect(self._fill_fields)
         self.before = tool("caret-left", "Page before of the atlas", lambda: self.turn(-1))
-        self.after = tool("caret-down", "Next page of the atlas", lambda: self.turn(1))
+        self.after = tool("caret-right", "Next page of the atlas", lambda: self.turn(1))
         self.which = label("", "muted")
         self.turner = row(self.before, self.which, self.after, 1, gap=4)
         inner = QWidget()
@@ -252,6 +253,7 @@ class PagesPanel(QWidget):
         subject = work.chosen_ref if work.chosen_ref and study.has(work.chosen_ref) else ""
         wanted = study.name_of(subject) if subject else title
         page = lay_out(work.now, study.fresh_page_name(wanted[:70]), usual_refs(study, subject), subject)
+        page = page.model_copy(update={"date": f"{date.today():%Y-%m-%d}"})
         self.name, self.number = page.name, 0
         work.do(study.with_page(page), f"Begin the page {page.name}")
         self.view.pick([])

@@ -34,11 +34,13 @@ from moss_step.desk.plan.view import PlanView
 from moss_step.desk.png import write_png
 from moss_step.desk.tones import shade
 from moss_step.desk.work import Work
+from moss_step.formats import mesh
 from moss_step.model.frame import Box
 from moss_step.model.surface import Surface
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import DEEP, LICHEN, MUTED, OCHRE, PAPER
 from moss_step.scene.corridor import clouds_of, in_space
+from moss_step.scene.draped import colors_of_cells
 from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.pairs import Pair, pair_of, sheet_of, with_after
 
@@ -51,6 +53,9 @@ MOST_POINTS = 600_000
 Coordinate = TypeVar("Coordinate", float, np.ndarray)
 _NARROW = 1.3
 """How much farther off the eye begins at most when the view is higher than wide."""
+
+
+_FILES = "PNG (*.png);;Mesh with colours (*.glb *.ply *.obj)"
 
 
 class BlockView(QWidget):
@@ -117,7 +122,7 @@ class BlockView(QWidget):
             ("map-trifold", "From the top (T)", lambda: self.look("top")),
             ("caret-up", "Toward the north (N)", lambda: self.look("north")),
             ("cube", "Obliquely (O)", lambda: self.look("oblique")),
-            ("image", "Hand the picture on", self._ask_file),
+            ("image", "Hand the block on: a picture, or a mesh", self._ask_file),
         ):
             layout.addWidget(tool(picture, tip, pressed))
         self.together = tool("columns", "Move the plan and the block together", lambda: None)
@@ -559,13 +564,20 @@ class BlockView(QWidget):
     # --- handing on
 
     def _ask_file(self) -> None:
-        path = self.work.folder.ask_save(self, "Hand the picture on", "block.png", "PNG (*.png)", ".png")
+        path = self.work.folder.ask_save(self, "Hand the block on", "block.png", _FILES, ".png")
         if path is not None:
             self.write(path)
 
     def write(self, path: Path) -> None:
-        """Write the picture as PNG, whole or not at all."""
-        image = self.image
+        """Write the picture as PNG, or the ground with what lies on it as a mesh, whole or not at all."""
+        image, grid = self.image, self.grid
+        if path.suffix.lower() in mesh.ENDINGS and grid is not None:
+            scene, surface, name = self.plan.scene, grid.value, self.work.study.name
+            self.work.write(
+                lambda: mesh.write_mesh(path, surface, name, colors=colors_of_cells(scene, surface.frame)),
+                path,
+            )
+            return
         if image is None:
             self.work.message.emit("There is no picture yet.", True)
             return

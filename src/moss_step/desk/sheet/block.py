@@ -18,6 +18,10 @@ from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import BlockPart
 
 _TEXTURE, _FINEST, _BOLD = 1600, 1200, 2.0
+_MOST = 4096.0
+"""Pixels of the longer side of a block at the most: graphics cards and their stand-ins draw no larger
+picture.
+"""
 _AWAY = 2.1
 """How many times the ground's longer side the eye is away."""
 
@@ -31,12 +35,18 @@ def draw_block(ink: Ink, sheet: Sheet, part: BlockPart) -> None:
         ink.note("Choose a ground for the block", box)
         return
     ink.hit(0, 0, part.width, part.height, scene.layers[0].step if scene.layers else "")
-    wide, high = max(round(part.width * ink.fine), 2), max(round(part.height * ink.fine), 2)
+    wide, high = size_of(part, ink.fine)
     image = ink.block(sheet, part, wide, high) if ink.block is not None else None
     if image is None:
         ink.note("The block is being drawn", box)
         return
     ink.painter.drawImage(box, image)
+
+
+def size_of(part: BlockPart, fine: float) -> tuple[int, int]:
+    """Pixels that a block is drawn at, where a millimetre would have so many."""
+    fine = min(fine, _MOST / max(part.width, part.height))
+    return max(round(part.width * fine), 2), max(round(part.height * fine), 2)
 
 
 def wish_of(sheet: Sheet, part: BlockPart, width: int, height: int) -> Wish | None:

@@ -25,6 +25,7 @@ from moss_step.desk.controls import PlainSpin
 from moss_step.desk.parts import button, clear, label
 from moss_step.desk.plain import set_tip
 from moss_step.desk.sheet.fields import CHOICES, SCALES, Field
+from moss_step.desk.theme import icon
 from moss_step.desk.work import Work
 from moss_step.scene.pictures import has_place
 from moss_step.study.pages import Page
@@ -298,6 +299,8 @@ def tool_menu(text: str, tip: str, items: Sequence[tuple[str, Callable[[], objec
     """A button with a menu."""
     result = QToolButton()
     result.setText(text)
+    result.setIcon(icon("caret-down"))
+    result.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
     result.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
     result.setAccessibleName(text)
     set_tip(result, tip)

@@ -108,7 +108,7 @@ def _legend(ink: Ink, sheet: Sheet, layer: Layer, part: KeyPart, y: float, draw:
 
 def _patch(ink: Ink, legend: Legend, layer: Layer, tone: str, base: float, size: float) -> None:
     high = size * POINT * 0.8
-    if legend.as_lines and layer.picture.shapes is not None and layer.picture.shapes.value.kind == "lines":
+    if layer.picture.shapes is not None and layer.picture.shapes.value.kind == "lines":
         ink.line(0, base - high / 2, _PATCH_W, base - high / 2, 0.6, tone)
         return
     if layer.picture.on_top:

@@ -124,6 +124,10 @@ def _ink(painter: QPainter, fine: float, letters: bool, result: Written, stage: 
 def _write_pdf(
     sheets: Sequence[Sheet], path: Path, wanted: Wanted, progress: Progress, result: Written, stage: Stage
 ) -> None:
+    if wanted.archive and any(_shines(sheet) for sheet in sheets[:1]):
+        result.remarks.append(
+            "PDF/A-1b knows no transparency: what shines through on the plan is drawn opaque."
+        )
     with whole_file(path) as part:
         pages = [s.page for s in sheets]
         writer = QPdfWriter(str(part))
@@ -151,6 +155,13 @@ def _write_pdf(
         progress.at(0.96, "Writing the PDF")
         _finish_pdf(part, sheets, wanted)
     result.files.append(path)
+
+
+def _shines(sheet: Sheet) -> bool:
+    """Whether shapes on a page let what lies below shine through."""
+    plans = [p for p in sheet.page.parts if isinstance(p, PlanPart)]
+    layers = [la for p in plans for la in scene_for(sheet, p.results, p.shading).layers]
+    return any(la.picture.shapes is not None and la.row.opacity < 1.0 for la in layers)
 
 
 def _set_paper(writer: QPdfWriter, sheet: Sheet) -> None:
@@ -184,6 +195,7 @@ def _finish_pdf(file: Path, sheets: Sequence[Sheet], wanted: Wanted) -> None:
     with pikepdf.open(file, allow_overwriting_input=True) as pdf:
         for page, sheet in zip(pdf.pages, sheets, strict=True):
             _exact_size(page, sheet)
+            _mend_paths(page)
             views = [
                 v for part in sheet.page.parts if (v := _viewport(pikepdf, pdf, sheet, part)) is not None
             ]
@@ -193,6 +205,8 @@ def _finish_pdf(file: Path, sheets: Sequence[Sheet], wanted: Wanted) -> None:
             if isinstance(held, pikepdf.Dictionary) and "/ToUnicode" in held:
                 read = held.ToUnicode.read_bytes()
                 held.ToUnicode.write(_LISTED.sub(lambda m: m[0].replace(b"<0009>", b"<0020>"), read))
+        if wanted.archive:
+            _make_opaque(pikepdf, pdf)
         if not wanted.stamped:
             for key in ("/CreationDate", "/ModDate"):
                 if key in pdf.docinfo:
@@ -200,6 +214,29 @@ def _finish_pdf(file: Path, sheets: Sequence[Sheet], wanted: Wanted) -> None:
             if "/Metadata" in pdf.Root:
                 pdf.Root.Metadata.write(_TIMES.sub(b"", pdf.Root.Metadata.read_bytes()))
         pdf.save(file, deterministic_id=not wanted.stamped, fix_metadata_version=False)
+
+
+_NO_PATH = re.compile(rb"(\bgs\s+)h f\*?\s")
+
+
+def _mend_paths(page: Any) -> None:
+    """Leave out what the library writes of a line that lies outside of its plan: it closes and fills a path
+    that was never begun, which readers take for damage.
+    """
+    page.contents_coalesce()
+    written = page.Contents.read_bytes()
+    mended = _NO_PATH.sub(rb"\1", written)
+    if mended != written:
+        page.Contents.write(mended)
+
+
+def _make_opaque(pikepdf: Any, pdf: Any) -> None:
+    """PDF/A-1b knows nothing that shines through: whatever does is drawn opaque."""
+    for held in pdf.objects:
+        if isinstance(held, pikepdf.Dictionary):
+            for key in ("/ca", "/CA"):
+                if key in held:
+                    held[key] = 1
 
 
 def _exact_size(page: Any, sheet: Sheet) -> None:

@@ -23,7 +23,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from moss_step.desk.plain import speak
-from moss_step.desk.sheet.block import key_of
+from moss_step.desk.sheet.block import key_of, size_of
 from moss_step.desk.sheet.furniture import read_picture
 from moss_step.desk.sheet.ink import Ink
 from moss_step.desk.sheet.painter import draw_part
@@ -318,7 +318,7 @@ class PageView(QWidget):
         sheet = self.sheet
         if not isinstance(part, BlockPart) or sheet is None:
             return False
-        size = max(round(part.width * self.scale), 2), max(round(part.height * self.scale), 2)
+        size = size_of(part, self.scale * self.devicePixelRatioF())
         return key_of(sheet, part, *size) in self.blocks
 
     def _block(self, sheet: Any, part: Any, width: int, height: int) -> QImage | None:

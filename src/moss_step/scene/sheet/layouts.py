@@ -216,6 +216,8 @@ def told_by_area(page: Page, columns: Mapping[str, np.ndarray], symbols: Mapping
     """
     if any("{area" in p.text for p in page.parts if p.kind == "text"):
         return page
+    titles = [p.id for p in page.parts if p.kind == "text" and p.text == "{page}"]
+    page = page.changing(titles, lambda p: p.model_copy(update={"text": "{page}: {area}"}))
     numbers = [n for n in columns if columns[n].dtype.kind in "iuf" and symbols.get(n)]
     told = [*(n for n in _FIRST if n in numbers), *(n for n in numbers if n not in _FIRST)][:_MOST_WORDS]
     lines = [f"{column_words(n, symbols[n]).rpartition(',')[0]}: {{area {n}}}" for n in told]
