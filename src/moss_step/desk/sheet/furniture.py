@@ -6,7 +6,7 @@ import math
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QImage, QImageReader, QPolygonF
+from PySide6.QtGui import QColor, QImage, QPolygonF
 
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.sheet.ink import LEFT, MIDDLE, POINT, RIGHT, Ink, broken, fitted, line_height, width_of
@@ -33,9 +33,9 @@ from moss_step.study.pages import (
 )
 
 _PATCH_W, _RAMP_H = 6.0, 3.2
-_MOST_PICTURE = 256
-"""Megabytes that a picture of a file may take when it is read."""
-_PLAIN = (b"png", b"jpg", b"jpeg", b"bmp", b"gif", b"webp", b"tiff", b"tif")
+_MOST_PIXELS = 64_000_000
+"""Pixels that a picture of a file may have."""
+_PLAIN = ("PNG", "JPEG", "BMP", "GIF", "WEBP", "TIFF")
 """Formats of pictures that hold pixels, and refer to nothing else."""
 
 
@@ -348,12 +348,16 @@ def _picture_of(ink: Ink, file: str) -> QImage | None:
 
 def read_picture(file: str) -> QImage | None:
     """Read a picture, of formats that hold pixels and nothing else, of a bounded size; None for others."""
+    from PIL import Image, ImageOps, UnidentifiedImageError
+
     if not file:
         return None
-    reader = QImageReader(file)
-    reader.setAutoTransform(True)
-    reader.setAllocationLimit(_MOST_PICTURE)
-    if bytes(reader.format().data()).lower() not in _PLAIN:
+    try:
+        with Image.open(file, formats=_PLAIN) as held:
+            if held.width * held.height > _MOST_PIXELS:
+                return None
+            image = ImageOps.exif_transpose(held).convert("RGBA")
+    except (OSError, ValueError, SyntaxError, UnidentifiedImageError, Image.DecompressionBombError):
         return None
-    image = reader.read()
-    return None if image.isNull() else image
+    pixels = image.tobytes()
+    return QImage(pixels, image.width, image.height, 4 * image.width, QImage.Format.Format_RGBA8888).copy()
