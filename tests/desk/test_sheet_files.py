@@ -298,6 +298,9 @@ def test_what_cannot_be_drawn_is_said_on_the_page_and_beside_it(study: Study, tm
     said = " ".join(result.remarks)
     for words in ("removed", "no curves", "gone.png", "removed from the study"):
         assert words in said, words
+    gone = study.changing("ground", lambda s: s.model_copy(update={"settings": {"source": "/gone.tif"}}))
+    plain = Page(name="Failed", parts=(PlanPart(id="plan", results=("classes",)),))
+    assert any("it failed: " in r for r in written(gone, plain, tmp_path / "f.pdf").remarks)
     empty = written(study, Page(name="Empty"), tmp_path / "e.pdf")
     assert empty.remarks == ["The page is empty."] and len(pypdf.PdfReader(tmp_path / "e.pdf").pages) == 1
     bare = written(

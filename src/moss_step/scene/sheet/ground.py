@@ -101,7 +101,10 @@ def scene_for(sheet: Sheet, results: tuple[str, ...], shading: bool = True) -> S
         picture = now.picture(row.step)
         if picture is None or not picture.on_plan:
             if picture is None:
-                undrawn.append((row.step, "not worked out"))
+                failed = now.failures.get(row.step)
+                undrawn.append(
+                    (row.step, f"it failed: {failed.on_screen.rstrip('.')}" if failed else "not worked out")
+                )
             continue
         placed, reason = picture.placed(now.frame)
         if reason:
