@@ -140,21 +140,47 @@ def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
 
 
 def _practice(asked: argparse.Namespace) -> None:
-    """Simulate the sounder until it is stopped."""
+    """Simulate a device or a service until it is stopped."""
+    _check_bounds(asked, _BOUNDS[asked.device])
+    if asked.device == "elevation":
+        from moss_step.practice.elevation import Faults, serve_elevation
+
+        faults = Faults(asked.delay, asked.failures, asked.slow, asked.wrong, asked.seed)
+        serve_elevation(faults, asked.port, lambda text: print(text, flush=True))
+        return
     from moss_step.demo.sounder import Sounder
     from moss_step.practice.sounder import serve
 
-    bounds = {
-        "rate": (0.1, 50.0), "speed": (0.1, 20.0), "noise": (0.0, 10.0), "dropouts": (0.0, 0.95),
-        "hurry": (0.1, 1e4), "port": (0, 65535),
-    }  # fmt: skip
+    made = Sounder(asked.rate, asked.speed, asked.noise, asked.dropouts)
+    serve(made, asked.port, lambda text: print(text, flush=True), asked.hurry)
+
+
+_BOUNDS: dict[str, dict[str, tuple[float, float]]] = {
+    "sounder": {
+        "rate": (0.1, 50.0),
+        "speed": (0.1, 20.0),
+        "noise": (0.0, 10.0),
+        "dropouts": (0.0, 0.95),
+        "hurry": (0.1, 1e4),
+        "port": (0, 65535),
+    },
+    "elevation": {
+        "delay": (0.0, 60.0),
+        "failures": (0.0, 1.0),
+        "slow": (0.0, 1e9),
+        "wrong": (0.0, 1.0),
+        "port": (0, 65535),
+    },
+}
+"""Limits of what may be asked of each."""
+
+
+def _check_bounds(asked: argparse.Namespace, bounds: dict[str, tuple[float, float]]) -> None:
     for name, (low, high) in bounds.items():
         if not low <= getattr(asked, name) <= high:
             raise AskedWronglyError(
                 f"--{name} {getattr(asked, name):g} is not possible.", f"It is {low:g} to {high:g}."
             )
-    made = Sounder(asked.rate, asked.speed, asked.noise, asked.dropouts)
-    serve(made, asked.port, lambda text: print(text, flush=True), asked.hurry)
 
 
 def _steps(asked: argparse.Namespace) -> None:

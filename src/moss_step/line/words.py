@@ -29,7 +29,7 @@ COMMANDS = (
     ("steps", "list steps, or tell of one"),
     ("open", "open a study, or grids and shapes, in the window"),
     ("demo", "open the window with Harrow Moss"),
-    ("practice", "simulate a device of the field, to practise with: sounder"),
+    ("practice", "simulate a device or a service, to practise with: sounder, elevation"),
     ("prepare", "compile the kernels, once, so that no later run waits for them"),
     ("cache", "tell how much results on disk take, or remove them"),
     ("install-desktop", "put the program, and the type of its studies, where the desktop looks"),
@@ -82,6 +82,15 @@ def parser() -> Parser:
     ):  # fmt: skip
         sounder.add_argument(f"--{name}", type=float, default=usual, help=f"{what} (default: {usual:g})")
     sounder.add_argument("--port", type=int, default=0, help="port to listen on; 0 for any that is free")
+    elevation = practice.add_parser("elevation", help="tiles of elevation with a catalogue (STAC), over HTTP")
+    for name, usual, what in (
+        ("delay", 0.0, "seconds before each answer"), ("failures", 0.0, "share of requests that fail"),
+        ("slow", 0.0, "bytes a second at the most; 0 is as fast as it goes"),
+        ("wrong", 0.0, "share of bodies that are cut, or of another length than promised"),
+    ):  # fmt: skip
+        elevation.add_argument(f"--{name}", type=float, default=usual, help=f"{what} (default: {usual:g})")
+    elevation.add_argument("--seed", type=int, default=1, help="seed of the dice that faults are thrown with")
+    elevation.add_argument("--port", type=int, default=0, help="port to listen on; 0 for any that is free")
     parsers["check"].add_argument("studies", type=Path, nargs="+", metavar="STUDY")
     known = "folder of the sources that a parcel knows by their hashes (default: beside it)"
     parsers["check"].add_argument("--sources", type=Path, metavar="FOLDER", help=known)

@@ -5,8 +5,7 @@ guides.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
-from typing import Any
+from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
@@ -23,12 +22,8 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from moss_step.desk.plain import speak
-from moss_step.desk.sheet.block import key_of, size_of
-from moss_step.desk.sheet.furniture import read_picture
-from moss_step.desk.sheet.ink import Ink
-from moss_step.desk.sheet.painter import draw_part
+from moss_step.desk.sheet.kept import PAD, PartPictures
 from moss_step.desk.work import Work
-from moss_step.model.errors import MossError
 from moss_step.scene.colors import CARD, LICHEN, MOSS, MUTED, OCHRE, TRAIL
 from moss_step.scene.sheet.ground import scene_for, view_of
 from moss_step.scene.sheet.sheet import Sheet
@@ -36,7 +31,6 @@ from moss_step.study.pages import (
     HANDLES,
     PART_NAMES,
     AnyPart,
-    BlockPart,
     Page,
     PlanPart,
     changed,
@@ -55,19 +49,6 @@ _SNAP, _HANDLE, _EDGE, _SHARP_AFTER = 7.0, 8.0, 18.0, 130
 """Pixels within which an edge meets a guide, of a handle, around the page; milliseconds after which a page
 that was zoomed is drawn anew.
 """
-
-
-@dataclass(eq=False)
-class Drawn:
-    """A part as it was drawn last: what it depended on, its picture, and where results stand on it
-    (pixels).
-    """
-
-    key: object
-    image: QImage
-    scale: float
-    hits: list[tuple[QRectF, str]] = field(default_factory=list)
-    remarks: list[str] = field(default_factory=list)
 
 
 @dataclass
@@ -104,13 +85,9 @@ class PageView(QWidget):
         self.picked: list[str] = []
         self.scale, self.origin = 3.0, QPointF(20, 20)
         self.guides: list[tuple[bool, float]] = []
-        self.blocks: dict[object, QImage] = {}
-        self.pictures: dict[str, QImage | None] = {}
         self.drawing_line = ""
         self._shown: Page | None = None
-        self._drawn: dict[str, Drawn] = {}
-        self._kept: dict[object, object] = {}
-        self._age, self._said = 0, object()
+        self._pictures = PartPictures(work, self.update, self.block_wanted.emit)
         self._pull: Pull | None = None
         self._pan: QPointF | None = None
         self._fitted = False
@@ -136,7 +113,7 @@ class PageView(QWidget):
         page = None if sheet is None else sheet.page
         if self._pull is None or page is None:
             self._shown = page
-        self._age_by(sheet)
+        self._pictures.age_by(sheet)
         if page is not None and (before is None or before.page.size != page.size or not self._fitted):
             self.fit()
         held = [] if page is None else [p.id for p in page.parts]
@@ -145,19 +122,6 @@ class PageView(QWidget):
             self.pick(picked)
         speak(self, self._words(), KEYS)
         self.update()
-
-    def _age_by(self, sheet: Sheet | None) -> None:
-        """See whether anything but the page changed: all parts are drawn anew then."""
-        said: object = None
-        if sheet is not None:
-            now, study = sheet.now, sheet.now.study
-            pictures = tuple(sorted((ref, id(p)) for ref, p in now.pictures.items()))
-            of_study = (study.steps, study.key, study.shading, study.telling, study.name)
-            of_sheet = (sheet.area, sheet.number, sheet.count, sheet.file)
-            said = (of_study, of_sheet, pictures, tuple(sorted(now.said)), tuple(sorted(now.failures)))
-        if said != self._said:
-            self._said = said
-            self._age += 1
 
     def _words(self) -> str:
         page = self._shown
@@ -183,7 +147,7 @@ class PageView(QWidget):
     @property
     def remarks(self) -> list[str]:
         """What is wrong with the page as it was drawn last."""
-        return list(dict.fromkeys(r for d in self._drawn.values() for r in d.remarks))
+        return self._pictures.remarks
 
     def fit(self) -> None:
         """Show the whole page."""
@@ -237,104 +201,25 @@ class PageView(QWidget):
         painter.fillRect(paper, QColor(CARD))
         before = self.remarks
         for part in page.parts:
-            drawn = self._part(part, page)
-            wide, high = part.width * self.scale + 2 * _HANDLE, part.height * self.scale + 2 * _HANDLE
-            corner = self.pixel(part.x, part.y) - QPointF(_HANDLE, _HANDLE)
-            if drawn.scale != self.scale:
-                grown = self.scale / drawn.scale
-                pad = _HANDLE * grown
-                corner = self.pixel(part.x, part.y) - QPointF(pad, pad)
-                wide, high = part.width * self.scale + 2 * pad, part.height * self.scale + 2 * pad
-            painter.drawImage(QRectF(corner.x(), corner.y(), wide, high), drawn.image)
-        self._drawn = {p.id: self._drawn[p.id] for p in page.parts if p.id in self._drawn}
+            self._draw_part(painter, part, page)
+        self._pictures.keep_only(page)
         self._draw_margins(painter, page, paper)
         self._draw_choice(painter)
         if self.remarks != before:
             QTimer.singleShot(0, self.checked.emit)
 
-    def _part(self, part: AnyPart, page: Page) -> Drawn:
-        """A part as it is drawn now: from the last time where nothing that it depends on changed."""
-        sheet = self.sheet
-        held = self._drawn.get(part.id)
-        if sheet is None or (held is not None and self._zoomed.isActive()):
-            return held or Drawn(None, QImage(1, 1, QImage.Format.Format_ARGB32_Premultiplied), self.scale)
-        place = part.model_copy(update={"x": 0.0, "y": 0.0, "locked": False})
-        plans = tuple(
-            p.model_copy(update={"x": 0.0, "y": 0.0}) for p in page.parts if isinstance(p, PlanPart)
-        )
-        ratio = self.devicePixelRatioF()
-        about = (page.name, page.author, page.date, page.paper, page.size, page.atlas)
-        key = (place, plans, about, self._age, self.scale, ratio, self._block_key(part))
-        if held is not None and held.key == key:
-            return held
-        fresh = self._draw(replace(sheet, page=page), part, ratio)
-        fresh.key = key
-        self._drawn[part.id] = fresh
-        return fresh
-
-    def _draw(self, sheet: Sheet, part: AnyPart, ratio: float) -> Drawn:
-        fine = self.scale * ratio
-        wide = round((part.width * self.scale + 2 * _HANDLE) * ratio)
-        high = round((part.height * self.scale + 2 * _HANDLE) * ratio)
-        image = QImage(max(wide, 1), max(high, 1), QImage.Format.Format_ARGB32_Premultiplied)
-        image.fill(0)
-        painter = QPainter(image)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.translate(_HANDLE * ratio, _HANDLE * ratio)
-        painter.scale(fine, fine)
-        painter.translate(-part.x, -part.y)
-        ink = Ink(painter, fine, kept=self._kept, block=self._block, read=self._read)
-        draw_part(ink, sheet, part)
-        painter.end()
-        if len(self._kept) > 24:
-            self._kept.clear()
-        hits = [
-            (
-                QRectF(
-                    b.x() / ratio - _HANDLE, b.y() / ratio - _HANDLE, b.width() / ratio, b.height() / ratio
-                ),
-                ref,
-            )
-            for b, ref in ink.hits
-        ]
-        return Drawn(None, image, self.scale, hits, ink.remarks)
-
-    def _read(self, file: str) -> QImage | None:
-        """The picture of a file if it was read; it is asked for where it was not."""
-        if file in self.pictures:
-            return self.pictures[file]
-
-        def take(answer: QImage | MossError | None) -> None:
-            self.pictures[file] = answer if isinstance(answer, QImage) else None
-            self._kept.pop(("picture", file), None)
-            self._age += 1
-            self.update()
-
-        self.work.files.ask(lambda: read_picture(file), take)
-        return None
-
-    def _block_key(self, part: AnyPart) -> bool:
-        """Whether the picture of a block is there: the part is drawn anew when it comes."""
-        sheet = self.sheet
-        if not isinstance(part, BlockPart) or sheet is None:
-            return False
-        size = size_of(part, self.scale * self.devicePixelRatioF())
-        return key_of(sheet, part, *size) in self.blocks
-
-    def _block(self, sheet: Any, part: Any, width: int, height: int) -> QImage | None:
-        """The picture of a block if it was drawn; it is asked for where it was not."""
-        key = key_of(sheet, part, width, height)
-        found = self.blocks.get(key)
-        if found is None:
-            self.block_wanted.emit(key, (sheet, part), width, height)
-        return found
+    def _draw_part(self, painter: QPainter, part: AnyPart, page: Page) -> None:
+        """Draw a part; while the page is zoomed the picture that there is, larger or smaller."""
+        sheet, drawn = self.sheet, self._pictures.held(part.id)
+        if sheet is not None and (drawn is None or not self._zoomed.isActive()):
+            drawn = self._pictures.of(sheet, page, part, self.scale, self.devicePixelRatioF())
+        if drawn is not None:
+            pad = PAD * self.scale / drawn.scale
+            painter.drawImage(self.box_of(part).adjusted(-pad, -pad, pad, pad), drawn.image)
 
     def take_block(self, key: object, image: QImage) -> None:
         """Take the picture of a block that was asked for."""
-        if len(self.blocks) > 8:
-            self.blocks.clear()
-        self.blocks[key] = image
-        self.update()
+        self._pictures.take_block(key, image)
 
     def _draw_margins(self, painter: QPainter, page: Page, paper: QRectF) -> None:
         m = page.margin * self.scale
@@ -376,7 +261,7 @@ class PageView(QWidget):
     def ref_at(self, at: QPointF) -> str:
         """The result that stands at a pixel; empty for none."""
         part = self.part_at(at)
-        drawn = None if part is None else self._drawn.get(part.id)
+        drawn = None if part is None else self._pictures.held(part.id)
         if part is None or drawn is None:
             return ""
         inside = at - self.pixel(part.x, part.y)

@@ -1,0 +1,158 @@
+"""Parts of a page as pictures, kept while nothing that they depend on changes: moving one costs a copy."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QImage, QPainter
+
+from moss_step.desk.sheet.block import key_of, size_of
+from moss_step.desk.sheet.furniture import read_picture
+from moss_step.desk.sheet.ink import Ink
+from moss_step.desk.sheet.painter import draw_part
+from moss_step.desk.work import Work
+from moss_step.model.errors import MossError
+from moss_step.scene.sheet.sheet import Sheet
+from moss_step.study.pages import AnyPart, BlockPart, Page, PlanPart
+
+PAD = 8.0
+"""Pixels around a part that its picture holds, too: lines and letters reach beyond its box."""
+_MOST_KEPT, _MOST_BLOCKS = 24, 8
+
+BlockAsked = Callable[[object, object, int, int], None]
+"""Asks for a picture of a block: key, what it is of, and its size."""
+
+
+@dataclass(eq=False)
+class Drawn:
+    """A part as it was drawn last: what it depended on, its picture, and where results stand on it
+    (pixels).
+    """
+
+    key: object
+    image: QImage
+    scale: float
+    hits: list[tuple[QRectF, str]] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+
+
+class PartPictures:
+    """Draws parts of a page, or gives them as they were drawn last."""
+
+    def __init__(self, work: Work, changed: Callable[[], object], block_asked: BlockAsked) -> None:
+        """``changed`` is called when something that was waited for has come."""
+        self._work, self._changed, self._block_asked = work, changed, block_asked
+        self._drawn: dict[str, Drawn] = {}
+        self._kept: dict[object, object] = {}
+        self._blocks: dict[object, QImage] = {}
+        self._read: dict[str, QImage | None] = {}
+        self._age, self._said = 0, object()
+
+    @property
+    def remarks(self) -> list[str]:
+        """What is wrong with the page as it was drawn last."""
+        return list(dict.fromkeys(r for d in self._drawn.values() for r in d.remarks))
+
+    def held(self, part_id: str) -> Drawn | None:
+        """A part as it was drawn last."""
+        return self._drawn.get(part_id)
+
+    def keep_only(self, page: Page) -> None:
+        """Let go of parts that the page has no more."""
+        self._drawn = {p.id: self._drawn[p.id] for p in page.parts if p.id in self._drawn}
+
+    def age_by(self, sheet: Sheet | None) -> None:
+        """See whether anything but the page changed: all parts are drawn anew then."""
+        said: object = None
+        if sheet is not None:
+            now, study = sheet.now, sheet.now.study
+            pictures = tuple(sorted((ref, id(p)) for ref, p in now.pictures.items()))
+            of_study = (study.steps, study.key, study.shading, study.telling, study.name)
+            of_sheet = (sheet.area, sheet.number, sheet.count, sheet.file)
+            digests = tuple(sheet.digest(file) for file in study.source_files)
+            said = (
+                of_study,
+                of_sheet,
+                digests,
+                pictures,
+                tuple(sorted(now.said)),
+                tuple(sorted(now.failures)),
+            )
+        if said != self._said:
+            self._said = said
+            self._age += 1
+
+    def of(self, sheet: Sheet, page: Page, part: AnyPart, scale: float, ratio: float) -> Drawn:
+        """A part as it is now, at pixels a millimetre; from the last time where nothing changed."""
+        held = self._drawn.get(part.id)
+        place = part.model_copy(update={"x": 0.0, "y": 0.0, "locked": False})
+        plans = tuple(
+            p.model_copy(update={"x": 0.0, "y": 0.0}) for p in page.parts if isinstance(p, PlanPart)
+        )
+        about = (page.name, page.author, page.date, page.paper, page.size, page.atlas)
+        key = (place, plans, about, self._age, scale, ratio, self._has_block(sheet, part, scale * ratio))
+        if held is not None and held.key == key:
+            return held
+        fresh = self._draw(replace(sheet, page=page), part, scale, ratio)
+        fresh.key = key
+        self._drawn[part.id] = fresh
+        return fresh
+
+    def _draw(self, sheet: Sheet, part: AnyPart, scale: float, ratio: float) -> Drawn:
+        wide = round((part.width * scale + 2 * PAD) * ratio)
+        high = round((part.height * scale + 2 * PAD) * ratio)
+        image = QImage(max(wide, 1), max(high, 1), QImage.Format.Format_ARGB32_Premultiplied)
+        image.fill(0)
+        painter = QPainter(image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.translate(PAD * ratio, PAD * ratio)
+        painter.scale(scale * ratio, scale * ratio)
+        painter.translate(-part.x, -part.y)
+        ink = Ink(painter, scale * ratio, kept=self._kept, block=self._block, read=self._picture)
+        draw_part(ink, sheet, part)
+        painter.end()
+        if len(self._kept) > _MOST_KEPT:
+            self._kept.clear()
+        hits = [
+            (QRectF(b.x() / ratio - PAD, b.y() / ratio - PAD, b.width() / ratio, b.height() / ratio), ref)
+            for b, ref in ink.hits
+        ]
+        return Drawn(None, image, scale, hits, ink.remarks)
+
+    # --- what comes later
+
+    def _picture(self, file: str) -> QImage | None:
+        """The picture of a file if it was read; it is asked for where it was not."""
+        if file in self._read:
+            return self._read[file]
+
+        def take(answer: QImage | MossError | None) -> None:
+            self._read[file] = answer if isinstance(answer, QImage) else None
+            self._kept.pop(("picture", file), None)
+            self._age += 1
+            self._changed()
+
+        self._work.files.ask(lambda: read_picture(file), take)
+        return None
+
+    def _has_block(self, sheet: Sheet, part: AnyPart, fine: float) -> bool:
+        """Whether the picture of a block is there: the part is drawn anew when it comes."""
+        return isinstance(part, BlockPart) and key_of(sheet, part, *size_of(part, fine)) in self._blocks
+
+    def _block(self, sheet: Any, part: Any, width: int, height: int) -> QImage | None:
+        """The picture of a block if it was drawn; it is asked for where it was not."""
+        key = key_of(sheet, part, width, height)
+        found = self._blocks.get(key)
+        if found is None:
+            self._block_asked(key, (sheet, part), width, height)
+        return found
+
+    def take_block(self, key: object, image: QImage) -> None:
+        """Take the picture of a block that was asked for."""
+        if len(self._blocks) > _MOST_BLOCKS:
+            self._blocks.clear()
+        self._blocks[key] = image
+        self._changed()
