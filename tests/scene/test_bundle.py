@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import csv
 import json
+import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -24,6 +26,7 @@ from pyarrow import parquet
 from rio_cogeo.cogeo import cog_validate
 from shapely.geometry import LineString, Point, Polygon
 
+from moss_step.formats import coverage
 from moss_step.formats.mesh import mesh_of
 from moss_step.formats.shapefile import short_names
 from moss_step.kinds.registry import kind_of
@@ -216,17 +219,63 @@ def test_styles_are_those_of_the_key(study: Study, tmp_path: Path) -> None:
     assert style("4_").find(".//s:LineSymbolizer", space) is not None
 
 
-def test_one_geopackage_holds_shapes_tables_and_its_index(study: Study, tmp_path: Path) -> None:
-    entries = hand_on_several(study, ["basins", "lines", "line", "slope"], tmp_path / "all.gpkg", Engine())
-    layers = dict(pyogrio.list_layers(tmp_path / "all.gpkg"))
-    assert {e.file.split("#")[1] for e in entries[:3]} | {"index"} == set(layers)
-    assert layers[entries[2].file.split("#")[1]] is None and entries[3].file.endswith(".tif") and (tmp_path / entries[3].file).exists()  # fmt: skip
-    meta, _, geometry, values = pyogrio.raw.read(tmp_path / "all.gpkg", layer=entries[0].file.split("#")[1])
-    basins = Engine().run_or_raise(study, "basins").value
+def test_one_geopackage_holds_shapes_tables_grids_and_its_index(study: Study, tmp_path: Path) -> None:
+    """Gridded coverages: OGC 17-066, read by rasterio and by SQL."""
+    package, engine = tmp_path / "all.gpkg", Engine()
+    entries = hand_on_several(study, ["slope", "basins", "classes", "lines", "line"], package, engine)
+    layers = [e.file.split("#")[1] for e in entries]
+    held = dict(pyogrio.list_layers(package))
+    assert (
+        set(held) == {layers[1], layers[3], layers[4], f"{layers[2]}_classes", "index"}
+        and held[layers[4]] is None
+    )
+    meta, _, geometry, values = pyogrio.raw.read(package, layer=layers[1])
+    basins = engine.run_or_raise(study, "basins").value
     fields = dict(zip(meta["fields"], values, strict=True))
     assert len(geometry) == len(basins) and np.array_equal(fields["area_m2"], basins.columns["area_m2"])
-    _, _, _, index = pyogrio.raw.read(tmp_path / "all.gpkg", layer="index")
-    assert list(index[2]) == [e.name for e in entries]
+    slope, classes = (engine.run_or_raise(study, r).value for r in ("slope", "classes"))
+    with rasterio.open(f"GPKG:{package}:{layers[0]}") as file:
+        read = file.read(1, masked=True)
+        assert (
+            file.crs.to_epsg() == 32628
+            and file.bounds == pytest.approx(slope.frame.box)
+            and file.nodata == -9999
+        )
+        assert np.array_equal(read.filled(np.nan), slope.values, equal_nan=True)
+    with rasterio.open(f"GPKG:{package}:{layers[2]}") as file:
+        assert np.array_equal(file.read(1), classes.codes) and file.nodata == 255
+    names = pyogrio.raw.read(package, layer=f"{layers[2]}_classes")[3]
+    assert list(names[0]) == [1, 2] and list(names[1]) == ["Level", "Steep"]
+    with closing(sqlite3.connect(package)) as opened:
+        told = dict(
+            opened.execute("SELECT tile_matrix_set_name, uom FROM gpkg_2d_gridded_coverage_ancillary")
+        )
+        kinds = dict(opened.execute("SELECT table_name, data_type FROM gpkg_contents"))
+    assert told == {layers[0]: "degree", layers[2]: "class"} and kinds[layers[0]] == "2d-gridded-coverage"
+    _, _, _, index = pyogrio.raw.read(package, layer="index")
+    assert list(index[2]) == [e.name for e in entries] and (tmp_path / "all_index.txt").exists()
+
+
+@pytest.mark.parametrize("name", sorted(GROUNDS))
+def test_grids_in_a_geopackage_keep_the_common_grounds(tmp_path: Path, name: str) -> None:
+    ground = GROUNDS[name]
+    if not coverage.holds(ground):
+        assert ground.values.dtype == np.float64  # it goes beside the package, with all of its digits
+        return
+    coverage.add_coverage(tmp_path / "g.gpkg", ground, "ground")
+    with rasterio.open(f"GPKG:{tmp_path / 'g.gpkg'}:ground") as file:
+        assert file.bounds == pytest.approx(ground.frame.box) and file.shape == ground.frame.shape
+        assert np.array_equal(file.read(1, masked=True).filled(np.nan), ground.values, equal_nan=True)
+
+
+def test_a_layer_that_is_written_leaves_grids_of_a_geopackage_alone(tmp_path: Path) -> None:
+    """A package that holds nothing but a grid is not taken for an empty one."""
+    package, ground = tmp_path / "g.gpkg", GROUNDS["square cells"]
+    coverage.add_coverage(package, ground, "ground")
+    hand_on(Outcome(areas(), ""), "areas", package)
+    assert [n for n, _ in pyogrio.list_layers(package)] == ["g"]
+    with rasterio.open(f"GPKG:{package}:ground") as file:
+        assert np.array_equal(file.read(1, masked=True).filled(np.nan), ground.values, equal_nan=True)
 
 
 def test_formats_are_chosen_for_each_kind_and_wrong_ones_refused(study: Study, tmp_path: Path) -> None:

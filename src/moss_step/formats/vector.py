@@ -234,9 +234,11 @@ def _of_one_type(shapes: Shapes) -> Shapes:
 
 
 def _holds_others(path: Path, layer: str) -> bool:
+    """Whether a GeoPackage holds anything but a layer: shapes, tables, grids or what else there may be."""
     try:
-        return any(name != layer for name in layers(path))
-    except MossError:
+        with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)) as package:
+            return any(name != layer for (name,) in package.execute("SELECT table_name FROM gpkg_contents"))
+    except sqlite3.Error:
         return False
 
 

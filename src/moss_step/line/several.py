@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from moss_step.line.bar import Bar
+from moss_step.line.outs import Out, make_ready, remember
 from moss_step.model.errors import AskedWronglyError
 
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def several(asked: argparse.Namespace) -> None:
-    """Write results of a study into a folder, or into a GeoPackage with grids beside it.
+    """Write results of a study into a folder, or into one GeoPackage.
 
     Raises MossError for what cannot be read, worked out or written, AskedWronglyError for results and formats
     that there are none of.
@@ -37,6 +38,8 @@ def several(asked: argparse.Namespace) -> None:
         entries = hand_on_several(
             study, asked.results or usual, asked.out, Engine(), endings, progress=progress
         )
+    if asked.out.is_file():
+        remember(asked.out)
     if asked.json:
         rows = [{"file": e.file, "name": e.name, "figure": e.figure, "remarks": e.remarks} for e in entries]
         print(json.dumps({"kind": "hand-on", "outputs": rows}))
@@ -71,10 +74,15 @@ def _endings(words: Sequence[str]) -> dict[str, str]:
 
 
 def _check_free(out: Path, overwrite: bool) -> None:
-    """Refuse a folder that holds what somebody else put there: an earlier index says that it is our own."""
+    """Refuse a package, or a folder, that holds what somebody else put there: an earlier index says that a
+    folder is our own.
+    """
     from moss_step.scene.bundle import INDEX, PACKAGE
 
-    if overwrite or out.suffix.lower() == PACKAGE or not out.exists():
+    if out.suffix.lower() == PACKAGE:
+        make_ready([Out("", out)], overwrite)
+        return
+    if overwrite or not out.exists():
         return
     if not out.is_dir():
         raise AskedWronglyError(f"{out} is a file.", "Name a folder, or a GeoPackage that ends in .gpkg.")

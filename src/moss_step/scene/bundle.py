@@ -10,10 +10,11 @@ from pathlib import Path
 
 import numpy as np
 
+from moss_step.formats import coverage
 from moss_step.formats.sld import ENDING as STYLE
 from moss_step.formats.sld import write_style
 from moss_step.formats.vector import write_shapes, write_table_layer
-from moss_step.formats.whole import write_text
+from moss_step.formats.whole import whole_file, write_text
 from moss_step.kinds.registry import kind_of
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.outcome import Outcome
@@ -69,7 +70,7 @@ def hand_on_several(
     colors: Callable[[str], str] = _deep,
     progress: Progress | None = None,
 ) -> list[Entry]:
-    """Write results into a folder, or into a GeoPackage with grids beside it, with an index that a person
+    """Write results into a folder, or into one GeoPackage, with an index that a person
     reads.
 
     ``endings`` choose the format of each kind by its name; the first one of the kind is usual. Names begin
@@ -86,22 +87,44 @@ def hand_on_several(
         raise MossError(
             f"The folder {folder} cannot be made: {error.strerror}.", "Write somewhere else."
         ) from error
-    entries = []
-    digits = len(str(len(refs)))
+    if package is None:
+        entries = _hand_on(study, refs, folder, None, engine, endings or {}, colors, progress)
+        _write_index(study, folder, entries)
+        return entries
+    check_not_a_source(package, study.source_files)
+    with whole_file(package) as part:
+        part.unlink()
+        entries = _hand_on(study, refs, folder, part, engine, endings or {}, colors, progress)
+        for entry in entries:
+            entry.file = entry.file.replace(f"{part.name}#", f"{package.name}#")
+        held = {h: np.array([e.row[k] for e in entries], object) for k, h in enumerate(_HEADS)}
+        write_table_layer(part, held, "index", f"What {study.name} hands on")
+    _write_index(study, folder, entries, f"{package.stem}_")
+    return entries
+
+
+def _hand_on(
+    study: Study,
+    refs: Sequence[str],
+    folder: Path,
+    package: Path | None,
+    engine: Engine,
+    endings: Mapping[str, str],
+    colors: Callable[[str], str],
+    progress: Progress,
+) -> list[Entry]:
+    """Write each result, into the package where it takes it, else into the folder."""
+    entries, digits = [], len(str(len(refs)))
     for k, ref in enumerate(refs):
-        part = progress.part(k / len(refs), (k + 1) / len(refs))
-        outcome = engine.run_or_raise(study, ref, part)
+        outcome = engine.run_or_raise(study, ref, progress.part(k / len(refs), (k + 1) / len(refs)))
         name = f"{k + 1:0{digits}d}_{file_name(study.name_of(ref))}"
         entry = _entry(study, ref, outcome, k + 1)
-        if package is not None and _fits_in(outcome):
-            check_not_a_source(package, study.source_files)
-            _into_package(package, outcome, name, study.name_of(ref))
+        if package is not None and _into_package(package, outcome, name, study.name_of(ref)):
             entry.file = f"{package.name}#{name}"
             _write_style(study, ref, outcome, folder, name, entry, colors)
         else:
-            _into_folder(study, ref, outcome, folder, name, entry, engine, endings or {}, colors)
+            _into_folder(study, ref, outcome, folder, name, entry, engine, endings, colors)
         entries.append(entry)
-    _write_index(study, folder if package is None else package, entries, package is not None)
     return entries
 
 
@@ -113,19 +136,19 @@ def _entry(study: Study, ref: str, outcome: Outcome, number: int) -> Entry:
     )
 
 
-def _fits_in(outcome: Outcome) -> bool:
-    """Whether a GeoPackage takes it: shapes as a layer, a table as one of attributes."""
-    return of_kind(outcome.value, Shapes) is not None or of_kind(outcome.value, Table) is not None
-
-
-def _into_package(package: Path, outcome: Outcome, layer: str, about: str) -> None:
-    shapes = of_kind(outcome.value, Shapes)
+def _into_package(package: Path, outcome: Outcome, layer: str, about: str) -> bool:
+    """Write a result as a layer of a package; tells whether that takes it as it is."""
+    value = outcome.value
+    shapes, table = of_kind(value, Shapes), of_kind(value, Table)
     if shapes is not None:
         write_shapes(package, shapes, layer, about)
-        return
-    table = of_kind(outcome.value, Table)
-    if table is not None:
+    elif table is not None:
         write_table_layer(package, table.columns, layer, about)
+    elif coverage.holds(value):
+        coverage.add_coverage(package, value, layer, about)  # type: ignore[arg-type]
+    else:
+        return False
+    return True
 
 
 def _into_folder(
@@ -175,14 +198,8 @@ def _write_style(
         entry.style = f"{name}{STYLE}"
 
 
-def _write_index(study: Study, place: Path, entries: Sequence[Entry], packed: bool) -> None:
+def _write_index(study: Study, folder: Path, entries: Sequence[Entry], base: str = "") -> None:
     """Write the index: as text that is read, and as rows."""
-    rows = [entry.row for entry in entries]
-    if packed and place.exists():
-        held = {h: np.array([r[k] for r in rows], object) for k, h in enumerate(_HEADS)}
-        write_table_layer(place, held, "index", f"What {study.name} hands on")
-    folder = place.parent if packed else place
-    base = f"{place.stem}_" if packed else ""
     lines = [f"{study.name}: {len(entries)} results", ""]
     for entry in entries:
         lines += [
@@ -199,5 +216,5 @@ def _write_index(study: Study, place: Path, entries: Sequence[Entry], packed: bo
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
     table.writerow(_HEADS)
-    table.writerows(rows)
+    table.writerows(entry.row for entry in entries)
     write_text(folder / f"{base}{TABLE}", out.getvalue())

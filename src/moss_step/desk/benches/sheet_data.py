@@ -89,7 +89,7 @@ class DataPanel(QWidget):
         )
         self.package_button = button(
             "Into one GeoPackage",
-            "Shapes and tables as its layers, grids beside it",
+            "Shapes, tables and grids as its layers",
             self.ask_package,
             picture="download-simple",
         )
