@@ -21,7 +21,8 @@ from lxml import etree
 
 from moss_step.desk.sheet import output
 from moss_step.desk.sheet.output import Wanted, write_sheets
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.progress import Progress
 from moss_step.scene.sheet.layouts import LAYOUTS
 from moss_step.scene.sheet.moment import moment
 from moss_step.scene.sheet.sheet import sheets_of
@@ -262,8 +263,6 @@ def test_an_atlas_is_a_page_for_each_basin(study: Study, tmp_path: Path) -> None
     page = Page(name="Basins", lying=False, parts=parts, atlas=Atlas(areas="basins"))
     told: list[float] = []
     engine = Engine()
-    from moss_step.model.progress import Progress
-
     sheets = sheets_of(moment(engine, study, page), page)
     write_sheets(sheets, tmp_path / "a.pdf", Wanted(dpi=72), Progress(lambda f, _: told.append(f)))
     pages = pypdf.PdfReader(tmp_path / "a.pdf").pages
@@ -382,3 +381,16 @@ def test_a_missing_typeface_and_missing_letters_are_said(
     assert written(study, plain, tmp_path / "p.pdf").remarks == [
         "The typeface Inter is missing: letters are drawn in Other Sans. Install the program anew."
     ]
+
+
+def test_an_atlas_that_is_stopped_leaves_the_old_file(study: Study, tmp_path: Path) -> None:
+    page = Page(name="P", parts=(PlanPart(id="plan"),))
+    engine = Engine()
+    sheet = sheets_of(moment(engine, study, page), page)[0]
+    (tmp_path / "p.pdf").write_bytes(b"as it was")
+    progress = Progress(lambda fraction, _: progress.stop() if fraction > 0.3 else None)
+    with pytest.raises(StoppedError):
+        write_sheets([sheet] * 6, tmp_path / "p.pdf", Wanted(40), progress)
+    assert [p.name for p in tmp_path.glob("*p.pdf*")] == ["p.pdf"] and (
+        tmp_path / "p.pdf"
+    ).read_bytes() == b"as it was"

@@ -7,7 +7,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, SerializerFunctionWrapHandler, model_serializer
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Field,
+    SerializerFunctionWrapHandler,
+    model_serializer,
+)
 
 _FROZEN = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 PAPERS: dict[str, tuple[float, float]] = {
@@ -25,6 +32,17 @@ MOST_PAGES, MOST_PARTS, MOST_MM = 200, 500, 2000.0
 LEAST_MM = 2.0
 Mm = Annotated[float, Field(ge=-MOST_MM, le=MOST_MM)]
 Size = Annotated[float, Field(ge=LEAST_MM, le=MOST_MM)]
+Coordinate = Annotated[float, Field(ge=-1e9, le=1e9)]
+"""No system of coordinates reaches farther."""
+
+
+def _scale(value: float) -> float:
+    """Refuse what is larger than life: no ground is drawn so."""
+    if 0.0 < value < 1.0:
+        raise ValueError("a scale is 1:1 or smaller, or 0 for as large as it fits")
+    return value
+
+
 Points = Annotated[float, Field(ge=3.0, le=200.0)]
 
 
@@ -72,8 +90,8 @@ class PlanPart(Part):
     kind: Literal["plan"] = "plan"
     results: tuple[str, ...] = ()
     shading: bool = True
-    scale: float = Field(0.0, ge=0.0, le=1e9)
-    centre: tuple[float, float] | None = None
+    scale: Annotated[float, Field(ge=0.0, le=1e9), AfterValidator(_scale)] = 0.0
+    centre: tuple[Coordinate, Coordinate] | None = None
     turned: float = Field(0.0, ge=-360.0, le=360.0)
     fine: float = Field(0.22, ge=0.05, le=2.0)
     net: Literal["none", "metres", "degrees"] = "none"
@@ -107,7 +125,7 @@ class SectionPart(Part):
 
     kind: Literal["section"] = "section"
     surfaces: tuple[str, ...] = ()
-    line: tuple[tuple[float, float], ...] = ()
+    line: tuple[tuple[Coordinate, Coordinate], ...] = Field((), max_length=1000)
     size: Points = 7.0
 
 

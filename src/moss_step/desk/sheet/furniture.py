@@ -32,7 +32,8 @@ from moss_step.study.pages import (
     TitlePart,
 )
 
-_PATCH_W, _RAMP_H = 6.0, 3.2
+_PATCH_W, _RAMP_H, _LEAST_BAR = 6.0, 3.2, 12.0
+"""Millimetres of a patch of colour, of a ramp, and that a scale needs for a bar."""
 _MOST_PIXELS = 64_000_000
 """Pixels that a picture of a file may have."""
 _PLAIN = ("PNG", "JPEG", "BMP", "GIF", "WEBP", "TIFF")
@@ -171,7 +172,9 @@ def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
     if part.as_number:
         ink.write(scale_text(view.scale), 0, size * POINT, size, bold=True)
         y += line_height(size)
-    if part.as_bar:
+    if part.as_bar and part.width <= _LEAST_BAR:
+        ink.remark("A scale is too narrow for a bar.")
+    elif part.as_bar:
         unit = sheet.now.study.telling.length or METRE
         distance, long = bar_of(view.scale, part.width - 8.0, unit)
         by, symbol = (1000.0, "km") if unit == METRE and distance >= 1000 else (1.0, unit.symbol)

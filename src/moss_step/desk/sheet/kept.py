@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -11,13 +12,14 @@ from PySide6.QtGui import QImage, QPainter
 
 from moss_step.desk.sheet.block import key_of, size_of
 from moss_step.desk.sheet.furniture import read_picture
-from moss_step.desk.sheet.ink import Ink
+from moss_step.desk.sheet.ink import Ink, ended
 from moss_step.desk.sheet.painter import draw_part
 from moss_step.desk.work import Work
-from moss_step.model.errors import MossError
+from moss_step.model.errors import MossError, fault_text
 from moss_step.scene.sheet.sheet import Sheet
-from moss_step.study.pages import AnyPart, BlockPart, Page, PlanPart
+from moss_step.study.pages import PART_NAMES, AnyPart, BlockPart, Page, PlanPart
 
+_log = logging.getLogger(__name__)
 PAD = 8.0
 """Pixels around a part that its picture holds, too: lines and letters reach beyond its box."""
 _MOST_KEPT, _MOST_BLOCKS = 24, 8
@@ -106,14 +108,19 @@ class PartPictures:
         high = round((part.height * scale + 2 * PAD) * ratio)
         image = QImage(max(wide, 1), max(high, 1), QImage.Format.Format_ARGB32_Premultiplied)
         image.fill(0)
-        painter = QPainter(image)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.translate(PAD * ratio, PAD * ratio)
-        painter.scale(scale * ratio, scale * ratio)
-        painter.translate(-part.x, -part.y)
-        ink = Ink(painter, scale * ratio, kept=self._kept, block=self._block, read=self._picture)
-        draw_part(ink, sheet, part)
-        painter.end()
+        with ended(QPainter(image)) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.translate(PAD * ratio, PAD * ratio)
+            painter.scale(scale * ratio, scale * ratio)
+            painter.translate(-part.x, -part.y)
+            ink = Ink(painter, scale * ratio, kept=self._kept, block=self._block, read=self._picture)
+            try:
+                draw_part(ink, sheet, part)
+            except Exception as error:
+                # A part that cannot be drawn must not end the window.
+                _log.exception("a part of a page cannot be drawn")
+                said = error.what if isinstance(error, MossError) else fault_text(error)
+                ink.remark(f"{PART_NAMES[part.kind]} '{part.id}' cannot be drawn: {said}")
         if len(self._kept) > _MOST_KEPT:
             self._kept.clear()
         hits = [

@@ -23,7 +23,7 @@ from PySide6.QtSvg import QSvgGenerator
 from moss_step.desk.block.stage import Stage
 from moss_step.desk.png import write_png
 from moss_step.desk.sheet.block import draw_now
-from moss_step.desk.sheet.ink import Ink
+from moss_step.desk.sheet.ink import Ink, ended
 from moss_step.desk.sheet.painter import draw_sheet
 from moss_step.formats.picture import write_tiff
 from moss_step.formats.whole import whole_file, write_text
@@ -138,20 +138,19 @@ def _write_pdf(
         writer.setAuthor(pages[0].author)
         writer.setCreator("Moss Step")
         writer.setDocumentId(QUuid(f"{{{document_id(sheets)}}}"))
-        painter = QPainter()
-        for k, sheet in enumerate(sheets):
-            progress.at(0.95 * k / len(sheets), f"Page {k + 1} of {len(sheets)}")
-            _set_paper(writer, sheet)
-            begun = painter.begin(writer) if k == 0 else writer.newPage()
-            if not begun:
-                raise MossError(f"{path} could not be written.", "Is the disk full, or the folder read-only?")
-            painter.save()
-            painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
-            painter.scale(_PDF_DPI / _MM, _PDF_DPI / _MM)
-            ink = _ink(painter, wanted.dpi / _MM, True, result, stage)
-            draw_sheet(ink, sheet)
-            painter.restore()
-        painter.end()
+        with ended(QPainter()) as painter:
+            for k, sheet in enumerate(sheets):
+                progress.at(0.95 * k / len(sheets), f"Page {k + 1} of {len(sheets)}")
+                _set_paper(writer, sheet)
+                if not (painter.begin(writer) if k == 0 else writer.newPage()):
+                    raise MossError(
+                        f"{path} could not be written.", "Is the disk full, or the folder read-only?"
+                    )
+                painter.save()
+                painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
+                painter.scale(_PDF_DPI / _MM, _PDF_DPI / _MM)
+                draw_sheet(_ink(painter, wanted.dpi / _MM, True, result, stage), sheet)
+                painter.restore()
         progress.at(0.96, "Writing the PDF")
         _finish_pdf(part, sheets, wanted)
     result.files.append(path)
@@ -310,10 +309,9 @@ def _write_svg(sheet: Sheet, path: Path, wanted: Wanted, result: Written, stage:
     writer.setViewBox(QRectF(0, 0, width, height))
     writer.setTitle(sheet.page.name)
     writer.setDescription("A page of Moss Step")
-    painter = QPainter(writer)
-    painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
-    draw_sheet(_ink(painter, wanted.dpi / _MM, True, result, stage), sheet)
-    painter.end()
+    with ended(QPainter(writer)) as painter:
+        painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
+        draw_sheet(_ink(painter, wanted.dpi / _MM, True, result, stage), sheet)
     buffer.close()
     text = bytes(held.data()).decode("utf-8")
     size = f'<svg width="{width:g}mm" height="{height:g}mm"'
@@ -334,10 +332,9 @@ def picture_of_sheet(sheet: Sheet, wanted: Wanted, result: Written, stage: Stage
     image.fill(0xFFFFFFFF)
     image.setDotsPerMeterX(round(wanted.dpi / 0.0254))
     image.setDotsPerMeterY(round(wanted.dpi / 0.0254))
-    painter = QPainter(image)
-    painter.scale(fine, fine)
-    draw_sheet(_ink(painter, fine, False, result, stage), sheet)
-    painter.end()
+    with ended(QPainter(image)) as painter:
+        painter.scale(fine, fine)
+        draw_sheet(_ink(painter, fine, False, result, stage), sheet)
     return image
 
 

@@ -154,7 +154,7 @@ def _fitting(view: View, box: Box, width: float, height: float, margin: float) -
     corners = [(box[i], box[j]) for i in (0, 2) for j in (1, 3)]
     places = np.array([view.place(x, y, 0.0, 0.0) for x, y in corners])
     wide, high = np.abs(places).max(axis=0) * 2.0 * (1.0 + margin)
-    return round_scale(max(wide / width, high / height, 1e-9))
+    return round_scale(max(wide / width, high / height, 1e-3))
 
 
 def round_scale(least: float) -> float:
@@ -241,6 +241,8 @@ def _graticule(part: PlanPart, view: View, box: Box, system: CRS) -> list[NetLin
     lon, lat = carried(system, world, x, y)
     if not (np.isfinite(lon).all() and np.isfinite(lat).all()):
         return []
+    if not (np.ptp(lon) > 0 and np.ptp(lat) > 0):
+        return []
     span = float(np.ptp(lon)) * _NET_MM * view.scale / 1000.0 / ((east - west) * view.metres[0])
     step = part.net_step or _degree_step(span)
     lines = []
@@ -251,8 +253,9 @@ def _graticule(part: PlanPart, view: View, box: Box, system: CRS) -> list[NetLin
         other = np.linspace(*ends, _POINTS)
         for v in _marks(float(low), float(high), step):
             same = np.full(_POINTS, v)
-            xy = carried(world, system, *((same, other) if upright else (other, same)))
-            lines.append(NetLine(np.column_stack(xy), degrees_text(v, "EW" if upright else "NS"), upright))
+            xy = np.column_stack(carried(world, system, *((same, other) if upright else (other, same))))
+            if np.isfinite(xy).all():
+                lines.append(NetLine(xy, degrees_text(v, "EW" if upright else "NS"), upright))
     return lines
 
 
