@@ -127,6 +127,7 @@ def test_the_extras_name_all_that_is_imported():
 
 
 HELD_BY = {
+    "PIL": "pillow",
     "sklearn": "scikit-learn",
     "PySide6": "pyside6-essentials",
     "shiboken6": "pyside6-essentials",
