@@ -259,10 +259,9 @@ def test_one_geopackage_holds_shapes_tables_grids_and_its_index(study: Study, tm
 @pytest.mark.parametrize("name", sorted(GROUNDS))
 def test_grids_in_a_geopackage_keep_the_common_grounds(tmp_path: Path, name: str) -> None:
     ground = GROUNDS[name]
-    if not coverage.holds(ground):
+    if not coverage.add_surface(tmp_path / "g.gpkg", ground, "ground"):
         assert ground.values.dtype == np.float64  # it goes beside the package, with all of its digits
         return
-    coverage.add_coverage(tmp_path / "g.gpkg", ground, "ground")
     with rasterio.open(f"GPKG:{tmp_path / 'g.gpkg'}:ground") as file:
         assert file.bounds == pytest.approx(ground.frame.box) and file.shape == ground.frame.shape
         assert np.array_equal(file.read(1, masked=True).filled(np.nan), ground.values, equal_nan=True)
@@ -271,7 +270,7 @@ def test_grids_in_a_geopackage_keep_the_common_grounds(tmp_path: Path, name: str
 def test_a_layer_that_is_written_leaves_grids_of_a_geopackage_alone(tmp_path: Path) -> None:
     """A package that holds nothing but a grid is not taken for an empty one."""
     package, ground = tmp_path / "g.gpkg", GROUNDS["square cells"]
-    coverage.add_coverage(package, ground, "ground")
+    coverage.add_surface(package, ground, "ground")
     hand_on(Outcome(areas(), ""), "areas", package)
     assert [n for n, _ in pyogrio.list_layers(package)] == ["g"]
     with rasterio.open(f"GPKG:{package}:ground") as file:
@@ -282,6 +281,8 @@ def test_formats_are_chosen_for_each_kind_and_wrong_ones_refused(study: Study, t
     chosen = {"surface": ".nc", "shapes": ".fgb", "chart": ".parquet"}
     entries = hand_on_several(study, ["slope", "basins", "line"], tmp_path / "out", Engine(), chosen)
     assert [Path(e.file).suffix for e in entries] == [".nc", ".fgb", ".parquet"]
+    with pytest.raises(AskedWronglyError, match="There is no kind 'hill'"):
+        hand_on_several(study, ["slope"], tmp_path / "x", Engine(), {"hill": ".tif"})
     with pytest.raises(AskedWronglyError, match="cannot be written as '.doc'"):
         hand_on_several(study, ["slope"], tmp_path / "x", Engine(), {"surface": ".doc"})
     with pytest.raises(AskedWronglyError, match="Nothing is chosen"):

@@ -20,30 +20,34 @@ NO_DATA = -9999.0
 _FREE = "The disk may be full. Free some space, or choose another."
 
 
-def holds(value: object) -> bool:
-    """Whether a coverage can hold a grid as it is: classes, and values of single precision."""
-    return isinstance(value, ClassMap) or (isinstance(value, Surface) and value.values.dtype == np.float32)
-
-
-def add_coverage(package: Path, value: Surface | ClassMap, layer: str, about: str = "") -> None:
-    """Add a grid as a layer to a GeoPackage that is being written, or begin one. What the classes of a
-    class map are called goes into a table of its own.
+def add_surface(package: Path, value: Surface, layer: str, about: str = "") -> bool:
+    """Add a surface as a layer to a GeoPackage that is being written, or begin one; tells whether a layer
+    holds it as it is: it has single precision.
 
     Raises MossError when it cannot be written.
     """
-    if isinstance(value, ClassMap):
-        _add(package, value.codes.astype(np.float32), value.frame, layer, about, float(NO_CLASS), "class")
-        held = {
-            "code": np.array([c.code for c in value.classes]),
-            "name": np.array([c.name for c in value.classes], object),
-            "color": np.array([c.color for c in value.classes], object),
-        }
-        write_table_layer(package, held, f"{layer}_classes", f"What the codes of {layer} mean")
-        return
+    if value.values.dtype != np.float32:
+        return False
     low = (value.range or (0.0, 0.0))[0]
     no_data = NO_DATA if low > NO_DATA else float(np.finfo(np.float32).min)
     cells = np.where(np.isnan(value.values), np.float32(no_data), value.values)
     _add(package, cells, value.frame, layer, about, no_data, value.unit.key)
+    return True
+
+
+def add_classes(package: Path, value: ClassMap, layer: str, about: str = "") -> bool:
+    """Add a class map as a layer, and what its codes are called as a table of its own.
+
+    Raises MossError when it cannot be written.
+    """
+    _add(package, value.codes.astype(np.float32), value.frame, layer, about, float(NO_CLASS), "class")
+    held = {
+        "code": np.array([c.code for c in value.classes]),
+        "name": np.array([c.name for c in value.classes], object),
+        "color": np.array([c.color for c in value.classes], object),
+    }
+    write_table_layer(package, held, f"{layer}_classes", f"What the codes of {layer} mean")
+    return True
 
 
 def _add(

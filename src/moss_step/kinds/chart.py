@@ -10,7 +10,14 @@ import numpy as np
 
 from moss_step.formats import tables_more
 from moss_step.formats.columns_csv import read_numbers
-from moss_step.kinds.columns import columns_from, table_columns, table_parts, units_from, write_table
+from moss_step.kinds.columns import (
+    columns_from,
+    table_columns,
+    table_layer,
+    table_parts,
+    units_from,
+    write_table,
+)
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.chart import Chart
 from moss_step.model.progress import Progress
@@ -45,4 +52,5 @@ CHART = Kind(
     columns=table_columns,
     only_written=tables_more.ENDINGS,
     streamed=".csv",
+    layer=table_layer,
 )

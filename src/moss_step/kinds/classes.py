@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats import coverage
 from moss_step.formats.cells import harmless
 from moss_step.formats.dictionary import write_described
 from moss_step.formats.raster import frame_in, read_class_map
@@ -123,5 +124,6 @@ CLASSES = Kind(
     columns=_columns,
     array=lambda v: v.codes,
     sample="classes.tif",
+    layer=coverage.add_classes,
     stand_in=_stand_in,
 )

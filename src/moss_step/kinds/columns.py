@@ -12,6 +12,7 @@ import numpy as np
 from moss_step.formats import tables_more
 from moss_step.formats.columns_text import write_columns_text
 from moss_step.formats.dictionary import write_columns
+from moss_step.formats.vector import write_table_layer
 from moss_step.kinds.kind import Columns, NotPlainError, Parts
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -36,6 +37,12 @@ def write_table(outcome: Outcome, name: str, path: Path, progress: Progress | No
         tables_more.write_more(path, *table_columns(outcome), name)
         return
     write_columns(path, *table_columns(outcome), name, table.crs)
+
+
+def table_layer(package: Path, table: Table, layer: str, about: str) -> bool:
+    """Add a table, or a chart, to a GeoPackage."""
+    write_table_layer(package, table.columns, layer, about)
+    return True
 
 
 def units_from(about: Mapping[str, Any]) -> dict[str, Unit]:

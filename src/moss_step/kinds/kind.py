@@ -55,6 +55,10 @@ class Kind:
     """Ending of what standard output is given; empty where it cannot be written there."""
     sample: str = ""
     """Name of a file of this kind in examples."""
+    layer: Callable[[Path, Any, str, str], bool] | None = None
+    """Adds a value to a GeoPackage that is being written, as a layer of a name with words about it; tells
+    whether a layer holds it as it is. None for what is no layer.
+    """
     stand_in: Callable[[str], tuple[Any, str]] | None = None
     """A value as large as that of a file, from its head, and its size in words."""
 

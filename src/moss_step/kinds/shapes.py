@@ -58,6 +58,11 @@ def _write(outcome: Outcome, name: str, path: Path, progress: Progress | None) -
         write_shapes(path, value, about=name)
 
 
+def _layer(package: Path, value: Shapes, layer: str, about: str) -> bool:
+    write_shapes(package, value, layer, about)
+    return True
+
+
 def _losses(path: Path, value: Shapes) -> tuple[str, ...]:
     """What a Shapefile or a spreadsheet cannot say."""
     ending = path.suffix.lower()
@@ -118,5 +123,6 @@ SHAPES = Kind(
     losses=_losses,
     streamed=".geojson",
     sample="areas.gpkg",
+    layer=_layer,
     stand_in=_stand_in,
 )

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats import mesh
+from moss_step.formats import coverage, mesh
 from moss_step.formats.raster import ENDINGS, frame_in, read_surface, split_band
 from moss_step.formats.raster_write import losses, write_surface
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
@@ -92,5 +92,6 @@ SURFACE = Kind(
     only_written=mesh.ENDINGS,
     losses=losses,
     sample="slope.tif",
+    layer=coverage.add_surface,
     stand_in=_stand_in,
 )

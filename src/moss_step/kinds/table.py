@@ -8,7 +8,14 @@ from typing import Any, NoReturn
 import numpy as np
 
 from moss_step.formats import tables_more
-from moss_step.kinds.columns import columns_from, table_columns, table_parts, units_from, write_table
+from moss_step.kinds.columns import (
+    columns_from,
+    table_columns,
+    table_layer,
+    table_parts,
+    units_from,
+    write_table,
+)
 from moss_step.kinds.kind import Kind
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.progress import Progress
@@ -36,4 +43,5 @@ TABLE = Kind(
     columns=table_columns,
     only_written=tables_more.ENDINGS,
     streamed=".csv",
+    layer=table_layer,
 )

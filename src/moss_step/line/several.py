@@ -4,16 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from moss_step.line.bar import Bar
 from moss_step.line.outs import Out, make_ready, remember
 from moss_step.model.errors import AskedWronglyError
-
-if TYPE_CHECKING:
-    from moss_step.kinds.kind import Kind
 
 
 def several(asked: argparse.Namespace) -> None:
@@ -52,24 +48,12 @@ def several(asked: argparse.Namespace) -> None:
 
 def _endings(words: Sequence[str]) -> dict[str, str]:
     """Formats by kind, of words such as ``surface=.nc``."""
-    from moss_step.kinds.registry import all_kinds
-
-    known: Mapping[str, Kind] = all_kinds()
     result: dict[str, str] = {}
     for word in words:
         name, mark, ending = word.partition("=")
-        if not mark or name not in known:
-            raise AskedWronglyError(
-                f"'{word}' is no format of a kind.",
-                f"Write for example surface=.nc. Kinds: {', '.join(known)}.",
-            )
-        ending = ending if ending.startswith(".") else f".{ending}"
-        if ending not in known[name].written_as:
-            written = ", ".join(known[name].written_as)
-            raise AskedWronglyError(
-                f"{known[name].noun.capitalize()} cannot be written as '{ending}'.", f"Use {written}."
-            )
-        result[name] = ending
+        if not mark:
+            raise AskedWronglyError(f"'{word}' is no format of a kind.", "Write for example surface=.nc.")
+        result[name] = f".{ending.removeprefix('.')}"
     return result
 
 

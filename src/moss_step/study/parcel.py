@@ -230,14 +230,12 @@ def _pack_results(
             hand_on(outcome, study.name_of(ref), folder / f"{name}{kind.endings[0]}")
         except MossError as error:
             (folder / f"{name}.txt").write_text(f"Not written: {error}\n", encoding="utf-8")
-        (folder / f"{name}.lineage.txt").write_text(_undated(lineage(study, ref, engine)), encoding="utf-8")
+        (folder / f"{name}.lineage.txt").write_text(
+            lineage(study, ref, engine, dated=False), encoding="utf-8"
+        )
         held += [_put_file(out, f"{RESULTS}/{f.name}", f) for f in sorted(folder.iterdir())]
         shutil.rmtree(folder)
     return tuple(held)
-
-
-def _undated(text: str) -> str:
-    return "\n".join(line for line in text.splitlines() if not line.startswith("Written:")) + "\n"
 
 
 def _info(name: str) -> zipfile.ZipInfo:
@@ -263,12 +261,8 @@ def _put_file(out: zipfile.ZipFile, name: str, file: Path) -> Held:
 
 
 def _digest(file: Path) -> dict[str, Any]:
-    digest, count = hashlib.sha256(), 0
     with file.open("rb") as read:
-        while piece := read.read(_PIECE):
-            digest.update(piece)
-            count += len(piece)
-    return {"bytes": count, "sha256": digest.hexdigest()}
+        return {"sha256": hashlib.file_digest(read, "sha256").hexdigest(), "bytes": read.tell()}
 
 
 # --- opening

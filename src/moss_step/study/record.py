@@ -22,19 +22,25 @@ from moss_step.study.store import Said
 T = TypeVar("T")
 
 
-def lineage(study: Study, ref: str, engine: Engine) -> str:
-    """Write how a result came about, from the source files on: steps, settings, frames, findings, remarks."""
+def lineage(study: Study, ref: str, engine: Engine, dated: bool = True) -> str:
+    """Write how a result came about, from the source files on: steps, settings, frames, findings, remarks;
+    ``dated`` also when it was written.
+    """
     steps = study.needs([ref])
     lines = [
         f"# {study.name_of(ref)}",
         "",
         f"Study: {study.name}",
-        f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}",
+        *([_written()] if dated else []),
         "",
     ]
     for number, step in enumerate(steps, start=1):
         lines += _step_lines(number, step, study, engine)
     return _text(lines).rstrip() + "\n"
+
+
+def _written() -> str:
+    return f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}"
 
 
 def of_one_run(
@@ -45,7 +51,7 @@ def of_one_run(
     lines = [
         f"# {name}",
         "",
-        f"Written: {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Moss Step {__version__}",
+        _written(),
         "",
         f"{step.title} ({kind}). {step.help}",
         "",

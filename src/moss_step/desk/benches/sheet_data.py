@@ -212,9 +212,7 @@ class DataPanel(QWidget):
             work.message.emit(f"Written: {len(answer)} results, with their index, in {path}.{more}", False)
 
         work.helper.ask_long(
-            lambda progress: hand_on_several(
-                study, refs, path, work.engine, formats, lambda ref: colors[ref], progress
-            ),
+            lambda progress: hand_on_several(study, refs, path, work.engine, formats, colors, progress),
             tell,
         )
 
