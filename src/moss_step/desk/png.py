@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PySide6.QtGui import QImage, QImageWriter
 
+from moss_step.formats.picture import places_of
 from moss_step.formats.whole import whole_file
 from moss_step.model.errors import MossError
 
@@ -15,7 +16,7 @@ def write_png(image: QImage, path: Path) -> None:
 
     Raises MossError when it cannot be written.
     """
-    with whole_file(path) as part:
+    with whole_file(path, places_of) as part:
         if not QImageWriter(str(part), b"png").write(image):
             raise MossError(
                 f"{path} could not be written.", "The disk may be full. Free some space, or choose another."

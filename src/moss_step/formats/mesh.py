@@ -75,12 +75,13 @@ def write_mesh(
         corners = np.column_stack([corners[:, 0], corners[:, 2], -corners[:, 1]])
     inked = None if colors is None else colors[np.isfinite(surface.values)]
     mesh = trimesh.Trimesh(corners, triangles, vertex_colors=inked, process=False)
-    with whole_file(path) as part, in_words(path, "written", _FREE):
+    beside = path.with_name(f"{path.name}.place.txt")
+    with whole_file(path, lambda _: [beside] if beside.is_file() else []) as part, in_words(path, "written", _FREE):
         data = mesh.export(file_type=ending[1:])
         part.write_bytes(data.encode() if isinstance(data, str) else bytes(data))
     x, y, z = place
     write_text(
-        path.with_name(f"{path.name}.place.txt"),
+        beside,
         f"{name}\nMetres from a middle. It lies at x {x:.12g}, y {y:.12g}, height {z:.12g} m\n"
         f"Reference system: {surface.frame.system_name}\n",
     )

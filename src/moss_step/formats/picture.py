@@ -8,9 +8,18 @@ from pathlib import Path
 import numpy as np
 import rasterio
 
+from moss_step.formats.source import side_files
 from moss_step.formats.whole import in_words, whole_file
 
+WORLD = {".png": ".pgw", ".tif": ".tfw", ".tiff": ".tfw"}
+"""Endings of pictures, and of the world files beside them."""
 _FREE = "The disk may be full. Free some space, or choose another."
+
+
+def places_of(path: Path) -> list[Path]:
+    """Files beside a picture that say where it lies, or more of it."""
+    world = path.with_suffix(WORLD.get(path.suffix.lower(), ".wld"))
+    return [*side_files(path), *([world] if world.is_file() else [])]
 
 
 def write_tiff(
@@ -26,7 +35,7 @@ def write_tiff(
     the first pixel. Raises MossError when it cannot be written.
     """
     made = {} if place is None or crs is None else {"crs": crs, "transform": _affine(place)}
-    with whole_file(path) as part, in_words(path, "written", _FREE), warnings.catch_warnings():
+    with whole_file(path, places_of) as part, in_words(path, "written", _FREE), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         with rasterio.open(
             part, "w", driver="GTiff", width=pixels.shape[1], height=pixels.shape[0], count=3, dtype="uint8",

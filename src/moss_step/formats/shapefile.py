@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import tempfile
+import glob
 import warnings
 from pathlib import Path
 from typing import Any
@@ -10,15 +10,16 @@ from typing import Any
 import numpy as np
 import shapely
 
-from moss_step.formats.whole import in_words, printable
+from moss_step.formats.source import side_files
+from moss_step.formats.whole import half_folder, in_words, printable
 from moss_step.model.errors import MossError
 from moss_step.model.shapes import Shapes
 
 ENDING = ".shp"
 _LONGEST, _TEXT, _MOST = 10, 254, 2_000_000_000
 """Bytes of a column's name, of a text, and of a file."""
-_PARTS = (".shx", ".dbf", ".prj", ".cpg", ".shp")
-"""Its files, the one that is opened last: a half-written Shapefile is none."""
+_BESIDE = (".shx", ".dbf", ".prj", ".cpg", ".qix", ".sbn", ".sbx", ".idm", ".ind", ".aux")
+"""Endings of what belongs to one: its parts, and indices that speak of its older content."""
 
 
 def short_names(names: list[str]) -> dict[str, str]:
@@ -70,28 +71,41 @@ def write_shapefile(path: Path, shapes: Shapes) -> None:
     many = any(g.geom_type.startswith("Multi") for g in shapes.geometry)
     options["geometry_type"] = f"Multi{kind}" if many and kind == "Point" else kind
     free = "The disk may be full. Free some space, or choose another."
-    with (
-        in_words(path, "written", free),
-        tempfile.TemporaryDirectory(prefix=".moss-shp-", dir=path.parent) as work,
-    ):
-        part = Path(work) / path.name
+    path = path.resolve() if path.is_symlink() else path
+    with in_words(path, "written", free), half_folder(path.parent) as work:
+        part = work / "new" / f"shapes{ENDING}"
+        part.parent.mkdir()
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             pyogrio.set_gdal_config_options({"DBF_DATE_LAST_UPDATE": "2026-01-01"})
             held = shapely.to_wkb(shapes.geometry)
             pyogrio.raw.write(part, held, columns, list(names.values()), **options)
-        if max(f.stat().st_size for f in Path(work).iterdir()) > _MOST:
+        if max(f.stat().st_size for f in part.parent.iterdir()) > _MOST:
             raise MossError("A Shapefile is 2 GB at the most.", "Use the ending .gpkg.")
         if pyogrio.read_info(part)["features"] != len(shapes):
             raise MossError(f"{printable(path)} could not be written whole.", "The disk may be full.")
-        # After a kill there is none rather than a mixed one.
-        path.unlink(missing_ok=True)
-        for ending in _PARTS:
-            made, target = part.with_suffix(ending), path.with_suffix(ending)
-            if made.exists():
-                made.replace(target)
-            else:
-                target.unlink(missing_ok=True)
+        _put_in_place(part, path, work / "old")
+
+
+def _put_in_place(part: Path, path: Path, aside: Path) -> None:
+    """Move the old files aside and the new ones to their place, the one that is opened first and last: after
+    a kill there is none rather than a mixed one. Where that fails all are moved back.
+    """
+    aside.mkdir()
+    beside = [f for f in path.parent.glob(f"{glob.escape(path.stem)}.*") if f.suffix.lower() in _BESIDE]
+    old = [f for f in (path, *beside, *side_files(path)) if f.is_file()]
+    new = sorted(part.parent.iterdir(), key=lambda f: f.suffix == ENDING)
+    moves = [(f, aside / f.name) for f in old]
+    moves += [(f, path if f == part else path.with_suffix(f.suffix)) for f in new]
+    done: list[tuple[Path, Path]] = []
+    try:
+        for source, target in moves:
+            source.replace(target)
+            done.append((source, target))
+    except OSError:
+        for source, target in reversed(done):
+            target.replace(source)
+        raise
 
 
 def _stored(values: np.ndarray) -> np.ndarray:

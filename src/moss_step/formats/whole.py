@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import stat
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
@@ -58,6 +59,17 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
             _clear(list(path.parent.glob(f"{temporary.stem}*")))
 
 
+@contextmanager
+def half_folder(parent: Path) -> Iterator[Path]:
+    """Give a temporary folder within another one; it goes when the block ends, or is swept after a kill."""
+    sweep(parent)
+    part = Path(tempfile.mkdtemp(prefix=f"{_HALF}{os.getpid()}-", dir=parent))
+    try:
+        yield part
+    finally:
+        _clear([part])
+
+
 def sweep(folder: Path) -> None:
     """Remove what programs that no longer run left half-written in a folder; side files of a file that was
     not replaced come back.
@@ -77,6 +89,8 @@ def _clear(leftovers: list[Path]) -> None:
         with suppress(OSError):
             if aside and left.with_name(half).exists() and not left.with_name(own_name).exists():
                 left.replace(left.with_name(own_name))
+            elif left.is_dir() and not left.is_symlink():
+                shutil.rmtree(left)
             else:
                 left.unlink()
 
