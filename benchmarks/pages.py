@@ -23,7 +23,8 @@ from scipy.ndimage import gaussian_filter
 
 from benchmarks.measure import Line, best
 from moss_step.desk.app import make_app
-from moss_step.desk.sheet.output import Wanted, write_sheets
+from moss_step.desk.sheet.output import write_sheets
+from moss_step.desk.sheet.press import Wanted
 from moss_step.desk.sheet.view import PageView, Pull
 from moss_step.desk.work import Work
 from moss_step.scene.sheet.layouts import LAYOUTS, told_by_area

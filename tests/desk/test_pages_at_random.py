@@ -9,7 +9,8 @@ from typing import Any
 import pytest
 from pydantic import ValidationError
 
-from moss_step.desk.sheet.output import Wanted, write_sheets
+from moss_step.desk.sheet.output import write_sheets
+from moss_step.desk.sheet.press import Wanted
 from moss_step.model.errors import MossError
 from moss_step.scene.sheet.moment import moment
 from moss_step.scene.sheet.sheet import sheets_of

@@ -7,6 +7,7 @@ Viewports: ISO 32000-2, 12.10 (from memory); world files: common practice.
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -19,8 +20,9 @@ import pytest
 import rasterio
 from lxml import etree
 
-from moss_step.desk.sheet import output
-from moss_step.desk.sheet.output import Wanted, write_sheets
+from moss_step.desk.sheet import output, pdf
+from moss_step.desk.sheet.output import write_sheets
+from moss_step.desk.sheet.press import Wanted
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress
 from moss_step.scene.sheet.layouts import LAYOUTS
@@ -204,6 +206,7 @@ def test_every_part_is_drawn_in_every_format(study: Study, tmp_path: Path, hills
     tree = etree.parse(str(tmp_path / "all.svg"))
     root = tree.getroot()
     assert root.get("width") == "297mm" and root.get("viewBox") == "0 0 297 210"
+    _check_valid(root)
     said = "".join(root.itertext())
     assert "Höhe" in said and "Trial" in said and "Distance, m" in said
     image = pypdfium2.PdfDocument(tmp_path / "all.pdf")[0].render(scale=100 / 72).to_numpy()[:, :, :3]
@@ -212,6 +215,38 @@ def test_every_part_is_drawn_in_every_format(study: Study, tmp_path: Path, hills
         round(20 / 25.4 * 100) : round(50 / 25.4 * 100), round(170 / 25.4 * 100) : round(210 / 25.4 * 100)
     ]
     assert block.std() > 5 and abs(int(logo[0]) - int(logo[2])) > 40
+
+
+_SVG = "{http://www.w3.org/2000/svg}"
+_ELEMENTS = "svg title desc defs g path polyline polygon rect circle ellipse text image clipPath use mask"
+_NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
+_PATH = re.compile(rf"(?:[MmLlHhVvCcSsQqTtAaZz]\s*|{_NUMBER}[\s,]*)*")
+
+
+def _check_valid(root: etree._Element) -> None:
+    """Hold a page against SVG 1.1 (W3C, 5 to 9; from memory): its elements, numbers and paths, ids used."""
+    known = {f"{_SVG}{name}" for name in f"{_ELEMENTS} linearGradient radialGradient stop".split()}
+    ids = [e.get("id") for e in root.iter() if e.get("id")]
+    assert len(set(ids)) == len(ids)
+    for element in root.iter(etree.Element):
+        assert element.tag in known, element.tag
+        for name, value in element.attrib.items():
+            if name in ("x", "y", "width", "height", "cx", "cy", "r", "rx", "ry", "stroke-width"):
+                assert re.fullmatch(rf"{_NUMBER}(?:mm|px)?", value), (element.tag, name, value)
+            if name == "d":
+                assert value.lstrip()[:1] in ("M", "m", "") and _PATH.fullmatch(value), value[:80]
+            for used in re.findall(r"url\(#([^)]*)\)", value):
+                assert used in ids, used
+
+
+def test_a_page_without_a_plan_leaves_no_place_of_an_older_one(study: Study, tmp_path: Path) -> None:
+    plan = PlanPart(id="plan", x=20, y=30, width=100, height=80)
+    for ending, world in ((".png", "p.pgw"), (".tif", "p.tfw")):
+        target = tmp_path / f"p{ending}"
+        written(study, Page(name="P", parts=(plan,)), target, Wanted(dpi=40))
+        assert (tmp_path / world).exists()
+        written(study, Page(name="P", parts=(TextPart(id="text"),)), target, Wanted(dpi=40))
+        assert not (tmp_path / world).exists()
 
 
 def test_pictures_of_pages_know_where_they_are(study: Study, tmp_path: Path) -> None:
@@ -327,7 +362,7 @@ def test_nothing_half_written_stays_when_a_page_cannot_be_written(
     def full(*_: object) -> None:
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(output, "_finish_pdf", full)
+    monkeypatch.setattr(pdf, "_finish", full)
     with pytest.raises((OSError, MossError)):
         written(study, page, tmp_path / "p.pdf")
     assert (tmp_path / "p.pdf").read_bytes() == b"as it was" and [

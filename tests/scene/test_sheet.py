@@ -46,6 +46,9 @@ from moss_step.study.pages import (
     TextPart,
     aligned,
     changed,
+    made,
+    page_telling,
+    page_values,
     reordered,
     snapped,
 )
@@ -149,6 +152,14 @@ def test_nets_lie_at_round_places_and_say_them(study: Study) -> None:
     lon, _ = Proj("EPSG:32628")(held.xy[:, 0], held.xy[:, 1], inverse=True)
     assert np.ptp(lon) < 1e-9 and degrees_text(float(lon[0]), "EW") == held.text
     assert degrees_text(-1.5, "EW") == "1°30′ W" and degrees_text(0.0, "NS") == "0°"
+
+
+def test_lines_of_a_net_finer_than_a_metre_say_so() -> None:
+    part = PlanPart(id="plan", width=100, height=80, net="metres", net_step=0.5)
+    frame = FRAMES["square"]
+    view = View(412_010.0, 5_871_990.0, (1.0, 1.0), 20.0, 0.0)
+    across = {ln.text: ln.xy[0, 0] for ln in net_of(part, view, frame) if ln.upright}
+    assert across["412 009.5"] == 412_009.5 and across["412 010.0"] == 412_010.0
 
 
 def test_norths_are_told_apart() -> None:
@@ -287,3 +298,25 @@ def test_parts_are_checked_put_in_order_aligned_and_snapped() -> None:
     assert (by, guide) == (pytest.approx(0.8), 40.0)  # its left edge meets the right edge of the other
     assert snapped(page, ["b"], 45.1, 51.3, 0.5) == (0.0, None)
     assert page.size == (297.0, 210.0) and Page(name="q", paper="Own", own=(100, 50)).size == (100, 50)
+
+
+def test_a_page_is_told_its_paper_and_its_atlas_by_name() -> None:
+    page = Page(name="P")
+    own = page_telling(page_telling(page, "paper", "Own"), "own_height", 500.0)
+    assert own.size == (297.0, 500.0) and page_values(own)["own_height"] == 500.0
+    atlas = page_telling(page_telling(page, "atlas_areas", "basins"), "atlas_margin", 0.5)
+    assert atlas.atlas == Atlas(areas="basins", margin=0.5) and page_values(atlas)["atlas_by"] == ""
+    assert page_telling(atlas, "atlas_areas", "").atlas is None
+    for name, value in (("own_width", 1.0), ("atlas_margin", -1.0), ("paper", "B4"), ("name", "")):
+        with pytest.raises(ValidationError):
+            page_telling(atlas, name, value)
+
+
+def test_a_part_is_made_of_its_kind_and_each_has_its_own_name() -> None:
+    part = made("text", id="t", text="{study}")
+    assert part == TextPart(id="t", text="{study}")
+    for kind, values in (("wall", {"id": "w"}), ("text", {"id": "a b"}), ("plan", {"id": "p", "scale": 0.5})):
+        with pytest.raises(ValidationError):
+            made(kind, **values)
+    with pytest.raises(ValidationError, match="two parts are called 't'"):
+        Page(name="P", parts=(part, part))

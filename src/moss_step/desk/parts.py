@@ -253,6 +253,15 @@ def close_column(box: QWidget) -> QVBoxLayout:
     return layout
 
 
+def scrolled(body: QWidget) -> QScrollArea:
+    """A panel that is moved up and down where it is higher than its room."""
+    result = QScrollArea()
+    result.setWidgetResizable(True)
+    result.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    result.setWidget(body)
+    return result
+
+
 def clear(layout: QLayout) -> None:
     """Take everything out of a layout."""
     while layout.count():

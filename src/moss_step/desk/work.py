@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -17,30 +18,30 @@ from moss_step.desk.folder import Folder
 from moss_step.desk.follower import Follower
 from moss_step.desk.parts import Later
 from moss_step.desk.preferences import Preferences, keep
+from moss_step.desk.reading import Reading
 from moss_step.desk.recent import Recents
 from moss_step.desk.runner import Helper, Lane
+from moss_step.desk.study_place import StudyPlace, read_study
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
-from moss_step.model.outcome import Outcome, Value
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
 from moss_step.scene.adding import in_key, shaded_with
 from moss_step.scene.picture import Picture
-from moss_step.scene.pictures import ready_picture
 from moss_step.scene.snapshot import Snapshot, drawable, frame_of_plan
 from moss_step.study.autosave import Autosave, Recovered
 from moss_step.study.draft import DRAFT, Draft
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study, step_of
 from moss_step.study.hand_on import check_not_a_source, hand_on
-from moss_step.study.held import Held, Stamp, stamp_of
+from moss_step.study.held import Stamp
 from moss_step.study.history import History
 from moss_step.study.record import lineage
-from moss_step.study.saving import load_study, save_study
 from moss_step.study.shelf import Shelf
 from moss_step.study.store import Said
 
-_LARGE_STUDY = 100_000
-"""Bytes of a study that takes longer to read than the window should wait."""
+T = TypeVar("T")
 LOOK_EVERY = 2000
 """Milliseconds between two looks at the source files, outside the window's thread."""
 
@@ -82,19 +83,17 @@ class Work(QObject):
             signal.connect(self._on_moved_on)
         self.engine = engine or Engine(shelf=Shelf())
         self.history = History(Study())
-        self.path: Path | None = None
         self.chosen_ref = ""
         self.draft: Draft | None = None
         self._saved = self.history.study
         self._with_draft: tuple[tuple[Study, Draft] | None, Study] = (None, self.history.study)
         autosave = autosave or Autosave()
-        self._held = Held(autosave.folder.parent)
-        self._stamp: Stamp = None
         self._waits = self._closed = False
         self.in_view: Box | None = None
         self.folder = Folder()
         self._first = FirstLooks(self.engine)
-        self._fetched: set[str] = set()
+        self._reading = Reading(self.engine, self._first, self)
+        self._reading.wanted.connect(self._start)
         self._main, self._side = (
             Lane(self.engine, self, look=self._first.taste, take=self._first.take),
             Lane(
@@ -106,6 +105,8 @@ class Work(QObject):
         )
         self.helper, self.follower = Helper(self), Follower(self)
         self.files = Helper(self)
+        self._place = StudyPlace(self.files, autosave.folder.parent, self)
+        self._place.shared.connect(self.message)
         self.ear = Ear(self.files, self)
         self.helper.moved.connect(lambda fraction, doing: self.running.emit("", fraction, doing, -1.0))
         self.helper.rests.connect(lambda: None if self._main.busy or self._side.busy else self.idle.emit())
@@ -131,6 +132,11 @@ class Work(QObject):
     def study(self) -> Study:
         """The current study."""
         return self.history.study
+
+    @property
+    def path(self) -> Path | None:
+        """The file of the study; None where it has none yet."""
+        return self._place.path
 
     @property
     def chosen_id(self) -> str:
@@ -247,7 +253,7 @@ class Work(QObject):
         self.draft = draft
         self._first.drop_draft()
         if draft is not None and not self._waits:
-            self._fetched.clear()
+            self._reading.forget()
             study = self.study.adding(draft.step)
             usual = [ref for ref in study.step(DRAFT).refs if not study.result(ref).asked]
             self._side.wish(study, usual, usual)
@@ -277,7 +283,7 @@ class Work(QObject):
         """Keep results ready that a page shows; none ends that."""
         if refs != self._paged:
             self._paged = refs
-            self._fetched.clear()
+            self._reading.forget()
             self.results.emit()
             self._start()
 
@@ -285,7 +291,7 @@ class Work(QObject):
         """Choose a step, or one of its results: its bench shows it."""
         if ref != self.chosen_ref or (ref and self.draft is not None):
             self.chosen_ref = ref
-            self._fetched.clear()
+            self._reading.forget()
             self.chosen.emit()
             if ref and self.said(ref) is None:
                 self._start()  # it may be one that is worked out only when it is asked for
@@ -337,19 +343,7 @@ class Work(QObject):
         """A result (or that of the draft) when it is up to date and in memory; one that was let go is
         fetched.
         """
-        study = self.study_with_draft
-        if not study.has(ref):
-            return None
-        result = self.engine.outcome(study, ref)
-        if result is None and step_of(ref) != DRAFT and self.engine.away(study, ref):
-            self._fetch(ref)
-        return result
-
-    def _fetch(self, ref: str) -> None:
-        """Bring a value back, once a change: two that do not fit together must not take turns for ever."""
-        if ref not in self._fetched:
-            self._fetched.add(ref)
-            QTimer.singleShot(0, self._start)
+        return self._reading.outcome(self.study_with_draft, ref)
 
     def said(self, ref: str) -> Said | None:
         """What a result says of itself when it is up to date, whether its value is in memory or not."""
@@ -357,19 +351,7 @@ class Work(QObject):
 
     def picture(self, ref: str) -> Picture | None:
         """Picture of a result when it is made."""
-        outcome = self.outcome(ref)
-        if outcome is None and ref == DRAFT:
-            outcome = self._first.of_draft(self.study_with_draft)
-        if outcome is None and (part := self._first.picture(self.study, ref)) is not None:
-            return part
-        if outcome is not None:
-            self._first.arrived(ref)
-        result = None if outcome is None else ready_picture(outcome.value)
-        if (
-            outcome is not None and result is None and step_of(ref) != DRAFT and not self.busy
-        ):  # it was let go
-            self._fetch(ref)
-        return result
+        return self._reading.picture(self.study_with_draft, ref, not self.busy)
 
     def state(self, ref: str) -> str:
         """State of a result: done, waiting, running or failed."""
@@ -412,16 +394,13 @@ class Work(QObject):
         failures = engine.failures(whole, [ref for ref in whole.refs() if ref not in said])
         # What is being read already has a place, though its step has not ended.
         looks = {ref: p.value for ref, p in pictures.items() if ref not in said}
-        frame = frame_of_plan(study, self.chosen_ref, lambda ref: self._frame_of(ref, looks.get(ref)))
+        frame = frame_of_plan(
+            study, self.chosen_ref, lambda ref: self._reading.frame(study, ref, looks.get(ref))
+        )
         return Snapshot(
             study, whole, self.draft, self.chosen_ref, frame, said, failures, running, pictures,
             self._all_shown, self.compared, partly,
         )  # fmt: skip
-
-    def _frame_of(self, ref: str, so_far: Value | None) -> Frame | None:
-        outcome = self.engine.outcome(self.study, ref) if ref and self.study.has(ref) else None
-        frame = getattr(so_far if outcome is None else outcome.value, "frame", None)
-        return frame if isinstance(frame, Frame) else None
 
     def _on_moved_on(self) -> None:
         self._now = None
@@ -440,7 +419,7 @@ class Work(QObject):
         A large one is there a little later. Raises MossError when it cannot be read; the current study stays
         then.
         """
-        if (self.files.now(lambda: stamp_of(path)) or (0, 0))[0] > _LARGE_STUDY:
+        if self._place.is_large(path):
             self.files.ask(
                 lambda: self._read(path), lambda result: self._opened(result, path, as_copy, waits)
             )
@@ -448,8 +427,7 @@ class Work(QObject):
             self._opened(self.files.now(lambda: self._read(path)), path, as_copy, waits)
 
     def _read(self, path: Path) -> tuple[Study, Stamp]:
-        stamp = stamp_of(path)
-        study = load_study(path)
+        study, stamp = read_study(path)
         self.engine.prepare(study)
         return study, stamp
 
@@ -470,7 +448,7 @@ class Work(QObject):
         """Take up unsaved work of an earlier run; nothing is run, and its copy stays until the work is
         saved.
         """
-        self._replace(left.study, left.saved_as, self.files.now(lambda: stamp_of(left.saved_as)), waits=True)
+        self._replace(left.study, left.saved_as, self._place.stamp(left.saved_as), waits=True)
         self._saved = Study()
         self.changed.emit()
         self.copies.take_up(left.file)
@@ -480,20 +458,25 @@ class Work(QObject):
         """Whether a study file is another than the one that was read or saved last: somebody else wrote
         it.
         """
-        here = self.path
-
-        def other() -> bool:
-            there = stamp_of(path)
-            return there is not None and (
-                here is None or path.resolve() != here.resolve() or there != self._stamp
-            )
-
-        return self.files.now(other)
+        return self._place.is_newer(path)
 
     def remember(self, path: Path) -> None:
         """Put a file at the head of those used lately."""
         self.folder.path = path.parent
         self.recents.remember(path)
+
+    def ask_long(self, question: Callable[[Progress], T], then: Callable[[T], object]) -> None:
+        """Work something out beside the window's thread that is told of and can be stopped; the person is
+        told where it is refused.
+        """
+
+        def take(answer: T | MossError) -> None:
+            if isinstance(answer, MossError):
+                self.message.emit(str(answer), True)
+            else:
+                then(answer)
+
+        self.helper.ask_long(question, take)
 
     def write(self, write: Callable[[], object], path: Path) -> None:
         """Write a file in the files' thread; the person is told when it is there, or why it is not."""
@@ -529,9 +512,8 @@ class Work(QObject):
         if study.name in ("", Study().name):
             study = study.model_copy(update={"name": path.stem.replace("_", " ").strip().capitalize()})
             self.history.do(study, "Save")
-        self._stamp = self.files.now(lambda: _written(study, path))
-        self.path, self._saved = path, study
-        self.files.ask(lambda: self._held.take(path), lambda _: None)
+        self._place.save(study, path)
+        self._saved = study
         self.copies.timer.stop()
         self.copies.forget()
         self.remember(path)
@@ -553,7 +535,7 @@ class Work(QObject):
         self._sources.close()
         if forget:
             self.copies.forget()
-        self.files.ask(self._held.let_go, lambda _: None)
+        self._place.let_go()
         self.files.close(forget=False)
 
     def _look_at_sources(self, study: Study) -> None:
@@ -562,26 +544,17 @@ class Work(QObject):
 
     def _replace(self, study: Study, path: Path | None, stamp: Stamp, waits: bool = False) -> None:
         self.stop()
-        self.history, self.path, self._saved = History(study), path, study
-        self._stamp, self._waits = stamp, waits
+        self.history, self._saved, self._waits = History(study), study, waits
         self.chosen_ref, self.draft = "", None
         self.copies.forget()
         self._first.clear()
-        self._fetched.clear()
+        self._reading.forget()
         self.engine.keep_only(study)
-        self.files.ask(lambda: self._held.take(path), lambda taken: self._on_taken(taken, path))
+        self._place.move(path, stamp)
         self.changed.emit()
         self.chosen.emit()
         self.drafted.emit()
         self._start()
-
-    def _on_taken(self, taken: bool | MossError, path: Path | None) -> None:
-        if isinstance(taken, MossError):
-            self.message.emit(str(taken), True)
-        elif taken and path is not None:
-            self.message.emit(
-                f"{path.name} is open in another window too. Save under another name, or close one.", True
-            )
 
     def _after_change(self) -> None:
         if self._closed:
@@ -592,7 +565,7 @@ class Work(QObject):
         if self.draft is not None and not self._stands(self.draft):
             self.set_draft(None)
         self.copies.soon()
-        self._fetched.clear()
+        self._reading.forget()
         self.changed.emit()
         self._start()
 
@@ -611,7 +584,7 @@ class Work(QObject):
             targets.append(self.chosen_ref)
         targets += [ref for ref in self._on_page if ref not in targets]
         if targets:
-            self._main.wish(self.study, targets, frozenset(self._fetched))
+            self._main.wish(self.study, targets, self._reading.fetched)
 
     def _on_began(self, step_id: str) -> None:
         self.running.emit(step_id, 0.0, "", -1.0)
@@ -621,8 +594,3 @@ class Work(QObject):
         self.results.emit()
         if not (self._main.busy or self._side.busy):
             self.idle.emit()
-
-
-def _written(study: Study, path: Path) -> Stamp:
-    save_study(study, path)
-    return stamp_of(path)

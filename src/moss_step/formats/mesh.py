@@ -76,7 +76,10 @@ def write_mesh(
     inked = None if colors is None else colors[np.isfinite(surface.values)]
     mesh = trimesh.Trimesh(corners, triangles, vertex_colors=inked, process=False)
     beside = path.with_name(f"{path.name}.place.txt")
-    with whole_file(path, lambda _: [beside] if beside.is_file() else []) as part, in_words(path, "written", _FREE):
+    with (
+        whole_file(path, lambda _: [beside] if beside.is_file() else []) as part,
+        in_words(path, "written", _FREE),
+    ):
         data = mesh.export(file_type=ending[1:])
         part.write_bytes(data.encode() if isinstance(data, str) else bytes(data))
     x, y, z = place

@@ -13,6 +13,9 @@ from moss_step.formats.whole import in_words, whole_file
 
 WORLD = {".png": ".pgw", ".tif": ".tfw", ".tiff": ".tfw"}
 """Endings of pictures, and of the world files beside them."""
+Place = tuple[float, float, float, float, float, float]
+"""The six numbers of a world file: what a column and a row add to x and y, and the middle of the first pixel.
+"""
 _FREE = "The disk may be full. Free some space, or choose another."
 
 
@@ -26,13 +29,12 @@ def write_tiff(
     path: Path,
     pixels: np.ndarray,
     dpi: int,
-    place: tuple[float, float, float, float, float, float] | None = None,
+    place: Place | None = None,
     crs: str | None = None,
 ) -> None:
     """Write pixels of shape (height, width, 3), uint8, whole or not at all.
 
-    ``place`` are the six numbers of a world file: what a column and a row add to x and y, and the middle of
-    the first pixel. Raises MossError when it cannot be written.
+    Raises MossError when it cannot be written.
     """
     made = {} if place is None or crs is None else {"crs": crs, "transform": _affine(place)}
     with whole_file(path, places_of) as part, in_words(path, "written", _FREE), warnings.catch_warnings():
@@ -46,6 +48,6 @@ def write_tiff(
                 file.write(np.ascontiguousarray(pixels[:, :, band]), band + 1)
 
 
-def _affine(place: tuple[float, float, float, float, float, float]) -> object:
+def _affine(place: Place) -> object:
     a, d, b, e, x, y = place
     return rasterio.Affine(a, b, x - (a + b) / 2, d, e, y - (d + e) / 2)

@@ -45,7 +45,8 @@ def sheet(asked: argparse.Namespace) -> None:
 
 
 def _write(asked: argparse.Namespace, study: Study) -> None:
-    from moss_step.desk.sheet.output import Wanted, check_page_file, write_sheets
+    from moss_step.desk.sheet.output import check_page_file, write_sheets
+    from moss_step.desk.sheet.press import Wanted
     from moss_step.scene.sheet.moment import moment
     from moss_step.scene.sheet.sheet import sheets_of
     from moss_step.study.engine import Engine

@@ -13,6 +13,8 @@ from pydantic import (
     ConfigDict,
     Field,
     SerializerFunctionWrapHandler,
+    TypeAdapter,
+    field_validator,
     model_serializer,
 )
 
@@ -28,12 +30,15 @@ PAPERS: dict[str, tuple[float, float]] = {
 }
 """Width and height upright in millimetres: ISO 216, and ANSI/ASME Y14.1 A."""
 OWN = "Own"
+_OF_ATLAS = "atlas_"
 MOST_PAGES, MOST_PARTS, MOST_MM = 200, 500, 2000.0
 LEAST_MM = 2.0
 Mm = Annotated[float, Field(ge=-MOST_MM, le=MOST_MM)]
 Size = Annotated[float, Field(ge=LEAST_MM, le=MOST_MM)]
 Coordinate = Annotated[float, Field(ge=-1e9, le=1e9)]
 """No system of coordinates reaches farther."""
+
+Points = Annotated[float, Field(ge=3.0, le=200.0)]
 
 
 def _scale(value: float) -> float:
@@ -43,7 +48,8 @@ def _scale(value: float) -> float:
     return value
 
 
-Points = Annotated[float, Field(ge=3.0, le=200.0)]
+Scale = Annotated[float, Field(ge=0.0, le=1e9), AfterValidator(_scale)]
+"""1 : so many; 0 for as large as it fits."""
 
 
 class Part(BaseModel):
@@ -52,6 +58,7 @@ class Part(BaseModel):
     """
 
     model_config = _FROZEN
+    kind: str
     id: str = Field(pattern=r"^[A-Za-z0-9_-]{1,40}$")
     x: Mm = 0.0
     y: Mm = 0.0
@@ -64,8 +71,7 @@ class Part(BaseModel):
     @model_serializer(mode="wrap")
     def _with_kind(self, handler: SerializerFunctionWrapHandler) -> dict[str, Any]:
         """What it is is always written, or it could not be read again."""
-        kind: str = getattr(self, "kind", "")
-        return {"kind": kind, **handler(self)}
+        return {"kind": self.kind, **handler(self)}
 
     @property
     def right(self) -> float:
@@ -90,7 +96,7 @@ class PlanPart(Part):
     kind: Literal["plan"] = "plan"
     results: tuple[str, ...] = ()
     shading: bool = True
-    scale: Annotated[float, Field(ge=0.0, le=1e9), AfterValidator(_scale)] = 0.0
+    scale: Scale = 0.0
     centre: tuple[Coordinate, Coordinate] | None = None
     turned: float = Field(0.0, ge=-360.0, le=360.0)
     fine: float = Field(0.22, ge=0.05, le=2.0)
@@ -252,6 +258,7 @@ AnyPart = Annotated[
     | TitlePart,
     Field(discriminator="kind"),
 ]
+_PARTS: TypeAdapter[AnyPart] = TypeAdapter(AnyPart)
 PART_TYPES: dict[str, type[Part]] = {
     t.model_fields["kind"].default: t
     for t in (
@@ -294,6 +301,15 @@ class Page(BaseModel):
     date: str = Field("", max_length=40)
     parts: tuple[AnyPart, ...] = Field((), max_length=MOST_PARTS)
     atlas: Atlas | None = None
+
+    @field_validator("parts")
+    @classmethod
+    def _each_once(cls, parts: tuple[AnyPart, ...]) -> tuple[AnyPart, ...]:
+        ids = [p.id for p in parts]
+        twice = next((i for i in ids if ids.count(i) > 1), "") if len(set(ids)) < len(ids) else ""
+        if twice:
+            raise ValueError(f"two parts are called '{twice}'")
+        return parts
 
     @property
     def size(self) -> tuple[float, float]:
@@ -359,6 +375,32 @@ def changed(part: AnyPart, **values: Any) -> AnyPart:
     """A part with other values, checked. Raises ValidationError for what it does not take."""
     result: AnyPart = type(part).model_validate({**part.model_dump(), **values})
     return result
+
+
+def made(kind: str, **values: Any) -> AnyPart:
+    """A part of a kind. Raises ValidationError for what it does not take."""
+    result: AnyPart = _PARTS.validate_python({"kind": kind, **values})
+    return result
+
+
+def page_values(page: Page) -> dict[str, Any]:
+    """All that a page can be told, its own paper and its atlas among it, by names."""
+    atlas, (width, height) = page.atlas or Atlas(areas=""), page.own
+    of_atlas = {f"{_OF_ATLAS}{name}": value for name, value in atlas}
+    return {**dict(page), "own_width": width, "own_height": height, **of_atlas}
+
+
+def page_telling(page: Page, name: str, value: Any) -> Page:
+    """A page with another value, by the names of ``page_values``. Raises ValidationError for what it does not
+    take.
+    """
+    given, held = page.model_dump(), {**page_values(page), name: value}
+    given[name] = value
+    if name.startswith(_OF_ATLAS):
+        atlas = {n.removeprefix(_OF_ATLAS): v for n, v in held.items() if n.startswith(_OF_ATLAS)}
+        given["atlas"] = atlas if atlas["areas"] else None
+    given["own"] = (held["own_width"], held["own_height"])
+    return Page.model_validate({n: v for n, v in given.items() if n in Page.model_fields})
 
 
 # --- putting parts in order

@@ -11,19 +11,17 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QListWidget,
     QListWidgetItem,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
-from moss_step.desk.parts import Facts, Later, button, clear, label, line, row
+from moss_step.desk.parts import Facts, Later, button, clear, label, line, row, scrolled
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.sheet.form import tool_menu
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_named, kind_of
-from moss_step.model.errors import MossError
 from moss_step.scene.bundle import Entry, hand_on_several
 from moss_step.study.graph import file_name
 from moss_step.study.record import lineage
@@ -114,13 +112,9 @@ class DataPanel(QWidget):
         ):
             self._layout.addWidget(part)
         self._layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(body)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(scroll)
+        outer.addWidget(scrolled(body))
         later = Later(lambda: self.refresh() if self.isVisible() else None, self, after=45)
         work.published.connect(later.ask)
         self.refresh()
@@ -203,15 +197,12 @@ class DataPanel(QWidget):
         order, formats = work.now.shape_order, dict(self.chosen_formats)
         colors = {ref: shape_color(order.get(ref, 0)) for ref in refs}
 
-        def tell(answer: list[Entry] | MossError) -> None:
-            if isinstance(answer, MossError):
-                work.message.emit(str(answer), True)
-                return
+        def tell(answer: list[Entry]) -> None:
             said = sum(bool(e.remarks) for e in answer)
             more = f" {said} with a note: see the index." if said else ""
             work.message.emit(f"Written: {len(answer)} results, with their index, in {path}.{more}", False)
 
-        work.helper.ask_long(
+        work.ask_long(
             lambda progress: hand_on_several(study, refs, path, work.engine, formats, colors, progress),
             tell,
         )

@@ -4,21 +4,14 @@ from __future__ import annotations
 
 from datetime import date
 from functools import partial
-from pathlib import Path
-from typing import Any
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QComboBox, QMenu, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QMenu, QVBoxLayout, QWidget
 
-from moss_step.desk.block.stage import Stage
-from moss_step.desk.controls import PlainSpin
-from moss_step.desk.parts import Later, More, Note, button, close_column, label, line, row, tool
-from moss_step.desk.plain import set_tip
-from moss_step.desk.sheet.block import draw_now
-from moss_step.desk.sheet.fields import ATLAS_FIELDS, FIELDS, LOOK, OWN_FIELDS, PAGE_FIELDS, PLACE, Field
+from moss_step.desk.benches.sheet_writing import PageWriter
+from moss_step.desk.parts import Later, More, Note, button, close_column, label, line, row, scrolled, tool
+from moss_step.desk.sheet.fields import FIELDS, LOOK, PLACE, PLAIN_FIELDS, SIZES, fields_of_page
 from moss_step.desk.sheet.form import About, PartForm, tool_menu
-from moss_step.desk.sheet.output import MOST_DPI, Wanted, Written, check_page_file, write_sheets
 from moss_step.desk.sheet.view import PageView
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError
@@ -29,26 +22,23 @@ from moss_step.scene.sheet.rows import columns_of
 from moss_step.scene.sheet.sheet import Sheet, sheets_of
 from moss_step.scene.sheet.trail import trail_lines
 from moss_step.scene.sheet.words import field_of
-from moss_step.study.graph import file_name
-from moss_step.study.hand_on import check_not_a_source
-from moss_step.study.pages import OWN, PART_NAMES, PART_TYPES, SIDES, AnyPart, Atlas, Page, aligned, changed
+from moss_step.study.pages import (
+    PART_NAMES,
+    PART_TYPES,
+    SIDES,
+    AnyPart,
+    Page,
+    aligned,
+    changed,
+    made,
+    page_telling,
+    page_values,
+)
+from moss_step.study.store import Said
 
-PAGE_FILES = "PDF (*.pdf);;SVG (*.svg);;PNG (*.png);;TIFF (*.tif)"
-_PLAIN_FIELDS = (
-    ("Name of the study", "{study}"), ("Name of the page", "{page}"), ("Number of the page", "{number}"),
-    ("How many pages", "{pages}"), ("Date", "{date}"), ("Author", "{author}"),
-    ("File of the study", "{file}"), ("Reference system", "{frame}"),
-    ("Scale of the first plan", "{scale}"), ("Paper", "{paper}"),
-)  # fmt: skip
 _SIDE_WORDS = {
     "left": "Left edges", "right": "Right edges", "top": "Upper edges", "bottom": "Lower edges",
     "across": "Middles across", "down": "Middles down",
-}  # fmt: skip
-_SIZES = {
-    "plan": (120.0, 90.0), "block": (90.0, 60.0), "section": (110.0, 45.0), "chart": (110.0, 50.0),
-    "table": (110.0, 50.0), "key": (55.0, 70.0), "scale": (50.0, 14.0), "north": (26.0, 34.0),
-    "text": (80.0, 12.0), "lineage": (120.0, 40.0), "title": (70.0, 26.0), "overview": (36.0, 28.0),
-    "trail": (150.0, 60.0), "frame": (100.0, 70.0), "picture": (50.0, 35.0),
 }  # fmt: skip
 
 
@@ -63,14 +53,15 @@ class PagesPanel(QWidget):
         self.work = work
         self.view = PageView(work)
         self.name, self.number = "", 0
-        self._on, self._sheets = False, (None, [Sheet(work.now, Page(name="none"))])
-        self._asked_blocks: set[object] = set()
+        self._on = False
+        self._atlas: tuple[object, list[Sheet]] = (None, [])
         self.pages = QComboBox()
         self.pages.setAccessibleName("Page of the study")
         self.pages.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.pages.activated.connect(lambda i: self.show_page(str(self.pages.itemData(i))))
         self.title = label("Page", "head")
         self.form, self.place, self.look = PartForm(), PartForm(), PartForm()
+        self.writer = PageWriter(work, lambda: self.page)
         self.more, self.about, self.trail = More(), Note(), Note()
         self._body = QWidget()
         self._layout = close_column(self._body)
@@ -115,15 +106,11 @@ class PagesPanel(QWidget):
         ):  # fmt: skip
             self._layout.addWidget(part)
         self._layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self._body)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(8)
-        outer.addWidget(scroll, 1)
-        outer.addWidget(self._foot())
+        outer.addWidget(scrolled(self._body), 1)
+        outer.addWidget(self.writer)
 
     def _begin_box(self) -> QWidget:
         """The four layouts, for a study without a page."""
@@ -134,31 +121,6 @@ class PagesPanel(QWidget):
             layout.addWidget(button(title, tip, partial(self.begin, key), picture="file-text"))
         return box
 
-    def _foot(self) -> QWidget:
-        self.dpi = PlainSpin()
-        self.dpi.setRange(36, MOST_DPI)
-        self.dpi.setValue(300)
-        self.dpi.setSuffix(" dpi")
-        self.dpi.setAccessibleName("Pixels an inch of pictures")
-        set_tip(self.dpi, "Pixels an inch of the pictures on the page")
-        self.archive = QComboBox()
-        self.archive.addItem("PDF", False)
-        self.archive.addItem("PDF/A", True)
-        self.archive.setAccessibleName("Kind of PDF")
-        set_tip(self.archive, "PDF/A-1b holds all that it needs, for archives")
-        self.write_button = button(
-            "Write the page",
-            "PDF, SVG, PNG or TIFF; an atlas with all its pages",
-            self.ask_write,
-            "main",
-            "file-text",
-        )
-        box = QWidget()
-        layout = close_column(box)
-        layout.addWidget(row(self.dpi, self.archive, grows=self.dpi))
-        layout.addWidget(self.write_button)
-        return box
-
     def _connect(self) -> None:
         view = self.view
         view.edited.connect(self._edit)
@@ -166,9 +128,7 @@ class PagesPanel(QWidget):
         view.followed.connect(self._follow)
         view.checked.connect(self._show_remarks)
         view.line_drawn.connect(lambda part, ends: self._set(part, "line", ends))
-        view.block_wanted.connect(self._draw_block)
-        self.form.changed.connect(self._on_field)
-        for form in (self.place, self.look):
+        for form in (self.form, self.place, self.look):
             form.changed.connect(self._on_field)
         # What the compass needs is read here: the window's thread touches no file later.
         self.work.files.ask(lambda: declination_at(0.0, 0.0, 2026.0), lambda _: None)
@@ -204,7 +164,7 @@ class PagesPanel(QWidget):
         for part in (self.pages, self.gone, self.tools, self.title, self.form, self.more, self.new):
             part.setVisible(page is not None)
         self.begin_box.setVisible(page is None)
-        self.write_button.setEnabled(page is not None)
+        self.writer.setEnabled(page is not None)
         if not self._on:
             return
         self.work.lay_on_page(() if page is None else tuple(wanted_by(self.work.study, page)))
@@ -224,14 +184,13 @@ class PagesPanel(QWidget):
             return plain
         picture = now.picture(page.atlas.areas) if now.study.has(page.atlas.areas) else None
         key = (now, page, picture)
-        if self._sheets[0] != key:
+        if self._atlas[0] != key:
             try:
-                sheets = sheets_of(now, page, file, self.work.engine.file_hash)
+                self._atlas = (key, sheets_of(now, page, file, self.work.engine.file_hash))
             except MossError as error:
                 self.which.setText(error.what)
                 return plain
-            self._sheets = (key, sheets)  # type: ignore[assignment]
-        sheets = self._sheets[1]
+        sheets = self._atlas[1]
         self.number = min(max(self.number, 0), len(sheets) - 1)
         self.which.setText(f"Page {self.number + 1} of {len(sheets)}")
         return sheets[self.number]
@@ -278,24 +237,26 @@ class PagesPanel(QWidget):
         page = self.page
         if page is None:
             return
-        (width, height), (wide, high) = _SIZES[kind], page.size
+        (width, height), (wide, high) = SIZES[kind], page.size
         width, height = min(width, wide), min(height, high)
-        own: dict[str, Any] = {}
-        if kind in ("table", "chart"):
-            chosen = self.work.chosen_ref
-            offered = [
-                ref for _, ref in About(self.work, page).results("chart" if kind == "chart" else "any")
-            ]
-            own["result"] = (
-                chosen if chosen in offered else (offered[-1] if offered and kind == "chart" else "")
-            )
-        if kind == "title":
-            own["rows"] = (("Study", "{study}"), ("By", "{author}"), ("Date", "{date}"))
-        place = {"x": round((wide - width) / 2, 1), "y": round((high - height) / 2, 1)}
-        part = PART_TYPES[kind](id=page.fresh_id(kind), **place, width=width, height=height, **own)
-        self._edit(page.adding(part), f"Add {PART_NAMES[kind].lower()}", False)  # type: ignore[arg-type]
+        part = made(
+            kind, id=page.fresh_id(kind), x=round((wide - width) / 2, 1), y=round((high - height) / 2, 1),
+            width=width, height=height, **self._first_told(kind, page),
+        )  # fmt: skip
+        self._edit(page.adding(part), f"Add {PART_NAMES[kind].lower()}", False)
         self.view.pick([part.id])
         self.view.setFocus()
+
+    def _first_told(self, kind: str, page: Page) -> dict[str, object]:
+        """What a part is told at first: the chosen result where it takes that."""
+        if kind == "title":
+            return {"rows": (("Study", "{study}"), ("By", "{author}"), ("Date", "{date}"))}
+        if kind not in ("table", "chart"):
+            return {}
+        offered = [ref for _, ref in About(self.work, page).results("chart" if kind == "chart" else "any")]
+        if self.work.chosen_ref in offered:
+            return {"result": self.work.chosen_ref}
+        return {"result": offered[-1] if offered and kind == "chart" else ""}
 
     def align(self, side: str) -> None:
         """Bring the chosen parts to one edge or middle."""
@@ -326,26 +287,21 @@ class PagesPanel(QWidget):
         )
         about = About(self.work, page, tuple(self._columns(one, page)))
         if one is not None:
-            self.form.show_fields(about, FIELDS[one.kind], one, one.locked)
-            self.place.show_fields(about, PLACE, one, one.locked)
-            self.look.show_fields(about, LOOK, one)
+            held = dict(one)
+            self.form.show_fields(about, FIELDS[one.kind], held, one.locked)
+            self.place.show_fields(about, PLACE, held, one.locked)
+            self.look.show_fields(about, LOOK, held)
         else:
-            fields: tuple[Field, ...] = PAGE_FIELDS[:3] + (OWN_FIELDS if page.paper == OWN else ())
-            fields += PAGE_FIELDS[3:] + (ATLAS_FIELDS if page.atlas is not None else ATLAS_FIELDS[:1])
-            held = _PageFields(page)
-            self.form.show_fields(about, () if several else fields, held)
+            self.form.show_fields(about, () if several else fields_of_page(page), page_values(page))
         self.more.setVisible(one is not None)
         if one is not None:
             self.more.say(sum(getattr(one, f.name) != type(one).model_fields[f.name].default for f in LOOK))
 
     def _columns(self, part: AnyPart | None, page: Page) -> list[str]:
-        ref = (
-            getattr(part, "result", "")
-            if part is not None
-            else page.atlas.areas
-            if page.atlas is not None
-            else ""
-        )
+        if part is not None:
+            ref = part.result if part.kind == "table" else ""
+        else:
+            ref = page.atlas.areas if page.atlas is not None else ""
         sheet = self.view.sheet
         return list(columns_of(sheet, ref)[0]) if ref and sheet is not None else []
 
@@ -376,26 +332,16 @@ class PagesPanel(QWidget):
         self._edit(page.changing([part_id], lambda _: fresh), what, True)
 
     def _set_page(self, page: Page, name: str, value: object) -> None:
-        given = page.model_dump()
-        if name in {f.name for f in ATLAS_FIELDS}:
-            held: dict[str, Any] = page.atlas.model_dump() if page.atlas is not None else {"areas": ""}
-            held["margin" if name == "around" else name] = value
-            given["atlas"] = held if held["areas"] else None
-        elif name in ("own_width", "own_height"):
-            width, height = page.own
-            given["own"] = (value, height) if name == "own_width" else (width, value)
-        else:
-            given[name] = value
         try:
-            fresh = Page.model_validate(given)
+            fresh = page_telling(page, name, value)
             if fresh.name != page.name and any(p.name == fresh.name for p in self.work.study.pages):
                 raise ValueError(f"There is a page '{fresh.name}' already.")
         except ValueError as error:
             self._refuse(error)
             return
-        if name == "areas" and fresh.atlas is not None and self.view.sheet is not None:
+        if name == "atlas_areas" and fresh.atlas is not None and self.view.sheet is not None:
             fresh = told_by_area(fresh, *columns_of(self.view.sheet, fresh.atlas.areas))
-        self._edit(fresh, f"Page: {name}", True)
+        self._edit(fresh, f"Page: {name.replace('_', ' ')}", True)
 
     def _refuse(self, error: ValueError) -> None:
         errors = getattr(error, "errors", None)
@@ -409,7 +355,7 @@ class PagesPanel(QWidget):
         """Offer fields for the text: of the page, of the area of an atlas, and figures of results."""
         menu, page = self.fields.menu(), self.page
         menu.clear()
-        for title, text in _PLAIN_FIELDS:
+        for title, text in PLAIN_FIELDS:
             menu.addAction(title, partial(self._insert, text))
         if page is not None and page.atlas is not None:
             of = menu.addMenu("Of the area")
@@ -423,7 +369,7 @@ class PagesPanel(QWidget):
             if said is not None:
                 self._add_figures(menu.addMenu(study.name_of(ref)), ref, said)
 
-    def _add_figures(self, menu: QMenu, ref: str, said: Any) -> None:
+    def _add_figures(self, menu: QMenu, ref: str, said: Said) -> None:
         menu.addAction("Its name", partial(self._insert, f"{{name {ref}}}"))
         menu.addAction("Its main figure", partial(self._insert, f"{{headline {ref}}}"))
         for finding in said.findings[:40]:
@@ -456,86 +402,3 @@ class PagesPanel(QWidget):
         self.about.show_lines(
             "Look at this before you write it" if remarks else "", remarks[:6], bad=bool(remarks)
         )
-
-    def _draw_block(self, key: object, asked: tuple[Sheet, Any], width: int, height: int) -> None:
-        """Draw a block beside the window's thread; the page shows it when it is there."""
-        if key in self._asked_blocks:
-            return
-        self._asked_blocks.add(key)
-
-        def draw() -> QImage | None:
-            stage = Stage()
-            try:
-                return draw_now(stage, *asked, width, height)
-            finally:
-                stage.let_go()
-
-        def take(answer: QImage | MossError | None) -> None:
-            self._asked_blocks.discard(key)
-            if isinstance(answer, QImage):
-                self.view.take_block(key, answer)
-            elif isinstance(answer, MossError):
-                self.work.message.emit(f"The block cannot be drawn here: {answer}", True)
-
-        self.work.helper.ask(draw, take)
-
-    # --- writing
-
-    def ask_write(self) -> None:
-        """Ask where the page goes, and write it."""
-        page = self.page
-        if page is None:
-            return
-        proposal = f"{file_name(page.name)}.pdf"
-        path = self.work.folder.ask_save(self, "Write the page", proposal, PAGE_FILES, ".pdf")
-        if path is not None:
-            self.write(path)
-
-    def write(self, path: Path) -> None:
-        """Write the page, or all pages of its atlas, beside the window's thread."""
-        page, work = self.page, self.work
-        if page is None:
-            return
-        wanted = Wanted(
-            int(self.dpi.value()), bool(self.archive.currentData()) and path.suffix.lower() == ".pdf"
-        )
-        waiting = [r for r in wanted_by(work.study, page) if work.state(r) in ("waiting", "running")]
-        if waiting:
-            name = work.study.name_of(waiting[0])
-            work.message.emit(
-                f"'{name}' is not worked out yet. Write the page when it is; F5 runs what waits.", True
-            )
-            return
-        try:
-            check_page_file(path, wanted)
-            file = "" if work.path is None else work.path.name
-            sheets = sheets_of(work.now, page, file, work.engine.file_hash)
-        except MossError as error:
-            work.message.emit(str(error), True)
-            return
-        sources = [*work.study.source_files, *([str(work.path)] if work.path is not None else [])]
-
-        def write(progress: Any) -> Written:
-            check_not_a_source(path, sources)
-            return write_sheets(sheets, path, wanted, progress)
-
-        work.helper.ask_long(write, self._written)
-
-    def _written(self, answer: Written | MossError) -> None:
-        if isinstance(answer, MossError):
-            self.work.message.emit(str(answer), True)
-            return
-        more = f" and {len(answer.files) - 1} more" if len(answer.files) > 1 else ""
-        said = f" {len(answer.remarks)} remarks stand beside the page." if answer.remarks else ""
-        self.work.message.emit(f"Written: {answer.files[0]}{more}.{said}", False)
-
-
-class _PageFields:
-    """A page with its atlas as one thing to be told."""
-
-    def __init__(self, page: Page) -> None:
-        atlas = page.atlas or Atlas(areas="")
-        self.own_width, self.own_height = page.own
-        for field in PAGE_FIELDS:
-            setattr(self, field.name, getattr(page, field.name))
-        self.areas, self.by, self.around, self.marked = atlas.areas, atlas.by, atlas.margin, atlas.marked

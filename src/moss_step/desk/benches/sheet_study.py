@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
-from PySide6.QtWidgets import QCheckBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import button, label, line
+from moss_step.desk.parts import button, label, line, scrolled
 from moss_step.desk.plain import set_tip
 from moss_step.desk.sheet.output import write_sheets
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
-from moss_step.model.errors import MossError
-from moss_step.model.progress import Progress
 from moss_step.scene.sheet.layouts import trail_page
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.graph import file_name
@@ -72,12 +69,9 @@ class StudyPanel(QWidget):
         ):
             layout.addWidget(part)
         layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(body)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(scroll)
+        outer.addWidget(scrolled(body))
 
     def _ask_save(self, title: str, ending: str, kinds: str) -> Path | None:
         return self.work.folder.ask_save(self, title, file_name(self.work.study.name) + ending, kinds, ending)
@@ -95,15 +89,12 @@ class StudyPanel(QWidget):
         work, study = self.work, self.work.study
         sources, results = self.with_sources.isChecked(), self.with_results.isChecked()
 
-        def tell(answer: Manifest | MossError) -> None:
-            if isinstance(answer, MossError):
-                work.message.emit(str(answer), True)
-                return
+        def tell(answer: Manifest) -> None:
             failed = f" {len(answer.failed)} results could not be worked out." if answer.failed else ""
             held = f"{len(answer.sources)} sources, {len(answer.figures)} figures"
             work.message.emit(f"Written: {path} ({held}).{failed}", bool(failed))
 
-        work.helper.ask_long(lambda p: pack(study, path, work.engine, sources, results, p), tell)
+        work.ask_long(lambda p: pack(study, path, work.engine, sources, results, p), tell)
 
     def ask_check(self) -> None:
         """Ask for a parcel, and check it."""
@@ -115,17 +106,15 @@ class StudyPanel(QWidget):
         """Run a parcel anew, beside the window's thread, and say what differs."""
         work = self.work
 
-        def tell(answer: Checked | MossError) -> None:
-            if isinstance(answer, MossError):
-                work.message.emit(str(answer), True)
-            elif answer.is_same:
+        def tell(answer: Checked) -> None:
+            if answer.is_same:
                 work.message.emit(f"{path.name}: {answer.same:,} figures, all the same.", False)
             else:
                 lines = [*answer.differing, *answer.missing]
                 more = f" and {len(lines) - 4} more" if len(lines) > 4 else ""
                 work.message.emit(f"{path.name} does not give the same. {'; '.join(lines[:4])}{more}.", True)
 
-        work.helper.ask_long(lambda progress: check_parcel(path, None, progress), tell)
+        work.ask_long(lambda progress: check_parcel(path, None, progress), tell)
 
     # --- scripts and lineage
 
@@ -159,11 +148,7 @@ class StudyPanel(QWidget):
             return
         sheet = Sheet(now, trail_page(study, ()), digest=work.engine.file_hash)
 
-        def write(progress: Progress) -> Any:
-            return write_sheets([sheet], path, None, progress)
-
-        def tell(answer: Any) -> None:
-            bad = isinstance(answer, MossError)
-            work.message.emit(str(answer) if bad else f"Written: {path}", bad)
-
-        work.helper.ask_long(write, tell)
+        work.ask_long(
+            lambda progress: write_sheets([sheet], path, None, progress),
+            lambda _: work.message.emit(f"Written: {path}", False),
+        )

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, ClassVar
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject
 from PySide6.QtGui import QResizeEvent, QShowEvent
-from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import TITLES, Bench
 from moss_step.desk.benches.choice import StepChoice
 from moss_step.desk.benches.panel import LEAST_FIGURES, StepPanel, heading
-from moss_step.desk.parts import Later, button, clear, row
+from moss_step.desk.parts import Later, button, clear, row, scrolled
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.tools.line import Line
 from moss_step.desk.plan.tools.tool import Place
@@ -49,14 +49,10 @@ class StepBench(Bench):
         self._layout = QVBoxLayout(self._body)
         self._layout.setContentsMargins(18, 10, 18, 4)
         self._layout.setSpacing(8)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self._body)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        outer.addWidget(scroll, 1)
+        outer.addWidget(scrolled(self._body), 1)
         self._foot = QVBoxLayout()
         self._foot.setContentsMargins(18, 4, 18, 10)
         outer.addLayout(self._foot)

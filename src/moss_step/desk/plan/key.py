@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QFrame,
-    QScrollArea,
     QSizePolicy,
     QSlider,
     QVBoxLayout,
@@ -20,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from moss_step.desk.histogram import HistogramView
 from moss_step.desk.looks.registry import look_of
-from moss_step.desk.parts import Elided, Later, clear, label, line, row, tool
+from moss_step.desk.parts import Elided, Later, clear, label, line, row, scrolled, tool
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.theme import icon
@@ -151,10 +150,7 @@ class KeyPanel(QFrame):
         self._layout = QVBoxLayout(self._rows)
         self._layout.setContentsMargins(0, 0, 6, 0)
         self._layout.setSpacing(5)
-        self._scroll = QScrollArea()
-        self._scroll.setWidgetResizable(True)
-        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._scroll.setWidget(self._rows)
+        self._scroll = scrolled(self._rows)
         outer.addWidget(self._scroll)
         later = Later(self.refresh, self, after=15)
         work.published.connect(later.ask)

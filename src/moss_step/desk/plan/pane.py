@@ -7,9 +7,9 @@ from functools import partial
 
 from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QIcon, QPixmap, QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
-from moss_step.desk.parts import Choices, ElidedButton, button, clear, label, tool
+from moss_step.desk.parts import Choices, ElidedButton, button, clear, label, scrolled, tool
 from moss_step.desk.plain import speak
 from moss_step.desk.plan.compare import CompareBar
 from moss_step.desk.plan.key import KeyPanel
@@ -123,12 +123,9 @@ class Welcome(QFrame):
         self._walks: tuple[tuple[str, object], ...] = ()
         work.recents.changed.connect(self.fill)
         self.setProperty("role", "card")
-        self._body, scroll, around = QWidget(), QScrollArea(), QVBoxLayout(self)
+        self._body, around = QWidget(), QVBoxLayout(self)
         around.setContentsMargins(2, 2, 2, 2)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self._body)
-        around.addWidget(scroll)
+        around.addWidget(scrolled(self._body))
         self._layout = QVBoxLayout(self._body)
         self._layout.setContentsMargins(24, 20, 24, 20)
         self._layout.setSpacing(10)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
@@ -70,6 +73,16 @@ def key_of(sheet: Sheet, part: BlockPart, width: int, height: int) -> tuple[obje
     """All that the picture of a block depends on."""
     scene = scene_for(sheet, part.results)
     return ("block", scene.looks, part.bearing, part.down, part.times, width, height)
+
+
+@contextmanager
+def staged() -> Iterator[Stage]:
+    """A stage that blocks are drawn on, as long as it is needed."""
+    stage = Stage()
+    try:
+        yield stage
+    finally:
+        stage.let_go()
 
 
 def draw_now(stage: Stage, sheet: Sheet, part: BlockPart, width: int, height: int) -> QImage | None:

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from moss_step.study.pages import OWN, Page
+
 
 class Field(NamedTuple):
     """One field of a part."""
@@ -114,8 +116,6 @@ CHOICES: dict[str, tuple[tuple[str, object], ...]] = {
     "paper": tuple((p, p) for p in ("A5", "A4", "A3", "A2", "A1", "A0", "Letter", "Own")),
     "lying": (("Lying", True), ("Upright", False)),
 }
-
-
 PAGE_FIELDS: tuple[Field, ...] = (
     Field("name", "Name", "text", "", "Name of the page; {page} in a text"),
     Field("paper", "Paper", "paper", "", "Size of the paper"),
@@ -129,8 +129,30 @@ OWN_FIELDS: tuple[Field, ...] = (
     Field("own_height", "Own height", "number", "mm", "Height of a paper of its own"),
 )
 ATLAS_FIELDS: tuple[Field, ...] = (
-    Field("areas", "Atlas of", "areas", "", "A page for each area of a result"),
-    Field("by", "Sorted by", "column", "", "The column that the pages are sorted by"),
-    Field("around", "Around each", "number", "", "How much larger than an area a plan without a scale is"),
-    Field("marked", "Mark the area", "tick", "", "Draw a line around the area that a page is of"),
+    Field("atlas_areas", "Atlas of", "areas", "", "A page for each area of a result"),
+    Field("atlas_by", "Sorted by", "column", "", "The column that the pages are sorted by"),
+    Field(
+        "atlas_margin", "Around each", "number", "", "How much larger than an area a plan without a scale is"
+    ),
+    Field("atlas_marked", "Mark the area", "tick", "", "Draw a line around the area that a page is of"),
 )
+PLAIN_FIELDS = (
+    ("Name of the study", "{study}"), ("Name of the page", "{page}"), ("Number of the page", "{number}"),
+    ("How many pages", "{pages}"), ("Date", "{date}"), ("Author", "{author}"),
+    ("File of the study", "{file}"), ("Reference system", "{frame}"),
+    ("Scale of the first plan", "{scale}"), ("Paper", "{paper}"),
+)  # fmt: skip
+"""What may stand in a text: what it is, and its field."""
+SIZES = {
+    "plan": (120.0, 90.0), "block": (90.0, 60.0), "section": (110.0, 45.0), "chart": (110.0, 50.0),
+    "table": (110.0, 50.0), "key": (55.0, 70.0), "scale": (50.0, 14.0), "north": (26.0, 34.0),
+    "text": (80.0, 12.0), "lineage": (120.0, 40.0), "title": (70.0, 26.0), "overview": (36.0, 28.0),
+    "trail": (150.0, 60.0), "frame": (100.0, 70.0), "picture": (50.0, 35.0),
+}  # fmt: skip
+"""Width and height of a part that is laid on a page, in millimetres."""
+
+
+def fields_of_page(page: Page) -> tuple[Field, ...]:
+    """What a page can be told as it is: its own paper, and more of its atlas, where it has them."""
+    paper = PAGE_FIELDS[:3] + (OWN_FIELDS if page.paper == OWN else ()) + PAGE_FIELDS[3:]
+    return paper + (ATLAS_FIELDS if page.atlas is not None else ATLAS_FIELDS[:1])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -89,9 +89,11 @@ class PartForm(QWidget):
         """Make the editors anew the next time, whatever they hold."""
         self._said = None
 
-    def show_fields(self, about: About, fields: Sequence[Field], held: Any, locked: bool = False) -> None:
-        """Show the fields of something; ``locked`` ones cannot be changed."""
-        values = {field.name: getattr(held, field.name) for field in fields}
+    def show_fields(
+        self, about: About, fields: Sequence[Field], held: Mapping[str, object], locked: bool = False
+    ) -> None:
+        """Show fields with the values that are held; ``locked`` ones cannot be changed."""
+        values = {field.name: held[field.name] for field in fields}
         study = tuple(about.work.study.refs())
         said = (fields, tuple(values.items()), about.columns, locked, study, about.page.name)
         if said == self._said:

@@ -15,12 +15,13 @@ from moss_step.scene.colors import CARD, DIM, INK, MUTED, OCHRE
 from moss_step.scene.layers import Layer
 from moss_step.scene.picture import Legend, Ramp
 from moss_step.scene.sheet.greys import alike_in_grey
-from moss_step.scene.sheet.ground import View, scene_for, view_of
+from moss_step.scene.sheet.ground import View, plan_scene, view_of
 from moss_step.scene.sheet.north import Norths, norths
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.scene.sheet.trail import trail_lines
 from moss_step.scene.sheet.words import Piece, pieces, scale_text
 from moss_step.study.pages import (
+    PART_NAMES,
     FramePart,
     KeyPart,
     LineagePart,
@@ -40,10 +41,16 @@ _PLAIN = ("PNG", "JPEG", "BMP", "GIF", "WEBP", "TIFF")
 """Formats of pictures that hold pixels, and refer to nothing else."""
 
 
-def plan_view(sheet: Sheet, plan_id: str) -> tuple[PlanPart | None, View | None]:
-    """The plan that a part belongs to, and how it lies on the page."""
-    plan = sheet.page.plan(plan_id)
-    return plan, None if plan is None else view_of(sheet, plan, scene_for(sheet, plan.results, plan.shading))
+def _plan_of(ink: Ink, sheet: Sheet, part: KeyPart | ScalePart | NorthPart) -> tuple[PlanPart, View] | None:
+    """The plan of a part, and how it lies on the page; None, and said so, where there is none."""
+    plan = sheet.page.plan(part.plan)
+    view = None if plan is None else view_of(sheet, plan)
+    if plan is not None and view is not None:
+        return plan, view
+    said = f"{PART_NAMES[part.kind]}: {'the page has no plan' if plan is None else 'its plan shows nothing'}"
+    ink.remark(f"{said}.")
+    ink.note(said, QRectF(0, 0, part.width, part.height))
+    return None
 
 
 # --- key
@@ -51,15 +58,12 @@ def plan_view(sheet: Sheet, plan_id: str) -> tuple[PlanPart | None, View | None]
 
 def draw_key(ink: Ink, sheet: Sheet, part: KeyPart) -> None:
     """Explain what a plan draws, from top to bottom; what has no room is told."""
-    plan = sheet.page.plan(part.plan)
-    box = QRectF(0, 0, part.width, part.height)
-    if plan is None:
-        ink.remark("A key has no plan that it explains.")
-        ink.note("A key needs a plan", box)
+    of = _plan_of(ink, sheet, part)
+    if of is None:
         return
-    scene = scene_for(sheet, plan.results, plan.shading)
+    scene = plan_scene(sheet, of[0])
     y, left = 0.0, list(scene.layers)
-    with ink.within(box):
+    with ink.within(QRectF(0, 0, part.width, part.height)):
         while left:
             height = _legend(ink, sheet, left[0], part, y, draw=False)
             if y + height > part.height + 0.01:
@@ -163,12 +167,10 @@ def bar_of(scale: float, width: float, unit: Unit) -> tuple[float, float]:
 
 def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
     """Draw the scale of a plan as a bar, as a number, or both."""
-    plan, view = plan_view(sheet, part.plan)
-    if plan is None or view is None:
-        ink.remark("A scale has no plan that it belongs to.")
-        ink.note("A scale needs a plan", QRectF(0, 0, part.width, part.height))
+    of = _plan_of(ink, sheet, part)
+    if of is None:
         return
-    y, size = 0.0, part.size
+    (_, view), y, size = of, 0.0, part.size
     if part.as_number:
         ink.write(scale_text(view.scale), 0, size * POINT, size, bold=True)
         y += line_height(size)
@@ -192,11 +194,10 @@ def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
 
 def draw_north(ink: Ink, sheet: Sheet, part: NorthPart) -> None:
     """Draw where north is, each of them apart, and say by how much they differ."""
-    plan, view = plan_view(sheet, part.plan)
-    if plan is None or view is None:
-        ink.remark("A north has no plan that it belongs to.")
-        ink.note("North needs a plan", QRectF(0, 0, part.width, part.height))
+    of = _plan_of(ink, sheet, part)
+    if of is None:
         return
+    _, view = of
     held = norths(sheet.now.frame, view.x, view.y, view.turned, part.year, part.magnetic)
     lines = [w for text in held.words for w in broken(text, part.size * 0.85, part.width)]
     below = len(lines) * line_height(part.size * 0.85)
@@ -253,11 +254,16 @@ def _arrow(
 # --- words
 
 
+def _scale_of(sheet: Sheet) -> float:
+    """The scale of the first plan, 0 where there is none."""
+    plan = sheet.page.plan()
+    view = None if plan is None else view_of(sheet, plan)
+    return 0.0 if view is None else view.scale
+
+
 def draw_text(ink: Ink, sheet: Sheet, part: TextPart) -> None:
     """Write words with their fields filled in; what was lost is marked, and told."""
-    plan, view = plan_view(sheet, "")
-    scale = 0.0 if plan is None or view is None else view.scale
-    held = pieces(sheet, part.text, scale)
+    held = pieces(sheet, part.text, _scale_of(sheet))
     _note_lost(ink, held)
     text = "".join(p.text for p in held)
     lines = broken(text, part.size, part.width, part.bold)
@@ -281,8 +287,7 @@ def _note_lost(ink: Ink, held: list[Piece]) -> None:
 
 def draw_title(ink: Ink, sheet: Sheet, part: TitlePart) -> None:
     """Draw the rows of a title block, each a word and what it is; rows that say nothing are left out."""
-    plan, view = plan_view(sheet, "")
-    scale = 0.0 if plan is None or view is None else view.scale
+    scale = _scale_of(sheet)
     filled = [(word, pieces(sheet, text, scale)) for word, text in part.rows]
     rows = [(word, held) for word, held in filled if any(p.text.strip() for p in held)]
     if not rows:

@@ -7,12 +7,17 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontInfo, QFontMetricsF, QImage, QPainter, QPen
 
 from moss_step.desk.theme import font
 from moss_step.scene.colors import INK, MUTED
+
+if TYPE_CHECKING:
+    from moss_step.scene.sheet.sheet import Sheet
+    from moss_step.study.pages import BlockPart
 
 POINT = 25.4 / 72.0
 """Millimetres of a point."""
@@ -96,20 +101,18 @@ def ended(painter: QPainter) -> Iterator[QPainter]:
             painter.end()
 
 
-Blocks = Callable[[object, object, int, int], "QImage | None"]
+Blocks = Callable[["Sheet", "BlockPart", int, int], QImage | None]
 
 
 @dataclass(eq=False)
 class Ink:
-    """A painter whose unit is a millimetre. ``fine`` is how many pixels a millimetre of a picture gets,
-    ``letters`` whether text stays text; ``remarks`` gather what is wrong with a page, ``hits`` where
-    results stand on it, ``kept`` pictures that may be drawn again, and ``block`` draws a picture of the
-    block.
+    """A painter whose unit is a millimetre. ``fine`` is how many pixels a millimetre of a picture gets;
+    ``remarks`` gather what is wrong with a page, ``hits`` where results stand on it, ``kept`` pictures that
+    may be drawn again, and ``block`` draws a picture of the block.
     """
 
     painter: QPainter
     fine: float = 300 / 25.4
-    letters: bool = False
     remarks: list[str] = field(default_factory=list)
     hits: list[tuple[QRectF, str]] = field(default_factory=list)
     kept: dict[object, object] = field(default_factory=dict)

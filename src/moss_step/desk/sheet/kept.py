@@ -5,12 +5,11 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 
-from moss_step.desk.sheet.block import key_of, size_of
+from moss_step.desk.sheet.block import draw_now, key_of, size_of, staged
 from moss_step.desk.sheet.furniture import read_picture
 from moss_step.desk.sheet.ink import Ink, ended
 from moss_step.desk.sheet.painter import draw_part
@@ -23,9 +22,6 @@ _log = logging.getLogger(__name__)
 PAD = 8.0
 """Pixels around a part that its picture holds, too: lines and letters reach beyond its box."""
 _MOST_KEPT, _MOST_BLOCKS = 24, 8
-
-BlockAsked = Callable[[object, object, int, int], None]
-"""Asks for a picture of a block: key, what it is of, and its size."""
 
 
 @dataclass(eq=False)
@@ -44,12 +40,13 @@ class Drawn:
 class PartPictures:
     """Draws parts of a page, or gives them as they were drawn last."""
 
-    def __init__(self, work: Work, changed: Callable[[], object], block_asked: BlockAsked) -> None:
+    def __init__(self, work: Work, changed: Callable[[], object]) -> None:
         """``changed`` is called when something that was waited for has come."""
-        self._work, self._changed, self._block_asked = work, changed, block_asked
+        self._work, self._changed = work, changed
         self._drawn: dict[str, Drawn] = {}
         self._kept: dict[object, object] = {}
         self._blocks: dict[object, QImage] = {}
+        self._asked: set[object] = set()
         self._read: dict[str, QImage | None] = {}
         self._age, self._said = 0, object()
 
@@ -149,17 +146,29 @@ class PartPictures:
         """Whether the picture of a block is there: the part is drawn anew when it comes."""
         return isinstance(part, BlockPart) and key_of(sheet, part, *size_of(part, fine)) in self._blocks
 
-    def _block(self, sheet: Any, part: Any, width: int, height: int) -> QImage | None:
-        """The picture of a block if it was drawn; it is asked for where it was not."""
+    def _block(self, sheet: Sheet, part: BlockPart, width: int, height: int) -> QImage | None:
+        """The picture of a block if it was drawn; it is asked for once where it was not."""
         key = key_of(sheet, part, width, height)
-        found = self._blocks.get(key)
-        if found is None:
-            self._block_asked(key, (sheet, part), width, height)
-        return found
+        if key in self._asked or key in self._blocks:
+            return self._blocks.get(key)
+        self._asked.add(key)
 
-    def take_block(self, key: object, image: QImage) -> None:
-        """Take the picture of a block that was asked for."""
+        def draw() -> QImage | None:
+            with staged() as stage:
+                return draw_now(stage, sheet, part, width, height)
+
+        def take(answer: QImage | MossError | None) -> None:
+            if isinstance(answer, MossError):
+                self._work.message.emit(f"The block cannot be drawn here: {answer}", True)
+            elif answer is not None:
+                self._take_block(key, answer)
+
+        self._work.helper.ask(draw, take)
+        return None
+
+    def _take_block(self, key: object, image: QImage) -> None:
         if len(self._blocks) > _MOST_BLOCKS:
             self._blocks.clear()
+        self._asked.discard(key)
         self._blocks[key] = image
         self._changed()

@@ -17,7 +17,7 @@ from moss_step.desk.sheet.ink import LEFT, MIDDLE, Ink
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CARD, DEEP, OCHRE
 from moss_step.scene.layers import Scene, draw_grids
-from moss_step.scene.sheet.ground import NetLine, View, net_of, scene_for, view_of
+from moss_step.scene.sheet.ground import NetLine, View, net_of, plan_scene, scene_for, view_of
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import OverviewPart, PlanPart
 
@@ -28,7 +28,7 @@ _NET_SIZE, _TICK = 6.0, 1.2
 
 def draw_plan(ink: Ink, sheet: Sheet, part: PlanPart) -> None:
     """Draw a plan, its upper left corner at the painter's origin."""
-    scene = scene_for(sheet, part.results, part.shading)
+    scene = plan_scene(sheet, part)
     for ref, reason in scene.undrawn:
         name = sheet.now.study.name_of(ref) if sheet.now.study.has(ref) else ref
         ink.remark(f"The plan does not show '{name}': {reason}.")

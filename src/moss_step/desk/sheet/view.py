@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
-    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -25,7 +24,7 @@ from moss_step.desk.plain import speak
 from moss_step.desk.sheet.kept import PAD, PartPictures
 from moss_step.desk.work import Work
 from moss_step.scene.colors import CARD, LICHEN, MOSS, MUTED, OCHRE, TRAIL
-from moss_step.scene.sheet.ground import scene_for, view_of
+from moss_step.scene.sheet.ground import view_of
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.pages import (
     HANDLES,
@@ -75,8 +74,6 @@ class PageView(QWidget):
     """The remarks on the page are others."""
     line_drawn = Signal(str, object)
     """The line of a section was drawn on a plan."""
-    block_wanted = Signal(object, object, int, int)
-    """A picture of the block is wanted: key, sheet, and its size."""
 
     def __init__(self, work: Work, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -87,7 +84,7 @@ class PageView(QWidget):
         self.guides: list[tuple[bool, float]] = []
         self.drawing_line = ""
         self._shown: Page | None = None
-        self._pictures = PartPictures(work, self.update, self.block_wanted.emit)
+        self._pictures = PartPictures(work, self.update)
         self._pull: Pull | None = None
         self._pan: QPointF | None = None
         self._fitted = False
@@ -216,10 +213,6 @@ class PageView(QWidget):
         if drawn is not None:
             pad = PAD * self.scale / drawn.scale
             painter.drawImage(self.box_of(part).adjusted(-pad, -pad, pad, pad), drawn.image)
-
-    def take_block(self, key: object, image: QImage) -> None:
-        """Take the picture of a block that was asked for."""
-        self._pictures.take_block(key, image)
 
     def _draw_margins(self, painter: QPainter, page: Page, paper: QRectF) -> None:
         m = page.margin * self.scale
@@ -351,7 +344,7 @@ class PageView(QWidget):
         sheet = self.sheet
         if part is None or sheet is None:
             return {}
-        view = view_of(sheet, part, scene_for(sheet, part.results, part.shading))
+        view = view_of(sheet, part)
         if view is None:
             return {}
         middle = view.ground(part.width / 2 - by.x(), part.height / 2 - by.y(), part.width, part.height)
@@ -365,7 +358,7 @@ class PageView(QWidget):
         if not isinstance(part, PlanPart) or sheet is None:
             self.work.message.emit("Draw the line of a section on a plan of the page.", True)
             return
-        view = view_of(sheet, part, scene_for(sheet, part.results, part.shading))
+        view = view_of(sheet, part)
         if view is None:
             return
         ends = []
@@ -413,7 +406,7 @@ class PageView(QWidget):
     def rescale(self, part: PlanPart, factor: float) -> None:
         """Give a plan another scale."""
         sheet, page = self.sheet, self._shown
-        view = None if sheet is None else view_of(sheet, part, scene_for(sheet, part.results, part.shading))
+        view = None if sheet is None else view_of(sheet, part)
         if view is not None and page is not None:
             scale = float(f"{view.scale * factor:.3g}")
             self.edited.emit(

@@ -131,11 +131,16 @@ def whole_box(sheet: Sheet, scene: Scene) -> Box | None:
     return min(west), min(south), max(east), max(north)
 
 
-def view_of(sheet: Sheet, part: PlanPart, scene: Scene) -> View | None:
-    """How a plan lies on its page; None where there is nothing to show. On a page of an atlas it shows the
-    area.
+def plan_scene(sheet: Sheet, plan: PlanPart) -> Scene:
+    """What a plan draws of the study as it is now."""
+    return scene_for(sheet, plan.results, plan.shading)
+
+
+def view_of(sheet: Sheet, part: PlanPart, scene: Scene | None = None) -> View | None:
+    """How a plan lies on its page, of the scene that it draws; None where there is nothing to show. On a page
+    of an atlas it shows the area.
     """
-    box, margin = whole_box(sheet, scene), _FITS
+    box, margin = whole_box(sheet, plan_scene(sheet, part) if scene is None else scene), _FITS
     if sheet.area is not None:
         box, margin = sheet.area.box, sheet.page.atlas.margin if sheet.page.atlas is not None else 0.0
     if box is None:
@@ -185,7 +190,7 @@ def net_of(part: PlanPart, view: View, frame: Frame | None) -> list[NetLine]:
     if part.net == "metres" and not frame.geographic:
         unit = frame.metres_per_unit
         step = part.net_step / unit if part.net_step else _round_step(_NET_MM * view.scale / 1000.0 / unit)
-        return _straight(box, step, (_metric, _metric))
+        return _straight(box, step, (partial(_metric, step),) * 2)
     if frame.geographic:
         if frame.degrees_per_unit != 1.0:
             return []
@@ -214,8 +219,9 @@ def _marks(low: float, high: float, step: float) -> list[float]:
     return [k * step for k in range(first, last + 1)] if last - first < 400 else []
 
 
-def _metric(value: float) -> str:
-    return f"{value:,.0f}".replace(",", " ")
+def _metric(step: float, value: float) -> str:
+    digits = max(-math.floor(math.log10(step) + 1e-9), 0)
+    return f"{value:,.{digits}f}".replace(",", " ")
 
 
 def _straight(

@@ -12,7 +12,6 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box
 from moss_step.model.shapes import Shapes
 from moss_step.scene.snapshot import Snapshot
-from moss_step.study.graph import file_name
 from moss_step.study.pages import Page
 
 Digest = Callable[[str], str | None]
@@ -50,14 +49,6 @@ class Sheet:
     area: Area | None = None
     digest: Digest = _unknown
     """Gives the digest of a source file, where it was looked at."""
-
-    @property
-    def name(self) -> str:
-        """What a file of this page alone is called."""
-        base = file_name(self.page.name)
-        if self.area is None:
-            return base
-        return f"{base}_{self.number:0{len(str(self.count))}d}_{file_name(self.area.name)}"
 
 
 def sheets_of(now: Snapshot, page: Page, file: str = "", digest: Digest = _unknown) -> list[Sheet]:
