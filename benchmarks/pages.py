@@ -111,7 +111,7 @@ def lines() -> list[Line]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         study, engine = study_of(ground(folder)), Engine()
-        page = LAYOUTS["plan_key"][2](Snapshot(study, study), "Page", (), "")
+        page = LAYOUTS["plan_key"].page(Snapshot(study, study), "Page", (), "")
         now = moment(engine, study, page)
         sheet = sheets_of(now, page, digest=engine.file_hash)[0]
         found = [*frames(sheet), _pdf(sheet, folder), _atlas(study, page, engine, folder)]

@@ -166,7 +166,7 @@ def test_the_line_of_a_shape_is_as_broad_as_it_says(study: Study, tmp_path: Path
 def test_a_page_is_the_same_file_twice(study: Study, tmp_path: Path) -> None:
     engine = Engine()
     now = moment(engine, study, Page(name="x"))
-    page = LAYOUTS["plan_key"][2](now, "Same", (), "classes")
+    page = LAYOUTS["plan_key"].page(now, "Same", (), "classes")
     for ending in (".pdf", ".svg", ".png", ".tif"):
         for name in ("a", "b"):
             written(study, page, tmp_path / f"{name}{ending}", Wanted(dpi=72))
@@ -376,7 +376,7 @@ def test_nothing_half_written_stays_when_a_page_cannot_be_written(
 
 def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: Path) -> None:
     engine = Engine()
-    page = LAYOUTS["plan_table"][2](moment(engine, study, Page(name="x")), "Slope classes", (), "classes")
+    page = LAYOUTS["plan_table"].page(moment(engine, study, Page(name="x")), "Slope classes", (), "classes")
     save_study(study.with_page(page), tmp_path / "s.moss")
 
     def call(*words: str, file: str = "s.moss") -> subprocess.CompletedProcess[str]:

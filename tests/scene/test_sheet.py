@@ -15,6 +15,7 @@ import pytest
 from pydantic import ValidationError
 from pyproj import Geod, Proj
 
+from moss_step.line import sheeting
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame
 from moss_step.scene.picture import Legend
@@ -239,8 +240,9 @@ def test_a_page_says_how_what_it_draws_came_about(study: Study, hills_tif: Path)
 
 def test_layouts_draw_what_is_chosen_and_need_only_that(study: Study) -> None:
     engine = Engine()
-    for key, (_, _, lay_out) in LAYOUTS.items():
-        page = lay_out(moment(engine, study, Page(name="x")), "P", (), "classes")
+    assert tuple(LAYOUTS) == sheeting._LAYOUTS
+    for key, layout in LAYOUTS.items():
+        page = layout.page(moment(engine, study, Page(name="x")), "P", (), "classes")
         assert page.parts and wanted_by(study, page), key
         width, height = page.size
         for part in page.parts:

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from moss_step.study.pages import Page
 
 _NEEDED = ("PySide6", "pikepdf")
+_LAYOUTS = ("plan_key", "plan_table", "compared", "figures")
+"""Those of ``LAYOUTS``, which takes longer to load than the help should."""
 
 
 def sheet(asked: argparse.Namespace) -> None:
@@ -87,12 +89,10 @@ def _page(asked: argparse.Namespace, study: Study, engine: Engine, progress: Pro
         raise AskedWronglyError(
             f"The study has no result '{asked.of}'.", f"It has: {', '.join(study.refs()[:40])}."
         )
-    _, _, lay_out = LAYOUTS[asked.layout]
-    refs = usual_refs(study, asked.of)
+    layout, refs = LAYOUTS[asked.layout], usual_refs(study, asked.of)
     name = asked.page or (study.name_of(asked.of) if asked.of else study.name)
-    first: Page = lay_out(Snapshot(study, study), name[:80], refs, asked.of)
-    result: Page = lay_out(moment(engine, study, first, progress.part(0.0, 0.5)), name[:80], refs, asked.of)
-    return result
+    first = layout.page(Snapshot(study, study), name[:80], refs, asked.of)
+    return layout.page(moment(engine, study, first, progress.part(0.0, 0.5)), name[:80], refs, asked.of)
 
 
 def begin_letters() -> None:
@@ -110,9 +110,8 @@ def add_words(own: argparse.ArgumentParser) -> None:
     out = "file of the page: .pdf, .svg, .png or .tif; an atlas is one PDF, or a file a page"
     own.add_argument("-o", "--out", type=Path, metavar="PAGE", help=out)
     own.add_argument("--list", action="store_true", help="list the pages of the study")
-    layouts = ("plan_key", "plan_table", "compared", "figures")
     lay = "make the page by a finished layout, of the result that --of names"
-    own.add_argument("--layout", choices=layouts, default="", help=lay)
+    own.add_argument("--layout", choices=_LAYOUTS, default="", help=lay)
     own.add_argument("--of", default="", metavar="RESULT", help="id of the result that a layout shows")
     own.add_argument("--dpi", type=int, default=300, help="pixels an inch of pictures (default: 300)")
     own.add_argument("--archive", action="store_true", help="write PDF/A-1b")

@@ -72,8 +72,8 @@ class PagesPanel(QWidget):
 
     def _add_parts(self) -> None:
         begin = [
-            (f"{title}: {tip[0].lower()}{tip[1:]}", partial(self.begin, key))
-            for key, (title, tip, _) in LAYOUTS.items()
+            (f"{lay.title}: {lay.about[0].lower()}{lay.about[1:]}", partial(self.begin, key))
+            for key, lay in LAYOUTS.items()
         ]
         self.new = tool_menu("New", "Begin a page from a finished layout", begin)
         self.gone = tool("trash", "Remove the page", self.remove_page)
@@ -117,8 +117,8 @@ class PagesPanel(QWidget):
         box = QWidget()
         layout = close_column(box)
         layout.addWidget(label("Begin a page of the chosen result, or of the Key:", "muted", wrap=True))
-        for key, (title, tip, _) in LAYOUTS.items():
-            layout.addWidget(button(title, tip, partial(self.begin, key), picture="file-text"))
+        for key, lay in LAYOUTS.items():
+            layout.addWidget(button(lay.title, lay.about, partial(self.begin, key), picture="file-text"))
         return box
 
     def _connect(self) -> None:
@@ -208,10 +208,10 @@ class PagesPanel(QWidget):
 
     def begin(self, layout: str) -> None:
         """Begin a page from a finished layout, of the chosen result or all of the Key."""
-        work, study, (title, _, lay_out) = self.work, self.work.study, LAYOUTS[layout]
+        work, study, chosen = self.work, self.work.study, LAYOUTS[layout]
         subject = work.chosen_ref if work.chosen_ref and study.has(work.chosen_ref) else ""
-        wanted = study.name_of(subject) if subject else title
-        page = lay_out(work.now, study.fresh_page_name(wanted[:70]), usual_refs(study, subject), subject)
+        wanted = study.name_of(subject) if subject else chosen.title
+        page = chosen.page(work.now, study.fresh_page_name(wanted[:70]), usual_refs(study, subject), subject)
         page = page.model_copy(update={"date": f"{date.today():%Y-%m-%d}"})
         self.name, self.number = page.name, 0
         work.do(study.with_page(page), f"Begin the page {page.name}")

@@ -5,6 +5,7 @@ with their lineage.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -33,22 +34,30 @@ _SIDE, _GAP, _HEAD, _FOOT = 62.0, 5.0, 12.0, 24.0
 """Millimetres of the column at the right, between parts, of the title and of the foot."""
 
 
-def _paper(name: str, paper: str, lying: bool) -> Page:
-    return Page.model_validate({"name": name, "paper": paper, "lying": lying})
+@dataclass(frozen=True)
+class Layout:
+    """A finished layout: its title, what it is for, whether its paper lies, and what lays its parts out on a
+    page, of results and the one among them that it is about.
+    """
+
+    title: str
+    about: str
+    lying: bool
+    parts: Callable[[Snapshot, Page, tuple[str, ...], str], list[AnyPart]]
+
+    def page(self, now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "") -> Page:
+        """A page that is laid out so, with its name as its title."""
+        page = Page(name=name, lying=self.lying)
+        m, (width, _) = page.margin, page.size
+        title = TextPart(
+            id="title", x=m, y=m, width=width - 2 * m, height=8.5, text="{page}", size=17, bold=True
+        )
+        return page.with_parts([title, *self.parts(now, page, refs, subject)])
 
 
-def _title(page: Page, text: str) -> TextPart:
-    width, _ = page.size
-    return TextPart(
-        id="title",
-        x=page.margin,
-        y=page.margin,
-        width=width - 2 * page.margin,
-        height=8.5,
-        text=text,
-        size=17,
-        bold=True,
-    )
+def _main_of(now: Snapshot, refs: tuple[str, ...], subject: str) -> str:
+    """The result that a page is about, or the first one that it shows; empty for none."""
+    return next((r for r in (subject, *refs) if now.study.has(r)), "")
 
 
 def _block_of_titles(x: float, y: float, width: float, height: float) -> TitlePart:
@@ -62,19 +71,15 @@ def _block_of_titles(x: float, y: float, width: float, height: float) -> TitlePa
     return TitlePart(id="block", x=x, y=y, width=width, height=height, rows=rows, size=7)
 
 
-def plan_with_key(
-    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = True
-) -> Page:
+def _plan_with_key(now: Snapshot, page: Page, refs: tuple[str, ...], subject: str) -> list[AnyPart]:
     """A plan, and beside it its key, scale, north and title block."""
-    page = _paper(name, paper, lying)
     width, height = page.size
     m, side = page.margin, _SIDE
     top, bottom, right = m + _HEAD, height - m, width - m - _SIDE
     plan = PlanPart(
         id="plan", x=m, y=top, width=right - m - _GAP, height=bottom - top, results=refs, net="metres"
     )
-    parts: list[AnyPart] = [
-        _title(page, "{page}"),
+    return [
         plan,
         KeyPart(id="key", x=right, y=top, width=side, height=bottom - top - 80, plan="plan"),
         ScalePart(id="scale", x=right, y=bottom - 74, width=side - 22, height=14, plan="plan"),
@@ -82,21 +87,16 @@ def plan_with_key(
         OverviewPart(id="overview", x=right, y=bottom - 56, width=30, height=24, plan="plan"),
         _block_of_titles(right, bottom - 30, side, 30),
     ]
-    return page.with_parts(parts)
 
 
-def plan_with_table(
-    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = False
-) -> Page:
+def _plan_with_table(now: Snapshot, page: Page, refs: tuple[str, ...], subject: str) -> list[AnyPart]:
     """A plan above a table of its first result, with key and scale between."""
-    page = _paper(name, paper, lying)
     width, height = page.size
     m, side, whole = page.margin, 52.0, page.size[0] - 2 * page.margin
     top, bottom = m + _HEAD, height - m
     share = 0.56 * (bottom - top)
-    tabled = subject if now.study.has(subject) else next((r for r in refs if now.study.has(r)), "")
-    parts: list[AnyPart] = [
-        _title(page, "{page}"),
+    tabled = _main_of(now, refs, subject)
+    return [
         PlanPart(id="plan", x=m, y=top, width=whole - side - _GAP, height=share, results=refs),
         KeyPart(id="key", x=width - m - side, y=top, width=side, height=share - 52, plan="plan"),
         ScalePart(id="scale", x=width - m - side, y=top + share - 48, width=side, height=13, plan="plan"),
@@ -121,19 +121,15 @@ def plan_with_table(
             size=5.5,
         ),
     ]
-    return page.with_parts(parts)
 
 
-def two_compared(
-    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = True
-) -> Page:
+def _two_compared(now: Snapshot, page: Page, refs: tuple[str, ...], subject: str) -> list[AnyPart]:
     """Two results on the same part of the ground, side by side at one scale, each with its key below."""
-    page = _paper(name, paper, lying)
     width, height = page.size
     m, half = page.margin, (page.size[0] - 2 * page.margin - _GAP) / 2
     top, bottom, below = m + _HEAD, height - m, 56.0
     covering = _two(now, (subject, *refs))
-    parts: list[AnyPart] = [_title(page, "{page}")]
+    parts: list[AnyPart] = []
     for k, ref in enumerate(covering):
         x = m + k * (half + _GAP)
         word = f"{{name {ref}}}" if ref else "Choose a result"
@@ -164,23 +160,19 @@ def two_compared(
         NorthPart(id="north", x=m + half - 28, y=bottom - below + 19, width=24, height=30, plan="plan-1"),
         _block_of_titles(width - m - 56, bottom - 26, 56, 26),
     ]
-    return page.with_parts(parts)
+    return parts
 
 
-def figures_with_lineage(
-    now: Snapshot, name: str, refs: tuple[str, ...], subject: str = "", paper: str = "A4", lying: bool = False
-) -> Page:
+def _figures_with_lineage(now: Snapshot, page: Page, refs: tuple[str, ...], subject: str) -> list[AnyPart]:
     """The figures of results as a table and in words, a small plan, and how they came about."""
-    page = _paper(name, paper, lying)
     width, height = page.size
     m, whole = page.margin, page.size[0] - 2 * page.margin
     top, bottom = m + _HEAD, height - m
-    ref = subject if now.study.has(subject) else next((r for r in refs if now.study.has(r)), "")
+    ref = _main_of(now, refs, subject)
     said = now.said.get(ref)
     words = ["{name " + ref + "}: {headline " + ref + "}."] if ref else ["Choose a result."]
     words += [f"{_title_of(f)}: {field_of(ref, f)}" for f in _telling(said.findings if said else ())]
-    parts: list[AnyPart] = [
-        _title(page, "{page}"),
+    return [
         TextPart(id="words", x=m, y=top, width=whole * 0.48, height=84, text="\n".join(words), size=9),
         PlanPart(id="plan", x=m + whole * 0.5, y=top, width=whole * 0.5, height=70, results=refs),
         ScalePart(id="scale", x=m + whole * 0.5, y=top + 72, width=60, height=13, plan="plan", size=7),
@@ -190,7 +182,6 @@ def figures_with_lineage(
         ),
         _block_of_titles(width - m - 90, bottom - _FOOT, 90, _FOOT),
     ]
-    return page.with_parts(parts)
 
 
 def trail_page(study: Study, refs: tuple[str, ...]) -> Page:
@@ -249,22 +240,24 @@ def _two(now: Snapshot, refs: tuple[str, ...]) -> tuple[str, str]:
     return (held[0] if held else "", held[1] if len(held) > 1 else "")
 
 
-Layout = Callable[..., Page]
-LAYOUTS: dict[str, tuple[str, str, Layout]] = {
-    "plan_key": ("Plan with key", "A plan, its key, scale, north and title block", plan_with_key),
-    "plan_table": (
-        "Plan with table",
-        "A plan above the rows of its first result, with lineage",
-        plan_with_table,
+LAYOUTS = {
+    "plan_key": Layout(
+        "Plan with key", "A plan, its key, scale, north and title block", True, _plan_with_key
     ),
-    "compared": ("Two compared", "Two results of the same ground, side by side at one scale", two_compared),
-    "figures": (
+    "plan_table": Layout(
+        "Plan with table", "A plan above the rows of its first result, with lineage", False, _plan_with_table
+    ),
+    "compared": Layout(
+        "Two compared", "Two results of the same ground, side by side at one scale", True, _two_compared
+    ),
+    "figures": Layout(
         "Figures with lineage",
         "Figures in words and rows, a small plan, and how they came about",
-        figures_with_lineage,
+        False,
+        _figures_with_lineage,
     ),
 }
-"""Layouts by key: title, what they are for, and what lays them out."""
+"""Layouts by key."""
 
 
 def usual_refs(study: Study, chosen: str) -> tuple[str, ...]:
