@@ -43,7 +43,8 @@ def _is_reached(display: str) -> bool:
     number = int(match["number"])
     if match["host"]:
         return _connects(socket.AF_INET, (match["host"], 6000 + number))
-    path = Path("/tmp/.X11-unix") / f"X{number}"  # noqa: S108 - the place that X servers use
+    # X servers listen there (X(7), by every distribution); it is asked, and nothing is written.
+    path = Path("/tmp/.X11-unix") / f"X{number}"  # noqa: S108 - no temporary file of ours
     abstract = f"\0{path}"
     return _connects(socket.AF_UNIX, abstract) or _connects(socket.AF_UNIX, str(path))
 

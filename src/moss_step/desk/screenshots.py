@@ -16,6 +16,7 @@ from moss_step.demo import DATA
 from moss_step.demo.earth import ERROR
 from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.demo.sounder import Sounder
+from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.picks import PicksControl
@@ -189,9 +190,9 @@ def teach_walls(app: QApplication, window: MainWindow) -> None:
     window.begin_step("train_class")
     settle(app, window)
     bench.take_settings({"name": "Dry-stone wall"})
-    assert bench.panel is not None  # noqa: S101 - the step was just begun
+    form = as_kind(bench.panel, StepPanel).form
     for name, places in (("yes", ((142.29, 266.39), (145.0, 164.5))), ("no", ((70.0, 60.0), (190.0, 198.0)))):
-        pick = bench.panel.form.control(name, PicksControl).pick
+        pick = form.control(name, PicksControl).pick
         if not pick.isChecked():
             pick.click()
         for x, y in places:

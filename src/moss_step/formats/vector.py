@@ -36,8 +36,9 @@ def vector_library() -> Any:
     """The vector library, without those of tables that it would load for itself: it is handed plain arrays,
     and they take longer to load than all the rest.
     """
-    aside = [name for name in ("pyarrow", "pandas") if name not in sys.modules]
-    sys.modules.update(dict.fromkeys(aside))  # type: ignore[arg-type]  # None says that there is none
+    # A module that is None is one that is not installed (The Python Language Reference, 5.3.1).
+    aside: dict[str, Any] = {name: None for name in ("pyarrow", "pandas") if name not in sys.modules}
+    sys.modules.update(aside)
     try:
         return import_module("pyogrio")
     finally:

@@ -67,7 +67,9 @@ def _collect(path: Path, depth: int, result: list[Path]) -> None:
     if "<!" in text:  # a document type, in which entities are declared
         raise _refused(path, "a document type")
     try:
-        root = ElementTree.fromstring(text)  # noqa: S314 - without a document type there is nothing to expand
+        # Entities are declared in a document type, which was just refused: there is nothing to expand or
+        # fetch.
+        root = ElementTree.fromstring(text)  # noqa: S314 - of bounded size, and without entities
     except ElementTree.ParseError as error:
         raise MossError(
             f"{path} could not be read as a virtual grid: {error}.",

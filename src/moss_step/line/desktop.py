@@ -44,8 +44,8 @@ def install_desktop() -> None:
         if updater is not None:
             with suppress(OSError):
                 words = [updater, os.fspath(data / folder)]
-                # The desktop's own programs, found on the path, and given one folder of ours without a shell.
-                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - see above
+                # Only the two that _TELL names, as the desktop installed them.
+                subprocess.run(words, check=False, capture_output=True)  # noqa: S603 - no shell, one folder of ours
 
 
 def _quoted(path: Path) -> str:
