@@ -1,5 +1,6 @@
 """Bounds by construction: no setting is without limits, whatever its step does with it."""
 
+import json
 import math
 
 import numpy as np
@@ -89,3 +90,19 @@ def test_more_observers_than_can_be_looked_from_are_refused():
     check_count(MOST_OBSERVERS)
     with pytest.raises(AskedWronglyError, match="observers"):
         check_count(MOST_OBSERVERS + 1.0)
+
+
+def test_lists_are_written_as_json_where_a_setting_takes_them():
+    """As the command line and a shell script say what a study holds."""
+    rules = [
+        {"low": None, "high": 3.0, "code": 1, "name": "Level", "color": "#112233"},
+        {"low": 3.0, "high": None, "code": 2, "name": "Steep [2]", "color": "#445566"},
+    ]
+    classify, profile, opened = (catalogue()[k] for k in ("classify", "profile", "open_grid"))
+    assert classify.checked({"rules": json.dumps(rules)}) == classify.checked({"rules": rules})
+    assert profile.checked({"line": "[1, 2, 3, 4]"}) == profile.checked({"line": [1, 2, 3, 4]})
+    assert opened.checked({"source": "[1].tif"}).source == "[1].tif"  # text stays text
+    assert opened.checked({"source": "[1]"}).source == "[1]"
+    for text in ('[{"low": 1', "[1, 2", "[" * 100_000, '{"low": 1}', '["a"]'):
+        with pytest.raises(AskedWronglyError, match="rules"):
+            classify.checked({"rules": text})

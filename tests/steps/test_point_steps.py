@@ -98,6 +98,10 @@ def test_samples_are_shapes_or_segments_by_number():
 def test_too_few_examples_and_those_that_cannot_teach_are_refused():
     with pytest.raises(MossError, match="0 counter-examples"):
         run("train_class", {}, cloud=PARTED, samples=boxes("yes"))
+    samples = boxes("yes", "no")
+    fewer = Shapes(samples.geometry[:-1], {"example": samples.columns["example"][:-1]}, samples.crs)
+    with pytest.raises(MossError, match="There is 1 counter-example, and a class needs 2"):
+        run("train_class", {}, cloud=PARTED, samples=fewer)
     with pytest.raises(MossError, match="no segments to pick"):
         run("train_class", {"yes": [(1.0, 1.0)]}, cloud=YARD)
     with pytest.raises(MossError, match="No segment lies at"):

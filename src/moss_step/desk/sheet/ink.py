@@ -162,7 +162,7 @@ class Ink:
         self.painter.drawRect(QRectF(x, y, width, height))
 
     @staticmethod
-    def pen(width: float, color: str) -> QPen:
+    def pen(width: float, color: str | QColor) -> QPen:
         """A pen of a width in millimetres."""
         pen = QPen(QColor(color), width)
         pen.setCapStyle(Qt.PenCapStyle.FlatCap)

@@ -15,7 +15,7 @@ from moss_step.desk.plan.over import draw_all_shapes, write_all_names
 from moss_step.desk.plan.paths import path_of
 from moss_step.desk.sheet.ink import LEFT, MIDDLE, Ink
 from moss_step.scene.camera import Camera
-from moss_step.scene.colors import CARD, DEEP, OCHRE
+from moss_step.scene.colors import CARD, DEEP, INK, OCHRE
 from moss_step.scene.layers import Scene, draw_grids
 from moss_step.scene.sheet.ground import NetLine, View, net_of, plan_scene, scene_for, view_of
 from moss_step.scene.sheet.sheet import Sheet
@@ -100,9 +100,16 @@ def _mark_area(painter: QPainter, geometry: shapely.Geometry, camera: Camera) ->
     )
     path: QPainterPath = way.map(path_of(geometry))
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for color, width in ((QColor(255, 255, 255, 190), 6.0), (QColor(DEEP), 2.6)):
-        painter.setPen(Ink.pen(width, color.name(QColor.NameFormat.HexArgb)))
+    for color, width in ((_shining(CARD, 190), 6.0), (QColor(DEEP), 2.6)):
+        painter.setPen(Ink.pen(width, color))
         painter.drawPath(path)
+
+
+def _shining(color: str, alpha: int) -> QColor:
+    """A colour that lets what lies below shine through."""
+    result = QColor(color)
+    result.setAlpha(alpha)
+    return result
 
 
 def _draw_net(ink: Ink, part: PlanPart, view: View, lines: list[NetLine]) -> None:
@@ -112,7 +119,7 @@ def _draw_net(ink: Ink, part: PlanPart, view: View, lines: list[NetLine]) -> Non
         places = np.array([view.place(x, y, part.width, part.height) for x, y in line.xy])
         painter.save()
         painter.setClipRect(box, Qt.ClipOperation.IntersectClip)
-        painter.setPen(ink.pen(0.1, "#6026331E"))
+        painter.setPen(ink.pen(0.1, _shining(INK, 96)))
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in places.tolist()]))
         painter.restore()
         _write_net(ink, part, places, line)
