@@ -9,6 +9,7 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Sequence
+from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -65,12 +66,12 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "open": lambda a: _window(a.files, waits=a.nothing_run),
         "demo": lambda _: _window([], demo=True),
         "steps": _steps,
-        "run": _run,
-        "sheet": _sheet,
-        "hand-on": _several,
-        "parcel": _parcel,
-        "lineage": _lineage,
-        "script": _script,
+        "run": _later("running.run"),
+        "sheet": _later("sheeting.sheet"),
+        "hand-on": _later("several.several"),
+        "parcel": _later("parcels.parcel"),
+        "lineage": _later("lineages.lineage"),
+        "script": _later("lineages.script"),
         "check": _check,
         "schema": _schema,
         "practice": _practice,
@@ -81,6 +82,16 @@ def _answer(arguments: Sequence[str] | None) -> int:
         "manual": lambda _: print(manual(COMMANDS), end=""),
     }
     return commands[asked.command](asked) or DONE
+
+
+def _later(place: str) -> Callable[[argparse.Namespace], None]:
+    """A function of a module of the command line, loaded when it is asked for: the help should not wait."""
+    module, name = place.split(".")
+
+    def run(asked: argparse.Namespace) -> None:
+        getattr(import_module(f"moss_step.line.{module}"), name)(asked)
+
+    return run
 
 
 _STOPPED, _ENDED = (
@@ -192,46 +203,10 @@ def _steps(asked: argparse.Namespace) -> None:
         print(listing(" ".join(asked.words), asked.bench))
 
 
-def _run(asked: argparse.Namespace) -> None:
-    from moss_step.line.running import run
-
-    run(asked)
-
-
-def _sheet(asked: argparse.Namespace) -> None:
-    from moss_step.line.sheeting import sheet
-
-    sheet(asked)
-
-
 def _check(asked: argparse.Namespace) -> None:
     from moss_step.line.checking import check
 
     check(asked.studies, asked.sources, asked.quiet)
-
-
-def _lineage(asked: argparse.Namespace) -> None:
-    from moss_step.line.lineages import lineage
-
-    lineage(asked)
-
-
-def _script(asked: argparse.Namespace) -> None:
-    from moss_step.line.lineages import script
-
-    script(asked)
-
-
-def _several(asked: argparse.Namespace) -> None:
-    from moss_step.line.several import several
-
-    several(asked)
-
-
-def _parcel(asked: argparse.Namespace) -> None:
-    from moss_step.line.parcels import parcel
-
-    parcel(asked)
 
 
 def _schema(asked: argparse.Namespace) -> None:

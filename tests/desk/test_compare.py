@@ -101,7 +101,7 @@ def test_what_is_in_view_is_what_the_leading_plan_shows(two, settle):
 
 def test_escape_and_a_new_step_end_comparing(two, settle):
     two._escape()
-    assert not two.views.comparing and two.work.compared == () and two.plan.view.beyond is None
+    assert not two.views.comparing and two.work.now.compared == () and two.plan.view.beyond is None
     two.views.begin_comparing()
     settle(two)
     two.begin_step("aspect")

@@ -149,4 +149,11 @@ def test_scripts_and_lineage_of_the_study_are_written(demo, sheet, settle, tmp_p
     press(sheet, "The study as a script")
     settle(demo)
     assert not (tmp_path / "s.bat").exists()
+    linked = tmp_path / "linked.tif"
+    linked.symlink_to(demo.work.study.source_files[0])
+    before = linked.read_bytes()
+    choose_file(monkeypatch, linked)
+    press(sheet, "Lineage of the study")
+    settle(demo)
+    assert "is read for this" in demo.plan.message.text and linked.read_bytes() == before
     assert named(sheet, "Check a parcel") and DATA.exists()

@@ -70,7 +70,7 @@ def test_what_a_killed_program_left_half_unpacked_is_swept(tmp_path: Path) -> No
         folder.mkdir()
         (folder / "file").write_text("x")
     (tmp_path / f".moss-{ended}-link").symlink_to(elsewhere)
-    with half_folder(tmp_path) as part:
+    with half_folder(tmp_path / "made") as part:
         assert part.is_dir() and part.parent == tmp_path
         (part / "file").write_text("x")
         with whole_file(tmp_path / "beside.txt") as file:

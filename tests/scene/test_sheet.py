@@ -35,7 +35,7 @@ from moss_step.scene.sheet.north import declination_at, norths
 from moss_step.scene.sheet.rows import rows_of_result
 from moss_step.scene.sheet.sheet import sheets_of
 from moss_step.scene.sheet.trail import trail_lines
-from moss_step.scene.sheet.words import filled
+from moss_step.scene.sheet.words import filled, scale_text
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Shading, Step, Study
 from moss_step.study.pages import (
@@ -209,6 +209,18 @@ def test_fields_follow_the_study_and_never_tell_an_old_number(study: Study) -> N
     assert without == "[removed]"
     failing = study.changing("ground", lambda s: s.model_copy(update={"settings": {"source": "/gone.tif"}}))
     assert filled(sheet_of(failing, page), "{figure classes share of Steep}") == "[failed]"
+
+
+def test_a_scale_is_told_as_it_is() -> None:
+    told = {
+        5000: "1:5,000",
+        5025: "1:5,025",
+        12_500: "1:12,500",
+        1_250_000: "1:1,250,000",
+        7.5: "1:7.5",
+        0: "",
+    }
+    assert {scale: scale_text(scale) for scale in told} == told
 
 
 def test_rows_of_classes_and_of_shapes(study: Study) -> None:

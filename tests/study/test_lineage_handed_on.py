@@ -171,3 +171,7 @@ def test_the_command_line_hands_lineage_on(study: Study, tmp_path: Path) -> None
         call("script", "s.moss", "-o", "s.py").returncode == 0
         and call("script", "s.moss", "-o", "s.bat").returncode == 2
     )
+    source = Path(study.source_files[0])
+    before = source.read_bytes()
+    over = call("lineage", "s.moss", "-o", str(source), "--overwrite")
+    assert over.returncode == 2 and "is read for this" in over.stderr and source.read_bytes() == before

@@ -222,6 +222,15 @@ def test_a_step_that_fails_is_noted_and_stays_so(study: Study, tmp_path: Path) -
     assert not (tmp_path / "c.zip").exists()
 
 
+def test_a_parcel_replaces_no_source(study: Study, tmp_path: Path) -> None:
+    linked = tmp_path / "s.parcel.zip"
+    linked.symlink_to(study.source_files[0])
+    before = linked.read_bytes()
+    with pytest.raises(MossError, match="is read for this"):
+        pack(study, linked, Engine())
+    assert linked.read_bytes() == before
+
+
 def test_the_command_line_packs_and_checks(study: Study, tmp_path: Path) -> None:
     save_study(study, tmp_path / "s.moss")
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from moss_step.desk.first_looks import FirstLooks
-from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import ready_picture
@@ -56,11 +55,10 @@ class Reading(QObject):
             self._fetch(ref)
         return result
 
-    def frame(self, study: Study, ref: str, so_far: Value | None) -> Frame | None:
-        """Frame of a result, or of what there is so far."""
-        outcome = self._engine.outcome(study, ref) if ref and study.has(ref) else None
-        frame = getattr(so_far if outcome is None else outcome.value, "frame", None)
-        return frame if isinstance(frame, Frame) else None
+    def value(self, study: Study, ref: str, so_far: Value | None) -> Value | None:
+        """The value of a result, or what there is of it so far."""
+        outcome = self._engine.outcome(study, ref)
+        return so_far if outcome is None else outcome.value
 
     def _fetch(self, ref: str) -> None:
         """Bring a value back, once a change: two that do not fit together must not take turns for ever."""

@@ -159,7 +159,7 @@ class Views(QSplitter):
         view = self.plan.view
         view.divider.on, view.gather = False, _whole
         view.mark(None)
-        self.work.compare()
+        self.work.shown.compare()
         view.regather()
         self.plan.views.set(next((n for n, d in self._drawers.items() if d.isVisible()), "plan"))
 
@@ -191,7 +191,7 @@ class Views(QSplitter):
             self.end_comparing()
 
     def _on_changed(self) -> None:
-        if self.comparing and not self.work.compared:
+        if self.comparing and not self.work.now.compared:
             self.end_comparing()
 
     # --- which view is open

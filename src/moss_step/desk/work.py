@@ -21,6 +21,7 @@ from moss_step.desk.preferences import Preferences, keep
 from moss_step.desk.reading import Reading
 from moss_step.desk.recent import Recents
 from moss_step.desk.runner import Helper, Lane
+from moss_step.desk.shown import Shown
 from moss_step.desk.study_place import StudyPlace, read_study
 from moss_step.desk.worker import NewestWins
 from moss_step.model.errors import MossError
@@ -75,9 +76,9 @@ class Work(QObject):
     ) -> None:
         super().__init__()
         self._now: Snapshot | None = None
-        self._all_shown = False
-        self._compared: tuple[str, ...] = ()
-        self._paged: tuple[str, ...] = ()
+        self.shown = Shown(self)
+        self.shown.changed.connect(self.results)
+        self.shown.wanted.connect(self._on_wanted)
         self._publish_later = Later(self.published.emit, self)
         for signal in (self.changed, self.results, self.chosen, self.drafted):
             signal.connect(self._on_moved_on)
@@ -137,6 +138,12 @@ class Work(QObject):
     def path(self) -> Path | None:
         """The file of the study; None where it has none yet."""
         return self._place.path
+
+    @property
+    def files_read(self) -> list[str]:
+        """The files that the study is made of, and its own: nothing is written over them."""
+        study = self.study_with_draft
+        return [*study.source_files, *study.pictures, *([str(self.path)] if self.path is not None else [])]
 
     @property
     def chosen_id(self) -> str:
@@ -259,34 +266,6 @@ class Work(QObject):
             self._side.wish(study, usual, usual)
         self.drafted.emit()
 
-    def show_all(self) -> None:
-        """Let other coverings step back before the one that is made or looked at, or show them too."""
-        self._all_shown = not self._all_shown
-        self.results.emit()
-
-    @property
-    def compared(self) -> tuple[str, ...]:
-        """Two results that are drawn against each other; none otherwise, or when one is gone."""
-        there = all(self.study.has(ref) for ref in self._compared)
-        return self._compared if there else ()
-
-    @property
-    def _on_page(self) -> list[str]:
-        return [ref for ref in self._paged if self.study.has(ref)]
-
-    def compare(self, *refs: str) -> None:
-        """Draw two results against each other; none ends that."""
-        self._compared = refs
-        self.results.emit()
-
-    def lay_on_page(self, refs: tuple[str, ...]) -> None:
-        """Keep results ready that a page shows; none ends that."""
-        if refs != self._paged:
-            self._paged = refs
-            self._reading.forget()
-            self.results.emit()
-            self._start()
-
     def choose(self, ref: str) -> None:
         """Choose a step, or one of its results: its bench shows it."""
         if ref != self.chosen_ref or (ref and self.draft is not None):
@@ -384,10 +363,11 @@ class Work(QObject):
     def _snapshot(self) -> Snapshot:
         study, whole, engine = self.study, self.study_with_draft, self.engine
         said = {ref: s for ref, s in engine.all_said(whole).items() if s is not None}
+        compared = self.shown.compared(study)
         partly = self.draft is not None and DRAFT not in said and self._first.of_draft(whole) is not None
         pictures = {
             ref: p
-            for ref in drawable(study, self.chosen_ref, self.draft, (*self.compared, *self._on_page))
+            for ref in drawable(study, self.chosen_ref, self.draft, (*compared, *self.shown.on_page(study)))
             if (p := self.picture(ref)) is not None
         }
         running = frozenset(filter(None, (self._main.running_step, self._side.running_step)))
@@ -395,11 +375,11 @@ class Work(QObject):
         # What is being read already has a place, though its step has not ended.
         looks = {ref: p.value for ref, p in pictures.items() if ref not in said}
         frame = frame_of_plan(
-            study, self.chosen_ref, lambda ref: self._reading.frame(study, ref, looks.get(ref))
+            study, self.chosen_ref, lambda ref: self._reading.value(study, ref, looks.get(ref))
         )
         return Snapshot(
             study, whole, self.draft, self.chosen_ref, frame, said, failures, running, pictures,
-            self._all_shown, self.compared, partly,
+            self.shown.all, compared, partly,
         )  # fmt: skip
 
     def _on_moved_on(self) -> None:
@@ -479,13 +459,20 @@ class Work(QObject):
         self.helper.ask_long(question, take)
 
     def write(self, write: Callable[[], object], path: Path) -> None:
-        """Write a file in the files' thread; the person is told when it is there, or why it is not."""
+        """Write a file, which is none that the study is made of, in the files' thread; the person is told
+        when it is there, or why it is not.
+        """
+        read = self.files_read
+
+        def checked() -> None:
+            check_not_a_source(path, read)
+            write()
 
         def tell(answer: object) -> None:
             bad = isinstance(answer, MossError)
             self.message.emit(str(answer) if bad else f"Written: {path}", bad)
 
-        self.files.ask(write, tell)
+        self.files.ask(checked, tell)
 
     def hand_on(self, ref: str, path: Path) -> bool:
         """Write a result, or one of the step being made, in the format of the ending, with its lineage; tells
@@ -496,11 +483,7 @@ class Work(QObject):
             return False
         name = study.name_of(ref)
 
-        def write() -> None:
-            check_not_a_source(path, study.source_files)
-            hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path)
-
-        self.write(write, path)
+        self.write(lambda: hand_on(replace(outcome, lineage=lineage(study, ref, engine)), name, path), path)
         return True
 
     def save(self, path: Path) -> None:
@@ -582,9 +565,13 @@ class Work(QObject):
         targets = self.study.refs(asked=False)
         if self.chosen_ref and self.chosen_ref not in targets:
             targets.append(self.chosen_ref)
-        targets += [ref for ref in self._on_page if ref not in targets]
+        targets += [ref for ref in self.shown.on_page(self.study) if ref not in targets]
         if targets:
             self._main.wish(self.study, targets, self._reading.fetched)
+
+    def _on_wanted(self) -> None:
+        self._reading.forget()
+        self._start()
 
     def _on_began(self, step_id: str) -> None:
         self.running.emit(step_id, 0.0, "", -1.0)

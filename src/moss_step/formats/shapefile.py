@@ -72,7 +72,7 @@ def write_shapefile(path: Path, shapes: Shapes) -> None:
     options["geometry_type"] = f"Multi{kind}" if many and kind == "Point" else kind
     free = "The disk may be full. Free some space, or choose another."
     path = path.resolve() if path.is_symlink() else path
-    with in_words(path, "written", free), half_folder(path.parent) as work:
+    with in_words(path, "written", free), half_folder(path) as work:
         part = work / "new" / f"shapes{ENDING}"
         part.parent.mkdir()
         with warnings.catch_warnings():

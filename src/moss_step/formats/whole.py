@@ -60,10 +60,14 @@ def whole_file(path: Path, side_files: Callable[[Path], list[Path]] = lambda _: 
 
 
 @contextmanager
-def half_folder(parent: Path) -> Iterator[Path]:
-    """Give a temporary folder within another one; it goes when the block ends, or is swept after a kill."""
-    sweep(parent)
-    part = Path(tempfile.mkdtemp(prefix=f"{_HALF}{os.getpid()}-", dir=parent))
+def half_folder(path: Path) -> Iterator[Path]:
+    """Give a temporary folder beside ``path``; it goes when the block ends, or is swept after a kill.
+
+    Raises MossError in plain words where none can be made.
+    """
+    with _named(path, "written"):
+        sweep(path.parent)
+        part = Path(tempfile.mkdtemp(prefix=f"{_HALF}{os.getpid()}-", dir=path.parent))
     try:
         yield part
     finally:

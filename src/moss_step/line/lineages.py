@@ -28,6 +28,7 @@ def lineage(asked: argparse.Namespace) -> None:
     from moss_step.formats.whole import write_text
     from moss_step.study import record
     from moss_step.study.engine import Engine
+    from moss_step.study.hand_on import check_not_a_source
     from moss_step.study.prov import as_prov
     from moss_step.study.saving import load_study
 
@@ -43,6 +44,7 @@ def lineage(asked: argparse.Namespace) -> None:
         raise AskedWronglyError(
             f"The study has no result '{asked.of}'.", f"It has: {', '.join(study.refs()[:40])}."
         )
+    check_not_a_source(out, [*study.source_files, str(asked.study)])
     make_ready([Out("", out)], asked.overwrite)
     engine = Engine()
     with Bar(asked.quiet) as progress:
@@ -86,6 +88,7 @@ def script(asked: argparse.Namespace) -> None:
     Raises MossError when it cannot be read or written, AskedWronglyError for another ending.
     """
     from moss_step.formats.whole import write_text
+    from moss_step.study.hand_on import check_not_a_source
     from moss_step.study.saving import load_study
     from moss_step.study.script import ENDINGS, script_of
 
@@ -94,6 +97,7 @@ def script(asked: argparse.Namespace) -> None:
             f"A script cannot be written as '{asked.out.name}'.", f"End it in {', '.join(ENDINGS)}."
         )
     study = load_study(asked.study)
+    check_not_a_source(asked.out, [*study.source_files, str(asked.study)])
     make_ready([Out("", asked.out)], asked.overwrite)
     write_text(asked.out, script_of(study, asked.out))
     remember(asked.out)

@@ -10,6 +10,7 @@ from functools import cached_property
 
 from moss_step.model.class_map import ClassMap
 from moss_step.model.frame import Frame
+from moss_step.model.outcome import Value
 from moss_step.model.surface import Surface
 from moss_step.scene.layers import Scene, scene_of, scene_of_one, shape_order
 from moss_step.scene.picture import Picture
@@ -93,10 +94,15 @@ class Snapshot:
         ]
 
 
-def frame_of_plan(study: Study, chosen_ref: str, frame_of: Callable[[str], Frame | None]) -> Frame | None:
+def frame_of_plan(study: Study, chosen_ref: str, value_of: Callable[[str], Value | None]) -> Frame | None:
     """The frame that the plan is drawn in: of the shaded ground, or of the first grid there is; that of the
     chosen result where it lies in another system, or it could not be seen.
     """
+
+    def frame_of(ref: str) -> Frame | None:
+        frame = getattr(value_of(ref), "frame", None) if ref and study.has(ref) else None
+        return frame if isinstance(frame, Frame) else None
+
     usual = next((f for ref in (study.shading.ground, *study.refs()) if (f := frame_of(ref))), None)
     chosen = frame_of(chosen_ref)
     if chosen is None or usual is None or chosen.system is None or usual.system is None:

@@ -371,6 +371,13 @@ def refs_of(part: Part) -> list[str]:
     return [r for r in (single, *several) if r]
 
 
+def texts_of(part: AnyPart) -> tuple[str, ...]:
+    """Words of a part in which fields may stand."""
+    if part.kind == "text":
+        return (part.text,)
+    return tuple(text for _, text in part.rows) if part.kind == "title" else ()
+
+
 def changed(part: AnyPart, **values: Any) -> AnyPart:
     """A part with other values, checked. Raises ValidationError for what it does not take."""
     result: AnyPart = type(part).model_validate({**part.model_dump(), **values})

@@ -27,13 +27,13 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from moss_step import __version__
 from moss_step.formats.source import files_of
 from moss_step.formats.vector import split_layer
-from moss_step.formats.whole import in_words, printable, whole_file
+from moss_step.formats.whole import half_folder, in_words, printable, whole_file
 from moss_step.kinds.registry import kind_of
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study, file_name
-from moss_step.study.hand_on import hand_on
+from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.record import lineage
 from moss_step.study.saving import as_data, load_study, with_paths
 
@@ -133,9 +133,11 @@ def pack(
 ) -> Manifest:
     """Run a study and write it as a parcel, whole or not at all.
 
-    Raises MossError when a source is missing or the parcel cannot be written; a step that fails is noted.
+    Raises MossError when a source is missing or the parcel cannot be written, AskedWronglyError where it
+    would replace a source; a step that fails is noted.
     """
     progress = progress or silent()
+    check_not_a_source(path, [*study.source_files, *study.pictures])
     figures, failed = _figures(study, engine, progress.part(0.0, 0.6))
     named = list(dict.fromkeys([*study.source_files, *study.pictures]))
     with (
@@ -291,15 +293,11 @@ def unpack(path: Path, folder: Path, progress: Progress | None = None) -> Path:
     with _opened(path) as held:
         manifest = _manifest(held, path)
         _check_room(held, path, folder.parent)
-        with in_words(folder, "written", "The disk may be full. Free some space, or choose another."):
-            part = Path(tempfile.mkdtemp(prefix=".moss-parcel-", dir=folder.parent))
-        try:
-            with in_words(path, "unpacked"):
-                _unpack_all(held, manifest, part, path, progress)
-            part.chmod(0o755)
+        with half_folder(folder) as work, in_words(path, "unpacked"):
+            part = work / "parcel"
+            part.mkdir()
+            _unpack_all(held, manifest, part, path, progress)
             part.rename(folder)
-        finally:
-            shutil.rmtree(part, ignore_errors=True)
     return folder / STUDY
 
 

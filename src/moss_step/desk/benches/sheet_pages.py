@@ -149,7 +149,7 @@ class PagesPanel(QWidget):
         if on:
             self.refresh()
         else:
-            self.work.lay_on_page(())
+            self.work.shown.lay_on_page(())
             self.page_wanted.emit(None)
 
     def refresh(self) -> None:
@@ -167,7 +167,7 @@ class PagesPanel(QWidget):
         self.writer.setEnabled(page is not None)
         if not self._on:
             return
-        self.work.lay_on_page(() if page is None else tuple(wanted_by(self.work.study, page)))
+        self.work.shown.lay_on_page(() if page is None else tuple(wanted_by(self.work.study, page)))
         self.view.show_sheet(self._sheet(page))
         self.page_wanted.emit(None if page is None else self.view)
         self._show_fields()

@@ -11,9 +11,11 @@ from moss_step.desk.plain import set_tip
 from moss_step.desk.sheet.output import write_sheets
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
+from moss_step.model.progress import Progress
 from moss_step.scene.sheet.layouts import trail_page
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.graph import file_name
+from moss_step.study.hand_on import check_not_a_source
 from moss_step.study.parcel import ENDING, Checked, Manifest, check_parcel, pack
 from moss_step.study.prov import as_prov
 from moss_step.study.script import script_of
@@ -148,7 +150,10 @@ class StudyPanel(QWidget):
             return
         sheet = Sheet(now, trail_page(study, ()), digest=work.engine.file_hash)
 
-        work.ask_long(
-            lambda progress: write_sheets([sheet], path, None, progress),
-            lambda _: work.message.emit(f"Written: {path}", False),
-        )
+        read = work.files_read
+
+        def write(progress: Progress) -> object:
+            check_not_a_source(path, read)
+            return write_sheets([sheet], path, None, progress)
+
+        work.ask_long(write, lambda _: work.message.emit(f"Written: {path}", False))

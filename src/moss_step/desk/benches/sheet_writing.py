@@ -76,7 +76,7 @@ class PageWriter(QWidget):
         except MossError as error:
             work.message.emit(str(error), True)
             return
-        sources = [*work.study.source_files, *([str(work.path)] if work.path is not None else [])]
+        sources = work.files_read
 
         def write(progress: Progress) -> Written:
             check_not_a_source(path, sources)

@@ -126,7 +126,7 @@ class CompareBar(QFrame):
     def _tell(self) -> None:
         left, right = str(self.left.currentData()), str(self.right.currentData())
         if not self.isHidden() and left and right:
-            self.work.compare(left, right)
+            self.work.shown.compare(left, right)
             self._say("")
 
     def _differ(self) -> None:

@@ -176,7 +176,7 @@ class KeyPanel(QFrame):
             self.work.study.shading,
             self._open,
             self.work.chosen_ref,
-            self.work.compared,
+            self.work.now.compared,
             scene.undrawn,
             tuple((la.step, la.name, id(la.picture), la.ranges) for la in scene.layers),
             scene.telling,
@@ -198,7 +198,7 @@ class KeyPanel(QFrame):
         listed = {k.step for k in self.work.study.key}
         front, draft = front_of(self.work.now), self.work.draft
         replaced = replaced_by(front, draft) if draft else front
-        if front in drawn and replaced not in listed and not self.work.compared:
+        if front in drawn and replaced not in listed and not self.work.now.compared:
             making = "being made; in view so far" if self.work.now.drawn_partly else "being made"
             self._add_row(drawn[front].row, drawn[front], making if draft else "chosen, not kept in the Key")
         for side, word in zip(self.work.now.sides, ("left", "right"), strict=False):

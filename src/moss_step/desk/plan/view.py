@@ -487,7 +487,7 @@ class PlanView(QWidget):
         elif key == Qt.Key.Key_K:
             self.fold_wanted.emit()
         elif key == Qt.Key.Key_B:
-            self.work.show_all()
+            self.work.shown.show_all()
         elif key == Qt.Key.Key_P:
             self.pin(at)
         elif key == Qt.Key.Key_Escape:

@@ -28,6 +28,7 @@ from moss_step.study.pages import (
     TextPart,
     TitlePart,
     TrailPart,
+    texts_of,
 )
 
 _SIDE, _GAP, _HEAD, _FOOT = 62.0, 5.0, 12.0, 24.0
@@ -205,7 +206,7 @@ def told_by_area(page: Page, columns: Mapping[str, np.ndarray], symbols: Mapping
     """The page of an atlas with the name and the main figures of its area, where no text of it tells any
     yet.
     """
-    if any("{area" in p.text for p in page.parts if p.kind == "text"):
+    if any("{area" in text for p in page.parts for text in texts_of(p)):
         return page
     titles = [p.id for p in page.parts if p.kind == "text" and p.text == "{page}"]
     page = page.changing(titles, lambda p: p.model_copy(update={"text": "{page}: {area}"}))

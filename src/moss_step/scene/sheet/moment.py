@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
+from moss_step.model.outcome import Value
 from moss_step.model.progress import Progress, silent
 from moss_step.scene.picture import Picture
 from moss_step.scene.pictures import prepared_picture
@@ -13,19 +13,14 @@ from moss_step.scene.sheet.words import figures_in
 from moss_step.scene.snapshot import Snapshot, frame_of_plan
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
-from moss_step.study.pages import Page
+from moss_step.study.pages import Page, texts_of
 
 
 def wanted_by(study: Study, page: Page) -> list[str]:
     """Results that a page needs: those that it draws, and those whose figures it tells."""
     named = drawn_by(Sheet(Snapshot(study, study), page))
     for part in page.parts:
-        texts = (
-            [getattr(part, "text", ""), *(text for _, text in getattr(part, "rows", ()) or () if text)]
-            if (part.kind in ("text", "title"))
-            else []
-        )
-        for text in texts:
+        for text in texts_of(part):
             named += figures_in(text)
     ground = study.shading.ground
     return [r for r in dict.fromkeys([*named, ground]) if r and study.has(r)]
@@ -48,12 +43,11 @@ def moment(engine: Engine, study: Study, page: Page, progress: Progress | None =
     said = {ref: s for ref, s in engine.all_said(study).items() if s is not None}
     failures = engine.failures(study, [ref for ref in study.refs() if ref not in said])
 
-    def frame_of(ref: str) -> Frame | None:
-        outcome = engine.outcome(study, ref) if ref and study.has(ref) else None
-        frame = getattr(outcome.value, "frame", None) if outcome is not None else None
-        return frame if isinstance(frame, Frame) else None
+    def value_of(ref: str) -> Value | None:
+        outcome = engine.outcome(study, ref)
+        return None if outcome is None else outcome.value
 
-    frame = frame_of_plan(study, "", frame_of)
+    frame = frame_of_plan(study, "", value_of)
     return Snapshot(
         study=study, study_with_draft=study, frame=frame, said=said, failures=failures, pictures=pictures
     )

@@ -73,7 +73,9 @@ def _filled(sheet: Sheet, field: str, scale: float) -> Piece | None:
 
 def scale_text(scale: float) -> str:
     """A scale as a ratio; empty for none."""
-    return f"1:{round(scale, -len(str(int(scale))) + 3 if scale >= 1000 else 0):,.0f}" if scale > 0 else ""
+    if scale <= 0:
+        return ""
+    return f"1:{scale:,.0f}" if scale >= 1000 else f"1:{scale:.4g}"
 
 
 def _of_area(sheet: Sheet, column: str) -> Piece:
