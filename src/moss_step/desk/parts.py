@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QMenu,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -251,6 +252,22 @@ def close_column(box: QWidget) -> QVBoxLayout:
     layout.setContentsMargins(0, 0, 0, 0)
     layout.setSpacing(5)
     return layout
+
+
+def tool_menu(text: str, tip: str, items: Sequence[tuple[str, Callable[[], object]]]) -> QToolButton:
+    """A button with a menu."""
+    result = QToolButton()
+    result.setText(text)
+    result.setIcon(icon("caret-down"))
+    result.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+    result.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+    result.setAccessibleName(text)
+    set_tip(result, tip)
+    menu = QMenu(result)
+    for title, run in items:
+        menu.addAction(title, run)
+    result.setMenu(menu)
+    return result
 
 
 def scrolled(body: QWidget) -> QScrollArea:

@@ -15,10 +15,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from moss_step.desk.parts import Facts, Later, button, clear, label, line, row, scrolled
+from moss_step.desk.parts import Facts, Later, button, clear, label, line, row, scrolled, tool_menu
 from moss_step.desk.plain import set_tip
 from moss_step.desk.plan.drawing import shape_color
-from moss_step.desk.sheet.form import tool_menu
 from moss_step.desk.work import Work
 from moss_step.formats.whole import write_text
 from moss_step.kinds.registry import kind_named, kind_of

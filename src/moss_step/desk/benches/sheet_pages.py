@@ -9,9 +9,21 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QMenu, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.sheet_writing import PageWriter
-from moss_step.desk.parts import Later, More, Note, button, close_column, label, line, row, scrolled, tool
+from moss_step.desk.parts import (
+    Later,
+    More,
+    Note,
+    button,
+    close_column,
+    label,
+    line,
+    row,
+    scrolled,
+    tool,
+    tool_menu,
+)
 from moss_step.desk.sheet.fields import FIELDS, LOOK, PLACE, PLAIN_FIELDS, SIZES, fields_of_page
-from moss_step.desk.sheet.form import About, PartForm, tool_menu
+from moss_step.desk.sheet.form import About, PartForm
 from moss_step.desk.sheet.view import PageView
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -35,6 +34,7 @@ from moss_step.scene.grading import Grading, grading_of
 from moss_step.scene.kinds.shapes import ShapesPicture
 from moss_step.scene.layers import Layer
 from moss_step.scene.readings import Reading
+from moss_step.scene.rounding import round_below
 from moss_step.study.graph import KeyRow
 
 _OUTLINES = (DEEP, WATER, OCHRE, MOSS, VIOLET)
@@ -287,8 +287,7 @@ def scale_length(
     most = metres_per_pixel * most_pixels / unit.factor
     if not (0 < most < 1e9):
         return 0.0, ""
-    power = 10.0 ** math.floor(math.log10(most))
-    distance = max(k for k in (1.0, 2.0, 5.0) if k * power <= most) * power
+    distance = round_below(most)
     if unit == METRE and distance >= 1000:
         text = f"{distance / 1000:g} km"
     elif unit == METRE and distance < 1:

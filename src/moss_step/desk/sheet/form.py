@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QPlainTextEdit,
     QPushButton,
-    QToolButton,
     QWidget,
 )
 
@@ -25,7 +24,6 @@ from moss_step.desk.controls import PlainSpin
 from moss_step.desk.parts import button, clear, label
 from moss_step.desk.plain import set_tip
 from moss_step.desk.sheet.fields import CHOICES, SCALES, Field
-from moss_step.desk.theme import icon
 from moss_step.desk.work import Work
 from moss_step.scene.pictures import has_place
 from moss_step.study.pages import Page
@@ -295,19 +293,3 @@ def _rows_of(text: str) -> tuple[tuple[str, str], ...]:
     """Rows of a title block of typed lines."""
     pairs = [line.partition(":") for line in text.split("\n") if line.strip()]
     return tuple((word.strip(), what.strip()) for word, _, what in pairs)
-
-
-def tool_menu(text: str, tip: str, items: Sequence[tuple[str, Callable[[], object]]]) -> QToolButton:
-    """A button with a menu."""
-    result = QToolButton()
-    result.setText(text)
-    result.setIcon(icon("caret-down"))
-    result.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
-    result.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-    result.setAccessibleName(text)
-    set_tip(result, tip)
-    menu = QMenu(result)
-    for title, run in items:
-        menu.addAction(title, run)
-    result.setMenu(menu)
-    return result

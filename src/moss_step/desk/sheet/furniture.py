@@ -1,20 +1,18 @@
-"""What explains a plan on a page: key, scale, north, title block, text, lineage and pictures."""
+"""What stands beside a plan on a page: key, scale, north, title block, text, lineage and pictures."""
 
 from __future__ import annotations
 
 import math
 from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt
 from PySide6.QtGui import QColor, QImage, QPolygonF
 
-from moss_step.desk.plan.drawing import shape_color
 from moss_step.desk.sheet.ink import LEFT, MIDDLE, POINT, RIGHT, Ink, broken, fitted, line_height, width_of
-from moss_step.model.units import METRE, Unit
+from moss_step.desk.sheet.key import draw_legends
+from moss_step.model.units import METRE
 from moss_step.scene.colors import CARD, DIM, INK, MUTED, OCHRE
-from moss_step.scene.layers import Layer
-from moss_step.scene.picture import Legend, Ramp
-from moss_step.scene.sheet.greys import alike_in_grey
+from moss_step.scene.rounding import round_below
 from moss_step.scene.sheet.ground import View, plan_scene, view_of
 from moss_step.scene.sheet.north import Norths, norths
 from moss_step.scene.sheet.sheet import Sheet
@@ -33,8 +31,8 @@ from moss_step.study.pages import (
     TitlePart,
 )
 
-_PATCH_W, _RAMP_H, _LEAST_BAR = 6.0, 3.2, 12.0
-"""Millimetres of a patch of colour, of a ramp, and that a scale needs for a bar."""
+_LEAST_BAR = 12.0
+"""Millimetres that a scale needs for a bar."""
 _MOST_PIXELS = 64_000_000
 """Pixels that a picture of a file may have."""
 _PLAIN = ("PNG", "JPEG", "BMP", "GIF", "WEBP", "TIFF")
@@ -53,116 +51,17 @@ def _plan_of(ink: Ink, sheet: Sheet, part: KeyPart | ScalePart | NorthPart) -> t
     return None
 
 
-# --- key
-
-
 def draw_key(ink: Ink, sheet: Sheet, part: KeyPart) -> None:
     """Explain what a plan draws, from top to bottom; what has no room is told."""
     of = _plan_of(ink, sheet, part)
-    if of is None:
-        return
-    scene = plan_scene(sheet, of[0])
-    y, left = 0.0, list(scene.layers)
-    with ink.within(QRectF(0, 0, part.width, part.height)):
-        while left:
-            height = _legend(ink, sheet, left[0], part, y, draw=False)
-            if y + height > part.height + 0.01:
-                break
-            _legend(ink, sheet, left.pop(0), part, y, draw=True)
-            y += height
-        shading = scene.shading
-        if not left and scene.ground is not None and shading.on and y + line_height(part.size) <= part.height:
-            text = f"Relief shading, light from {shading.azimuth:g}°"
-            ink.write(fitted(text, part.size, part.width), 0, y + part.size * POINT, part.size, color=MUTED)
-    if left:
-        ink.remark(f"The key has no room for '{left[0].name}'. Make it higher, or its letters smaller.")
-
-
-def _legend(ink: Ink, sheet: Sheet, layer: Layer, part: KeyPart, y: float, draw: bool) -> float:
-    """Draw what explains one result, or only measure it; gives its height."""
-    size, step = part.size, line_height(part.size)
-    color = shape_color(sheet.now.shape_order.get(layer.step, 0))
-    legend = layer.picture.legend(layer.row, layer.ranges, color, sheet.now.study.telling)
-    top, base = y, size * POINT * 0.95
-    for line in broken(layer.name, size, part.width, bold=True):
-        if draw:
-            ink.write(line, 0, y + base, size, bold=True)
-        y += step
-    if draw:
-        ink.hit(0, top, part.width, y - top, layer.step)
-        said = alike_in_grey(layer.name, legend)
-        if said:
-            ink.remark(said)
-    if legend.title:
-        if draw:
-            ink.write(fitted(legend.title, size, part.width), 0, y + base, size, color=MUTED)
-        y += step
-    for name, tone in legend.classes:
-        lines = broken(name, size, part.width - _PATCH_W - 2)
-        if draw:
-            _patch(ink, legend, layer, tone, y + base, size)
-            for k, line in enumerate(lines):
-                ink.write(line, _PATCH_W + 2, y + base + k * step, size)
-        y += max(len(lines), 1) * step
-    if legend.ramp is not None:
-        if draw:
-            _ramp(ink, legend.ramp, part, y)
-        y += _RAMP_H + 0.6 + step
-    return y - top + 0.4 * step
-
-
-def _patch(ink: Ink, legend: Legend, layer: Layer, tone: str, base: float, size: float) -> None:
-    high = size * POINT * 0.8
-    if layer.picture.shapes is not None and layer.picture.shapes.value.kind == "lines":
-        ink.line(0, base - high / 2, _PATCH_W, base - high / 2, 0.6, tone)
-        return
-    if layer.picture.on_top:
-        ink.painter.setPen(ink.pen(0.2, CARD))
-        ink.painter.setBrush(QColor(tone))
-        ink.painter.drawEllipse(QPointF(_PATCH_W / 2, base - high / 2), high / 2, high / 2)
-        return
-    plain = layer.picture.shapes is not None and not legend.title
-    ink.painter.setOpacity(layer.row.opacity)
-    ink.box(
-        0,
-        base - high,
-        _PATCH_W,
-        high,
-        0.5 if plain else 0.12,
-        tone if plain else MUTED,
-        "" if plain else tone,
-    )
-    ink.painter.setOpacity(1.0)
-
-
-def _ramp(ink: Ink, ramp: Ramp, part: KeyPart, y: float) -> None:
-    bar = QImage(ramp.colors.data, 256, 1, 768, QImage.Format.Format_RGB888).copy()
-    ink.painter.drawImage(QRectF(0, y + 0.4, part.width, _RAMP_H), bar)
-    ink.box(0, y + 0.4, part.width, _RAMP_H, 0.12, MUTED)
-    base = y + _RAMP_H + 0.6 + part.size * POINT
-    low, high = ramp.ends
-    ink.write(low, 0, base, part.size, color=MUTED)
-    ink.write(high, part.width, base, part.size, RIGHT, color=MUTED)
-    free = width_of(low, part.size) + 1.5, part.width - width_of(high, part.size) - 1.5
-    for at, text in ramp.marks:
-        half, x = width_of(text, part.size) / 2, at * part.width
-        if x - half > free[0] and x + half < free[1]:
-            ink.line(x, y + _RAMP_H - 0.4, x, y + _RAMP_H + 0.4, 0.15)
-            ink.write(text, x, base, part.size, MIDDLE, color=MUTED)
-            free = x + half + 1.5, free[1]
+    if of is not None:
+        scene = plan_scene(sheet, of[0])
+        left = draw_legends(ink, scene, sheet.now.shape_order, QSizeF(part.width, part.height), part.size)
+        if left:
+            ink.remark(f"The key has no room for '{left}'. Make it higher, or its letters smaller.")
 
 
 # --- scale and north
-
-
-def bar_of(scale: float, width: float, unit: Unit) -> tuple[float, float]:
-    """The longest round distance in a unit whose bar is no wider than so many millimetres: distance in the
-    unit, and the bar's millimetres.
-    """
-    most = width / 1000.0 * scale / unit.factor
-    power = 10.0 ** math.floor(math.log10(most))
-    distance = max(k for k in (1.0, 2.0, 5.0) if k * power <= most * (1 + 1e-9)) * power
-    return distance, distance * unit.factor / scale * 1000.0
 
 
 def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
@@ -178,7 +77,8 @@ def draw_scale(ink: Ink, sheet: Sheet, part: ScalePart) -> None:
         ink.remark("A scale is too narrow for a bar.")
     elif part.as_bar:
         unit = sheet.now.study.telling.length or METRE
-        distance, long = bar_of(view.scale, part.width - 8.0, unit)
+        distance = round_below((part.width - 8.0) / 1000.0 * view.scale / unit.factor)
+        long = distance * unit.factor / view.scale * 1000.0
         by, symbol = (1000.0, "km") if unit == METRE and distance >= 1000 else (1.0, unit.symbol)
         top, high = y + line_height(size), 1.4
         for k in range(4):

@@ -13,6 +13,7 @@ from pyproj import CRS
 from moss_step.model.frame import Box, Frame, carried
 from moss_step.scene.camera import Camera
 from moss_step.scene.layers import Layer, Scene
+from moss_step.scene.rounding import round_below
 from moss_step.scene.sheet.sheet import Sheet
 from moss_step.study.graph import KeyRow
 from moss_step.study.pages import PlanPart
@@ -20,6 +21,8 @@ from moss_step.study.pages import PlanPart
 _FITS = 0.02
 _NET_MM = 35.0
 """Millimetres between lines of a net, about, where no step is given."""
+_NEAR = 1.25
+"""By how much a round step may be larger than what is wanted."""
 _POINTS = 60
 
 
@@ -189,7 +192,11 @@ def net_of(part: PlanPart, view: View, frame: Frame | None) -> list[NetLine]:
     box = view.box(part.width, part.height)
     if part.net == "metres" and not frame.geographic:
         unit = frame.metres_per_unit
-        step = part.net_step / unit if part.net_step else _round_step(_NET_MM * view.scale / 1000.0 / unit)
+        step = (
+            part.net_step / unit
+            if part.net_step
+            else round_below(_NEAR * _NET_MM * view.scale / 1000.0 / unit)
+        )
         return _straight(box, step, (partial(_metric, step),) * 2)
     if frame.geographic:
         if frame.degrees_per_unit != 1.0:
@@ -199,18 +206,13 @@ def net_of(part: PlanPart, view: View, frame: Frame | None) -> list[NetLine]:
     return [] if frame.system is None else _graticule(part, view, box, frame.system)
 
 
-def _round_step(wanted: float) -> float:
-    power = 10.0 ** math.floor(math.log10(wanted))
-    return max(k for k in (1.0, 2.0, 5.0, 10.0) if k * power <= 1.25 * wanted) * power
-
-
 def _degree_step(wanted: float) -> float:
     """Degrees, minutes or seconds that are round."""
     for unit in (1.0, 1 / 60, 1 / 3600):
-        steps = [k * unit for k in (1, 2, 5, 10, 15, 20, 30) if k * unit <= 1.25 * wanted]
+        steps = [k * unit for k in (1, 2, 5, 10, 15, 20, 30) if k * unit <= _NEAR * wanted]
         if steps:
             return steps[-1]
-    return _round_step(wanted * 3600) / 3600
+    return round_below(_NEAR * wanted * 3600) / 3600
 
 
 def _marks(low: float, high: float, step: float) -> list[float]:
