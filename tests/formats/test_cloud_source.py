@@ -15,7 +15,7 @@ from moss_step.model.fields import FIELDS
 from moss_step.model.progress import silent
 from moss_step.model.units import FOOT, METRE
 from moss_step.steps.catalogue import catalogue, opening
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 

@@ -9,7 +9,7 @@ from xml.etree import ElementTree
 import numpy as np
 import pytest
 import rasterio
-from rasterio.transform import Affine
+from rasterio.transform import Affine, from_origin
 from rio_cogeo.cogeo import cog_validate
 
 from moss_step.formats.raster import describe, read_class_map, read_surface, split_band
@@ -348,3 +348,24 @@ def test_overviews_of_counts_and_bearings_hold_values_of_the_grid(tmp_path, quan
     with rasterio.open(tmp_path / "many.tif", overview_level=0) as file:
         coarse = file.read(1)
     assert (set(np.unique(coarse)) <= {0.0, 1.0, 2.0, 3.0}) is (quantity != "elevation")
+
+
+@pytest.mark.parametrize("gone", [-9999.0, 0.0, 3.0e38, -3.4028234663852886e38, np.nan, 0.1])
+def test_what_stands_for_no_data_is_what_the_raster_library_takes_for_it(tmp_path: Path, gone: float) -> None:
+    """Values next to it, too: single precision counts as equal within two steps."""
+    single = np.float32(gone) if abs(gone) < 3.5e38 else np.float32(1.0)
+    near = [single]
+    for _ in range(12):
+        near += [np.nextafter(near[-1], np.float32(np.inf))]
+    below = [np.nextafter(single, np.float32(-np.inf))]
+    values = np.array([*near, *below, 0.0, 1.0, -1.0, 2e38, -2e38, np.nan], np.float32)[None]
+    path = tmp_path / "near.tif"
+    with rasterio.open(
+        path, "w", driver="GTiff", height=1, width=values.size, count=1, dtype="float32", nodata=gone,
+        crs="EPSG:32628", transform=from_origin(0, 0, 1, 1),
+    ) as file:  # fmt: skip
+        file.write(values, 1)
+    with rasterio.open(path) as file:
+        expected = np.where(file.read_masks(1) == 0, np.nan, values)
+    expected[np.isinf(expected)] = np.nan
+    np.testing.assert_array_equal(read_surface(path)[0].values, expected)

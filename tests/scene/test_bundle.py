@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 import sqlite3
 import subprocess
 import sys
+import zipfile
 from contextlib import closing
 from pathlib import Path
 
@@ -104,6 +106,9 @@ def test_a_spreadsheet_holds_numbers_and_no_formula(tmp_path: Path) -> None:
     table = Table({"z": np.array([1.0, 2.0]), "n": np.array([1, 2])}, {"z": METRE})
     hand_on(Outcome(table, ""), "t", tmp_path / "t.xlsx")
     assert [r[:2] for r in load_workbook(tmp_path / "t.xlsx")["Columns"].values][1] == ("z", "m")
+    with zipfile.ZipFile(tmp_path / "t.xlsx") as held:
+        times = re.findall(r">(\d{4}-[^<]*)<", held.read("docProps/core.xml").decode())
+    assert len(times) == 2 and len(set(times)) == 1, "neither says when it was written"
     first = (tmp_path / "t.xlsx").read_bytes()
     hand_on(Outcome(table, ""), "t", tmp_path / "t.xlsx")
     assert (tmp_path / "t.xlsx").read_bytes() == first

@@ -217,6 +217,9 @@ def close_the_list() -> None:
     os.environ["CPL_VSIL_CURL_ALLOWED_EXTENSIONS"] = ".none"
     os.environ["OGR_SQLITE_LOAD_EXTENSIONS"] = ""
     os.environ["PROJ_NETWORK"] = "OFF"
+    os.environ.setdefault(
+        "GDAL_CACHEMAX", "256"
+    )  # megabytes: a row of tiles of a wide grid, and not a share of all memory
     os.environ["HDF5_PLUGIN_PRELOAD"] = "::"  # no filters from elsewhere
     logging.getLogger("rasterio").addHandler(
         logging.NullHandler()

@@ -24,7 +24,8 @@ from moss_step.model.arrays import blurred
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, reference_system
-from moss_step.model.kernels.summary import drop_infinite
+from moss_step.model.kernels.blanks import drop_infinite, drop_value
+from moss_step.model.mapped import let_go, room_for, room_to_map, too_large
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -46,6 +47,10 @@ QUANTITY, UNIT, LINEAGE = "MOSS_STEP_QUANTITY", "MOSS_STEP_UNIT", "MOSS_STEP_LIN
 """Tags of a band that say what it measures, and in which unit: a file remembers what no format has a field
 for.
 """
+INFINITE_TAKEN = "Infinite values are taken as no-data."
+KEPT_DOUBLE = "The relief is small for so large values: they are kept in double precision."
+_LET_GO = 8
+"""Blocks of rows between two times that a mapped grid is taken out of memory while it is read."""
 ENDINGS = (".tif", ".tiff", ".asc", netcdf.ENDING)
 
 _QUANTITIES = {
@@ -83,6 +88,14 @@ class RasterFacts:
     """What was taken for a reference system that the file only hints at, in words."""
 
     @property
+    def exact(self) -> bool:
+        """Whether single precision holds every value of its type."""
+        return self.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (
+            self.scale,
+            self.offset,
+        ) == (1.0, 0.0)
+
+    @property
     def rotated(self) -> bool:
         """Whether the grid's rows do not run east."""
         return bool(abs(self.transform.b) > 1e-12 or abs(self.transform.d) > 1e-12)
@@ -110,7 +123,7 @@ def split_band(source: str) -> tuple[Path, Band]:
 
 
 @contextmanager
-def _opened(path: Path, band: Band = None, values: bool = True) -> Iterator[DatasetReader]:
+def opened(path: Path, band: Band = None, values: bool = True) -> Iterator[DatasetReader]:
     """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were checked;
     a classic NetCDF file by its own reader, without its values where those are not wanted.
     """
@@ -120,6 +133,39 @@ def _opened(path: Path, band: Band = None, values: bool = True) -> Iterator[Data
         with netcdf.opened_classic(path, grid, values) as file:
             yield file
         return
+    with (
+        warnings.catch_warnings(),
+        in_words(
+            path,
+            "read as a raster",
+            "It may be cut short or no raster that is read here. Fetch or copy it again.",
+        ),
+    ):
+        warnings.simplefilter("ignore")
+        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), _by_driver(path, grid) as file:
+            yield file
+
+
+def held_open(path: Path, band: Band = None, copy: int = 0) -> DatasetReader:
+    """Open a grid that is read in windows, for as long as the caller holds it, whichever thread lets it go; a
+    ``copy`` above 0 is one of its coarser ones, the finest first.
+
+    Raises MossError for classic NetCDF, which is not read in windows.
+    """
+    check_readable(path)
+    if netcdf.is_classic(path):
+        raise MossError(
+            f"{path} is classic NetCDF, which is not read in windows.", "Write it as a GeoTIFF first."
+        )
+    with warnings.catch_warnings(), in_words(path, "read as a raster", "Fetch or copy it again."):
+        warnings.simplefilter("ignore")
+        with rasterio.Env():
+            grid = band.partition("#")[0] if isinstance(band, str) else ""
+            return _by_driver(path, grid, **({"OVERVIEW_LEVEL": copy - 1} if copy else {}))
+
+
+def _by_driver(path: Path, grid: str, **options: object) -> DatasetReader:
+    """A grid by one of our drivers; a virtual one once its sources were checked."""
     drivers, name = [d for d in GRIDS if d != "netCDF"], str(path)
     if netcdf.is_hdf5(path):
         drivers, name = ["netCDF"], _grid_name(path, grid)
@@ -130,20 +176,10 @@ def _opened(path: Path, band: Band = None, values: bool = True) -> Iterator[Data
                     raise MossError(
                         f"{path} is made of {source}, and NetCDF is not read in a virtual grid.", "Open it."
                     )
-                with _opened(source):
+                with opened(source):
                     pass
         drivers = ["VRT"]
-    with (
-        warnings.catch_warnings(),
-        in_words(
-            path,
-            "read as a raster",
-            "It may be cut short or no raster that is read here. Fetch or copy it again.",
-        ),
-    ):
-        warnings.simplefilter("ignore")
-        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), DatasetReader(name, driver=drivers) as file:
-            yield file
+    return DatasetReader(name, driver=drivers, **options)
 
 
 def _grid_name(path: Path, grid: str) -> str:
@@ -161,8 +197,8 @@ def describe(path: Path, band: Band = None) -> RasterFacts:
     Raises MossError when the file cannot be opened, has several bands and none is chosen, or holds no real
     numbers.
     """
-    with _opened(path, band, values=False) as file:
-        chosen = _band(file, path, band)
+    with opened(path, band, values=False) as file:
+        chosen = band_of(file, path, band)
         if file.dtypes[chosen - 1].startswith("complex"):
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
         if not np.isfinite(file.transform[:6]).all() or not abs(file.transform.determinant) > 0.0:
@@ -243,21 +279,17 @@ def read_surface(
     facts = describe(path, band)
     progress = progress or silent()
     remarks: list[str] = [facts.assumed] if facts.assumed else []
-    with _opened(path, band) as file:
-        chosen = _band(file, path, band)
+    with opened(path, band) as file:
+        chosen = band_of(file, path, band)
         window = _window(facts, box)
-        check_grid(
-            int(window.height) * int(window.width),
-            str(path),
-            "Read a part of it with box=xmin,ymin,xmax,ymax.",
-        )
+        _check_room(int(window.height) * int(window.width), path)
         values = _read_values(file, chosen, facts, window, no_data, progress)
         transform = facts.transform * Affine.translation(window.col_off, window.row_off)
     infinite = int(drop_infinite(values))
     if infinite:
         remarks.append(f"{infinite:,} infinite values are taken as no-data.")
     if values.dtype == np.float64:
-        remarks.append("The relief is small for so large values: they are kept in double precision.")
+        remarks.append(KEPT_DOUBLE)
     if facts.rotated:
         values, transform = _north_up(values, transform)
         remarks.append("The grid is rotated; it was resampled to run north, with new cells.")
@@ -281,28 +313,51 @@ def _read_values(
     progress: Progress,
 ) -> np.ndarray:
     rows, cols = int(window.height), int(window.width)
-    exact = facts.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (
-        facts.scale,
-        facts.offset,
-    ) == (1.0, 0.0)
-    values = np.empty((rows, cols), np.float32 if exact else np.float64)
-    masked = MaskFlags.all_valid not in file.mask_flag_enums[band - 1]
+    dtype = np.dtype(np.float32 if facts.exact else np.float64)
+    mapped = too_large(rows * cols * dtype.itemsize)
+    values = room_for(rows * cols, dtype, mapped).reshape(rows, cols)
     step = max(file.block_shapes[band - 1][0], 256)
     for first, last in progress.blocks(rows, step, "Reading the grid"):
         part = Window(window.col_off, window.row_off + first, cols, last - first)
-        raw = file.read(band, window=part)
-        block = (
-            raw.astype(np.float64) * facts.scale + facts.offset
-            if (facts.scale, facts.offset) != (1.0, 0.0)
-            else raw
-        )
+        read_into(values[first:last], file, band, facts, part, no_data)
+        if mapped and (first // step) % _LET_GO == 0:
+            let_go(values)
+    return values if facts.exact or blurred(values) else values.astype(np.float32)
+
+
+def _check_room(cells: int, path: Path) -> None:
+    """Refuse a grid for which neither memory nor disk has room."""
+    need = cells * np.dtype(np.float32).itemsize
+    if not too_large(need) or need > room_to_map():
+        check_grid(cells, str(path), "Read a part of it with box=xmin,ymin,xmax,ymax.")
+
+
+def read_into(
+    out: np.ndarray, file: DatasetReader, band: int, facts: RasterFacts, part: Window, no_data: float | None
+) -> None:
+    """Read a window as the file has it turned: scale and offset applied, no-data as NaN. Into fewer cells
+    than it has every so many are read, of the coarser copies where the file holds some.
+    """
+    scaled, flags = (facts.scale, facts.offset) != (1.0, 0.0), file.mask_flag_enums[band - 1]
+    as_held = not scaled and out.dtype == np.dtype(file.dtypes[band - 1]) and out.flags.c_contiguous
+    if as_held:
+        file.read(band, window=part, out=out)
+    else:
+        raw = file.read(band, window=part, out_shape=out.shape)
         with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
-            values[first:last] = block
-        if masked:
-            values[first:last][file.read_masks(band, window=part) == 0] = np.nan
-        if no_data is not None:
-            values[first:last][np.isclose(values[first:last], no_data, rtol=1e-7, atol=0.0)] = np.nan
-    return values if exact or blurred(values) else values.astype(np.float32)
+            out[:] = raw.astype(np.float64) * facts.scale + facts.offset if scaled else raw
+    gone = file.nodatavals[band - 1]
+    if as_held and out.dtype == np.float32 and flags == [MaskFlags.nodata] and _is_single(gone):
+        drop_value(out, np.float32(gone))
+    elif MaskFlags.all_valid not in flags:
+        out[file.read_masks(band, window=part, out_shape=out.shape) == 0] = np.nan
+    if no_data is not None:
+        out[np.isclose(out, no_data, rtol=1e-7, atol=0.0)] = np.nan
+
+
+def _is_single(value: float | None) -> bool:
+    """Whether single precision holds a value that stands for no-data."""
+    return value is not None and not abs(value) > np.finfo(np.float32).max
 
 
 def _upright(values: np.ndarray, transform: Affine, crs: str | None) -> tuple[np.ndarray, Frame]:
@@ -345,7 +400,7 @@ def _north_up(values: np.ndarray, transform: Affine) -> tuple[np.ndarray, Affine
     return out, target
 
 
-def _band(file: DatasetReader, path: Path, band: Band) -> int:
+def band_of(file: DatasetReader, path: Path, band: Band) -> int:
     """The number of a band that was chosen, or of the only one."""
     if isinstance(band, str):
         number = band.partition("#")[2]
@@ -400,7 +455,7 @@ def read_class_map(path: Path) -> ClassMap:
         raise MossError(
             f"{path} holds {facts.dtype} values, and a class map holds 8-bit codes.", "Classify it first."
         )
-    with _opened(path) as file:
+    with opened(path) as file:
         raw = file.read(1)
         raw[file.read_masks(1) == 0] = NO_CLASS
         tags = file.tags(1)

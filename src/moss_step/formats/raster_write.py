@@ -17,13 +17,14 @@ from moss_step import __version__
 from moss_step.formats import netcdf
 from moss_step.formats.raster import LINEAGE, QUANTITY, UNIT
 from moss_step.formats.source import side_files
+from moss_step.formats.tiled import TiledFile, lay_out
 from moss_step.formats.whole import first_line, printable, whole_file, write_text
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, reference_system
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import NONE, UNKNOWN
+from moss_step.model.units import NONE, UNKNOWN, Unit
 
 NO_DATA = -9999.0
 _UNIT_WORDS = {
@@ -79,6 +80,41 @@ def _sides_of_text(path: Path) -> list[Path]:
     return [*side_files(path), *([system] if system.is_file() else [])]
 
 
+def begin_surface(
+    path: Path, frame: Frame, dtype: np.dtype, unit: Unit, quantity: str, name: str, lineage: str
+) -> TiledFile:
+    """Lay out a tiled GeoTIFF for a surface that is filled in tile by tile: uncompressed, and without
+    overviews.
+
+    No-data is the lowest number of single precision: what is lowest in the grid is not known yet.
+    """
+
+    def describe(file: rasterio.io.DatasetWriter) -> None:
+        _describe(file, name, lineage)
+        file.units = (_UNIT_WORDS.get(unit.key, unit.key),)
+        file.update_tags(1, **{QUANTITY: quantity, UNIT: unit.key})
+
+    return lay_out(path, frame, dtype, float(np.finfo(np.float32).min), describe)
+
+
+def begin_classes(
+    path: Path, frame: Frame, classes: tuple[ClassEntry, ...], name: str, lineage: str
+) -> TiledFile:
+    """Lay out a tiled GeoTIFF for a class map that is filled in tile by tile."""
+
+    def describe(file: rasterio.io.DatasetWriter) -> None:
+        _describe(file, name, lineage)
+        _describe_classes(file, classes)
+
+    return lay_out(path, frame, np.dtype(np.uint8), NO_CLASS, describe)
+
+
+def _describe_classes(file: rasterio.io.DatasetWriter, classes: tuple[ClassEntry, ...]) -> None:
+    file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes})
+    file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes})
+    file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes})
+
+
 def losses(path: Path, surface: Surface) -> tuple[str, ...]:
     """What a file of this ending cannot say of a surface."""
     if path.suffix.lower() != ".asc" or surface.unit in (NONE, UNKNOWN):
@@ -104,9 +140,7 @@ def write_class_map(
     with whole_file(path, side_files) as temporary, _plain_beside(temporary) as plain:
         with _created(plain, path, classes.frame, {"dtype": "uint8", "nodata": NO_CLASS}) as file:
             _describe(file, name, lineage)
-            file.write_colormap(1, {c.code: (*_rgb(c.color), 255) for c in classes.classes})
-            file.update_tags(1, **{f"CLASS_{c.code}": tagged(c.name) for c in classes.classes})
-            file.update_tags(1, **{f"RANGE_{c.code}": tagged(c.text) for c in classes.classes})
+            _describe_classes(file, classes.classes)
             for first, last in (progress or silent()).blocks(classes.frame.rows, 512, f"Writing {path.name}"):
                 window = Window(0, first, classes.frame.cols, last - first)
                 file.write(classes.codes[first:last], 1, window=window)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import zipfile
 from collections.abc import Mapping
 from datetime import datetime
@@ -30,6 +31,7 @@ MOST_ROWS = 1_048_575
 """Rows of a spreadsheet below its head."""
 _FREE = "The disk may be full. Free some space, or choose another."
 _GEOMETRY = "geometry"
+_PROPERTIES, _MODIFIED = "docProps/core.xml", re.compile(rb"(<dcterms:modified[^>]*>)[^<]*")
 _WHEN, _ZIP_TIME = datetime(2026, 1, 1), (1980, 1, 1, 0, 0, 0)
 
 
@@ -135,11 +137,14 @@ def _cell(sheet: Any, value: Any) -> Any:
 
 
 def _undated(data: bytes) -> bytes:
-    """A zip without the time of writing."""
+    """A workbook without the time of writing, which the library puts into its properties, too."""
     out = io.BytesIO()
     with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
         for name in old.namelist():
             info = zipfile.ZipInfo(name, _ZIP_TIME)
             info.compress_type = zipfile.ZIP_DEFLATED
-            new.writestr(info, old.read(name))
+            content = old.read(name)
+            if name == _PROPERTIES:
+                content = _MODIFIED.sub(rb"\g<1>" + _WHEN.strftime("%Y-%m-%dT%H:%M:%SZ").encode(), content)
+            new.writestr(info, content)
     return out.getvalue()

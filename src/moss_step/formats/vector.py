@@ -19,7 +19,7 @@ import shapely
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import check_readable, in_words, printable, whole_file
 from moss_step.model.errors import MossError
-from moss_step.model.frame import carried, reference_system
+from moss_step.model.frame import Box, carried, reference_system
 from moss_step.model.shapes import Shapes, free_name
 
 # The library is loaded where it is used: with all that it brings along it takes most of a second.
@@ -271,3 +271,9 @@ def in_system(shapes: Shapes, crs: str | None) -> Shapes:
             "Choose others, or another system.",
         )
     return Shapes(np.asarray(moved), shapes.columns, crs, shapes.symbols)
+
+
+def box_of(shapes: Shapes, crs: str | None) -> Box | None:
+    """The box that shapes lie in, in the system of a grid; None where there is nothing."""
+    xmin, ymin, xmax, ymax = shapely.total_bounds(in_system(shapes, crs).geometry).tolist()
+    return None if np.isnan(xmin) else (xmin, ymin, xmax, ymax)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import platform
 import shutil
 import stat
 import tempfile
@@ -72,6 +73,28 @@ def half_folder(path: Path) -> Iterator[Path]:
         yield part
     finally:
         _clear([part])
+
+
+@contextmanager
+def passing_folder(place: Path) -> Iterator[Path]:
+    """A folder for files on the way, which goes when the block ends; those of programs that were killed go
+    first.
+
+    They lie in a folder of this person on this machine, as a number of a program says nothing elsewhere.
+    Raises MossError where that cannot be made, or is somebody else's.
+    """
+    own = place / f"moss-step-{os.getuid()}-{platform.node()}"
+    with _named(own, "written"):
+        own.mkdir(mode=0o700, exist_ok=True)
+    if own.is_symlink() or not own.is_dir() or own.stat().st_uid != os.getuid():
+        raise MossError(f"{own} is not a folder of yours.", "Remove it, or choose another folder.")
+    sweep(own)
+    with _named(own, "written"):
+        made = tempfile.mkdtemp(prefix=f"{_HALF}{os.getpid()}-", dir=own)
+    try:
+        yield Path(made)
+    finally:
+        shutil.rmtree(made, ignore_errors=True)
 
 
 def sweep(folder: Path) -> None:

@@ -31,3 +31,11 @@ def blurred(values: np.ndarray) -> bool:
 def as_short(values: np.ndarray) -> np.ndarray:
     """Values in single precision, or in double where single would blur their relief."""
     return values if blurred(values) else values.astype(np.float32)
+
+
+def falling(values: np.ndarray) -> np.ndarray:
+    """Places from the largest value to the smallest. Sums of the same parts in another order differ in their
+    last digits, and count as equal: these stay in their order.
+    """
+    near: np.ndarray = values.astype(np.float64).view(np.int64) + (1 << 15) >> 16
+    return np.argsort(-near, kind="stable")

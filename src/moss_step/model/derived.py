@@ -32,6 +32,12 @@ class Derived:
         self._making: dict[type, threading.Lock] = {}
         self._lock = threading.Lock()
 
+    def __reduce__(self) -> tuple[type[Derived], tuple[()]]:
+        """A copy that goes to another process holds nothing: it is worked out there, where it is asked
+        for.
+        """
+        return Derived, ()
+
     def ready(self, kind: type[T]) -> T | None:
         """Give what was made of one type."""
         with self._lock:

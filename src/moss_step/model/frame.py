@@ -161,14 +161,26 @@ class Frame:
         return slice(r0, r1), slice(c0, c1)
 
     def part(self, rows: slice, cols: slice) -> Frame:
-        """Frame of the cells in a window of this one."""
-        return replace(
+        """Frame of the cells in a window of this one: to the last digit as large on the ground as here."""
+        result = replace(
             self,
             rows=rows.stop - rows.start,
             cols=cols.stop - cols.start,
             x0=self.x0 + cols.start * self.dx,
             y0=self.y0 - rows.start * self.dy,
         )
+        if self.geographic:  # worked out from its own corner, a row's latitude would be rounded otherwise
+            result.__dict__.update(
+                row_widths=self.row_widths[rows],
+                row_heights=self.row_heights[rows],
+                row_areas=self.row_areas[rows],
+            )
+        return result
+
+    def centres(self, cells: np.ndarray) -> np.ndarray:
+        """Coordinates of the centres of cells, by their numbers row by row: (n, 2)."""
+        rows, cols = np.divmod(cells, self.cols)
+        return np.stack([self.x0 + (cols + 0.5) * self.dx, self.y0 - (rows + 0.5) * self.dy], axis=1)
 
     @cached_property
     def row_widths(self) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import mmap
 import os
 import shutil
 import tempfile
@@ -28,6 +29,40 @@ def too_large(need: int) -> bool:
     return need > min(SHARE * free_memory(), LARGE)
 
 
+def room_to_map() -> int:
+    """Bytes that the disk has for one array."""
+    return int(MOST_OF_DISK * shutil.disk_usage(roomy_folder()).free)
+
+
+def roomy_folder() -> Path:
+    """Where large files go that nobody keeps: `/var/tmp` by convention, as `/tmp` may be memory."""
+    return _ROOMY if os.access(_ROOMY, os.W_OK) else Path(tempfile.gettempdir())
+
+
+def map_of(array: np.ndarray) -> np.memmap | None:
+    """What an array looks into, where that is mapped from a file."""
+    at: Any = array
+    while at is not None and not isinstance(at, np.memmap):
+        at = getattr(at, "base", None)
+    return at
+
+
+def held_bytes(array: np.ndarray) -> int:
+    """Bytes of memory that an array takes: none where it is mapped."""
+    return 0 if map_of(array) is not None else int(array.nbytes)
+
+
+def let_go(*arrays: np.ndarray) -> None:
+    """Take what was read or written of mapped arrays out of the program's memory: it stands in their files,
+    and comes back when somebody looks.
+    """
+    for array in arrays:
+        whole = map_of(array)
+        pages = None if whole is None else getattr(whole, "_mmap", None)
+        if isinstance(pages, mmap.mmap):
+            pages.madvise(mmap.MADV_DONTNEED)
+
+
 def room_for(count: int, kind: Any, mapped: bool) -> np.ndarray:
     """An array of its own, in memory or mapped; nothing stands in it yet.
 
@@ -37,11 +72,9 @@ def room_for(count: int, kind: Any, mapped: bool) -> np.ndarray:
     if not mapped or count == 0:
         return np.empty(count, dtype)
     size = count * dtype.itemsize
-    folder = _ROOMY if os.access(_ROOMY, os.W_OK) else Path(tempfile.gettempdir())
-    no_room = MossError(
-        f"{folder} has no room for {size / 1e9:,.1f} GB of points.", "Make room there, or read a part."
-    )
-    if size > MOST_OF_DISK * shutil.disk_usage(folder).free:
+    folder = roomy_folder()
+    no_room = MossError(f"{folder} has no room for {size / 1e9:,.1f} GB.", "Make room there, or read a part.")
+    if size > room_to_map():
         raise no_room
     try:
         with tempfile.TemporaryFile(dir=folder) as file:

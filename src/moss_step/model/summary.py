@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,6 +18,16 @@ class Summary:
     low: float
     high: float
     mean: float
+
+
+def together(parts: Sequence[Summary]) -> Summary:
+    """The summary of a grid from those of its parts."""
+    known = [p for p in parts if p.count]
+    count = sum(p.count for p in known)
+    if count == 0:
+        return Summary(0, np.nan, np.nan, np.nan)
+    total = sum(p.mean * p.count for p in known)
+    return Summary(count, min(p.low for p in known), max(p.high for p in known), total / count)
 
 
 def summarise(values: np.ndarray) -> Summary:

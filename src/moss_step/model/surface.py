@@ -11,6 +11,7 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import held_bytes
 from moss_step.model.summary import Summary, summarise
 from moss_step.model.units import BEARING, UNKNOWN, Unit
 
@@ -28,6 +29,11 @@ def _held_as(dtype: np.dtype) -> np.dtype:
             f"Values of type {dtype} are no real numbers.", "Give floating-point or whole numbers."
         )
     return np.dtype(np.float32 if dtype.itemsize <= (4 if dtype.kind == "f" else 2) else np.float64)
+
+
+def _holds_any(values: np.ndarray) -> bool:
+    """Whether there is a value: found in the first row or so where there are many."""
+    return any(not np.isnan(some).all() for some in (values[:1], values))
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,9 +60,11 @@ class Surface:
 
     @property
     def nbytes(self) -> int:
-        """Size in memory, with that of the same heights above a base where these were made."""
-        own = self.__dict__.get("levelled")
-        return int(self.values.nbytes) + (0 if own is None or own[0] is self else int(own[0].values.nbytes))
+        """Size in memory, with that of the same heights above a base where these were made; what is mapped
+        from a file takes none.
+        """
+        own = self.__dict__.get("_above_base")
+        return held_bytes(self.values) + (0 if own is None else held_bytes(own[0].values))
 
     @cached_property
     def summary(self) -> Summary:
@@ -90,17 +98,43 @@ class Surface:
             return self.frame.area
         return float((np.count_nonzero(~np.isnan(self.values), axis=1) * self.frame.row_areas).sum())
 
-    @cached_property
+    @property
     def levelled(self) -> tuple[Surface, float]:
         """The same heights above a base in single precision, and that base: itself and 0 where the values are
         single already.
 
         Small relief on a large base keeps its digits that way, and differences of heights are the same.
         """
-        if self.values.dtype == np.float32:
-            return self, 0.0
-        base = float(np.rint(self.summary.mean)) if self.summary.count else 0.0
+        return (self, 0.0) if self.values.dtype == np.float32 else self._above_base
+
+    @cached_property
+    def _above_base(self) -> tuple[Surface, float]:
+        base = self.base
         return replace(self, values=(self.values - base).astype(np.float32)), base
+
+    @property
+    def base(self) -> float:
+        """What it is levelled by: the whole number next to the mean of double values; 0 for single ones."""
+        double = self.values.dtype != np.float32 and self.summary.count > 0
+        return float(np.rint(self.summary.mean)) if double else 0.0
+
+    def part_of(self, base: float) -> Surface:
+        """The same values as a part of a larger surface: levelled as that one is, and not empty where only
+        this part is.
+        """
+        part = replace(self)
+        if self.values.dtype != np.float32:
+            above = replace(self, values=(self.values - base).astype(np.float32))
+            part.__dict__.update(_above_base=(above, base))
+        if not _holds_any(self.values):
+            part.__dict__.update(summary=Summary(1, 0.0, 0.0, 0.0))
+        part.__dict__.update(_is_part=True)
+        return part
+
+    @property
+    def is_part(self) -> bool:
+        """Whether it is worked on as a part of a larger one: then nothing may be left of it."""
+        return bool(self.__dict__.get("_is_part", False))
 
     @property
     def metres_per_height(self) -> float:

@@ -4,12 +4,14 @@ them.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import let_go, map_of, room_for, too_large
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
 from moss_step.scene.kernels.paint import half_mean
@@ -18,7 +20,10 @@ from moss_step.scene.picture import Picture
 from moss_step.science.classes.histogram import Histogram
 from moss_step.study.graph import KeyRow
 
-SMALLEST = 300
+SMALLEST, _ROWS = 300, 1024
+"""Least side of the coarsest copy, and rows that are halved at a time where a grid is mapped."""
+_HELD = 64_000_000
+"""Bytes of a copy of a mapped grid that are held in memory at the most."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -76,17 +81,45 @@ class GridPicture(Picture):
         return *camera.cells(self.frame, level, ratio), level
 
 
+def by_rows(values: np.ndarray, work: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+    """What some work on each cell gives, read only: some rows at a time, and mapped, where the values are."""
+    if map_of(values) is None:
+        out = work(values)
+    else:
+        out = room_for(values.size, values.dtype, True).reshape(values.shape)
+        for first in range(0, len(values), _ROWS):
+            out[first : first + _ROWS] = work(values[first : first + _ROWS])
+            let_go(values, out)
+    out.flags.writeable = False
+    return out
+
+
 def halved(finest: np.ndarray, smooth: bool) -> tuple[np.ndarray, ...]:
     """A grid and its coarser copies."""
     levels = [finest]
     while min(levels[-1].shape) > SMALLEST:
         last = levels[-1]
-        coarser = half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
+        coarser = _half(last, smooth)
+        let_go(last)
         coarser.flags.writeable = False  # as the finest is: one compiled kernel then serves all levels
         levels.append(coarser)
     for level in (levels[0], levels[-1]):
         rehearse(level)
     return tuple(levels)
+
+
+def _half(last: np.ndarray, smooth: bool) -> np.ndarray:
+    """A grid half as fine: mapped where it is as large as one that is left on the disk, or of such a one."""
+    whole = map_of(last) is not None and last.nbytes // 4 > _HELD
+    if not (whole or too_large(last.nbytes // 4)):
+        return half_mean(last) if smooth else np.ascontiguousarray(last[::2, ::2])
+    rows, cols = -(-last.shape[0] // 2), -(-last.shape[1] // 2)
+    out = room_for(rows * cols, last.dtype, True).reshape(rows, cols)
+    for first in range(0, rows, _ROWS):
+        some = last[2 * first : 2 * (first + _ROWS)]
+        out[first : first + _ROWS] = half_mean(some) if smooth else some[::2, ::2]
+        let_go(last, out)
+    return out
 
 
 def class_colors(colors: dict[int, str]) -> tuple[np.ndarray, np.ndarray]:

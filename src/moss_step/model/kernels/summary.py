@@ -20,15 +20,3 @@ def summarise_cells(values, lows, highs, sums, counts, blocks):
                     total += v
                     n += 1
         lows[b], highs[b], sums[b], counts[b] = low, high, total, n
-
-
-@numba.njit(cache=True, nogil=True, parallel=True)
-def drop_infinite(values):
-    """Replace infinite values of a grid by NaN in place; gives their number."""
-    found = 0
-    for r in numba.prange(values.shape[0]):
-        for j in range(values.shape[1]):
-            if np.isinf(values[r, j]):
-                values[r, j] = np.nan
-                found += 1
-    return found

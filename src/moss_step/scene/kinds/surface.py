@@ -18,7 +18,7 @@ from moss_step.model.words import value_text
 from moss_step.scene.camera import Camera
 from moss_step.scene.colors import CLEAR
 from moss_step.scene.counts import shares_of
-from moss_step.scene.grids import GridPicture, class_colors, halved, packed
+from moss_step.scene.grids import GridPicture, by_rows, class_colors, halved, packed
 from moss_step.scene.kernels.paint import paint_grid, shade_picture
 from moss_step.scene.paint import ALL_DRAWN, by_ramp, by_ranges
 from moss_step.scene.picture import Legend, Ramp, class_legend, round_values
@@ -50,8 +50,7 @@ class SurfacePicture(GridPicture):
         level, base = value.levelled
         finest = level.values
         if value.quantity in _BY_POWERS:
-            finest = np.log10(np.maximum(finest, np.float32(LEAST)))
-            finest.flags.writeable = False
+            finest = by_rows(finest, lambda some: np.log10(np.maximum(some, np.float32(LEAST))))
         levels = halved(finest, smooth=not value.cyclic and not value.whole)
         return cls(value, levels, histogram(value), base, _counts_of(value))
 

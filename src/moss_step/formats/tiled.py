@@ -1,0 +1,148 @@
+"""Tiled grids that several processes fill in: each tile has its place in the file before any is written.
+
+TIFF 6.0 and BigTIFF: the raster library lays out head and tags of a file without tiles; then its list of
+places is filled in (tags 324 and 325), and the tiles are written where that says.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import logging
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import rasterio
+import tifffile
+from blake3 import blake3
+from rasterio.errors import RasterioError
+from rasterio.io import DatasetWriter
+from rasterio.transform import from_origin
+
+from moss_step.formats.kernels.tiles import lay_tiles
+from moss_step.formats.whole import first_line, in_words
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+
+SIDE = 512
+"""Rows and columns of a tile in a file."""
+# It remarks on numbers in tags that nobody asks it for.
+logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+_WORDS = {3: "<u2", 4: "<u4", 16: "<u8"}
+"""Types of numbers in tags: SHORT, LONG and LONG8."""
+_ALIGNED = 4096
+"""Bytes that the first tile begins at a multiple of."""
+_OFFSETS, _SIZES = "TileOffsets", "TileByteCounts"
+
+
+def lay_out(
+    path: Path, frame: Frame, dtype: np.dtype, no_data: float, describe: Callable[[DatasetWriter], None]
+) -> TiledFile:
+    """Make a tiled, uncompressed GeoTIFF all of whose tiles have their places, and none its values yet.
+
+    Raises MossError when there is no room for it.
+    """
+    place = from_origin(frame.x0, frame.y0, frame.dx, frame.dy)
+    profile = {"driver": "GTiff", "height": frame.rows, "width": frame.cols, "count": 1, "dtype": dtype.name}
+    layout = {"tiled": True, "blockxsize": SIDE, "blockysize": SIDE, "BIGTIFF": "YES", "SPARSE_OK": True}
+    try:
+        with rasterio.open(
+            path, "w", crs=frame.crs, transform=place, nodata=no_data, **profile, **layout
+        ) as file:
+            describe(file)
+    except RasterioError as error:
+        raise MossError(f"{path} could not be written: {first_line(error)}", "Free some space.") from error
+    with tifffile.TiffFile(path) as opened:
+        tags = opened.pages.first.tags
+        offsets, sizes = tags[_OFFSETS], tags[_SIZES]
+    down, across = -(-frame.rows // SIDE), -(-frame.cols // SIDE)
+    size = SIDE * SIDE * dtype.itemsize
+    first = -(-path.stat().st_size // _ALIGNED) * _ALIGNED
+    with in_words(path, "written"), path.open("r+b") as file:
+        room = os.statvfs(path)
+        if down * across * size > room.f_bavail * room.f_frsize:
+            raise MossError(
+                f"{path} needs {down * across * size / 1e9:,.1f} GB; the disk has "
+                f"{room.f_bavail * room.f_frsize / 1e9:,.1f} GB.",
+                "Free some space, or choose another disk.",
+            )
+        for tag, values in ((offsets, first + np.arange(down * across) * size), (sizes, [size])):
+            word = _WORDS[int(tag.dtype)]
+            file.seek(tag.valueoffset)
+            file.write(np.broadcast_to(np.asarray(values, word), down * across).tobytes())
+        file.truncate(first + down * across * size)
+    return TiledFile(path, frame.rows, frame.cols, dtype.name, no_data, first)
+
+
+def note_of(target: TiledFile) -> str:
+    """What is noted of a file that was laid out, for ``reopened``."""
+    return json.dumps({"first": target.first, "no_data": target.no_data})
+
+
+def reopened(note: Path, path: Path, frame: Frame, dtype: np.dtype) -> TiledFile | None:
+    """The file that was laid out for a grid before, by what was noted of it; None where it is not there as it
+    was left.
+    """
+    try:
+        data = json.loads(note.read_text(encoding="utf-8"))
+        first, no_data = int(data["first"]), float(data["no_data"])
+        target = TiledFile(path, frame.rows, frame.cols, dtype.name, no_data, first)
+        own = first > 0 and first % _ALIGNED == 0 and path.stat().st_size == target.size
+    except (OSError, ValueError, TypeError, KeyError):
+        return None
+    return target if own and not path.is_symlink() else None
+
+
+@dataclass(frozen=True)
+class TiledFile:
+    """Where the tiles of a file lie; plain enough to be sent to another process."""
+
+    path: Path
+    rows: int
+    cols: int
+    dtype: str
+    no_data: float
+    first: int
+
+    @property
+    def size(self) -> int:
+        """Bytes of the file."""
+        tiles = -(-self.rows // SIDE) * -(-self.cols // SIDE)
+        return self.first + tiles * SIDE * SIDE * np.dtype(self.dtype).itemsize
+
+    def _lines(self, rows: slice, cols: slice) -> Iterator[tuple[int, int]]:
+        """Where each row of tiles of a window lies in the file, and its bytes."""
+        across, size = -(-self.cols // SIDE), SIDE * SIDE * np.dtype(self.dtype).itemsize
+        first, last = cols.start // SIDE, -(-cols.stop // SIDE)
+        for r in range(rows.start // SIDE, -(-rows.stop // SIDE)):
+            yield self.first + (r * across + first) * size, (last - first) * size
+
+    def write(self, rows: slice, cols: slice, values: np.ndarray) -> str:
+        """Write a window that begins at a tile's corner, and ends at one or with the grid; NaN as no-data.
+        Gives the hash of what was written.
+
+        Raises MossError when the disk is full.
+        """
+        digest, dtype = blake3(), np.dtype(self.dtype)
+        across = -(-cols.stop // SIDE) - cols.start // SIDE
+        laid = np.empty((1, across, SIDE, SIDE), dtype)
+        with in_words(self.path, "written"), self.path.open("r+b", buffering=0) as file:
+            for n, (offset, size) in enumerate(self._lines(rows, cols)):
+                part = values[n * SIDE : (n + 1) * SIDE].astype(dtype, copy=False)
+                lay_tiles(part, dtype.type(self.no_data), laid)
+                data = laid.reshape(-1).view(np.uint8).data
+                digest.update(data)
+                if os.pwrite(file.fileno(), data, offset) != size:
+                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))  # it takes a part then
+        return digest.hexdigest()
+
+    def digest(self, rows: slice, cols: slice) -> str:
+        """The hash of what a window holds now."""
+        digest = blake3()
+        with in_words(self.path, "read"), self.path.open("rb", buffering=0) as file:
+            for offset, size in self._lines(rows, cols):
+                digest.update(os.pread(file.fileno(), size, offset))
+        return digest.hexdigest()

@@ -1,0 +1,31 @@
+"""Kernels: what stands for no value becomes NaN, in place."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def drop_infinite(values):
+    """Replace infinite values of a grid by NaN in place; gives their number."""
+    found = 0
+    for r in numba.prange(values.shape[0]):
+        for j in range(values.shape[1]):
+            if np.isinf(values[r, j]):
+                values[r, j] = np.nan
+                found += 1
+    return found
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def drop_value(values, gone):
+    """Replace what stands for no-data by NaN in place. Single precision counts as equal within two steps, as
+    the raster library has it.
+    """
+    near = np.float32(2.0 * 1.1920929e-07)
+    for r in numba.prange(values.shape[0]):
+        for j in range(values.shape[1]):
+            v = values[r, j]
+            if v == gone or abs(v - gone) < near * abs(v + gone):
+                values[r, j] = np.nan
