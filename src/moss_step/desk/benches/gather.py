@@ -10,9 +10,11 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from moss_step.desk.benches.drawing import DrawPanel
 from moss_step.desk.benches.listening import RecordingPanel
 from moss_step.desk.benches.opened import OpenedPanel, StatedPanel
-from moss_step.desk.benches.panel import StepPanel
+from moss_step.desk.benches.panel import StepPanel, heading
+from moss_step.desk.benches.service import ServicePage
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.parts import button, column, label, row
+from moss_step.desk.work import Work
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import metric_system
 from moss_step.steps.declare import StepKind
@@ -50,6 +52,10 @@ class GatherBench(StepBench):
     }
     usual = StatedPanel
 
+    def __init__(self, work: Work, name: str) -> None:
+        self.service: ServicePage | None = None
+        super().__init__(work, name)
+
     def add_start(self, layout: QVBoxLayout) -> None:
         """Offer to open a file first."""
         layout.addWidget(
@@ -78,9 +84,32 @@ class GatherBench(StepBench):
                 picture="crosshair",
             )
         )
+        layout.addWidget(
+            button(
+                "Elevation service",
+                "What a service holds, and the ground in view from it",
+                self.show_service,
+                picture="download-simple",
+            )
+        )
         for recording in self.work.ear.left_over()[:_MOST_LEFT]:
             layout.addWidget(self._left_over(recording))
         super().add_start(layout)
+
+    def show_service(self) -> None:
+        """Show a service in place of the questions."""
+        self._leave()
+        self._layout.addWidget(heading("What does a service hold?"))
+        self.service = page = ServicePage(self.work)
+        page.closed.connect(self.show_start)
+        page.live.connect(self.live)
+        self._layout.addWidget(page, 1)
+
+    def _leave(self) -> None:
+        if self.service is not None:
+            self.live.emit(None)
+            self.service = None
+        super()._leave()
 
     def _left_over(self, recording: Path) -> QWidget:
         """Offer a recording that was not kept when its program ended."""
