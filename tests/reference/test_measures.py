@@ -12,7 +12,7 @@ from scipy.signal import fftconvolve
 
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress
-from moss_step.science.relief.contours import contours, levels_of, points_expected
+from moss_step.science.relief.contours import contours, levels_between, points_expected
 from moss_step.science.relief.curvature import curvature
 from moss_step.science.relief.hypsometry import hypsometry
 from moss_step.science.relief.neighbourhood import RILEY_BOUNDS, roughness, ruggedness
@@ -217,7 +217,7 @@ def test_contours_that_do_not_fit_into_memory_and_none_at_all_are_refused():
     with pytest.raises(AskedWronglyError, match="more than the memory of this machine holds"):
         contours(dem, 1e-7, however_many=True)
     with pytest.raises(AskedWronglyError, match=r"gives \d[\d,]+ heights"):
-        levels_of(dem, 1e-10, 0.0)
+        levels_between(dem.range, 1e-10, 0.0)
     with pytest.raises(MossError, match="No contour falls"):
         contours(dem, 10_000.0)
 

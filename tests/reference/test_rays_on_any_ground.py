@@ -13,7 +13,7 @@ from moss_step.science.sight.observer import Observer, prepare_sight
 from moss_step.science.sight.rays import EARTH_RADIUS
 from moss_step.science.sight.viewshed import horizon_angles, mast_heights, seen_by
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import result_of
 from tests.conftest import surface
 from tests.grounds import GROUNDS, in_degrees, metric, relief

@@ -14,7 +14,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
-from moss_step.science.water import basins, depressions, indices, network, trace
+from moss_step.science.water import basins, catchments, depressions, indices, network, trace
 from moss_step.science.water.accumulation import CONVERGENCE
 from moss_step.science.water.drainage import accumulated, facet_directions, prepare
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT
@@ -353,7 +353,7 @@ def test_basins_by_junction_share_out_all_that_drains_to_a_stream(seed):
     found = network.network(drainage, streams)
     ends = network.last_own_cells(drainage, found)
     assert len(np.unique(ends)) == len(ends)
-    made = basins.catchments(drainage, [np.array([e]) for e in ends], nested=True)
+    made = catchments.catchments(drainage, [np.array([e]) for e in ends], nested=True)
     graph = nx.DiGraph()
     cols = z.shape[1]
     for r, c in np.argwhere(drainage.ways < OUT):
@@ -372,7 +372,7 @@ def test_flow_length_inside_a_catchment_counts_to_its_outlet():
     inner = drainage.cells.copy()
     inner[[0, -1], :] = inner[:, [0, -1]] = 0
     outlet = int(np.argmax(inner))
-    area = basins.catchments(drainage, [np.array([outlet])])
+    area = catchments.catchments(drainage, [np.array([outlet])])
     kind = catalogue()["flow_length"]
     made = kind.run(kind.checked({}), {"dem": dem, "area": area}, silent()).value.values
     assert (~np.isnan(made)).sum() == drainage.cells.reshape(-1)[outlet] and made.reshape(-1)[outlet] == 0
@@ -383,3 +383,32 @@ def test_flow_length_inside_a_catchment_counts_to_its_outlet():
         assert made.reshape(-1)[cell] == pytest.approx(
             2.0 * np.hypot(np.diff(rows), np.diff(cols)).sum(), rel=1e-5, abs=1e-4
         )
+
+
+def test_a_pool_is_as_deep_at_its_outlet_however_the_ground_is_turned():
+    """A lake three metres deep that leaves over the edge to one side, and as high over level ground to the
+    other (by hand). Which of both it reaches first must not count.
+    """
+    z = np.full((7, 9), 20.0)
+    z[2:5, 1:6] = 7.0
+    z[3, 0], z[3, 6:] = 10.0, 10.0
+    for values in (z, z[:, ::-1], z[::-1], z.T, z.T[::-1]):
+        dem = surface(np.ascontiguousarray(values))
+        found = basins.basin_shapes(prepare(dem), None)
+        low = found.columns["outlet_height"] == 10.0
+        assert sorted(found.columns["pool_depth"][low].tolist()) == [0.0, 3.0]
+        assert (found.columns["pool_depth"][~low] == 0.0).all()
+
+
+def test_the_hypsometric_integral_keeps_the_digits_of_small_relief_on_a_large_base():
+    """Against NumPy, on the heights less their base."""
+    rng = np.random.default_rng(4)
+    relief = rng.random((300, 400)) * 1e-9 + np.linspace(0.0, 1e-8, 400)
+    dem = Surface(4000.0 + relief, surface(relief).frame, METRE)
+    drainage = prepare(dem)
+    found, numbered = basins.basin_shapes(drainage, None), basins.divided(drainage, None)[0]
+    own = dem.values - 4000.0
+    for k in range(5):
+        inside = own[numbered == k + 1]
+        expected = (inside.mean() - inside.min()) / np.ptp(inside)
+        assert found.columns["hypsometric_integral"][k] == pytest.approx(expected, rel=1e-9)

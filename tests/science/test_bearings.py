@@ -20,7 +20,7 @@ from moss_step.science.zones.outlines import patches
 from moss_step.science.zones.statistics import zone_statistics
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.results import surface_outcome
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.conftest import UTM, surface
 
 

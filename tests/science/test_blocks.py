@@ -12,7 +12,7 @@ from moss_step.science.points import blocks, grids, objects
 from moss_step.science.points.blocks import blocks_of
 from moss_step.science.points.grids import frame_for, grid_points
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 

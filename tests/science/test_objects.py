@@ -30,7 +30,7 @@ from moss_step.science.points.objects import columns_of
 from moss_step.science.points.outlines import buildings, centre_lines, wires
 from moss_step.science.points.roofs import ObjectSet, level_water
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import found
 
 

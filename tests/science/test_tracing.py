@@ -8,6 +8,7 @@ from shapely.geometry import shape
 
 from moss_step.model.frame import Frame
 from moss_step.science.regrid import affine
+from moss_step.science.relief import contour_tracing
 from moss_step.science.relief import contours as tracer
 from moss_step.science.zones.tracing import areas_of, parts_of
 from tests.grounds import GROUNDS, metric
@@ -51,7 +52,7 @@ def test_contours_traced_in_bands_are_those_of_the_whole(name, monkeypatch):
     ground = GROUNDS[name]
     interval = float(np.ptp(ground.range)) / 7.3
     whole = tracer.contours(ground, interval)
-    monkeypatch.setattr(tracer, "_BAND_CELLS", 7 * ground.frame.cols)
+    monkeypatch.setattr(contour_tracing, "BAND_CELLS", 7 * ground.frame.cols)
     banded = tracer.contours(ground, interval)
     for column in ("elevation", "index", "closed", "depression"):
         assert sorted(banded.columns[column]) == sorted(whole.columns[column])
@@ -65,7 +66,7 @@ def test_contours_traced_in_bands_are_those_of_the_whole(name, monkeypatch):
 def test_a_ring_over_many_bands_is_one_closed_line(monkeypatch):
     rows, cols = np.mgrid[0:60, 0:50]
     hill = metric(100.0 - np.hypot(rows - 30.2, cols - 25.1))
-    monkeypatch.setattr(tracer, "_BAND_CELLS", 3 * 50)
+    monkeypatch.setattr(contour_tracing, "BAND_CELLS", 3 * 50)
     made = tracer.contours(hill, 10.0)
     inner = made.columns["elevation"] >= 80.0
     assert made.columns["closed"][inner].all() and inner.sum() == 2 and not made.columns["depression"].any()

@@ -15,7 +15,7 @@ from moss_step.model.units import CENTIMETRE, METRE
 from moss_step.science.points.kernels.trees import grow_crowns
 from moss_step.science.points.trees import TreeSet, single_trees
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import Protocol
 
 from pyproj import Proj
 from pyproj.exceptions import ProjError
 
 from moss_step.model.frame import Frame
-from moss_step.model.surface import Surface
-from moss_step.model.units import UNKNOWN
+from moss_step.model.units import UNKNOWN, Unit
 
 WORTH_SAYING = 0.01
 """Share by which a reference system may stretch the ground without a word."""
@@ -17,7 +17,33 @@ LOWEST_GROUND, HIGHEST_GROUND = -11_500.0, 9_000.0
 """Metres: a little beyond the deepest sea floor and the highest summit (common knowledge)."""
 
 
-def suspicions(surface: Surface, has_position: bool = True, unit_text: str = "") -> list[str]:
+class Grounded(Protocol):
+    """What is asked of a grid: its frame, unit, quantity and range, whether its cells are in memory or
+    not.
+    """
+
+    @property
+    def frame(self) -> Frame:
+        """Where it lies."""
+
+    @property
+    def unit(self) -> Unit:
+        """Unit of the values."""
+
+    @property
+    def quantity(self) -> str:
+        """What is measured."""
+
+    @property
+    def range(self) -> tuple[float, float] | None:
+        """Lowest and highest value."""
+
+    @property
+    def metres_per_height(self) -> float:
+        """Metres in one unit of height."""
+
+
+def suspicions(surface: Grounded, has_position: bool = True, unit_text: str = "") -> list[str]:
     """Say what an analyst should know before using an elevation grid, worst first; ``unit_text`` is the unit
     as the file writes it.
 
@@ -96,7 +122,7 @@ def _stretched(frame: Frame) -> list[str]:
     ]
 
 
-def _absurd_range(surface: Surface) -> list[str]:
+def _absurd_range(surface: Grounded) -> list[str]:
     if surface.range is None:
         return []
     factor = surface.unit.metres

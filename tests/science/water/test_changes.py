@@ -9,7 +9,7 @@ import shapely
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress
 from moss_step.model.units import FOOT
-from moss_step.science.water import basins, depressions, network, pond, ridges, trace
+from moss_step.science.water import basins, catchments, depressions, network, pond, ridges, trace
 from moss_step.science.water.drainage import accumulated, prepare, prepared
 from moss_step.science.water.kernels.neighbours import OUT
 from moss_step.science.water.kernels.trace import path_down
@@ -113,21 +113,21 @@ def test_catchments_of_a_line_and_an_area_and_nested_ones():
     dem = plane(40, 40, -0.2, 0.0)  # falls east: rows do not mix
     drainage = prepare(dem)
     bund = shapely.LineString([(412_061, 5_872_000 - 21), (412_061, 5_872_000 - 39)])
-    made = basins.catchments(drainage, [basins.seeds_of(drainage, bund)])
+    made = catchments.catchments(drainage, [catchments.seeds_of(drainage, bund)])
     rows, cols = 10, 31
     assert made.columns["cells"][0] == rows * cols
-    area = basins.catchments(
-        drainage, [basins.seeds_of(drainage, shapely.box(412_040, 5_871_940, 412_060, 5_871_960))]
+    area = catchments.catchments(
+        drainage, [catchments.seeds_of(drainage, shapely.box(412_040, 5_871_940, 412_060, 5_871_960))]
     )
     assert area.columns["cells"][0] == 10 * 30
     points = [np.array([5 * 40 + 10]), np.array([5 * 40 + 30])]
-    whole = basins.catchments(drainage, points)
-    nested = basins.catchments(drainage, points, nested=True)
+    whole = catchments.catchments(drainage, points)
+    nested = catchments.catchments(drainage, points, nested=True)
     assert whole.columns["cells"].tolist() == [11, 31] and nested.columns["cells"].tolist() == [11, 20]
     with pytest.raises(MossError, match="Two outlets lie in one cell"):
-        basins.catchments(drainage, [points[0], points[0]], nested=True)
+        catchments.catchments(drainage, [points[0], points[0]], nested=True)
     with pytest.raises(MossError, match="outside the ground"):
-        basins.seeds_of(drainage, shapely.Point(0, 0))
+        catchments.seeds_of(drainage, shapely.Point(0, 0))
 
 
 def test_snapping_moves_to_the_largest_stream_within_the_distance_only():
@@ -202,7 +202,7 @@ def test_a_prepared_ground_is_kept_and_a_run_can_be_stopped():
 def test_a_hundred_thousand_outlets_are_refused_before_any_work():
     drainage = prepare(plane(40, 40, -0.2, 0.0))
     with pytest.raises(MossError, match="100,000 outlets"):
-        basins.catchments(drainage, [np.array([5])] * 100_000)
+        catchments.catchments(drainage, [np.array([5])] * 100_000)
 
 
 def test_feet_over_degrees_drain_by_true_slopes_and_areas():

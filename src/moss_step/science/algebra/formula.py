@@ -19,7 +19,7 @@ import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
-from moss_step.model.kernels.summary import drop_infinite
+from moss_step.model.kernels.blanks import drop_infinite
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, BEARING, DEGREE, METRE, NONE, UNKNOWN, Unit

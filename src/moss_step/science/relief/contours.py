@@ -1,6 +1,4 @@
-"""Contours as lines with their elevation: traced by contourpy, joined in shapely; index lines and depressions
-marked.
-"""
+"""Contours as lines with their elevation; index lines and depressions marked."""
 
 from __future__ import annotations
 
@@ -12,29 +10,28 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.frame import Frame
 from moss_step.model.memory import free_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.units import Unit
+from moss_step.science.relief.contour_tracing import BAND_CELLS, in_place, traced
 
 MANY_POINTS = 5_000_000
 _BYTES_A_POINT = 64
 _SAMPLED_LINES = 512
 _CALMS = 12
 """Times that the corners of lines are drawn to their neighbours."""
-_BAND_CELLS = 4_000_000
-"""Cells that are traced at a time."""
-_NEAR = 1e-6
-"""Parts of a cell within which two points are the same."""
 
 
-def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
-    """Heights of the contours: ``base`` plus multiples of ``interval`` within the ground's range.
+def levels_between(span: tuple[float, float] | None, interval: float, base: float) -> np.ndarray:
+    """Heights of the contours between a lowest and a highest height: ``base`` plus multiples of ``interval``.
 
     Parameters
     ----------
-    dem
-        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
+    span
+        Lowest and highest height; None for a ground without values.
     interval
         Height from one line or band to the next, in the unit of the ground.
     base
@@ -54,14 +51,13 @@ def levels_of(dem: Surface, interval: float, base: float) -> np.ndarray:
 
     Examples
     --------
-    >>> from moss_step.science.relief.contours import levels_of
-    >>> from moss_step.science.sample import tilted
-    >>> levels_of(tilted(), 3.0, 0.0).tolist()
-    [0.0, 3.0, 6.0]
+    >>> from moss_step.science.relief.contours import levels_between
+    >>> levels_between((0.5, 7.0), 3.0, 0.0).tolist()
+    [3.0, 6.0]
     """
-    if dem.range is None:
+    if span is None:
         raise MossError("The ground has no values.", "Choose another.")
-    low, high = dem.range
+    low, high = span
     first, last = np.ceil((low - base) / interval), np.floor((high - base) / interval)
     if (last - first) * _BYTES_A_POINT > free_memory():
         raise AskedWronglyError(
@@ -93,12 +89,42 @@ def points_expected(dem: Surface, interval: float) -> float:
     >>> points_expected(tilted(), 2.0)  # of all lines
     16.0
     """
+    return float(climbed(dem.values, (0, 0), dem.frame.shape) / interval)
+
+
+def climbed(some: np.ndarray, first: tuple[int, int], shape: tuple[int, int]) -> float:
+    """How far the rows and columns of a ground go up and down, about: that of some of them, as far as they
+    run in a part of it.
+
+    Parameters
+    ----------
+    some
+        Heights of the part, with the row below it and the column beside it where these exist.
+    first
+        First row and column of the part.
+    shape
+        Rows and columns of the ground.
+
+    Returns
+    -------
+    float
+        Up and down together, in the unit of the heights; parts that do not overlap but by the row and column
+        add up.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import climbed
+    >>> from moss_step.science.sample import tilted
+    >>> climbed(tilted().values, (0, 0), (4, 5))
+    32.0
+    """
     total = 0.0
-    for z in (dem.values, dem.values.T):
-        step = max(1, len(z) // _SAMPLED_LINES)
-        some = z[::step].astype(np.float64)
-        total += np.nansum(np.abs(np.diff(some, axis=1))) * len(z) / len(some)
-    return float(total / interval)
+    for z, start, lines in ((some, first[0], shape[0]), (some.T, first[1], shape[1])):
+        step = max(1, lines // _SAMPLED_LINES)
+        own = len(z) - 1 if start + len(z) < lines else len(z)
+        taken = z[: max(own, 0)][-start % step :: step].astype(np.float64)
+        total += np.nansum(np.abs(np.diff(taken, axis=1))) * lines / -(-lines // step)
+    return float(total)
 
 
 def memory_of(dem: Surface, interval: float) -> float:
@@ -127,21 +153,21 @@ def memory_of(dem: Surface, interval: float) -> float:
     if dem.range is None:
         return 0.0
     cells = dem.values.size
-    return 45.0 * min(cells, _BAND_CELLS) + 2.0 * cells + _BYTES_A_POINT * points_expected(dem, interval)
+    return 45.0 * min(cells, BAND_CELLS) + 2.0 * cells + _BYTES_A_POINT * points_expected(dem, interval)
 
 
-def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
-    """Warn before a run that would take minutes, unless that is wanted; refuse one that does not fit into
-    memory.
+def check_points(points: float, interval: float, however_many: bool) -> None:
+    """Warn of a run that has or would have so many points, unless that is wanted; refuse one that does not
+    fit into memory.
 
     Parameters
     ----------
-    dem
-        The ground: heights in its unit, of shape (rows, cols); NaN is no-data.
+    points
+        How many there are, or are expected.
     interval
         Height from one line or band to the next, in the unit of the ground.
     however_many
-        Whether very many lines are wanted all the same.
+        Whether many are wanted.
 
     Returns
     -------
@@ -151,15 +177,13 @@ def check_amount(dem: Surface, interval: float, however_many: bool) -> None:
     Raises
     ------
     AskedWronglyError
-        When it cannot be used.
+        When there are too many.
 
     Examples
     --------
-    >>> from moss_step.science.relief.contours import check_amount
-    >>> from moss_step.science.sample import tilted
-    >>> check_amount(tilted(), 2.0, however_many=False)  # few enough: nothing is raised
+    >>> from moss_step.science.relief.contours import check_points
+    >>> check_points(1000.0, 2.0, however_many=False)  # few enough: nothing is raised
     """
-    points = points_expected(dem, interval)
     said = f"An interval of {interval:g} gives about {points / 1e6:,.0f} million points of contours"
     few = f"Use an interval of {interval * points / MANY_POINTS:.2g} or more"
     if points * _BYTES_A_POINT > free_memory():
@@ -231,41 +255,184 @@ def contours(dem: Surface, interval: float, base: float = 0.0, index_every: int 
     progress = progress or silent()
     level_ground, datum = dem.levelled
     z = _smoothed(level_ground.values) if smooth else level_ground.values
-    if min(z.shape) < 2:
-        raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
-    low, high = dem.range or (0.0, -1.0)
+    check_shape(z.shape)
     wanted = np.unique(np.asarray(heights, np.float64))
     if not wanted.size:
-        check_amount(dem, interval, however_many)
-    levels = wanted[(wanted >= low) & (wanted <= high)] if wanted.size else levels_of(dem, interval, base)
-    place = np.searchsorted(wanted, levels) if wanted.size else np.rint((levels - base) / interval)
-    traced = _traced(z, levels - datum, progress.part(0.0, 0.7))
-    lines, at, numbers = [], [], []
-    for k, level in enumerate(levels):
-        progress.at(0.7 + 0.2 * k / len(levels), f"Joining {level:g}")
-        result = _lines(traced[k], dem)
-        traced[k] = []  # what is joined need not be held twice
-        result = result[shapely.length(result) > 0]  # a height that a single cell just reaches
-        lines.append(result)
-        at.append(np.full(len(result), level))
-        numbers.append(np.full(len(result), int(place[k])))
-    if not any(map(len, lines)):
-        said = "these heights" if wanted.size else f"an interval of {interval:g}"
-        raise MossError(
-            f"No contour falls in the ground's range with {said}.",
-            f"It runs from {low:g} to {high:g}." if wanted.size else "Use a smaller interval.",
-        )
-    geometry, number = np.concatenate(lines), np.concatenate(numbers)
+        check_points(points_expected(dem, interval), interval, however_many)
+    levels, place = asked_levels(dem.range, heights, interval, base)
+    made = in_place(
+        traced(z, levels - datum, progress.part(0.0, 0.7)), levels, dem.frame, progress.part(0.7, 0.9)
+    )
+    check_lines(made, dem.range, bool(wanted.size), interval)
+    return drawn(made, (levels, place), (dem.frame, dem.unit), index_every, within, progress.part(0.9, 1.0))
+
+
+def check_shape(shape: tuple[int, ...]) -> None:
+    """Refuse a ground that is too small for contours.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the ground.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    MossError
+        For fewer than 2 x 2 cells.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import check_shape
+    >>> check_shape((2, 2))  # enough: nothing is raised
+    """
+    if min(shape) < 2:
+        raise MossError("Contours need at least 2 x 2 cells.", "Open a larger grid.")
+
+
+def asked_levels(
+    summary: tuple[float, float] | None, heights: Sequence[float], interval: float, base: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Heights of the contours of a ground whose lowest and highest are known, and the place of each.
+
+    Parameters
+    ----------
+    summary
+        Lowest and highest height; None for a ground without values.
+    heights
+        Heights that are asked for; empty for an interval.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+    base
+        Height that lines or bands are counted from, in the unit of the ground.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Heights, ascending, and places.
+
+    Raises
+    ------
+    MossError
+        For a ground without values.
+    AskedWronglyError
+        For more heights than memory holds.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.contours import asked_levels
+    >>> [a.tolist() for a in asked_levels((0.0, 7.0), (), 3.0, 0.0)]
+    [[0.0, 3.0, 6.0], [0.0, 1.0, 2.0]]
+    """
+    low, high = summary or (0.0, -1.0)
+    wanted = np.unique(np.asarray(heights, np.float64))
+    levels = (
+        wanted[(wanted >= low) & (wanted <= high)] if wanted.size else levels_between(summary, interval, base)
+    )
+    return levels, np.searchsorted(wanted, levels) if wanted.size else np.rint((levels - base) / interval)
+
+
+def check_lines(
+    made: list[np.ndarray], span: tuple[float, float] | None, listed: bool, interval: float
+) -> None:
+    """Refuse contours that have no line at all.
+
+    Parameters
+    ----------
+    made
+        Lines of each level.
+    span
+        Lowest and highest height; None for a ground without values.
+    listed
+        Whether heights were asked for, and no interval.
+    interval
+        Height from one line or band to the next, in the unit of the ground.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    MossError
+        When there is none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.relief.contours import check_lines
+    >>> check_lines([np.array([shapely.LineString([(0, 0), (1, 1)])])], (1.0, 4.0), False, 2.0)
+    """
+    if any(map(len, made)):
+        return
+    low, high = span or (0.0, -1.0)
+    said = "these heights" if listed else f"an interval of {interval:g}"
+    raise MossError(
+        f"No contour falls in the ground's range with {said}.",
+        f"It runs from {low:g} to {high:g}." if listed else "Use a smaller interval.",
+    )
+
+
+def drawn(
+    made: list[np.ndarray],
+    at: tuple[np.ndarray, np.ndarray],
+    ground: tuple[Frame, Unit],
+    index_every: int,
+    within: float,
+    progress: Progress | None = None,
+) -> Shapes:
+    """Contours from the lines of each level.
+
+    Parameters
+    ----------
+    made
+        Lines of each level.
+    at
+        Heights of the levels, and the place of each.
+    ground
+        Frame of the ground, and the unit of its heights.
+    index_every
+        Every so many is an index line.
+    within
+        Metres that lines may leave their place by to be smoother; 0 leaves them.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Shapes
+        Lines with their columns.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.relief.contours import drawn
+    >>> from moss_step.science.sample import tilted
+    >>> lines = [np.array([shapely.LineString([(1, 1), (1, 7)])])]
+    >>> ground = tilted().frame, tilted().unit
+    >>> drawn(lines, (np.array([4.0]), np.array([1])), ground, 5, 0.0).columns["length_m"].tolist()
+    [6.0]
+    """
+    (levels, place), (frame, unit) = at, ground
+    sizes = [len(lines) for lines in made]
+    geometry, number = np.concatenate(made), np.repeat(place.astype(int), sizes)
     if within > 0:
-        geometry = _calmed(geometry, dem, within)
-    progress.at(0.9, "Measuring lines")
+        geometry = _calmed(geometry, frame, within)
+    (progress or silent()).at(0.0, "Measuring lines")
     closed = shapely.is_closed(geometry) & (shapely.get_num_points(geometry) > 3)
     columns = {
-        "elevation": np.concatenate(at), "index": number % index_every == 0,
+        "elevation": np.repeat(levels, sizes), "index": number % index_every == 0,
         "closed": closed, "depression": _depressions(geometry, closed),
-        "length_m": dem.frame.lengths(geometry),
+        "length_m": frame.lengths(geometry),
     }  # fmt: skip
-    return Shapes(geometry, columns, dem.frame.crs, {"elevation": dem.unit.symbol})
+    return Shapes(geometry, columns, frame.crs, {"elevation": unit.symbol})
 
 
 def line_at(dem: Surface, level: float, progress: Progress | None = None) -> np.ndarray:
@@ -295,16 +462,15 @@ def line_at(dem: Surface, level: float, progress: Progress | None = None) -> np.
     if min(dem.frame.shape) < 2:
         return np.empty(0, object)
     level_ground, datum = dem.levelled
-    traced = _traced(level_ground.values, np.array([level - datum]), progress or silent())
-    lines = _lines(traced[0], dem)
-    return np.asarray(lines[shapely.length(lines) > 0])
+    lines = traced(level_ground.values, np.array([level - datum]), progress)
+    return in_place(lines, np.array([level]), dem.frame)[0]
 
 
-def _calmed(lines: np.ndarray, dem: Surface, within: float) -> np.ndarray:
+def _calmed(lines: np.ndarray, frame: Frame, within: float) -> np.ndarray:
     """Lines whose corners are drawn to the middle of their neighbours, none farther than some metres from
     where it was; ends stay.
     """
-    wide, high = (m / d for m, d in zip(dem.frame.cell_metres, (dem.frame.dx, dem.frame.dy), strict=True))
+    wide, high = (m / d for m, d in zip(frame.cell_metres, (frame.dx, frame.dy), strict=True))
     scale = np.array([wide, high])
     corners, owner = shapely.get_coordinates(lines, return_index=True)
     own = corners * scale
@@ -325,91 +491,6 @@ def _calmed(lines: np.ndarray, dem: Surface, within: float) -> np.ndarray:
         far = np.hypot(*off.T)
         moved = own + off * np.minimum(1.0, within / np.maximum(far, 1e-300))[:, None]
     return np.asarray(shapely.linestrings(moved / scale, indices=owner))
-
-
-def _traced(z: np.ndarray, levels: np.ndarray, progress: Progress) -> list[list[np.ndarray]]:
-    """Lines of each level as points in columns and rows, traced in bands of rows and joined across the rows
-    where these meet.
-
-    What the tracer holds beside the grid then takes the memory of one band, and it can be stopped between
-    two.
-    """
-    from contourpy import LineType, contour_generator
-
-    rows = max(_BAND_CELLS // z.shape[1], 2)
-    starts = list(range(0, max(z.shape[0] - 1, 1), rows))
-    result: list[list[np.ndarray]] = [[] for _ in levels]
-    open_: list[list[np.ndarray]] = [[] for _ in levels]
-    for n, first in enumerate(starts):
-        progress.at(0.9 * n / len(starts), "Tracing")
-        last = min(first + rows, z.shape[0] - 1)
-        some = z[first : last + 1]
-        generator = contour_generator(
-            z=np.ma.masked_invalid(some) if np.isnan(some).any() else some,
-            line_type=LineType.ChunkCombinedOffset,
-        )
-        seams = [float(r) for r in (first, last) if 0 < r < z.shape[0] - 1]
-        for k, level in enumerate(levels):
-            progress.at(0.9 * (n + k / len(levels)) / len(starts), "Tracing")
-            traced: Any = generator.lines(float(level))
-            (points,), (offsets,) = traced
-            if points is None:
-                continue
-            points[:, 1] += first
-            for line in np.split(points, np.asarray(offsets[1:-1], np.int64)):
-                if len(line) >= 2:
-                    (open_ if seams and _meets_seam(line, seams) else result)[k].append(line)
-    for k, pieces in enumerate(open_):
-        progress.at(0.9 + 0.1 * k / len(levels), "Joining bands")
-        result[k] += _joined(pieces)
-    return result
-
-
-def _meets_seam(line: np.ndarray, seams: list[float]) -> bool:
-    """Whether an open line begins or ends on the row where two bands meet."""
-    ends = (line[0, 1], line[-1, 1])
-    return any(abs(y - seam) < _NEAR for y in ends for seam in seams) and not np.array_equal(
-        line[0], line[-1]
-    )
-
-
-def _joined(pieces: list[np.ndarray]) -> list[np.ndarray]:
-    """Join lines whose end is the beginning of another, as lines of one level in neighbouring bands are:
-    higher ground lies on one side of all.
-    """
-    place = {_key(line[0]): k for k, line in enumerate(pieces)}
-    after = [place.get(_key(line[-1]), -1) for line in pieces]
-    begins = set(range(len(pieces))) - set(after)
-    done, result = [False] * len(pieces), []
-    for first in [*sorted(begins), *range(len(pieces))]:  # what has no beginning runs around
-        chain: list[np.ndarray] = []
-        at = first
-        while at >= 0 and not done[at]:
-            done[at] = True
-            chain.append(pieces[at] if not chain else pieces[at][1:])
-            at = after[at]
-        if chain:
-            line = np.concatenate(chain)
-            if at >= 0 and _key(line[-1]) == _key(line[0]):
-                line[-1] = line[0]
-            result.append(line)
-    return result
-
-
-def _key(point: np.ndarray) -> tuple[int, int]:
-    """A point on the row where bands meet, as a number that is the same from both of them."""
-    return round(float(point[0]) / _NEAR), round(float(point[1]) / _NEAR)
-
-
-def _lines(pieces: list[np.ndarray], dem: Surface) -> np.ndarray:
-    """Lines from points in columns and rows."""
-    if not pieces:
-        return np.empty(0, object)
-    f, points = dem.frame, np.concatenate(pieces)
-    xy = np.column_stack([f.x0 + (points[:, 0] + 0.5) * f.dx, f.y0 - (points[:, 1] + 0.5) * f.dy])
-    return np.asarray(
-        shapely.linestrings(xy, indices=np.repeat(np.arange(len(pieces)), [len(p) for p in pieces]))
-    )
 
 
 def _depressions(lines: np.ndarray, closed: np.ndarray) -> np.ndarray:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import Literal, NamedTuple, Protocol
 
 import numpy as np
 
@@ -29,7 +29,38 @@ from moss_step.science.water.kernels.pools import fill_rows
 from moss_step.science.water.neighbours import bearings, distances
 from moss_step.science.water.pools import Pools, find_pools
 
+NO_VALUES = ("The ground holds no values.", "Choose another ground.")
 FlowMethod = Literal["d8", "freeman", "dinf"]
+
+
+class AtCells(NamedTuple):
+    """What is known at some cells: how many cells and square metres are upstream, themselves included; the
+    ground above its base, under water the height of the water; and the height of the ground.
+    """
+
+    upstream: np.ndarray
+    area: np.ndarray
+    water: np.ndarray
+    height: np.ndarray
+
+
+class Watered(Protocol):
+    """A ground of whose water something is known: all of it, or what is at some cells."""
+
+    @property
+    def dem(self) -> Surface:
+        """The ground, or a surface like it: its unit counts."""
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the ground."""
+
+    @property
+    def metres(self) -> np.ndarray:
+        """Distances to neighbours by row."""
+
+    def at(self, cells: np.ndarray) -> AtCells:
+        """What is known at cells, by their numbers row by row."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,6 +113,14 @@ class Drainage:
         count_donors(self.ways, donors)
         accumulation.accumulate(self.ways, donors, total)
         return total
+
+    def at(self, cells: np.ndarray) -> AtCells:
+        """What is known at cells, by their numbers row by row."""
+        upstream, z = self.cells.reshape(-1)[cells], self.z.reshape(-1)[cells]
+        plain = not self.frame.geographic
+        area = upstream * float(self.frame.row_areas[0]) if plain else self.upstream_area.reshape(-1)[cells]
+        water = np.maximum(z, self.pools.level[self.pools.labels.reshape(-1)[cells]])
+        return AtCells(upstream, area, water, self.dem.values.reshape(-1)[cells])
 
     @property
     def nbytes(self) -> int:
@@ -210,7 +249,7 @@ def check_ground(dem: Surface) -> None:
     >>> check_ground(bowl())  # there is ground: nothing is raised
     """
     if dem.valid_count == 0:
-        raise MossError("The ground holds no values.", "Choose another ground.")
+        raise MossError(*NO_VALUES)
     if dem.values.size >= 2**31 // 9:
         raise MossError(
             f"{dem.values.size:,} cells are too many for one piece.",
@@ -421,16 +460,43 @@ def flow_bearings(
     out = np.empty(drainage.frame.shape, np.float32)
     for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
         ways, rows = drainage.ways[first:last], by_row[first:last]
-        result = (
-            rows[np.arange(len(rows))[:, None], np.minimum(ways, 7)]
-            if share is None
-            else _facet_bearings(share[first:last], rows)
-        )
-        result = np.where(ways == OUT, -1.0, result % 360.0).astype(np.float32)
-        result[result == np.float32(360.0)] = 0.0
-        result[ways == NONE] = np.nan
-        out[first:last] = result
+        facets = None if share is None else _facet_bearings(share[first:last], rows)
+        out[first:last] = bearings_of(ways, rows, facets)
     return out
+
+
+def bearings_of(ways: np.ndarray, by_row: np.ndarray, facets: np.ndarray | None = None) -> np.ndarray:
+    """Bearings of ways, -1 where water leaves the ground, NaN where there is none.
+
+    Parameters
+    ----------
+    ways
+        Direction of each cell as ``neighbours`` numbers them, uint8 of shape (rows, cols).
+    by_row
+        Bearings of the neighbours by row, (rows, 8), as ``neighbours.bearings`` gives them.
+    facets
+        Bearings over facets, taken in place of those of the neighbours, degrees of shape (rows, cols).
+
+    Returns
+    -------
+    np.ndarray
+        Degrees, float32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import bearings_of
+    >>> from moss_step.science.water.neighbours import bearings
+    >>> by_row = bearings(tilted().frame)[:1]
+    >>> bearings_of(np.array([[0, 4, 8, 255]], np.uint8), by_row).tolist()
+    [[90.0, 270.0, -1.0, nan]]
+    """
+    plain = by_row[np.arange(len(by_row))[:, None], np.minimum(ways, 7)] if facets is None else facets
+    result = np.where(ways == OUT, -1.0, plain % 360.0).astype(np.float32)
+    result[result == np.float32(360.0)] = 0.0
+    result[ways == NONE] = np.nan
+    return result
 
 
 def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:

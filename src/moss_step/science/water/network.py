@@ -16,11 +16,11 @@ import shapely
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
-from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.drainage import Drainage, Watered
+from moss_step.science.water.kernels.neighbours import DC, DR, OUT
 from moss_step.science.water.kernels.network import (
     carry_down,
     drop_lone,
-    feeders_cells,
     horton_orders,
     stream_orders,
     walk,
@@ -145,26 +145,96 @@ def network(drainage: Drainage, stream: np.ndarray, progress: Progress | None = 
     >>> network(drainage, stream_cells(drainage, least_area=12.0)).strahler.tolist()
     [1, 1, 1, 1]
     """
+    cells = np.flatnonzero(stream)
+    ways, upstream = drainage.ways.reshape(-1)[cells], drainage.cells.reshape(-1)[cells]
+    return joined(cells, ways, upstream, drainage.frame.cols, progress)
+
+
+def receivers(cells: np.ndarray, ways: np.ndarray, cols: int) -> np.ndarray:
+    """Places of the cells that cells run to, among these.
+
+    Parameters
+    ----------
+    cells
+        Numbers of cells, row by row, in ascending order.
+    ways
+        Direction of each of them as ``neighbours`` numbers them, uint8.
+    cols
+        Columns of the ground.
+
+    Returns
+    -------
+    np.ndarray
+        Places, int64; -1 where water leaves the cells.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.network import receivers
+    >>> receivers(np.array([4, 5, 6]), np.array([8, 4, 4], np.uint8), 10).tolist()  # from east to west
+    [-1, 0, 1]
+    """
+    way = np.minimum(ways, 7)
+    to = np.where(ways < OUT, cells + DR[way] * cols + DC[way], -1)
+    place = np.minimum(np.searchsorted(cells, to), max(len(cells) - 1, 0))
+    return np.where(cells[place] == to, place, -1) if len(cells) else place
+
+
+def joined(
+    cells: np.ndarray, ways: np.ndarray, upstream: np.ndarray, cols: int, progress: Progress | None = None
+) -> Network:
+    """The network of stream cells that are listed: what ``network`` gives, without the rest of the ground.
+
+    Parameters
+    ----------
+    cells
+        Numbers of the stream cells, row by row, in ascending order; all that is downstream of one is there.
+    ways
+        Direction of each of them as ``neighbours`` numbers them, uint8.
+    upstream
+        How many cells are upstream of each.
+    cols
+        Columns of the ground.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Network
+        Links with their orders and ends.
+
+    Raises
+    ------
+    MossError
+        When there is no stream, or more than 500,000 links.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.network import joined
+    >>> cells, ways = np.array([4, 5, 6]), np.array([8, 4, 4], np.uint8)  # from east to west
+    >>> joined(cells, ways, np.array([3, 2, 1]), 10).cells[0].tolist()
+    [6, 5, 4]
+    """
     progress = progress or silent()
     progress.at(0.0, "Joining links")
-    feeders = np.empty(stream.shape, np.uint8)
-    ends = feeders_cells(drainage.ways, stream, feeders)
+    target = receivers(cells, ways, cols)
+    feeders = np.bincount(target[target >= 0], minlength=len(cells))
+    ends = int(np.count_nonzero(feeders != 1))
     if ends > MOST_LINKS:
         raise MossError(f"There would be about {ends:,} links.", "Ask for a larger area.")
     progress.at(0.3, "Walking links")
-    cells, starts = walk(drainage.ways, feeders, ends, int(stream.sum()) + ends + 1)
+    places, starts = walk(target, feeders, ends)
     if len(starts) < 2:
         raise MossError("No stream has as much ground upstream.", "Ask for a smaller area.")
-    upper, lower = cells[starts[:-1]], cells[starts[1:] - 1]
     progress.at(0.6, "Ordering links")
-    order = np.argsort(upper)
-    place = np.searchsorted(upper[order], lower)
-    hit = (place < len(order)) & (upper[order][np.minimum(place, len(order) - 1)] == lower)
-    below = np.where(hit, order[np.minimum(place, len(order) - 1)], -1)
-    sizes = drainage.cells.reshape(-1)[cells[starts[1:] - 2]]
+    upper, lower = places[starts[:-1]], places[starts[1:] - 1]
+    place = np.minimum(np.searchsorted(upper, lower), len(upper) - 1)
+    below = np.where(upper[place] == lower, place, -1)
     strahler, shreve, queue = stream_orders(below)
-    horton = horton_orders(below, sizes, strahler, queue)
-    return Network([cells[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
+    horton = horton_orders(below, upstream[places[starts[1:] - 2]], strahler, queue)
+    links = cells[places]
+    return Network([links[a:b] for a, b in itertools.pairwise(starts)], below, strahler, shreve, horton)
 
 
 def main_stems(
@@ -231,7 +301,7 @@ def main_stems(
     return stems, np.array(orders)
 
 
-def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None = None) -> Shapes:
+def stream_lines(drainage: Watered, streams: Network, progress: Progress | None = None) -> Shapes:
     """The links as lines with from and to node, orders, length, drop, gradient, sinuosity and the area
     upstream.
 
@@ -260,7 +330,6 @@ def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None
     >>> stream_lines(drainage, network(drainage, stream_cells(drainage, least_area=12.0))).kind
     'lines'
     """
-    pools = drainage.pools
     progress = progress or silent()
     progress.at(0.0, "Measuring links")
     upper, lower = (np.array([c[k] for c in streams.cells]) for k in (0, -1))
@@ -268,11 +337,11 @@ def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None
     progress.at(0.2, "Measuring links")
     length = lengths_of(drainage, streams.cells)
     progress.at(0.4, "Measuring links")
-    z, level = drainage.z.reshape(-1), pools.level[pools.labels.reshape(-1)[np.stack([upper, lower])]]
-    drop = (np.maximum(z[upper], level[0]) - np.maximum(z[lower], level[1])) * drainage.dem.metres_per_height
+    top, foot = drainage.at(upper), drainage.at(lower)
+    drop = (top.water - foot.water) * drainage.dem.metres_per_height
     progress.at(0.5, "Measuring links")
     straight = drainage.frame.distances(centres(drainage, upper), centres(drainage, lower))
-    upstream = drainage.upstream_area.reshape(-1)[[c[-2] for c in streams.cells]]
+    upstream = drainage.at(np.array([c[-2] for c in streams.cells])).area
     with np.errstate(divide="ignore", invalid="ignore"):
         sinuosity = np.where(straight > 0, length / straight, np.nan)
     columns: dict[str, np.ndarray] = {
@@ -294,7 +363,7 @@ def stream_lines(drainage: Drainage, streams: Network, progress: Progress | None
 
 
 def paths_as_lines(
-    drainage: Drainage, paths: list[np.ndarray], progress: Progress | None = None
+    drainage: Watered, paths: list[np.ndarray], progress: Progress | None = None
 ) -> np.ndarray:
     """Paths of cells as lines through their centres.
 
@@ -330,7 +399,7 @@ def paths_as_lines(
     return out
 
 
-def stream_nodes(drainage: Drainage, streams: Network, progress: Progress | None = None) -> Shapes:
+def stream_nodes(drainage: Watered, streams: Network, progress: Progress | None = None) -> Shapes:
     """Springs, junctions and outlets of a network as points.
 
     Parameters
@@ -365,12 +434,13 @@ def stream_nodes(drainage: Drainage, streams: Network, progress: Progress | None
     into = np.bincount(np.searchsorted(nodes, lower), minlength=len(nodes))
     leaves = ~np.isin(nodes, upper)
     kinds = np.where(leaves, "outlet", np.where(into == 0, "spring", "junction")).astype(object)
+    there = drainage.at(nodes)
     columns = {
         "node": np.arange(1, len(nodes) + 1),
         "kind": kinds,
         "links_in": into,
-        "height": drainage.dem.values.reshape(-1)[nodes].astype(float),
-        "upstream_m2": drainage.upstream_area.reshape(-1)[nodes],
+        "height": there.height.astype(float),
+        "upstream_m2": there.area,
     }
     return Shapes(
         np.asarray(shapely.points(centres(drainage, nodes))),
@@ -380,7 +450,7 @@ def stream_nodes(drainage: Drainage, streams: Network, progress: Progress | None
     )
 
 
-def last_own_cells(drainage: Drainage, streams: Network) -> np.ndarray:
+def last_own_cells(drainage: Watered, streams: Network) -> np.ndarray:
     """Last cell of each link before the junction (int64): what drains there and not to a link above belongs
     to the link.
 
@@ -409,7 +479,7 @@ def last_own_cells(drainage: Drainage, streams: Network) -> np.ndarray:
     [0, 5, 10, 15]
     """
     last, above = np.array([c[-1] for c in streams.cells]), np.array([c[-2] for c in streams.cells])
-    order = np.argsort(-drainage.cells.reshape(-1)[above], kind="stable")
+    order = np.argsort(-drainage.at(above).upstream, kind="stable")
     _, first = np.unique(last[order], return_index=True)
     ends = above.copy()
     main = order[first]

@@ -109,7 +109,7 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     label_ends(descent, labels)
     progress.at(0.4, "Finding passes")
     leaves = np.append(False, descent.reshape(-1)[cell[1:]] == OUT)
-    tree = _spanning_tree(z, labels, cell, leaves, progress.part(0.4, 0.6))
+    tree = spanning_tree(z, labels, cell, leaves, progress.part(0.4, 0.6))
     bottom = np.append(np.float32(-np.inf), z.reshape(-1)[cell[1:]]).astype(np.float32)
     progress.at(0.6, "Finding levels")
     level = levels(len(cell), tree)
@@ -122,25 +122,71 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     return Pools(labels, cell, level, depth, across, over), descent
 
 
-def _spanning_tree(
-    z: np.ndarray, labels: np.ndarray, cell: np.ndarray, leaves: np.ndarray, progress: Progress
+Sides = tuple[bool, bool, bool, bool]
+"""Whether water leaves over the top, right, bottom and left side of a grid."""
+
+
+def spanning_tree(
+    z: np.ndarray,
+    labels: np.ndarray,
+    cell: np.ndarray,
+    leaves: np.ndarray,
+    progress: Progress,
+    open_at: Sides = (True, True, True, True),
 ) -> Tree:
-    """Lowest passes that join all pits and outlets to the outside.
+    """Lowest passes that join all pits and outlets to the outside, as far as there are any.
 
     Nodes that water ``leaves`` the ground at are joined to the outside from the start.
+
+    Parameters
+    ----------
+    z
+        Heights of shape (rows, cols), float32.
+    labels
+        The node of each cell, int32; 0 is no ground.
+    cell
+        The flat index of each node's pit or outlet; -1 for the outside.
+    leaves
+        Whether water leaves the ground at a node.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for.
+    open_at
+        Whether water leaves over the top, right, bottom and left side: a tile of a larger ground has sides
+        that it does not.
+
+    Returns
+    -------
+    Tree
+        The passes, in the order in which they were found.
+
+    Source
+    ------
+    Cordonnier, Bovy & Braun 2019, Earth Surface Dynamics 7; Boruvka 1926.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.water.pools import spanning_tree
+    >>> z = np.array([[1, 5, 2]], np.float32)
+    >>> labels, cell = np.array([[1, 1, 2]], np.int32), np.array([-1, 0, 2], np.int32)
+    >>> tree = spanning_tree(z, labels, cell, np.array([False, True, True]), silent())
+    >>> tree.height.tolist()
+    [1.0, 2.0]
     """
     nodes = len(cell)
     part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
     tree = Tree(*(np.empty(nodes - 1, kind) for kind in (np.float32, np.int32, np.int32, np.int32, np.int8)))
     out = np.flatnonzero(leaves)
-    gained = len(out)
+    gained, before = len(out), -1
     for some, first in zip(tree, (z.reshape(-1)[cell[out]], out, OUTSIDE, cell[out], 8), strict=True):
         some[:gained] = first
     parts, strips = nodes - gained, max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
-    while gained < nodes - 1:
+    while gained < nodes - 1 and gained > before:
+        before = gained
         progress.at(gained / (nodes - 1), "Finding passes")
         passes = Passes(np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32))
-        lowest_passes(z, labels, part, passes)
+        lowest_passes(z, labels, part, passes, open_at)
         progress.at(gained / (nodes - 1), "Joining pools")
         parts, gained = join_parts(labels, part, passes, tree, gained)
-    return tree
+    return Tree(*(some[:gained] for some in tree))

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numba
 import numpy as np
 
 from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.drainage import Drainage, Watered
 from moss_step.science.water.kernels.neighbours import NONE, Course
 from moss_step.science.water.kernels.trace import (
     branches,
@@ -229,20 +232,39 @@ def snapped(drainage: Drainage, cell: int, distance: float) -> int:
     >>> snapped(prepare(tilted()), 7, distance=4.0)
     5
     """
-    frame = drainage.frame
-    row, col = divmod(cell, frame.cols)
-    width, height = float(frame.row_widths[row]), float(frame.row_heights[row])
-    distance *= 1.0 + 1e-9
-    up, aside = int(distance / height), int(distance / width)
-    rows = np.arange(max(row - up, 0), min(row + up, frame.rows - 1) + 1)
-    cols = np.arange(max(col - aside, 0), min(col + aside, frame.cols - 1) + 1)
-    near = ((rows[:, None] - row) * height) ** 2 + ((cols - col) * width) ** 2 <= distance**2
-    result = np.where(near, drainage.cells[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1], -1)
-    best = int(result.argmax())
-    return int(rows[best // len(cols)]) * frame.cols + int(cols[best % len(cols)])
+    near = Near.of(drainage.frame, cell, distance)
+    return near.best(drainage.cells[near.rows, near.cols])
 
 
-def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+@dataclass(frozen=True, eq=False)
+class Near:
+    """Cells within a distance of one: the rows and columns that hold them, and which of these they are."""
+
+    frame: Frame
+    rows: slice
+    cols: slice
+    within: np.ndarray
+
+    @classmethod
+    def of(cls, frame: Frame, cell: int, distance: float) -> Near:
+        """Those within so many metres of a cell, by its number row by row."""
+        row, col = divmod(cell, frame.cols)
+        width, height = float(frame.row_widths[row]), float(frame.row_heights[row])
+        distance *= 1.0 + 1e-9
+        up, aside = int(distance / height), int(distance / width)
+        rows = np.arange(max(row - up, 0), min(row + up, frame.rows - 1) + 1)
+        cols = np.arange(max(col - aside, 0), min(col + aside, frame.cols - 1) + 1)
+        near = ((rows[:, None] - row) * height) ** 2 + ((cols - col) * width) ** 2 <= distance**2
+        return cls(frame, slice(rows[0], rows[-1] + 1), slice(cols[0], cols[-1] + 1), near)
+
+    def best(self, cells: np.ndarray) -> int:
+        """The one with the most cells upstream; ``cells`` are those upstream in the rows and columns."""
+        best = int(np.where(self.within, cells, -1).argmax())
+        row, col = divmod(best, self.cols.stop - self.cols.start)
+        return int(self.rows.start + row) * self.frame.cols + int(self.cols.start + col)
+
+
+def path_metres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
     """Metres along a path of neighbouring cells, from its first cell.
 
     Parameters
@@ -269,7 +291,7 @@ def path_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     return np.concatenate([[0.0], np.cumsum(step_metres(drainage, cells))]) if len(cells) else np.zeros(0)
 
 
-def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
+def lengths_of(drainage: Watered, paths: list[np.ndarray]) -> np.ndarray:
     """Metres of each of many paths of at least two neighbouring cells.
 
     Parameters
@@ -299,7 +321,7 @@ def lengths_of(drainage: Drainage, paths: list[np.ndarray]) -> np.ndarray:
     return np.asarray(np.add.reduceat(steps, starts))
 
 
-def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+def step_metres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
     """Metres from each cell to the next; for those that are no neighbours it means nothing.
 
     Parameters
@@ -330,7 +352,7 @@ def step_metres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     return np.asarray(np.where(dr == 0, east, np.where(dc == 0, south, diagonal)))
 
 
-def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
+def centres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
     """Coordinates of the centres of cells: (n, 2).
 
     Parameters
@@ -354,6 +376,4 @@ def centres(drainage: Drainage, cells: np.ndarray) -> np.ndarray:
     >>> centres(prepare(tilted()), np.array([0, 1])).tolist()
     [[1.0, 7.0], [3.0, 7.0]]
     """
-    frame = drainage.frame
-    rows, cols = np.divmod(cells, frame.cols)
-    return np.stack([frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy], axis=1)
+    return drainage.frame.centres(cells)

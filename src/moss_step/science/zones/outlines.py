@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 from rasterio.features import rasterize
 
+from moss_step.model.arrays import falling
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
@@ -22,7 +23,7 @@ from moss_step.science.regrid import affine, cells_inside
 from moss_step.science.zones.kernels.labelling import count_labels
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed
-from moss_step.science.zones.tracing import areas_of, collected, parts_of
+from moss_step.science.zones.tracing import Parts, areas_of, collected, parts_of
 
 MOST_PATCHES = 500_000
 
@@ -159,11 +160,43 @@ def classes_to_areas(classes: ClassMap, smoothing: int = 0, progress: Progress |
         for k, area in enumerate(geometry):
             part = progress.part(0.5 + 0.5 * k / len(geometry), 0.5 + 0.5 * (k + 1) / len(geometry))
             geometry[k] = smoothed(area, pins, classes.frame, smoothing, part)
-    _, areas = count_codes(classes.codes, classes.frame)
-    codes, place = np.unique(number, return_inverse=True)
+    return class_shapes(Parts(geometry, number), count_codes(classes.codes, classes.frame)[1], classes)
+
+
+def class_shapes(parts: Parts, areas: np.ndarray, classes: ClassMap) -> Shapes:
+    """One area for each class, from its parts.
+
+    Parameters
+    ----------
+    parts
+        Outlines with the code of each, in ascending order of codes.
+    areas
+        Square metres of each code.
+    classes
+        The class map, or one like it: its names count.
+
+    Returns
+    -------
+    Shapes
+        Areas with their columns.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.outlines import class_shapes
+    >>> from moss_step.science.zones.tracing import Parts
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> parts = Parts(np.array([shapely.box(0, 0, 1, 1)]), np.array([1]))
+    >>> class_shapes(parts, np.array([0.0, 1.0]), high).columns["name"].tolist()
+    ['high']
+    """
+    codes, place = np.unique(parts.number, return_inverse=True)
     names = [(e.name if (e := classes.entry(c)) else f"Class {c}") for c in codes]
     return Shapes(
-        collected(geometry, place, len(codes)),
+        collected(parts.geometry, place, len(codes)),
         {"class": codes.astype(np.int32), "name": np.array(names, object), "area_m2": areas[codes]},
         classes.frame.crs,
     )
@@ -218,25 +251,92 @@ def patches(
     progress.at(0.1, "Joining cells")
     labels, owner = label_components(classes.codes, neighbours, NO_CLASS)
     cells, areas = count_labels(labels, classes.frame.row_areas, len(owner))
-    kept = np.flatnonzero((cells >= least_cells) & (np.arange(len(owner)) > 0))
-    if kept.size == 0:
-        raise MossError(f"No patch has {least_cells:,} cells.", "Ask for smaller ones.")
-    if kept.size > MOST_PATCHES:
-        raise MossError(f"There are {kept.size:,} patches.", "Leave out small ones with `least_cells`.")
-    order = kept[np.argsort(-areas[kept], kind="stable")]
+    order = 1 + largest_first(cells[1:], areas[1:], least_cells)
     number = np.zeros(len(owner), np.int32)
     number[order] = np.arange(1, order.size + 1)
     numbered = number[labels]
     geometry = areas_of(numbered, classes.frame, order.size, progress.part(0.4, 1.0))
-    names = {c.code: c.name for c in classes.classes}
-    columns: dict[str, np.ndarray] = {
-        "patch": np.arange(1, order.size + 1, dtype=np.int32), "class": owner[order].astype(np.int32),
-        "name": np.array([names.get(int(c), f"Class {c}") for c in owner[order]], object),
-        "cells": cells[order].astype(np.int64), "area_m2": areas[order],
-    }  # fmt: skip
+    columns = patch_columns(owner[order], cells[order], areas[order], classes)
     if surface is not None:
         columns |= _per_patch(numbered, order.size, surface, classes.frame)
     return Shapes(geometry, columns, classes.frame.crs)
+
+
+def largest_first(cells: np.ndarray, areas: np.ndarray, least_cells: int) -> np.ndarray:
+    """The patches that are large enough, the largest first.
+
+    Parameters
+    ----------
+    cells
+        Cells of each patch.
+    areas
+        Square metres of each.
+    least_cells
+        Least cells of a patch.
+
+    Returns
+    -------
+    np.ndarray
+        Their places.
+
+    Raises
+    ------
+    MossError
+        When there are none, or more than 500,000.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.zones.outlines import largest_first
+    >>> largest_first(np.array([1, 5, 9]), np.array([4.0, 20.0, 36.0]), 2).tolist()
+    [2, 1]
+    """
+    kept = np.flatnonzero(cells >= least_cells)
+    if kept.size == 0:
+        raise MossError(f"No patch has {least_cells:,} cells.", "Ask for smaller ones.")
+    if kept.size > MOST_PATCHES:
+        raise MossError(f"There are {kept.size:,} patches.", "Leave out small ones with `least_cells`.")
+    order: np.ndarray = kept[falling(areas[kept])]
+    return order
+
+
+def patch_columns(
+    codes: np.ndarray, cells: np.ndarray, areas: np.ndarray, classes: ClassMap
+) -> dict[str, np.ndarray]:
+    """Columns of patches in order: number, class and name, cells and area.
+
+    Parameters
+    ----------
+    codes
+        The code of each patch.
+    cells
+        Cells of each.
+    areas
+        Square metres of each.
+    classes
+        The class map, or one like it: its names count.
+
+    Returns
+    -------
+    dict[str, np.ndarray]
+        Columns of n values.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.algebra.criteria import threshold
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.zones.outlines import patch_columns
+    >>> high = threshold(tilted(), 4.0, True, None, False, "high")
+    >>> patch_columns(np.array([1]), np.array([8]), np.array([32.0]), high)["name"].tolist()
+    ['high']
+    """
+    names = {c.code: c.name for c in classes.classes}
+    return {
+        "patch": np.arange(1, len(codes) + 1, dtype=np.int32), "class": codes.astype(np.int32),
+        "name": np.array([names.get(int(c), f"Class {c}") for c in codes], object),
+        "cells": cells.astype(np.int64), "area_m2": areas,
+    }  # fmt: skip
 
 
 def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
@@ -311,7 +411,7 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
     """
     outside = ~cells_inside(surface.frame, areas)
     gone = outside if keep == "inside" else ~outside
-    if (gone | np.isnan(surface.values)).all():
+    if not surface.is_part and (gone | np.isnan(surface.values)).all():
         raise MossError("Nothing would be left.", "Choose other areas, or the other side.")
     return Surface(
         np.where(gone, np.float32(np.nan), surface.values), surface.frame, surface.unit, surface.quantity

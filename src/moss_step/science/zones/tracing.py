@@ -14,7 +14,7 @@ import shapely
 
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
-from moss_step.science.zones.kernels.tracing import walk_rings
+from moss_step.science.zones.kernels.tracing import close_rings, walk_rings
 from moss_step.science.zones.labelling import label_components
 
 _AT_ONCE = 50_000
@@ -67,11 +67,23 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
     parts, owner = label_components(codes, 4, none)
     with progress.pulse(len(codes), 0.1, 0.4, "Tracing outlines") as pulse:
         corners, starts, of = walk_rings(parts, pulse)
+    return _made(corners, starts, of, owner[1:], frame, progress.part(0.4, 1.0))
+
+
+def _made(
+    corners: np.ndarray,
+    starts: np.ndarray,
+    of: np.ndarray,
+    codes: np.ndarray,
+    frame: Frame,
+    progress: Progress,
+) -> Parts:
+    """Areas of rings: their corners, where each ring begins, and the part from 1 that it belongs to."""
     order = np.argsort(of, kind="stable")
     rings = np.empty(len(order), object)
     sizes = np.diff(starts)
     for first in range(0, len(order), _AT_ONCE):
-        progress.at(0.4 + 0.3 * first / max(len(order), 1), "Making areas")
+        progress.at(0.5 * first / max(len(order), 1), "Making areas")
         last = min(first + _AT_ONCE, len(order))
         place = corners[starts[first] : starts[last]]
         xy = np.stack([frame.x0 + place[:, 1] * frame.dx, frame.y0 - place[:, 0] * frame.dy], axis=1)
@@ -79,13 +91,66 @@ def parts_of(codes: np.ndarray, none: int, frame: Frame, progress: Progress | No
             xy, indices=np.repeat(np.arange(last - first), sizes[first:last])
         )
     rings, of = rings[order], of[order]
-    geometry = np.empty(len(owner) - 1, object)
+    geometry = np.empty(len(codes), object)
     for first in range(0, len(geometry), _AT_ONCE):
-        progress.at(0.7 + 0.3 * first / len(geometry), "Making areas")
+        progress.at(0.5 + 0.5 * first / len(geometry), "Making areas")
         last = min(first + _AT_ONCE, len(geometry))
         i, j = np.searchsorted(of, [first + 1, last + 1])
         geometry[first:last] = shapely.polygons(rings[i:j], indices=of[i:j] - 1 - first)
-    return Parts(geometry, owner[1:])
+    return Parts(geometry, codes)
+
+
+def joined_parts(
+    corners: np.ndarray, codes: np.ndarray, frame: Frame, progress: Progress | None = None
+) -> Parts:
+    """Outlines from the corners of parts alone, in any order: what ``parts_of`` gives, without the cells.
+
+    Along each line of the grid outlines to the same side come and go in turns: the corner that one leaves at
+    and the next that one of its part comes to belong together.
+
+    Parameters
+    ----------
+    corners
+        Part from 1, row, column and turn of each corner, as ``kernels.tracing.list_corners`` gives them:
+        int32 of shape (n, 4).
+    codes
+        The code of each part.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    Parts
+        Outlines with the code of each.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.zones.kernels.tracing import list_corners
+    >>> from moss_step.science.zones.tracing import joined_parts
+    >>> cells = np.pad(np.array([[1, 1], [0, 1]], np.int32), 1)
+    >>> corners = list_corners(cells, 1, 1)
+    >>> joined_parts(corners, np.array([7]), ground([[1, 2], [3, 4]]).frame).geometry[0].area
+    12.0
+    """
+    progress = progress or silent()
+    progress.at(0.0, "Tracing outlines")
+    part, row, col, turn = corners.T
+    follows = np.empty(len(corners), np.int64)
+    begins = np.empty(0, np.int64)
+    for way in range(4):
+        line, along = (row, col) if way % 2 == 0 else (col, row)
+        order = np.lexsort((along, line, part))
+        leaves, comes = order[turn[order] % 4 == way], order[turn[order] // 4 == way]
+        follows[leaves] = comes
+        begins = leaves if way == 0 else begins
+    progress.at(0.3, "Tracing outlines")
+    walk, starts = close_rings(follows, begins)
+    of = part[walk[starts[:-1]]].astype(np.int32)
+    return _made(corners[walk, 1:3], starts, of, codes, frame, progress.part(0.4, 1.0))
 
 
 def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress | None = None) -> np.ndarray:
@@ -119,8 +184,36 @@ def areas_of(numbered: np.ndarray, frame: Frame, count: int, progress: Progress 
     """
     progress = progress or silent()
     result = parts_of(numbered, 0, frame, progress.part(0.0, 0.8))
-    order = np.argsort(result.number, kind="stable")
-    return collected(result.geometry[order], result.number[order] - 1, count, progress.part(0.8, 1.0))
+    return by_number(result, count, progress.part(0.8, 1.0))
+
+
+def by_number(parts: Parts, count: int, progress: Progress | None = None) -> np.ndarray:
+    """One area for each number from 1, from its parts.
+
+    Parameters
+    ----------
+    parts
+        Outlines with the number of each.
+    count
+        How many are asked for, or there are.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    np.ndarray
+        Areas (``count``); empty for a number without parts.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import shapely
+    >>> from moss_step.science.zones.tracing import Parts, by_number
+    >>> by_number(Parts(np.array([shapely.box(0, 0, 1, 1)]), np.array([2])), 2)[0].is_empty
+    True
+    """
+    order = np.argsort(parts.number, kind="stable")
+    return collected(parts.geometry[order], parts.number[order] - 1, count, progress)
 
 
 def collected(

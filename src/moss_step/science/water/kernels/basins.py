@@ -46,8 +46,10 @@ def add_depths(numbered, z, full, row_areas, volume):
 
 
 @numba.njit(cache=True, nogil=True)
-def add_up(numbered, z, steep, row_areas, sums, pulse):
-    """Add the cells of each basin up into its row of ``sums``, as ``Sums`` names them."""
+def add_up(numbered, z, base, steep, row_areas, sums, pulse):
+    """Add the cells of each basin up into its row of ``sums``, as ``Sums`` names them. Heights count above a
+    base, or small relief on a large one would be lost in the sums.
+    """
     sums[:, 2], sums[:, 3] = np.inf, -np.inf
     for r in range(z.shape[0]):
         pulse[0] = r
@@ -62,7 +64,7 @@ def add_up(numbered, z, steep, row_areas, sums, pulse):
             own[0] += 1.0
             own[1] += area
             own[2], own[3] = min(own[2], v), max(own[3], v)
-            own[4] += area * v
+            own[4] += area * (v - base)
             if steep[r, c] == steep[r, c]:
                 own[5] += area * steep[r, c]
                 own[6] += area
@@ -94,3 +96,20 @@ def ways_within(ground, course, numbered, longest, fall, pulse):
                 length[r, c] >= longest[number] - near and drop > fall[number]
             ):
                 longest[number], fall[number] = length[r, c], drop
+
+
+@numba.njit(cache=True, nogil=True)
+def longest_of(numbered, metres, water, longest, head):
+    """Longest way from the cells of each number, and the height of the water where it begins, where the way
+    of each cell is known; of ways that are equally long the one that begins highest.
+    """
+    for r in range(numbered.shape[0]):
+        for c in range(numbered.shape[1]):
+            number = numbered[r, c]
+            if number == 0:
+                continue
+            near = 1e-9 * longest[number]
+            if metres[r, c] > longest[number] + near or (
+                metres[r, c] >= longest[number] - near and water[r, c] > head[number]
+            ):
+                longest[number], head[number] = metres[r, c], water[r, c]

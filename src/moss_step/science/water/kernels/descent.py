@@ -94,7 +94,7 @@ def water_within(ground, metres, r, c):
     """
     one, best, way, edge = np.float32(1.0), np.float32(0.0), PIT, False
     v, near = (
-        ground.level[ground.labels[r, c]],
+        stands(ground, (r, c)),
         (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2], one / metres[r, 1]),
     )
     for k in range(8):
@@ -110,7 +110,7 @@ def water_within(ground, metres, r, c):
 def water_at_edge(ground, metres, r, c):
     """The same for a cell at the edge of the grid."""
     rows, cols = ground.z.shape
-    v, best, way = ground.level[ground.labels[r, c]], np.float32(0.0), OUT
+    v, best, way = stands(ground, (r, c)), np.float32(0.0), OUT
     for k in range(8):
         i, j = r + DR[k], c + DC[k]
         if 0 <= i < rows and 0 <= j < cols:

@@ -28,49 +28,29 @@ def carry_down(ways, stream):
 
 
 @numba.njit(cache=True, nogil=True)
-def feeders_cells(ways, stream, feeders):
-    """Number of stream cells that run to each stream cell; 255 elsewhere. Gives the number of heads and
-    junctions.
-    """
-    rows, cols = ways.shape
-    ends = 0
-    for r in range(rows):
-        for c in range(cols):
-            feeders[r, c] = 255
-            if stream[r, c] == 0:
-                continue
-            n = 0
-            for k in range(8):
-                i, j = r + DR[k], c + DC[k]
-                n += 0 <= i < rows and 0 <= j < cols and stream[i, j] == 1 and ways[i, j] == k ^ 4
-            feeders[r, c] = n
-            ends += n != 1
-    return ends
+def walk(target, feeders, ends):
+    """Walk each link down from its head or junction; gives the places of all cells in a row, the links'
+    starts, and their upper ends.
 
-
-@numba.njit(cache=True, nogil=True)
-def walk(ways, feeders, ends, total):
-    """Walk each link down from its head or junction; gives all cells in a row, the links' starts, and their
-    upper ends.
+    ``target`` is the place that each stream cell runs to (-1: water leaves the ground), ``feeders`` how many
+    run to it; ``ends`` the number of those that are fed by none or by several.
     """
-    rows, cols = ways.shape
-    cells, starts, count, link = np.empty(total, np.int64), np.empty(ends + 1, np.int64), 0, 0
-    for r in range(rows):
-        for c in range(cols):
-            if feeders[r, c] == 255 or feeders[r, c] == 1 or ways[r, c] >= OUT:
-                continue
-            starts[link] = count
-            link += 1
-            i, j = r, c
-            cells[count] = i * cols + j
+    cells, starts = np.empty(target.size + ends + 1, np.int64), np.empty(ends + 1, np.int64)
+    count, link = 0, 0
+    for n in range(target.size):
+        if feeders[n] == 1 or target[n] < 0:
+            continue
+        starts[link] = count
+        link += 1
+        here = n
+        cells[count] = here
+        count += 1
+        while target[here] >= 0:
+            here = target[here]
+            cells[count] = here
             count += 1
-            while ways[i, j] < OUT:
-                k = ways[i, j]
-                i, j = i + DR[k], j + DC[k]
-                cells[count] = i * cols + j
-                count += 1
-                if feeders[i, j] != 1:
-                    break
+            if feeders[here] != 1:
+                break
     starts[link] = count
     return cells[:count], starts[: link + 1]
 

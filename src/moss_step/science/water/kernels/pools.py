@@ -100,22 +100,31 @@ def parts_of_row(labels, part, r, out):
 
 
 @numba.njit(cache=True, nogil=True)
-def pass_between(z, labels, r, c, k):
+def pass_between(z, labels, open_at, r, c, k):
     """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them
-    is outside).
+    is outside). Over a side of the grid that is not open there is none.
     """
     rows, cols = z.shape
     i, j = r + DR[k], c + DC[k]
-    if i >= rows or j < 0 or j >= cols or labels[i, j] == 0:
+    top, right, bottom, left = open_at
+    if r < 0 or c < 0 or c >= cols:
+        opened = (top or r >= 0) and (left or c >= 0) and (right or c < cols)
+        return z[i, j] if opened else np.float32(np.inf), (i * cols + j) * 9 + 8
+    if i >= rows or j < 0 or j >= cols:
+        opened = (bottom or i < rows) and (left or j >= 0) and (right or j < cols)
+        return z[r, c] if opened else np.float32(np.inf), (r * cols + c) * 9 + 8
+    if labels[i, j] == 0:
         return z[r, c], (r * cols + c) * 9 + 8
-    if r < 0 or c < 0 or c >= cols or labels[r, c] == 0:
+    if labels[r, c] == 0:
         return z[i, j], (i * cols + j) * 9 + 8
     return max(z[r, c], z[i, j]), (r * cols + c) * 9 + k
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def lowest_passes(z, labels, part, passes):
-    """Lowest pass out of each part of the tree, by strips."""
+def lowest_passes(z, labels, part, passes, open_at):
+    """Lowest pass out of each part of the tree, by strips; ``open_at`` says of the sides at the top, right,
+    bottom and left whether water leaves over them.
+    """
     (rows, cols), (best, where) = z.shape, passes
     strips = len(best)
     for s in numba.prange(strips):
@@ -136,7 +145,7 @@ def lowest_passes(z, labels, part, passes):
                     pb = here[c + 1] if k == 0 else below[c + DC[k]]
                     if pa == pb:
                         continue
-                    height, code = pass_between(z, labels, r, c - 1, k)
+                    height, code = pass_between(z, labels, open_at, r, c - 1, k)
                     if pa > 0 and (height < low[pa] or (height == low[pa] and code < at[pa])):
                         low[pa], at[pa] = height, code
                     if pb > 0 and (height < low[pb] or (height == low[pb] and code < at[pb])):
@@ -191,20 +200,28 @@ def join_parts(labels, part, passes, tree, gained):
 
 
 @numba.njit(cache=True, nogil=True)
-def levels(nodes, tree):
-    """Water level of each node: the highest pass between it and the outside along the tree."""
-    height, one, other = tree.height, tree.one, tree.other
+def links_of(nodes, tree):
+    """Passes at each node of a tree, one after another, and where those of each begin."""
+    one, other = tree.one, tree.other
     start = np.zeros(nodes + 1, np.int32)
-    for e in range(height.size):
+    for e in range(one.size):
         start[one[e] + 1] += 1
         start[other[e] + 1] += 1
     for k in range(nodes):
         start[k + 1] += start[k]
-    fill, links = start[:-1].copy(), np.empty(2 * height.size, np.int32)
-    for e in range(height.size):
+    fill, links = start[:-1].copy(), np.empty(2 * one.size, np.int32)
+    for e in range(one.size):
         for k in (one[e], other[e]):
             links[fill[k]] = e
             fill[k] += 1
+    return start, links
+
+
+@numba.njit(cache=True, nogil=True)
+def levels(nodes, tree):
+    """Water level of each node: the highest pass between it and the outside along the tree."""
+    height, one, other = tree.height, tree.one, tree.other
+    start, links = links_of(nodes, tree)
     level = np.full(nodes, np.float32(np.inf))
     level[0] = -np.inf
     stack, top = np.empty(nodes, np.int32), 1

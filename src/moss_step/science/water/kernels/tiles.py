@@ -1,0 +1,379 @@
+"""Kernels: water on a ground in tiles: flats and passes that cross the rims of tiles, and what runs over
+them.
+"""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from moss_step.science.water.kernels.descent import water_at_edge, water_within
+from moss_step.science.water.kernels.flats import OUT as OUT_BITS
+from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, NONE, OUT, PIT
+from moss_step.science.water.kernels.pools import links_of, root_cells
+
+WET, OPEN = np.uint8(10), np.uint8(11)
+"""Ways that are not known yet: of cells under water, and of level cells whose flat crosses the rim."""
+
+
+@numba.njit(cache=True, nogil=True)
+def mark_open(z, ways):
+    """Mark the level cells within a rim of one cell whose flat has cells on that rim; gives their number."""
+    rows, cols = ways.shape
+    stack, top, count = np.empty(1024, np.int64), 0, 0
+    for n in range(2 * (rows + cols)):
+        if n < cols:
+            r, c = 0, n
+        elif n < 2 * cols:
+            r, c = rows - 1, n - cols
+        elif n < 2 * cols + rows:
+            r, c = n - 2 * cols, 0
+        else:
+            r, c = n - 2 * cols - rows, cols - 1
+        if ways[r, c] != PIT:
+            continue
+        stack[0], top = r * cols + c, 1
+        while top > 0:
+            top -= 1
+            i, j = stack[top] // cols, stack[top] % cols
+            for k in range(8):
+                a, b = i + DR[k], j + DC[k]
+                if not (0 < a < rows - 1 and 0 < b < cols - 1):
+                    continue
+                if ways[a, b] == PIT and z[a, b] == z[i, j]:
+                    ways[a, b] = OPEN
+                    count += 1
+                    if top == stack.size:
+                        stack = np.append(stack, np.empty(stack.size, np.int64))
+                    stack[top] = a * cols + b
+                    top += 1
+    return count
+
+
+@numba.njit(cache=True, nogil=True)
+def list_open(z, ways, count):
+    """The open cells in order of rows, and what lies beside each, as ``flats`` packs it."""
+    rows, cols = ways.shape
+    cells, beside, n = np.empty(count, np.int32), np.empty(count, np.int16), 0
+    for r in range(1, rows - 1):
+        for c in range(1, cols - 1):
+            if ways[r, c] != OPEN:
+                continue
+            same, ways_out, higher = 0, 0, False
+            for k in range(8):
+                v, way = z[r + DR[k], c + DC[k]], ways[r + DR[k], c + DC[k]]
+                same |= ((v == z[r, c]) & ((way == PIT) | (way == OPEN))) << k
+                ways_out |= ((v == z[r, c]) & (way < PIT)) << k
+                higher |= v > z[r, c]
+            out = LOWEST[ways_out & 0x55 if ways_out & 0x55 else ways_out]
+            cells[n], beside[n] = r * cols + c, same | higher << 8 | (ways_out > 0) << 9 | out << OUT_BITS
+            n += 1
+    return cells, beside
+
+
+@numba.njit(cache=True, nogil=True)
+def steps_at_rim(cells, beside, place, steps, flag, rim):
+    """Open cells that a flag or the rim gives a number of steps, in order of these, and the numbers.
+
+    ``place`` holds the number of each open cell from 1, and of each cell on the rim below 0; ``rim`` the
+    steps that are known there (0: none). A flag of 0 counts for nothing.
+    """
+    found, far, count = np.empty(cells.size, np.int32), np.empty(cells.size, np.int32), 0
+    for n in range(cells.size):
+        best = 1 if beside[n] & flag else 0
+        bits = beside[n] & 255
+        while bits:
+            at = place[cells[n] + steps[LOWEST[bits]]]
+            bits &= bits - 1
+            if at < 0 and rim[-at - 1] > 0 and (best == 0 or rim[-at - 1] + 1 < best):
+                best = rim[-at - 1] + 1
+        if best > 0:
+            found[count], far[count] = n, best
+            count += 1
+    order = np.argsort(far[:count], kind="mergesort")
+    return found[:count][order], far[:count][order]
+
+
+@numba.njit(cache=True, nogil=True)
+def spread_open(cells, beside, place, steps, sources, far):
+    """Lower the steps to open cells (0: not known) to what follows from some sources: open cells and their
+    numbers, in order of these.
+    """
+    found, first = sources
+    queue, head, tail, next_ = np.empty(cells.size, np.int32), 0, 0, 0
+    while head < tail or next_ < found.size:
+        if next_ < found.size and (head == tail or first[next_] <= far[queue[head % queue.size]]):
+            n = found[next_]
+            next_ += 1
+            if far[n] != 0 and far[n] <= first[next_ - 1]:
+                continue
+            far[n] = first[next_ - 1]
+        else:
+            n = queue[head % queue.size]
+            head += 1
+        bits = beside[n] & 255
+        while bits:
+            at = place[cells[n] + steps[LOWEST[bits]]]
+            bits &= bits - 1
+            if at > 0 and (far[at - 1] == 0 or far[at - 1] > far[n] + 1):
+                far[at - 1] = far[n] + 1
+                queue[tail % queue.size] = at - 1
+                tail += 1
+
+
+@numba.njit(cache=True, nogil=True)
+def drain_open(ways, cells, beside, place, steps, fields, rims):
+    """Give open cells their ways: out, or down the two fields of steps, from lower and from higher ground;
+    those of flats without lower ground have none.
+    """
+    (toward, away), (rim_toward, rim_away) = fields, rims
+    for n in range(cells.size):
+        here = cells[n]
+        if toward[n] == 0:
+            ways[here] = PIT
+            continue
+        if toward[n] == 1:
+            ways[here] = beside[n] >> OUT_BITS
+            continue
+        best, way = 2 * toward[n] - away[n], PIT
+        for some in (0x55, 0xAA):  # straight neighbours first
+            bits = beside[n] & some
+            while bits:
+                k = LOWEST[bits]
+                bits &= bits - 1
+                m = place[here + steps[k]]
+                step = 2 * toward[m - 1] - away[m - 1] if m > 0 else 2 * rim_toward[-m - 1] - rim_away[-m - 1]
+                if step < best:
+                    best, way = step, np.uint8(k)
+        ways[here] = way
+
+
+@numba.njit(cache=True, nogil=True)
+def end_at_rim(ways):
+    """Have what leaves the tile end in it; gives cells and ways of these."""
+    rows, cols = ways.shape
+    cells, left = np.empty(2 * (rows + cols), np.int64), np.empty(2 * (rows + cols), np.uint8)
+    n = 0
+    for r in range(rows):
+        inner = 0 < r < rows - 1
+        for c in range(0, cols, max(cols - 1, 1) if inner else 1):
+            k = ways[r, c]
+            if k < OUT and not (0 <= r + DR[k] < rows and 0 <= c + DC[k] < cols):
+                cells[n], left[n] = r * cols + c, k
+                ways[r, c] = OUT
+                n += 1
+    return cells[:n], left[:n]
+
+
+@numba.njit(cache=True, nogil=True)
+def passes_between(terminal, tree):
+    """Lowest passes between the terminal nodes of a tree whose passes are in ascending order."""
+    height, one, other, _, _ = tree
+    parent = np.arange(terminal.size, dtype=np.int32)
+    named = np.where(terminal, parent, np.int32(-1)).astype(np.int32)
+    a, b, h, n = np.empty_like(one), np.empty_like(one), np.empty_like(height), 0
+    for e in range(height.size):
+        p, q = root_cells(parent, one[e]), root_cells(parent, other[e])
+        if p == q:
+            continue
+        if named[p] >= 0 and named[q] >= 0:
+            a[n], b[n], h[n] = named[p], named[q], height[e]
+            n += 1
+        kept, gone = min(p, q), max(p, q)
+        parent[gone] = kept
+        named[kept] = named[kept] if named[kept] >= 0 else named[gone]
+    return a[:n], b[:n], h[:n]
+
+
+@numba.njit(cache=True, nogil=True)
+def lowest_tree(nodes, one, other, height, order):
+    """The passes of a spanning tree among many, taken in ascending order: which they are."""
+    parent, taken, n = np.arange(nodes), np.empty(min(nodes, order.size), np.int64), 0
+    for e in order:
+        p, q = root_cells(parent, one[e]), root_cells(parent, other[e])
+        if p != q:
+            parent[max(p, q)] = min(p, q)
+            taken[n] = e
+            n += 1
+    return taken[:n]
+
+
+@numba.njit(cache=True, nogil=True)
+def spread_levels(level, tree):
+    """Levels of all nodes of a tile, in place, from those that are known: the lowest, over all of them, of
+    the highest pass on the way. Infinite where none is known.
+    """
+    height, one, other, _, _ = tree
+    nodes = level.size
+    start, links = links_of(nodes, tree)
+    order, over, seen, n = (
+        np.empty(nodes, np.int32),
+        np.full(nodes, -1, np.int32),
+        np.zeros(nodes, np.bool_),
+        0,
+    )
+    for root in range(nodes):
+        if seen[root]:
+            continue
+        order[n], seen[root] = root, True
+        head = n
+        n += 1
+        while head < n:
+            node = order[head]
+            head += 1
+            for m in range(start[node], start[node + 1]):
+                e = links[m]
+                next_ = other[e] if one[e] == node else one[e]
+                if not seen[next_]:
+                    seen[next_] = True
+                    over[next_] = e
+                    order[n] = next_
+                    n += 1
+    for up in range(nodes - 1, -1, -1):
+        node = order[up]
+        e = over[node]
+        if e >= 0:
+            above = other[e] if one[e] == node else one[e]
+            level[above] = min(level[above], max(level[node], height[e]))
+    for node in order:
+        e = over[node]
+        if e >= 0:
+            above = other[e] if one[e] == node else one[e]
+            level[node] = min(level[node], max(level[above], height[e]))
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def under_water(z, labels, level, ways, filled):
+    """Fill a tile to its levels, and mark the ways of what lies under water."""
+    rows, cols = z.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            water = level[labels[r, c]]
+            if labels[r, c] == 0:
+                filled[r, c] = np.nan
+            elif z[r, c] > water:
+                filled[r, c] = z[r, c]
+            else:
+                filled[r, c] = water
+                ways[r, c] = WET
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def descend_wet(ground, metres, ways):
+    """Ways of cells under water; at the sides of a window they hold where these are sides of the ground."""
+    rows, cols = ways.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            if ways[r, c] == WET:
+                if 0 < r < rows - 1 and 0 < c < cols - 1:
+                    ways[r, c] = water_within(ground, metres, r, c)
+                else:
+                    ways[r, c] = water_at_edge(ground, metres, r, c)
+
+
+@numba.njit(cache=True, nogil=True)
+def follow_rim(ways, rim, number):
+    """Of each cell on the rim the one that its water leaves the tile at (-1: it ends within).
+
+    ``rim`` lists the cells, ``number`` their places in the list, by flat index; cells on the rim that water
+    leaves at have a way beyond it.
+    """
+    rows, cols = ways.shape
+    end = np.full(rim.size, -2, np.int32)
+    path = np.empty(rim.size, np.int32)
+    for n in range(rim.size):
+        here, count, found = rim[n], 0, -1
+        while True:
+            r, c = here // cols, here % cols
+            if r == 0 or c == 0 or r == rows - 1 or c == cols - 1:
+                m = number[here]
+                if end[m] > -2:
+                    found = end[m]
+                    break
+                path[count] = m
+                count += 1
+            k = ways[r, c]
+            if k >= OUT:
+                break
+            i, j = r + DR[k], c + DC[k]
+            if not (0 <= i < rows and 0 <= j < cols):
+                found = number[here]
+                break
+            here = i * cols + j
+        for m in range(count):
+            end[path[m]] = found
+    return end
+
+
+@numba.njit(cache=True, nogil=True)
+def pass_on(flow, target, link, inflow):
+    """Hand what leaves each tile on to the next, until it leaves the ground.
+
+    ``flow`` (fields, nodes) is what leaves at each cell of a rim of what falls in its tile; ``target`` the
+    cell that it goes on to (-1: none), ``link`` the cell that water entering at a cell leaves its tile at.
+    ``inflow`` gains what enters at each cell.
+    """
+    nodes = target.size
+    givers, pending = np.zeros(nodes, np.int32), np.zeros(nodes, np.int32)
+    for x in range(nodes):
+        if target[x] >= 0:
+            givers[target[x]] += 1
+    for n in range(nodes):
+        if givers[n] > 0 and link[n] >= 0:
+            pending[link[n]] += 1
+    stack, top = np.empty(nodes, np.int64), 0
+    for x in range(nodes):
+        if target[x] >= 0 and pending[x] == 0:
+            stack[top] = x
+            top += 1
+    while top > 0:
+        top -= 1
+        x = stack[top]
+        n = target[x]
+        for f in range(flow.shape[0]):
+            inflow[f, n] += flow[f, x]
+        givers[n] -= 1
+        y = link[n]
+        if givers[n] == 0 and y >= 0:
+            for f in range(flow.shape[0]):
+                flow[f, y] += inflow[f, n]
+            pending[y] -= 1
+            if pending[y] == 0 and target[y] >= 0:
+                stack[top] = y
+                top += 1
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def edge_of(known, out):
+    """1 for cells of a ground that have a neighbour that is none, in a window with one more cell on each
+    side; 0 elsewhere.
+    """
+    rows, cols = out.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            edge = False
+            for k in range(8):
+                edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
+            out[r, c] = 1.0 if edge and known[r + 1, c + 1] != NONE else 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def follow_on(target, metres):
+    """The node that each leads to at last over ``target`` (-1: nowhere further); adds up the metres on the
+    way there, in place.
+    """
+    nodes = target.size
+    last, path = np.full(nodes, -1, np.int64), np.empty(nodes, np.int64)
+    for n in range(nodes):
+        here, count = n, 0
+        while last[here] < 0 and target[here] >= 0:
+            path[count] = here
+            count += 1
+            here = target[here]
+        if last[here] < 0:
+            last[here] = here
+        for m in range(count - 1, -1, -1):
+            metres[path[m]] += metres[here]
+            last[path[m]] = last[here]
+            here = path[m]
+    return last
