@@ -20,7 +20,7 @@ from moss_step.science.interpolate.surfaces import plane_around
 from moss_step.science.interpolate.tin import triangulate
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec, StepKind, extra
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 KINDS = {n: k for n, k in catalogue().items() if k.inputs or k.further}
 RESULTS = sorted(f"{n}.{r}" if r else n for n, k in KINDS.items() for r in k.results)

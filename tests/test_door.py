@@ -48,7 +48,7 @@ def test_a_function_gives_what_the_step_gives(name):
     inputs, settings = inputs_for(step, ground, as_is(ground)), given_for(step, as_is(ground), ground)
     result = getattr(ms, name)(**inputs, **settings)
     from moss_step.model.progress import silent
-    from moss_step.study.engine import run_declared
+    from moss_step.study.declared import run_declared
 
     expected = run_declared(step, settings, inputs, silent())
     assert result.figure == USUAL.figure(expected.figure) and result.findings == expected.findings

@@ -228,12 +228,20 @@ def _install_desktop(asked: argparse.Namespace) -> None:
 
 
 def _cache(asked: argparse.Namespace) -> int:
+    from moss_step.formats.overviews import clear_overviews, overview_folder, overviews
     from moss_step.study.shelf import Shelf
 
-    shelf = Shelf()
+    shelf, looks = Shelf(), overviews()
+    bytes_of_looks = sum(size for _, size in looks)
     count, nbytes = shelf.clear() if asked.clear else shelf.measured()
-    print(
-        f"{shelf.folder}: {count:,} result{'s' if count != 1 else ''}, {nbytes / 1e6:,.1f} "
-        f"MB{', removed' if asked.clear else ''}"
-    )
+    if asked.clear:
+        clear_overviews()
+    gone = ", removed" if asked.clear else ""
+    print(f"{shelf.folder}: {_counted(count, 'result')}, {nbytes / 1e6:,.1f} MB{gone}")
+    if looks:
+        print(f"{overview_folder()}: {_counted(len(looks), 'look')}, {bytes_of_looks / 1e6:,.1f} MB{gone}")
     return DONE
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count:,} {what}{'s' if count != 1 else ''}"

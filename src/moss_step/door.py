@@ -23,7 +23,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.telling import USUAL
 from moss_step.steps.catalogue import catalogue, describe, step_kind
 from moss_step.steps.declare import InputSpec, StepKind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from moss_step.study.hand_on import check_not_a_source, hand_on
 from moss_step.study.sources import origin_of_files
 

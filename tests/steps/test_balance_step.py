@@ -8,7 +8,7 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import FOOT
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.steps.test_cut_fill import AROUND, cone, found, grid
 
 

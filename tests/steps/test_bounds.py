@@ -48,7 +48,7 @@ def test_what_stands_for_no_data_may_be_any_number():
 def test_a_radius_beyond_the_ground_takes_what_the_ground_has(kind, radius):
     """Answers at once, and as a radius that already covers the ground does."""
     from moss_step.model.progress import silent
-    from moss_step.study.engine import run_declared
+    from moss_step.study.declared import run_declared
 
     step = KINDS[kind]
     inputs = {s.name: value_for(s, GROUND) for s in step.inputs if not s.optional}
@@ -78,7 +78,7 @@ def test_texts_that_are_none_are_refused(text):
 def test_a_line_that_ends_far_off_the_ground_is_refused_at_once():
     from moss_step.model.errors import MossError
     from moss_step.model.progress import silent
-    from moss_step.study.engine import run_declared
+    from moss_step.study.declared import run_declared
 
     with pytest.raises(MossError, match="no ground"):
         run_declared(KINDS["sight_line"], {"ends": [1.0, 1.0, 1e11, 1e11]}, {"dem": GROUND}, silent())

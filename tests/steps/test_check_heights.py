@@ -11,7 +11,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 FRAME = Frame(50, 60, 0.0, 100.0, 2.0, 2.0, UTM)

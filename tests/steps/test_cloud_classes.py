@@ -13,7 +13,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.units import METRE
 from moss_step.science.points.edits import corridor, in_outline
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import found
 
 UTM = "EPSG:32628"

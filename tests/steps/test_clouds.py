@@ -13,7 +13,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import silent
 from moss_step.model.units import FOOT
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import found
 
 DATA = Path(__file__).parents[1] / "data"

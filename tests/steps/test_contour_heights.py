@@ -10,7 +10,7 @@ from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 

@@ -17,7 +17,7 @@ from moss_step.science.interpolate.places import Measured
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.tin import triangulate
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 

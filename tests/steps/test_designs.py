@@ -12,8 +12,8 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.steps.catalogue import catalogue
+from moss_step.study.declared import run_declared
 from moss_step.study.direct import do_step
-from moss_step.study.engine import run_declared
 
 SIDE, CELL = 120.0, 0.5
 

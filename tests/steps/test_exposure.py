@@ -5,7 +5,7 @@ import pytest
 
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.conftest import plane
 from tests.grounds import metric, relief
 

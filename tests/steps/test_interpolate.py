@@ -9,7 +9,7 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 METHODS = ("kriging", "tin", "natural_neighbour", "inverse_distance", "nearest", "spline")

@@ -12,7 +12,7 @@ from moss_step.model import memory
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import KINDS, RESULTS, as_is, given_for, inputs_for
 from tests.grounds import metric, relief
 

@@ -18,7 +18,7 @@ from moss_step.formats.nmea import sentence
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 
 def opened(path, **settings):

@@ -13,7 +13,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.tables import lines_named
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 
 def opened(path, **settings):

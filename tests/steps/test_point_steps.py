@@ -18,7 +18,7 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.units import METRE
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from tests.cases import found
 
 

@@ -7,7 +7,7 @@ from moss_step.kinds.registry import kind_of
 from moss_step.model.frame import same_frame
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from moss_step.study.partly import run_partly
 from tests.cases import KINDS, as_is, given_for, inputs_for
 from tests.grounds import GROUNDS, holed, in_degrees, metric, relief

@@ -13,7 +13,7 @@ from moss_step.science.water.trace import mark_catchment
 from moss_step.science.zones.statistics import class_means
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.recipes import named, planned_criteria
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from moss_step.study.graph import Step, Study
 from moss_step.study.saving import load_study, save_study
 from tests.grounds import GROUNDS, metric, relief

@@ -24,7 +24,7 @@ from moss_step.science.zones.statistics import class_areas, zone_statistics
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import InputSpec
 from moss_step.steps.water import stream_area
-from moss_step.study.engine import METRES_TAKEN, run_declared
+from moss_step.study.declared import METRES_TAKEN, run_declared
 from tests.cases import KINDS, as_is, given_for, input_for, result_of
 from tests.conftest import UTM, plane, surface
 from tests.grounds import holed, in_degrees, metric, relief

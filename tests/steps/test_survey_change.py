@@ -13,7 +13,7 @@ from moss_step.model.units import FOOT, METRE
 from moss_step.science.earthwork.change import least_detectable, volume_error
 from moss_step.science.earthwork.offsets import offset_of
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 UTM = "EPSG:32628"
 FRAME = Frame(120, 100, 0.0, 60.0, 0.6, 0.5, UTM)

@@ -13,7 +13,7 @@ from moss_step.demo.lidar import SOUTH, WEST, trees
 from moss_step.formats.las import read_cloud
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 
 def run(kind, settings=None, **inputs):

@@ -18,7 +18,7 @@ from moss_step.science.regrid import cells_inside
 from moss_step.steps.between import InterpolateSettings
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.places import gathered
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 SEEDS = 50
 AREA = np.pi * TARN[2] * TARN[3]

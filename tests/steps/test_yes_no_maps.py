@@ -12,7 +12,7 @@ from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.science.sample import tilted
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from moss_step.study.graph import Step, Study
 
 

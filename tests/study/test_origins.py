@@ -1,14 +1,21 @@
 """Steps that write down what their inputs are called: names and files reach them, and a new name is a new record."""
 
+import json
+import os
+from pathlib import Path
+
 import numpy as np
+import pytest
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.model.frame import Frame
 from moss_step.model.origin import Given, Origin, origin_of
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
+from moss_step.study import sources
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
+from moss_step.study.sources import Sources
 
 
 def study_of(tmp_path, name="Hill"):
@@ -51,3 +58,26 @@ def test_a_new_name_is_a_new_record_and_leaves_other_steps_alone(tmp_path):
 def test_inputs_without_an_origin_have_none():
     assert origin_of({}, "surface") is None
     assert origin_of(Given({}, {"surface": Origin("a")}), "surface").name == "a"
+
+
+def test_the_digest_of_a_large_file_is_kept_until_somebody_writes_into_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sources, "LARGE", 100)
+    monkeypatch.setattr(sources, "digests_file", lambda: tmp_path / "cache" / "digests.json")
+    file = tmp_path / "ground.txt"
+    file.write_bytes(b"a" * 200)
+    first = Sources().look(str(file))
+    kept = json.loads((tmp_path / "cache" / "digests.json").read_text())
+    assert first is not None and len(kept) == 1
+    mark = next(iter(kept))
+    (tmp_path / "cache" / "digests.json").write_text(json.dumps({mark: "f" * 64}))
+    assert Sources().look(str(file)) != first  # what is kept is taken, and the file not read
+    about = file.stat()
+    file.write_bytes(b"b" * 200)
+    os.utime(file, ns=(about.st_atime_ns, about.st_mtime_ns))  # as long and as old as before
+    second = Sources().look(str(file))
+    assert second not in (first, None)
+    for damaged in ("[1, 2]", "{", json.dumps({mark: 3})):
+        (tmp_path / "cache" / "digests.json").write_text(damaged)
+        assert Sources().look(str(file)) == second

@@ -17,11 +17,12 @@ from moss_step.formats import coverage
 from moss_step.formats.cells import harmless
 from moss_step.formats.dictionary import write_described
 from moss_step.formats.raster import frame_in, read_class_map
-from moss_step.formats.raster_write import write_class_map
+from moss_step.formats.raster_write import attribute_table, begin_classes, write_class_map
+from moss_step.formats.tiled import TiledFile
 from moss_step.formats.vector import split_layer
 from moss_step.kinds.grids import cells_of, frame_text
 from moss_step.kinds.kind import Columns, Kind, Parts
-from moss_step.model.class_map import ClassEntry, ClassMap
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
@@ -108,6 +109,21 @@ def _stand_in(source: str) -> tuple[ClassMap, str]:
     return ClassMap(np.zeros(frame.shape, np.uint8), frame, ()), said
 
 
+def _tiled(
+    path: Path, about: Mapping[str, Any], frame: Frame, _: np.dtype, name: str, lineage: str
+) -> TiledFile:
+    return begin_classes(path, frame, tuple(_entry(c) for c in about["classes"]), name, lineage)
+
+
+def _sidecar(outcome: Outcome) -> tuple[str, str]:
+    classes = as_kind(outcome.value, ClassMap)
+    counted = {f.of: int(f.value) for f in outcome.findings if f.name == "count"}
+    counts = np.zeros(256, np.int64)
+    for entry in classes.classes:
+        counts[entry.code] = counted.get(entry.name, 0)
+    return ".aux.xml", attribute_table(classes.classes, counts)
+
+
 CLASSES = Kind(
     "classes",
     ClassMap,
@@ -126,4 +142,7 @@ CLASSES = Kind(
     sample="classes.tif",
     layer=coverage.add_classes,
     stand_in=_stand_in,
+    blank=NO_CLASS,
+    tiled=_tiled,
+    sidecar=_sidecar,
 )

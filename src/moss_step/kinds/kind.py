@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,6 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.tiled import TiledFile
+from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 
@@ -59,6 +62,14 @@ class Kind:
     """Adds a value to a GeoPackage that is being written, as a layer of a name with words about it; tells
     whether a layer holds it as it is. None for what is no layer.
     """
+    blank: float = math.nan
+    """What stands in its array where there is no value."""
+    tiled: Callable[[Path, Mapping[str, Any], Frame, np.dtype, str, str], TiledFile] | None = None
+    """Lays out a file that is filled tile by tile: path, plain data as ``parts`` gives them, frame, type of
+    the values, name and lineage. None for what is no grid.
+    """
+    sidecar: Callable[[Outcome], tuple[str, str]] | None = None
+    """Ending and text of a file beside a tiled one, from its findings and a value like it."""
     stand_in: Callable[[str], tuple[Any, str]] | None = None
     """A value as large as that of a file, from its head, and its size in words."""
 

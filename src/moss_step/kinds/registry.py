@@ -6,8 +6,11 @@ import importlib
 import pkgutil
 from functools import lru_cache
 
+import numpy as np
+
 from moss_step import kinds
 from moss_step.kinds.kind import Kind
+from moss_step.model.errors import MossError
 from moss_step.model.outcome import Value
 
 
@@ -31,6 +34,24 @@ def kind_named(name: str) -> Kind:
 def kind_of(value: Value) -> Kind:
     """Give the kind of a value."""
     return _by_type()[type(value)]
+
+
+def cells_of(value: Value) -> np.ndarray:
+    """The cells of a grid.
+
+    Raises MossError for what is none.
+    """
+    array = kind_of(value).array
+    if array is None:
+        raise MossError("This is no grid.", "Choose a surface or a class map.")
+    return array(value)
+
+
+def cut_to(value: Value, rows: slice, cols: slice) -> Value:
+    """Rows and columns of a grid; what is none stays whole."""
+    part = kind_of(value).part
+    some: Value = value if part is None else part(value, rows, cols)
+    return some
 
 
 @lru_cache(maxsize=1)

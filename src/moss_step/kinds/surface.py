@@ -11,7 +11,8 @@ import numpy as np
 
 from moss_step.formats import coverage, mesh
 from moss_step.formats.raster import ENDINGS, frame_in, read_surface, split_band
-from moss_step.formats.raster_write import losses, write_surface
+from moss_step.formats.raster_write import begin_surface, losses, write_surface
+from moss_step.formats.tiled import TiledFile
 from moss_step.kinds.grids import cells_of, extent_text, frame_text
 from moss_step.kinds.kind import Kind, Parts
 from moss_step.model.frame import Frame
@@ -75,6 +76,12 @@ def _stand_in(source: str) -> tuple[Surface, str]:
     return Surface(np.zeros(frame.shape, np.float32), frame), said
 
 
+def _tiled(
+    path: Path, about: Mapping[str, Any], frame: Frame, dtype: np.dtype, name: str, lineage: str
+) -> TiledFile:
+    return begin_surface(path, frame, dtype, Unit(**about["unit"]), about["quantity"], name, lineage)
+
+
 SURFACE = Kind(
     "surface",
     Surface,
@@ -94,4 +101,5 @@ SURFACE = Kind(
     sample="slope.tif",
     layer=coverage.add_surface,
     stand_in=_stand_in,
+    tiled=_tiled,
 )

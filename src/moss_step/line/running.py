@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -27,10 +27,13 @@ STATE = "results.json"
 class Run:
     """One run of a study into a folder: what it wrote, found, and has to remark."""
 
-    def __init__(self, study: Study, file: Path, folder: Path) -> None:
+    def __init__(self, study: Study, file: Path, folder: Path, only: Sequence[str] = ()) -> None:
         from moss_step.study.engine import Engine
 
         self.study, self.file, self.folder = study, file, folder
+        for ref in only:
+            study.result(ref)
+        self.refs = [r for r in study.refs(asked=bool(only)) if not only or r in only]
         self.engine: Engine = Engine()
         self.outputs: list[str] = []
         self.findings: list[dict[str, Any]] = []
@@ -47,7 +50,7 @@ class Run:
         self.folder.mkdir(parents=True, exist_ok=True)
         sweep(self.folder)
         self._write_state(False)
-        planned = {p.name for ref in self.study.refs(asked=False) for p in self.paths_of(ref)}
+        planned = {p.name for ref in self.refs for p in self.paths_of(ref)}
         left = sorted(n for n in earlier - planned if (self.folder / n).is_file())
         if left:
             self.warnings.append(
@@ -60,9 +63,8 @@ class Run:
 
         Raises MossError that names the step that failed and what was written before it.
         """
-        refs = list(self.study.refs(asked=False))
-        for k, ref in enumerate(refs):
-            part = progress.part(k / len(refs), (k + 1) / len(refs))
+        for k, ref in enumerate(self.refs):
+            part = progress.part(k / len(self.refs), (k + 1) / len(self.refs))
             try:
                 outcome = self.engine.run_or_raise(self.study, ref, part)
             except MossError as error:
@@ -70,13 +72,13 @@ class Run:
                     raise self._failed(ref, error) from error
                 self.warnings.append(f"{self.study.name_of(ref)} was not written. {error}")
                 continue
-            self._take(ref, outcome, part)
+            self.take(ref, outcome, part)
 
     def end(self) -> None:
         """Mark the folder as complete."""
         self._write_state(True)
 
-    def _take(self, ref: str, outcome: Outcome, progress: Progress) -> None:
+    def take(self, ref: str, outcome: Outcome, progress: Progress) -> None:
         from moss_step.formats.whole import write_text
         from moss_step.study.hand_on import check_not_a_source, hand_on
         from moss_step.study.record import lineage
@@ -88,12 +90,12 @@ class Run:
         for target in files[:-1]:
             check_not_a_source(target, self.study.source_files)
             hand_on(replace(outcome, lineage=text), name, target, progress)
-            self._wrote(target)
+            self.wrote(target)
         for record in files[-1:]:
             write_text(record, text)
-            self._wrote(record)
+            self.wrote(record)
 
-    def _wrote(self, path: Path) -> None:
+    def wrote(self, path: Path) -> None:
         remember(path)
         self.outputs.append(str(path))
 
@@ -162,12 +164,13 @@ def run(asked: argparse.Namespace) -> None:
 
     Raises MossError for a study that cannot be read and for a step that fails.
     """
+    from moss_step.line.tiles import grids_on_disk, in_tiles
     from moss_step.study.held import Held
     from moss_step.study.saving import load_study
 
     study = load_study(asked.study)
     folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
-    runner = Run(study, asked.study, folder)
+    runner = Run(study, asked.study, folder, asked.only or ())
     if asked.dry_run:
         _tell_plan(runner)
         return
@@ -179,7 +182,11 @@ def run(asked: argparse.Namespace) -> None:
     if not asked.quiet:
         tell_of_compiling()
     with Bar(asked.quiet) as progress:
-        runner.all_steps(progress)
+        grids = grids_on_disk(runner, asked)
+        if grids:
+            in_tiles(runner, grids, asked, progress)
+        else:
+            runner.all_steps(progress)
     runner.end()
     if asked.json:
         said = {"outputs": runner.outputs, "findings": runner.findings, "warnings": runner.warnings}
@@ -190,7 +197,7 @@ def run(asked: argparse.Namespace) -> None:
 
 def _tell_plan(runner: Run) -> None:
     """Say each step in the order in which it would run, and the files that it would write."""
-    for ref in runner.study.refs(asked=False):
+    for ref in runner.refs:
         step = runner.study.step(ref)
         print(f"{runner.study.name_of(ref)} ({step.kind})")
         for path in runner.paths_of(ref)[:1]:

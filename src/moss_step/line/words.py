@@ -65,6 +65,19 @@ def parser() -> Parser:
     run = parsers["run"]
     run.add_argument("study", type=Path)
     run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
+    run.add_argument(
+        "--only",
+        action="append",
+        metavar="STEP",
+        help="write this result alone; may be given again",
+    )
+    who = run.add_mutually_exclusive_group()
+    who.add_argument("--workers", type=int, metavar="N", help="work tile by tile, with N processes here")
+    who.add_argument(
+        "--scheduler", metavar="ADDRESS", help="work with the workers of a Dask scheduler, tcp://HOST:PORT"
+    )
+    tile = "work tile by tile, with about N cells a tile (default: 8000000, where it has to be)"
+    run.add_argument("--tile-cells", type=int, metavar="N", help=tile)
     run.add_argument("--dry-run", action="store_true", help="say what would run and be written")
     run.add_argument("--json", action="store_true", help="print the findings as one JSON object")
     run.add_argument("-q", "--quiet", action="store_true", help="print nothing but errors")

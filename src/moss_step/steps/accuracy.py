@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from moss_step.formats.vector import in_system
+from moss_step.formats.vector import box_of, in_system
 from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -95,6 +95,7 @@ def _unit_of(name: str, surface: Surface) -> Unit:
 
 check_heights = StepKind(
     kind="check_heights",
+    around=lambda s, inputs, crs: box_of(as_kind(inputs["points"], Shapes), crs),
     example="surface=ground.tif points=checks.gpkg group=cover",
     bench="points",
     group="From points to grids",

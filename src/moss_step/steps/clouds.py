@@ -92,10 +92,11 @@ def _open_cloud(settings: OpenCloudSettings, inputs: Inputs, progress: Progress)
     return _cloud_outcome(cloud, (*made.remarks, *suspicions(cloud, made.box)), made)
 
 
-def _foretaste(settings: OpenCloudSettings) -> Outcome | None:
+def _foretaste(settings: OpenCloudSettings, progress: Progress) -> Outcome | None:
     """Some points of a large source."""
     if settings.box is not None or settings.classes or settings.returns != "all":
         return None
+    progress.at(0.0, "Reading some points")
     cloud = read_foretaste(settings.source)
     if cloud is None:
         return None

@@ -7,7 +7,8 @@ from typing import Literal
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.model.units import COUNT, METRE
+from moss_step.model.shapes import Shapes
+from moss_step.model.units import COUNT, METRE, Unit
 from moss_step.science.relief.contours import contours as trace_contours
 from moss_step.science.relief.contours import memory_of
 from moss_step.steps.declare import Inputs, Settings, StepKind, setting
@@ -68,11 +69,16 @@ def _contours(settings: ContourSettings, inputs: Inputs, progress: Progress) -> 
         dem, s.interval, s.base, s.index_every, s.smooth, progress, s.however_many,
         heights=heights_in(s.levels), within=s.within,
     )  # fmt: skip
+    return contours_outcome(s, result, dem.unit)
+
+
+def contours_outcome(s: ContourSettings, result: Shapes, unit: Unit) -> Outcome:
+    """Contours of a ground whose heights are in a unit, with what is found of them."""
     heights = result.columns["elevation"]
     return counted(
         result,
-        Finding("lowest", float(heights.min()), dem.unit),
-        Finding("highest", float(heights.max()), dem.unit),
+        Finding("lowest", float(heights.min()), unit),
+        Finding("highest", float(heights.max()), unit),
         Finding("length", float(result.columns["length_m"].sum()), METRE),
         Finding("depressions", int(result.columns["depression"].sum()), COUNT),
         warnings=("The ground was smoothed over 3 x 3 cells first.",) if s.smooth else (),

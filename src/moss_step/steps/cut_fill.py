@@ -9,11 +9,12 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from moss_step.formats.vector import in_system
+from moss_step.formats.vector import box_of, in_system
 from moss_step.model.arrays import as_short
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.frame import Box
 from moss_step.model.origin import origin_of
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
@@ -346,6 +347,13 @@ def _memory(settings: CutFillSettings, inputs: Inputs) -> float:
     return 48.0 * cells + 1e6
 
 
+def _looks_in(settings: CutFillSettings, inputs: Mapping[str, Value], crs: str | None) -> Box | None:
+    """The box of the outlines."""
+    if "area" not in inputs and settings.outline is None:
+        return None
+    return box_of(outlines_of(settings, inputs, crs), crs)
+
+
 def _label(settings: CutFillSettings, names: Mapping[str, str]) -> str:
     against = {
         "edge": "its edge", "plane": "a plane", "lowest": "its lowest point",
@@ -384,6 +392,7 @@ cut_fill = StepKind(
     run=_cut_fill,
     memory=_memory,
     records=True,
+    around=_looks_in,
     between=("surface", ".base"),
     label=_label,
     look={"ramp": "earth", "centre": 0.0},

@@ -21,9 +21,11 @@ from pydantic import (
 )
 from pydantic.fields import FieldInfo
 
+from moss_step.formats.windows import GridSource
 from moss_step.kinds.registry import kind_named, kind_of
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
+from moss_step.model.frame import Box
 from moss_step.model.nearest import meant
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
@@ -335,9 +337,19 @@ class StepKind:
     """Words of a run on the command line, after the kind, for the help. Inputs that it does not name stand
     there under the usual names of ``steps/example.py``; a test runs it on these files.
     """
-    foretaste: Callable[[Any], Outcome | None] | None = None
-    """A part of the result by the settings, at once, to be drawn while the whole is worked out; None where
-    that is quick.
+    foretaste: Callable[[Any, Progress], Outcome | None] | None = None
+    """A part of the result by the settings, soon, to be drawn while the whole is worked out; None where that
+    is quick.
+    """
+    around: Callable[[Any, Mapping[str, Value], str | None], Box | None] | None = None
+    """The box that all it looks at lies in, in the system of a grid; None where that may be all of it. Of a
+    grid too large for memory only this is read.
+    """
+    on_disk: Callable[[Any], GridSource | None] | None = None
+    """The grid that it opens, as one that stays on the disk; None where its settings ask for more."""
+    tells: Callable[[Any, Any], Outcome] | None = None
+    """What is said of the main result by settings and value, where more is told than range or counts: of a
+    part of it, too.
     """
     retired: tuple[str, ...] = ()
     """Settings of older studies that never counted for anything, and are left out when one is opened."""

@@ -7,6 +7,7 @@ import numpy as np
 from moss_step.model.findings import MAIN, Finding, declared
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
 from moss_step.model.units import SHARE
 from moss_step.science.relief.exposure import Weigh
 from moss_step.science.relief.exposure import exposure as derive_exposure
@@ -33,7 +34,10 @@ class ExposureSettings(Settings):
 
 
 def _exposure(settings: ExposureSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    result = derive_exposure(ground(inputs), settings.bearing, settings.weigh, progress)
+    return _told(settings, derive_exposure(ground(inputs), settings.bearing, settings.weigh, progress))
+
+
+def _told(_: ExposureSettings, result: Surface) -> Outcome:
     outcome = surface_outcome(result, (EDGES, GRID_NORTH))
     towards = float(np.count_nonzero(result.values > 0)) / max(result.valid_count, 1)
     return Outcome(
@@ -60,6 +64,7 @@ exposure = StepKind(
     settings=ExposureSettings,
     gives="surface",
     run=_exposure,
+    tells=_told,
     reach=NEIGHBOURS,
     memory=16,
     label=lambda s, names: f"Exposure to {s.bearing:g}°, of {names['dem']}",

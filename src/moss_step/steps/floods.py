@@ -110,6 +110,9 @@ stream_power = StepKind(
 )
 
 
+NO_DRAIN = "Ground whose water leaves without meeting a drain has no value."
+
+
 class DrainHeightSettings(Settings):
     """Settings of drain_height."""
 
@@ -124,9 +127,7 @@ def _drain_height(settings: DrainHeightSettings, inputs: Inputs, progress: Progr
         network.stream_cells(drainage, area, progress=progress.part(0.7, 0.8)),
         progress.part(0.8, 1.0),
     )
-    outcome = surface_outcome(
-        result, (FILLED_FIRST, "Ground whose water leaves without meeting a drain has no value.")
-    )
+    outcome = surface_outcome(result, (FILLED_FIRST, NO_DRAIN))
     return Outcome(
         result, outcome.figure, (*outcome.findings, Finding("min_area", area, SQUARE_METRE)), outcome.warnings
     )

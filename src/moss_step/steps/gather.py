@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal
 
+from moss_step.formats.overviews import coarse_look
 from moss_step.formats.raster import describe, quantity_in, read_surface, split_band
 from moss_step.formats.vector import ENDINGS, in_system, layer_sources, read_shapes, split_layer
+from moss_step.formats.windows import GridSource
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import reference_system
@@ -91,6 +93,18 @@ def _open_grid(settings: OpenGridSettings, inputs: Inputs, progress: Progress) -
     return Outcome(surface, figure, (*outcome.findings, *more), warnings)
 
 
+def _on_disk(settings: OpenGridSettings) -> GridSource:
+    path, band = split_band(settings.source)
+    unit = "" if settings.unit == "as_stated" else settings.unit
+    return GridSource(path.absolute(), band, settings.no_data, settings.box, settings.crs, unit)
+
+
+def _foretaste(settings: OpenGridSettings, progress: Progress) -> Outcome | None:
+    """A coarse look at a large grid."""
+    look = coarse_look(_on_disk(settings), progress)
+    return None if look is None else Outcome(look, "reading", ())
+
+
 def _file_label(settings: OpenGridSettings | OpenShapesSettings, names: Mapping[str, str]) -> str:
     path, layer = split_layer(settings.source)
     return title_of(layer if isinstance(settings, OpenShapesSettings) and layer else str(path))
@@ -123,6 +137,8 @@ open_grid = StepKind(
     settings=OpenGridSettings,
     gives="surface",
     run=_open_grid,
+    on_disk=_on_disk,
+    foretaste=_foretaste,
     label=_file_label,
     opens=("*",),
 )

@@ -83,7 +83,10 @@ class AspectSettings(Settings):
 
 
 def _aspect(settings: AspectSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    result = derive_aspect(ground(inputs), settings.method, progress)
+    return _told_aspect(settings, derive_aspect(ground(inputs), settings.method, progress))
+
+
+def _told_aspect(_: AspectSettings, result: Surface) -> Outcome:
     flat = flat_share(result)
     outcome = surface_outcome(result, (EDGES, GRID_NORTH))
     findings = (Finding("flat_share", flat, SHARE), *(f for f in outcome.findings if f.name == "cells"))
@@ -103,6 +106,7 @@ aspect = StepKind(
     settings=AspectSettings,
     gives="surface",
     run=_aspect,
+    tells=_told_aspect,
     staple=2,
     reach=NEIGHBOURS,
     memory=7,
@@ -130,7 +134,11 @@ class HillshadeSettings(Settings):
 
 
 def _hillshade(settings: HillshadeSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    shade = derive_hillshade(ground(inputs), settings.azimuth, settings.altitude, settings.z_factor, progress)
+    s = settings
+    return _told_shade(s, derive_hillshade(ground(inputs), s.azimuth, s.altitude, s.z_factor, progress))
+
+
+def _told_shade(settings: HillshadeSettings, shade: Surface) -> Outcome:
     outcome = surface_outcome(
         shade, (EDGES, "A picture for the eye: 0 is dark, 255 is light. It measures nothing.")
     )
@@ -157,6 +165,7 @@ hillshade = StepKind(
     settings=HillshadeSettings,
     gives="surface",
     run=_hillshade,
+    tells=_told_shade,
     staple=3,
     reach=NEIGHBOURS,
     memory=7,

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from moss_step.formats.vector import in_system
+from moss_step.formats.vector import box_of, in_system
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
+from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -104,8 +105,20 @@ def _sight_line(settings: LineSettings, inputs: Inputs, progress: Progress) -> O
     )
 
 
+def _along(settings: LineSettings, inputs: Inputs, crs: str | None) -> Box | None:
+    """The box of the line."""
+    lines = optional(inputs, "line", Shapes)
+    if lines is not None:
+        return box_of(Shapes(lines.geometry[:1], {}, lines.crs), crs)
+    if settings.ends is None:
+        return None
+    x1, y1, x2, y2 = settings.ends
+    return min(x1, x2), min(y1, y2), max(x1, x2), max(y1, y2)
+
+
 sight_line = StepKind(
     kind="sight_line",
+    around=_along,
     example="line=412500,5870500,413500,5871500 -o stretches=stretches.gpkg",
     bench="sight",
     group="Along a line",

@@ -11,6 +11,7 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -18,9 +19,10 @@ from moss_step.model.telling import mark
 from moss_step.model.units import CELLS, COUNT, KILOMETRE, METRE, NONE, PER_KILOMETRE, SQUARE_METRE
 from moss_step.model.words import measured
 from moss_step.science.relief.gradient import slope as derive_slope
-from moss_step.science.water import basins as dividing
-from moss_step.science.water import network, trace
-from moss_step.science.water.drainage import Drainage
+from moss_step.science.water import network
+from moss_step.science.water.basins import basin_shapes
+from moss_step.science.water.catchments import catchments, seeds_of
+from moss_step.science.water.drainage import Drainage, Watered
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField, PointsField, names_of
 from moss_step.steps.shape import DEM
@@ -49,24 +51,29 @@ def _streams(settings: StreamSettings, inputs: Inputs, progress: Progress) -> Ou
         drainage, area, slope, settings.slope_exponent, progress=progress.part(0.5, 0.6)
     )
     result = network.network(drainage, stream, progress.part(0.6, 0.8))
-    lines = network.stream_lines(drainage, result, progress.part(0.8, 0.95))
+    return stream_outcome(drainage, result, (area, drainage.dem.area), progress.part(0.8, 1.0))
+
+
+def stream_outcome(
+    ground: Watered, found: network.Network, areas: tuple[float, float], progress: Progress
+) -> Outcome:
+    """The links of a network, and its nodes beside them; ``areas`` are the least area of a stream, and that
+    of the ground.
+    """
+    lines, (least, whole) = network.stream_lines(ground, found, progress.part(0.0, 0.75)), areas
     length = float(lines.columns["length_m"].sum())
     findings = (
         Finding("links", len(lines), COUNT),
         Finding("length", length, METRE),
-        Finding("highest_order", int(result.strahler.max()), NONE),
-        Finding("drainage_density", length / drainage.dem.area * 1000.0, PER_KILOMETRE),
-        Finding("min_area", area, SQUARE_METRE),
+        Finding("highest_order", int(found.strahler.max()), NONE),
+        Finding("drainage_density", length / whole * 1000.0, PER_KILOMETRE),
+        Finding("min_area", least, SQUARE_METRE),
     )
     figure = f"{len(lines):,} links, {mark(length / 1000, KILOMETRE)}"
 
     def nodes() -> Outcome:
-        return Outcome(
-            network.stream_nodes(drainage, result, progress.part(0.95, 1.0)),
-            figure,
-            findings,
-            (FILLED_FIRST,),
-        )
+        shapes = network.stream_nodes(ground, found, progress.part(0.75, 1.0))
+        return Outcome(shapes, figure, findings, (FILLED_FIRST,))
 
     return Outcome(lines, figure, findings, (FILLED_FIRST,), {"nodes": nodes})
 
@@ -127,7 +134,7 @@ def _names() -> Any:
     )
 
 
-def _named(shapes: Shapes, names: str | None) -> Shapes:
+def named(shapes: Shapes, names: str | None) -> Shapes:
     """Put names that basins were given in the name column."""
     column = shapes.columns["name"].copy()
     do = (
@@ -162,13 +169,16 @@ class BasinSettings(Settings):
 def _basins(settings: BasinSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.5))
     stream = network.stream_cells(drainage, stream_area(None, drainage), progress=progress.part(0.5, 0.6))
-    result = _named(
-        dividing.basin_shapes(
-            drainage, settings.min_depth, settings.min_area, stream, progress.part(0.6, 1.0)
-        ),
+    result = named(
+        basin_shapes(drainage, settings.min_depth, settings.min_area, stream, progress.part(0.6, 1.0)),
         settings.names,
     )
-    left = float(drainage.dem.area - result.columns["area_m2"].sum())
+    return basins_outcome(settings, result, drainage.dem.area)
+
+
+def basins_outcome(settings: BasinSettings, result: Shapes, whole: float) -> Outcome:
+    """Basins of a ground of so many square metres."""
+    left = float(whole - result.columns["area_m2"].sum())
     findings = (
         Finding("basins", len(result), COUNT),
         Finding("largest", float(result.columns["area_m2"][0]), SQUARE_METRE),
@@ -238,9 +248,12 @@ def _stream_basins(settings: JunctionSettings, inputs: Inputs, progress: Progres
     result = network.network(drainage, stream, progress.part(0.6, 0.7))
     ends = network.last_own_cells(drainage, result)
     names = [f"Link {k + 1}" for k in range(len(ends))]
-    output = dividing.catchments(
-        drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0)
-    )
+    output = catchments(drainage, [np.array([e]) for e in ends], True, names, progress.part(0.7, 1.0))
+    return stream_basins_outcome(output)
+
+
+def stream_basins_outcome(output: Shapes) -> Outcome:
+    """Basins of links, and how many there are."""
     return Outcome(
         output, f"{len(output):,} basins", (Finding("basins", len(output), COUNT),), (FILLED_FIRST,)
     )
@@ -299,11 +312,16 @@ class CatchmentSettings(Settings):
     names: str | None = _names()
 
 
-def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, outlets = drainage_of(inputs, progress.part(0.0, 0.7)), optional(inputs, "outlets", Shapes)
+def places_of(
+    settings: CatchmentSettings, outlets: Shapes | None, frame: Frame
+) -> tuple[list[Any], list[str] | None]:
+    """What catchments are asked of, in the system of the ground, and their names.
+
+    Raises AskedWronglyError where nothing or too much is asked.
+    """
     names = None
     if outlets is not None:
-        moved = in_system(outlets, drainage.frame.crs)
+        moved = in_system(outlets, frame.crs)
         geometry, names = (
             list(moved.geometry),
             [n or f"Catchment {k + 1}" for k, n in enumerate(moved.names())],
@@ -323,10 +341,27 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
         )
     if settings.snap and not any(g.geom_type == "Point" for g in geometry):
         raise AskedWronglyError("`snap` moves points, and there is none.", "Leave it out.")
-    seeds = [dividing.seeds_of(drainage, g, settings.snap) for g in geometry]
-    result = _named(
-        dividing.catchments(drainage, seeds, settings.nested, names, progress.part(0.7, 1.0)), settings.names
+    return geometry, names
+
+
+def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage, outlets = drainage_of(inputs, progress.part(0.0, 0.7)), optional(inputs, "outlets", Shapes)
+    geometry, names = places_of(settings, outlets, drainage.frame)
+    seeds = [seeds_of(drainage, g, settings.snap) for g in geometry]
+    result = named(
+        catchments(drainage, seeds, settings.nested, names, progress.part(0.7, 1.0)), settings.names
     )
+    return catchment_outcome(settings, result, geometry, seeds, drainage.frame)
+
+
+def catchment_outcome(
+    settings: CatchmentSettings,
+    result: Shapes,
+    geometry: list[Any],
+    seeds: list[np.ndarray],
+    frame: Frame,
+) -> Outcome:
+    """Catchments of places, whose cells ``seeds`` are, with their figures."""
     findings: list[Finding] = []
     for k, (g, own) in enumerate(zip(geometry, seeds, strict=True)):
         name = str(result.columns["name"][k])
@@ -336,7 +371,7 @@ def _catchment(settings: CatchmentSettings, inputs: Inputs, progress: Progress) 
             Finding("longest_path", float(result.columns["longest_path_m"][k]), METRE, name),
         ]
         if settings.snap and g.geom_type == "Point":
-            away = drainage.frame.distances(np.array([[g.x, g.y]]), trace.centres(drainage, own))
+            away = frame.distances(np.array([[g.x, g.y]]), frame.centres(own))
             findings.append(Finding("snapped_by", float(away[0]), METRE, name))
     total = float(result.columns["area_m2"].sum())
     return Outcome(result, mark(total, SQUARE_METRE), tuple(findings), (FILLED_FIRST,))

@@ -62,10 +62,15 @@ STREAM_AREA = (
 
 
 def stream_area(least: float | None, drainage: Drainage) -> float:
+    """Area that makes a stream in a ground, as ``stream_area_of`` says."""
+    return least if least is not None else stream_area_of(drainage.dem.area)
+
+
+def stream_area_of(area: float) -> float:
     """Area that makes a stream when none is given: a 400th of the ground with heights in whole hectares, at
     least 1 ha.
     """
-    return least if least is not None else max(10_000.0, round(drainage.dem.area / 400.0, -4))
+    return max(10_000.0, round(area / 400.0, -4))
 
 
 # --- depressions
@@ -146,19 +151,8 @@ def _changed(
     before: Surface, after: Surface, more: tuple[Finding, ...], warnings: tuple[str, ...]
 ) -> Outcome:
     """The new ground with volume in and out, and what changed beside it."""
-    put_in, out, cells = 0.0, 0.0, 0
-    for rows, change in _changes(before, after):
-        areas = before.frame.row_areas[rows, None] * before.metres_per_height
-        put_in, out = (
-            put_in + float(np.nansum(np.maximum(change, 0) * areas)),
-            out - float(np.nansum(np.minimum(change, 0) * areas)),
-        )
-        cells += int(np.count_nonzero(np.nan_to_num(change)))
-    findings = (
-        Finding("volume_in_m3", put_in, CUBIC_METRE),
-        Finding("volume_out_m3", out, CUBIC_METRE),
-        Finding("changed_cells", cells, CELLS),
-    )
+    findings = changes_told(before, after)
+    cells = findings[-1].value
 
     def said(value: Surface) -> Outcome:
         outcome = surface_outcome(value, warnings)
@@ -167,6 +161,23 @@ def _changed(
         )
 
     return replace(said(after), beside={"change": lambda: said(_change(before, after))})
+
+
+def changes_told(before: Surface, after: Surface) -> tuple[Finding, ...]:
+    """Volume put in and taken out, and how many cells changed."""
+    put_in, out, cells = 0.0, 0.0, 0
+    for rows, change in _changes(before, after):
+        areas = before.frame.row_areas[rows, None] * before.metres_per_height
+        put_in, out = (
+            put_in + float(np.nansum(np.maximum(change, 0) * areas)),
+            out - float(np.nansum(np.minimum(change, 0) * areas)),
+        )
+        cells += int(np.count_nonzero(np.nan_to_num(change)))
+    return (
+        Finding("volume_in_m3", put_in, CUBIC_METRE),
+        Finding("volume_out_m3", out, CUBIC_METRE),
+        Finding("changed_cells", cells, CELLS),
+    )
 
 
 def _changes(before: Surface, after: Surface) -> Iterator[tuple[slice, np.ndarray]]:
@@ -343,7 +354,7 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
     edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
     fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
     share = float(np.count_nonzero(fed)) / max(result.valid_count, 1)
-    warnings = [FILLED_FIRST, f"{share:.1%} of the cells may get water from beyond the edge."]
+    warnings = [FILLED_FIRST, edge_warning(share)]
     if settings.method == "freeman":
         warnings.append(f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991).")
     if rain is not None:
@@ -359,6 +370,11 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
     return Outcome(
         result, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings
     )
+
+
+def edge_warning(share: float) -> str:
+    """Say how much of an accumulation may come from outside."""
+    return f"{share:.1%} of the cells may get water from beyond the edge."
 
 
 def _edge_cells(drainage: Drainage) -> np.ndarray:

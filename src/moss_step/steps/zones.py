@@ -9,19 +9,19 @@ import numpy as np
 import shapely
 from pydantic import BeforeValidator
 
-from moss_step.formats.vector import in_system
+from moss_step.formats.vector import box_of, in_system
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.fields import column_name
 from moss_step.model.findings import Finding
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind, as_whole
-from moss_step.model.units import COUNT, METRE, SQUARE_METRE
+from moss_step.model.units import COUNT, METRE, SQUARE_METRE, Unit
 from moss_step.science.relief.profile import MOST_POINTS
 from moss_step.science.relief.profile import profile as values_along
 from moss_step.science.zones import outlines
@@ -45,7 +45,7 @@ from moss_step.steps.results import class_outcome, surface_outcome
 CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on.")
 
 
-def _shapes(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str, ...]]:
+def laid_on(inputs: Inputs, name: str, frame: Frame) -> tuple[Shapes, tuple[str, ...]]:
     """Give an input of shapes in a grid's reference system, with a remark when they were carried over."""
     value = as_kind(inputs[name], Shapes)
     moved = in_system(value, frame.crs)
@@ -82,7 +82,7 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
     surfaces = {"value": surface, **{n: v for n, v in every(inputs, Surface).items() if n != "surface"}}
     warnings: tuple[str, ...] = ()
     if "path" in inputs:
-        lines, warnings = _shapes(inputs, "path", surface.frame)
+        lines, warnings = laid_on(inputs, "path", surface.frame)
         line = lines.geometry[0]
         if line.geom_type != "LineString":
             raise AskedWronglyError("The first shape is no line.", "Choose a file of lines.")
@@ -119,6 +119,19 @@ def _profile(settings: ProfileSettings, inputs: Inputs, progress: Progress) -> O
     return Outcome(table, f"{mark(distance[-1], METRE)} long", findings, warnings)
 
 
+def _along(settings: ProfileSettings, inputs: Inputs, crs: str | None) -> Box | None:
+    """The box of the line, where that is in the system of the surface."""
+    if "path" in inputs:
+        path = as_kind(inputs["path"], Shapes)
+        return box_of(Shapes(path.geometry[:1], {}, path.crs), crs)
+    # A line that is drawn is in the system of the first surface, and there may be others.
+    alone = all(spec in ("surface", "path") for spec in inputs)
+    if settings.line is None or not alone:
+        return None
+    x1, y1, x2, y2 = settings.line
+    return min(x1, x2), min(y1, y2), max(x1, x2), max(y1, y2)
+
+
 profile = StepKind(
     kind="profile",
     example="surface=ground.tif line=412500,5870500,413500,5871500", bench="shape",
@@ -132,7 +145,7 @@ profile = StepKind(
         InputSpec("surface", "surface", "Surface", "The values to read."),
         InputSpec("path", "shapes", "Path", "A line from a file.", optional=True, shapes="lines"),
     ),
-    settings=ProfileSettings, gives="chart", run=_profile,
+    settings=ProfileSettings, gives="chart", run=_profile, around=_along,
     memory=2,
     keeps="section",
     label=lambda s, names: f"Profile of {names['surface']}",
@@ -150,7 +163,7 @@ class RasterizeSettings(Settings):
 def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying shapes on the grid")
     like = as_kind(inputs["like"], Surface)
-    shapes, warnings = _shapes(inputs, "shapes", like.frame)
+    shapes, warnings = laid_on(inputs, "shapes", like.frame)
     return class_outcome(
         outlines.inside_or_not(shapes, like.frame)
         if settings.inside
@@ -192,7 +205,11 @@ def _classes(inputs: Inputs) -> ClassMap:
 
 
 def _polygonize(settings: PolygonizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    result = outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress)
+    return areas_outcome(settings, outlines.classes_to_areas(_classes(inputs), settings.smoothing, progress))
+
+
+def areas_outcome(settings: PolygonizeSettings, result: Shapes) -> Outcome:
+    """Areas of classes, with their square metres."""
     findings = [
         Finding("area_m2", float(a), SQUARE_METRE, str(n))
         for n, a in zip(result.columns["name"], result.columns["area_m2"], strict=True)
@@ -233,7 +250,13 @@ class PatchSettings(Settings):
 
 def _patches(settings: PatchSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = optional(inputs, "surface", Surface)
-    result = outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
+    return patches_outcome(
+        outlines.patches(_classes(inputs), settings.neighbours, settings.least_cells, surface, progress)
+    )
+
+
+def patches_outcome(result: Shapes) -> Outcome:
+    """Patches, with their number and the largest."""
     return counted(
         result,
         Finding("patches", len(result), COUNT),
@@ -273,7 +296,7 @@ class MaskSettings(Settings):
 def _mask(settings: MaskSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Masking")
     surface = as_kind(inputs["surface"], Surface)
-    areas, warnings = _shapes(inputs, "areas", surface.frame)
+    areas, warnings = laid_on(inputs, "areas", surface.frame)
     return surface_outcome(outlines.mask_surface(surface, areas, settings.keep), warnings)
 
 
@@ -312,7 +335,7 @@ class TessellateSettings(Settings):
 def _tessellate(settings: TessellateSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying tiles")
     extent = as_kind(inputs["extent"], Surface)
-    keep, warnings = _shapes(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
+    keep, warnings = laid_on(inputs, "keep", extent.frame) if "keep" in inputs else (None, ())
     return counted(cover(extent.frame, settings.shape, settings.spacing, keep, progress), warnings=warnings)
 
 
@@ -361,11 +384,25 @@ class ZoneSettings(Settings):
 
 def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = as_kind(inputs["surface"], Surface)
-    zones, warnings = _shapes(inputs, "zones", surface.frame)
+    zones, warnings = laid_on(inputs, "zones", surface.frame)
     result = summarise_zones(
         zones, surface, list(settings.statistics), settings.weighting, progress, settings.weigh
     )
-    areas = surface.frame.row_areas
+    return zone_outcome(settings, surface.frame, surface.unit, (zones, warnings), result)
+
+
+def zone_outcome(
+    settings: ZoneSettings,
+    frame: Frame,
+    unit: Unit,
+    laid: tuple[Shapes, tuple[str, ...]],
+    result: dict[str, np.ndarray],
+) -> Outcome:
+    """Zones with their statistics as columns, and what is said of them; ``laid`` are the zones on the frame
+    of the surface, with remarks.
+    """
+    zones, warnings = laid
+    areas = frame.row_areas
     if settings.weigh == "cells" and areas.min() < 0.999 * areas.max():
         apart = 1.0 - float(areas.min() / areas.max())
         warnings = (
@@ -378,7 +415,7 @@ def _zone_statistics(settings: ZoneSettings, inputs: Inputs, progress: Progress)
         column = free_name(name, columns)
         columns[column] = values
         if name not in ("count", "variety"):
-            symbols[column] = surface.unit.symbol
+            symbols[column] = unit.symbol
     output = replace(zones, columns=columns, symbols=symbols)
     empty = (
         int(np.isnan(next(iter(result.values()))).sum())
@@ -437,6 +474,7 @@ zone_statistics = StepKind(
     settings=ZoneSettings,
     gives="shapes",
     run=_zone_statistics,
+    around=lambda s, inputs, crs: box_of(as_kind(inputs["zones"], Shapes), crs),
     draws=_first_statistic,
     staple=5,
     memory=_zone_memory,
@@ -461,10 +499,22 @@ def _column_of(class_name: str, what: str) -> str:
 def _zone_classes(settings: ZoneClassSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Adding up")
     classes = _classes(inputs)
-    zones, warnings = _shapes(inputs, "zones", classes.frame)
+    zones, warnings = laid_on(inputs, "zones", classes.frame)
     result = class_areas(zones, classes)
     surface = optional(inputs, "surface", Surface)
     means = {} if surface is None else class_means(zones, classes, surface)
+    return class_zone_outcome(settings, (zones, warnings), result, means, surface)
+
+
+def class_zone_outcome(
+    settings: ZoneClassSettings,
+    laid: tuple[Shapes, tuple[str, ...]],
+    result: dict[str, np.ndarray],
+    means: dict[str, np.ndarray],
+    surface: Surface | None,
+) -> Outcome:
+    """Zones with the area or share of each class as columns, and what is said of them."""
+    zones, warnings = laid
     total = np.sum(list(result.values()), axis=0)
     columns, symbols = dict(zones.columns), dict(zones.symbols)
     for name, areas in result.items():

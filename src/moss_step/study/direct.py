@@ -13,7 +13,7 @@ from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import StepKind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 from moss_step.study.sources import origin_of_files
 
 

@@ -15,19 +15,17 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 from moss_step.formats.source import members
 from moss_step.formats.vector import split_layer
 from moss_step.formats.whole import check_readable
-from moss_step.model.errors import AskedWronglyError, MossError, StoppedError, fault_text
-from moss_step.model.memory import check_memory, give_back
-from moss_step.model.origin import Given, Origin
+from moss_step.model.errors import MossError, StoppedError, fault_text
+from moss_step.model.memory import give_back
+from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
-from moss_step.model.surface import Surface
-from moss_step.model.units import UNKNOWN
-from moss_step.steps.declare import Settings, StepKind
+from moss_step.study.declared import InTiles, run_declared
 from moss_step.study.graph import Step, Study, split, step_of
 from moss_step.study.shelf import Shelf
 from moss_step.study.sources import Sources
@@ -42,7 +40,6 @@ WORTH_SHELVING, SHELF_SPEED = 0.2, 3e8
 """Results that took more seconds than these, and longer than a disk of so many bytes a second takes to write
 and read them, go to the shelf.
 """
-METRES_TAKEN = "The height unit is not stated: metres are taken."
 
 
 _log = logging.getLogger(__name__)
@@ -79,7 +76,11 @@ class Engine:
     ask from several threads.
     """
 
-    def __init__(self, most_bytes: int | None = None, shelf: Shelf | None = None) -> None:
+    def __init__(
+        self, most_bytes: int | None = None, shelf: Shelf | None = None, in_tiles: InTiles | None = None
+    ) -> None:
+        """``in_tiles`` works out steps on grounds that are too large for memory."""
+        self._in_tiles = in_tiles
         self.store, self._shelf = Store(most_bytes), shelf
         self._shelving = ThreadPoolExecutor(1)
         self._failures: dict[str, Failure] = {}
@@ -332,10 +333,10 @@ class Engine:
         outcome = self.outcome(study, target)
         if outcome is not None:
             return outcome
-        for step in study.needs([target]):
-            failed = self.failure(study, step.id)
+        for ref in dict.fromkeys((*(step.id for step in study.needs([target])), target)):
+            failed = self.failure(study, ref)
             if failed:
-                raise MossError(f"{study.name_of(step.id)}: {failed.reason}")
+                raise MossError(f"{study.name_of(ref)}: {failed.reason}")
         raise MossError(f"{study.name_of(target)} has no result.", "Free some memory and try again.")
 
     def forget_failures(self) -> None:
@@ -365,13 +366,13 @@ class Engine:
             self._check_sources(study, step)
         inputs = {n: self._value(study, ref) for n, ref in step.inputs.items()}
         before = [self.sources.digest(f) for f in step.files]
-        origins = {n: self._origin(study, ref) for n, ref in step.inputs.items() if step.declared.records}
-        result = run_declared(step.declared, step.settings, inputs, progress, origins)
+        origins = {n: self.origin(study, ref) for n, ref in step.inputs.items() if step.declared.records}
+        result = run_declared(step.declared, step.settings, inputs, progress, origins, self._in_tiles)
         if before != [self.sources.look(f, progress) for f in step.files]:
             raise MossError(f"{step.files[0]} changed while it was read.", "Run the step again.")
         return result
 
-    def _origin(self, study: Study, ref: str) -> Origin:
+    def origin(self, study: Study, ref: str) -> Origin:
         """What a result is called, and the files that it came from."""
         files = dict.fromkeys(f for step in study.needs([ref]) for f in step.files)
         held = tuple((split_layer(f)[0].name, self.sources.digest(f) or "") for f in files)
@@ -466,53 +467,3 @@ def _key_in(keys: Mapping[str, str | None], ref: str) -> str | None:
 def _names_told(study: Study, step: Step) -> list[str]:
     """What the inputs of a step are called, where its results say so."""
     return [study.name_of(ref) for ref in step.inputs.values()] if step.declared.records else []
-
-
-def run_declared(
-    step: StepKind,
-    settings: Mapping[str, Any] | Settings,
-    inputs: dict[str, Value],
-    progress: Progress,
-    origins: Mapping[str, Origin] | None = None,
-) -> Outcome:
-    """Check settings and inputs against a declaration, then run it; ``origins`` tell where inputs came from.
-
-    Raises AskedWronglyError when an input is missing or of another kind.
-    """
-    checked = step.checked(dict(settings))
-    for spec in step.inputs:
-        value = inputs.get(spec.name)
-        if value is None and not spec.optional:
-            raise AskedWronglyError(
-                f"`{step.kind}` needs `{spec.name}`.", "Choose it.", f"Give {spec.name}=..."
-            )
-        if value is not None and not spec.takes(value):
-            what = getattr(value, "quantity", type(value).__name__.lower())
-            wanted = spec.quantity or spec.accepts
-            raise AskedWronglyError(
-                f"`{spec.name}` must be {wanted}, and this is {what}.", "Choose another input."
-            )
-    if step.further is not None:
-        declared = {i.name for i in step.inputs}
-        for name in [n for n in inputs if n not in declared]:
-            if not step.further.takes(inputs[name]):
-                raise AskedWronglyError(f"{name} must be {step.further.accepts}.", "Choose another input.")
-    for name, why in step.idle(checked, inputs).items():
-        raise AskedWronglyError(f"`{name}` counts {why}.", f"Leave `{name}` out, or change the other.")
-    check_memory(
-        step.bytes_needed(checked, inputs),
-        step.title,
-        "Crop the ground, resample it to larger cells, or close other programs.",
-    )
-    inputs = Given(step.taken(inputs), origins or {})
-    outcome = step.run(checked, inputs, progress)
-    return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *_taken(step, inputs)))))
-
-
-def _taken(step: StepKind, inputs: Mapping[str, Value]) -> tuple[str, ...]:
-    """What is taken of heights whose unit is not stated: said on every result that is worked out from
-    them.
-    """
-    heights = [s.name for s in step.inputs if s.quantity == "elevation"]
-    unknown = any(isinstance(v := inputs.get(n), Surface) and v.unit == UNKNOWN for n in heights)
-    return (METRES_TAKEN,) if unknown else ()

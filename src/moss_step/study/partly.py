@@ -8,13 +8,14 @@ import logging
 from collections.abc import Mapping
 from dataclasses import replace
 
-from moss_step.kinds.registry import kind_of
+from moss_step.kinds.registry import cut_to
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Box, Frame, same_frame
+from moss_step.model.frame import Box
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.steps.declare import Settings, StepKind
-from moss_step.study.engine import Engine, run_declared
+from moss_step.study.declared import common_frame, run_declared
+from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
 
 _log = logging.getLogger(__name__)
@@ -40,10 +41,10 @@ def run_partly(
         slice(max(w.start - m, 0), min(w.stop + m, n))
         for w, m, n in zip(window, margin, frame.shape, strict=True)
     ]
-    cut = {name: _cut(value, outer[0], outer[1]) for name, value in inputs.items()}
-    outcome = run_declared(step, settings.model_dump(exclude_unset=True), cut, progress)
+    some = {name: cut_to(value, outer[0], outer[1]) for name, value in inputs.items()}
+    outcome = run_declared(step, settings.model_dump(exclude_unset=True), some, progress)
     inner = [slice(w.start - o.start, w.stop - o.start) for w, o in zip(window, outer, strict=True)]
-    return replace(outcome, value=_cut(outcome.value, inner[0], inner[1]), beside={})
+    return replace(outcome, value=cut_to(outcome.value, inner[0], inner[1]), beside={})
 
 
 def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Progress) -> Outcome | None:
@@ -66,19 +67,3 @@ def look_at(engine: Engine, study: Study, step_id: str, box: Box, progress: Prog
     except MossError as error:
         _log.info("no first look: %s", error)
         return None
-
-
-def common_frame(inputs: Mapping[str, Value]) -> Frame | None:
-    """The frame of all grids among some values; None when there is none, or they do not lie cell on cell."""
-    frames: list[Frame] = [
-        v.frame for v in inputs.values() if kind_of(v).part is not None and hasattr(v, "frame")
-    ]
-    return frames[0] if frames and all(same_frame(frames[0], f) for f in frames[1:]) else None
-
-
-def _cut(value: Value, rows: slice, cols: slice) -> Value:
-    part = kind_of(value).part
-    if part is None:
-        return value
-    cut: Value = part(value, rows, cols)
-    return cut

@@ -163,7 +163,7 @@ def as_parts(outcome: Outcome) -> tuple[dict[str, Any], list[np.ndarray]]:
     """
     kind = kind_of(outcome.value)
     about, arrays = kind.parts(outcome.value)
-    if sum(a.nbytes for a in arrays if isinstance(a, np.memmap)) > mapped.LARGE:
+    if sum(a.nbytes for a in arrays if mapped.map_of(a) is not None) > mapped.LARGE:
         raise NotPlainError("it is too large for memory, and stands in a file already")
     header = {"kind": kind.name, "about": about, "figure": outcome.figure, "warnings": list(outcome.warnings),
               "findings": [asdict(f) for f in outcome.findings], "program": program_digest()}  # fmt: skip

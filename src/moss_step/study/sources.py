@@ -5,17 +5,30 @@ window's thread.
 from __future__ import annotations
 
 import hashlib
+import json
+import logging
 import threading
 from collections.abc import Iterable
 from pathlib import Path
 
+from platformdirs import user_cache_path
+
 from moss_step.formats.source import files_of, members
 from moss_step.formats.vector import split_layer
+from moss_step.formats.whole import write_text
 from moss_step.model.errors import MossError
 from moss_step.model.origin import Origin
 from moss_step.model.progress import Progress, silent
 
 _PIECE = 8 * 1024 * 1024
+LARGE, KEPT = 256_000_000, 500
+"""Bytes from which the digest of a file is kept for later runs, and how many are kept."""
+_log = logging.getLogger(__name__)
+
+
+def digests_file() -> Path:
+    """Where digests of large files are kept on this machine."""
+    return user_cache_path("moss-step") / "digests.json"
 
 
 class Sources:
@@ -68,6 +81,10 @@ class Sources:
         at = (str(file), about.st_size, about.st_mtime_ns)
         with self._lock:
             known = self._contents.get(at)
+        # Whoever writes into a file changes its time of change, which cannot be set back.
+        mark = f"{file.resolve()} {about.st_size} {about.st_mtime_ns} {about.st_ctime_ns} {about.st_ino}"
+        if known is None and about.st_size >= LARGE:
+            known = _kept().get(mark)
         if known is not None:
             return known
         digest = hashlib.blake2b(digest_size=32)
@@ -79,7 +96,30 @@ class Sources:
                 progress.at(0.0, f"Looking at {file.name}, {done / 1e6:,.0f} MB")
         with self._lock:
             self._contents[at] = digest.hexdigest()
+        after = file.stat()
+        if about.st_size >= LARGE and after.st_ctime_ns == about.st_ctime_ns:
+            _keep(mark, digest.hexdigest())
         return digest.hexdigest()
+
+
+def _kept() -> dict[str, str]:
+    """Digests of large files by what was known of the file when it was read."""
+    try:
+        found = json.loads(digests_file().read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    plain = isinstance(found, dict) and all(isinstance(v, str) and len(v) == 64 for v in found.values())
+    return found if plain else {}
+
+
+def _keep(mark: str, digest: str) -> None:
+    """Keep a digest. Without a cache the next run reads the file again."""
+    kept = {**_kept(), mark: digest}
+    try:
+        digests_file().parent.mkdir(parents=True, exist_ok=True)
+        write_text(digests_file(), json.dumps(dict(list(kept.items())[-KEPT:])))
+    except (OSError, MossError):
+        _log.warning("a digest was not kept in %s", digests_file(), exc_info=True)
 
 
 def origin_of_files(name: str, files: Iterable[str]) -> Origin:

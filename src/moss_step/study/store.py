@@ -105,6 +105,11 @@ class Store:
                 outcome.figure, outcome.findings, outcome.warnings, type(value), quantity, described
             )
 
+    def tell(self, key: str, said: Said) -> None:
+        """Keep what a result says of itself whose value is not here."""
+        with self._lock:
+            self._said[key] = said
+
     def settle(self, key: str | None) -> None:
         """A result that was passing belongs to the study now."""
         with self._lock:

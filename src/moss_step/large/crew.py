@@ -1,0 +1,372 @@
+"""Who works on tiles: this process, or workers of a cluster, here or elsewhere."""
+
+from __future__ import annotations
+
+import logging
+import os
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import contextmanager
+from dataclasses import dataclass
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any, Protocol, Self, TypeVar
+
+from moss_step import __version__
+from moss_step.large.tiling import Tile
+from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.progress import Progress
+
+D = TypeVar("D")
+D_co = TypeVar("D_co", covariant=True)
+WAIT = 8.0
+"""Seconds that a scheduler is waited for."""
+_LOOK, _BEAT, _TRIES = 0.02, 0.2, 2
+"""Seconds between two looks whether a tile of a cluster, and one here, is done; how often one that failed is
+tried again.
+"""
+
+
+class TileWork(Protocol[D_co]):
+    """Work on one tile in three strokes, so that one tile is read while another is worked out. It is sent to
+    workers, and holds nothing that cannot be.
+    """
+
+    @property
+    def side_by_side(self) -> bool:
+        """Whether it uses a single core, and reads in each thread by itself."""
+
+    def for_tile(self, tile: Tile) -> TileWork[D_co]:
+        """It, with no more than one tile needs: what a worker is sent."""
+
+    def read(self, tile: Tile) -> Any:
+        """What the tile needs; called by one thread at a time, tile after tile."""
+
+    def work_out(self, tile: Tile, read: Any) -> Any:
+        """The results of the tile."""
+
+    def finish(self, tile: Tile, read: Any, results: Any) -> D_co:
+        """Write them; gives the little that has to be known of them."""
+
+
+class Work:
+    """What works on tiles have, unless they say otherwise: they use all cores, know nothing of single tiles,
+    and keep nothing: what is found of a tile is what has to be known of it.
+    """
+
+    side_by_side = False
+
+    def for_tile(self, tile: Tile, /) -> Self:
+        """All of it."""
+        return self
+
+    def finish(self, tile: Tile, read: Any, found: Any, /) -> Any:
+        """What was found."""
+        return found
+
+
+class Crew(Protocol):
+    """Workers, however many there are."""
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        """Work on tiles; gives each with what became of it, in any order.
+
+        Raises StoppedError when stopped, and what the work raises.
+        """
+
+
+class Alone:
+    """This process: the next tile is read and the last one written while one is worked out."""
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        """Work on tiles in their order; where a work uses one core, a tile on each."""
+        if work.side_by_side and (os.cpu_count() or 1) > 1:
+            yield from self._side_by_side(work, tiles, progress, doing)
+            return
+        with ThreadPoolExecutor(1) as reader, ThreadPoolExecutor(1) as writer:
+            waiting = deque(tiles)
+            ahead = self._next(reader, work, waiting)
+            written: Future[D] | None = None
+            last: Tile | None = None
+            try:
+                for n in range(len(tiles)):
+                    progress.at(n / len(tiles), doing)
+                    tile, future = ahead
+                    read = future.result()
+                    ahead = self._next(reader, work, waiting)
+                    results = work.work_out(tile, read)
+                    if written is not None and last is not None:
+                        yield last, written.result()
+                    written, last = writer.submit(work.finish, tile, read, results), tile
+                if written is not None and last is not None:
+                    yield last, written.result()
+            finally:
+                reader.shutdown(cancel_futures=True)
+        progress.at(1.0, doing)
+
+    @staticmethod
+    def _side_by_side(
+        work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        with ThreadPoolExecutor(os.cpu_count(), initializer=_one_core) as pool:
+            waiting, running = deque(tiles), deque[tuple[Tile, Future[D]]]()
+            try:
+                for n in range(len(tiles)):
+                    while waiting and len(running) < 2 * (os.cpu_count() or 1):
+                        tile = waiting.popleft()
+                        running.append((tile, pool.submit(_done, work, tile)))
+                    tile, future = running.popleft()
+                    while not _ready(future):
+                        progress.at(n / len(tiles), doing)
+                    yield tile, future.result()
+            finally:
+                pool.shutdown(cancel_futures=True)
+        progress.at(1.0, doing)
+
+    @staticmethod
+    def _next(
+        reader: ThreadPoolExecutor, work: TileWork[D], waiting: deque[Tile]
+    ) -> tuple[Tile, Future[Any]]:
+        if not waiting:
+            done: Future[Any] = Future()
+            return Tile(0, 0, 0, 0, 0, 0), done
+        tile = waiting.popleft()
+        return tile, reader.submit(work.read, tile)
+
+
+def _one_core() -> None:
+    import numba
+
+    numba.set_num_threads(1)
+
+
+def _ready(future: Future[Any]) -> bool:
+    return bool(wait([future], timeout=_BEAT).done)
+
+
+def _done(work: TileWork[D], tile: Tile) -> D:
+    read = work.read(tile)
+    return work.finish(tile, read, work.work_out(tile, read))
+
+
+@dataclass(frozen=True)
+class Refused:
+    """What a worker could not do, and why; sent in place of the error, which may hold what cannot be sent."""
+
+    what: str
+    do: str
+
+
+def whole_work(work: TileWork[D], tile: Tile) -> D | Refused:
+    """All three strokes, one after another: what a worker is sent."""
+    try:
+        return _done(work, tile)
+    except MossError as error:
+        return Refused(error.what, error.do)
+
+
+class Cluster:
+    """Workers of a Dask cluster. A worker that dies is replaced: its tile is worked out by another one."""
+
+    def __init__(self, client: Any) -> None:
+        self._client = client
+
+    @property
+    def hands(self) -> int:
+        """How many tiles are worked on at a time."""
+        return max(1, sum(int(n) for n in self._client.nthreads().values()))
+
+    @property
+    def address(self) -> str:
+        """Where the scheduler is."""
+        return str(self._client.scheduler.address)
+
+    def said(self) -> str:
+        """How many workers there are, what memory the largest has, and how many tiles they work on."""
+        workers = self._client.scheduler_info(n_workers=-1)["workers"].values()
+        if not workers:
+            return "No workers are left."
+        most = max(float(w["metrics"].get("memory", 0)) for w in workers) / 1e9
+        tiles = sum(int(w["metrics"].get("executing", 0)) for w in workers)
+        n = len(workers)
+        return f"{n} worker{'s' if n > 1 else ''}, at most {most:.1f} GB each; {tiles} at work on a tile."
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        """Work on tiles, as many at a time as there are hands, and a few that wait."""
+        from distributed import as_completed
+
+        progress.at(0.0, doing)
+        waiting, given = deque(tiles), dict[str, tuple[Tile, Any]]()
+        done = as_completed(loop=self._client.loop)
+
+        def send() -> None:
+            tile = waiting.popleft()
+            future = self._client.submit(whole_work, work.for_tile(tile), tile, pure=False, retries=_TRIES)
+            given[future.key] = (tile, future)
+            done.add(future)
+
+        try:
+            for _ in range(min(len(waiting), 2 * self.hands)):
+                send()
+            for n in range(len(tiles)):
+                while not done.has_ready():
+                    progress.at(n / len(tiles), doing)
+                    time.sleep(_LOOK)
+                future = next(done)
+                tile, _ = given.pop(future.key)
+                if waiting:  # before what was found is fetched, or a worker would wait for that
+                    send()
+                yield tile, _result(future, tile)
+        finally:
+            self._client.cancel([future for _, future in given.values()])
+        progress.at(1.0, doing)
+
+
+def _result(future: Any, tile: Tile) -> Any:
+    from distributed import KilledWorker
+
+    try:
+        result = future.result()
+    except KilledWorker as error:
+        raise MossError(
+            f"Workers died each time they worked on the tile {tile.name}.",
+            "They may have too little memory: give each more, or make tiles smaller.",
+        ) from error
+    if isinstance(result, Refused):
+        raise MossError(result.what, result.do)
+    return result
+
+
+@contextmanager
+def workers_here(count: int) -> Iterator[Cluster]:
+    """Some processes of this machine, each with its share of the cores; they end with the block. They talk by
+    TLS with keys that are made for it: nobody else on this machine can send them work.
+
+    Raises AskedWronglyError for a number that is not possible.
+    """
+    if not 1 <= count <= 256:
+        raise AskedWronglyError(f"{count} workers are not possible.", "It is 1 to 256.")
+    _calm()
+    from distributed import Client, LocalCluster
+    from distributed.security import Security
+
+    threads = str(max(1, (os.cpu_count() or 1) // count))
+    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads, "MALLOC_TRIM_THRESHOLD_": "65536"}
+    with (
+        LocalCluster(
+            n_workers=count,
+            threads_per_worker=1,
+            processes=True,
+            host="127.0.0.1",
+            protocol="tls://",
+            security=Security.temporary(),
+            dashboard_address=None,
+            worker_dashboard_address=None,
+            env=env,
+            memory_limit=None,
+        ) as cluster,
+        Client(cluster) as client,
+    ):
+        yield Cluster(client)
+
+
+@contextmanager
+def workers_of(address: str, files: Sequence[Path]) -> Iterator[Cluster]:
+    """The workers of a cluster that runs, at the address of its scheduler; its keys, where it has some, are
+    those of Dask's configuration.
+
+    Raises MossError when none answers, has workers, has this version, or sees these files.
+    """
+    if not address.startswith(("tcp://", "tls://")):
+        raise AskedWronglyError(
+            f"'{address}' is no address of a scheduler.", "Give one like tcp://HOST:PORT."
+        )
+    _calm()
+    from distributed import Client
+
+    try:
+        client = Client(address, timeout=WAIT)
+    except (OSError, ValueError, TypeError) as error:  # a TypeError: it wants keys, and there are none
+        raise MossError(
+            f"No scheduler answers at {address}.",
+            "Start it, or give its keys to Dask's configuration.",
+            "Start it, give its keys to Dask's configuration, or leave --scheduler out to work here.",
+        ) from error
+    with client:
+        check_workers(client, address, files)
+        yield Cluster(client)
+
+
+def check_workers(client: Any, address: str, files: Sequence[Path]) -> None:
+    """Have all workers say who they are.
+
+    Raises MossError where one is missing, of another version, or does not see a file.
+    """
+    try:
+        said = client.run(_looked, [str(f) for f in files], on_error="return")
+    except Exception as error:  # whatever a worker without this program answers
+        raise MossError(f"The workers of {address} do not answer.", "Look at their logs.") from error
+    if not said:
+        raise MossError(f"The scheduler at {address} has no workers.", "Start some.")
+    for worker, answer in said.items():
+        if not isinstance(answer, tuple):
+            raise MossError(
+                f"The worker {worker} cannot run this program: {answer}.",
+                f"Install Moss Step {__version__} there.",
+            )
+        version, missing = answer
+        if version != __version__:
+            raise MossError(
+                f"The worker {worker} has version {version}, and this is {__version__}.",
+                "Install the same version there.",
+            )
+        if missing:
+            raise MossError(
+                f"The worker {worker} does not see {missing[0]}.", "Use a folder that all workers share."
+            )
+
+
+def _looked(files: list[str]) -> tuple[str, list[str]]:
+    """What a worker says of itself: its version, and which of some files it does not see."""
+    return __version__, [f for f in files if not Path(f).exists()]
+
+
+def _calm() -> None:
+    """Have the cluster's library say less: what fails is said here.
+
+    Raises MossError where it is not installed.
+    """
+    if find_spec("distributed") is None:
+        raise MossError(
+            "Workers need the library distributed, which is not installed.",
+            "pip install 'moss-step[workers]'",
+        )
+    for name in ("", ".nanny", ".worker", ".scheduler"):
+        logging.getLogger(f"distributed{name}").setLevel(logging.CRITICAL)
+
+
+class Once:
+    """Something that each thread of each process makes once, such as an open file. What it is made by is sent
+    along, and it is not.
+    """
+
+    def __init__(self, make: Callable[[], Any]) -> None:
+        self._make, self._held = make, threading.local()
+
+    def __reduce__(self) -> tuple[type[Once], tuple[Callable[[], Any]]]:
+        return Once, (self._make,)
+
+    def get(self) -> Any:
+        """What was made, made now if it was not."""
+        if not hasattr(self._held, "made"):
+            self._held.made = self._make()
+        return self._held.made

@@ -1,0 +1,73 @@
+"""Values that lie on the disk: what is known of one without its cells, and any window of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from moss_step.formats.windows import GridReader, GridSource
+from moss_step.kinds.registry import kind_named
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Value
+
+
+@dataclass(frozen=True)
+class OnDisk:
+    """A grid in a file: the kind of value, what is known of it as ``Kind.parts`` gives it but for its frame,
+    and the base that it is levelled by.
+    """
+
+    source: GridSource
+    kind: str
+    about: Mapping[str, Any] = field(default_factory=dict)
+    base: float = 0.0
+
+    @property
+    def frame(self) -> Frame:
+        """Where it lies."""
+        return self.source.frame
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes that it would take in memory."""
+        return self.frame.rows * self.frame.cols * self.source.dtype.itemsize
+
+    @property
+    def quantity(self) -> str:
+        """What is measured."""
+        return str(self.about.get("quantity", ""))
+
+    def above_base(self, values: np.ndarray) -> np.ndarray:
+        """Values of it in single precision, above the base."""
+        if values.dtype == np.float32:
+            return values
+        above: np.ndarray = (values - self.base).astype(np.float32)
+        return above
+
+    def part(self, reader: GridReader, rows: slice, cols: slice) -> tuple[Value, str]:
+        """The value in a window; and what is wrong with the file there, in which case nothing stands in it.
+
+        Never raises for damaged bytes: the rest of the ground can be worked out without them.
+        """
+        wrong = ""
+        try:
+            array = reader.read(rows, cols)
+        except MossError as error:
+            wrong = error.what
+            array = np.full((rows.stop - rows.start, cols.stop - cols.start), np.nan, self.source.dtype)
+        return value_of(self.kind, self.about, array, self.frame.part(rows, cols)), wrong
+
+
+def value_of(kind: str, about: Mapping[str, Any], array: np.ndarray, frame: Frame) -> Value:
+    """A part of a value of a kind, from its cells and where it lies."""
+    declared = kind_named(kind)
+    if not np.isnan(declared.blank):
+        array = np.where(np.isnan(array), declared.blank, array).astype(np.uint8)
+    # The frame itself goes in last: as plain data it would lose what it knows of the whole ground.
+    value: Any = declared.restored({**about, "frame": asdict(frame)}, [array])
+    result: Value = replace(value, frame=frame)
+    return result

@@ -1,0 +1,146 @@
+"""Steps that look at a whole ground, on one that is mapped from a file because memory cannot hold it: it is
+laid out in tiles, worked on tile by tile, and the result is mapped, too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from moss_step.formats.tiled import TiledFile
+from moss_step.formats.whole import passing_folder
+from moss_step.formats.windows import GridReader, GridSource
+from moss_step.kinds.kind import Kind
+from moss_step.kinds.registry import cells_of, kind_of
+from moss_step.large.crew import Crew
+from moss_step.large.held import OnDisk, value_of
+from moss_step.large.tiling import CELLS, bands
+from moss_step.large.whole import Fed, Told, Whole
+from moss_step.large.works import work_of
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.mapped import let_go, room_for, roomy_folder
+from moss_step.model.outcome import Outcome, Value
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind, of_kind
+from moss_step.steps.declare import Settings, StepKind
+from moss_step.steps.results import surface_outcome
+from moss_step.study.declared import common_frame, is_mapped, taken_of
+
+Hands = Callable[[Path], AbstractContextManager[Crew]]
+"""Gives who works in a folder, for as long as the block goes."""
+
+
+class InTiles:
+    """Works out a step on mapped grounds tile by tile, where it can be done so."""
+
+    def __init__(self, hands: Hands, place: Callable[[], Path] = roomy_folder, cells: int = CELLS) -> None:
+        """``place`` gives the folder that files on the way go to."""
+        self._hands, self._place, self._cells = hands, place, cells
+
+    def __call__(
+        self, step: StepKind, settings: Settings, inputs: Mapping[str, Value], progress: Progress
+    ) -> Outcome | None:
+        """The result; None where no input is mapped, or the step has no such way with these settings.
+
+        Raises MossError when the disk has no room.
+        """
+        large = {n: v for n, v in inputs.items() if kind_of(v).tiled is not None and is_mapped(v)}
+        make = work_of(step.kind)
+        if make is None or not large:
+            return None
+        with passing_folder(self._place()) as folder:
+            begun = {n: _begin(folder / f"{n}.tif", v, _frame(v)) for n, v in large.items()}
+            held: Fed = {**inputs, **{n: _held(begun[n], v) for n, v in large.items()}}
+            job = make(held, settings)
+            if job is None:
+                return None
+            for n, v in large.items():
+                _fill(begun[n], cells_of(v), progress.part(0.0, 0.05))
+            target = None if job.like is None else _begin(folder / "result.tif", job.like, job.frame)
+            with self._hands(folder) as crew:
+                told = job.run(crew, target, folder, self._cells, progress.part(0.05, 0.95))
+            if told.wrong:
+                raise MossError(told.wrong[0], "Run the step again.")
+            return self._outcome(step, inputs, job, told, target, progress.part(0.95, 1.0))
+
+    def _outcome(
+        self,
+        step: StepKind,
+        inputs: Mapping[str, Value],
+        job: Whole,
+        told: Told,
+        target: TiledFile | None,
+        progress: Progress,
+    ) -> Outcome:
+        warnings = tuple(dict.fromkeys((*told.warnings, *taken_of(step, inputs))))
+        if told.outcome is not None:
+            return replace(told.outcome, findings=told.findings, warnings=warnings)
+        if target is None:
+            raise TypeError(f"{step.kind} gave nothing.")
+        value = as_kind(_mapped(target, job, progress), Surface)
+        beside = {spec.name: _not_there(step) for spec in step.beside}
+        figure = surface_outcome(value).figure
+        return Outcome(value, figure, told.findings, warnings, beside)
+
+
+def _not_there(step: StepKind) -> Callable[[], Outcome]:
+    def refuse() -> Outcome:
+        raise MossError(
+            f"{step.title} gives its main result alone on a ground this large.", "Crop the ground for more."
+        )
+
+    return refuse
+
+
+def _frame(value: Value) -> Frame:
+    frame = common_frame({"grid": value})
+    if frame is None:
+        raise TypeError(f"{kind_of(value).name} lies nowhere.")
+    return frame
+
+
+def _plain(kind: Kind, value: Value) -> dict[str, object]:
+    return {n: v for n, v in kind.parts(value)[0].items() if n != "frame"}
+
+
+def _begin(path: Path, like: Value, frame: Frame) -> TiledFile:
+    kind = kind_of(like)
+    if kind.tiled is None:
+        raise TypeError(f"{kind.name} has no tiles.")
+    return kind.tiled(path, _plain(kind, like), frame, cells_of(like).dtype, "", "")
+
+
+def _held(target: TiledFile, value: Value) -> OnDisk:
+    kind, surface = kind_of(value), of_kind(value, Surface)
+    source = GridSource(target.path, double=target.dtype == "float64")
+    return OnDisk(source, kind.name, _plain(kind, value), 0.0 if surface is None else surface.base)
+
+
+def _fill(target: TiledFile, cells: np.ndarray, progress: Progress) -> None:
+    tiles = list(bands(cells.shape))
+    for n, tile in enumerate(tiles):
+        progress.at(n / len(tiles), "Laying out tiles")
+        target.write(tile.rows, tile.cols, cells[tile.rows, tile.cols])
+        let_go(cells)
+
+
+def _mapped(target: TiledFile, job: Whole, progress: Progress) -> Value:
+    """A result in a file as a value that is mapped."""
+    like, frame = job.like, job.frame
+    if like is None:
+        raise TypeError("a work without a grid has no file")
+    dtype = np.dtype(target.dtype)
+    cells = room_for(frame.rows * frame.cols, dtype, True).reshape(frame.shape)
+    tiles = list(bands(frame.shape))
+    with GridReader(GridSource(target.path, double=dtype == np.float64)) as reader:
+        for n, tile in enumerate(tiles):
+            progress.at(n / len(tiles), "Taking the result over")
+            cells[tile.rows, tile.cols] = reader.read(tile.rows, tile.cols)
+            let_go(cells)
+    return value_of(kind_of(like).name, _plain(kind_of(like), like), cells, frame)

@@ -1,0 +1,85 @@
+"""Arrays of tiles that are needed again: a file each, that every worker sees."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from moss_step.formats.whole import in_words
+from moss_step.large.tiling import Tile, Tiling, widened, within
+
+
+@dataclass(frozen=True)
+class Scratch:
+    """A folder for arrays of the tiles of a ground, each under a name."""
+
+    folder: Path
+    tiling: Tiling
+
+    def save(self, name: str, tile: Tile, array: np.ndarray) -> None:
+        """Keep an array of a tile, whole or not at all.
+
+        Raises MossError when the disk is full.
+        """
+        target = self._path(name, tile)
+        half = target.with_name(f"{target.name}.{os.getpid()}")
+        with in_words(target, "written"):
+            with half.open("wb") as file:
+                np.save(file, array, allow_pickle=False)
+            half.replace(target)
+
+    def load(self, name: str, tile: Tile) -> np.ndarray:
+        """An array of a tile."""
+        loaded: np.ndarray = np.load(self._path(name, tile), allow_pickle=False)
+        return loaded
+
+    def has(self, name: str, tile: Tile) -> bool:
+        """Whether there is one."""
+        return self._path(name, tile).is_file()
+
+    def drop(self, name: str) -> None:
+        """Let go of all arrays of a name."""
+        for tile in self.tiling:
+            self._path(name, tile).unlink(missing_ok=True)
+
+    def window(self, name: str, tile: Tile, margin: int, blank: Any) -> np.ndarray:
+        """An array of a tile with as much of those around it: ``blank`` beyond the ground."""
+        rows = slice(tile.top - margin, tile.bottom + margin)
+        return self.part(name, rows, slice(tile.left - margin, tile.right + margin), blank)
+
+    def part(self, name: str, rows: slice, cols: slice, blank: Any) -> np.ndarray:
+        """Rows and columns of the ground, out of the arrays of its tiles: ``blank`` beyond it."""
+        out: np.ndarray | None = None
+        for other in self._meeting(rows, cols):
+            array = np.load(self._path(name, other), mmap_mode="r", allow_pickle=False)
+            if out is None:
+                out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, array.dtype)
+            down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))
+            across = slice(max(cols.start, other.left), min(cols.stop, other.right))
+            cut = array[within(down, other.rows), within(across, other.cols)]
+            out[within(down, rows), within(across, cols)] = cut
+        return np.empty((0, 0)) if out is None else out
+
+    def finished(self, name: str) -> bool:
+        """Whether all tiles have a kind of array, in this run or an earlier one."""
+        return (self.folder / f"{name}.done").is_file()
+
+    def finish(self, name: str) -> None:
+        """Note that all have."""
+        (self.folder / f"{name}.done").touch()
+
+    def _meeting(self, rows: slice, cols: slice) -> list[Tile]:
+        rows, cols = widened(rows, 0, self.tiling.shape[0]), widened(cols, 0, self.tiling.shape[1])
+        high, wide = self.tiling.high, self.tiling.wide
+        return [
+            self.tiling.tile(r, c)
+            for r in range(rows.start // high, (rows.stop - 1) // high + 1)
+            for c in range(cols.start // wide, (cols.stop - 1) // wide + 1)
+        ]
+
+    def _path(self, name: str, tile: Tile) -> Path:
+        return self.folder / f"{name}-{tile.name}.npy"

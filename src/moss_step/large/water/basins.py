@@ -1,0 +1,161 @@
+"""Basins by outlet on a ground in tiles, and the pools that they end in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from moss_step.formats.tiled import TiledFile
+from moss_step.formats.windows import GridReader, GridSource
+from moss_step.large.crew import Crew, Work
+from moss_step.large.held import OnDisk
+from moss_step.large.outlines import Numbered, find_parts, outlined
+from moss_step.large.tiling import Tile
+from moss_step.large.water.drains import least_area
+from moss_step.large.water.ground import Ground
+from moss_step.large.water.job import WaterOn, alone, ground_of, like_ground
+from moss_step.large.water.pieces import Numbers, find_pieces
+from moss_step.large.water.upstream import Streams, add_up_once, ground_area
+from moss_step.large.whole import Fed, Told, told_of
+from moss_step.model.progress import Progress
+from moss_step.science.water.basin_figures import Sums, figure_columns, with_outlines
+from moss_step.science.water.basins import check_basins, number_levels, of_size
+from moss_step.science.water.kernels.neighbours import OUT
+from moss_step.science.zones.labelling import label_components
+from moss_step.science.zones.tracing import by_number
+from moss_step.steps.streams import basins_outcome, named
+
+
+class Outlets(NamedTuple):
+    """Cells that water leaves the ground at, and the height of the water there."""
+
+    cells: np.ndarray
+    level: np.ndarray
+
+
+class OutletWork(Work):
+    """Lists the outlets of tiles."""
+
+    side_by_side = True
+
+    def __init__(self, ground: Ground) -> None:
+        self.ground = ground
+
+    def read(self, tile: Tile) -> np.ndarray:
+        """Ways."""
+        return self.ground.scratch.load("ways", tile)
+
+    def work_out(self, tile: Tile, ways: np.ndarray) -> Outlets:
+        """Cells and levels."""
+        r, c = np.nonzero(ways == OUT)
+        cells = (tile.top + r) * self.ground.held.frame.cols + tile.left + c
+        return Outlets(cells, self.ground.scratch.load("filled", tile)[r, c])
+
+
+@dataclass(frozen=True)
+class Levels(Numbered):
+    """Cells whose water stands as high as at an outlet: the place from 1 among the heights that do (in
+    ascending order).
+    """
+
+    ground: Ground
+    level: np.ndarray
+
+    @property
+    def source(self) -> GridSource:
+        """The ground."""
+        return self.ground.held.source
+
+    def numbers(self, tile: Tile, _: GridReader) -> np.ndarray:
+        """The place of each cell."""
+        return number_levels(self.ground.scratch.load("filled", tile), self.level)
+
+
+class LowWork(Work):
+    """Finds the lowest ground in each lake of a tile, and the lakes that its outlets are at."""
+
+    side_by_side = True
+
+    def __init__(self, levels: Levels, part: Mapping[str, np.ndarray]) -> None:
+        self.levels, self.part, self._reader = levels, dict(part), levels.ground.reading()
+
+    def for_tile(self, tile: Tile) -> LowWork:
+        """What one tile needs."""
+        return LowWork(self.levels, {tile.name: self.part[tile.name]})
+
+    def read(self, tile: Tile) -> tuple[np.ndarray, np.ndarray]:
+        """Numbers and heights."""
+        reader: GridReader = self._reader.get()
+        return self.levels.numbers(tile, reader), self.levels.ground.heights(reader, tile.rows, tile.cols)
+
+    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, ...]:
+        """Lakes and the lowest ground of each; outlets that water only reaches once these are full, and the
+        lake of each.
+        """
+        numbers, z = read
+        labels, number = label_components(numbers, 8, 0)
+        part, low = self.part[tile.name], np.full(len(number), np.inf, np.float32)
+        wet = labels > 0
+        np.minimum.at(low, labels[wet], z[wet])
+        scratch = self.levels.ground.scratch
+        spills = scratch.load("ways", tile) == OUT
+        spills.reshape(-1)[scratch.load("leaves", tile)] = False
+        r, c = np.nonzero(spills)
+        cells = (tile.top + r) * self.levels.ground.held.frame.cols + tile.left + c
+        return part[1:], low[1:], cells, part[labels[r, c]]
+
+
+def pool_depths(ground: Ground, outlets: Outlets, crew: Crew, progress: Progress) -> np.ndarray:
+    """How deep the water stands that leaves over each outlet: from its height down to the lowest ground under
+    all water that hangs together as high; 0 where water leaves without a pool.
+    """
+    levels, tiles = Levels(ground, np.unique(outlets.level)), list(ground.tiling)
+    frame = ground.held.frame
+    whole, _ = find_parts(levels, ground.tiling, frame, 8, crew, progress.part(0.0, 0.5))
+    low, lake = np.full(len(whole.number) + 1, np.inf, np.float32), np.zeros(len(outlets.cells), np.int64)
+    work = LowWork(levels, whole.part)
+    for _, (parts, lows, cells, of) in crew.each(work, tiles, progress.part(0.5, 1.0), "Measuring pools"):
+        np.minimum.at(low, parts, lows)
+        lake[np.searchsorted(outlets.cells, cells)] = of
+    deep = np.where(lake > 0, outlets.level - low[lake], np.float32(0.0))
+    return deep.astype(np.float64)
+
+
+class BasinJob(WaterOn):
+    """Basins by outlet, where all pools spill."""
+
+    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+        """Find the outlets, divide the ground between them, and outline what is large enough."""
+        ground, frame, dem = self.ground_in(folder, cells), self.frame, like_ground(self.grid)
+        add_up_once(ground, crew, progress.part(0.0, 0.6))
+        tiles = list(ground.tiling)
+        parts = [o for _, o in crew.each(OutletWork(ground), tiles, progress.part(0.6, 0.62), "Dividing")]
+        every = Outlets(*(np.concatenate(some) for some in zip(*parts, strict=True)))
+        every = Outlets(*(some[np.argsort(every.cells)] for some in every))
+        streams = Streams(ground, least_area(ground, None))
+        pieces = find_pieces(ground, every.cells, crew, progress.part(0.62, 0.8), streams)
+        order = of_size(pieces.counted.area, self.settings.min_area)
+        check_basins(len(order), self.settings.min_area)
+        ends, depth = every.cells[order], pool_depths(ground, every, crew, progress.part(0.8, 0.9))[order]
+        ways, counted = (pieces.longest[order], pieces.fall[order]), (s[order] for s in pieces.counted)
+        columns = figure_columns(
+            Sums(*counted), ways, ends, ground.heights_at(ends), (dem, self.grid.base), frame
+        )
+        columns["pool_depth"] = depth
+        under = pieces.under_water[order] * dem.metres_per_height
+        columns["pool_m3"] = np.where(depth > 0.0, under, 0.0)
+        number = np.zeros(len(every.cells) + 1, np.int32)
+        number[order + 1] = np.arange(1, len(order) + 1)
+        areas, _ = outlined(Numbers(ground, number), ground.tiling, frame, crew, progress.part(0.9, 1.0))
+        shapes = with_outlines(by_number(areas, len(order)), columns, pieces.stream_metres[order], dem, frame)
+        return told_of(basins_outcome(self.settings, named(shapes, self.settings.names), ground_area(ground)))
+
+
+def basins(fed: Fed, settings: Any) -> BasinJob | None:
+    """Basins by outlet, where no pool ends one."""
+    whole = settings.min_depth is None and alone(fed) and isinstance(fed["dem"], OnDisk)
+    return BasinJob(ground_of(fed), settings) if whole else None

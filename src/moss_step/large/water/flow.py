@@ -1,0 +1,251 @@
+"""Ways and accumulation of a ground in tiles: what falls in each tile is added up there, what passes from
+tile to tile along the rims is added up in one small graph, and each tile is finished.
+
+Barnes 2017, Computers & Geosciences 96: Parallel non-divergent flow accumulation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from moss_step.large.crew import Crew, Work
+from moss_step.large.tiling import Tile, Tiling
+from moss_step.large.water import flats
+from moss_step.large.water.ground import Ground, framed, window_of
+from moss_step.model.progress import Progress
+from moss_step.science.water import accumulation
+from moss_step.science.water.drainage import amounts
+from moss_step.science.water.kernels.accumulation import count_donors
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, Filled
+from moss_step.science.water.kernels.tiles import descend_wet, edge_of, end_at_rim, follow_rim, pass_on
+
+Amount = Literal["cells", "area", "edge"]
+"""What is added up: cells, square metres, or cells at the edge of the ground."""
+
+
+class WaysWork(Work):
+    """Ways over the filled ground; level ground that reaches the rim of a tile is left open."""
+
+    side_by_side = True
+
+    def __init__(self, ground: Ground) -> None:
+        self.ground = ground
+
+    def read(self, tile: Tile) -> tuple[np.ndarray, np.ndarray]:
+        """The filled ground and the ways of what is dry, with two cells around, as far as the ground goes."""
+        window = window_of(tile, self.ground.tiling, 2)
+        some = self.ground.scratch
+        filled, dry = some.window("filled", tile, 2, np.nan), some.window("dry", tile, 2, NONE)
+        rows = slice(window.rows.start - tile.top + 2, window.rows.stop - tile.top + 2)
+        cols = slice(window.cols.start - tile.left + 2, window.cols.stop - tile.left + 2)
+        return np.ascontiguousarray(filled[rows, cols]), np.ascontiguousarray(dry[rows, cols])
+
+    def work_out(
+        self, tile: Tile, read: tuple[np.ndarray, np.ndarray]
+    ) -> tuple[np.ndarray, flats.Open | None]:
+        """Ways in the tile with one more cell on each side, and its open cells."""
+        (filled, ways), window = read, window_of(tile, self.ground.tiling, 2)
+        known = (~np.isnan(filled)).astype(np.int32)
+        level = np.full(2, -np.inf, np.float32)
+        descend_wet(Filled(filled, known, level), self.ground.metres(window.rows), ways)
+        own, heights = framed(ways, tile, window, NONE), framed(filled, tile, window, np.nan)
+        count = flats.drain_closed(heights, own)
+        return own, flats.open_cells(heights, own, count) if count else None
+
+    def finish(
+        self, tile: Tile, _: tuple[np.ndarray, np.ndarray], found: tuple[np.ndarray, flats.Open | None]
+    ) -> bool:
+        """Keep the ways; says whether the tile is done."""
+        (ways, left), scratch = found, self.ground.scratch
+        if left is None:
+            scratch.save("ways", tile, np.ascontiguousarray(ways[1:-1, 1:-1]))
+            return True
+        scratch.save("ways-window", tile, ways)
+        scratch.save("ways-cells", tile, left.cells)
+        scratch.save("ways-beside", tile, left.beside)
+        return False
+
+
+class OpenWaysWork(Work):
+    """Drains the open level ground of tiles."""
+
+    side_by_side = True
+
+    def __init__(self, ground: Ground, rims: Mapping[str, tuple[np.ndarray, np.ndarray]]) -> None:
+        self.ground, self.rims = ground, dict(rims)
+
+    def for_tile(self, tile: Tile) -> OpenWaysWork:
+        """What one tile needs."""
+        return OpenWaysWork(self.ground, {tile.name: self.rims[tile.name]})
+
+    def read(self, tile: Tile) -> np.ndarray:
+        """Ways of the tile with one more cell on each side."""
+        return self.ground.scratch.load("ways-window", tile)
+
+    def work_out(self, tile: Tile, ways: np.ndarray) -> np.ndarray:
+        """All ways of the tile."""
+        flats.drained(self.ground.scratch, "ways", tile, ways, self.rims[tile.name])
+        return np.ascontiguousarray(ways[1:-1, 1:-1])
+
+    def finish(self, tile: Tile, _: np.ndarray, ways: np.ndarray) -> None:
+        """Keep them."""
+        self.ground.scratch.save("ways", tile, ways)
+
+
+def find_ways(ground: Ground, crew: Crew, progress: Progress) -> None:
+    """Ways of the whole filled ground, kept as ``ways``."""
+    tiles = list(ground.tiling)
+    done = dict(crew.each(WaysWork(ground), tiles, progress.part(0.0, 0.7), "Finding ways"))
+    left = [t for t in tiles if not done[t]]
+    if left:
+        rims = flats.settle(crew, ground.scratch, "ways", left, progress.part(0.7, 0.9))
+        for _ in crew.each(OpenWaysWork(ground, rims), left, progress.part(0.9, 1.0), "Finding ways"):
+            pass
+        for name in ("ways-window", "ways-cells", "ways-beside", "ways-far"):
+            ground.scratch.drop(name)
+    ground.scratch.drop("dry")
+
+
+def rim_cells(rows: int, cols: int) -> np.ndarray:
+    """Flat indices of the cells along the sides of a tile, each once."""
+    r, c = np.arange(rows)[1:-1], np.arange(cols)
+    last = [(rows - 1) * cols + c] if rows > 1 else []
+    sides = [r * cols, r * cols + cols - 1] if cols > 1 else [r * cols]
+    return np.concatenate([c, *last, *sides]).astype(np.int32)
+
+
+@dataclass(frozen=True)
+class FlowRim:
+    """What leaves a tile over each cell of its rim (fields, cells), the row and column that it goes on to
+    (-1: nowhere), and the place in the rim that water entering at each cell leaves at (-1: it ends within).
+    """
+
+    flow: np.ndarray
+    row: np.ndarray
+    col: np.ndarray
+    link: np.ndarray
+
+
+def own_amounts(ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray) -> np.ndarray:
+    """What falls in each cell of a tile (amounts, rows, cols); ``ways`` have one more cell on each side."""
+    inner = np.ascontiguousarray(ways[1:-1, 1:-1])
+    frame = ground.held.frame.part(tile.rows, tile.cols)
+    total = np.empty((len(what), *inner.shape))
+    for one, field in zip(what, total, strict=True):
+        if one == "edge":
+            edge_of(ways, field)
+        else:
+            field[:] = amounts(frame, one, None, inner)
+    return total
+
+
+def added_up(ways: np.ndarray, total: np.ndarray) -> np.ndarray:
+    """Add up what lies upstream within a tile, for each field of ``total``; gives the ways that end at its
+    rim.
+    """
+    ended, donors = ways.copy(), np.empty(ways.shape, np.uint8)
+    end_at_rim(ended)
+    if len(total) == 2:  # as the two parts of one number they take one walk down
+        pair = np.empty(ways.shape, np.complex128)
+        pair.real, pair.imag = total
+        count_donors(ended, donors)
+        accumulation.accumulate(ended, donors, pair)
+        total[0], total[1] = pair.real, pair.imag
+        return ended
+    for field in total:
+        count_donors(ended, donors)
+        accumulation.accumulate(ended, donors, field)
+    return ended
+
+
+class AddWork(Work):
+    """Adds up what falls in each tile, and reduces it to its rim."""
+
+    side_by_side = True
+
+    def __init__(self, ground: Ground, what: Sequence[Amount]) -> None:
+        self.ground, self.what = ground, what
+
+    def read(self, tile: Tile) -> np.ndarray:
+        """Ways with one more cell on each side."""
+        return self.ground.scratch.window("ways", tile, 1, NONE)
+
+    def work_out(self, tile: Tile, ways: np.ndarray) -> FlowRim:
+        """Amounts that leave over the rim."""
+        inner = np.ascontiguousarray(ways[1:-1, 1:-1])
+        total = own_amounts(self.ground, tile, self.what, ways)
+        added_up(inner, total)
+        rows, cols = inner.shape
+        rim = rim_cells(rows, cols)
+        number = np.full(inner.size, -1, np.int32)
+        number[rim] = np.arange(len(rim))
+        k = inner.reshape(-1)[rim]
+        way = np.minimum(k, 7)
+        r, c = rim // cols + DR[way], rim % cols + DC[way]
+        leaves = (k < OUT) & ~((r >= 0) & (r < rows) & (c >= 0) & (c < cols))
+        flow = np.where(leaves, total.reshape(len(total), -1)[:, rim], 0.0)
+        row, col = np.where(leaves, tile.top + r, -1), np.where(leaves, tile.left + c, -1)
+        return FlowRim(flow, row, col, follow_rim(inner, rim, number))
+
+
+def first_nodes(tiling: Tiling, sizes: Mapping[str, int]) -> tuple[dict[str, int], int]:
+    """The first node of each tile in a graph of so many of each, and how many there are."""
+    first, nodes = {}, 0
+    for tile in tiling:
+        first[tile.name] = nodes
+        nodes += sizes[tile.name]
+    return first, nodes
+
+
+def inflows(tiling: Tiling, rims: Mapping[str, FlowRim]) -> dict[str, np.ndarray]:
+    """What enters each tile at each cell of its rim (fields, cells), from all that lies upstream of it."""
+    first, nodes = first_nodes(tiling, {name: len(rim.link) for name, rim in rims.items()})
+    fields = len(next(iter(rims.values())).flow)
+    flow, target, link = np.zeros((fields, nodes)), np.full(nodes, -1, np.int64), np.full(nodes, -1, np.int64)
+    for tile in tiling:
+        rim, at = rims[tile.name], first[tile.name]
+        part = slice(at, at + len(rim.link))
+        flow[:, part] = rim.flow
+        link[part] = np.where(rim.link >= 0, rim.link + at, -1)
+        target[part] = nodes_at(tiling, first, rim.row, rim.col)
+    inflow = np.zeros_like(flow)
+    pass_on(flow, target, link, inflow)
+    return {t.name: inflow[:, first[t.name] : first[t.name] + len(rims[t.name].link)] for t in tiling}
+
+
+def nodes_at(tiling: Tiling, first: Mapping[str, int], row: np.ndarray, col: np.ndarray) -> np.ndarray:
+    """Nodes of cells on the rims of tiles, by their rows and columns in the ground; -1 for none."""
+    out = np.full(len(row), -1, np.int64)
+    tr, tc = row // tiling.high, col // tiling.wide
+    for r, c in set(zip(tr[row >= 0].tolist(), tc[row >= 0].tolist(), strict=True)):
+        tile = tiling.tile(r, c)
+        rows, cols = tile.bottom - tile.top, tile.right - tile.left
+        number = np.full(rows * cols, -1, np.int32)
+        rim = rim_cells(rows, cols)
+        number[rim] = np.arange(len(rim))
+        some = (row >= 0) & (tr == r) & (tc == c)
+        out[some] = first[tile.name] + number[(row[some] - tile.top) * cols + col[some] - tile.left]
+    return out
+
+
+def whole_amounts(
+    ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray, inflow: np.ndarray
+) -> np.ndarray:
+    """What lies upstream of each cell of a tile in the whole ground (amounts, rows, cols)."""
+    total = own_amounts(ground, tile, what, ways)
+    inner = np.ascontiguousarray(ways[1:-1, 1:-1])
+    total.reshape(len(total), -1)[:, rim_cells(*inner.shape)] += inflow
+    added_up(inner, total)
+    return total
+
+
+def added_rims(
+    ground: Ground, what: Sequence[Amount], crew: Crew, progress: Progress
+) -> dict[str, np.ndarray]:
+    """What enters each tile at its rim."""
+    done = crew.each(AddWork(ground, what), list(ground.tiling), progress, "Adding up what lies upstream")
+    return inflows(ground.tiling, {t.name: rim for t, rim in done})

@@ -1,0 +1,315 @@
+"""The pieces that a ground in tiles is divided into by which of some places its water first meets, and what
+is measured of each.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from moss_step.formats.windows import GridReader, GridSource
+from moss_step.large.crew import Crew, Work
+from moss_step.large.outlines import Numbered
+from moss_step.large.tiling import Tile, Tiling
+from moss_step.large.water.ends import Ends, Followed, follow
+from moss_step.large.water.ground import Ground, Window, window_of
+from moss_step.large.water.upstream import Streams
+from moss_step.model.progress import Progress, silent
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
+from moss_step.science.relief.gradient import slope as derive_slope
+from moss_step.science.water.basin_figures import Sums
+from moss_step.science.water.kernels.basins import add_depths, add_steps, add_up, longest_of
+from moss_step.science.water.kernels.neighbours import DC, DR, OUT
+from moss_step.science.water.neighbours import distances
+from moss_step.study.declared import as_part
+
+_SLOPE = 1
+"""Cells that a slope looks at around each."""
+_METRES, _VOLUME = len(Sums._fields), len(Sums._fields) + 1
+_ADDED = _VOLUME + 1
+"""Columns of what is added up over a piece: as ``Sums``, metres of stream, and volume under water."""
+
+
+@dataclass(frozen=True)
+class Places:
+    """Water is followed to some cells: of each tile their places in it; the height of the water there
+    counts.
+    """
+
+    at: Mapping[str, np.ndarray]
+    lengths: bool = True
+
+    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+        """The cells."""
+        out = np.zeros((tile.bottom - tile.top, tile.right - tile.left), np.uint8)
+        if tile.name in self.at:
+            out.reshape(-1)[self.at[tile.name]] = 1
+        return out
+
+    def values(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
+        """Heights of the water."""
+        return ground.scratch.load("filled", tile)
+
+
+def by_tile(tiling: Tiling, cells: np.ndarray, cols: int) -> dict[str, np.ndarray]:
+    """Cells of a ground, by their places in the tiles that hold them."""
+    row, col = np.divmod(cells, cols)
+    down, across = row // tiling.high, col // tiling.wide
+    found = {}
+    for r, c in set(zip(down.tolist(), across.tolist(), strict=True)):
+        tile, some = tiling.tile(r, c), (down == r) & (across == c)
+        wide = tile.right - tile.left
+        found[tile.name] = (row[some] - tile.top) * wide + col[some] - tile.left
+    return found
+
+
+def at_cells(ground: Ground, name: str, cells: np.ndarray) -> np.ndarray:
+    """Values at cells of a ground, in ascending order, of an array that its tiles keep."""
+    cols, found = ground.held.frame.cols, list[np.ndarray]()
+    row, col = np.divmod(cells, cols)
+    number = row // ground.tiling.high * ground.tiling.across + col // ground.tiling.wide
+    tiles = {t.row * ground.tiling.across + t.col: t for t in ground.tiling}
+    order = np.argsort(number, kind="stable")
+    for k in np.unique(number).tolist():
+        some, tile = order[number[order] == k], tiles[k]
+        found.append(ground.scratch.load(name, tile)[row[some] - tile.top, col[some] - tile.left])
+    values = np.concatenate(found)
+    result = np.empty(len(cells), values.dtype)
+    result[order] = values
+    return result
+
+
+class Piece(NamedTuple):
+    """Of the pieces that a tile has cells of: their numbers from 1; what was added up, the longest way to the
+    end of the piece in metres, and the height of the water where it begins; and of some cells the piece and
+    the metres.
+    """
+
+    number: np.ndarray
+    sums: np.ndarray
+    longest: np.ndarray
+    head: np.ndarray
+    asked: np.ndarray
+    piece_there: np.ndarray
+    metres_there: np.ndarray
+
+
+class PieceWork(Work):
+    """Measures pieces in tiles, and keeps which piece each cell is of; with ``streams`` their lengths,
+    too.
+    """
+
+    side_by_side = True
+
+    def __init__(
+        self,
+        followed: Followed,
+        places: np.ndarray,
+        asked: Mapping[str, np.ndarray],
+        ground: Ground,
+        streams: Streams | None,
+    ) -> None:
+        self.followed, self.places, self.asked = followed, places, dict(asked)
+        self.ground, self.streams = ground, streams
+        self._reader = ground.reading()
+
+    def for_tile(self, tile: Tile) -> PieceWork:
+        """What one tile needs."""
+        asked = {tile.name: self.asked[tile.name]} if tile.name in self.asked else {}
+        return PieceWork(self.followed.for_tile(tile), self.places, asked, self.ground, self.streams)
+
+    def read(self, tile: Tile) -> tuple[GridReader, Window, np.ndarray]:
+        """Heights with a margin for the slope."""
+        window, reader = window_of(tile, self.ground.tiling, _SLOPE), self._reader.get()
+        return reader, window, reader.read(window.rows, window.cols)
+
+    def work_out(self, tile: Tile, read: tuple[GridReader, Window, np.ndarray]) -> tuple[np.ndarray, Piece]:
+        """Pieces of cells, and what they measure."""
+        reader, window, heights = read
+        ends = self.followed.ends(self.ground, tile, reader)
+        piece = np.where(ends.cell >= 0, np.searchsorted(self.places, ends.cell) + 1, 0).astype(np.int32)
+        number, local = np.unique(np.append(0, piece), return_inverse=True)
+        numbered = local[1:].astype(np.int32)[ends.labels]
+        n = len(number)
+        sums, longest, head = np.zeros((n, _ADDED)), np.zeros(n), np.zeros(n, np.float32)
+        areas = self.ground.held.frame.part(tile.rows, tile.cols).row_areas
+        steep = self._steep(window, heights)
+        with silent().pulse(1) as pulse:
+            add_up(
+                numbered, np.ascontiguousarray(heights[window.inner]), self.ground.held.base, steep, areas,
+                sums, pulse,
+            )  # fmt: skip
+        head[local[1:]] = ends.value
+        self._add_more(tile, reader, numbered, head, sums)
+        longest_of(numbered, ends.metres, self.ground.scratch.load("filled", tile), longest, head)
+        return piece[ends.labels], Piece(
+            number[1:], sums[1:], longest[1:], head[1:], *self._there(tile, piece, ends)
+        )
+
+    def _add_more(
+        self, tile: Tile, reader: GridReader, numbered: np.ndarray, level: np.ndarray, sums: np.ndarray
+    ) -> None:
+        """Add up metres of stream, and what stands over cells that lie below the water of their place."""
+        if self.streams is None:
+            return
+        frame, some = self.ground.held.frame, np.zeros(len(sums))
+        z = self.ground.heights(reader, tile.rows, tile.cols)
+        add_depths(numbered, z, level, frame.part(tile.rows, tile.cols).row_areas, some)
+        sums[:, _VOLUME] = some
+        first = max(tile.top - 1, 0)
+        # Steps are measured by the upper of two rows, which may lie above the tile.
+        above = ((tile.top - first, 0), (0, 0))
+        stream, ways = self.streams.cells(tile), self.ground.scratch.load("ways", tile)
+        spans, metres = distances(frame.part(slice(first, tile.bottom), slice(0, 1))), np.zeros(len(sums))
+        ways, stream, numbered = (np.pad(grid, above) for grid in (ways, stream, numbered))
+        add_steps(ways, spans, stream, numbered, metres)
+        sums[:, _METRES] = metres
+
+    def _steep(self, window: Window, heights: np.ndarray) -> np.ndarray:
+        ground = self.ground
+        if min(ground.held.frame.shape) < 2:
+            return np.full(heights[window.inner].shape, np.float32(np.nan))
+        part = ground.like()
+        frame = ground.held.frame.part(window.rows, window.cols)
+        surface = as_part(Surface(heights, frame, part.unit, part.quantity), ground.held.base)
+        steep = derive_slope(as_kind(surface, Surface), "degrees").values
+        return np.ascontiguousarray(steep[window.inner])
+
+    def _there(self, tile: Tile, piece: np.ndarray, ends: Ends) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        at = self.asked.get(tile.name, np.empty(0, np.int64))
+        r, c = np.divmod(at, tile.right - tile.left)
+        cells = (tile.top + r) * self.ground.held.frame.cols + tile.left + c
+        return cells, piece[ends.labels.reshape(-1)[at]], ends.metres.reshape(-1)[at]
+
+    def finish(self, tile: Tile, _: Any, found: tuple[np.ndarray, Piece]) -> Piece:
+        """Keep the pieces."""
+        self.ground.scratch.save("pieces", tile, found[0])
+        return found[1]
+
+
+@dataclass(frozen=True)
+class Numbers(Numbered):
+    """Numbers of areas that are made of pieces."""
+
+    ground: Ground
+    number: np.ndarray
+    """Of each piece, from 0: none."""
+
+    @property
+    def source(self) -> GridSource:
+        """The ground."""
+        return self.ground.held.source
+
+    def numbers(self, tile: Tile, reader: GridReader) -> np.ndarray:
+        """The number of each cell."""
+        result: np.ndarray = self.number[self.ground.scratch.load("pieces", tile)]
+        return result
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """All pieces of a ground: of each, in the order of their places, what was added up, the longest way, and
+    the height of the water where it begins and at the place; the piece below (-1: none), and the metres from
+    the place to the one below.
+    """
+
+    sums: np.ndarray
+    longest: np.ndarray
+    head: np.ndarray
+    water: np.ndarray
+    below: np.ndarray
+    metres: np.ndarray
+
+    @property
+    def counted(self) -> Sums:
+        """What was added up over the cells of each."""
+        return Sums(*self.sums[:, : len(Sums._fields)].T)
+
+    @property
+    def stream_metres(self) -> np.ndarray:
+        """Metres of stream in each."""
+        return self.sums[:, _METRES]
+
+    @property
+    def under_water(self) -> np.ndarray:
+        """Square metres times the unit of the heights below the water of its place in each."""
+        return self.sums[:, _VOLUME]
+
+    @property
+    def fall(self) -> np.ndarray:
+        """How far water falls along the longest way of each."""
+        fall: np.ndarray = (self.head - self.water).astype(np.float64)
+        return fall
+
+    def depths(self) -> np.ndarray:
+        """How many pieces lie below each."""
+        depth, at = np.zeros(len(self.below), np.int64), self.below.copy()
+        while (at >= 0).any():
+            depth += at >= 0
+            at = np.where(at >= 0, self.below[at], -1)
+        return depth
+
+    def whole(self) -> Pieces:
+        """Each piece with all those upstream of it."""
+        sums, longest, head = self.sums.copy(), self.longest.copy(), self.head.copy()
+        for k in np.argsort(-self.depths(), kind="stable"):
+            b = self.below[k]
+            if b < 0:
+                continue
+            _add(sums, b, sums[k])
+            _lengthen(longest, head, b, longest[k] + self.metres[k], head[k])
+        return Pieces(sums, longest, head, self.water, self.below, self.metres)
+
+
+def _add(sums: np.ndarray, at: int, more: np.ndarray) -> None:
+    low, high = min(sums[at, 2], more[2]), max(sums[at, 3], more[3])
+    sums[at] += more
+    sums[at, 2], sums[at, 3] = low, high
+
+
+def _lengthen(longest: np.ndarray, head: np.ndarray, at: int, metres: float, begins: float) -> None:
+    near = 1e-9 * longest[at]
+    if metres > longest[at] + near or (metres >= longest[at] - near and begins > head[at]):
+        longest[at], head[at] = metres, begins
+
+
+def find_pieces(
+    ground: Ground, places: np.ndarray, crew: Crew, progress: Progress, streams: Streams | None = None
+) -> Pieces:
+    """Divide a ground by which of some cells (in ascending order) its water first meets; with ``streams``
+    their metres in each, and the volume that stands below the water of its place, are added up, too.
+    """
+    cols = ground.held.frame.cols
+    row, col = np.divmod(places, cols)
+
+    ways, water = at_cells(ground, "ways", places), at_cells(ground, "filled", places)
+    way = np.minimum(ways, 7)
+    to = np.where(ways < OUT, (row + DR[way]) * cols + col + DC[way], -1)
+    goal = Places(by_tile(ground.tiling, places, cols))
+    followed = follow(ground, goal, crew, progress.part(0.0, 0.4))
+    n = len(places)
+    sums, longest, head = np.zeros((n, _ADDED)), np.zeros(n), water.copy()
+    sums[:, 2], sums[:, 3] = np.inf, -np.inf
+    asked = by_tile(ground.tiling, np.unique(to[to >= 0]), cols)
+    work = PieceWork(followed, places, asked, ground, streams)
+    there = dict[int, tuple[int, float]]()
+    done = crew.each(work, list(ground.tiling), progress.part(0.4, 1.0), "Measuring catchments")
+    for _, found in sorted(done, key=lambda d: d[0]):
+        for k, number in enumerate(found.number - 1):
+            _add(sums, number, found.sums[k])
+            _lengthen(longest, head, number, found.longest[k], found.head[k])
+        there.update(
+            zip(found.asked.tolist(), zip(found.piece_there, found.metres_there, strict=True), strict=True)
+        )
+    below = np.array([int(there[c][0]) - 1 if c in there else -1 for c in to.tolist()])
+    step = distances(ground.held.frame)[np.minimum(row, np.maximum(to // cols, 0)), _kind(way)]
+    metres = np.array([float(there[c][1]) if c in there else 0.0 for c in to.tolist()]) + step
+    return Pieces(sums, longest, head, water, below, metres)
+
+
+def _kind(way: np.ndarray) -> np.ndarray:
+    return np.where(way & 1, 1, np.where(way & 2, 2, 0))

@@ -1,0 +1,123 @@
+"""The steps about water that go tile by tile: filled ground, flow directions and accumulation by one
+receiver.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from moss_step.formats.windows import GridReader
+from moss_step.large.crew import Crew
+from moss_step.large.tiling import Tile
+from moss_step.large.water.flow import added_rims, whole_amounts
+from moss_step.large.water.ground import Ground
+from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
+from moss_step.large.water.upstream import find_ways_once
+from moss_step.large.whole import Fed
+from moss_step.model.findings import Finding
+from moss_step.model.outcome import Outcome
+from moss_step.model.progress import Progress
+from moss_step.model.surface import Surface
+from moss_step.model.units import BEARING, CELLS, COUNT, SHARE, SQUARE_METRE
+from moss_step.science.water.drainage import bearings_of
+from moss_step.science.water.kernels.neighbours import NONE, OUT
+from moss_step.science.water.neighbours import bearings
+from moss_step.steps.results import surface_outcome
+from moss_step.steps.shape import GRID_NORTH
+from moss_step.steps.water import FILLED_FIRST, changes_told, edge_warning
+
+
+class FillJob(WaterJob):
+    """The ground with all depressions filled, level."""
+
+    @property
+    def like(self) -> Surface:
+        """As the ground."""
+        return like_ground(self.grid)
+
+    def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
+        """Heights in the precision of the ground, and what was put in."""
+        before, filled = reader.read(tile.rows, tile.cols), ground.scratch.load("filled", tile)
+        after = filled.astype(np.float64) + self.grid.base if before.dtype == np.float64 else filled
+        result = in_tile(self, tile, after)
+        told = surface_outcome(result)
+        return replace(told, findings=(*changes_told(in_tile(self, tile, before), result), *told.findings)), 0
+
+
+class WaysJob(WaterJob):
+    """Which way water leaves each cell."""
+
+    @property
+    def like(self) -> Surface:
+        """Bearings."""
+        return Surface(np.zeros((1, 1), np.float32), like_ground(self.grid).frame, BEARING, "aspect")
+
+    def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
+        """Fill the ground, and find its ways."""
+        find_ways_once(ground, crew, progress)
+
+    def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
+        """Bearings, and how many outlets there are."""
+        ways = ground.scratch.load("ways", tile)
+        by_row = bearings(self.frame.part(tile.rows, slice(0, 1)))
+        told = surface_outcome(in_tile(self, tile, bearings_of(ways, by_row)), (FILLED_FIRST, GRID_NORTH))
+        outlets = Finding("outlets", int(np.count_nonzero(ways == OUT)), COUNT)
+        return replace(told, findings=(outlets, *told.findings)), 0
+
+
+@dataclass(frozen=True)
+class AddJob(WaysJob):
+    """How much lies upstream of each cell."""
+
+    fed: dict[str, np.ndarray] = field(default_factory=dict)
+    """What enters each tile at its rim, once that is known."""
+
+    def for_tile(self, tile: Tile) -> AddJob:
+        """It, with what enters one tile."""
+        return replace(self, fed={tile.name: self.fed[tile.name]})
+
+    @property
+    def like(self) -> Surface:
+        """Cells or square metres."""
+        unit = CELLS if self.settings.unit == "cells" else SQUARE_METRE
+        return Surface(np.zeros((1, 1), np.float32), like_ground(self.grid).frame, unit, "accumulation")
+
+    def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
+        """Find ways, and what passes from tile to tile."""
+        super().prepare(ground, crew, progress.part(0.0, 0.8))
+        self.fed.update(added_rims(ground, (self.settings.unit, "edge"), crew, progress.part(0.8, 1.0)))
+
+    def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
+        """Amounts, and the share of cells that may get water from beyond the edge."""
+        ways = ground.scratch.window("ways", tile, 1, NONE)
+        amounts, edge = whole_amounts(ground, tile, (self.settings.unit, "edge"), ways, self.fed[tile.name])
+        none = ways[1:-1, 1:-1] == NONE
+        fed, known = (edge > 0) & ~none, int(np.count_nonzero(~none))
+        gone = none | fed if self.settings.edges == "blank" else none
+        values = np.where(gone, np.float32(np.nan), amounts.astype(np.float32))
+        told = surface_outcome(in_tile(self, tile, values), (FILLED_FIRST,))
+        share = Finding("edge_share", float(np.count_nonzero(fed)) / max(known, 1), SHARE)
+        return replace(told, findings=(*told.findings, share)), known
+
+    def remarks(self, findings: tuple[Finding, ...]) -> tuple[str, ...]:
+        """The share of the whole ground."""
+        return tuple(edge_warning(float(f.value)) for f in findings if f.name == "edge_share")
+
+
+def filled(fed: Fed, settings: Any) -> WaterJob | None:
+    """Filled ground, where that is level and keeps no lake."""
+    plain = settings.gradient == 0 and settings.keep_depth is None and settings.keep_area is None
+    return FillJob(ground_of(fed), settings) if plain and alone(fed) else None
+
+
+def directions(fed: Fed, settings: Any) -> WaterJob | None:
+    """Flow directions to one receiver."""
+    return WaysJob(ground_of(fed), settings) if settings.method == "d8" and alone(fed) else None
+
+
+def accumulation(fed: Fed, settings: Any) -> WaterJob | None:
+    """Accumulation by one receiver, not weighed."""
+    return AddJob(ground_of(fed), settings) if settings.method == "d8" and alone(fed) else None

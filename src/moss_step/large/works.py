@@ -1,0 +1,34 @@
+"""Which steps that look at a whole ground go tile by tile all the same."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from moss_step.large import class_areas, contours, zones
+from moss_step.large.water import basins, catchments, drains
+from moss_step.large.water import works as water
+from moss_step.large.whole import Fed, Whole
+
+
+def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
+    """What makes a work of the inputs and settings of a kind of step; it gives None where that cannot be done
+    in tiles so. None for a kind that has no such way.
+    """
+    works: dict[str, Callable[[Fed, Any], Whole | None]] = {
+        "zone_statistics": zones.measured_zones,
+        "zone_classes": zones.class_zones,
+        "fill_depressions": water.filled,
+        "flow_directions": water.directions,
+        "flow_accumulation": water.accumulation,
+        "flow_length": drains.flow_length,
+        "contours": contours.contours,
+        "polygonize": class_areas.areas,
+        "patches": class_areas.patches,
+        "streams": drains.streams,
+        "basins": basins.basins,
+        "stream_basins": catchments.stream_basins,
+        "catchment": catchments.catchment,
+        "drain_height": drains.drain_height,
+    }
+    return works.get(kind)

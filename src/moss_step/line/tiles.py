@@ -1,0 +1,175 @@
+"""``moss-step run`` on grounds larger than memory, or with workers: tile by tile, from files to files."""
+
+from __future__ import annotations
+
+import argparse
+import fcntl
+import os
+import shutil
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from moss_step.formats.source import side_files
+from moss_step.formats.whole import whole_file, write_text
+from moss_step.model.errors import AskedWronglyError, MossError
+
+if TYPE_CHECKING:
+    from moss_step.large.crew import Crew
+    from moss_step.large.held import OnDisk
+    from moss_step.large.running import LargeRun, Written
+    from moss_step.line.running import Run
+    from moss_step.model.progress import Progress
+
+WORK = ".moss-work"
+"""Folder beside the results for tiles that are done, while a run goes on."""
+LEAST, MOST = 65_536, 1_000_000_000
+
+
+def grids_on_disk(runner: Run, asked: argparse.Namespace) -> dict[str, OnDisk]:
+    """The grids of a study that stay on the disk: what is too large for memory, and all of them for
+    workers.
+    """
+    from moss_step.large.jobs import left_on_disk
+
+    if asked.tile_cells is not None and not LEAST <= asked.tile_cells <= MOST:
+        raise AskedWronglyError(
+            f"--tile-cells {asked.tile_cells} is not possible.", f"It is {LEAST:,} to {MOST:,}."
+        )
+    everything = any(v is not None for v in (asked.workers, asked.scheduler, asked.tile_cells))
+    return left_on_disk(runner.study, runner.study.needs(runner.refs), everything)
+
+
+def in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace, progress: Progress) -> None:
+    """Work out the results of a run tile by tile. Tiles that are done are kept: the same run goes on where
+    it ended.
+
+    Raises MossError for what cannot be done so, and at the end where parts of a source could not be read.
+    """
+    from moss_step.large.jobs import identity
+    from moss_step.large.running import LargeRun
+    from moss_step.large.tiling import CELLS
+
+    cells = asked.tile_cells or CELLS
+    name = identity(runner.study, runner.refs, cells)
+    with _alone_in(runner.folder.resolve() / WORK) as folder:
+        work = _folder_for(name, folder)
+        with _crew(asked, [*(g.source.path for g in grids.values()), work]) as crew:
+            large = LargeRun(runner.study, runner.engine, crew, work, grids, cells)
+            for written in large.results(runner.refs, progress):
+                _take(runner, large, written, progress)
+        if identity(runner.study, runner.refs, cells) != name:
+            raise MossError("A source changed while it was read.", "Run it again: it begins anew.")
+        shutil.rmtree(folder, ignore_errors=True)
+    if large.wrong:
+        told = list(large.wrong)
+        raise MossError(
+            f"{' '.join(told[:5])}{f' And {len(told) - 5} more.' if len(told) > 5 else ''} Nothing stands "
+            f"there in the results in {runner.folder}; all else was done.",
+            "Fetch the file again, and run it anew.",
+        )
+
+
+@contextmanager
+def _alone_in(folder: Path) -> Iterator[Path]:
+    """Have the folder for work to ourselves.
+
+    Raises MossError where it cannot be made, is a link to somewhere else, or another run has it.
+    """
+    if folder.is_symlink():
+        raise MossError(f"{folder} is a link.", "Remove it: nothing is written or removed where it leads.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
+    except OSError as error:
+        raise MossError(
+            f"The folder {folder.parent} cannot be written to: {error.strerror}.", "Give another with -o."
+        ) from error
+    try:
+        _lock(lock, folder)
+        yield folder
+    finally:
+        os.close(lock)
+
+
+def _lock(lock: int, folder: Path) -> None:
+    """Take a lock, which the system lets go if we are killed."""
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        raise MossError(
+            f"{folder.parent} is written into by another run.", "Wait for it, or give another with -o."
+        ) from error
+
+
+def _folder_for(name: str, folder: Path) -> Path:
+    """The folder of the work of a run, as it was left; what is of another run goes, and what has links in
+    it.
+    """
+    work = folder / name
+    for other in folder.iterdir():
+        strange = other.is_symlink() or any(p.is_symlink() for p in other.rglob("*"))
+        if other.is_dir() and not other.is_symlink() and (other != work or strange):
+            shutil.rmtree(other, ignore_errors=True)
+        elif other.is_symlink():
+            other.unlink()
+    work.mkdir(exist_ok=True)
+    return work
+
+
+@contextmanager
+def _crew(asked: argparse.Namespace, files: list[Path]) -> Iterator[Crew]:
+    from moss_step.large.crew import Alone, workers_here, workers_of
+
+    if asked.workers is not None:
+        with workers_here(asked.workers) as some:
+            yield some
+    elif asked.scheduler is not None:
+        with workers_of(asked.scheduler, files) as others:
+            yield others
+    else:
+        yield Alone()
+
+
+def _take(runner: Run, large: LargeRun, written: Written, progress: Progress) -> None:
+    """Put a result where it belongs, with what is written beside it."""
+    from moss_step.kinds.registry import kind_of
+    from moss_step.model.outcome import Outcome
+    from moss_step.study.hand_on import check_not_a_source
+    from moss_step.study.record import lineage
+
+    large.tell(written)
+    if written.outcome is not None:
+        runner.take(written.ref, written.outcome, progress)
+        return
+    name = runner.study.name_of(written.ref)
+    runner.findings += [{"step": written.ref, **f.as_json()} for f in written.findings]
+    runner.warnings += [f"{name}: {w}" for w in written.warnings]
+    if written.file is None:
+        return
+    like, (path, *beside) = (
+        Outcome(large.like(written.ref), "", written.findings),
+        runner.paths_of(written.ref),
+    )
+    check_not_a_source(path, runner.study.source_files)
+    _put(written.file, path)
+    sidecar = kind_of(like.value).sidecar
+    if sidecar is not None:
+        ending, text = sidecar(like)
+        write_text(Path(f"{path}{ending}"), text)
+    for other in beside[:-1]:
+        kind_of(like.value).write(like, name, other, None)
+    write_text(beside[-1], lineage(runner.study, written.ref, runner.engine))
+    for one in (path, *beside):
+        runner.wrote(one)
+
+
+def _put(made: Path, target: Path) -> None:
+    """Have a finished file stand at its place, whole, too: as a second name of the same bytes, or a copy."""
+    with whole_file(target, side_files) as half:
+        half.unlink()
+        try:
+            os.link(made, half)
+        except OSError:  # a file system without second names
+            shutil.copyfile(made, half)

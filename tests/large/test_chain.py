@@ -1,0 +1,91 @@
+"""Local steps tile by tile, from file to file, against the same steps in one piece."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import shapely
+
+from moss_step.formats.raster_write import write_surface
+from moss_step.formats.vector import write_shapes
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import FOOT
+from moss_step.study.graph import Step, Study
+from tests.grounds import holed, in_degrees, metric, relief
+from tests.large.held import assert_cells_alike, assert_said_alike, both_ways
+
+ROWS, COLS, TILE = 513, 1100, 512 * 512
+
+
+def lonely(values: np.ndarray) -> np.ndarray:
+    """A ground most of whose tiles hold nothing."""
+    made = np.full_like(values, np.nan)
+    made[40:300, 600:900] = values[40:300, 600:900]
+    return made
+
+
+GROUNDS = {
+    "square": lambda: metric(relief(5, ROWS, COLS)),
+    "four times as wide as high": lambda: metric(relief(6, ROWS, COLS), 20.0, 5.0),
+    "degrees at 65 north": lambda: in_degrees(holed(relief(7, ROWS, COLS)), 65.0),
+    "holes, feet": lambda: replace(metric(holed(relief(8, ROWS, COLS))), unit=FOOT),
+    "values in one tile alone": lambda: metric(lonely(relief(4, ROWS, COLS))),
+    "small relief on a large base": lambda: replace(
+        metric(relief(9, ROWS, COLS)), values=4000.0 + relief(9, ROWS, COLS) * 1e-4
+    ),
+}
+RUNNING = {"position"}
+"""Works on running sums: tiles agree to the last digits."""
+
+
+def _study(source: Path, areas: Path) -> Study:
+    dem = {"dem": "ground"}
+    return Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(source)}),
+            Step(id="areas", kind="open_shapes", settings={"source": str(areas)}),
+            Step(id="slope", kind="slope", inputs=dem, settings={"unit": "percent"}),
+            Step(id="aspect", kind="aspect", inputs=dem),
+            Step(id="shade", kind="hillshade", inputs=dem),
+            Step(id="lights", kind="several_lights", inputs=dem),
+            Step(id="bend", kind="curvature", inputs=dem),
+            Step(id="faces", kind="exposure", inputs=dem, settings={"bearing": 120}),
+            Step(id="rugged", kind="ruggedness", inputs=dem),
+            Step(id="rough", kind="roughness", inputs={"dem": "shaded"}),
+            Step(id="shaded", kind="convert_units", inputs={"surface": "ground"}, settings={"to": "centimetre"}),
+            Step(id="position", kind="position", inputs=dem, settings={"radius": 45}),
+            Step(id="span", kind="relief", inputs=dem, settings={"radius": 45}),
+            Step(id="open", kind="openness", inputs=dem, settings={"radius": 45}),
+            Step(id="classes", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
+            Step(id="steep", kind="threshold", inputs={"surface": "slope"}, settings={"above": 20}),
+            Step(id="again", kind="threshold", inputs={"surface": "steep"}, settings={"at_least": 1}),
+            Step(id="few", kind="class_among", inputs={"classes": "classes"}, settings={"among": "3,4"}),
+            Step(id="sum", kind="formula", inputs={"a": "ground", "b": "span"}, settings={"expression": "a * 2 + b"}),
+            Step(id="asks", kind="formula", inputs={"a": "aspect"}, settings={"expression": "a > 90"}),
+            Step(id="less", kind="difference", inputs={"first": "ground", "second": "span"}),
+            Step(id="inside", kind="mask", inputs={"surface": "slope", "areas": "areas"}),
+        )
+    )  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("tiles")
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+def test_tiles_give_what_one_piece_gives(on: str, folder: Path) -> None:
+    ground: Surface = GROUNDS[on]()
+    source, areas = folder / f"{on}.tif".replace(" ", "_"), folder / "areas.geojson"
+    write_surface(source, ground, on)
+    xmin, ymin, xmax, ymax = ground.frame.box
+    circle = shapely.Point((xmin + xmax) / 2, (ymin + ymax) / 2).buffer((xmax - xmin) / 3)
+    write_shapes(areas, Shapes(np.array([circle]), {}, ground.frame.crs), "areas")
+    study = _study(source, areas)
+    targets = [step.id for step in study.steps]
+    for written, expected in both_ways(study, targets, folder / f"work-{list(GROUNDS).index(on)}", TILE):
+        running = written.ref in RUNNING
+        assert_said_alike(written, expected, 1e-6 if running else 1e-9)
+        assert_cells_alike(written, expected, 1e-4 if running else 0.0)

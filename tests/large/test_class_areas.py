@@ -1,0 +1,72 @@
+"""Areas and patches of classes tile by tile against those in one piece."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from moss_step.formats.raster_write import write_surface
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import PERCENT
+from moss_step.study.graph import Step, Study
+from tests.grounds import in_degrees, metric, relief
+from tests.large.held import assert_said_alike, assert_shapes_alike, both_ways, in_tiles
+
+ROWS, COLS = 620, 1130
+
+
+def slopes_on(frame: Frame, seed: int) -> Surface:
+    """Percents with ragged edges between classes: holes, islands, and parts that only meet at corners, across
+    all rims.
+    """
+    rng = np.random.default_rng(seed)
+    z = relief(seed, ROWS, COLS)
+    values = (z - z.min()) / np.ptp(z) * 20.0 + rng.normal(size=(ROWS, COLS))
+    values[rng.random(values.shape) < 0.02] = np.nan
+    values[505:530, :] = np.nan
+    values[508:518, 3:1128] = 1.0
+    return Surface(np.maximum(values, 0.0).astype(np.float32), frame, PERCENT, "slope")
+
+
+GROUNDS = {
+    "square cells": lambda: metric(np.zeros((ROWS, COLS))).frame,
+    "cells four times as wide as high": lambda: metric(np.zeros((ROWS, COLS)), 0.4, 0.1).frame,
+    "degrees at 65 north": lambda: in_degrees(np.zeros((ROWS, COLS)), 65.0).frame,
+}
+
+
+def study_on(source: Path) -> Study:
+    fed = {"classes": "map"}
+    return Study(
+        steps=(
+            Step(id="slope", kind="open_grid", settings={"source": str(source)}),
+            Step(id="map", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
+            Step(id="areas", kind="polygonize", inputs=fed),
+            Step(id="four", kind="patches", inputs=fed, settings={"neighbours": 4, "least_cells": 3}),
+            Step(id="eight", kind="patches", inputs=fed),
+        )
+    )
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+@pytest.mark.parametrize("mirrored", [False, True])
+def test_tiles_outline_what_one_piece_outlines(on: str, mirrored: bool, tmp_path: Path) -> None:
+    slope = slopes_on(GROUNDS[on](), 5)
+    if mirrored:
+        slope = replace(slope, values=np.ascontiguousarray(slope.values[::-1, ::-1]))
+    write_surface(tmp_path / "slope.tif", slope, on)
+    study, targets = study_on(tmp_path / "slope.tif"), ["areas", "four", "eight"]
+    for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-9)
+        assert_shapes_alike(written, expected, 1e-9)
+
+
+def test_no_class_and_no_patch_are_refused_as_in_one_piece(tmp_path: Path) -> None:
+    empty = metric(np.full((ROWS, COLS), np.nan))
+    write_surface(tmp_path / "slope.tif", replace(empty, unit=PERCENT, quantity="slope"), "empty")
+    for target, said in (("areas", "No cell has a class"), ("four", "No patch has 3 cells")):
+        with pytest.raises(MossError, match=said):
+            list(in_tiles(study_on(tmp_path / "slope.tif"), [target], tmp_path / "work", 4 * 512 * 512))

@@ -1,0 +1,360 @@
+"""Studies run tile by tile from the command line: with workers, after a kill, on damaged files."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import rasterio
+from distributed import LocalCluster
+
+from moss_step.cli import main
+from moss_step.formats.raster_write import write_surface
+from moss_step.formats.tiled import lay_out
+from moss_step.large.chain import Done
+from moss_step.large.crew import Work, workers_here, workers_of
+from moss_step.large.crew import check_workers as check
+from moss_step.large.journal import Journal
+from moss_step.large.tiling import Tile, Tiling, bands
+from moss_step.line.tiles import WORK
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
+from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress, silent
+from moss_step.model.summary import Summary
+from moss_step.study.graph import Step, Study
+from moss_step.study.saving import save_study
+from moss_step.study.told import Said
+from tests.grounds import holed, metric, relief
+
+ROWS, COLS = 1100, 1300
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    made = tmp_path_factory.mktemp("runs")
+    write_surface(made / "ground.tif", metric(holed(relief(5, ROWS, COLS))), "ground")
+    save_study(_study(made / "ground.tif"), made / "study.json")
+    return made
+
+
+def _study(source: Path) -> Study:
+    return Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(source)}),
+            Step(id="slope", kind="slope", inputs={"dem": "ground"}),
+            Step(id="steep", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
+            Step(id="flow", kind="flow_accumulation", inputs={"dem": "ground"}),
+        )
+    )
+
+
+def _values(folder: Path) -> dict[str, np.ndarray]:
+    result = {}
+    for path in sorted(folder.glob("*.tif")):
+        with rasterio.open(path) as file:
+            result[path.name] = file.read(1, masked=True).filled(0)
+    return result
+
+
+@pytest.fixture(scope="module")
+def expected(folder: Path) -> dict[str, np.ndarray]:
+    assert main(["run", str(folder / "study.json"), "-o", str(folder / "whole"), "-q"]) == 0
+    return _values(folder / "whole")
+
+
+def _same(ours: dict[str, np.ndarray], theirs: dict[str, np.ndarray]) -> None:
+    assert ours.keys() == theirs.keys()
+    for name, values in theirs.items():
+        np.testing.assert_array_equal(ours[name], values, name)
+
+
+def test_workers_give_what_one_piece_gives(
+    folder: Path, expected: dict[str, np.ndarray], capsys: pytest.CaptureFixture[str]
+) -> None:
+    out = folder / "workers"
+    words = [
+        "run",
+        str(folder / "study.json"),
+        "-o",
+        str(out),
+        "--workers",
+        "2",
+        "--tile-cells",
+        "300000",
+        "--json",
+    ]
+    assert main([*words, "-q"]) == 0
+    said = json.loads(capsys.readouterr().out)
+    _same(_values(out), expected)
+    assert not (out / WORK).exists()
+    assert json.loads((out / "results.json").read_text())["complete"]
+    assert {f["step"] for f in said["findings"]} == {"ground", "slope", "steep", "flow"}
+    assert "BLAKE2b" in next(out.glob("slope*.txt")).read_text()
+    assert next(out.glob("steep*.csv")).read_text().startswith("from,to,class")
+    (table,), (alone,) = out.glob("steep*.aux.xml"), (folder / "whole").glob("steep*.aux.xml")
+    assert table.read_text() == alone.read_text()
+
+
+def test_only_what_is_asked_for_is_written(folder: Path) -> None:
+    out = folder / "only"
+    assert (
+        main(
+            [
+                "run",
+                str(folder / "study.json"),
+                "-o",
+                str(out),
+                "-q",
+                "--only",
+                "steep",
+                "--tile-cells",
+                "300000",
+            ]
+        )
+        == 0
+    )
+    assert {p.name.split("_")[0] for p in out.iterdir()} == {"steep", "results.json"}
+    assert main(["run", str(folder / "study.json"), "-o", str(out), "-q", "--only", "none"]) == 2
+
+
+def test_a_run_that_was_killed_goes_on_where_it_was(folder: Path, expected: dict[str, np.ndarray]) -> None:
+    out = folder / "killed"
+    command = [sys.executable, "-c", _SLOWLY, str(folder / "study.json"), str(out)]
+    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    end = time.monotonic() + 60
+    while time.monotonic() < end and not any(
+        len(p.read_text().splitlines()) >= 2 for p in out.glob(f"{WORK}/*/*.done")
+    ):
+        time.sleep(0.01)
+    running.kill()
+    running.wait()
+    journal = next(out.glob(f"{WORK}/*/*.done"))
+    before = journal.read_text().splitlines()
+    assert 2 <= len(before) < 9
+    journal.write_text("\n".join(before) + '\n{"tile": "r0c')  # the line that was being written
+    began = {p: p.stat().st_ino for p in out.glob(f"{WORK}/*/slope.tif")}
+    assert len(began) == 1
+    assert main(["run", str(folder / "study.json"), "-o", str(out), "-q", "--tile-cells", "300000"]) == 0
+    _same(_values(out), expected)
+    assert (
+        next(out.glob("slope*.tif")).stat().st_ino in began.values()
+    )  # the file of the first run was filled
+
+
+_SLOWLY = """
+import sys, time
+from moss_step.large import chain
+finish = chain.ChainWork.finish
+def slowly(*args):
+    result = finish(*args)
+    time.sleep(0.4)
+    return result
+chain.ChainWork.finish = slowly
+from moss_step.cli import main
+main(["run", sys.argv[1], "-o", sys.argv[2], "-q", "--tile-cells", "300000"])
+"""
+
+
+def test_tiles_whose_file_was_changed_are_done_again(tmp_path: Path) -> None:
+    tiling = Tiling((1024, 512), 512, 512)
+    target = lay_out(
+        tmp_path / "t.tif", Frame(1024, 512, 0, 0, 1, 1), np.dtype(np.float32), -9999.0, lambda _: None
+    )
+    journal = Journal(tmp_path / "t.done")
+    for tile in tiling:
+        digest = target.write(tile.rows, tile.cols, np.full((512, 512), 3.0, np.float32))
+        journal.add(tile, Done({"t": Said((), (), 1, Summary(1, 3.0, 3.0, 3.0))}, {"t": digest}))
+    tiles = {t.name: t for t in tiling}
+    assert journal.done({"t": target}, tiles).keys() == {"r0c0", "r1c0"}
+    target.write(slice(512, 1024), slice(0, 512), np.full((512, 512), 4.0, np.float32))
+    assert journal.done({"t": target}, tiles).keys() == {"r0c0"}
+
+
+class DiesOnce(Work):
+    """Work on tiles whose process is killed at one of them, the first time."""
+
+    def __init__(self, mark: Path) -> None:
+        self.mark = mark
+
+    def read(self, tile: Tile) -> int:
+        if tile.row == 2 and not self.mark.exists():
+            self.mark.touch()
+            os.kill(os.getpid(), signal.SIGKILL)
+        return tile.row
+
+    def work_out(self, _: Tile, row: int) -> int:
+        return row * row
+
+    def finish(self, tile: Tile, row: int, square: int) -> tuple[int, int]:
+        if row == 99:
+            raise MossError("This tile cannot be done.", "Leave it out.")
+        return row, square
+
+
+def test_a_worker_that_dies_changes_nothing_and_what_cannot_be_done_is_said(tmp_path: Path) -> None:
+    tiles = list(Tiling((8, 1), 1, 1))
+    with workers_here(2) as crew:
+        assert crew.hands == 2
+        assert crew.address.startswith("tls://127.0.0.1:")  # who has no key is not heard
+        with pytest.raises(MossError, match="No scheduler answers"), workers_of(crew.address, []):
+            pass
+        done = dict(crew.each(DiesOnce(tmp_path / "died"), tiles, silent(), "Trying"))
+        assert (tmp_path / "died").exists()
+        assert {t.row: v for t, v in done.items()} == {k: (k, k * k) for k in range(8)}
+        with pytest.raises(MossError, match="cannot be done"):
+            list(crew.each(DiesOnce(tmp_path), [Tile(99, 0, 0, 1, 0, 1)], silent(), ""))
+        stopped = Progress()
+        stopped.stop()
+        with pytest.raises(StoppedError):
+            list(crew.each(DiesOnce(tmp_path), tiles, stopped, ""))
+
+
+def test_a_cluster_that_is_there_already_works_on_tiles(tmp_path: Path) -> None:
+    tiles, mark = list(Tiling((8, 1), 1, 1)), tmp_path / "died"
+    mark.touch()
+    here = {"processes": False, "protocol": "tcp://", "host": "127.0.0.1", "dashboard_address": None}
+    with LocalCluster(n_workers=2, threads_per_worker=1, **here) as cluster:
+        with workers_of(cluster.scheduler_address, [tmp_path]) as crew:
+            done = dict(crew.each(DiesOnce(mark), tiles, silent(), "Trying"))
+            assert {t.row: v for t, v in done.items()} == {k: (k, k * k) for k in range(8)}
+        with (
+            pytest.raises(MossError, match="does not see"),
+            workers_of(cluster.scheduler_address, [tmp_path / "gone"]),
+        ):
+            pass
+
+
+class _Client:
+    """Answers for workers."""
+
+    def __init__(self, answers: dict[str, object]) -> None:
+        self.answers = answers
+
+    def run(self, work: Callable[..., object], files: list[str], on_error: str) -> dict[str, object]:
+        return self.answers
+
+
+@pytest.mark.parametrize(
+    ("answers", "said"),
+    [
+        ({}, "has no workers"),
+        ({"tcp://a:1": ("0.0.1", [])}, r"version 0\.0\.1, and this is"),
+        ({"tcp://a:1": ImportError("No module named 'moss_step'")}, "cannot run this program"),
+        ({"tcp://a:1": (None, ["/shared/g.tif"])}, "does not see /shared/g.tif"),
+    ],
+)
+def test_workers_that_will_not_do_are_refused(answers: dict[str, object], said: str) -> None:
+    from moss_step import __version__
+
+    filled = {
+        k: (__version__, v[1]) if isinstance(v, tuple) and v[0] is None else v for k, v in answers.items()
+    }
+    with pytest.raises(MossError, match=said):
+        check(_Client(filled), "tcp://a:2", [Path("/shared/g.tif")])
+
+
+def test_a_scheduler_that_is_not_there_is_said(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setattr("moss_step.large.crew.WAIT", 1.0)
+    words = ["run", str(folder / "study.json"), "-o", str(folder / "none"), "-q", "--scheduler"]
+    assert main([*words, "tcp://127.0.0.1:9"]) == 1
+    assert "No scheduler answers at tcp://127.0.0.1:9" in capsys.readouterr().err
+    assert main([*words, "http://127.0.0.1:9"]) == 2
+    with pytest.raises(AskedWronglyError), workers_here(0):
+        pass
+    with pytest.raises(AskedWronglyError), workers_of("file:///x", []):
+        pass
+
+
+def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(
+    folder: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    source = tmp_path / "ground.tif"
+    write_surface(source, metric(relief(5, ROWS, COLS)), "ground")
+    with rasterio.open(source) as file:
+        at = int(file.get_tag_item("BLOCK_OFFSET_3_3", "TIFF", bidx=1))
+    data = bytearray(source.read_bytes())
+    data[at : at + 400] = os.urandom(400)
+    source.write_bytes(bytes(data))
+    save_study(_study(source), tmp_path / "study.json")
+    out = tmp_path / "out"
+    words = [
+        "run",
+        str(tmp_path / "study.json"),
+        "-o",
+        str(out),
+        "-q",
+        "--only",
+        "slope",
+        "--tile-cells",
+        "300000",
+    ]
+    assert main(words) == 1
+    said = capsys.readouterr().err
+    assert "cannot be read in rows" in said
+    assert "Nothing stands there" in said
+    with rasterio.open(next(out.glob("slope*.tif"))) as file:
+        values = file.read(1, masked=True)
+    assert values[:400].count() == 400 * COLS
+    assert values.mask.any()
+    assert not json.loads((out / "results.json").read_text())["complete"]
+
+
+def test_a_folder_that_cannot_be_written_and_tiles_that_are_impossible_are_said(
+    folder: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    words = ["run", str(folder / "study.json"), "-q", "--tile-cells", "300000", "-o"]
+    assert main([*words, "/proc/none"]) == 1
+    assert main(["run", str(folder / "study.json"), "-q", "--tile-cells", "3", "-o", str(folder / "x")]) == 2
+    assert "--tile-cells 3 is not possible" in capsys.readouterr().err
+    assert len(bands((30_000, 30_000))) == 59
+
+
+def test_without_the_library_workers_say_what_to_install(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setattr("moss_step.large.crew.find_spec", lambda _: None)
+    words = ["run", str(folder / "study.json"), "-o", str(folder / "lacking"), "-q", "--workers", "2"]
+    assert main(words) == 1
+    assert "pip install 'moss-step[workers]'" in capsys.readouterr().err
+
+
+def test_a_source_whose_name_is_none_is_said_in_a_line(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    for name in ("a\0b.tif", "none.tif"):
+        study = {"steps": [{"id": "ground", "kind": "open_grid", "settings": {"source": name}}]}
+        (tmp_path / "s.moss").write_text(json.dumps(study))
+        for more in ((), ("--tile-cells", "300000")):
+            assert main(["run", str(tmp_path / "s.moss"), "-o", str(tmp_path / "o"), "-q", *more]) in (1, 2)
+            assert "went wrong inside" not in capsys.readouterr().err
+
+
+def test_a_disk_that_fills_up_is_said_and_the_run_goes_on_when_there_is_room(
+    folder: Path,
+    expected: dict[str, np.ndarray],
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    out, write, written = folder / "full", os.pwrite, list[int]()
+
+    def full(file: int, data: bytes, offset: int) -> int:
+        written.append(offset)
+        return write(file, data, offset) if len(written) < 9 else len(data) // 2
+
+    words = ["run", str(folder / "study.json"), "-o", str(out), "-q", "--tile-cells", "300000"]
+    with monkeypatch.context() as patched:
+        patched.setattr("moss_step.formats.tiled.os.pwrite", full)
+        assert main(words) == 1
+    assert "the disk is full" in capsys.readouterr().err
+    assert not list(out.glob("*.tif"))
+    assert not json.loads((out / "results.json").read_text())["complete"]
+    assert main(words) == 0
+    _same(_values(out), expected)

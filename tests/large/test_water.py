@@ -1,0 +1,164 @@
+"""Water tile by tile against water in one piece: equal cell by cell."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from moss_step.formats.raster_write import write_surface
+from moss_step.model.errors import MossError
+from moss_step.model.surface import Surface
+from moss_step.model.units import FOOT
+from moss_step.science.water.drainage import prepare
+from moss_step.science.water.kernels.trace import longest_up
+from moss_step.study.graph import Step, Study
+from tests.grounds import holed, in_degrees, metric, relief
+from tests.large.held import assert_cells_alike, assert_said_alike, assert_shapes_alike, both_ways, in_tiles
+
+ROWS, COLS = 600, 1100
+
+
+def rough(seed: int) -> np.ndarray:
+    """Hills with noise: thousands of small depressions, many across the rims of tiles."""
+    return relief(seed, ROWS, COLS) + np.random.default_rng(seed).normal(size=(ROWS, COLS)) * 0.5
+
+
+def lakes(seed: int) -> np.ndarray:
+    """Whole metres: level ground everywhere, and lakes over several tiles."""
+    z = np.round(rough(seed) / 3.0)
+    z[150:540, 350:900] = z[150:540, 350:900].min() - 5
+    z[500:520, :400] = z.min() + 3
+    return z
+
+
+def mirrored(ground: Surface) -> Surface:
+    """The same ground from the other side: tiles cut it elsewhere."""
+    return replace(ground, values=np.ascontiguousarray(ground.values[:, ::-1]))
+
+
+GROUNDS = {
+    "rough": lambda: metric(rough(1)),
+    "whole metres with lakes": lambda: metric(lakes(2)),
+    "oblong, holes": lambda: metric(holed(np.round(rough(3), 1)), 20.0, 5.0),
+    "degrees at 65 north": lambda: in_degrees(holed(rough(4)), 65.0),
+    "feet, high cells, mirrored": lambda: mirrored(replace(metric(holed(rough(6)), 5.0, 20.0), unit=FOOT)),
+    "a plane that is level": lambda: metric(np.full((ROWS, COLS), 7.0)),
+    "small relief on a large base": lambda: Surface(
+        4000.0 + np.round(rough(5) * 1e-4, 5), metric(rough(5)).frame, metric(rough(5)).unit
+    ),
+}
+
+
+def study_of(source: Path) -> Study:
+    dem = {"dem": "ground"}
+    return Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(source)}),
+            Step(id="filled", kind="fill_depressions", inputs=dem),
+            Step(id="ways", kind="flow_directions", inputs=dem),
+            Step(id="cells", kind="flow_accumulation", inputs=dem),
+            Step(
+                id="area", kind="flow_accumulation", inputs=dem, settings={"unit": "area", "edges": "blank"}
+            ),
+            Step(id="slope", kind="slope", inputs={"dem": "filled"}),
+            Step(id="streams", kind="streams", inputs=dem, settings={"min_area": 40_000.0}),
+            Step(id="above", kind="drain_height", inputs=dem, settings={"min_area": 90_000.0}),
+            Step(id="far", kind="flow_length", inputs=dem),
+            Step(id="basins", kind="basins", inputs=dem),
+            Step(id="large", kind="basins", inputs=dem, settings={"min_area": 20_000.0}),
+            Step(id="links", kind="stream_basins", inputs=dem, settings={"min_area": 60_000.0}),
+        )
+    )
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+def test_tiles_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
+    ground: Surface = GROUNDS[on]()
+    source = tmp_path / "ground.tif"
+    write_surface(source, ground, on)
+    study = study_of(source)
+    targets = [*(s.id for s in study.steps), "streams.nodes"]
+    if on == "a plane that is level":  # all of it drains to the edge by itself
+        targets = [t for t in targets if not t.startswith(("streams", "links"))]
+    for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-7)
+        assert_cells_alike(written, expected, 2e-7 if written.ref in ("area", "far") else 0.0)
+        assert_shapes_alike(written, expected, 1e-9)
+
+
+def places_on(ground: Surface) -> str:
+    """Points in the valleys of a ground, several of which lie upstream of others."""
+    drainage = prepare(ground)
+    most = int(np.argmax(drainage.cells))
+    way = longest_up(drainage.ways, drainage.metres, most)
+    cells = [
+        most,
+        way[len(way) // 3],
+        way[2 * len(way) // 3],
+        way[len(way) // 2],
+        drainage.cells.size // 2 + 77,
+    ]
+    return "; ".join(f"{float(x)!r},{float(y)!r}" for x, y in ground.frame.centres(np.array(cells)))
+
+
+@pytest.mark.parametrize(
+    "on", ["rough", "oblong, holes", "degrees at 65 north", "feet, high cells, mirrored"]
+)
+def test_catchments_are_those_of_one_piece(on: str, tmp_path: Path) -> None:
+    """Each with and without those upstream, points moved to streams, names, and a place that is given twice."""
+    ground: Surface = GROUNDS[on]()
+    write_surface(tmp_path / "ground.tif", ground, on)
+    at, dem = places_on(ground), {"dem": "ground"}
+    twice = f"{at}; {at.split(';')[1]}"
+    settings = {
+        "plain": {"at": twice, "names": "2=Upper Gill"},
+        "nested": {"at": at, "nested": True},
+        "snapped": {"at": at, "snap": 60.0},
+    }
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            *(Step(id=k, kind="catchment", inputs=dem, settings=s) for k, s in settings.items()),
+        )
+    )
+    for written, expected in both_ways(study, list(settings), tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-9)
+        assert_shapes_alike(written, expected, 1e-9)
+
+
+def test_places_that_have_no_catchment_are_refused_as_in_one_piece(tmp_path: Path) -> None:
+    ground = metric(holed(rough(3)))
+    write_surface(tmp_path / "ground.tif", ground, "ground")
+    x0, y0 = ground.frame.x0, ground.frame.y0
+    hole = np.argwhere(np.isnan(ground.values))[0]
+    x, y = ground.frame.centres(np.array([hole[0] * COLS + hole[1]]))[0]
+    asked = {
+        f"{x0 - 50},{y0}": ("outside the ground", False),
+        f"{x},{y}": ("has no height", False),
+        f"{x0 + 501},{y0 - 501}; {x0 + 501},{y0 - 501}": ("in one cell", True),
+    }
+    for at, (said, nested) in asked.items():
+        settings = {"at": at, "nested": nested}
+        study = Study(
+            steps=(
+                Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+                Step(id="none", kind="catchment", inputs={"dem": "ground"}, settings=settings),
+            )
+        )
+        with pytest.raises(MossError, match=said):
+            list(in_tiles(study, ["none"], tmp_path / "work", 4 * 512 * 512))
+
+
+@pytest.mark.parametrize("step", ["filled", "cells", "above", "far", "basins", "streams", "links"])
+def test_a_ground_without_values_is_refused_as_in_one_piece(step: str, tmp_path: Path) -> None:
+    write_surface(tmp_path / "ground.tif", metric(np.full((ROWS, COLS), np.nan)), "empty")
+    with pytest.raises(MossError, match="The ground holds no values"):
+        list(in_tiles(study_of(tmp_path / "ground.tif"), [step], tmp_path / "work", 4 * 512 * 512))
+
+
+@pytest.mark.parametrize("step", ["streams", "links"])
+def test_a_plane_has_no_streams_as_in_one_piece(step: str, tmp_path: Path) -> None:
+    write_surface(tmp_path / "ground.tif", GROUNDS["a plane that is level"](), "level")
+    with pytest.raises(MossError, match="No stream has as much ground upstream"):
+        list(in_tiles(study_of(tmp_path / "ground.tif"), [step], tmp_path / "work", 4 * 512 * 512))
