@@ -128,3 +128,19 @@ def estate(window, settle):
         window.files.open_path(DATA / name)
         settle(window)
     return window
+
+
+_LONG = (
+    "desk/test_window_thread", "test_site", "test_soak", "science/test_docstrings", "steps/test_memory",
+    "steps/test_common_grounds", "steps/test_any_ground", "study/test_lineage_handed_on", "desk/test_measures_jobs",
+    "reference/test_earthwork", "steps/test_tarn", "large/test_running", "large/test_water", "practice/test_elevation",
+    "desk/test_page_by_hand", "scene/test_bundle", "formats/test_service", "desk/test_point_jobs",
+)  # fmt: skip
+"""Modules that take longest: they are begun first, so that no process waits for the last of them at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Put the longest modules first; all others stay in their order."""
+    root = Path(__file__).parent
+    place = {root / f"{name}.py": k for k, name in enumerate(_LONG)}
+    items.sort(key=lambda item: place.get(item.path, len(place)))

@@ -3,8 +3,11 @@
 import json
 import os
 import re
+from pathlib import Path
 
 import pytest
+import shapely
+from distributed import LocalCluster
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
 
@@ -12,9 +15,14 @@ from moss_step.desk import theme
 from moss_step.desk.app import SCALE, scale_text
 from moss_step.desk.preferences import Preferences, keep, load, preferences_file
 from moss_step.desk.tones import darken, tone
+from moss_step.desk.workers import CLUSTER
+from moss_step.formats.whole import passing_folder
+from moss_step.model import mapped
 from moss_step.model.errors import MossError
 from moss_step.scene import colors
 from moss_step.scene.ramps import ramp
+from moss_step.study.engine import Engine
+from moss_step.study.graph import Step, Study
 from moss_step.study.saving import load_study
 
 
@@ -152,3 +160,79 @@ def test_the_style_of_the_window_follows_its_colours(by_day_and_night):
     style = theme._style()
     assert ("#282D25" in style) == by_day_and_night
     assert not re.search(r"\$\w", style), "every name of the style sheet was filled in"
+
+
+def test_workers_are_preferred_and_say_what_they_do(window, settle, qtbot):
+    sheet = window.preferences
+    sheet.open()
+    assert "this program works on all cores itself" in sheet.workers.text()
+    assert not sheet.scheduler.isEnabled() and not sheet.look.isEnabled()
+    choose(window, "workers", 2)
+    assert "They start when a large step begins" in sheet.workers.text()
+    choose(window, "workers", CLUSTER)
+    assert sheet.scheduler.isEnabled() and sheet.workers.text() == "Give the address."
+    sheet.scheduler.setText("tcp://127.0.0.1:9")
+    sheet.scheduler.editingFinished.emit()
+    assert window.work.preferences.scheduler == "tcp://127.0.0.1:9"
+    qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
+    assert sheet.workers.text() == "They are being asked."
+    qtbot.waitUntil(lambda: "No scheduler answers" in sheet.workers.text(), timeout=30_000)
+    assert "--scheduler" not in sheet.workers.text()
+    choose(window, "workers", 0)
+    assert "No scheduler" not in sheet.workers.text()
+
+
+def test_a_cluster_that_runs_says_who_its_workers_are(window, settle, qtbot, tmp_path):
+    sheet = window.preferences
+    with LocalCluster(
+        n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, host="127.0.0.1",
+        protocol="tcp://",
+    ) as cluster:  # fmt: skip
+        window.work.prefer(workers=CLUSTER, scheduler=cluster.scheduler_address, shared=str(tmp_path))
+        sheet.open()
+        qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: "1 worker, at most" in sheet.workers.text(), timeout=30_000)
+        window.work.prefer(shared=str(tmp_path / "none"))
+        qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: "does not see" in sheet.workers.text(), timeout=30_000)
+
+
+def test_a_large_step_runs_with_the_workers_that_are_preferred(
+    window, settle, monkeypatch, tmp_path, hills_tif
+):
+    """The state says so while they work, and the result is that of one piece."""
+    plain = Engine()
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(hills_tif)}),
+            Step(id="basins", kind="basins", inputs={"dem": "ground"}),
+        )
+    )
+    expected = plain.run_or_raise(study, "basins").value
+    monkeypatch.setattr(mapped, "LARGE", 100)
+    said = []
+    window.work.prefer(workers=1)
+    window.work.workers.changed.connect(lambda: said.append(window.work.workers.state))
+    window.work.do(study, "Take a study")
+    settle(window)
+    outcome = window.work.outcome("basins")
+    assert outcome is not None, window.work.reason("basins")
+    assert shapely.equals_exact(outcome.value.geometry, expected.geometry, 1e-9).all()
+    assert "They are being started." in said and any("1 worker, at most" in s for s in said)
+    assert "They start when" in window.work.workers.state
+
+
+def test_what_is_typed_for_a_cluster_stays_within_what_is_kept(window, settle, qtbot, tmp_path):
+    """Names that are too long cannot be typed, and a folder that is not there is told of."""
+    sheet = window.preferences
+    window.work.prefer(workers=CLUSTER)
+    sheet.open()
+    sheet.scheduler.setText("tcp://" + "a" * 5000)
+    sheet.scheduler.editingFinished.emit()
+    assert len(window.work.preferences.scheduler) == 300
+    sheet.shared.setText("~/moss")
+    sheet.shared.editingFinished.emit()
+    assert window.work.workers.place() == Path.home() / "moss"
+    window.work.prefer(shared=str(tmp_path / "none"))
+    with pytest.raises(MossError, match="none"), passing_folder(window.work.workers.place()):
+        pass

@@ -217,6 +217,20 @@ def test_every_part_is_drawn_in_every_format(study: Study, tmp_path: Path, hills
     assert block.std() > 5 and abs(int(logo[0]) - int(logo[2])) > 40
 
 
+@pytest.mark.parametrize("dpi", [72, 144])
+def test_pictures_in_a_pdf_have_the_resolution_that_is_chosen(study: Study, tmp_path: Path, dpi: int) -> None:
+    parts = (
+        PlanPart(id="plan", x=10, y=10, width=100, height=80),
+        BlockPart(id="block", x=120, y=10, width=60, height=50),
+    )
+    written(study, Page(name="Fine", parts=parts), tmp_path / "p.pdf", Wanted(dpi=dpi))
+    with pikepdf.open(tmp_path / "p.pdf") as opened:
+        sizes = {(int(i.Width), int(i.Height)) for i in opened.pages[0].get_images().values()}
+    for part in parts:
+        wide, high = (v / 25.4 * dpi for v in (part.width, part.height))
+        assert any(abs(w - wide) <= 2 and abs(h - high) <= 2 for w, h in sizes), (part.id, sizes)
+
+
 _SVG = "{http://www.w3.org/2000/svg}"
 _ELEMENTS = "svg title desc defs g path polyline polygon rect circle ellipse text image clipPath use mask"
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"

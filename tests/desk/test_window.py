@@ -290,7 +290,9 @@ def test_unsaved_work_that_is_not_taken_up_is_not_lost(window, monkeypatch, answ
 def test_an_autosave_is_written_after_a_change_and_cleared_by_saving(demo, qtbot, settle, tmp_path):
     demo.work.rename("slope", "Steepness")
     folder = demo.work.copies.autosave.folder
-    qtbot.waitUntil(lambda: any("Steepness" in p.read_text() for p in folder.glob("*.json")), timeout=5000)
+    qtbot.waitUntil(
+        lambda: any("Steepness" in p.read_text() for p in folder.glob("[!.]*.json")), timeout=5000
+    )
     demo.files.save_to(tmp_path / "s.moss")
     settle(demo)
     assert list(folder.glob("*.json")) == []

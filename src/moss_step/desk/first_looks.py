@@ -63,7 +63,7 @@ class FirstLooks:
     # --- large files
 
     def taste(self, study: Study, progress: Progress) -> bool:
-        """Read some points from all over large files; says whether there is something to be drawn."""
+        """Read some points or cells from all over large files; says whether there is something to draw."""
         found = False
         for step in study.steps:
             foretaste, settings = step.declared.foretaste, dict(step.settings)
@@ -75,7 +75,7 @@ class FirstLooks:
             if self._engine.outcome(study, step.id) is not None:
                 continue
             with suppress(MossError):  # the run itself says what is wrong
-                outcome = foretaste(step.declared.checked(settings))
+                outcome = foretaste(step.declared.checked(settings), progress)
                 if outcome is not None:
                     self._tastes[step.id] = (settings, outcome.value)
                     self._show(step.id, outcome.value)

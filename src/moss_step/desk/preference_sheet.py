@@ -6,12 +6,15 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QWidget
 
 from moss_step.desk.overlay import Overlay
 from moss_step.desk.parts import button, label
 from moss_step.desk.plain import set_tip
+from moss_step.desk.preferences import LONGEST
 from moss_step.desk.work import Work
+from moss_step.desk.workers import CLUSTER
+from moss_step.model.errors import MossError
 from moss_step.scene.ramps import ramp_names
 
 _NEXT_START = "Holds from the next start on."
@@ -34,6 +37,12 @@ _COPIES = (
     ("5 seconds after a change", 5.0),
     ("30 seconds after a change", 30.0),
     ("2 minutes after a change", 120.0),
+)
+
+_WORKERS = (
+    ("This program", 0),
+    *((f"{n} workers of this machine", n) for n in (2, 4, 8, 16)),
+    ("A cluster that runs", CLUSTER),
 )
 
 Options = Sequence[tuple[str, object]]
@@ -62,6 +71,18 @@ class PreferenceSheet(Overlay):
         self._head("Memory and copies")
         self._add("gigabytes", "Memory for results", _MEMORY, self._prefer)
         self._add("copy_after", "Unsaved work is copied", _COPIES, self._prefer)
+        self._head("Grounds too large for memory")
+        self._add("workers", "Tiles are worked on by", _WORKERS, self._prefer_workers)
+        self.scheduler = self._line("scheduler", "Scheduler", "tcp://HOST:PORT")
+        self.shared = self._line("shared", "Folder that all workers see", "such as /shared/work")
+        self.workers = label("", "muted")
+        self.workers.setWordWrap(True)
+        self.workers.setMinimumHeight(3 * self.workers.fontMetrics().lineSpacing())
+        self.look = button("Ask the workers", "Ask the workers of the cluster who they are", self._look)
+        row = self._grid.rowCount()
+        self._grid.addWidget(self.look, row, 0, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
+        self._grid.addWidget(self.workers, row, 1)
+        work.workers.changed.connect(self._show_workers)
         done = button("Done", "Close the preferences (Escape)", self.hide, "main")
         self._grid.addWidget(done, self._grid.rowCount(), 1, Qt.AlignmentFlag.AlignRight)
         work.changed.connect(self.refresh)
@@ -87,6 +108,17 @@ class PreferenceSheet(Overlay):
         if note:
             self._grid.addWidget(label(note, "muted"), row + 1, 1)
 
+    def _line(self, name: str, title: str, example: str) -> QLineEdit:
+        row, line, said = self._grid.rowCount(), QLineEdit(), QLabel(title)
+        line.setPlaceholderText(example)
+        line.setMaxLength(LONGEST[name])
+        line.setAccessibleName(title)
+        said.setBuddy(line)
+        line.editingFinished.connect(lambda: self._take_line(name, line.text().strip()))
+        self._grid.addWidget(said, row, 0)
+        self._grid.addWidget(line, row, 1)
+        return line
+
     # --- showing and taking
 
     def open(self) -> None:
@@ -108,6 +140,36 @@ class PreferenceSheet(Overlay):
                 box.addItem(str(held[name]), held[name])
                 at = box.count() - 1
             box.setCurrentIndex(at)
+        for line, text in ((self.scheduler, held["scheduler"]), (self.shared, held["shared"])):
+            if not line.hasFocus():
+                line.setText(str(text))
+        self._show_workers()
+
+    def _show_workers(self) -> None:
+        elsewhere = self.work.preferences.workers == CLUSTER
+        for widget in (self.scheduler, self.shared, self.look):
+            widget.setEnabled(elsewhere)
+        self.workers.setText(self.work.workers.state)
+
+    def _prefer_workers(self, name: str) -> None:
+        self.work.workers.found("")
+        self._prefer(name)
+        self._show_workers()
+
+    def _take_line(self, name: str, text: str) -> None:
+        if getattr(self.work.preferences, name) != text:
+            self.work.workers.found("")
+            self.work.prefer(**{name: text})
+            self._show_workers()
+
+    def _look(self) -> None:
+        """Ask the workers, in another thread."""
+        workers = self.work.workers
+        workers.found("They are being asked.")
+        self.work.helper.ask(lambda: workers.look(workers.place()), self._told)
+
+    def _told(self, answer: str | MossError) -> None:
+        self.work.workers.found(str(answer))
 
     def _set_unit(self, name: str) -> None:
         study, value = self.work.study, self.boxes[name].currentData()

@@ -11,10 +11,15 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from moss_step.formats.whole import make_folder, write_text
 from moss_step.model.errors import MossError
 
+LONGEST = {"scheduler": 300, "shared": 4000}
+"""Characters that may be typed for an address, and for a folder."""
+
 
 class Preferences(BaseModel):
     """Size of text in percent, colours of the window, gigabytes for results (0: half of what is free),
-    seconds until a change is copied, and the ramp of new class sets (empty: that of the set).
+    seconds until a change is copied, and the ramp of new class sets (empty: that of the set). Workers on
+    large grounds: none, some of this machine, or (-1) those of a cluster, by the address of its scheduler and
+    a folder that all of them see.
     """
 
     model_config = ConfigDict(frozen=True, extra="ignore", allow_inf_nan=False)
@@ -24,6 +29,9 @@ class Preferences(BaseModel):
     gigabytes: float = Field(0.0, ge=0.0, le=4096.0)
     copy_after: float = Field(1.5, ge=0.5, le=600.0)
     class_ramp: str = Field("", max_length=40)
+    workers: int = Field(0, ge=-1, le=256)
+    scheduler: str = Field("", max_length=LONGEST["scheduler"])
+    shared: str = Field("", max_length=LONGEST["shared"])
 
 
 def preferences_file() -> Path:

@@ -291,7 +291,7 @@ class Views(QSplitter):
 
     def _show_live(self, live: Live | None) -> None:
         """Draw what follows the pointer; along a path the section follows too."""
-        self.plan.view.show_live(live)
+        self.plan.show_live(live)
         self.section.chart.show_level(None if live is None else live.level)
         if (
             live is not None

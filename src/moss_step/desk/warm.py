@@ -34,7 +34,7 @@ from moss_step.science.water.drainage import prepare
 from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.steps.catalogue import step_kind
 from moss_step.study.autosave import Autosave
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 if TYPE_CHECKING:
     from PySide6.QtCore import QCoreApplication

@@ -24,6 +24,7 @@ from moss_step.desk.runner import Helper, Lane
 from moss_step.desk.shown import Shown
 from moss_step.desk.study_place import StudyPlace, read_study
 from moss_step.desk.worker import NewestWins
+from moss_step.desk.workers import Workers
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.outcome import Outcome
@@ -82,7 +83,9 @@ class Work(QObject):
         self._publish_later = Later(self.published.emit, self)
         for signal in (self.changed, self.results, self.chosen, self.drafted):
             signal.connect(self._on_moved_on)
-        self.engine = engine or Engine(shelf=Shelf())
+        self.preferences = preferences or Preferences()
+        self.workers = Workers(lambda: self.preferences, self)
+        self.engine = engine or Engine(shelf=Shelf(), in_tiles=self.workers.in_tiles)
         self.history = History(Study())
         self.chosen_ref = ""
         self.draft: Draft | None = None
@@ -126,8 +129,7 @@ class Work(QObject):
             autosave, self.files, lambda: (self.study, self.path) if self.unsaved else None, self
         )
         self.copies.failed.connect(self.message)
-        self.preferences = Preferences()
-        self._follow_preferences(preferences or Preferences())
+        self._follow_preferences(self.preferences)
 
     @property
     def study(self) -> Study:

@@ -13,6 +13,7 @@ from moss_step.desk.parts import Choices, ElidedButton, button, clear, label, sc
 from moss_step.desk.plain import speak
 from moss_step.desk.plan.compare import CompareBar
 from moss_step.desk.plan.key import KeyPanel
+from moss_step.desk.plan.live import Live
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.plan.tools.tool import Tool
 from moss_step.desk.plan.view import KEYS, PlanView
@@ -303,12 +304,20 @@ class PlanPane(QWidget):
         else:
             speak(self.view, self._value([]), KEYS)
 
+    def show_live(self, live: Live | None) -> None:
+        """Draw what a bench shows for now; what has a place of its own takes that of the welcome."""
+        had = self.view.live
+        self.view.show_live(live)
+        if not self.work.study.steps and (had is None) != (live is None):
+            self._on_changed()
+
     def _on_changed(self) -> None:
-        empty = not self.work.study.steps
+        live = self.view.live
+        empty = not self.work.study.steps and (live is None or live.box is None)
         if empty and self.welcome.isHidden():
             self.welcome.fill()
         self.welcome.setVisible(empty)
-        self.tools.setVisible(not empty)
+        self.tools.setVisible(bool(self.work.study.steps))
         self.arrange()
 
     def arrange(self) -> None:
