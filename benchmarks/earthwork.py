@@ -21,7 +21,7 @@ from moss_step.science.earthwork.simulated import Field, simulate
 from moss_step.science.earthwork.works import built
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 _SIDE, _LARGE = 2000, 4000
 

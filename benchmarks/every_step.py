@@ -29,7 +29,7 @@ from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 SIDE, SMALL = 4096, 300
 LONGEST = 1.0

@@ -19,7 +19,7 @@ from moss_step.science.points.near import plan_in_metres
 from moss_step.science.points.picking import Segmented
 from moss_step.science.points.segments import SegmentSet, segments_of
 from moss_step.steps.catalogue import step_kind
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 _MILLION, _RADII, _SHARE = 1_000_000, (0.75, 1.5, 3.0), 50
 

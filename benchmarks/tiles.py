@@ -81,7 +81,7 @@ def to_ground(folder: str) -> tuple[float, int, int]:
     from moss_step.model.cloud import Cloud
     from moss_step.model.surface import Surface
     from moss_step.steps.catalogue import step_kind
-    from moss_step.study.engine import run_declared
+    from moss_step.study.declared import run_declared
 
     most, over = [0], threading.Event()
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 KINDS = ("traceback", "outside", "network", "lost", "hang", "crash", "noise", "wrong")
 """Faults: a traceback, a file outside, a request to the network, work lost, more than the bound without an answer, a native crash, lines on
-standard error that are not ours, a file that is neither old nor whole."""
+standard error that are not ours, a file that is neither old nor whole, a number that comes
+out otherwise in another way."""
 
 
 @dataclass

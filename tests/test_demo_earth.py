@@ -14,7 +14,7 @@ from moss_step.formats.vector import read_shapes
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.steps.catalogue import catalogue
-from moss_step.study.engine import run_declared
+from moss_step.study.declared import run_declared
 
 
 @pytest.fixture(scope="module")

@@ -1,0 +1,253 @@
+"""Grounds larger than memory: ``python -m benchmarks.large [SIDE]``, with SIDE rows and columns (30,000 when
+left out; half an hour), or ``growth``. Each run is a process of its own, whose memory is watched with that of
+its workers.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+import shutil
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import psutil
+import rasterio
+import shapely
+from rasterio.transform import from_origin
+from rasterio.windows import Window
+
+from benchmarks.measure import Line
+from moss_step.formats.vector import write_shapes
+from moss_step.model.mapped import roomy_folder
+from moss_step.model.shapes import Shapes
+
+TILED = ("--tile-cells", "8000000")
+SIDE, BLOCK = 30_000, 512
+SLOPE = ({"id": "slope", "kind": "slope", "inputs": {"dem": "ground"}},)
+CLASSES = (
+    *SLOPE,
+    {
+        "id": "steep",
+        "kind": "classify",
+        "inputs": {"surface": "slope"},
+        "settings": {"rules": "fao_slope"},
+    },
+)
+ZONES = (
+    *CLASSES,
+    {"id": "areas", "kind": "open_shapes", "settings": {"source": "areas.geojson"}},
+    {"id": "zones", "kind": "zone_statistics", "inputs": {"surface": "slope", "zones": "areas"}},
+)
+WATER = ({"id": "flow", "kind": "flow_accumulation", "inputs": {"dem": "ground"}},)
+
+
+def write_ground(path: Path, side: int) -> None:
+    """A rough ground, tiled and not compressed: hills of several sizes, made band by band."""
+    rng = np.random.default_rng(1)
+    coarse = [
+        (s, rng.normal(size=(side // s + 3, side // s + 3)).astype(np.float32)) for s in (2000, 400, 80)
+    ]
+    layout = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK, "BIGTIFF": "YES"}
+    with rasterio.open(
+        path, "w", driver="GTiff", height=side, width=side, count=1, dtype="float32", crs="EPSG:32628",
+        transform=from_origin(412_000, 5_872_000, 1, 1), nodata=-9999.0, **layout,
+    ) as file:  # fmt: skip
+        file.units = ("metre",)
+        for top in range(0, side, BLOCK):
+            rows = np.arange(top, min(top + BLOCK, side))
+            z = rng.normal(size=(len(rows), side)).astype(np.float32) * 0.05
+            for size, values in coarse:
+                z += _between(values, rows, side, size) * size / 40.0
+            file.write(z, 1, window=Window(0, top, side, len(rows)))
+
+
+def _between(values: np.ndarray, rows: np.ndarray, cols: int, size: int) -> np.ndarray:
+    """Bilinear values between coarse ones."""
+    r, c = rows / size, np.arange(cols) / size
+    i, j = r.astype(int), c.astype(int)
+    u, v = (r - i).astype(np.float32)[:, None], (c - j).astype(np.float32)[None]
+    low = values[i][:, j] * (1 - v) + values[i][:, j + 1] * v
+    high = values[i + 1][:, j] * (1 - v) + values[i + 1][:, j + 1] * v
+    result: np.ndarray = low * (1 - u) + high * u
+    return result
+
+
+def copied(source: Path, target: Path) -> None:
+    """What the raster library takes to copy a file in windows."""
+    with rasterio.open(source) as file:
+        profile = file.profile
+        with rasterio.open(target, "w", **{**profile, "BIGTIFF": "YES"}) as out:
+            for top in range(0, file.height, BLOCK):
+                window = Window(0, top, file.width, min(BLOCK, file.height - top))
+                out.write(file.read(1, window=window), 1, window=window)
+
+
+def timed(words: Sequence[str]) -> tuple[float, float]:
+    """Seconds and most bytes of a process with all that it begins; shared pages of files do not count."""
+    process = subprocess.Popen(words, stdout=subprocess.DEVNULL)
+    most, start, over = [0], time.perf_counter(), threading.Event()
+
+    def watch() -> None:
+        while not over.wait(0.05):
+            try:
+                family = [psutil.Process(process.pid), *psutil.Process(process.pid).children(recursive=True)]
+                most[0] = max(most[0], sum(_own(p) for p in family))
+            except psutil.Error:
+                continue
+
+    watcher = threading.Thread(target=watch)
+    watcher.start()
+    code = process.wait()
+    seconds = time.perf_counter() - start
+    over.set()
+    watcher.join()
+    if code:
+        raise RuntimeError(f"{' '.join(words)} ended with {code}")
+    return seconds, float(most[0])
+
+
+def _own(process: psutil.Process) -> int:
+    memory = process.memory_info()
+    return int(memory.rss - memory.shared)
+
+
+def study(folder: Path, name: str, steps: Sequence[object]) -> Path:
+    """A study on the ground of a folder."""
+    path = folder / f"{name}.moss"
+    ground = {"id": "ground", "kind": "open_grid", "settings": {"source": "ground.tif"}}
+    path.write_text(json.dumps({"moss_step_study": 2, "name": name, "steps": [ground, *steps]}))
+    return path
+
+
+def run(folder: Path, name: str, result: str, *options: str) -> tuple[float, float]:
+    """Seconds and most bytes of ``moss-step run`` for one result of a study."""
+    out = folder / "out"
+    shutil.rmtree(out, ignore_errors=True)
+    words = [sys.executable, "-m", "moss_step", "run", str(folder / f"{name}.moss"), "-o", str(out), "-q"]
+    taken = timed([*words, "--only", result, *options])
+    shutil.rmtree(out, ignore_errors=True)
+    return taken
+
+
+def write_areas(folder: Path, side: int) -> None:
+    """Areas that cover the ground, some hundred of them."""
+    edges = np.linspace(0, side, 13)
+    boxes = [
+        shapely.box(412_000 + a, 5_872_000 - d, 412_000 + b, 5_872_000 - c)
+        for a, b in itertools.pairwise(edges)
+        for c, d in itertools.pairwise(edges)
+    ]
+    write_shapes(folder / "areas.geojson", Shapes(np.array(boxes), {}, "EPSG:32628"), "areas")
+
+
+def lines(side: int) -> list[Line]:
+    """Measure all of it on a ground of a side."""
+    with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
+        folder = Path(name)
+        write_ground(folder / "ground.tif", side)
+        write_areas(folder, side)
+        for of, steps in (("slope", SLOPE), ("classes", CLASSES), ("zones", ZONES), ("water", WATER)):
+            study(folder, of, steps)
+        return [*_alone(folder, side), *_by_two(folder)]
+
+
+def _alone(folder: Path, side: int) -> list[Line]:
+    """In one process: against what the raster library takes to copy the file, and within bounds."""
+    for _ in range(2):  # the first time reads it from the disk
+        began = time.perf_counter()
+        copied(folder / "ground.tif", folder / "copy.tif")
+        copy = time.perf_counter() - began
+    (folder / "copy.tif").unlink()
+    what = f"{side:,} x {side:,} cells"
+    slope, held = run(folder, "slope", "slope", *TILED)
+    both, more = run(folder, "classes", "steep", *TILED)
+    water, most = run(folder, "water", "flow", *TILED)
+    copies, each = slope / copy, water / side / side * 1e9
+    return [
+        Line(
+            f"slope, {what}, tile by tile, the process with its start and the hash of the source",
+            f"{slope:.1f} s, {held / 1e9:.2f} GB", f"{copies:.2f} copies of the file in windows",
+            "at most 1.3", copies <= 1.3,
+        ),
+        Line(
+            "slope and its classes in one pass", f"{both:.1f} s, {more / 1e9:.2f} GB",
+            f"{both / copy:.2f} copies", "", True,
+        ),
+        Line(
+            f"drainage, {what}", f"{water:.0f} s, {most / 1e9:.2f} GB", f"{each:.0f} ns a cell",
+            "within 300 s and 2 GB", water <= 300 and most <= 2e9,
+        ),
+    ]  # fmt: skip
+
+
+def growth() -> list[Line]:
+    """Drainage on grounds of 17, 67 and 268 million cells in tiles; and of 67 million in one piece."""
+    found, seconds = [], list[float]()
+    for side in (4096, 8192, 16_384):
+        with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
+            folder = Path(name)
+            write_ground(folder / "ground.tif", side)
+            study(folder, "water", WATER)
+            taken, most = run(folder, "water", "flow", *TILED)
+            seconds.append(taken)
+            said = f"{taken:.1f} s, {most / 1e9:.2f} GB", f"{taken / side / side * 1e9:.0f} ns a cell"
+            found.append(Line(f"drainage, {side:,} x {side:,}, in tiles", *said, "", True))
+            if side == 8192:
+                whole, most = run(folder, "water", "flow")
+                times = whole / taken
+                found.append(
+                    Line(
+                        f"drainage, {side:,} x {side:,}, in one piece",
+                        f"{whole:.1f} s, {most / 1e9:.2f} GB",
+                        f"tiles are {times:.2f} times as fast",
+                        "at least 1.7",
+                        times >= 1.7,
+                    )
+                )
+                study(folder, "slope", SLOPE)
+                tiles, one = (run(folder, "slope", "slope", *o)[0] for o in (TILED, ()))
+                found.append(
+                    Line(
+                        f"slope, {side:,} x {side:,}, with its file: tiles against one piece",
+                        f"{tiles:.1f} s",
+                        f"{tiles / one:.2f} times as long",
+                        "at most 1.1",
+                        tiles <= 1.1 * one,
+                    )
+                )
+    power = float(np.log(seconds[2] / seconds[0]) / np.log(16.0))
+    found.append(
+        Line("growth from 17 to 268 million cells", f"{power:.2f}", "", "at most 1.03", power <= 1.03)
+    )
+    return found
+
+
+def _by_two(folder: Path) -> list[Line]:
+    """Two workers against one."""
+    found = []
+    for of, result, said in (("zones", "zones", "slope, classes, zones"), ("water", "flow", "drainage")):
+        one, two = (run(folder, of, result, "--workers", str(n), *TILED)[0] for n in (1, 2))
+        times = f"{one / two:.2f} times as fast"
+        name = f"{said}: two workers against one"
+        found.append(Line(name, f"{two:.1f} s", times, "at least 1.6", one / two >= 1.6))
+    return found
+
+
+def main() -> int:
+    """Measure and print."""
+    some = growth() if sys.argv[1:] == ["growth"] else lines(int(sys.argv[1]) if sys.argv[1:] else SIDE)
+    for line in some:
+        holds = "yes" if line.holds else "NO"
+        print(f"| {line.what} | {line.measured} | {line.against} | {line.wanted} | {holds} |", flush=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
