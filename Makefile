@@ -19,7 +19,7 @@ demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile --no-loadscope-reorder
 
 setup: $(READY)
 
@@ -42,7 +42,7 @@ soak: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m soak --minutes $(MINUTES) --seed $(SEED) --report docs/reliability.md
 
 screenshots: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.screenshots docs/screenshots
+	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
 
 lint: setup
 	$(BIN)/ruff check src tests benchmarks soak tools

@@ -108,7 +108,7 @@ def test_each_step_that_works_values_out_says_by_which_formula():
 
 def test_no_generic_part_of_the_window_names_a_step():
     """Steps are found by what they declare; benches, walks and the pictures of the docs name their own."""
-    package, own = ROOT / "src/moss_step", {"benches", "screenshots.py", "walks.py", "warm.py"}
+    package, own = ROOT / "src/moss_step", {"benches", "walks.py", "warm.py"}
     files = [p for part in ("desk", "scene", "study") for p in (package / part).rglob("*.py")]
     generic = [p for p in files if not own & set(p.parts)]
     asked = re.compile(r'(?:add_step|begin_step|step_kind)\(\s*"(\w+)"|\bkind (?:==|!=|in) \(?"(\w+)"')

@@ -146,6 +146,7 @@ def index(steps: list[dict[str, str]]) -> str:
                 "steps",
                 "references",
                 "benchmarks",
+                "scale",
                 "every-step",
                 "reliability",
                 "pictures",

@@ -1,10 +1,11 @@
-"""Makes the documentation's pictures from the demo: ``python -m moss_step.desk.screenshots FOLDER``."""
+"""Makes the documentation's pictures from the demo: ``python tools/screenshots.py FOLDER``."""
 
 from __future__ import annotations
 
 import os
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -16,6 +17,7 @@ from moss_step.demo import DATA
 from moss_step.demo.earth import ERROR
 from moss_step.demo.lidar import SOUTH, WEST
 from moss_step.demo.sounder import Sounder
+from moss_step.demo.surroundings import Tiles
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.benches.steps import StepBench
@@ -24,6 +26,7 @@ from moss_step.desk.warm import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
+from moss_step.practice.elevation import Faults, Server
 from moss_step.science.water.drainage import prepare
 from moss_step.study.graph import KeyRow
 
@@ -40,7 +43,8 @@ def main() -> None:
     folder.mkdir(parents=True, exist_ok=True)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
+        for home in ("STATE", "CACHE", "CONFIG"):
+            os.environ[f"XDG_{home}_HOME"] = state
         from PySide6.QtCore import QPoint
         from PySide6.QtTest import QTest
 
@@ -58,9 +62,17 @@ def main() -> None:
                 settle(app, window)
             window.grab().save(str(folder / f"{name}.png"))
 
-        take("start", lambda: settle(app, window))
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
+        take("service", lambda: list_tiles(app, window, Path(state) / "tiles"))
+        work.undo()
+        take(
+            "preferences",
+            lambda: work.choose("classes"),
+            lambda: work.prefer(workers=2),
+            window.preferences.open,
+        )
+        window.preferences.hide()
         take("shape", lambda: work.choose(""), lambda: window.begin_step("slope"))
         take(
             "compare",
@@ -89,14 +101,6 @@ def main() -> None:
         work.undo()
         settle(app, window)
         window.plan.view.fit()
-        take(
-            "table",
-            lambda: window.show_drawer("plan"),
-            lambda: work.choose(""),
-            lambda: grade_hexagons(window),
-            lambda: window.show_drawer("table"),
-            lambda: window.table.select(12),
-        )
         take(
             "water",
             lambda: window.show_drawer("plan"),
@@ -133,6 +137,31 @@ def main() -> None:
         take("surface", lambda: sound_tarn(app, window))
         window.block.stage.close()
         work.close()
+
+
+def list_tiles(app: QApplication, window: MainWindow, folder: Path) -> None:
+    """What an elevation service holds around the estate, with one tile at hand."""
+    folder.mkdir()
+    bench: Any = window.benches["gather"]
+    window.go_to_bench("gather")
+    with Server(Tiles(folder), Faults()) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+
+        def ask() -> None:
+            bench.show_start()
+            bench.show_service()
+            bench.service.address.setText(server.address)
+            bench.service.ask()
+            settle(app, window)
+
+        ask()
+        bench.service.fetch()
+        settle(app, window)
+        window.work.choose("")
+        settle(app, window)
+        ask()
+        server.shutdown()
+    window.plan.view.fit()
 
 
 def hear_sounder(app: QApplication, window: MainWindow, told: Path) -> None:
@@ -330,17 +359,6 @@ def level_pad(app: QApplication, window: MainWindow) -> None:
     settle(app, window)
     window.section.chart.point_at(600)
     window.section.chart.pointed.emit(600)
-
-
-def grade_hexagons(window: MainWindow) -> None:
-    """Highest ground in each hexagon over the estate."""
-    work = window.work
-    tiles = work.add_step("tessellate", {"extent": "ground", "keep": "boundary"}, {"spacing": 150.0})
-    zones = work.add_step(
-        "zone_statistics", {"zones": tiles, "surface": "ground"}, {"statistics": ["max", "mean"]}
-    )
-    row = KeyRow(step=zones, column="max", count=10, outline="fill", opacity=0.8)
-    work.do(work.study.model_copy(update={"key": (row,)}), "Key")
 
 
 if __name__ == "__main__":
