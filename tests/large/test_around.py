@@ -78,7 +78,8 @@ def test_a_run_in_tiles_reads_only_what_lies_around(
 ) -> None:
     study = study_on(tmp_path, GROUNDS[on]())
     whole, read = Engine(), list[tuple[slice, slice]]()
-    monkeypatch.setattr(running, "_read", lambda h, w, _read=running._read: read.append(w) or _read(h, w))
+    taken_over = running.taken_over
+    monkeypatch.setattr(running, "taken_over", lambda h, w, *a: read.append(w) or taken_over(h, w, *a))
     (tmp_path / "work").mkdir()
     run = LargeRun(
         study, Engine(), Alone(), tmp_path / "work", left_on_disk(study, study.steps, True), 512 * 512

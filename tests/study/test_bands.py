@@ -86,8 +86,8 @@ def test_a_grid_too_large_for_memory_is_mapped_and_drawn(
 
 def test_a_disk_without_room_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     write_surface(tmp_path / "g.tif", GROUNDS["square cells"], "g")
-    monkeypatch.setattr("moss_step.formats.raster.too_large", lambda _: True)
-    monkeypatch.setattr("moss_step.formats.raster.room_to_map", lambda: 10)
+    monkeypatch.setattr("moss_step.model.mapped.too_large", lambda _: True)
+    monkeypatch.setattr("moss_step.model.mapped.room_to_map", lambda: 10)
     monkeypatch.setattr("moss_step.model.memory.free_memory", lambda: 10)
     with pytest.raises(MossError, match="box="):
         read_surface(tmp_path / "g.tif")

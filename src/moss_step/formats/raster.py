@@ -25,7 +25,7 @@ from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, reference_system
 from moss_step.model.kernels.blanks import drop_infinite, drop_value
-from moss_step.model.mapped import let_go, room_for, room_to_map, too_large
+from moss_step.model.mapped import check_room, let_go, room_for, too_large
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -282,7 +282,11 @@ def read_surface(
     with opened(path, band) as file:
         chosen = band_of(file, path, band)
         window = _window(facts, box)
-        _check_room(int(window.height) * int(window.width), path)
+        check_room(
+            int(window.height) * int(window.width),
+            str(path),
+            "Read a part of it with box=xmin,ymin,xmax,ymax.",
+        )
         values = _read_values(file, chosen, facts, window, no_data, progress)
         transform = facts.transform * Affine.translation(window.col_off, window.row_off)
     infinite = int(drop_infinite(values))
@@ -323,13 +327,6 @@ def _read_values(
         if mapped and (first // step) % _LET_GO == 0:
             let_go(values)
     return values if facts.exact or blurred(values) else values.astype(np.float32)
-
-
-def _check_room(cells: int, path: Path) -> None:
-    """Refuse a grid for which neither memory nor disk has room."""
-    need = cells * np.dtype(np.float32).itemsize
-    if not too_large(need) or need > room_to_map():
-        check_grid(cells, str(path), "Read a part of it with box=xmin,ymin,xmax,ymax.")
 
 
 def read_into(

@@ -11,6 +11,7 @@ import numpy as np
 from moss_step import kinds
 from moss_step.kinds.kind import Kind
 from moss_step.model.errors import MossError
+from moss_step.model.mapped import map_of
 from moss_step.model.outcome import Value
 
 
@@ -45,6 +46,12 @@ def cells_of(value: Value) -> np.ndarray:
     if array is None:
         raise MossError("This is no grid.", "Choose a surface or a class map.")
     return array(value)
+
+
+def is_mapped(value: Value) -> bool:
+    """Whether a grid is mapped from a file, as memory could not hold it."""
+    array = kind_of(value).array
+    return array is not None and map_of(array(value)) is not None
 
 
 def cut_to(value: Value, rows: slice, cols: slice) -> Value:

@@ -8,11 +8,15 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader, GridSource
 from moss_step.kinds.registry import kind_named
+from moss_step.large.tiling import bands
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import let_go, room_for
 from moss_step.model.outcome import Value
+from moss_step.model.progress import Progress
 
 
 @dataclass(frozen=True)
@@ -71,3 +75,26 @@ def value_of(kind: str, about: Mapping[str, Any], array: np.ndarray, frame: Fram
     value: Any = declared.restored({**about, "frame": asdict(frame)}, [array])
     result: Value = replace(value, frame=frame)
     return result
+
+
+def source_of(target: TiledFile) -> GridSource:
+    """A file that was filled in tile by tile, as one to read."""
+    return GridSource(target.path, double=target.dtype == "float64")
+
+
+def taken_over(held: OnDisk, window: tuple[slice, slice], mapped: bool, progress: Progress) -> Value:
+    """The value in a window, read some rows at a time, in memory or mapped.
+
+    Raises MossError for damaged bytes, or when the disk has no room.
+    """
+    rows, cols = window
+    shape = rows.stop - rows.start, cols.stop - cols.start
+    cells = room_for(shape[0] * shape[1], held.source.dtype, mapped).reshape(shape)
+    tiles = list(bands(shape))
+    with GridReader(held.source) as reader:
+        for n, tile in enumerate(tiles):
+            progress.at(n / len(tiles), "Reading the grid")
+            first, last = rows.start + tile.rows.start, rows.start + tile.rows.stop
+            cells[tile.rows] = reader.read(slice(first, last), cols)
+            let_go(cells)
+    return value_of(held.kind, held.about, cells, held.frame.part(*window))

@@ -13,24 +13,23 @@ import numpy as np
 
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.whole import passing_folder
-from moss_step.formats.windows import GridReader, GridSource
 from moss_step.kinds.kind import Kind
-from moss_step.kinds.registry import cells_of, kind_of
+from moss_step.kinds.registry import cells_of, is_mapped, kind_of
 from moss_step.large.crew import Crew
-from moss_step.large.held import OnDisk, value_of
+from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.tiling import CELLS, bands
 from moss_step.large.whole import Fed, Told, Whole
 from moss_step.large.works import work_of
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import let_go, room_for, roomy_folder
+from moss_step.model.mapped import let_go, roomy_folder
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind, of_kind
 from moss_step.steps.declare import Settings, StepKind
 from moss_step.steps.results import surface_outcome
-from moss_step.study.declared import common_frame, is_mapped, taken_of
+from moss_step.study.declared import common_frame, taken_of
 
 Hands = Callable[[Path], AbstractContextManager[Crew]]
 """Gives who works in a folder, for as long as the block goes."""
@@ -118,8 +117,7 @@ def _begin(path: Path, like: Value, frame: Frame) -> TiledFile:
 
 def _held(target: TiledFile, value: Value) -> OnDisk:
     kind, surface = kind_of(value), of_kind(value, Surface)
-    source = GridSource(target.path, double=target.dtype == "float64")
-    return OnDisk(source, kind.name, _plain(kind, value), 0.0 if surface is None else surface.base)
+    return OnDisk(source_of(target), kind.name, _plain(kind, value), 0.0 if surface is None else surface.base)
 
 
 def _fill(target: TiledFile, cells: np.ndarray, progress: Progress) -> None:
@@ -135,12 +133,6 @@ def _mapped(target: TiledFile, job: Whole, progress: Progress) -> Value:
     like, frame = job.like, job.frame
     if like is None:
         raise TypeError("a work without a grid has no file")
-    dtype = np.dtype(target.dtype)
-    cells = room_for(frame.rows * frame.cols, dtype, True).reshape(frame.shape)
-    tiles = list(bands(frame.shape))
-    with GridReader(GridSource(target.path, double=dtype == np.float64)) as reader:
-        for n, tile in enumerate(tiles):
-            progress.at(n / len(tiles), "Taking the result over")
-            cells[tile.rows, tile.cols] = reader.read(tile.rows, tile.cols)
-            let_go(cells)
-    return value_of(kind_of(like).name, _plain(kind_of(like), like), cells, frame)
+    kind = kind_of(like)
+    held = OnDisk(source_of(target), kind.name, _plain(kind, like))
+    return taken_over(held, (slice(0, frame.rows), slice(0, frame.cols)), True, progress)

@@ -13,11 +13,11 @@ import numpy as np
 
 from moss_step.formats.tiled import TiledFile, note_of, reopened
 from moss_step.formats.whole import write_text
-from moss_step.formats.windows import GridReader, GridSource
+from moss_step.formats.windows import GridReader
 from moss_step.kinds.registry import cells_of, kind_of
 from moss_step.large.chain import Chain, ChainWork, Link, read, worked_out
 from moss_step.large.crew import Crew
-from moss_step.large.held import OnDisk, value_of
+from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.jobs import Chained, feeds, next_chain
 from moss_step.large.journal import Journal
 from moss_step.large.look import Looked, look_at
@@ -28,6 +28,7 @@ from moss_step.large.works import work_of
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import too_large
 from moss_step.model.memory import check_memory
 from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
@@ -283,14 +284,17 @@ class LargeRun:
         inputs = {n: self._there[r].value for n, r in step.inputs.items() if r in self._there}
         checked = step.declared.checked(step.settings)
         windows = {n: window_of(step.declared, checked, inputs, h.frame) for n, h in held.items()}
+        maps = {n for n, h in held.items() if step.declared.maps and too_large(_bytes_of(h, windows[n]))}
         check_memory(
-            sum(_bytes_of(h, windows[n]) for n, h in held.items()),
+            sum(_bytes_of(h, windows[n]) for n, h in held.items() if n not in maps),
             f"{step.declared.title} looks at all of the ground at once, which",
             "Crop the ground, or resample it to larger cells, before this step.",
         )
-        inputs |= {n: _read(h, windows[n]) for n, h in held.items()}
+        reading, working = progress.part(0.0, 0.1), progress.part(0.1, 1.0)
+        inputs |= {n: taken_over(h, windows[n], n in maps, reading) for n, h in held.items()}
+
         origins = {n: self._origin(r) for n, r in step.inputs.items()} if step.declared.records else {}
-        outcome = run_declared(step.declared, step.settings, inputs, progress, origins)
+        outcome = run_declared(step.declared, step.settings, inputs, working, origins)
         if any(common_frame({"grid": inputs[n]}) != h.frame for n, h in held.items()):
             outcome = said_of_part(step.declared, outcome)
         yield from ((ref, step.declared.outcome_of(outcome, split(ref)[1])) for ref in refs)
@@ -314,7 +318,7 @@ class LargeRun:
             path.unlink(missing_ok=True)
             target = kind.tiled(path, plain, frame, dtype, self._study.name_of(ref), "")
             write_text(note, note_of(target))
-        self._held[ref] = OnDisk(GridSource(path, double=target.dtype == "float64"), kind.name, plain)
+        self._held[ref] = OnDisk(source_of(target), kind.name, plain)
         return target
 
 
@@ -325,9 +329,3 @@ def _plain_name(ref: str) -> str:
 def _bytes_of(held: OnDisk, window: tuple[slice, slice]) -> int:
     rows, cols = window
     return int((rows.stop - rows.start) * (cols.stop - cols.start) * held.source.dtype.itemsize)
-
-
-def _read(held: OnDisk, window: tuple[slice, slice]) -> Value:
-    with GridReader(held.source) as reader:
-        values = reader.read(*window)
-    return value_of(held.kind, held.about, values, held.frame.part(*window))

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
+
+from moss_step.model.mapped import blocks_of, let_go, row_by_row
 
 
 def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
@@ -18,19 +22,23 @@ def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
 
 def blurred(values: np.ndarray) -> bool:
     """Whether single precision cannot hold a thousandth of the relief of some float64 values."""
-    finite = values[np.isfinite(values)]
-    if finite.size == 0 or not np.abs(finite).max() < np.finfo(np.float32).max:
+    low, high, held = math.inf, -math.inf, True
+    for rows in blocks_of(values):
+        finite = values[rows][np.isfinite(values[rows])]
+        if finite.size:
+            low, high = min(low, float(finite.min())), max(high, float(finite.max()))
+            with np.errstate(over="ignore"):
+                held = held and np.array_equal(finite.astype(np.float32), finite)
+        let_go(values)
+    if held or not max(abs(low), abs(high)) < np.finfo(np.float32).max:
         return False
-    low, high = float(finite.min()), float(finite.max())
     step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
-    return (
-        high > low and step > (high - low) / 1000.0 and not np.array_equal(finite.astype(np.float32), finite)
-    )
+    return high > low and step > (high - low) / 1000.0
 
 
 def as_short(values: np.ndarray) -> np.ndarray:
     """Values in single precision, or in double where single would blur their relief."""
-    return values if blurred(values) else values.astype(np.float32)
+    return values if blurred(values) else row_by_row(lambda some: some, np.float32, values)
 
 
 def falling(values: np.ndarray) -> np.ndarray:

@@ -134,10 +134,12 @@ class Frame:
         """Northing (or latitude) of a row's centre."""
         return self.y0 - (row + 0.5) * self.dy
 
-    def middles(self, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Coordinates of the middles of the cells that are wanted (rows, cols): as many of each."""
+    def middles(self, wanted: np.ndarray, first: int = 0) -> tuple[np.ndarray, np.ndarray]:
+        """Coordinates of the middles of the cells that are wanted (rows, cols): as many of each. They may be
+        some rows, from the ``first`` on.
+        """
         rows, cols = np.nonzero(wanted)
-        return self.x0 + (cols + 0.5) * self.dx, self.y0 - (rows + 0.5) * self.dy
+        return self.x0 + (cols + 0.5) * self.dx, self.y0 - (rows + first + 0.5) * self.dy
 
     def cell_at(self, x: float, y: float) -> tuple[int, int] | None:
         """Row and column of the cell that holds a point, or None outside the grid."""

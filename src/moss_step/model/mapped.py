@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import math
 import mmap
 import os
 import shutil
 import tempfile
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.memory import free_memory
+from moss_step.model.memory import check_grid, free_memory
 
 _ROOMY = Path("/var/tmp")  # noqa: S108 - where large files go by convention: /tmp may be memory
 SHARE = 0.5
@@ -20,6 +22,8 @@ SHARE = 0.5
 LARGE = 3_000_000_000
 """Bytes from which a value is mapped, whatever is free: the system then keeps what is used of it."""
 
+_BLOCK = 4_000_000
+"""Cells of a grid that are worked on at a time."""
 MOST_OF_DISK = 0.7
 """Share of the free disk that an array takes at the most, so that a claim leaves others their room."""
 
@@ -37,6 +41,13 @@ def room_to_map() -> int:
 def roomy_folder() -> Path:
     """Where large files go that nobody keeps: `/var/tmp` by convention, as `/tmp` may be memory."""
     return _ROOMY if os.access(_ROOMY, os.W_OK) else Path(tempfile.gettempdir())
+
+
+def check_room(cells: int, what: str, do: str) -> None:
+    """Raise MossError when neither memory nor disk has room for a grid of so many cells."""
+    need = cells * np.dtype(np.float32).itemsize
+    if not too_large(need) or need > room_to_map():
+        check_grid(cells, what, do)
 
 
 def map_of(array: np.ndarray) -> np.memmap | None:
@@ -82,3 +93,50 @@ def room_for(count: int, kind: Any, mapped: bool) -> np.ndarray:
             return np.memmap(file, dtype, "r+", shape=(count,))
     except OSError as error:
         raise no_room from error
+
+
+def blocks_of(grid: np.ndarray) -> Iterator[slice]:
+    """Rows of an array, some at a time: what is worked out of them is small beside all of it."""
+    high = max(1, _BLOCK * grid.shape[0] // max(grid.size, 1))
+    for first in range(0, grid.shape[0], high):
+        yield slice(first, min(first + high, grid.shape[0]))
+
+
+def grid_beside(grid: np.ndarray, kind: Any, fill: float = 0) -> np.ndarray:
+    """A grid of the shape of another one, with one value everywhere; it is mapped where that one is.
+
+    Raises MossError when the disk has no room.
+    """
+    return _filled(grid.shape, kind, fill, map_of(grid) is not None)
+
+
+def new_grid(shape: tuple[int, int], kind: Any, fill: float = 0) -> np.ndarray:
+    """A grid with one value everywhere; it is mapped where it would be too large for memory.
+
+    Raises MossError when the disk has no room.
+    """
+    return _filled(shape, kind, fill, too_large(shape[0] * shape[1] * np.dtype(kind).itemsize))
+
+
+def _filled(shape: tuple[int, ...], kind: Any, fill: float, mapped: bool) -> np.ndarray:
+    if not mapped:
+        return np.full(shape, fill, kind)
+    out = np.asarray(room_for(math.prod(shape), kind, True)).reshape(shape)
+    if fill != 0:  # a new file holds zeros
+        for rows in blocks_of(out):
+            out[rows] = fill
+            let_go(out)
+    return out
+
+
+def row_by_row(change: Callable[..., np.ndarray], kind: Any, *grids: np.ndarray) -> np.ndarray:
+    """What some rows at a time of grids of one shape become, as a grid that is mapped where the first one is.
+
+    Raises MossError when the disk has no room.
+    """
+    first = grids[0]
+    out = np.asarray(room_for(first.size, kind, map_of(first) is not None)).reshape(first.shape)
+    for rows in blocks_of(first):
+        out[rows] = change(*(g[rows] for g in grids))
+        let_go(out, *grids)
+    return out

@@ -11,7 +11,7 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import held_bytes
+from moss_step.model.mapped import held_bytes, row_by_row
 from moss_step.model.summary import Summary, summarise
 from moss_step.model.units import BEARING, UNKNOWN, Unit
 
@@ -110,7 +110,7 @@ class Surface:
     @cached_property
     def _above_base(self) -> tuple[Surface, float]:
         base = self.base
-        return replace(self, values=(self.values - base).astype(np.float32)), base
+        return replace(self, values=row_by_row(lambda v: v - base, np.float32, self.values)), base
 
     @property
     def base(self) -> float:

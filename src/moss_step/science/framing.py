@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from moss_step.model.frame import Box, Frame
-from moss_step.model.memory import check_grid
+from moss_step.model.mapped import check_room
 
 
 def round_side(side: float) -> float:
@@ -51,7 +51,7 @@ def frame_around(box: Box, cell: float, crs: str | None) -> Frame:
     Raises
     ------
     MossError
-        For more cells than memory holds.
+        For more cells than memory, or the disk, holds.
 
     Examples
     --------
@@ -63,5 +63,5 @@ def frame_around(box: Box, cell: float, crs: str | None) -> Frame:
     west, north = math.floor(xmin / cell), math.ceil(ymax / cell)
     cols = max(math.ceil(xmax / cell - 1e-9) - west, 1)
     rows = max(north - math.floor(ymin / cell + 1e-9), 1)
-    check_grid(rows * cols, f"A grid with cells of {cell:g}", "Take larger cells.")
+    check_room(rows * cols, f"A grid with cells of {cell:g}", "Take larger cells.")
     return Frame(rows, cols, west * cell, north * cell, cell, cell, crs)

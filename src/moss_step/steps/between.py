@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import cast
 
@@ -14,8 +15,9 @@ from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, new_grid, too_large
 from moss_step.model.outcome import Outcome
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
@@ -24,7 +26,7 @@ from moss_step.model.words import value_text
 from moss_step.science.framing import frame_around
 from moss_step.science.interpolate.kriging import ALL_AT_ONCE
 from moss_step.science.interpolate.plane import Plane
-from moss_step.science.interpolate.surfaces import Interpolator, plane_around, proposed_cell
+from moss_step.science.interpolate.surfaces import MEANT, Interpolator, plane_around, proposed_cell
 from moss_step.science.interpolate.tin import break_lines, on_grid, triangulate
 from moss_step.science.interpolate.variogram import Variogram, experimental
 from moss_step.science.regrid import cells_inside
@@ -50,6 +52,7 @@ from moss_step.steps.places import (
 from moss_step.steps.results import surface_outcome
 from moss_step.steps.variograms import variogram_outcome
 
+_AtPlaces = Callable[[np.ndarray, np.ndarray, np.ndarray | None, Progress], np.ndarray]
 _WORST = 10
 """Places that are named as the worst."""
 _TOLD = 2_000
@@ -99,23 +102,26 @@ def wanted_cells(
     settings: InterpolateSettings, inputs: Inputs, frame: Frame, got: Gathered, made: Interpolator
 ) -> np.ndarray:
     """Cells that get a value (rows, cols): within the outline and the hull or reach."""
-    wanted = np.ones(frame.shape, bool)
+    wanted, found = new_grid(frame.shape, bool, True), False
     area = optional(inputs, "area", Shapes)
-    if area is not None:
-        wanted &= cells_inside(frame, in_system(area, frame.crs))
-    x, y = frame.middles(wanted)
-    kept = np.ones(len(x), bool)
-    if settings.reach is not None:
-        kept &= made.distances(x, y) <= settings.reach
-    elif not settings.beyond:
-        hull = shapely.buffer(
-            shapely.convex_hull(shapely.multipoints(np.column_stack([got.held.x, got.held.y]))),
-            1e-9 * max(frame.dx * frame.cols, frame.dy * frame.rows),
-        )
-        shapely.prepare(hull)
-        kept &= shapely.contains_xy(hull, x, y)
-    wanted[wanted] = kept
-    if not wanted.any():
+    rims = None if area is None else in_system(area, frame.crs)
+    hull = shapely.buffer(
+        shapely.convex_hull(shapely.multipoints(np.column_stack([got.held.x, got.held.y]))),
+        1e-9 * max(frame.dx * frame.cols, frame.dy * frame.rows),
+    )
+    shapely.prepare(hull)
+    for rows in blocks_of(wanted):
+        some = wanted[rows]
+        if rims is not None:
+            some &= cells_inside(frame.part(rows, slice(0, frame.cols)), rims)
+        x, y = frame.middles(some, rows.start)
+        if settings.reach is not None:
+            some[some] = made.distances(x, y) <= settings.reach
+        elif not settings.beyond:
+            some[some] = shapely.contains_xy(hull, x, y)
+        found = found or bool(some.any())
+        let_go(wanted)
+    if not found:
         raise MossError(
             "No cell lies between the places.", "Take smaller cells, a longer reach, or more points."
         )
@@ -137,11 +143,27 @@ def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progre
     made, got = prepared(settings, got, Plane.of(frame), drift)
     progress.at(0.1, "Choosing cells")
     wanted = wanted_cells(settings, inputs, frame, got, made)
-    x, y = frame.middles(wanted)
-    there = None if drift is None else values_at(drift, x, y).astype(np.float64)
-    out = np.full(frame.shape, np.nan)
-    out[wanted] = made.at(x, y, there, progress.part(0.2, 1.0))
-    return _told(settings, got, made, Surface(as_short(out), frame, got.unit), wanted, there)
+    out = _in_cells(frame, wanted, drift, made.at, progress.part(0.2, 1.0))
+    return _told(settings, got, made, Surface(as_short(out), frame, got.unit), wanted, drift)
+
+
+def _in_cells(
+    frame: Frame, wanted: np.ndarray, drift: Surface | None, at: _AtPlaces, progress: Progress
+) -> np.ndarray:
+    """What is found in the middles of the cells that are wanted (rows, cols), some rows at a time; NaN in all
+    others.
+    """
+    out = new_grid(frame.shape, np.float64, np.nan)
+    for rows in blocks_of(wanted):
+        x, y = frame.middles(wanted[rows], rows.start)
+        part = progress.part(rows.start / frame.rows, rows.stop / frame.rows)
+        out[rows][wanted[rows]] = at(x, y, _drift_at(drift, x, y), part)
+        let_go(out, wanted)
+    return out
+
+
+def _drift_at(drift: Surface | None, x: np.ndarray, y: np.ndarray) -> np.ndarray | None:
+    return None if drift is None else values_at(drift, x, y).astype(np.float64)
 
 
 def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Outcome:
@@ -156,8 +178,7 @@ def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, 
     tin = triangulate(got.held, Plane.of(frame), got.crs, got.unit, kept, outline, settings.reach or 0.0)
     surface = on_grid(tin, frame)
     if rims is not None:
-        values = np.where(cells_inside(frame, rims), surface.values, np.nan).astype(surface.values.dtype)
-        surface = replace(surface, values=values)
+        surface = replace(surface, values=_kept_inside(surface, rims))
     outcome = surface_outcome(surface, got.said)
     cell = Finding("cell_width", frame.cell_metres[0], METRE)
     findings = (*outcome.findings, Finding(PLACES, len(got.held), COUNT), cell)
@@ -177,6 +198,16 @@ def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, 
     )
 
 
+def _kept_inside(surface: Surface, areas: Shapes) -> np.ndarray:
+    """The values of cells with their middle inside areas, NaN in all others."""
+    out, frame = grid_beside(surface.values, surface.values.dtype, np.nan), surface.frame
+    for rows in blocks_of(out):
+        inside = cells_inside(frame.part(rows, slice(0, frame.cols)), areas)
+        np.copyto(out[rows], surface.values[rows], where=inside)
+        let_go(out, surface.values)
+    return out
+
+
 def _no_error() -> Outcome:
     raise AskedWronglyError(
         "Only kriging has a variogram, and says how far it may be off.", "Take kriging as the method."
@@ -185,7 +216,7 @@ def _no_error() -> Outcome:
 
 def _told(
     settings: InterpolateSettings, got: Gathered, made: Interpolator, surface: Surface, wanted: np.ndarray,
-    there: np.ndarray | None,
+    drift: Surface | None,
 ) -> Outcome:  # fmt: skip
     said = list(got.said)
     if settings.method in ("kriging", "spline") and not made.everywhere:
@@ -196,16 +227,13 @@ def _told(
     if isinstance(made.model, Variogram):
         findings += model_findings(made.model)
     if settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
-        findings.append(
-            Finding(MEAN_SPREAD, made.mean_error(*surface.frame.middles(wanted), there), got.unit)
-        )
+        x, y = _evenly(surface.frame, wanted)
+        findings.append(Finding(MEAN_SPREAD, made.mean_error(x, y, _drift_at(drift, x, y)), got.unit))
         findings += error_findings(*_own(got, made), got.unit)
     kriged = settings.method == "kriging"
 
     def error() -> Outcome:
-        out = np.full(surface.frame.shape, np.nan)
-        x, y = surface.frame.middles(wanted)
-        out[wanted] = made.errors_at(x, y, there)
+        out = _in_cells(surface.frame, wanted, drift, made.errors_at, silent())
         return surface_outcome(
             Surface(as_short(out), surface.frame, got.unit, "error"),
             ("The standard deviation that kriging expects: 95 in 100 lie within 1.96 times it.",),
@@ -218,6 +246,17 @@ def _told(
         "residual_plot": lambda: _plot(got, made),
     }
     return replace(outcome, findings=tuple(findings), beside=beside)
+
+
+def _evenly(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Middles of an even choice of the cells that are wanted, as many as stand for all."""
+    until = np.concatenate([np.count_nonzero(wanted[rows], axis=1) for rows in blocks_of(wanted)]).cumsum()
+    count = int(until[-1])
+    numbers = np.unique(np.linspace(0, count - 1, min(count, MEANT)).astype(np.int64))
+    rows = np.searchsorted(until, numbers, "right")
+    before = np.where(rows > 0, until[rows - 1], 0)
+    cols = [int(np.flatnonzero(wanted[r])[n]) for r, n in zip(rows, numbers - before, strict=True)]
+    return frame.x0 + (np.array(cols) + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
 
 
 def _own(got: Gathered, made: Interpolator) -> tuple[np.ndarray, np.ndarray]:
@@ -279,11 +318,11 @@ def _memory(settings: InterpolateSettings, inputs: Inputs) -> float:
     got = gathered(settings, inputs, settings.edge_value)
     dense = settings.method in ("kriging", "spline")
     cells = frame_of(settings, inputs, got)
-    held = min(len(got.held), ALL_AT_ONCE)
+    held, number = min(len(got.held), ALL_AT_ONCE), cells.rows * cells.cols
     return (
         (BYTES_A_PAIR * held * held if dense else 0.0)
         + 400.0 * len(got.held)
-        + 80.0 * cells.rows * cells.cols
+        + (0.0 if too_large(8 * number) else 80.0 * number)
     )
 
 

@@ -22,7 +22,7 @@ from pydantic import (
 from pydantic.fields import FieldInfo
 
 from moss_step.formats.windows import GridSource
-from moss_step.kinds.registry import kind_named, kind_of
+from moss_step.kinds.registry import is_mapped, kind_named, kind_of
 from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Box
@@ -345,6 +345,10 @@ class StepKind:
     """The box that all it looks at lies in, in the system of a grid; None where that may be all of it. Of a
     grid too large for memory only this is read.
     """
+    maps: bool = False
+    """Whether it works on grids that are mapped from files, and maps what it makes beside them: then it takes
+    no more memory than some rows of them.
+    """
     on_disk: Callable[[Any], GridSource | None] | None = None
     """The grid that it opens, as one that stays on the disk; None where its settings ask for more."""
     tells: Callable[[Any, Any], Outcome] | None = None
@@ -454,6 +458,8 @@ class StepKind:
 
     def bytes_needed(self, settings: Settings, inputs: Inputs) -> int:
         """Bytes that a run takes at the most beside its inputs."""
+        if self.maps and any(map(is_mapped, inputs.values())):
+            return 0
         if callable(self.memory):
             return int(self.memory(settings, inputs))
         return int(self.memory * largest_grid(inputs))

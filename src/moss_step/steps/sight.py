@@ -13,6 +13,7 @@ from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import same_frame
+from moss_step.model.mapped import blocks_of, row_by_row
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -50,6 +51,9 @@ from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome, unweighted
 from moss_step.steps.shape import DEM, ground
 
+TOLD = 254
+"""Numbers of observers that are told apart."""
+
 
 def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:
     """Say how many cells of the ground have no weight, when there are weights."""
@@ -57,16 +61,17 @@ def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:
     return unweighted(weights, dem) if weights is not None else []
 
 
-def _on_the_ground(weights: Surface, sight: Sight) -> np.ndarray:
-    """Weights of the cells (float64), 0 for those without one.
-
-    Raises MossError when they do not lie cell on cell with the ground.
-    """
+def _check_weights(weights: Surface, sight: Sight) -> None:
+    """Raise MossError when weights do not lie cell on cell with the ground."""
     if not same_frame(weights.frame, sight.frame):
         raise MossError(
             "The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground."
         )
-    return np.asarray(np.nan_to_num(weights.values).astype(np.float64))
+
+
+def _amount(weights: np.ndarray) -> np.ndarray:
+    """Weights of cells (float64), 0 for those without one."""
+    return np.asarray(np.nan_to_num(weights).astype(np.float64))
 
 
 def _weighted(
@@ -77,15 +82,26 @@ def _weighted(
     """
     if weights is None:
         return []
-    amount = _on_the_ground(weights, sight)
-    count = seen.count.values
-    total = float(amount[~np.isnan(count)].sum()) or 1.0
-    findings = [Finding("seen_weight_share", float(amount[count > 0].sum()) / total, SHARE)]
-    for k in range(min(len(observers), 254) + 1):
-        if (hit := count == k).any():
-            findings.append(Finding("weight", float(amount[hit].sum()), weights.unit, f"seen by {k}"))
-    for k, observer in enumerate(observers if seen.which is not None else ()):
-        held = float(amount[seen.by(k)].sum())
+        _check_weights(weights, sight)
+    most, each = min(len(observers), TOLD), observers if seen.which is not None else []
+    by_number, by_each, cells = np.zeros(most + 2), np.zeros(len(each)), np.zeros(most + 2)
+    for rows in blocks_of(seen.count.values):
+        amount, count = _amount(weights.values[rows]), seen.count.values[rows]
+        some = ~np.isnan(count)
+        number = np.minimum(count[some], most + 1).astype(np.int64)
+        by_number += np.bincount(number, amount[some], most + 2)
+        cells += np.bincount(number, minlength=most + 2)
+        for k in range(len(each)):
+            by_each[k] += amount[seen.by(k, rows)].sum()
+    total = float(by_number.sum()) or 1.0
+    findings = [Finding("seen_weight_share", float(by_number[1:].sum()) / total, SHARE)]
+    findings += [
+        Finding("weight", float(by_number[k]), weights.unit, f"seen by {k}")
+        for k in range(most + 1)
+        if cells[k]
+    ]
+    for observer, amount_seen in zip(each, by_each, strict=True):
+        held = float(amount_seen)
         findings += [
             Finding("weight", held, weights.unit, observer.name),
             Finding("weight_share", held / total, SHARE, observer.name),
@@ -97,18 +113,20 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
     seen = viewshed.viewshed(sight, observers, progress, telling="weights" in inputs)
-    cells, count = sight.dem.valid_count, seen.count.values
-    some = count > 0
+    most = min(len(observers), TOLD)
+    numbers, areas = viewshed.counted_areas(seen.count, most + 1)
+    share = float(numbers[1:].sum()) / sight.dem.valid_count
     findings = [
-        Finding("seen_area_m2", viewshed.cell_areas(sight, some), SQUARE_METRE),
-        Finding("seen_share", float(some.sum()) / cells, SHARE),
+        Finding("seen_area_m2", float(areas[1:].sum()), SQUARE_METRE),
+        Finding("seen_share", share, SHARE),
         Finding("observers", len(observers), COUNT),
     ]
     findings += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
-    for k in range(min(len(observers), 254) + 1):
-        hit = count == k
-        if hit.any():
-            findings.append(Finding("area_m2", viewshed.cell_areas(sight, hit), SQUARE_METRE, f"seen by {k}"))
+    findings += [
+        Finding("area_m2", float(areas[k]), SQUARE_METRE, f"seen by {k}")
+        for k in range(most + 1)
+        if numbers[k]
+    ]
     for observer, n, asked, area in zip(observers, seen.seen, seen.asked, seen.areas, strict=True):
         findings += [
             Finding("share", n / max(asked, 1), SHARE, observer.name),
@@ -120,11 +138,7 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
         if len(places_at) < len(observers)
         else ()
     )
-    figure = (
-        f"{float(some.sum()) / cells:.1%} seen"
-        if len(observers) == 1
-        else f"{float(some.sum()) / cells:.1%} seen by any"
-    )
+    figure = f"{share:.1%} seen" if len(observers) == 1 else f"{share:.1%} seen by any"
     return Outcome(
         seen.count,
         figure,
@@ -171,6 +185,7 @@ viewshed_step = StepKind(
     run=_viewshed,
     staple=1,
     reach=RAYS,
+    maps=True,
     memory=14,
     label=lambda s, names: f"Seen in {names['dem']}",
     look={"clear": 0.0},
@@ -192,7 +207,10 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
             "There are more than 254 combinations of observers, and a class map holds 254.",
             "Use fewer observers.",
         )
-    codes[np.isnan(sight.ground)] = NO_CLASS
+        codes = row_by_row(
+            lambda c, z: np.where(np.isnan(z), np.uint8(NO_CLASS), c), np.uint8, codes, sight.ground
+        )
+
     colors = colors_between(len(kinds))
     names = [
         " and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it"
@@ -215,6 +233,7 @@ which_see = StepKind(
     inputs=(DEM, OBSERVERS, *BLOCKING), settings=SightSettings, gives="classes", run=_which,
     staple=3,
     reach=RAYS,
+    maps=True,
     memory=16,
     label=lambda s, names: f"Which see {names['dem']}",
 )  # fmt: skip
@@ -252,6 +271,7 @@ mast_height = StepKind(
     retired=("target_height", "down", "up"),
     staple=4,
     reach=RAYS,
+    maps=True,
     memory=22,
     label=lambda s, names: f"Height to be seen in {names['dem']}",
 )
@@ -281,6 +301,7 @@ horizon_angle = StepKind(
     gives="surface",
     run=_above,
     reach=RAYS,
+    maps=True,
     memory=18,
     label=lambda s, names: f"Angle above the horizon in {names['dem']}",
 )
@@ -527,7 +548,8 @@ def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome
         wanted &= ~np.isnan(mask_surface(sight.dem, in_system(area, sight.frame.crs), "inside").values)
     weights = np.repeat(sight.frame.row_areas[:, None], sight.frame.cols, axis=1)
     if (given := optional(inputs, "weights", Surface)) is not None:
-        weights = _on_the_ground(given, sight)
+        _check_weights(given, sight)
+        weights = _amount(given.values)
     views = np.empty((len(candidates), int(wanted.sum())), bool)
     for k, candidate in enumerate(candidates):
         part = progress.part(0.05 + 0.85 * k / len(candidates), 0.05 + 0.85 * (k + 1) / len(candidates))

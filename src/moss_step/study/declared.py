@@ -10,10 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.kinds.registry import cells_of, cut_to, kind_of
+from moss_step.kinds.registry import cells_of, cut_to, is_mapped, kind_of
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
-from moss_step.model.mapped import let_go, map_of, room_for, too_large
+from moss_step.model.mapped import let_go, room_for, too_large
 from moss_step.model.memory import check_memory
 from moss_step.model.origin import Given, Origin
 from moss_step.model.outcome import Outcome, Value
@@ -82,12 +82,6 @@ def run_declared(
     cut = any(near[n] is not v for n, v in inputs.items())
     outcome = _run_whole(step, checked, near, progress, origins)
     return said_of_part(step, outcome) if cut else outcome
-
-
-def is_mapped(value: Value) -> bool:
-    """Whether a grid is mapped from a file, as memory could not hold it."""
-    array = kind_of(value).array
-    return array is not None and map_of(array(value)) is not None
 
 
 def window_of(

@@ -38,7 +38,7 @@ DEGREES: dict[str, int] = {"none": 0, "plane": 1, "quadratic": 2}
 _AT_ONCE = 32_768
 """Places that are worked on between two reports."""
 _ERRORS_AT_ONCE = 4_096
-_MEANT = 2_500
+MEANT = 2_500
 """Places that stand for all where the error of their mean is wanted."""
 _FEWEST_PAIRED = 10
 """Measured places that a variogram is fitted to; with fewer, what is known along outlines counts, too."""
@@ -228,7 +228,7 @@ class Interpolator:
         """
         if self._whole is None or self.choice.method != "kriging":
             return float("nan")
-        some = np.unique(np.linspace(0, len(x) - 1, min(len(x), _MEANT)).astype(np.int64))
+        some = np.unique(np.linspace(0, len(x) - 1, min(len(x), MEANT)).astype(np.int64))
         u, v = self.plane.places(x[some], y[some])
         drift = self._drift(u, v, None if external is None else external[some])
         return float(np.sqrt(self._whole.mean_variance(u, v, drift)))

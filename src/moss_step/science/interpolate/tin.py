@@ -12,6 +12,7 @@ import shapely
 from moss_step.model.arrays import blurred
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import new_grid
 from moss_step.model.surface import Surface
 from moss_step.model.tin import Tin
 from moss_step.model.units import UNKNOWN, Unit
@@ -303,7 +304,7 @@ def on_grid(tin: Tin, frame: Frame) -> Surface:
     [[1.0, 1.0], [1.0, 1.0]]
     """
     cols, rows = (tin.x - frame.x0) / frame.dx - 0.5, (frame.y0 - tin.y) / frame.dy - 0.5
-    out = np.full(frame.shape, np.nan, np.float64 if blurred(tin.z) else np.float32)
+    out = new_grid(frame.shape, np.float64 if blurred(tin.z) else np.float32, np.nan)
     fill_triangles(
         np.ascontiguousarray(cols), np.ascontiguousarray(rows), tin.z, tin.triangles, 1.0, 1.0, np.inf, out
     )

@@ -17,6 +17,7 @@ from moss_step.model.arrays import as_short
 from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame
+from moss_step.model.mapped import new_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import COUNT, NONE
@@ -249,7 +250,7 @@ def _in_blocks(
     if len(cloud) <= MOST or fill <= 0.0:
         parts = list(_parts(cloud, counting, names))
         return lie(parts[0] if len(parts) == 1 else joined(parts), frame)
-    out = np.full(frame.shape, np.nan, np.float32)
+    out = new_grid(frame.shape, np.float32, np.nan)
     margin, blocks = _margin(cloud, fill), blocks_of(cloud)
     held = {n: cloud.attributes[n] for n in (*names, *_ASKED) if n in cloud.attributes}
     near = replace(cloud, attributes=held)

@@ -9,12 +9,10 @@ import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
+from moss_step.model.mapped import row_by_row
 from moss_step.model.surface import Surface
 from moss_step.science.sight.kernels.rays import TILE, highest_of
 from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of
-
-BLOCK = 64
-"""Rows that are worked on at once."""
 
 
 @dataclass(frozen=True)
@@ -113,10 +111,9 @@ def prepare_sight(
         raise MossError("The ground holds no values.", "Choose another ground.")
     level, base = dem.levelled
     scale = np.float32(dem.metres_per_height)
-    ground, datum = (
-        np.ascontiguousarray(level.values if scale == 1 else level.values * scale),
-        base * dem.metres_per_height,
-    )
+    ground, datum = np.ascontiguousarray(level.values), base * dem.metres_per_height
+    if scale != 1:
+        ground = row_by_row(lambda v: v * scale, np.float32, ground)
     top = ground
     if obstacles is not None:
         if not same_frame(obstacles.frame, dem.frame):
@@ -124,16 +121,14 @@ def prepare_sight(
                 "The obstacles and the ground do not lie cell on cell.",
                 "Resample them to the frame of the ground.",
             )
-        top = ground.copy()
-        for first in range(
-            0, len(top), BLOCK
-        ):  # some rows at a time: the heights are compared in double precision
-            some = slice(first, first + BLOCK)
-            raised = (obstacles.values[some].astype(np.float64) * obstacles.metres_per_height - datum).astype(
-                np.float32
-            )
+        metres = obstacles.metres_per_height
+
+        def higher(ground: np.ndarray, standing: np.ndarray) -> np.ndarray:
+            raised = (standing.astype(np.float64) * metres - datum).astype(np.float32)
             with np.errstate(invalid="ignore"):
-                np.copyto(top[some], raised, where=raised > ground[some])
+                return np.where(raised > ground, raised, ground)
+
+        top = row_by_row(higher, np.float32, ground, obstacles.values)
     sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
     bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
     for array in (ground, top):

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from moss_step.model.errors import MossError
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, map_of, row_by_row, too_large
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -24,10 +25,12 @@ from moss_step.science.sight.kernels.rays import (
     see_fast,
 )
 from moss_step.science.sight.kernels.viewshed import number_cells
-from moss_step.science.sight.observer import BLOCK, Observer, Sight, place_of, within_bearings
+from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
 from moss_step.science.sight.rays import bounds_of, sheaves_of
 
-SHEAVES = 64
+SHEAVES, BLOCK = 64, 64
+"""Sheaves of rays that are sent out, and rows that are worked on, at once."""
+
 MOST_OBSERVERS = 10_000
 
 
@@ -76,13 +79,9 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
     cols = slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, sight.frame.cols))
     if (rows.stop - rows.start, cols.stop - cols.start) == sight.frame.shape:
         return rows, cols, sight
-    dem = replace(
-        sight.dem,
-        values=np.ascontiguousarray(sight.dem.values[rows, cols]),
-        frame=sight.frame.part(rows, cols),
-    )
-    ground = np.ascontiguousarray(sight.ground[rows, cols])
-    top = ground if sight.top is sight.ground else np.ascontiguousarray(sight.top[rows, cols])
+    dem = replace(sight.dem, values=_own(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
+    ground = _own(sight.ground[rows, cols])
+    top = ground if sight.top is sight.ground else _own(sight.top[rows, cols])
     for array in (ground, top):
         array.flags.writeable = False
     sizes = np.ascontiguousarray(sight.sizes[rows])
@@ -101,14 +100,21 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
     )
 
 
+def _own(part: np.ndarray) -> np.ndarray:
+    """A part of a grid on its own: in memory, unless it is mapped and too large for that."""
+    if map_of(part) is not None and too_large(part.nbytes):
+        return row_by_row(lambda rows: rows, part.dtype, part)
+    return np.ascontiguousarray(part)
+
+
 def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[slice, slice, np.ndarray]:
     """What ``seen_by`` gives, of the rows and columns within reach."""
     cell, eye = place_of(sight, observer)
     around, aside, sight = _within_reach(sight, cell, observer.reach)
     cell = (cell[0] - around.start, cell[1] - aside.start)
-    where = np.zeros(sight.frame.shape, np.int32)
+    where = grid_beside(sight.ground, np.int32)
     _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.3))
-    out = np.full(sight.frame.shape, 2, np.uint8)
+    out = grid_beside(sight.ground, np.uint8, 2)
     rows = _rows_within(sight, cell, observer.reach)
     surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
     reach = Reach(observer.near, observer.reach)
@@ -123,6 +129,7 @@ def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[
             where,
             out,
         )
+        let_go(where, out)
     _limit(out, 2, sight, cell, eye, observer)
     return around, aside, out
 
@@ -169,7 +176,7 @@ def _preview(
     """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked,
     unless empty.
     """
-    out = np.full(sight.frame.shape, 2, np.uint8)
+    out = grid_beside(sight.ground, np.uint8, 2)
     rows, cols = sight.frame.shape
     most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
     wide, high = (float(v) for v in sight.sizes[cell[0]])
@@ -181,6 +188,7 @@ def _preview(
     cells = max(cells, 1)
     for part in progress.blocks(sheaves_of(cells), max(SHEAVES * 512 // cells, 4), "Looking along rays"):
         see_fast(surfaces, stand, observer.target, cells, reach, part, out, where)
+    let_go(out, where)
     return out
 
 
@@ -237,9 +245,9 @@ class Seen:
     areas: list[float]
     which: np.ndarray | None
 
-    def by(self, number: int) -> np.ndarray:
-        """Cells that one of up to 64 observers sees (boolean)."""
-        which = as_kind(self.which, np.ndarray)
+    def by(self, number: int, rows: slice = slice(None)) -> np.ndarray:
+        """Cells of some rows that one of up to 64 observers sees (boolean)."""
+        which = as_kind(self.which, np.ndarray)[rows]
         return np.asarray(which & which.dtype.type(1 << number) != 0)
 
 
@@ -286,25 +294,72 @@ def viewshed(
     if not 0 < len(observers) <= MOST_OBSERVERS:
         raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
     progress = progress or silent()
-    count = np.zeros(sight.frame.shape, np.uint16)
+    count = grid_beside(sight.ground, np.uint16)
     kind = np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= 64 else None  # a bit for each
-    which = np.zeros(sight.frame.shape, kind) if telling and kind is not None else None
+    which = grid_beside(sight.ground, kind) if telling and kind is not None else None
     seen, asked, areas = [], [], []
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
         rows, cols, view = _seen_within(
             sight, observer, progress.part(k / len(observers), (k + 1) / len(observers))
         )
-        hit = view == 1
-        count[rows, cols] += hit
-        if which is not None:
-            which[rows, cols] |= hit * which.dtype.type(1 << k)
-        seen.append(int(hit.sum()))
-        asked.append(int((view != 2).sum()))
-        areas.append(float((np.count_nonzero(hit, axis=1) * sight.frame.row_areas[rows]).sum()))
-    values = count.astype(np.float32)
-    values[np.isnan(sight.ground)] = np.nan
+        in_row = _count_up(view, count[rows, cols], None if which is None else which[rows, cols], k)
+        seen.append(int(in_row[:, 0].sum()))
+        asked.append(int(in_row[:, 1].sum()))
+        areas.append(float((in_row[:, 0] * sight.frame.row_areas[rows]).sum()))
+    values = row_by_row(
+        lambda n, z: np.where(np.isnan(z), np.float32(np.nan), n), np.float32, count, sight.ground
+    )
     return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, areas, which)
+
+
+def _count_up(view: np.ndarray, count: np.ndarray, which: np.ndarray | None, number: int) -> np.ndarray:
+    """Add what one observer sees to the counts, and to the bits of each; gives cells seen, and cells asked
+    for, of each row.
+    """
+    in_row = np.empty((len(view), 2), np.int64)
+    for rows in blocks_of(view):
+        hit = view[rows] == 1
+        count[rows] += hit
+        if which is not None:
+            which[rows] |= hit * which.dtype.type(1 << number)
+        in_row[rows, 0] = np.count_nonzero(hit, axis=1)
+        in_row[rows, 1] = np.count_nonzero(view[rows] != 2, axis=1)
+        let_go(view, count)
+    return in_row
+
+
+def counted_areas(seen: Surface, most: int) -> tuple[np.ndarray, np.ndarray]:
+    """How much is seen by none, by one, and so on up to ``most`` observers or more.
+
+    Parameters
+    ----------
+    seen
+        Numbers of observers, of shape (rows, cols); NaN is no-data.
+    most
+        The largest number that is told apart.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray]
+        Cells (int64) and square metres (float64), each of length most + 1.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.viewshed import counted_areas
+    >>> cells, areas = counted_areas(ground([[0, 1, 1], [0, 0, 3]]), most=2)
+    >>> cells.tolist(), areas.tolist()
+    ([3, 2, 1], [12.0, 8.0, 4.0])
+    """
+    in_row = np.zeros((seen.frame.rows, most + 1), np.int64)
+    for rows in blocks_of(seen.values):
+        r, c = np.nonzero(~np.isnan(seen.values[rows]))
+        n = np.minimum(seen.values[rows][r, c], most).astype(np.int64)
+        size = (rows.stop - rows.start) * (most + 1)
+        in_row[rows] = np.bincount(r * (most + 1) + n, minlength=size).reshape(-1, most + 1)
+        let_go(seen.values)
+    return in_row.sum(axis=0), (in_row * seen.frame.row_areas[:, None]).sum(axis=0)
 
 
 def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
@@ -330,10 +385,11 @@ def combinations(which: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     >>> combinations(np.array([[1, 3], [3, 0]], np.uint64), most=4)[1].tolist()
     [[1, 2], [2, 0]]
     """
-    codes, result = np.empty(which.shape, np.uint8), np.empty(most, which.dtype)
+    codes, result = grid_beside(which, np.uint8), np.empty(most, which.dtype)
     kinds = result[: number_cells(which, result, codes)]
     order = np.argsort(kinds)
-    return kinds[order], np.argsort(order).astype(np.uint8)[codes]
+    place = np.argsort(order).astype(np.uint8)
+    return kinds[order], row_by_row(lambda some: place[some], np.uint8, codes)
 
 
 def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
@@ -363,15 +419,17 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     >>> mast_heights(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [0.0, 0.0, 0.0, 12.7, 16.3]
     """
-    out = np.full(sight.frame.shape, np.float32(np.nan))
+    out = grid_beside(sight.ground, np.float32, np.nan)
     progress = progress or silent()
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring heights")
-        free, some = np.full(sight.frame.shape, np.float32(np.nan)), replace(observer, down=-90.0, up=90.0)
+        free, some = grid_beside(out, np.float32, np.nan), replace(observer, down=-90.0, up=90.0)
         cell, eye = _free_rays(sight, some, free, progress.part(k / len(observers), (k + 1) / len(observers)))
         _limit(free, np.nan, sight, cell, eye, some)
-        out = np.fmin(out, free)
-    return Surface(np.maximum(out, np.float32(0.0)), sight.frame, METRE, "height")
+        out = row_by_row(np.fmin, np.float32, out, free)
+    return Surface(
+        row_by_row(lambda h: np.maximum(h, np.float32(0.0)), np.float32, out), sight.frame, METRE, "height"
+    )
 
 
 def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
@@ -404,15 +462,15 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     >>> horizon_angles(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [nan, nan, 101.6, -77.1, -73.3]
     """
-    out = np.full(sight.frame.shape, np.float32(np.nan))
+    out = grid_beside(sight.ground, np.float32, np.nan)
     progress = progress or silent()
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), "Measuring angles")
-        over = np.full(sight.frame.shape, np.float32(np.nan))
+        over = grid_beside(out, np.float32, np.nan)
         cell, eye = _free_rays(
             sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers))
         )
-        over[np.isinf(over)] = np.nan
+        over = row_by_row(lambda h: np.where(np.isinf(h), np.float32(np.nan), h), np.float32, over)
         _limit(over, np.nan, sight, cell, eye, observer)
         for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
             wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
@@ -430,7 +488,7 @@ def _free_rays(
     eye height.
     """
     cell, eye = place_of(sight, observer)
-    where = np.zeros(sight.frame.shape, np.int32)
+    where = grid_beside(sight.ground, np.int32)
     # Where each ray most likely rises most: the rest need only be shown to lie lower.
     _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.1))
     surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
@@ -446,30 +504,3 @@ def _free_rays(
             out,
         )
     return cell, eye
-
-
-def cell_areas(sight: Sight, cells: np.ndarray) -> float:
-    """Ground area in square metres of the true cells of a boolean grid.
-
-    Parameters
-    ----------
-    sight
-        The ground with what stands on it, made by ``prepare_sight``.
-    cells
-        Numbers of cells, row by row, or a count of them, as the type says.
-
-    Returns
-    -------
-    float
-        Square metres.
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.sight.observer import prepare_sight
-    >>> from moss_step.science.sight.viewshed import cell_areas
-    >>> cell_areas(prepare_sight(tilted()), np.ones((4, 5), bool))
-    80.0
-    """
-    return float((np.count_nonzero(cells, axis=1) * sight.frame.row_areas).sum())
