@@ -169,7 +169,7 @@ def test_lineage_beside_a_result_says_what_was_read_set_and_found(capsys, tmp_pa
         capsys, "do", "slope", f"dem={hills_tif}", "unit=percent", "-o", tmp_path / "s.tif", "--lineage"
     )
     text = (tmp_path / "s.txt").read_text()
-    assert code == 0 and "- unit: percent" in text and "BLAKE2b" in text and "- Highest" in text
+    assert code == 0 and "- unit: percent" in text and "BLAKE3" in text and "- Highest" in text
 
 
 def test_a_dry_run_says_sizes_and_writes_nothing(capsys, tmp_path, hills_tif):

@@ -115,7 +115,7 @@ def test_the_slip_is_reckoned_with_its_uncertainty_and_recorded(person, tmp_path
     assert float(rows["lowered"]) == pytest.approx(found["lowered"], rel=1e-6)
     assert (
         "before" in rows["survey before"]
-        and len(rows["survey after, content of harrow_slip_after.tif (BLAKE2b)"]) == 64
+        and len(rows["survey after, content of harrow_slip_after.tif (BLAKE3)"]) == 64
     )
     assert float(rows["net change"]) == pytest.approx(found["net_change"], rel=1e-6)
     assert person.count <= SLIP_BOUND, listed(person.actions)

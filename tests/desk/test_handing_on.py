@@ -117,7 +117,7 @@ def test_a_parcel_is_handed_to_a_fresh_folder_checked_and_a_figure_followed_back
     settle(demo)
     click(demo, settle, "words", across=0.2, down=0.2)
     said = pages(demo).trail.text
-    assert "Slope classes" in said and "harrow_ground.tif (BLAKE2b" in said
+    assert "Slope classes" in said and "harrow_ground.tif (BLAKE3" in said
     digest = demo.work.engine.file_hash(str(away / "harrow" / "sources" / "001" / "harrow_ground.tif"))
     assert digest is not None and digest[:16] in said
     demo.files.open_path(away / parcel.name)

@@ -192,7 +192,7 @@ def test_figures_stay_linked_and_are_followed_back(paged, settle) -> None:
     shown = drawn(paged)
     click(paged, settle, text.id, across=0.1, down=0.2)
     said = pages(paged).trail.text
-    assert "Slope classes" in said and "harrow_ground.tif (BLAKE2b" in said and "15 to 30" in said
+    assert "Slope classes" in said and "harrow_ground.tif (BLAKE3" in said and "15 to 30" in said
     assert paged.work.chosen_id == "classes"
     rules = [dict(r) for r in paged.work.study.step("classes").settings["rules"]]
     rules[3]["low"] = rules[2]["high"] = 20.0
@@ -312,5 +312,5 @@ def test_a_map_of_slope_hazard_with_its_table_and_lineage(person, tmp_path: Path
     text = pypdf.PdfReader(target).pages[0].extract_text()
     names = [f.of for f in window.work.said(last).findings if f.of]
     assert names and all(name in text for name in names)
-    assert "Lineage" in text and "harrow_ground.tif (BLAKE2b" in text and "1:" in text
+    assert "Lineage" in text and "harrow_ground.tif (BLAKE3" in text and "1:" in text
     assert sheets_of(window.work.now, page(window))[0].page.name in text

@@ -201,7 +201,7 @@ def test_every_part_is_drawn_in_every_format(study: Study, tmp_path: Path, hills
         assert result.files[0] == tmp_path / f"all{ending}", ending
         assert not [r for r in result.remarks if "grey" not in r], result.remarks
     text = pypdf.PdfReader(tmp_path / "all.pdf").pages[0].extract_text()
-    for word in ("Höhe β Trial", "Distance, m", "Steep", "BLAKE2b", "′"):
+    for word in ("Höhe β Trial", "Distance, m", "Steep", "BLAKE3", "′"):
         assert word in text, word
     tree = etree.parse(str(tmp_path / "all.svg"))
     root = tree.getroot()

@@ -95,7 +95,7 @@ def test_workers_give_what_one_piece_gives(
     assert not (out / WORK).exists()
     assert json.loads((out / "results.json").read_text())["complete"]
     assert {f["step"] for f in said["findings"]} == {"ground", "slope", "steep", "flow"}
-    assert "BLAKE2b" in next(out.glob("slope*.txt")).read_text()
+    assert "BLAKE3" in next(out.glob("slope*.txt")).read_text()
     assert next(out.glob("steep*.csv")).read_text().startswith("from,to,class")
     (table,), (alone,) = out.glob("steep*.aux.xml"), (folder / "whole").glob("steep*.aux.xml")
     assert table.read_text() == alone.read_text()

@@ -245,7 +245,7 @@ def test_a_page_says_how_what_it_draws_came_about(study: Study, hills_tif: Path)
     page = Page(name="p", parts=(PlanPart(id="plan", results=("classes",)),))
     sheet = sheet_of(study, page)
     text = [line for line, _, _ in trail_lines(sheet, ())]
-    assert any("hills.tif (BLAKE2b " in line for line in text)
+    assert any("hills.tif (BLAKE3 " in line for line in text)
     assert any(line.startswith("3. ") and "of 2" in line and "Level" in line for line in text)
     assert "Contours" not in " ".join(text)
 

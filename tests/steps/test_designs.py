@@ -226,6 +226,6 @@ def test_the_record_names_the_ground_its_file_and_the_corners(tmp_path):
     )
     rows = results["record"][0].value.columns
     said = dict(zip(rows["what"], rows["value"], strict=True))
-    assert said["ground"] == "hill" and len(said["ground, content of hill.tif (BLAKE2b)"]) == 64
+    assert said["ground"] == "hill" and len(said["ground, content of hill.tif (BLAKE3)"]) == 64
     assert said["corner 1 of 1"].startswith("40.000") or said["corner 1 of 1"].startswith("40.0")
     assert float(said["cut"]) == pytest.approx(found(results[""][0])["cut"])

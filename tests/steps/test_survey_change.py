@@ -314,6 +314,6 @@ def test_the_record_of_a_change_names_both_surveys_and_their_files(tmp_path):
     rows = do_step(catalogue()["survey_change"], given, silent(), ("record",))["record"][0].value.columns
     said = dict(zip(rows["what"], rows["value"], strict=True))
     assert said["survey before"] == "spring" and said["survey after"] == "autumn"
-    assert len(said["survey before, content of spring.tif (BLAKE2b)"]) == 64
+    assert len(said["survey before, content of spring.tif (BLAKE3)"]) == 64
     assert said["before date"] == "2026-03-02" and said["after date"] == "2026-10-09"
     assert said["error before"] == "0.05"

@@ -134,7 +134,7 @@ def test_every_figure_is_reached_from_its_sources(study: Study) -> None:
         came.setdefault(names["generatedEntity"], set()).add(names["usedEntity"])
     sources = {n for n in entities if n.startswith("ms:source-")}
     assert len(sources) == 1
-    mark = next(iter(entities[next(iter(sources))].get_attribute("ms:blake2b")))
+    mark = next(iter(entities[next(iter(sources))].get_attribute("ms:blake3")))
     assert mark == engine.file_hash(study.step("ground").settings["source"])
 
     def origins(name: str) -> set[str]:

@@ -42,7 +42,7 @@ def test_a_record_names_the_input_and_the_digest_of_its_file(tmp_path):
     engine, study = Engine(), study_of(tmp_path)
     said = rows(engine, study)
     assert said["ground"] == "Hill"
-    assert said["ground, content of hill.tif (BLAKE2b)"] == engine.file_hash(str(tmp_path / "hill.tif"))
+    assert said["ground, content of hill.tif (BLAKE3)"] == engine.file_hash(str(tmp_path / "hill.tif"))
 
 
 def test_a_new_name_is_a_new_record_and_leaves_other_steps_alone(tmp_path):

@@ -11,7 +11,7 @@ from moss_step.model.outcome import Value
 @dataclass(frozen=True)
 class Origin:
     """What an input is called, and the files that it was worked out from, each with the digest of its content
-    (BLAKE2b).
+    (BLAKE3).
     """
 
     name: str

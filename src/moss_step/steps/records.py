@@ -45,7 +45,7 @@ def origin_rows(inputs: Inputs, titles: Iterable[tuple[str, str]]) -> list[Row]:
         origin = origin_of(inputs, name)
         if origin is not None:
             rows.append((title, origin.name, ""))
-            rows += [(f"{title}, content of {file} (BLAKE2b)", digest, "") for file, digest in origin.files]
+            rows += [(f"{title}, content of {file} (BLAKE3)", digest, "") for file, digest in origin.files]
     return rows
 
 

@@ -75,7 +75,7 @@ def _add_source(document: ProvDocument, activity: str, file: str, engine: Engine
     source = f"ms:source-{mark}"
     digest = engine.file_hash(file)
     about: Attributes = {"prov:label": Path(file).name, "prov:type": "ms:source"}
-    document.entity(source, about | ({"ms:blake2b": digest} if digest else {}))
+    document.entity(source, about | ({"ms:blake3": digest} if digest else {}))
     document.used(activity, source)
     return source
 

@@ -61,7 +61,7 @@ def of_one_run(
     for source in sources:
         digest = looked.look(source)
         if digest is not None:
-            lines.append(f"- content of {source} (BLAKE2b): {digest[:32]}")
+            lines.append(f"- content of {source} (BLAKE3): {digest[:32]}")
     lines.append(f"- result: {kind_of(outcome.value).describe(outcome.value)}")
     lines += [f"- {_finding_text(f)}" for f in outcome.findings]
     lines += [f"- note: {w}" for w in outcome.warnings]
@@ -89,7 +89,7 @@ def _step_lines(number: int, step: Step, study: Study, engine: Engine) -> list[s
     for file in step.files:
         digest = engine.file_hash(file)
         if digest:
-            lines.append(f"- content of the file (BLAKE2b): {digest[:32]}")
+            lines.append(f"- content of the file (BLAKE3): {digest[:32]}")
     said = engine.said(study, step.id)
     if said is None:
         failed = engine.failure(study, step.id)

@@ -4,13 +4,13 @@ window's thread.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import logging
 import threading
 from collections.abc import Iterable
 from pathlib import Path
 
+from blake3 import blake3
 from platformdirs import user_cache_path
 
 from moss_step.formats.source import files_of, members
@@ -28,7 +28,7 @@ _log = logging.getLogger(__name__)
 
 def digests_file() -> Path:
     """Where digests of large files are kept on this machine."""
-    return user_cache_path("moss-step") / "digests.json"
+    return user_cache_path("moss-step") / "blake3.json"
 
 
 class Sources:
@@ -63,7 +63,7 @@ class Sources:
 
     def _look(self, source: str, progress: Progress) -> str | None:
         path, layer = split_layer(source)
-        whole = hashlib.blake2b(f"{layer}\n".encode("utf-8", "backslashreplace"), digest_size=32)
+        whole = blake3(f"{layer}\n".encode("utf-8", "backslashreplace"))
         try:
             files, named = files_of(path), members(path)
             if not named or named[0] not in files:
@@ -87,7 +87,7 @@ class Sources:
             known = _kept().get(mark)
         if known is not None:
             return known
-        digest = hashlib.blake2b(digest_size=32)
+        digest = blake3()
         with file.open("rb") as opened:
             done = 0
             while piece := opened.read(_PIECE):

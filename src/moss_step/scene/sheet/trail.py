@@ -60,7 +60,7 @@ def _line(sheet: Sheet, step: Step, number: int, numbers: dict[str, int]) -> str
     for file in step.files:
         digest = sheet.digest(file)
         name = file.rsplit("/", 1)[-1]
-        parts.append(f"{name} (BLAKE2b {digest[:DIGITS]})" if digest else name)
+        parts.append(f"{name} (BLAKE3 {digest[:DIGITS]})" if digest else name)
     if step.id not in sheet.now.said:
         parts.append("failed" if step.id in sheet.now.failures else "not worked out")
     return " · ".join(parts)
