@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
+from unittest import mock
 
 import numba
 import numpy as np
@@ -23,8 +24,10 @@ from moss_step.kinds.registry import kind_of
 from moss_step.large.crew import Alone
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
+from moss_step.model import mapped
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import map_of, room_for
 from moss_step.model.outcome import Value
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
@@ -58,6 +61,12 @@ _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "basins": lambda rng: {"min_area": rng.choice((0.0, 500.0))},
     "contours": lambda rng: {"interval": rng.choice((3.0, 20.0)), "base": rng.uniform(-5.0, 5.0)},
 }
+_SIGHT: dict[str, Callable[[random.Random], dict[str, object]]] = {
+    "viewshed": lambda rng: {"target_height": rng.choice((0.0, 5.0))},
+    "mast_height": lambda _: {},
+    "horizon_angle": lambda rng: {"refraction": rng.choice((0.0, 0.13))},
+}
+"""Steps that work on grounds that are mapped from the disk; observers stand at random places."""
 _NEAR = {"flow_accumulation": 4e-7, "flow_length": 4e-7}
 """Sums that are added up in another order in tiles, where single precision may round the other way."""
 _MIRRORED = ("slope", "ruggedness", "roughness", "fill_depressions", "relief")
@@ -89,13 +98,18 @@ def in_other_ways(judge: Judge, rng: random.Random) -> Iterator[None]:
     while True:
         write_surface(judge.inside / "random.tif", ground_at_random(rng), "Ground")
         ground, _ = read_surface(judge.inside / "random.tif")  # in the precision that its file is read in
-        kind = rng.choice((*_LOCAL, *_WATER))
-        given = {**_LOCAL, **_WATER}[kind](rng)
+        kind = rng.choice((*_LOCAL, *_WATER, *_SIGHT))
+        given = {**_LOCAL, **_WATER, **_SIGHT}[kind](rng)
+        if kind in _SIGHT:
+            given |= {"at": _places(rng, ground), "reach": rng.choice((None, 300.0))}
         step = Step(id="step", kind=kind, inputs={"dem": "ground"}, settings=given)
         name, began = f"{kind} {given} on {ground.frame.shape}", time.perf_counter()
         whole = _tried(_in_one_piece, step, ground)
-        tiles = _tried(partial(_in_tiles, judge.inside), step, ground)
-        _held(judge, f"{name} in tiles", tiles, whole, _NEAR.get(kind, 0.0))
+        if kind in _SIGHT:
+            _held(judge, f"{name} mapped", _tried(_mapped, step, ground), whole, 0.0)
+        else:
+            tiles = _tried(partial(_in_tiles, judge.inside), step, ground)
+            _held(judge, f"{name} in tiles", tiles, whole, _NEAR.get(kind, 0.0))
         _held(judge, f"{name} with one thread", _tried(_one_thread, step, ground), whole, 0.0)
         if kind in _MIRRORED and not isinstance(whole, str):
             turned = _in_one_piece(step, as_kind(_mirrored(ground), Surface))
@@ -153,13 +167,34 @@ def _shapes_differ(other: Shapes, whole: Shapes) -> str:
     return ""
 
 
-def _cells(value: Value) -> np.ndarray:
+def _array(value: Value) -> np.ndarray:
     array = kind_of(value).array
-    return np.empty(0) if array is None else array(value).astype(np.float64)
+    return np.empty(0) if array is None else array(value)
+
+
+def _cells(value: Value) -> np.ndarray:
+    return _array(value).astype(np.float64)
 
 
 def _in_one_piece(step: Step, ground: Surface) -> Value:
     return run_declared(step.declared, step.settings, {"dem": ground}, silent()).value
+
+
+def _places(rng: random.Random, ground: Surface) -> str:
+    """One to three places, most of them on the ground."""
+    xmin, ymin, xmax, ymax = ground.frame.box
+    return ";".join(f"{rng.uniform(xmin, xmax)},{rng.uniform(ymin, ymax)}" for _ in range(rng.randint(1, 3)))
+
+
+def _mapped(step: Step, ground: Surface) -> Value:
+    """The step on the ground mapped from a file, as if memory could not hold it, a few rows at a time."""
+    held = np.asarray(room_for(ground.values.size, ground.values.dtype, True)).reshape(ground.frame.shape)
+    held[:] = ground.values
+    with mock.patch.multiple(mapped, LARGE=1000, _BLOCK=20_000):
+        found = _in_one_piece(step, replace(ground, values=held))
+    if map_of(_array(found)) is None:
+        raise RuntimeError(f"{step.kind} on a mapped ground is not mapped")
+    return found
 
 
 def _in_tiles(folder: Path, step: Step, ground: Surface) -> Value:
