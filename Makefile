@@ -13,6 +13,9 @@ SEED ?= 1
 READY := $(VENV)/.ready
 SITE := src/moss_step/site/index.html
 
+# Without compiled modules beside their sources each start of the program takes twice as long.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test setup bench every-step screenshots lint demo-data soak package bounds site clean
 
 demo: setup $(SITE)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import fft
 
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
@@ -67,6 +66,8 @@ class Field:
         wide, high = frame.cell_metres
         if reach <= min(wide, high):
             return
+        from scipy import fft  # loaded where it is used: it takes a while
+
         rows = fft.next_fast_len(frame.rows + int(np.ceil(_ENOUGH * reach / high)))
         cols = fft.next_fast_len(frame.cols + int(np.ceil(_ENOUGH * reach / wide)))
         y = np.minimum(np.arange(rows), rows - np.arange(rows))[:, None] * high
@@ -81,6 +82,8 @@ class Field:
         if self._root is None:
             both = self._rng.standard_normal((2, rows, cols), np.float32)
             return both[0], both[1]
+        from scipy import fft
+
         noise = self._rng.standard_normal((*self._root.shape, 2), np.float32).view(np.complex64)[..., 0]
         made = fft.ifft2(noise * self._root, workers=-1, overwrite_x=True)[:rows, :cols]
         return np.ascontiguousarray(made.real), np.ascontiguousarray(made.imag)

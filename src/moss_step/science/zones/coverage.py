@@ -10,8 +10,6 @@ from typing import NamedTuple
 
 import numpy as np
 import shapely
-from exactextract import exact_extract
-from exactextract.raster import NumPyRasterSource
 
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
@@ -59,6 +57,9 @@ def covered(geometry: np.ndarray, surface: Surface, progress: Progress) -> Itera
     >>> [part.share.tolist() for part in covered(box(0, 0, 3, 2).geometry, tilted(), silent())]
     [[1.0, 0.5]]
     """
+    from exactextract import exact_extract  # loaded where it is used: it takes a while
+    from exactextract.raster import NumPyRasterSource
+
     cols = surface.frame.cols
     source = NumPyRasterSource(np.asarray(surface.values, np.float64), *surface.frame.box, nodata=np.nan)
     pieces = [piece for k, area in enumerate(geometry) for piece in _pieces(k, area, surface.frame)]
