@@ -9,8 +9,10 @@ from __future__ import annotations
 import errno
 import json
 import logging
+import mmap
 import os
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,7 +24,7 @@ from rasterio.errors import RasterioError
 from rasterio.io import DatasetWriter
 from rasterio.transform import from_origin
 
-from moss_step.formats.kernels.tiles import lay_tiles
+from moss_step.formats.kernels.tiles import lay_tile
 from moss_step.formats.whole import first_line, in_words
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -127,16 +129,16 @@ class TiledFile:
         Raises MossError when the disk is full.
         """
         digest, dtype = blake3(), np.dtype(self.dtype)
-        across = -(-cols.stop // SIDE) - cols.start // SIDE
-        laid = np.empty((1, across, SIDE, SIDE), dtype)
-        with in_words(self.path, "written"), self.path.open("r+b", buffering=0) as file:
+        laid = _aligned(dtype)
+        data, no_data = memoryview(laid.reshape(-1).view(np.uint8).data), dtype.type(self.no_data)
+        with in_words(self.path, "written"), _open_to_write(self.path) as file:
             for n, (offset, size) in enumerate(self._lines(rows, cols)):
-                part = values[n * SIDE : (n + 1) * SIDE].astype(dtype, copy=False)
-                lay_tiles(part, dtype.type(self.no_data), laid)
-                data = laid.reshape(-1).view(np.uint8).data
-                digest.update(data)
-                if os.pwrite(file.fileno(), data, offset) != size:
-                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))  # it takes a part then
+                line = np.ascontiguousarray(values[n * SIDE : (n + 1) * SIDE], dtype)
+                for k in range(size // len(data)):
+                    lay_tile(line, k * SIDE, no_data, laid)
+                    digest.update(data)
+                    if os.pwrite(file, data, offset + k * len(data)) != len(data):
+                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))  # it takes a part then
         return digest.hexdigest()
 
     def digest(self, rows: slice, cols: slice) -> str:
@@ -146,3 +148,26 @@ class TiledFile:
             for offset, size in self._lines(rows, cols):
                 digest.update(os.pread(file.fileno(), size, offset))
         return digest.hexdigest()
+
+
+def _aligned(dtype: np.dtype) -> np.ndarray:
+    """A tile that begins with a page of memory."""
+    held = np.frombuffer(mmap.mmap(-1, SIDE * SIDE * dtype.itemsize), dtype)
+    return held.reshape(SIDE, SIDE)
+
+
+@contextmanager
+def _open_to_write(path: Path) -> Iterator[int]:
+    """Open a file for whole tiles: past the system's copies of files where that can be, as they would only
+    push out others, and are to be written at once anyway.
+    """
+    try:
+        file = os.open(path, os.O_RDWR | os.O_CLOEXEC | getattr(os, "O_DIRECT", 0))
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        file = os.open(path, os.O_RDWR | os.O_CLOEXEC)  # a file system that has no such way
+    try:
+        yield file
+    finally:
+        os.close(file)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from rasterio.windows import Window
 
+from moss_step.formats.plain_tiles import plain_tiles
 from moss_step.formats.raster import (
     Band,
     RasterFacts,
@@ -106,9 +107,12 @@ class GridReader:
         """Infinite values that were met so far, and taken as no-data."""
         self._file = held_open(source.path, source.band)
         self._band = band_of(self._file, source.path, source.band)
+        self._plain = plain_tiles(source.path, self._file) if source.no_data is None else None
 
     def close(self) -> None:
         """Let go of the file."""
+        if self._plain is not None:
+            self._plain.close()
         self._file.close()
 
     @property
@@ -126,6 +130,9 @@ class GridReader:
         shape = shape or (rows.stop - rows.start, cols.stop - cols.start)
         out = np.empty(shape, np.float32 if source.facts.exact else np.float64)
         try:
+            if self._plain is not None and shape == (rows.stop - rows.start, cols.stop - cols.start):
+                self.infinite += self._plain.read(source.turned(rows, cols), out)
+                return self._upright(out)
             read_into(out, self._file, self._band, source.facts, source.turned(rows, cols), source.no_data)
         except Exception as error:  # whatever the library throws at damaged bytes
             raise MossError(
@@ -134,6 +141,10 @@ class GridReader:
                 "The file is damaged or incomplete there: fetch it again.",
             ) from error
         self.infinite += int(drop_infinite(out))
+        return self._upright(out)
+
+    def _upright(self, out: np.ndarray) -> np.ndarray:
+        source = self.source
         down, across = source.facts.transform.e > 0, source.facts.transform.a < 0
         return np.ascontiguousarray(out[:: -1 if down else 1, :: -1 if across else 1], source.dtype)
 

@@ -18,6 +18,7 @@ from typing import Any, Protocol, Self, TypeVar
 from moss_step import __version__
 from moss_step.large.tiling import Tile
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.memory import KEPT_FREED
 from moss_step.model.progress import Progress
 
 D = TypeVar("D")
@@ -260,7 +261,7 @@ def workers_here(count: int) -> Iterator[Cluster]:
     from distributed.security import Security
 
     threads = str(max(1, (os.cpu_count() or 1) // count))
-    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads, "MALLOC_TRIM_THRESHOLD_": "65536"}
+    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads, **KEPT_FREED}
     with (
         LocalCluster(
             n_workers=count,

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import whole_file, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.memory import keep_freed
 
 if TYPE_CHECKING:
     from moss_step.large.crew import Crew
@@ -51,6 +52,7 @@ def in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace
     from moss_step.large.running import LargeRun
     from moss_step.large.tiling import CELLS
 
+    keep_freed()
     cells = asked.tile_cells or CELLS
     name = identity(runner.study, runner.refs, cells)
     with _alone_in(runner.folder.resolve() / WORK) as folder:

@@ -11,6 +11,10 @@ from moss_step.model.errors import MossError
 
 BYTES_PER_CELL = 16
 """Memory that a grid needs in work: its values, one result, and the plan's copies."""
+_KEEPING = ((-8, 1), (-4, 0), (-1, 2**31 - 1))
+"""Of mallopt(3): one arena, no array mapped on its own, and no limit from which memory is given back."""
+KEPT_FREED = {"MALLOC_ARENA_MAX": "1", "MALLOC_MMAP_MAX_": "0", "MALLOC_TRIM_THRESHOLD_": str(2**31 - 1)}
+"""The same for a program that is begun: what its environment says."""
 _CGROUP = Path("/sys/fs/cgroup")
 
 
@@ -66,3 +70,13 @@ def give_back() -> None:
     )  # a C library other than glibc gives it back, or cannot
     if trim is not None:
         trim(0)
+
+
+def keep_freed() -> None:
+    """Keep memory that is let go for what is made next, for the rest of the program: it pays where large
+    arrays of the same sizes come and go, as taking them from the machine anew costs more than filling them.
+    """
+    option = getattr(ctypes.CDLL(None), "mallopt", None)
+    if option is not None:  # as above
+        for name, value in _KEEPING:
+            option(name, value)

@@ -40,10 +40,17 @@ def summarise(values: np.ndarray) -> Summary:
             known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64))
         )
     blocks = min(16, values.shape[0])
-    lows, highs, sums = np.empty(blocks), np.empty(blocks), np.empty(blocks)
-    counts = np.empty(blocks, np.int64)
-    summarise_cells(values, lows, highs, sums, counts, blocks)
+    lows, highs = np.empty(blocks, np.int32), np.empty(blocks, np.int32)
+    sums, counts = np.empty(blocks), np.empty(blocks, np.int64)
+    summarise_cells(values, values.view(np.int32), lows, highs, sums, counts, blocks)
     n = int(counts.sum())
     if n == 0:
         return Summary(0, np.nan, np.nan, np.nan)
-    return Summary(n, float(lows.min()), float(highs.max()), float(sums.sum()) / n)
+    low, high = (float(v) + 0.0 for v in _ordered(np.array([lows.min(), highs.max()])))  # no -0
+    return Summary(n, low, high, float(sums.sum()) / n)
+
+
+def _ordered(keys: np.ndarray) -> np.ndarray:
+    """Values by the whole numbers that have their order."""
+    ordered: np.ndarray = (keys ^ ((keys >> 31) & 0x7FFFFFFF)).astype(np.int32).view(np.float32)
+    return ordered

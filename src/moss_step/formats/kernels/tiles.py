@@ -2,22 +2,44 @@
 
 from __future__ import annotations
 
+import math
+
 import numba
+import numpy as np
+
+NAN = np.float32(np.nan)
+NEAR = np.float32(2.0 * 1.1920929e-07)
+"""Single precision counts as equal within two steps, as the raster library has it."""
 
 
-@numba.njit(cache=True, nogil=True, parallel=True)
-def lay_tiles(values, no_data, out):
-    """Lay a window out in square tiles, row by row of tiles: ``out`` has the shape (tiles down, tiles across,
-    side, side); NaN, and what lies beyond the window, is no-data.
+@numba.njit(cache=True, nogil=True)
+def lay_tile(values, left, no_data, out):
+    """Lay a window out in a square tile, from a column on; NaN, and what lies beyond the window, is
+    no-data.
     """
-    rows, cols = values.shape
-    down, across, side, _ = out.shape
-    for line in numba.prange(down * side):
-        t, i = line // side, line % side
-        for u in range(across):
-            for j in range(side):
-                c = u * side + j
-                v = no_data
-                if line < rows and c < cols and values[line, c] == values[line, c]:
-                    v = values[line, c]
-                out[t, u, i, j] = v
+    rows, cols = min(values.shape[0], out.shape[0]), min(values.shape[1] - left, out.shape[1])
+    if rows < out.shape[0] or cols < out.shape[1]:
+        out[:] = no_data
+    for i in range(rows):
+        row, to = values[i, left : left + cols], out[i, :cols]
+        for j in range(cols):
+            v = row[j]
+            to[j] = v if v == v else no_data
+
+
+@numba.njit(cache=True, nogil=True)
+def pick_tile(tile, top, left, gone, out):
+    """Copy a tile whose corner lies at a row and a column of a window, which may be negative; what stands for
+    no-data (NaN: nothing does), and what is infinite, becomes NaN. Gives the number of infinite values.
+    """
+    found = 0
+    first, last = max(left, 0), min(left + tile.shape[1], out.shape[1])
+    for r in range(max(top, 0), min(top + tile.shape[0], out.shape[0])):
+        row, to = tile[r - top, first - left : last - left], out[r, first:last]
+        for j in range(last - first):
+            v = row[j]
+            away = (v == gone) | (abs(v - gone) < NEAR * abs(v + gone))
+            infinite = (abs(v) == math.inf) & (not away)
+            found += infinite
+            to[j] = NAN if away | infinite else v
+    return found
