@@ -9,7 +9,7 @@ import pytest
 from moss_step.formats.raster_write import write_surface
 from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
-from moss_step.model.units import FOOT
+from moss_step.model.units import FOOT, METRE
 from moss_step.science.water.drainage import prepare
 from moss_step.science.water.kernels.trace import longest_up
 from moss_step.study.graph import Step, Study
@@ -50,8 +50,18 @@ GROUNDS = {
 }
 
 
-def study_of(source: Path) -> Study:
-    dem = {"dem": "ground"}
+def rain_on(ground: Surface) -> Surface:
+    """Rain that differs from cell to cell, and is not known of some."""
+    dice = np.random.default_rng(9)
+    fallen = dice.random(ground.frame.shape).astype(np.float32)
+    fallen[dice.random(fallen.shape) < 0.01] = np.nan
+    return Surface(fallen, ground.frame, METRE)
+
+
+def study_on(folder: Path, ground: Surface) -> Study:
+    source, dem = folder / "ground.tif", {"dem": "ground"}
+    write_surface(source, ground, "ground")
+    write_surface(folder / "rain.tif", rain_on(ground), "rain")
     return Study(
         steps=(
             Step(id="ground", kind="open_grid", settings={"source": str(source)}),
@@ -60,6 +70,18 @@ def study_of(source: Path) -> Study:
             Step(id="cells", kind="flow_accumulation", inputs=dem),
             Step(
                 id="area", kind="flow_accumulation", inputs=dem, settings={"unit": "area", "edges": "blank"}
+            ),
+            Step(
+                id="rain",
+                kind="open_grid",
+                settings={"source": str(source.with_name("rain.tif")), "unit": "metre"},
+            ),
+            Step(id="wet", kind="flow_accumulation", inputs={**dem, "weights": "rain"}),
+            Step(
+                id="water",
+                kind="flow_accumulation",
+                inputs={**dem, "weights": "rain"},
+                settings={"unit": "area", "edges": "blank"},
             ),
             Step(id="slope", kind="slope", inputs={"dem": "filled"}),
             Step(id="streams", kind="streams", inputs=dem, settings={"min_area": 40_000.0}),
@@ -75,15 +97,13 @@ def study_of(source: Path) -> Study:
 @pytest.mark.parametrize("on", GROUNDS)
 def test_tiles_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
     ground: Surface = GROUNDS[on]()
-    source = tmp_path / "ground.tif"
-    write_surface(source, ground, on)
-    study = study_of(source)
+    study = study_on(tmp_path, ground)
     targets = [*(s.id for s in study.steps), "streams.nodes"]
     if on == "a plane that is level":  # all of it drains to the edge by itself
         targets = [t for t in targets if not t.startswith(("streams", "links"))]
     for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
         assert_said_alike(written, expected, 1e-7)
-        assert_cells_alike(written, expected, 2e-7 if written.ref in ("area", "far") else 0.0)
+        assert_cells_alike(written, expected, 2e-7 if written.ref in ("area", "far", "wet", "water") else 0.0)
         assert_shapes_alike(written, expected, 1e-9)
 
 
@@ -152,13 +172,22 @@ def test_places_that_have_no_catchment_are_refused_as_in_one_piece(tmp_path: Pat
 
 @pytest.mark.parametrize("step", ["filled", "cells", "above", "far", "basins", "streams", "links"])
 def test_a_ground_without_values_is_refused_as_in_one_piece(step: str, tmp_path: Path) -> None:
-    write_surface(tmp_path / "ground.tif", metric(np.full((ROWS, COLS), np.nan)), "empty")
+    study = study_on(tmp_path, metric(np.full((ROWS, COLS), np.nan)))
     with pytest.raises(MossError, match="The ground holds no values"):
-        list(in_tiles(study_of(tmp_path / "ground.tif"), [step], tmp_path / "work", 4 * 512 * 512))
+        list(in_tiles(study, [step], tmp_path / "work", 4 * 512 * 512))
 
 
 @pytest.mark.parametrize("step", ["streams", "links"])
 def test_a_plane_has_no_streams_as_in_one_piece(step: str, tmp_path: Path) -> None:
-    write_surface(tmp_path / "ground.tif", GROUNDS["a plane that is level"](), "level")
+    study = study_on(tmp_path, GROUNDS["a plane that is level"]())
     with pytest.raises(MossError, match="No stream has as much ground upstream"):
-        list(in_tiles(study_of(tmp_path / "ground.tif"), [step], tmp_path / "work", 4 * 512 * 512))
+        list(in_tiles(study, [step], tmp_path / "work", 4 * 512 * 512))
+
+
+def test_weights_that_do_not_lie_on_the_ground_are_refused(tmp_path: Path) -> None:
+    ground = GROUNDS["rough"]()
+    study = study_on(tmp_path, ground)
+    aside = replace(ground.frame, x0=ground.frame.x0 + ground.frame.dx)
+    write_surface(tmp_path / "rain.tif", replace(rain_on(ground), frame=aside), "rain")
+    with pytest.raises(MossError, match="do not lie cell on cell"):
+        list(in_tiles(study, ["wet"], tmp_path / "work", 4 * 512 * 512))

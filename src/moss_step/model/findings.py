@@ -73,6 +73,7 @@ FINDINGS: dict[str, tuple[str, int]] = {
     "cell_height": ("Cell height", ASIDE),
     "evaluations": ("Sets or gains worked out", ASIDE),
     "edge_share": ("Fed from the edge", ASIDE),
+    "unweighted": ("Cells without a weight", ASIDE),
     "detail": ("Ground that makes a line", ASIDE),
     "min_area": ("Ground that makes a stream", ASIDE),
     "share_unlit": ("Unlit", ASIDE),

@@ -72,5 +72,14 @@ def class_findings(totals: ClassTotals) -> tuple[Finding, ...]:
 
 def unweighted(weights: Surface, dem: Surface) -> list[str]:
     """Say how many cells of the ground have no weight."""
-    missing = int(np.count_nonzero(np.isnan(weights.values) & ~np.isnan(dem.values)))
+    return unweighted_told(without_weight(weights, dem))
+
+
+def without_weight(weights: Surface, dem: Surface) -> int:
+    """How many cells of the ground have no weight."""
+    return int(np.count_nonzero(np.isnan(weights.values) & ~np.isnan(dem.values)))
+
+
+def unweighted_told(missing: int) -> list[str]:
+    """The same by their number."""
     return [f"{missing:,} cells of the ground have no weight, and count as 0."] if missing else []

@@ -24,7 +24,7 @@ from moss_step.science.water.kernels.neighbours import NONE as NO_WAY
 from moss_step.science.water.kernels.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
-from moss_step.steps.results import surface_outcome, unweighted
+from moss_step.steps.results import surface_outcome, unweighted_told, without_weight
 from moss_step.steps.shape import DEM, GRID_NORTH, ground
 
 FILLED_FIRST = "Depressions hold no water back: each runs on over its lowest pass."
@@ -354,22 +354,32 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
     edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
     fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
     share = float(np.count_nonzero(fed)) / max(result.valid_count, 1)
-    warnings = [FILLED_FIRST, edge_warning(share)]
+    warnings, more = [FILLED_FIRST, edge_warning(share)], tuple[Finding, ...]()
     if settings.method == "freeman":
         warnings.append(f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991).")
     if rain is not None:
-        warnings += unweighted(rain, drainage.dem)
-        if settings.unit == "area":
-            warnings.append(
-                f"Values are weights{f' in {rain.unit.symbol}' if rain.unit.symbol else ''}"
-                " times square metres."
-            )
+        missing = without_weight(rain, drainage.dem)
+        more = (Finding(UNWEIGHTED, missing, COUNT),)
+        warnings += [*unweighted_told(missing), *weights_told(settings, rain)]
     if settings.edges == "blank":
         result = replace(result, values=np.where(fed, np.float32(np.nan), result.values))
     outcome = surface_outcome(result, tuple(warnings))
     return Outcome(
-        result, outcome.figure, (*outcome.findings, Finding("edge_share", share, SHARE)), outcome.warnings
+        result,
+        outcome.figure,
+        (*outcome.findings, Finding("edge_share", share, SHARE), *more),
+        outcome.warnings,
     )
+
+
+UNWEIGHTED = "unweighted"
+
+
+def weights_told(settings: AccumulationSettings, rain: Surface) -> list[str]:
+    """Say what weighted areas are."""
+    if settings.unit != "area":
+        return []
+    return [f"Values are weights{f' in {rain.unit.symbol}' if rain.unit.symbol else ''} times square metres."]
 
 
 def edge_warning(share: float) -> str:

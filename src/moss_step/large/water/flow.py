@@ -12,7 +12,9 @@ from typing import Literal
 
 import numpy as np
 
+from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Work
+from moss_step.large.held import OnDisk
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.large.water import flats
 from moss_step.large.water.ground import Ground, framed, window_of
@@ -130,8 +132,23 @@ class FlowRim:
     link: np.ndarray
 
 
-def own_amounts(ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray) -> np.ndarray:
-    """What falls in each cell of a tile (amounts, rows, cols); ``ways`` have one more cell on each side."""
+def weights_of(rain: OnDisk | None, tile: Tile) -> np.ndarray | None:
+    """Weights of the cells of a tile.
+
+    Raises MossError where they cannot be read.
+    """
+    if rain is None:
+        return None
+    with GridReader(rain.source) as reader:
+        return reader.read(tile.rows, tile.cols)
+
+
+def own_amounts(
+    ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray, weights: np.ndarray | None
+) -> np.ndarray:
+    """What falls in each cell of a tile (amounts, rows, cols), weighed but for those at the edge; ``ways``
+    have one more cell on each side.
+    """
     inner = np.ascontiguousarray(ways[1:-1, 1:-1])
     frame = ground.held.frame.part(tile.rows, tile.cols)
     total = np.empty((len(what), *inner.shape))
@@ -139,7 +156,7 @@ def own_amounts(ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.nda
         if one == "edge":
             edge_of(ways, field)
         else:
-            field[:] = amounts(frame, one, None, inner)
+            field[:] = amounts(frame, one, weights, inner)
     return total
 
 
@@ -167,17 +184,18 @@ class AddWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, what: Sequence[Amount]) -> None:
-        self.ground, self.what = ground, what
+    def __init__(self, ground: Ground, what: Sequence[Amount], rain: OnDisk | None) -> None:
+        self.ground, self.what, self.rain = ground, what, rain
 
-    def read(self, tile: Tile) -> np.ndarray:
-        """Ways with one more cell on each side."""
-        return self.ground.scratch.window("ways", tile, 1, NONE)
+    def read(self, tile: Tile) -> tuple[np.ndarray, np.ndarray | None]:
+        """Ways with one more cell on each side, and weights."""
+        return self.ground.scratch.window("ways", tile, 1, NONE), weights_of(self.rain, tile)
 
-    def work_out(self, tile: Tile, ways: np.ndarray) -> FlowRim:
+    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray | None]) -> FlowRim:
         """Amounts that leave over the rim."""
+        ways, weights = read
         inner = np.ascontiguousarray(ways[1:-1, 1:-1])
-        total = own_amounts(self.ground, tile, self.what, ways)
+        total = own_amounts(self.ground, tile, self.what, ways, weights)
         added_up(inner, total)
         rows, cols = inner.shape
         rim = rim_cells(rows, cols)
@@ -233,10 +251,15 @@ def nodes_at(tiling: Tiling, first: Mapping[str, int], row: np.ndarray, col: np.
 
 
 def whole_amounts(
-    ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray, inflow: np.ndarray
+    ground: Ground,
+    tile: Tile,
+    what: Sequence[Amount],
+    ways: np.ndarray,
+    inflow: np.ndarray,
+    weights: np.ndarray | None = None,
 ) -> np.ndarray:
     """What lies upstream of each cell of a tile in the whole ground (amounts, rows, cols)."""
-    total = own_amounts(ground, tile, what, ways)
+    total = own_amounts(ground, tile, what, ways, weights)
     inner = np.ascontiguousarray(ways[1:-1, 1:-1])
     total.reshape(len(total), -1)[:, rim_cells(*inner.shape)] += inflow
     added_up(inner, total)
@@ -244,8 +267,10 @@ def whole_amounts(
 
 
 def added_rims(
-    ground: Ground, what: Sequence[Amount], crew: Crew, progress: Progress
+    ground: Ground, what: Sequence[Amount], crew: Crew, progress: Progress, rain: OnDisk | None = None
 ) -> dict[str, np.ndarray]:
-    """What enters each tile at its rim."""
-    done = crew.each(AddWork(ground, what), list(ground.tiling), progress, "Adding up what lies upstream")
+    """What enters each tile at its rim; ``rain`` are weights."""
+    done = crew.each(
+        AddWork(ground, what, rain), list(ground.tiling), progress, "Adding up what lies upstream"
+    )
     return inflows(ground.tiling, {t.name: rim for t, rim in done})

@@ -11,8 +11,9 @@ import numpy as np
 
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew
+from moss_step.large.held import OnDisk
 from moss_step.large.tiling import Tile
-from moss_step.large.water.flow import added_rims, whole_amounts
+from moss_step.large.water.flow import Amount, added_rims, weights_of, whole_amounts
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
 from moss_step.large.water.upstream import find_ways_once
@@ -21,13 +22,13 @@ from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
-from moss_step.model.units import BEARING, CELLS, COUNT, SHARE, SQUARE_METRE
-from moss_step.science.water.drainage import bearings_of
+from moss_step.model.units import BEARING, COUNT, SHARE
+from moss_step.science.water.drainage import bearings_of, check_weights, unit_of_accumulation
 from moss_step.science.water.kernels.neighbours import NONE, OUT
 from moss_step.science.water.neighbours import bearings
-from moss_step.steps.results import surface_outcome
+from moss_step.steps.results import surface_outcome, unweighted_told
 from moss_step.steps.shape import GRID_NORTH
-from moss_step.steps.water import FILLED_FIRST, changes_told, edge_warning
+from moss_step.steps.water import FILLED_FIRST, UNWEIGHTED, changes_told, edge_warning, weights_told
 
 
 class FillJob(WaterJob):
@@ -74,6 +75,8 @@ class AddJob(WaysJob):
 
     fed: dict[str, np.ndarray] = field(default_factory=dict)
     """What enters each tile at its rim, once that is known."""
+    rain: OnDisk | None = None
+    """Weights of the cells."""
 
     def for_tile(self, tile: Tile) -> AddJob:
         """It, with what enters one tile."""
@@ -81,30 +84,40 @@ class AddJob(WaysJob):
 
     @property
     def like(self) -> Surface:
-        """Cells or square metres."""
-        unit = CELLS if self.settings.unit == "cells" else SQUARE_METRE
+        """Cells or square metres, or the weights of these."""
+        rain = None if self.rain is None else like_ground(self.rain)
+        unit = unit_of_accumulation(self.settings.unit, rain)
         return Surface(np.zeros((1, 1), np.float32), like_ground(self.grid).frame, unit, "accumulation")
 
     def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
         """Find ways, and what passes from tile to tile."""
         super().prepare(ground, crew, progress.part(0.0, 0.8))
-        self.fed.update(added_rims(ground, (self.settings.unit, "edge"), crew, progress.part(0.8, 1.0)))
+        what: tuple[Amount, ...] = (self.settings.unit, "edge")
+        self.fed.update(added_rims(ground, what, crew, progress.part(0.8, 1.0), self.rain))
 
     def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
         """Amounts, and the share of cells that may get water from beyond the edge."""
-        ways = ground.scratch.window("ways", tile, 1, NONE)
-        amounts, edge = whole_amounts(ground, tile, (self.settings.unit, "edge"), ways, self.fed[tile.name])
+        ways, weights = ground.scratch.window("ways", tile, 1, NONE), weights_of(self.rain, tile)
+        what: tuple[Amount, ...] = (self.settings.unit, "edge")
+        amounts, edge = whole_amounts(ground, tile, what, ways, self.fed[tile.name], weights)
         none = ways[1:-1, 1:-1] == NONE
         fed, known = (edge > 0) & ~none, int(np.count_nonzero(~none))
         gone = none | fed if self.settings.edges == "blank" else none
         values = np.where(gone, np.float32(np.nan), amounts.astype(np.float32))
         told = surface_outcome(in_tile(self, tile, values), (FILLED_FIRST,))
-        share = Finding("edge_share", float(np.count_nonzero(fed)) / max(known, 1), SHARE)
-        return replace(told, findings=(*told.findings, share)), known
+        more = [Finding("edge_share", float(np.count_nonzero(fed)) / max(known, 1), SHARE)]
+        if weights is not None:
+            missing = np.isnan(weights) & ~np.isnan(reader.read(tile.rows, tile.cols))
+            more.append(Finding(UNWEIGHTED, int(np.count_nonzero(missing)), COUNT))
+        return replace(told, findings=(*told.findings, *more)), known
 
     def remarks(self, findings: tuple[Finding, ...]) -> tuple[str, ...]:
-        """The share of the whole ground."""
-        return tuple(edge_warning(float(f.value)) for f in findings if f.name == "edge_share")
+        """The share of the whole ground, and what the weights are."""
+        said = [edge_warning(float(f.value)) for f in findings if f.name == "edge_share"]
+        if self.rain is not None:
+            said += unweighted_told(sum(int(f.value) for f in findings if f.name == UNWEIGHTED))
+            said += weights_told(self.settings, like_ground(self.rain))
+        return tuple(said)
 
 
 def filled(fed: Fed, settings: Any) -> WaterJob | None:
@@ -119,5 +132,15 @@ def directions(fed: Fed, settings: Any) -> WaterJob | None:
 
 
 def accumulation(fed: Fed, settings: Any) -> WaterJob | None:
-    """Accumulation by one receiver, not weighed."""
-    return AddJob(ground_of(fed), settings) if settings.method == "d8" and alone(fed) else None
+    """Accumulation by one receiver.
+
+    Raises MossError for weights that do not lie cell on cell with the ground.
+    """
+    rain = fed.get("weights")
+    on_disk = isinstance(fed["dem"], OnDisk) and (rain is None or isinstance(rain, OnDisk))
+    if settings.method != "d8" or not on_disk:
+        return None
+    ground, weights = ground_of(fed), rain if isinstance(rain, OnDisk) else None
+    if weights is not None:
+        check_weights(weights.frame, ground.frame)
+    return AddJob(ground, settings, {}, weights)

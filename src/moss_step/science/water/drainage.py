@@ -391,10 +391,8 @@ def accumulated(
     >>> accumulated(prepare(tilted())).values[0].tolist()  # all runs to the west
     [5.0, 4.0, 3.0, 2.0, 1.0]
     """
-    if weights is not None and not same_frame(weights.frame, drainage.frame):
-        raise MossError(
-            "The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other."
-        )
+    if weights is not None:
+        check_weights(weights.frame, drainage.frame)
     progress = progress or silent()
     progress.at(0.1, "Adding up what lies upstream")
     ways = drainage.ways
@@ -416,10 +414,62 @@ def accumulated(
                 accumulate_freeman(Drained(drainage.filled(), ways, metres), exponent, total, pulse)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
-    return Surface(values, drainage.frame, _unit_of(unit, weights), "accumulation")
+    return Surface(values, drainage.frame, unit_of_accumulation(unit, weights), "accumulation")
 
 
-def _unit_of(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
+def check_weights(weights: Frame, ground: Frame) -> None:
+    """Refuse weights that do not lie cell on cell with a ground.
+
+    Parameters
+    ----------
+    weights
+        Where the weights lie.
+    ground
+        Where the ground lies.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    MossError
+        For weights that do not lie cell on cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import check_weights
+    >>> check_weights(tilted().frame, tilted().frame)  # nothing is raised
+    """
+    if not same_frame(weights, ground):
+        raise MossError(
+            "The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other."
+        )
+
+
+def unit_of_accumulation(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
+    """The unit of what was added up.
+
+    Parameters
+    ----------
+    unit
+        The unit asked for.
+    weights
+        Weights, whatever their frame.
+
+    Returns
+    -------
+    Unit
+        Cells or square metres; that of the weights, or none for weights times square metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.water.drainage import unit_of_accumulation
+    >>> unit_of_accumulation("cells", None).key
+    'cells'
+    """
     if weights is None:
         return CELLS if unit == "cells" else SQUARE_METRE
     return weights.unit if unit == "cells" else NO_UNIT
