@@ -23,14 +23,14 @@ from moss_step.process import EndedError, end_by_word, hush_libraries, keep_to_o
 DONE, NOT_DONE, ASKED_WRONGLY, INTERRUPTED, TERMINATED = 0, 1, 2, 130, 143
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the command line; returns the exit code."""
+def main(arguments: Sequence[str] | None = None, own: bool = False) -> int:
+    """Run the command line; returns the exit code. The process may be its ``own``, and end with it."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
     end_by_word()
     try:
-        code = _answer(arguments)
+        code = _answer(arguments, own)
         sys.stdout.flush()
         return code
     except MossError as error:
@@ -52,7 +52,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _said(fault_text(error), NOT_DONE)
 
 
-def _answer(arguments: Sequence[str] | None) -> int:
+def _answer(arguments: Sequence[str] | None, own: bool) -> int:
     words = list(sys.argv[1:] if arguments is None else arguments)
     check_command(words)
     if words[:1] == ["do"]:
@@ -61,6 +61,7 @@ def _answer(arguments: Sequence[str] | None) -> int:
         do(words[1:])
         return DONE
     asked = parser().parse_args(words)
+    asked.own = own
     commands: dict[str | None, Callable[[argparse.Namespace], int | None]] = {
         None: lambda _: _window([]),
         "open": lambda a: _window(a.files, waits=a.nothing_run),
@@ -122,7 +123,7 @@ def program() -> int:
     hush_libraries()
     if sys.argv[1:2] and sys.argv[1] in _WITHOUT_A_SCREEN:
         keep_to_ourselves()
-    return main()
+    return main(own=True)
 
 
 def open_window() -> int:

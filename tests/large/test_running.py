@@ -358,3 +358,21 @@ def test_a_disk_that_fills_up_is_said_and_the_run_goes_on_when_there_is_room(
     assert not json.loads((out / "results.json").read_text())["complete"]
     assert main(words) == 0
     _same(_values(out), expected)
+
+
+def test_memory_is_kept_in_a_process_of_its_own_alone(
+    folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kept = list[bool]()
+    monkeypatch.setattr("moss_step.line.tiles.keep_freed", lambda: kept.append(True))
+    words = [
+        "run",
+        str(folder / "study.json"),
+        "-o",
+        str(tmp_path / "out"),
+        "--tile-cells",
+        str(512 * 512),
+        "-q",
+    ]
+    assert main([*words, "--only", "slope"]) == 0 and not kept
+    assert main([*words, "--only", "slope"], own=True) == 0 and kept == [True]

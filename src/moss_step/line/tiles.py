@@ -52,7 +52,8 @@ def in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace
     from moss_step.large.running import LargeRun
     from moss_step.large.tiling import CELLS
 
-    keep_freed()
+    if asked.own:
+        keep_freed()
     cells = asked.tile_cells or CELLS
     name = identity(runner.study, runner.refs, cells)
     with _alone_in(runner.folder.resolve() / WORK) as folder:

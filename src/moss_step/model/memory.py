@@ -73,7 +73,7 @@ def give_back() -> None:
 
 
 def keep_freed() -> None:
-    """Keep memory that is let go for what is made next, for the rest of the program: it pays where large
+    """Keep memory that is let go for what is made next, until the process ends: it pays where large
     arrays of the same sizes come and go, as taking them from the machine anew costs more than filling them.
     """
     option = getattr(ctypes.CDLL(None), "mallopt", None)
