@@ -85,7 +85,7 @@ def _weighted(
         _check_weights(weights, sight)
     most, each = min(len(observers), TOLD), observers if seen.which is not None else []
     by_number, by_each, cells = np.zeros(most + 2), np.zeros(len(each)), np.zeros(most + 2)
-    for rows in blocks_of(seen.count.values):
+    for rows in blocks_of(seen.count.values, viewshed.FEW):
         amount, count = _amount(weights.values[rows]), seen.count.values[rows]
         some = ~np.isnan(count)
         number = np.minimum(count[some], most + 1).astype(np.int64)

@@ -28,8 +28,8 @@ from moss_step.science.sight.kernels.viewshed import number_cells
 from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
 from moss_step.science.sight.rays import bounds_of, sheaves_of
 
-SHEAVES, BLOCK = 64, 64
-"""Sheaves of rays that are sent out, and rows that are worked on, at once."""
+SHEAVES, BLOCK, FEW = 64, 64, 100_000
+"""Sheaves of rays that are sent out, rows that are worked on, and cells that are counted, at once."""
 
 MOST_OBSERVERS = 10_000
 
@@ -353,12 +353,13 @@ def counted_areas(seen: Surface, most: int) -> tuple[np.ndarray, np.ndarray]:
     ([3, 2, 1], [12.0, 8.0, 4.0])
     """
     in_row = np.zeros((seen.frame.rows, most + 1), np.int64)
-    for rows in blocks_of(seen.values):
-        r, c = np.nonzero(~np.isnan(seen.values[rows]))
-        n = np.minimum(seen.values[rows][r, c], most).astype(np.int64)
-        size = (rows.stop - rows.start) * (most + 1)
-        in_row[rows] = np.bincount(r * (most + 1) + n, minlength=size).reshape(-1, most + 1)
-        let_go(seen.values)
+    for rows in blocks_of(seen.values, FEW):
+        some = seen.values[rows]
+        numbers = np.where(np.isnan(some), most + 1, np.minimum(some, most)).astype(np.int64)
+        numbers += np.arange(len(some))[:, None] * (most + 2)
+        counted = np.bincount(numbers.ravel(), minlength=len(some) * (most + 2))
+        in_row[rows] = counted.reshape(-1, most + 2)[:, : most + 1]
+    let_go(seen.values)
     return in_row.sum(axis=0), (in_row * seen.frame.row_areas[:, None]).sum(axis=0)
 
 
