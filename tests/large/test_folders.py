@@ -223,6 +223,7 @@ def test_a_step_that_records_its_sources_names_them_in_tiles_too(folder: Path) -
     save_study(study(folder / "ground.tif", area, dug), folder / "s.moss")
     assert main(["run", str(folder / "s.moss"), "-o", str(folder / "one"), "-q", "--only", "dug.record"]) == 0
     assert run(folder, "--only", "dug.record") == 0
-    ours, theirs = (next((folder / of).glob("dug*.csv")).read_text() for of in ("out", "one"))
-    assert "ground.tif" in theirs
-    assert ours == theirs
+    ours, theirs = (next((folder / of).glob("dug*.csv")).read_text().splitlines() for of in ("out", "one"))
+    assert any("ground.tif" in line for line in theirs)
+    timeless = [[line for line in some if not line.startswith("reckoned,")] for some in (ours, theirs)]
+    assert timeless[0] == timeless[1] and len(timeless[0]) == len(ours) - 1

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import dask
 import numpy as np
 import pytest
 import rasterio
@@ -201,6 +202,7 @@ def test_a_worker_that_dies_changes_nothing_and_what_cannot_be_done_is_said(tmp_
     tiles = list(Tiling((8, 1), 1, 1))
     with workers_here(2) as crew:
         assert crew.hands == 2
+        assert dask.config.get("scheduler", None) is None  # what else this process does goes on as before
         assert crew.address.startswith("tls://127.0.0.1:")  # who has no key is not heard
         with pytest.raises(MossError, match="No scheduler answers"), workers_of(crew.address, []):
             pass

@@ -275,7 +275,7 @@ def workers_here(count: int) -> Iterator[Cluster]:
             env=env,
             memory_limit=None,
         ) as cluster,
-        Client(cluster) as client,
+        Client(cluster, set_as_default=False) as client,
     ):
         yield Cluster(client)
 
@@ -295,7 +295,7 @@ def workers_of(address: str, files: Sequence[Path]) -> Iterator[Cluster]:
     from distributed import Client
 
     try:
-        client = Client(address, timeout=WAIT)
+        client = Client(address, timeout=WAIT, set_as_default=False)
     except (OSError, ValueError, TypeError) as error:  # a TypeError: it wants keys, and there are none
         raise MossError(
             f"No scheduler answers at {address}.",
