@@ -82,7 +82,7 @@ def _weighted(
     """
     if weights is None:
         return []
-        _check_weights(weights, sight)
+    _check_weights(weights, sight)
     most, each = min(len(observers), TOLD), observers if seen.which is not None else []
     by_number, by_each, cells = np.zeros(most + 2), np.zeros(len(each)), np.zeros(most + 2)
     for rows in blocks_of(seen.count.values, viewshed.FEW):
