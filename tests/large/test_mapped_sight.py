@@ -9,6 +9,7 @@ import pytest
 from moss_step.formats.raster_write import write_surface
 from moss_step.kinds.registry import cells_of
 from moss_step.model import mapped
+from moss_step.model.class_map import NO_CLASS
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
@@ -105,3 +106,11 @@ def test_no_room_on_the_disk_is_said_before_anything_is_worked_out(
     monkeypatch.setattr(mapped, "room_to_map", lambda: 0)
     with pytest.raises(MossError, match="has no room for"):
         mapped.grid_beside(cells_of(ground.value), np.float32)
+
+
+def test_nobody_is_told_of_where_there_is_no_ground(tmp_path: Path) -> None:
+    study = study_on(tmp_path, GROUNDS["oblong cells, holes, feet"]())
+    ground = Engine().run_or_raise(study, "ground")
+    codes = cells_of(Engine().run_or_raise(study, "which").value)
+    gone = np.isnan(cells_of(ground.value))
+    assert gone.any() and (codes[gone] == NO_CLASS).all() and (codes[~gone] != NO_CLASS).all()

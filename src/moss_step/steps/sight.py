@@ -207,10 +207,9 @@ def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outco
             "There are more than 254 combinations of observers, and a class map holds 254.",
             "Use fewer observers.",
         )
-        codes = row_by_row(
-            lambda c, z: np.where(np.isnan(z), np.uint8(NO_CLASS), c), np.uint8, codes, sight.ground
-        )
-
+    codes = row_by_row(
+        lambda c, z: np.where(np.isnan(z), np.uint8(NO_CLASS), c), np.uint8, codes, sight.ground
+    )
     colors = colors_between(len(kinds))
     names = [
         " and ".join(o.name for k, o in enumerate(observers) if int(kind) >> k & 1) or "none sees it"
