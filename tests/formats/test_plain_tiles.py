@@ -1,6 +1,7 @@
 """Tiles that are read without the raster library between, against the raster library."""
 
 import errno
+import fcntl
 import os
 import subprocess
 import sys
@@ -9,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import rasterio
+import tifffile
 from rasterio.enums import MaskFlags
 from rasterio.transform import from_origin
 
@@ -191,3 +193,48 @@ print(first, faults())
     )
     first, second = map(int, done.stdout.split())
     assert second < 20 < first
+
+
+def test_a_file_system_that_refuses_a_write_past_its_copies_is_written_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame, values = (
+        Frame(512, 1024, 0.0, 0.0, 1.0, 1.0, "EPSG:32628"),
+        rough(None)[:1, :1] * np.ones((512, 1024), np.float32),
+    )
+    target = lay_out(tmp_path / "g.tif", frame, np.dtype(np.float32), -1.0, lambda _: None)
+    written, refused = os.pwrite, list[int]()
+
+    def refuse(file: int, data: memoryview, offset: int) -> int:
+        if fcntl.fcntl(file, fcntl.F_GETFL) & tiled._PAST_COPIES:
+            refused.append(offset)
+            raise OSError(errno.EINVAL, "pages are larger here")
+        return written(file, data, offset)
+
+    monkeypatch.setattr(tiled.os, "pwrite", refuse)
+    assert target.write(slice(0, 512), slice(0, 1024), values) == target.digest(slice(0, 512), slice(0, 1024))
+    assert len(refused) <= 1  # none where the way past the copies was refused before
+    with GridReader(GridSource(target.path)) as reader:
+        np.testing.assert_array_equal(reader.read(slice(0, 512), slice(0, 1024)), values)
+
+
+@pytest.mark.parametrize("tag", ["TileOffsets", "TileByteCounts", "TileWidth", "TileLength"])
+@pytest.mark.parametrize("value", [0, 16, 2**31 - 16, 2**32 - 16])
+def test_hostile_places_and_sizes_of_tiles_end_in_words_or_values(
+    tag: str, value: int, tmp_path: Path
+) -> None:
+    values = rough()
+    path = write(tmp_path / "g.tif", values, BIGTIFF="YES")
+    with tifffile.TiffFile(path) as file:
+        place = file.pages.first.tags[tag]
+        size = {3: 2, 4: 4, 16: 8}[int(place.dtype)]
+        at = place.valueoffset
+    with path.open("r+b") as raw:
+        raw.seek(at)
+        raw.write((value % 256**size).to_bytes(size, "little"))
+    try:
+        with GridReader(GridSource(path)) as reader:
+            found = reader.read(slice(0, ROWS), slice(0, COLS))
+        assert found.shape == values.shape
+    except MossError as error:
+        assert str(path) in error.what

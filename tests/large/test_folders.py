@@ -9,12 +9,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 import rasterio
+import shapely
 
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out, note_of, reopened
+from moss_step.formats.vector import write_shapes
 from moss_step.line.tiles import WORK
 from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
 from moss_step.study.graph import Step, Study
 from moss_step.study.saving import save_study
 from tests.grounds import metric, relief
@@ -41,6 +44,13 @@ def study(source: Path, *more: Step) -> Study:
         name="steep",
     )
     return Study(steps=(ground, slope, steep, *more))
+
+
+def area_on(folder: Path, name: str, area: shapely.Geometry) -> Step:
+    """A step that opens an area."""
+    source = folder / f"{name}.geojson"
+    write_shapes(source, Shapes(np.array([area], object), {}, "EPSG:32628"), name)
+    return Step(id=name, kind="open_shapes", settings={"source": str(source)})
 
 
 def run(folder: Path, *words: str) -> int:
@@ -185,12 +195,7 @@ def test_what_is_wrong_with_a_source_is_said_whatever_lies_between(
     data = bytearray((folder / "ground.tif").read_bytes())
     data[at : at + 400] = bytes(400)
     (folder / "ground.tif").write_bytes(bytes(data))
-    (folder / "areas.geojson").write_text(json.dumps({
-        "type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32628"}},
-        "features": [{"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [[
-            [412000, 5872000], [419000, 5872000], [419000, 5866000], [412000, 5866000], [412000, 5872000]]]}}],
-    }))  # fmt: skip
-    areas = Step(id="areas", kind="open_shapes", settings={"source": str(folder / "areas.geojson")})
+    areas = area_on(folder, "areas", shapely.box(412000, 5866000, 419000, 5872000))
     zones = Step(id="zones", kind="zone_statistics", inputs={"zones": "areas", "surface": "slope"})
     save_study(study(folder / "ground.tif", areas, zones), folder / "s.moss")
     assert run(folder, "--only", "zones") == 1
@@ -207,12 +212,7 @@ def test_infinite_values_are_said(folder: Path, capsys: pytest.CaptureFixture[st
 
 
 def test_a_step_that_records_its_sources_names_them_in_tiles_too(folder: Path) -> None:
-    (folder / "area.geojson").write_text(json.dumps({
-        "type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32628"}},
-        "features": [{"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [[
-            [413000, 5871000], [415000, 5871000], [415000, 5869000], [413000, 5869000], [413000, 5871000]]]}}],
-    }))  # fmt: skip
-    area = Step(id="area", kind="open_shapes", settings={"source": str(folder / "area.geojson")})
+    area = area_on(folder, "area", shapely.box(413000, 5869000, 415000, 5871000))
     dug = Step(
         id="dug",
         kind="cut_fill",

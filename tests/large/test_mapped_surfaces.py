@@ -1,54 +1,87 @@
 """Surfaces between places and of points whose cells memory cannot hold: mapped, and the same as in memory."""
 
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import pytest
 import shapely
 
 from moss_step.demo import DATA
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import cells_of
 from moss_step.model import mapped
 from moss_step.model.arrays import as_short, blurred
+from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.units import FOOT, METRE, Unit
 from moss_step.science.points import grids
 from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 
-UTM = "EPSG:32628"
 EXACT = ("natural_neighbour", "inverse_distance", "nearest", "tin")
 
 
-def study_on(folder: Path) -> Study:
+class Place(NamedTuple):
+    """Where the places lie: their system, its units to the east and north of a metre, their corner, the unit of the heights, and cells in metres."""
+
+    crs: str
+    east: float
+    north: float
+    corner: tuple[float, float]
+    unit: Unit
+    cells: tuple[float, float]
+
+
+DEGREE = 1.0 / 111_320.0
+PLACES = {
+    "square cells": Place("EPSG:32628", 1.0, 1.0, (412_000.0, 5_872_000.0), METRE, (4.0, 4.0)),
+    "cells of 8 by 2 m in feet": Place("EPSG:32628", 1.0, 1.0, (412_000.0, 5_872_000.0), FOOT, (8.0, 2.0)),
+    "degrees at 65 north, to the west": Place("EPSG:4326", -DEGREE / np.cos(np.radians(65.0)), DEGREE, (-3.0, 65.0), METRE, (4.0, 4.0)),
+}  # fmt: skip
+
+
+def study_on(folder: Path, on: Place) -> Study:
     """Heights at places all over a shore, the surface between them, and what comes of it."""
     rng = np.random.default_rng(4)
     x, y = rng.uniform(0, 900, 260), rng.uniform(0, 700, 260)
     z = 40.0 + 20.0 * np.sin(x / 150.0) * np.cos(y / 110.0)
-    write_shapes(
-        folder / "spots.gpkg", Shapes(np.asarray(shapely.points(x, y)), {"z": z}, UTM, {"z": "m"}), "spots"
+
+    def carried(east: np.ndarray, north: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return on.corner[0] + east * on.east, on.corner[1] + north * on.north
+
+    points = np.asarray(shapely.points(*carried(x, y)))
+    write_shapes(folder / "spots.gpkg", Shapes(points, {"z": z}, on.crs, {"z": on.unit.symbol}), "spots")
+    rim = shapely.get_coordinates(shapely.Point(450, 350).buffer(330)).T
+    shore = shapely.Polygon(np.stack(carried(*rim), axis=1))
+    write_shapes(folder / "shore.gpkg", Shapes(np.array([shore], object), {}, on.crs), "shore")
+    dx, dy = on.cells[0] * abs(on.east), on.cells[1] * on.north
+    west = on.corner[0] + min(900 * on.east, 0.0)
+    frame = Frame(
+        int(700 / on.cells[1]), int(900 / on.cells[0]), west, on.corner[1] + 700 * on.north, dx, dy, on.crs
     )
-    shore = shapely.Point(450, 350).buffer(330)
-    write_shapes(folder / "shore.gpkg", Shapes(np.array([shore], object), {}, UTM), "shore")
-    between = {"column": "z", "cell": 4.0}
-    fed = {"points": "spots", "area": "shore"}
+    write_surface(folder / "cells.tif", Surface(np.zeros(frame.shape, np.float32), frame, on.unit), "cells")
+    fed = {"points": "spots", "area": "shore", "like": "cells"}
     return Study(
         steps=(
             *(Step(id=n, kind="open_shapes", settings={"source": str(folder / f"{n}.gpkg")}) for n in ("spots", "shore")),
-            *(Step(id=m, kind="interpolate", inputs=fed, settings={**between, "method": m}) for m in (*EXACT, "kriging", "spline")),
-            Step(id="near", kind="interpolate", inputs={"points": "spots"}, settings={**between, "method": "nearest", "reach": 30.0}),
+            Step(id="cells", kind="open_grid", settings={"source": str(folder / "cells.tif")}),
+            *(Step(id=m, kind="interpolate", inputs=fed, settings={"column": "z", "method": m}) for m in (*EXACT, "kriging", "spline")),
+            Step(id="near", kind="interpolate", inputs={"points": "spots", "like": "cells"}, settings={"column": "z", "method": "nearest", "reach": 30.0}),
             Step(id="slope", kind="slope", inputs={"dem": "tin"}),
-            Step(id="drift", kind="interpolate", inputs={**fed, "drift": "nearest"}, settings={**between, "trend": "none"}),
+            Step(id="drift", kind="interpolate", inputs={**fed, "drift": "nearest"}, settings={"column": "z", "trend": "none"}),
             Step(id="cloud", kind="open_cloud", settings={"source": str(DATA / "harrow_heap.laz")}),
             Step(id="ground", kind="grid_points", inputs={"cloud": "cloud"}, settings={"cell": 1.0, "fill": 5.0, "classes": (0, 1, 2)}),
         )
     )  # fmt: skip
 
 
-@pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_on(tmp_path_factory.mktemp("surfaces"))
+@pytest.fixture(scope="module", params=PLACES)
+def study(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Study:
+    return study_on(tmp_path_factory.mktemp("surfaces"), PLACES[request.param])
 
 
 @pytest.fixture(scope="module")
@@ -114,10 +147,16 @@ def test_digits_that_single_precision_blurs_are_seen_in_parts_too(
 
 
 def test_a_grid_that_fits_nowhere_is_refused(study: Study, monkeypatch: pytest.MonkeyPatch) -> None:
-    engine = Engine()
+    around = Step(
+        id="around",
+        kind="interpolate",
+        inputs={"points": "spots"},
+        settings={"column": "z", "method": "nearest"},
+    )
+    engine, study = Engine(), Study(steps=(study.steps[0], around))
     monkeypatch.setattr(mapped, "room_to_map", lambda: 1000)
-    monkeypatch.setattr("moss_step.model.memory.free_memory", lambda: 100_000)
+    monkeypatch.setattr("moss_step.model.memory.free_memory", lambda: 1000)
     monkeypatch.setattr(mapped, "LARGE", 1000)
-    engine.run(study, ["nearest"])
-    failed = engine.failure(study, "nearest")
+    engine.run(study, ["around"])
+    failed = engine.failure(study, "around")
     assert failed is not None and "larger cells" in failed.reason

@@ -55,6 +55,11 @@ def _study(source: Path) -> Study:
     )
 
 
+def words_for(study: Path, out: Path, *more: str) -> list[str]:
+    """The words of a run."""
+    return ["run", str(study), "-o", str(out), *more]
+
+
 def _values(folder: Path) -> dict[str, np.ndarray]:
     result = {}
     for path in sorted(folder.glob("*.tif")):
@@ -65,7 +70,7 @@ def _values(folder: Path) -> dict[str, np.ndarray]:
 
 @pytest.fixture(scope="module")
 def expected(folder: Path) -> dict[str, np.ndarray]:
-    assert main(["run", str(folder / "study.json"), "-o", str(folder / "whole"), "-q"]) == 0
+    assert main(words_for(folder / "study.json", folder / "whole", "-q")) == 0
     return _values(folder / "whole")
 
 
@@ -79,17 +84,7 @@ def test_workers_give_what_one_piece_gives(
     folder: Path, expected: dict[str, np.ndarray], capsys: pytest.CaptureFixture[str]
 ) -> None:
     out = folder / "workers"
-    words = [
-        "run",
-        str(folder / "study.json"),
-        "-o",
-        str(out),
-        "--workers",
-        "2",
-        "--tile-cells",
-        "300000",
-        "--json",
-    ]
+    words = words_for(folder / "study.json", out, "--workers", "2", "--tile-cells", "300000", "--json")
     assert main([*words, "-q"]) == 0
     said = json.loads(capsys.readouterr().out)
     _same(_values(out), expected)
@@ -104,24 +99,9 @@ def test_workers_give_what_one_piece_gives(
 
 def test_only_what_is_asked_for_is_written(folder: Path) -> None:
     out = folder / "only"
-    assert (
-        main(
-            [
-                "run",
-                str(folder / "study.json"),
-                "-o",
-                str(out),
-                "-q",
-                "--only",
-                "steep",
-                "--tile-cells",
-                "300000",
-            ]
-        )
-        == 0
-    )
+    assert main(words_for(folder / "study.json", out, "-q", "--only", "steep", "--tile-cells", "300000")) == 0
     assert {p.name.split("_")[0] for p in out.iterdir()} == {"steep", "results.json"}
-    assert main(["run", str(folder / "study.json"), "-o", str(out), "-q", "--only", "none"]) == 2
+    assert main(words_for(folder / "study.json", out, "-q", "--only", "none")) == 2
 
 
 def test_a_run_that_was_killed_goes_on_where_it_was(folder: Path, expected: dict[str, np.ndarray]) -> None:
@@ -141,7 +121,7 @@ def test_a_run_that_was_killed_goes_on_where_it_was(folder: Path, expected: dict
     journal.write_text("\n".join(before) + '\n{"tile": "r0c')  # the line that was being written
     began = {p: p.stat().st_ino for p in out.glob(f"{WORK}/*/slope.tif")}
     assert len(began) == 1
-    assert main(["run", str(folder / "study.json"), "-o", str(out), "-q", "--tile-cells", "300000"]) == 0
+    assert main(words_for(folder / "study.json", out, "-q", "--tile-cells", "300000")) == 0
     _same(_values(out), expected)
     assert (
         next(out.glob("slope*.tif")).stat().st_ino in began.values()
@@ -265,7 +245,7 @@ def test_a_scheduler_that_is_not_there_is_said(
     folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
     monkeypatch.setattr("moss_step.large.crew.WAIT", 1.0)
-    words = ["run", str(folder / "study.json"), "-o", str(folder / "none"), "-q", "--scheduler"]
+    words = words_for(folder / "study.json", folder / "none", "-q", "--scheduler")
     assert main([*words, "tcp://127.0.0.1:9"]) == 1
     assert "No scheduler answers at tcp://127.0.0.1:9" in capsys.readouterr().err
     assert main([*words, "http://127.0.0.1:9"]) == 2
@@ -287,17 +267,7 @@ def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(
     source.write_bytes(bytes(data))
     save_study(_study(source), tmp_path / "study.json")
     out = tmp_path / "out"
-    words = [
-        "run",
-        str(tmp_path / "study.json"),
-        "-o",
-        str(out),
-        "-q",
-        "--only",
-        "slope",
-        "--tile-cells",
-        "300000",
-    ]
+    words = words_for(tmp_path / "study.json", out, "-q", "--only", "slope", "--tile-cells", "300000")
     assert main(words) == 1
     said = capsys.readouterr().err
     assert "cannot be read in rows" in said
@@ -323,7 +293,7 @@ def test_without_the_library_workers_say_what_to_install(
     folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
     monkeypatch.setattr("moss_step.large.crew.find_spec", lambda _: None)
-    words = ["run", str(folder / "study.json"), "-o", str(folder / "lacking"), "-q", "--workers", "2"]
+    words = words_for(folder / "study.json", folder / "lacking", "-q", "--workers", "2")
     assert main(words) == 1
     assert "pip install 'moss-step[workers]'" in capsys.readouterr().err
 
@@ -335,7 +305,7 @@ def test_a_source_whose_name_is_none_is_said_in_a_line(
         study = {"steps": [{"id": "ground", "kind": "open_grid", "settings": {"source": name}}]}
         (tmp_path / "s.moss").write_text(json.dumps(study))
         for more in ((), ("--tile-cells", "300000")):
-            assert main(["run", str(tmp_path / "s.moss"), "-o", str(tmp_path / "o"), "-q", *more]) in (1, 2)
+            assert main(words_for(tmp_path / "s.moss", tmp_path / "o", "-q", *more)) in (1, 2)
             assert "went wrong inside" not in capsys.readouterr().err
 
 
@@ -351,7 +321,7 @@ def test_a_disk_that_fills_up_is_said_and_the_run_goes_on_when_there_is_room(
         written.append(offset)
         return write(file, data, offset) if len(written) < 9 else len(data) // 2
 
-    words = ["run", str(folder / "study.json"), "-o", str(out), "-q", "--tile-cells", "300000"]
+    words = words_for(folder / "study.json", out, "-q", "--tile-cells", "300000")
     with monkeypatch.context() as patched:
         patched.setattr("moss_step.formats.tiled.os.pwrite", full)
         assert main(words) == 1
@@ -367,14 +337,6 @@ def test_memory_is_kept_in_a_process_of_its_own_alone(
 ) -> None:
     kept = list[bool]()
     monkeypatch.setattr("moss_step.line.tiles.keep_freed", lambda: kept.append(True))
-    words = [
-        "run",
-        str(folder / "study.json"),
-        "-o",
-        str(tmp_path / "out"),
-        "--tile-cells",
-        str(512 * 512),
-        "-q",
-    ]
+    words = words_for(folder / "study.json", tmp_path / "out", "--tile-cells", str(512 * 512), "-q")
     assert main([*words, "--only", "slope"]) == 0 and not kept
     assert main([*words, "--only", "slope"], own=True) == 0 and kept == [True]

@@ -3,7 +3,7 @@ import pytest
 from pyproj import Geod
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, reference_system, same_system
 
 
 @pytest.mark.parametrize("lat", [-60.0, 0.0, 36.7, 70.0])
@@ -66,3 +66,12 @@ def test_a_frame_whose_extent_or_cells_are_no_numbers_is_refused(dx, dy):
     """Each size is a number; forty of them, or the area of a cell, are not, or are nothing."""
     with pytest.raises(MossError, match="not possible"):
         Frame(30, 40, 412_000.0, 5_872_000.0, dx, dy, None)
+
+
+def test_one_system_under_two_names_is_one():
+    for code in ("EPSG:32628", "EPSG:4326", "EPSG:27700", "EPSG:2263"):
+        for version in ("WKT1_GDAL", "WKT2_2019", "WKT1_ESRI"):
+            text = reference_system(code).to_wkt(version)
+            assert same_system(code, text) and same_system(text, code), (code, version)
+    assert same_system(None, "EPSG:32628") and same_system("EPSG:32628", None)
+    assert not same_system("EPSG:32628", "EPSG:32629") and not same_system("EPSG:4326", "EPSG:4258")

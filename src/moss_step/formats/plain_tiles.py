@@ -17,8 +17,10 @@ from rasterio.io import DatasetReader
 from rasterio.windows import Window
 
 from moss_step.formats.kernels.tiles import pick_tile
+from moss_step.formats.raster import is_single
 
-_LITTLE = b"II"
+_LITTLE, _LARGEST = b"II", 1 << 24
+"""How the file begins, and cells that a tile has at the most."""
 _NONE = np.float32(np.nan)
 
 
@@ -92,8 +94,9 @@ def plain_tiles(path: Path, file: DatasetReader) -> PlainTiles | None:
     plain = (
         (file.driver, file.count, file.dtypes[0], file.compression) == ("GTiff", 1, "float32", None)
         and (file.scales[0], file.offsets[0]) == (1.0, 0.0)
-        and (flags == [MaskFlags.all_valid] or (flags == [MaskFlags.nodata] and _is_single(gone)))
+        and (flags == [MaskFlags.all_valid] or (flags == [MaskFlags.nodata] and is_single(gone)))
         and wide != file.width
+        and high * wide <= _LARGEST
         and sys.byteorder == "little"
         and _begins(path, _LITTLE)
     )
@@ -117,10 +120,6 @@ def _begins(path: Path, with_bytes: bytes) -> bool:
             return file.read(len(with_bytes)) == with_bytes
     except OSError:
         return False
-
-
-def _is_single(gone: float | None) -> bool:
-    return gone is not None and not abs(gone) > np.finfo(np.float32).max
 
 
 def _as_the_library(tiles: PlainTiles, file: DatasetReader, tile: tuple[int, int]) -> bool:

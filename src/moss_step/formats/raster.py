@@ -344,7 +344,7 @@ def read_into(
         with np.errstate(over="ignore"):  # beyond float32 becomes infinite and is told as such
             out[:] = raw.astype(np.float64) * facts.scale + facts.offset if scaled else raw
     gone = file.nodatavals[band - 1]
-    if as_held and out.dtype == np.float32 and flags == [MaskFlags.nodata] and _is_single(gone):
+    if as_held and out.dtype == np.float32 and flags == [MaskFlags.nodata] and is_single(gone):
         drop_value(out, np.float32(gone))
     elif MaskFlags.all_valid not in flags:
         out[file.read_masks(band, window=part, out_shape=out.shape) == 0] = np.nan
@@ -352,7 +352,7 @@ def read_into(
         out[np.isclose(out, no_data, rtol=1e-7, atol=0.0)] = np.nan
 
 
-def _is_single(value: float | None) -> bool:
+def is_single(value: float | None) -> bool:
     """Whether single precision holds a value that stands for no-data."""
     return value is not None and not abs(value) > np.finfo(np.float32).max
 

@@ -7,6 +7,7 @@ places is filled in (tags 324 and 325), and the tiles are written where that say
 from __future__ import annotations
 
 import errno
+import fcntl
 import json
 import logging
 import mmap
@@ -37,6 +38,7 @@ _WORDS = {3: "<u2", 4: "<u4", 16: "<u8"}
 """Types of numbers in tags: SHORT, LONG and LONG8."""
 _ALIGNED = 4096
 """Bytes that the first tile begins at a multiple of."""
+_PAST_COPIES = getattr(os, "O_DIRECT", 0)
 _OFFSETS, _SIZES = "TileOffsets", "TileByteCounts"
 
 
@@ -130,15 +132,14 @@ class TiledFile:
         """
         digest, dtype = blake3(), np.dtype(self.dtype)
         laid = _aligned(dtype)
-        data, no_data = memoryview(laid.reshape(-1).view(np.uint8).data), dtype.type(self.no_data)
+        data, no_data = laid.reshape(-1).view(np.uint8).data, dtype.type(self.no_data)
         with in_words(self.path, "written"), _open_to_write(self.path) as file:
             for n, (offset, size) in enumerate(self._lines(rows, cols)):
                 line = np.ascontiguousarray(values[n * SIDE : (n + 1) * SIDE], dtype)
                 for k in range(size // len(data)):
                     lay_tile(line, k * SIDE, no_data, laid)
                     digest.update(data)
-                    if os.pwrite(file, data, offset + k * len(data)) != len(data):
-                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))  # it takes a part then
+                    _write_at(file, data, offset + k * len(data))
         return digest.hexdigest()
 
     def digest(self, rows: slice, cols: slice) -> str:
@@ -156,13 +157,30 @@ def _aligned(dtype: np.dtype) -> np.ndarray:
     return held.reshape(SIDE, SIDE)
 
 
+def _write_at(file: int, data: memoryview, offset: int) -> None:
+    """Write all of a tile.
+
+    Raises OSError when the disk is full.
+    """
+    try:
+        written = os.pwrite(file, data, offset)
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        # Opened past the copies, and refused all the same: its pages are larger than ours.
+        fcntl.fcntl(file, fcntl.F_SETFL, fcntl.fcntl(file, fcntl.F_GETFL) & ~_PAST_COPIES)
+        written = os.pwrite(file, data, offset)
+    if written != len(data):
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))  # it takes a part then
+
+
 @contextmanager
 def _open_to_write(path: Path) -> Iterator[int]:
     """Open a file for whole tiles: past the system's copies of files where that can be, as they would only
     push out others, and are to be written at once anyway.
     """
     try:
-        file = os.open(path, os.O_RDWR | os.O_CLOEXEC | getattr(os, "O_DIRECT", 0))
+        file = os.open(path, os.O_RDWR | os.O_CLOEXEC | _PAST_COPIES)
     except OSError as error:
         if error.errno != errno.EINVAL:
             raise

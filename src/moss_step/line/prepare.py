@@ -62,4 +62,4 @@ def tell_of_compiling() -> None:
         def on_end(self, event: object) -> None:
             """Nothing more is said."""
 
-    event.register("numba:compile", Teller())  # type: ignore[no-untyped-call]  # the library has no types
+    event.register("numba:compile", Teller())

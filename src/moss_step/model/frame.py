@@ -32,6 +32,18 @@ def reference_system(text: str) -> CRS:
         ) from None
 
 
+@lru_cache(maxsize=256)
+def same_system(one: str | None, other: str | None) -> bool:
+    """Whether two texts name one reference system, as `EPSG:32628` and the WKT that a file holds may; one
+    that is not known is taken as the other.
+
+    Raises AskedWronglyError when a text names none.
+    """
+    if one is None or other is None or one == other:
+        return True
+    return reference_system(one).equals(reference_system(other), ignore_axis_order=True)
+
+
 def carried(
     source: CRS | str, target: CRS | str, x: np.ndarray, y: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -312,12 +324,18 @@ def describe_box(box: Box) -> str:
 
 def same_frame(a: Frame, b: Frame) -> bool:
     """Whether two grids lie cell on cell, to a thousandth of a cell."""
-    if a.shape != b.shape or (
-        a.system is not None and b.system is not None and a.crs != b.crs and a.system != b.system
-    ):
+    if a.shape != b.shape or not same_system(a.crs, b.crs):
         return False
     near = 1e-3 * min(a.dx, a.dy)
     return all(abs(p - q) <= near for p, q in zip(a.box, b.box, strict=True))
+
+
+def check_same_frame(
+    a: Frame, b: Frame, both: str, do: str = "Resample one to the frame of the other."
+) -> None:
+    """Raise MossError where two grids, such as "The weights and the ground", do not lie cell on cell."""
+    if not same_frame(a, b):
+        raise MossError(f"{both} do not lie cell on cell.", do)
 
 
 def overlap(a: Box, b: Box) -> bool:

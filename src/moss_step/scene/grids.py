@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_system
 from moss_step.model.mapped import let_go, map_of, room_for, too_large
 from moss_step.model.rules import RuleSet
 from moss_step.scene.camera import Camera
@@ -46,9 +46,7 @@ class GridPicture(Picture):
 
     def placed(self, frame: Frame | None) -> tuple[Picture, str]:
         """A grid is drawn in its own reference system alone."""
-        if frame is None or frame.system is None or self.frame.crs is None:
-            return self, ""
-        same = self.frame.crs == frame.crs or self.frame.system == frame.system
+        same = frame is None or same_system(self.frame.crs, frame.crs)
         return self, "" if same else "in another reference system; reproject it to draw it here"
 
     def paint(

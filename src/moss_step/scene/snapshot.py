@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from moss_step.model.class_map import ClassMap
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_system
 from moss_step.model.outcome import Value
 from moss_step.model.surface import Surface
 from moss_step.scene.layers import Scene, scene_of, scene_of_one, shape_order
@@ -105,9 +105,9 @@ def frame_of_plan(study: Study, chosen_ref: str, value_of: Callable[[str], Value
 
     usual = next((f for ref in (study.shading.ground, *study.refs()) if (f := frame_of(ref))), None)
     chosen = frame_of(chosen_ref)
-    if chosen is None or usual is None or chosen.system is None or usual.system is None:
+    if chosen is None or usual is None or same_system(chosen.crs, usual.crs):
         return usual
-    return usual if chosen.crs == usual.crs or chosen.system == usual.system else chosen
+    return chosen
 
 
 def drawable(study: Study, chosen_ref: str, draft: Draft | None, compared: tuple[str, ...] = ()) -> set[str]:

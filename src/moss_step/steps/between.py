@@ -14,7 +14,7 @@ from moss_step.model.arrays import as_short
 from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_system
 from moss_step.model.mapped import blocks_of, grid_beside, let_go, new_grid, too_large
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress, silent
@@ -132,7 +132,7 @@ def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progre
     progress.at(0.0, "Gathering places")
     got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
     frame = frame_of(settings, inputs, got)
-    if frame.crs != got.crs and frame.crs is not None and got.crs is not None:
+    if not same_system(frame.crs, got.crs):
         raise AskedWronglyError(
             "The grid whose cells are taken lies in another reference system than the points.",
             "Reproject it first, or leave it out.",

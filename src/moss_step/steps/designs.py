@@ -11,6 +11,7 @@ import shapely
 from moss_step.formats.vector import in_system
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import USUAL, Finding, declared
+from moss_step.model.frame import same_system
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -52,7 +53,7 @@ def works_memory(settings: Any, inputs: Inputs) -> float:
     frame, cells = surface.frame, float(surface.values.size)
     drawn = getattr(settings, "outline", None) or getattr(settings, "path", None)
     shapes = optional(inputs, "area", Shapes) or optional(inputs, "line", Shapes)
-    box = shapes.box if shapes is not None and shapes.crs == frame.crs else None
+    box = shapes.box if shapes is not None and same_system(shapes.crs, frame.crs) else None
     if drawn and shapes is None:
         xy = np.array(drawn, np.float64)
         box = (*xy.min(axis=0).tolist(), *xy.max(axis=0).tolist())

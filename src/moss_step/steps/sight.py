@@ -1,43 +1,25 @@
-"""Sight: what observers see, how many and which see a place, masts, horizons and best places."""
+"""What observers see, how many and which of them see a place, how high a mast must stand, what is hidden."""
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
-import shapely
 
-from moss_step.formats.vector import in_system
-from moss_step.model.chart import Chart
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import same_frame
+from moss_step.model.frame import check_same_frame
 from moss_step.model.mapped import blocks_of, row_by_row
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
-from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
-from moss_step.model.units import ANGLE, COUNT, METRE, SHARE, SQUARE_METRE
+from moss_step.model.units import COUNT, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.sight import places, viewshed
-from moss_step.science.sight.kernels.rays import Reach, Stand, horizon_of
-from moss_step.science.sight.line import runs_of
-from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
+from moss_step.science.sight import viewshed
+from moss_step.science.sight.observer import Observer, Sight
 from moss_step.science.zones import outlines
-from moss_step.science.zones.outlines import mask_surface
-from moss_step.steps.declare import (
-    Inputs,
-    InputSpec,
-    ResultSpec,
-    Settings,
-    StepKind,
-    largest_grid,
-    optional,
-    setting,
-)
+from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.observers import (
     BLOCKING,
     OBSERVERS,
@@ -48,30 +30,12 @@ from moss_step.steps.observers import (
     stated,
 )
 from moss_step.steps.reach import CELL, RAYS
-from moss_step.steps.results import class_outcome, surface_outcome, unweighted
-from moss_step.steps.shape import DEM, ground
+from moss_step.steps.results import class_outcome, surface_outcome
+from moss_step.steps.shape import DEM
+from moss_step.steps.sight_weights import amount_of, unweighted_remarks
 
 TOLD = 254
 """Numbers of observers that are told apart."""
-
-
-def unweighted_remarks(inputs: Inputs, dem: Surface) -> list[str]:
-    """Say how many cells of the ground have no weight, when there are weights."""
-    weights = optional(inputs, "weights", Surface)
-    return unweighted(weights, dem) if weights is not None else []
-
-
-def _check_weights(weights: Surface, sight: Sight) -> None:
-    """Raise MossError when weights do not lie cell on cell with the ground."""
-    if not same_frame(weights.frame, sight.frame):
-        raise MossError(
-            "The weights and the ground do not lie cell on cell.", "Resample them to the frame of the ground."
-        )
-
-
-def _amount(weights: np.ndarray) -> np.ndarray:
-    """Weights of cells (float64), 0 for those without one."""
-    return np.asarray(np.nan_to_num(weights).astype(np.float64))
 
 
 def _weighted(
@@ -82,11 +46,11 @@ def _weighted(
     """
     if weights is None:
         return []
-    _check_weights(weights, sight)
+    check_same_frame(weights.frame, sight.frame, "The weights and the ground")
     most, each = min(len(observers), TOLD), observers if seen.which is not None else []
     by_number, by_each, cells = np.zeros(most + 2), np.zeros(len(each)), np.zeros(most + 2)
     for rows in blocks_of(seen.count.values, viewshed.FEW):
-        amount, count = _amount(weights.values[rows]), seen.count.values[rows]
+        amount, count = amount_of(weights.values[rows]), seen.count.values[rows]
         some = ~np.isnan(count)
         number = np.minimum(count[some], most + 1).astype(np.int64)
         by_number += np.bincount(number, amount[some], most + 2)
@@ -306,114 +270,6 @@ horizon_angle = StepKind(
 )
 
 
-class HorizonSettings(SightSettings):
-    """Settings of horizon: nothing but the ground is looked at."""
-
-    unlisted = ("target_height", "down", "up")
-    bearings: int = setting(360, "Bearings", "How many, evenly around.", ge=4, le=7200, more=True)
-
-
-def _around(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> dict[str, np.ndarray]:
-    """Bearing, angle, distance and place of the horizon around the first observer; NaN where there is no
-    ground.
-
-    Raises MossError when there is none anywhere.
-    """
-    sight = sight_of(settings, inputs, progress)
-    observer = observers_of(settings, inputs, sight.frame)[0]
-    cell, eye = place_of(sight, observer)
-    bearings = np.arange(settings.bearings) * (360.0 / settings.bearings)
-    bearings = bearings[within_bearings(bearings, observer)]
-    rise, distance = np.empty(len(bearings)), np.empty(len(bearings))
-    wide, high = (float(v) for v in sight.sizes[cell[0]])
-    reach = Reach(observer.near, observer.reach if math.isfinite(observer.reach) else 1e9)
-    stand = Stand(*cell, eye, sight.bend, wide, high)
-    horizon_of(sight.top, stand, np.radians(bearings), reach, rise, distance)
-    angles = np.degrees(np.arctan(np.where(np.isfinite(rise), rise, np.nan)))
-    if not np.isfinite(angles).any():
-        raise MossError("There is no ground around the observer.", "Move it, or let it look farther.")
-    x = sight.frame.x_of(cell[1]) + distance * np.sin(np.radians(bearings)) / wide * sight.frame.dx
-    y = sight.frame.y_of(cell[0]) + distance * np.cos(np.radians(bearings)) / high * sight.frame.dy
-    return {"bearing": bearings, "angle": angles, "distance": distance, "x": x, "y": y}
-
-
-def _horizon(settings: HorizonSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    columns = _around(settings, inputs, progress)
-    crs, units = ground(inputs).frame.crs, {"bearing": ANGLE, "angle": ANGLE, "distance": METRE}
-    line = Chart(columns, units, "bearing", ("angle",), crs=crs)
-    lowest, highest = float(np.nanmin(columns["angle"])), float(np.nanmax(columns["angle"]))
-    findings = (Finding("highest_angle", highest, ANGLE), Finding("lowest_angle", lowest, ANGLE),
-             Finding("farthest", float(np.nanmax(columns["distance"])), METRE))  # fmt: skip
-    figure, said = f"up to {highest:.1f}°", stated(settings, inputs)
-    return Outcome(
-        line,
-        figure,
-        findings,
-        said,
-        {"skyline": lambda: Outcome(_on_ground(settings, columns, crs), figure, findings[2:], said)},
-    )
-
-
-horizon = StepKind(
-    kind="horizon",
-    example="observers=413000,5871000",
-    bench="sight",
-    group="How high",
-    title="Horizon",
-    question="Where does the sky begin around an observer?",
-    help="Angle and distance of the horizon on every bearing around the first observer.",
-    formula="angle(bearing) = max over d of atan((z(d) − d² (1 − k) / 2R − z_eye) / d)",
-    words=("skyline", "horizon line", "horizon angle", "elevation angle", "panorama", "view limit"),
-    inputs=(DEM, OBSERVERS, *BLOCKING),
-    settings=HorizonSettings,
-    gives="chart",
-    run=_horizon,
-    retired=("target_height", "down", "up"),
-    reach=RAYS,
-    memory=3,
-    label=lambda s, names: f"Horizon in {names['dem']}",
-    main="Bearings",
-    beside=(
-        ResultSpec(
-            "skyline",
-            "shapes",
-            "Skyline",
-            "A line over the places that the sky begins behind.",
-            was="horizon_line",
-        ),
-    ),
-)
-
-
-def _on_ground(settings: HorizonSettings, columns: dict[str, np.ndarray], crs: str | None) -> Shapes:
-    """The line over the places of a horizon, in pieces where there is ground; raises MossError when there is
-    no line.
-    """
-    xy = np.stack([columns["x"], columns["y"]], axis=1)
-    known = np.isfinite(columns["angle"])
-    if (
-        known.all() and len(known) < settings.bearings
-    ):  # a part of the circle, from its first bearing clockwise
-        around = columns["bearing"]
-        widest = int(np.argmax(np.diff(np.append(around, around[0] + 360.0))))
-        order = np.roll(np.arange(len(around)), -widest - 1)
-        runs = [order] if len(order) > 1 else []
-    elif known.all():
-        runs = [np.arange(len(xy) + 1) % len(xy)]
-    else:  # begin at a gap, so that a stretch over north stays whole
-        order = np.roll(np.arange(len(xy)), -int(np.flatnonzero(~known)[0]))
-        runs = [order[a:b] for a, b in runs_of(known[order]) if b - a > 1]
-    if not runs:
-        raise MossError(
-            "The horizon is seen on single bearings only.", "Ask for more bearings, or move the observer."
-        )
-    lines = np.array([shapely.LineString(xy[r]) for r in runs], object)
-    angles = [columns["angle"][r] for r in runs]
-    result = {"highest": np.array([a.max() for a in angles]), "lowest": np.array([a.min() for a in angles]),
-            "farthest_m": np.array([columns["distance"][r].max() for r in runs])}  # fmt: skip
-    return Shapes(lines, result, crs, {"highest": "°", "lowest": "°", "farthest_m": "m"})
-
-
 class BlindSettings(Settings):
     """Settings of blind_patches."""
 
@@ -463,8 +319,7 @@ class NoSightSettings(Settings):
 
 def _compare(settings: NoSightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     before, after = _seen(inputs, "before"), _seen(inputs, "after")
-    if not same_frame(before.frame, after.frame):
-        raise MossError("The two views do not lie cell on cell.", "Look over the same ground in both.")
+    check_same_frame(before.frame, after.frame, "The two views", "Look over the same ground in both.")
     was, now = before.values > 0, after.values > 0
     codes = (was.astype(np.uint8) + 2 * now.astype(np.uint8)).astype(np.uint8)
     codes[np.isnan(before.values) | np.isnan(after.values)] = NO_CLASS
@@ -498,122 +353,4 @@ compare_sight = StepKind(
     reach=CELL,
     memory=8,
     label=lambda s, names: f"{names['after']} against {names['before']}",
-)
-
-
-class BestSettings(SightSettings):
-    """Settings of best_places."""
-
-    count: int = setting(3, "Places", "How many to choose.", ge=1, le=200)
-    spacing: float | None = setting(
-        None,
-        "Grid of candidates",
-        "Spacing in metres of candidates over the ground, when none come from a file.",
-        gt=0,
-        without_input="observers",
-        when={"at": (None,)},
-    )
-
-
-def _candidates(settings: BestSettings, inputs: Inputs, sight: Sight) -> list[Observer]:
-    if "observers" in inputs or settings.at is not None:
-        return observers_of(settings, inputs, sight.frame)
-    if settings.spacing is None:
-        raise AskedWronglyError(
-            "`best_places` needs candidates.",
-            "Click on the plan, choose places, or give a spacing.",
-            "Give observers=FILE, at=x,y;x,y or spacing=.",
-        )
-    frame = sight.frame
-    down = settings.spacing / float(frame.row_heights[frame.rows // 2])
-    at = []
-    for r in np.arange(down / 2, frame.rows, down).astype(int):
-        across = settings.spacing / float(frame.row_widths[r])
-        at += [
-            (frame.x_of(c), frame.y_of(r))
-            for c in np.arange(across / 2, frame.cols, across).astype(int)
-            if not np.isnan(sight.ground[r, c])
-        ]
-    return observers_of(settings.model_copy(update={"at": tuple(at), "own": None}), inputs, sight.frame)
-
-
-def _best(settings: BestSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    sight = sight_of(settings, inputs, progress)
-    candidates = _candidates(settings, inputs, sight)
-    if not 1 <= len(candidates) <= 2000:
-        raise MossError(f"There are {len(candidates):,} candidates.", "Give up to 2,000.")
-    wanted = ~np.isnan(sight.ground)
-    if (area := optional(inputs, "area", Shapes)) is not None:
-        wanted &= ~np.isnan(mask_surface(sight.dem, in_system(area, sight.frame.crs), "inside").values)
-    weights = np.repeat(sight.frame.row_areas[:, None], sight.frame.cols, axis=1)
-    if (given := optional(inputs, "weights", Surface)) is not None:
-        _check_weights(given, sight)
-        weights = _amount(given.values)
-    views = np.empty((len(candidates), int(wanted.sum())), bool)
-    for k, candidate in enumerate(candidates):
-        part = progress.part(0.05 + 0.85 * k / len(candidates), 0.05 + 0.85 * (k + 1) / len(candidates))
-        part.at(0.0, f"Looking from candidate {k + 1} of {len(candidates)}")
-        views[k] = viewshed.seen_by(sight, candidate, part)[wanted] == 1
-    choice = places.best_places(views, weights[wanted], settings.count, progress=progress.part(0.9, 1.0))
-    total = float(weights[wanted].sum())
-    share = np.cumsum(choice.gains) / total
-    columns = {
-        "rank": np.arange(1, len(choice.chosen) + 1),
-        "name": np.array([candidates[k].name for k in choice.chosen], object),
-        "gain": np.array(choice.gains),
-        "gain_share": np.array(choice.gains) / total,
-        "share_together": share,
-    }
-    points = np.array([shapely.Point(candidates[k].x, candidates[k].y) for k in choice.chosen], object)
-    how = (
-        "All sets were tried: this is the best."
-        if choice.exact
-        else "Chosen one after the other: at least 63 % of the best."
-    )
-    findings = (Finding("share", float(share[-1]), SHARE), Finding("evaluations", choice.evaluations, COUNT))
-    return Outcome(
-        Shapes(points, columns, sight.frame.crs),
-        f"{share[-1]:.1%} seen",
-        findings,
-        (how, *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem)),
-    )
-
-
-def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
-    """Views of all candidates are held at once, a byte a cell each."""
-    cells, given = largest_grid(inputs), optional(inputs, "observers", Shapes)
-    if given is not None or settings.at is not None:
-        count = (len(given) if given is not None else 0) + len(settings.at or ())
-    else:
-        count = int(ground(inputs).frame.area / settings.spacing**2) if settings.spacing else 0
-    return cells * (28.0 + min(count, 2000))
-
-
-best_places = StepKind(
-    kind="best_places",
-    example="spacing=200 count=2",
-    bench="sight",
-    group="Where to stand",
-    title="Best places",
-    question="Which places together see most?",
-    help=(
-        "Of candidates, or of a grid of them, the places that together see most of the ground or of a "
-        "weight; the gain of each."
-    ),
-    formula="greatest Σ weight over the union of the views of k candidates; gain = what a place adds to "
-    "those before it",
-    words=("siting", "lookout placement", "coverage", "optimal", "facility location", "maximum coverage"),
-    inputs=(
-        DEM,
-        OBSERVERS,
-        *BLOCKING,
-        InputSpec("area", "shapes", "Area", "Only ground inside counts.", True, more=True, shapes="areas"),
-        InputSpec("weights", "surface", "Weights", "Such as people per cell.", True, more=True),
-    ),
-    settings=BestSettings,
-    gives="shapes",
-    run=_best,
-    reach=RAYS,
-    memory=_best_memory,
-    label=lambda s, names: f"Best {s.count} places in {names['dem']}",
 )

@@ -7,7 +7,7 @@ from PySide6.QtGui import QImage
 from moss_step.desk.looks.look import RATIO
 from moss_step.desk.looks.registry import look_of
 from moss_step.desk.tones import shade
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_system
 from moss_step.scene.camera import Camera, stretch_of
 from moss_step.scene.colors import GROUND
 from moss_step.scene.kinds.surface import SurfacePicture
@@ -28,7 +28,7 @@ def thumbnail(
     frame = picture.frame
     if frame is not None:
         layer = Layer(row.step, "", picture, row.model_copy(update={"opacity": 1.0}))
-        shaded = ground if ground is not None and ground.frame.crs == frame.crs else None
+        shaded = ground if ground is not None and same_system(ground.frame.crs, frame.crs) else None
         strength = shading.model_copy(update={"on": not picture.is_shade, "strength": shading.strength * 0.8})
         pixels = draw_grids(Scene((layer,), shaded, strength), _filling(frame, width, height), RATIO)
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()

@@ -7,9 +7,9 @@ import math
 import numba
 import numpy as np
 
+from moss_step.model.kernels.blanks import stands_for
+
 NAN = np.float32(np.nan)
-NEAR = np.float32(2.0 * 1.1920929e-07)
-"""Single precision counts as equal within two steps, as the raster library has it."""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -38,7 +38,7 @@ def pick_tile(tile, top, left, gone, out):
         row, to = tile[r - top, first - left : last - left], out[r, first:last]
         for j in range(last - first):
             v = row[j]
-            away = (v == gone) | (abs(v - gone) < NEAR * abs(v + gone))
+            away = stands_for(v, gone)
             infinite = (abs(v) == math.inf) & (not away)
             found += infinite
             to[j] = NAN if away | infinite else v

@@ -10,15 +10,15 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from moss_step.formats.tiled import TiledFile
-from moss_step.formats.windows import GridReader, GridSource
+from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Work
 from moss_step.large.held import OnDisk
-from moss_step.large.outlines import Numbered, find_parts, outlined
+from moss_step.large.outlines import find_parts, outlined
 from moss_step.large.tiling import Tile
 from moss_step.large.water.drains import least_area
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterOn, alone, ground_of, like_ground
-from moss_step.large.water.pieces import Numbers, find_pieces
+from moss_step.large.water.pieces import Numbers, OnGround, find_pieces
 from moss_step.large.water.upstream import Streams, add_up_once, ground_area
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.progress import Progress
@@ -57,18 +57,12 @@ class OutletWork(Work):
 
 
 @dataclass(frozen=True)
-class Levels(Numbered):
+class Levels(OnGround):
     """Cells whose water stands as high as at an outlet: the place from 1 among the heights that do (in
     ascending order).
     """
 
-    ground: Ground
     level: np.ndarray
-
-    @property
-    def source(self) -> GridSource:
-        """The ground."""
-        return self.ground.held.source
 
     def numbers(self, tile: Tile, _: GridReader) -> np.ndarray:
         """The place of each cell."""

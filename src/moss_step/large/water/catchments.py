@@ -14,7 +14,7 @@ from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
 from moss_step.large.outlines import outlined
-from moss_step.large.water.drains import find_streams, least_area
+from moss_step.large.water.drains import StreamsOn
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterOn, ground_of, like_ground
 from moss_step.large.water.pieces import Numbers, Pieces, find_pieces
@@ -118,20 +118,16 @@ class PlaceJob(WaterOn):
         return near.best(ground.scratch.part("upstream", near.rows, near.cols, 0))
 
 
-class LinkJob(WaterOn):
+class LinkJob(StreamsOn):
     """Basins of the links of streams."""
 
     def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
         """Find the links, and what drains to each."""
-        ground = self.ground_in(folder, cells)
-        add_up_once(ground, crew, progress.part(0.0, 0.6))
-        least = least_area(ground, self.settings.min_area)
-        held, links = find_streams(ground, least, crew, progress.part(0.6, 0.7))
-        ends = last_own_cells(held, links)
+        found = self.streams(folder, cells, crew, progress.part(0.0, 0.7))
+        ends = last_own_cells(found.held, found.links)
         names = [f"Link {k + 1}" for k in range(len(ends))]
-        return told_of(
-            stream_basins_outcome(measured(ground, ends, True, names, crew, progress.part(0.7, 1.0)))
-        )
+        basins = measured(found.ground, ends, True, names, crew, progress.part(0.7, 1.0))
+        return told_of(stream_basins_outcome(basins))
 
 
 def catchment(fed: Fed, settings: Any) -> PlaceJob | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -91,16 +91,36 @@ class StreamGround:
         return AtCells(*(some[place] for some in self.known))
 
 
-class StreamJob(WaterOn):
+class FoundStreams(NamedTuple):
+    """Streams of a ground: how many square metres they have upstream, what is known of the ground at their
+    cells, and their links.
+    """
+
+    ground: Ground
+    least: float
+    held: StreamGround
+    links: Network
+
+
+class StreamsOn(WaterOn):
+    """A work on the streams of a ground."""
+
+    def streams(self, folder: Path, cells: int, crew: Crew, progress: Progress) -> FoundStreams:
+        """List the stream cells of all tiles, and join them."""
+        ground = self.ground_in(folder, cells)
+        add_up_once(ground, crew, progress.part(0.0, 0.87))
+        least = least_area(ground, self.settings.min_area)
+        return FoundStreams(ground, least, *find_streams(ground, least, crew, progress.part(0.87, 1.0)))
+
+
+class StreamJob(StreamsOn):
     """The links of the streams, with their nodes beside them."""
 
     def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
-        """List the stream cells of all tiles, and join them."""
-        ground = self.ground_in(folder, cells)
-        add_up_once(ground, crew, progress.part(0.0, 0.85))
-        least = least_area(ground, self.settings.min_area)
-        held, found = find_streams(ground, least, crew, progress.part(0.85, 0.97))
-        return told_of(stream_outcome(held, found, (least, ground_area(ground)), progress.part(0.97, 1.0)))
+        """Find them, and tell of them."""
+        found = self.streams(folder, cells, crew, progress.part(0.0, 0.97))
+        limits = found.least, ground_area(found.ground)
+        return told_of(stream_outcome(found.held, found.links, limits, progress.part(0.97, 1.0)))
 
 
 def find_streams(

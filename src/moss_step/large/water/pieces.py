@@ -192,17 +192,23 @@ class PieceWork(Work):
 
 
 @dataclass(frozen=True)
-class Numbers(Numbered):
-    """Numbers of areas that are made of pieces."""
+class OnGround(Numbered):
+    """Numbers of cells by what the tiles of a ground keep."""
 
     ground: Ground
-    number: np.ndarray
-    """Of each piece, from 0: none."""
 
     @property
     def source(self) -> GridSource:
         """The ground."""
         return self.ground.held.source
+
+
+@dataclass(frozen=True)
+class Numbers(OnGround):
+    """Numbers of areas that are made of pieces."""
+
+    number: np.ndarray
+    """Of each piece, from 0: none."""
 
     def numbers(self, tile: Tile, reader: GridReader) -> np.ndarray:
         """The number of each cell."""

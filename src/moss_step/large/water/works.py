@@ -19,11 +19,12 @@ from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed
 from moss_step.model.findings import Finding
+from moss_step.model.frame import check_same_frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, COUNT, SHARE
-from moss_step.science.water.drainage import bearings_of, check_weights, unit_of_accumulation
+from moss_step.science.water.drainage import bearings_of, unit_of_accumulation
 from moss_step.science.water.kernels.neighbours import NONE, OUT
 from moss_step.science.water.neighbours import bearings
 from moss_step.steps.results import surface_outcome, unweighted_told
@@ -142,5 +143,5 @@ def accumulation(fed: Fed, settings: Any) -> WaterJob | None:
         return None
     ground, weights = ground_of(fed), rain if isinstance(rain, OnDisk) else None
     if weights is not None:
-        check_weights(weights.frame, ground.frame)
+        check_same_frame(weights.frame, ground.frame, "The weights and the ground")
     return AddJob(ground, settings, {}, weights)

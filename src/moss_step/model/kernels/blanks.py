@@ -18,14 +18,21 @@ def drop_infinite(values):
     return found
 
 
+NEAR = np.float32(2.0 * 1.1920929e-07)
+
+
+@numba.njit(inline="always", cache=True)
+def stands_for(v, gone):
+    """Whether a value is what stands for no-data (NaN: nothing does). Single precision counts as equal within
+    two steps, as the raster library has it.
+    """
+    return (v == gone) | (abs(v - gone) < NEAR * abs(v + gone))
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
 def drop_value(values, gone):
-    """Replace what stands for no-data by NaN in place. Single precision counts as equal within two steps, as
-    the raster library has it.
-    """
-    near = np.float32(2.0 * 1.1920929e-07)
+    """Replace what stands for no-data by NaN in place."""
     for r in numba.prange(values.shape[0]):
         for j in range(values.shape[1]):
-            v = values[r, j]
-            if v == gone or abs(v - gone) < near * abs(v + gone):
+            if stands_for(values[r, j], gone):
                 values[r, j] = np.nan

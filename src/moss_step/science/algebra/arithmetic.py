@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -50,11 +50,8 @@ def difference(first: Surface, second: Surface, measure: Measure = "difference")
     >>> float(difference(dem, dem)[0].values.max())
     0.0
     """
-    if not same_frame(first.frame, second.frame):
-        raise MossError(
-            "The two surfaces do not lie cell on cell.",
-            "Resample one to the frame of the other, or crop both alike.",
-        )
+    do = "Resample one to the frame of the other, or crop both alike."
+    check_same_frame(first.frame, second.frame, "The two surfaces", do)
     if first.cyclic or second.cyclic:
         return _turn(first, second, measure), []
     remarks, values = [], second.values

@@ -8,7 +8,7 @@ import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import MossError
-from moss_step.model.frame import same_frame
+from moss_step.model.frame import check_same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.science.classes.presets import colors_between
 
@@ -71,11 +71,8 @@ def class_change(before: ClassMap, after: ClassMap, progress: Progress | None = 
     >>> change.before[0], change.after[0], int(change.cells[0])
     ('high', 'not high', 8)
     """
-    if not same_frame(before.frame, after.frame):
-        raise MossError(
-            "The two class maps do not lie cell on cell.",
-            "Make both from surfaces in one frame; Resample carries a surface onto another's.",
-        )
+    do = "Make both from surfaces in one frame; Resample carries a surface onto another's."
+    check_same_frame(before.frame, after.frame, "The two class maps", do)
     progress, frame = progress or silent(), before.frame
     names_a, place_a = _places(before)
     names_b, place_b = _places(after)

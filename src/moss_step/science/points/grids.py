@@ -16,7 +16,7 @@ import numpy as np
 from moss_step.model.arrays import as_short
 from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Box, Frame
+from moss_step.model.frame import Box, Frame, same_system
 from moss_step.model.mapped import new_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -330,11 +330,7 @@ def heights_above(cloud: Cloud, ground: Surface) -> np.ndarray:
     >>> float(heights_above(scattered(4), ground([[9.0, 9.0], [9.0, 9.0]])).max())
     5.0
     """
-    if (
-        cloud.crs
-        and ground.frame.crs
-        and ground.frame.system != Frame(1, 1, 0.0, 0.0, 1.0, 1.0, cloud.crs).system
-    ):
+    if not same_system(cloud.crs, ground.frame.crs):
         raise MossError(
             "Cloud and ground lie in different reference systems.",
             "Reproject the ground to that of the cloud.",

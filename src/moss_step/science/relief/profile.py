@@ -9,7 +9,7 @@ import shapely
 
 from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError
-from moss_step.model.frame import Frame, carried
+from moss_step.model.frame import Frame, carried, same_system
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE, NONE
 
@@ -74,7 +74,7 @@ def profile(surfaces: Mapping[str, Surface], line: shapely.LineString, step: flo
 
 def _in_system(xy: np.ndarray, frame: Frame, other: Frame) -> tuple[np.ndarray, np.ndarray]:
     """Coordinates in the system of another frame; unknown systems are taken as the same."""
-    if frame.system is None or other.system is None or frame.crs == other.crs or frame.system == other.system:
+    if frame.system is None or other.system is None or same_system(frame.crs, other.crs):
         return xy[:, 0], xy[:, 1]
     return carried(frame.system, other.system, xy[:, 0], xy[:, 1])
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.mapped import row_by_row
 from moss_step.model.surface import Surface
 from moss_step.science.sight.kernels.rays import TILE, highest_of
@@ -116,11 +116,7 @@ def prepare_sight(
         ground = row_by_row(lambda v: v * scale, np.float32, ground)
     top = ground
     if obstacles is not None:
-        if not same_frame(obstacles.frame, dem.frame):
-            raise MossError(
-                "The obstacles and the ground do not lie cell on cell.",
-                "Resample them to the frame of the ground.",
-            )
+        check_same_frame(obstacles.frame, dem.frame, "The obstacles and the ground")
         metres = obstacles.metres_per_height
 
         def higher(ground: np.ndarray, standing: np.ndarray) -> np.ndarray:

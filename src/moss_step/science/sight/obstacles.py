@@ -6,7 +6,7 @@ import numpy as np
 from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import same_frame
+from moss_step.model.frame import check_same_frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.regrid import affine
@@ -49,11 +49,8 @@ def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights
     >>> with_shapes(tilted(), None, box(0, 0, 4, 8), np.array([3.0])).values[0].tolist()
     [3.0, 5.0, 4.0, 6.0, 8.0]
     """
-    if obstacles is not None and not same_frame(obstacles.frame, dem.frame):
-        raise MossError(
-            "The obstacles and the ground do not lie cell on cell.",
-            "Resample them to the frame of the ground.",
-        )
+    if obstacles is not None:
+        check_same_frame(obstacles.frame, dem.frame, "The obstacles and the ground")
     if not np.isfinite(heights).all() or (heights < 0).any():
         raise MossError(
             "An obstacle has no height, or one below 0.", "Give each a height in metres above the ground."

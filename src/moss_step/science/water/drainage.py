@@ -9,7 +9,7 @@ from typing import Literal, NamedTuple, Protocol
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -392,7 +392,7 @@ def accumulated(
     [5.0, 4.0, 3.0, 2.0, 1.0]
     """
     if weights is not None:
-        check_weights(weights.frame, drainage.frame)
+        check_same_frame(weights.frame, drainage.frame, "The weights and the ground")
     progress = progress or silent()
     progress.at(0.1, "Adding up what lies upstream")
     ways = drainage.ways
@@ -415,38 +415,6 @@ def accumulated(
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, unit_of_accumulation(unit, weights), "accumulation")
-
-
-def check_weights(weights: Frame, ground: Frame) -> None:
-    """Refuse weights that do not lie cell on cell with a ground.
-
-    Parameters
-    ----------
-    weights
-        Where the weights lie.
-    ground
-        Where the ground lies.
-
-    Returns
-    -------
-    None
-        Nothing.
-
-    Raises
-    ------
-    MossError
-        For weights that do not lie cell on cell.
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import check_weights
-    >>> check_weights(tilted().frame, tilted().frame)  # nothing is raised
-    """
-    if not same_frame(weights, ground):
-        raise MossError(
-            "The weights and the ground do not lie cell on cell.", "Resample one to the frame of the other."
-        )
 
 
 def unit_of_accumulation(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:

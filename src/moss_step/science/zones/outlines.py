@@ -11,7 +11,7 @@ from rasterio.features import rasterize
 from moss_step.model.arrays import falling
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -419,10 +419,7 @@ def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outsi
 
 
 def _per_patch(numbered: np.ndarray, n: int, surface: Surface, frame: Frame) -> dict[str, np.ndarray]:
-    if not same_frame(surface.frame, frame):
-        raise MossError(
-            "The surface and the classes do not lie cell on cell.", "Resample one to the frame of the other."
-        )
+    check_same_frame(surface.frame, frame, "The surface and the classes")
     valid = ~np.isnan(surface.values) & (numbered > 0)
     which = numbered[valid]
     values = surface.values[valid].astype(np.float64)

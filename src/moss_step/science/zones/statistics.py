@@ -13,7 +13,7 @@ from rasterio.features import rasterize
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.frame import Frame, same_frame
+from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -240,11 +240,7 @@ def class_means(zones: Shapes, classes: ClassMap, surface: Surface) -> dict[str,
     {'not high': [1.0], 'high': [5.0]}
     """
     frame = classes.frame
-    if not same_frame(frame, surface.frame):
-        raise MossError(
-            "The surface and the classes do not lie cell on cell.",
-            "Resample one onto the cells of the other.",
-        )
+    check_same_frame(frame, surface.frame, "The surface and the classes")
     if surface.cyclic:
         raise MossError("Bearings have no mean of this kind.", "Take their statistics by zones instead.")
     geometry = np.asarray(shapely.make_valid(zones.geometry))
