@@ -122,6 +122,31 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     return Pools(labels, cell, level, depth, across, over), descent
 
 
+def room_for_passes(strips: int, parts: int) -> Passes:
+    """Room for the lowest pass out of each part of a tree, by strips of the grid; nothing is noted yet.
+
+    Parameters
+    ----------
+    strips
+        Strips of the grid.
+    parts
+        Parts of the tree, the outside among them.
+
+    Returns
+    -------
+    Passes
+        Heights, float32, and codes: nine times the cell and more, which 32 bits hold of 238 million cells
+        alone, and so int64.
+
+    Examples
+    --------
+    >>> from moss_step.science.water.pools import room_for_passes
+    >>> room_for_passes(2, 5).where.shape
+    (2, 5)
+    """
+    return Passes(np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int64))
+
+
 Sides = tuple[bool, bool, bool, bool]
 """Whether water leaves over the top, right, bottom and left side of a grid."""
 
@@ -185,7 +210,7 @@ def spanning_tree(
     while gained < nodes - 1 and gained > before:
         before = gained
         progress.at(gained / (nodes - 1), "Finding passes")
-        passes = Passes(np.empty((strips, parts), np.float32), np.empty((strips, parts), np.int32))
+        passes = room_for_passes(strips, parts)
         lowest_passes(z, labels, part, passes, open_at)
         progress.at(gained / (nodes - 1), "Joining pools")
         parts, gained = join_parts(labels, part, passes, tree, gained)

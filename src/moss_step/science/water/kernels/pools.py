@@ -92,65 +92,107 @@ def label_ends(descent, labels):
 
 @numba.njit(cache=True, nogil=True)
 def parts_of_row(labels, part, r, out):
-    """Parts of the tree along a row, with the outside before and after it; all outside beyond the grid."""
-    out[:] = 0
+    """Parts of the tree along a row; all outside beyond the grid."""
     if 0 <= r < labels.shape[0]:
         for c in range(labels.shape[1]):
-            out[c + 1] = part[labels[r, c]]
+            out[c] = part[labels[r, c]]
+    else:
+        out[:] = 0
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def lowest_beside(z, parts, least):
+    """Of each cell of a row but the outermost the lowest neighbour in another part: infinite where there is
+    none, NaN where one of them is no ground. ``z`` and ``parts`` are those of the row above, its own and the
+    one below.
+    """
+    (z0, z1, z2), (p0, p1, p2) = z, parts
+    none = np.float32(np.inf)
+    for c in range(p1.size - 2):  # without branches, so that many cells are done at once
+        own = p1[c + 1]
+        m = min(z0[c] if p0[c] != own else none, z0[c + 1] if p0[c + 1] != own else none)
+        m = min(m, z0[c + 2] if p0[c + 2] != own else none)
+        m = min(m, z1[c] if p1[c] != own else none)
+        m = min(m, z1[c + 2] if p1[c + 2] != own else none)
+        m = min(m, z2[c] if p2[c] != own else none)
+        m = min(m, z2[c + 1] if p2[c + 1] != own else none)
+        m = min(m, z2[c + 2] if p2[c + 2] != own else none)
+        every = z0[c] + z0[c + 1] + z0[c + 2] + z1[c] + z1[c + 2] + z2[c] + z2[c + 1] + z2[c + 2]
+        least[c + 1] = m if every == every else every
 
 
 @numba.njit(cache=True, nogil=True)
-def pass_between(z, labels, open_at, r, c, k):
-    """Height of the pass from a cell to its neighbour k, and its cell times 9 and direction (8: one of them
-    is outside). Over a side of the grid that is not open there is none.
+def pass_at(z, labels, part, open_at, cell):
+    """The lowest pass out of its part over one cell: its height (infinite: there is none) and code; of those
+    that are as high the first one in order of rows.
+
+    The code is nine times a cell, and a direction: of two cells the upper or left one, and 8 where one of
+    them is outside. Over a side of the grid that is not open there is none.
     """
-    rows, cols = z.shape
-    i, j = r + DR[k], c + DC[k]
-    top, right, bottom, left = open_at
-    if r < 0 or c < 0 or c >= cols:
-        opened = (top or r >= 0) and (left or c >= 0) and (right or c < cols)
-        return z[i, j] if opened else np.float32(np.inf), (i * cols + j) * 9 + 8
-    if i >= rows or j < 0 or j >= cols:
-        opened = (bottom or i < rows) and (left or j >= 0) and (right or j < cols)
-        return z[r, c] if opened else np.float32(np.inf), (r * cols + c) * 9 + 8
-    if labels[i, j] == 0:
-        return z[r, c], (r * cols + c) * 9 + 8
-    if labels[r, c] == 0:
-        return z[i, j], (i * cols + j) * 9 + 8
-    return max(z[r, c], z[i, j]), (r * cols + c) * 9 + k
+    (rows, cols), (top, right, bottom, left) = z.shape, open_at
+    r, c = cell // cols, cell % cols
+    own, low, at = part[labels[r, c]], np.float32(np.inf), np.int64(-1)
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        height, code = z[r, c], cell * 9 + 8
+        if not (0 <= i < rows and 0 <= j < cols):
+            opened = (top or i >= 0) and (left or j >= 0) and (right or j < cols) and (bottom or i < rows)
+            if not opened:
+                continue
+        elif labels[i, j] > 0:
+            if part[labels[i, j]] == own:
+                continue
+            height = max(height, z[i, j])
+            code = cell * 9 + k if k < 4 else (i * cols + j) * 9 + (k ^ 4)
+        if height < low or (height == low and code < at):
+            low, at = height, code
+    return low, at
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def lowest_passes(z, labels, part, passes, open_at):
     """Lowest pass out of each part of the tree, by strips; ``open_at`` says of the sides at the top, right,
     bottom and left whether water leaves over them.
+
+    While it is looked for, a cell alone stands for its pass, as -1 less its number: which way it leads is
+    asked at the end, or where two are as high.
     """
     (rows, cols), (best, where) = z.shape, passes
     strips = len(best)
     for s in numba.prange(strips):
         low, at = best[s], where[s]
         low[:] = np.inf
-        here, below = np.zeros(cols + 2, np.int32), np.zeros(cols + 2, np.int32)
-        first = s * rows // strips
-        parts_of_row(labels, part, first - 1 if s == 0 else first, here)
-        for r in range(first - 1 if s == 0 else first, (s + 1) * rows // strips):
+        first, last = s * rows // strips, (s + 1) * rows // strips
+        above, here, below = (np.zeros(cols, np.int32), np.zeros(cols, np.int32), np.zeros(cols, np.int32))
+        least = np.empty(cols, np.float32)
+        parts_of_row(labels, part, first - 1, above)
+        parts_of_row(labels, part, first, here)
+        for r in range(first, last):
             parts_of_row(labels, part, r + 1, below)
-            for c in range(cols + 2):
-                pa, east = here[c], min(c + 1, cols + 1)
-                if pa == here[east] and pa == below[east] and pa == below[c] and pa == below[max(c - 1, 0)]:
+            inner = 0 < r < rows - 1
+            if inner:
+                lowest_beside((z[r - 1], z[r], z[r + 1]), (above, here, below), least)
+            for c in range(cols):
+                own, cell, code = here[c], r * cols + c, np.int64(-1)
+                if own == 0:
                     continue
-                for k in range(4):  # each pair of cells is met once, from above or from the left
-                    if not 0 <= c + DC[k] <= cols + 1:
-                        continue
-                    pb = here[c + 1] if k == 0 else below[c + DC[k]]
-                    if pa == pb:
-                        continue
-                    height, code = pass_between(z, labels, open_at, r, c - 1, k)
-                    if pa > 0 and (height < low[pa] or (height == low[pa] and code < at[pa])):
-                        low[pa], at[pa] = height, code
-                    if pb > 0 and (height < low[pb] or (height == low[pb] and code < at[pb])):
-                        low[pb], at[pb] = height, code
-            here, below = below, here
+                height = max(z[r, c], least[c]) if inner and 0 < c < cols - 1 else np.float32(np.nan)
+                if height > low[own] or height == np.inf:
+                    continue
+                if height != height:
+                    height, code = pass_at(z, labels, part, open_at, cell)
+                if height < low[own]:
+                    low[own], at[own] = height, -1 - cell if code < 0 else code
+                elif height == low[own] and height < np.inf:
+                    if (at[own] if at[own] >= 0 else (-1 - at[own]) * 9 + 8) < (cell - cols - 1) * 9:
+                        continue  # all passes over this cell come later in order of rows
+                    if at[own] < 0:
+                        at[own] = pass_at(z, labels, part, open_at, -1 - at[own])[1]
+                    at[own] = min(at[own], pass_at(z, labels, part, open_at, cell)[1])
+            above, here, below = here, below, above
+        for own in range(low.size):
+            if low[own] < np.inf and at[own] < 0:
+                at[own] = pass_at(z, labels, part, open_at, -1 - at[own])[1]
 
 
 @numba.njit(inline="always", cache=True)
