@@ -5,9 +5,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import shapely
 
 from moss_step.formats.raster_write import write_surface
+from moss_step.formats.vector import write_shapes
 from moss_step.model.errors import MossError
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
 from moss_step.science.water.drainage import prepare
@@ -60,6 +63,8 @@ def rain_on(ground: Surface) -> Surface:
 
 def study_on(folder: Path, ground: Surface) -> Study:
     source, dem = folder / "ground.tif", {"dem": "ground"}
+    low, high = ground.range or (0.0, 0.0)
+    flatter = min(max((high - low) / 1e3, 1e-9), 1.0)
     write_surface(source, ground, "ground")
     write_surface(folder / "rain.tif", rain_on(ground), "rain")
     return Study(
@@ -85,6 +90,12 @@ def study_on(folder: Path, ground: Surface) -> Study:
             ),
             Step(id="slope", kind="slope", inputs={"dem": "filled"}),
             Step(id="streams", kind="streams", inputs=dem, settings={"min_area": 40_000.0}),
+            Step(
+                id="steep",
+                kind="streams",
+                inputs=dem,
+                settings={"min_area": 4_000.0 * flatter**1.3, "slope_exponent": 1.3},
+            ),
             Step(id="above", kind="drain_height", inputs=dem, settings={"min_area": 90_000.0}),
             Step(id="far", kind="flow_length", inputs=dem),
             Step(id="basins", kind="basins", inputs=dem),
@@ -98,9 +109,9 @@ def study_on(folder: Path, ground: Surface) -> Study:
 def test_tiles_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
     ground: Surface = GROUNDS[on]()
     study = study_on(tmp_path, ground)
-    targets = [*(s.id for s in study.steps), "streams.nodes"]
+    targets = [*(s.id for s in study.steps), "streams.nodes", "steep.nodes"]
     if on == "a plane that is level":  # all of it drains to the edge by itself
-        targets = [t for t in targets if not t.startswith(("streams", "links"))]
+        targets = [t for t in targets if not t.startswith(("streams", "links", "steep"))]
     for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
         assert_said_alike(written, expected, 1e-7)
         assert_cells_alike(written, expected, 2e-7 if written.ref in ("area", "far", "wet", "water") else 0.0)
@@ -145,6 +156,69 @@ def test_catchments_are_those_of_one_piece(on: str, tmp_path: Path) -> None:
     for written, expected in both_ways(study, list(settings), tmp_path / "work", 4 * 512 * 512):
         assert_said_alike(written, expected, 1e-9)
         assert_shapes_alike(written, expected, 1e-9)
+
+
+def shapes_on(folder: Path, ground: Surface) -> dict[str, Shapes]:
+    """Lines across valleys, one of them upstream of another and one that a stream meets twice; and areas, one inside another."""
+    xmin, ymin, xmax, ymax = ground.frame.box
+
+    def at(*places: tuple[float, float]) -> list[tuple[float, float]]:
+        return [(xmin + x * (xmax - xmin), ymin + y * (ymax - ymin)) for x, y in places]
+
+    lines = [
+        shapely.LineString(at((0.2, 0.3), (0.7, 0.45))),
+        shapely.LineString(at((0.3, 0.62), (0.5, 0.7), (0.45, 0.58), (0.62, 0.6))),
+        shapely.LineString(at((0.8, 0.1), (0.8, 0.12))),
+    ]
+    areas = [
+        shapely.Polygon(at((0.3, 0.3), (0.6, 0.2), (0.7, 0.6), (0.4, 0.5))),
+        shapely.Polygon(at((0.45, 0.35), (0.5, 0.35), (0.48, 0.4))),
+        shapely.Polygon(at((0.9, 0.9), (1.2, 0.9), (1.1, 1.3))),
+    ]
+    made = {
+        name: Shapes(np.array(some, object), {}, ground.frame.crs)
+        for name, some in (("lines", lines), ("areas", areas))
+    }
+    for name, shapes in made.items():
+        write_shapes(folder / f"{name}.gpkg", shapes, name)
+    return made
+
+
+@pytest.mark.parametrize("on", ["whole metres with lakes", "oblong, holes", "degrees at 65 north"])
+def test_catchments_of_lines_and_areas_are_those_of_one_piece(on: str, tmp_path: Path) -> None:
+    ground: Surface = GROUNDS[on]()
+    write_surface(tmp_path / "ground.tif", ground, on)
+    made = shapes_on(tmp_path, ground)
+    dam = ",".join(str(v) for v in shapely.get_coordinates(made["lines"].geometry[0]).reshape(-1))
+    settings = {f"{name}-{n}": {"nested": n} for name in made for n in (False, True)}
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            *(Step(id=n, kind="open_shapes", settings={"source": str(tmp_path / f"{n}.gpkg")}) for n in made),
+            Step(id="dam", kind="catchment", inputs={"dem": "ground"}, settings={"line": dam}),
+            *(
+                Step(id=k, kind="catchment", inputs={"dem": "ground", "outlets": k.split("-")[0]}, settings=s)
+                for k, s in settings.items()
+            ),
+        )
+    )  # fmt: skip
+    for written, expected in both_ways(study, ["dam", *settings], tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-9)
+        assert_shapes_alike(written, expected, 1e-9)
+
+
+def test_a_line_beside_the_ground_is_refused_as_in_one_piece(tmp_path: Path) -> None:
+    ground = metric(rough(3))
+    write_surface(tmp_path / "ground.tif", ground, "ground")
+    x0, y0 = ground.frame.x0, ground.frame.y0
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="none", kind="catchment", inputs={"dem": "ground"}, settings={"line": f"{x0 - 90},{y0},{x0 - 50},{y0}"}),
+        )
+    )  # fmt: skip
+    with pytest.raises(MossError, match="outside the ground or on no-data"):
+        list(in_tiles(study, ["none"], tmp_path / "work", 4 * 512 * 512))
 
 
 def test_places_that_have_no_catchment_are_refused_as_in_one_piece(tmp_path: Path) -> None:

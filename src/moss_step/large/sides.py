@@ -12,12 +12,6 @@ Sides = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 """Values along the top, right, bottom and left side of a tile."""
 
 
-_CORNERS = ((-1, -1, (0, 0), -1), (-1, 1, (0, -1), 0), (1, 1, (-1, -1), 0), (1, -1, (-1, 0), -1))
-"""Rows and columns of tiles to the corners, where these lie in the ring, and which end of the side they
-are.
-"""
-
-
 def ring(rows: int, cols: int) -> tuple[np.ndarray, np.ndarray]:
     """Rows and columns of the cells around a window of so many: at the top, right, bottom and left, in a
     window with one more cell on each side.
@@ -37,28 +31,19 @@ def around(tile: Tile, tiling: Tiling, sides: Mapping[str, Sides], blank: float 
     """What the tiles around one have along its sides, in the order of ``ring``: ``blank`` where they have
     nothing.
     """
-    rows, cols = tile.bottom - tile.top, tile.right - tile.left
     first = next(iter(sides.values()), None)
     dtype = np.int32 if first is None else first[0].dtype
-    out = np.full((rows + 2, cols + 2), blank, dtype)
+    high, wide = tile.bottom - tile.top, tile.right - tile.left
 
-    def of(down: int, across: int) -> Sides | None:
+    def of(down: int, across: int, side: int, end: int | None = None) -> np.ndarray:
+        """A side of a tile beside this one, or one of its ends."""
         r, c = tile.row + down, tile.col + across
         there = 0 <= r < tiling.down and 0 <= c < tiling.across
-        return sides.get(tiling.tile(r, c).name) if there else None
+        found = sides.get(tiling.tile(r, c).name) if there else None
+        if found is None:
+            return np.full(1 if end is not None else wide if side in (0, 2) else high, blank, dtype)
+        return found[side] if end is None else found[side][[end]]
 
-    above, right, below, left = of(-1, 0), of(0, 1), of(1, 0), of(0, -1)
-    if above is not None:
-        out[0, 1:-1] = above[2]
-    if right is not None:
-        out[1:-1, -1] = right[3]
-    if below is not None:
-        out[-1, 1:-1] = below[0]
-    if left is not None:
-        out[1:-1, 0] = left[1]
-    for down, across, at, end in _CORNERS:
-        corner = of(down, across)
-        if corner is not None:
-            out[at] = corner[2 if down < 0 else 0][end]
-    result: np.ndarray = out[ring(rows, cols)]
-    return result
+    above = of(-1, -1, 2, -1), of(-1, 0, 2), of(-1, 1, 2, 0)
+    below = of(1, -1, 0, -1), of(1, 0, 0), of(1, 1, 0, 0)
+    return np.concatenate([*above, of(0, 1, 3), *below, of(0, -1, 1)])

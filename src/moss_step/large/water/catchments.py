@@ -17,7 +17,7 @@ from moss_step.large.outlines import outlined
 from moss_step.large.water.drains import StreamsOn
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterOn, ground_of, like_ground
-from moss_step.large.water.pieces import Numbers, Pieces, find_pieces
+from moss_step.large.water.pieces import Numbers, find_pieces, runs_to
 from moss_step.large.water.upstream import add_up_once
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.errors import MossError
@@ -25,7 +25,8 @@ from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.typed import of_kind
 from moss_step.science.water.basin_figures import Sums, figure_columns
-from moss_step.science.water.catchments import catchment_shapes, check_outlets
+from moss_step.science.water.catchments import catchment_shapes, cells_under, check_outlets, checked_seeds
+from moss_step.science.water.kernels.neighbours import NONE
 from moss_step.science.water.network import last_own_cells
 from moss_step.science.water.trace import Near
 from moss_step.science.zones.tracing import by_number
@@ -34,58 +35,81 @@ from moss_step.steps.streams import catchment_outcome, named, places_of, stream_
 
 def measured(
     ground: Ground,
-    seeds: np.ndarray,
+    seeds: list[np.ndarray],
     nested: bool,
     names: list[str] | None,
     crew: Crew,
     progress: Progress,
 ) -> Shapes:
-    """Catchments of cells, as ``basins.catchments`` gives them.
+    """Catchments of sets of cells, as ``basins.catchments`` gives them.
 
     Raises MossError for too many, or two nested ones in one cell.
     """
     check_outlets(len(seeds))
-    places, piece = np.unique(seeds, return_inverse=True)
-    if nested and len(places) < len(seeds):
-        raise MossError("Two outlets lie in one cell.", "Move one of them.")
+    ends = [_last_of(ground, cells) for cells in seeds]
+    places = np.unique(np.concatenate(ends))
     parts = find_pieces(ground, places, crew, progress.part(0.0, 0.6))
-    found, dem = parts if nested else parts.whole(), like_ground(ground.held)
-    heights = ground.heights_at(places)[piece]
-    ways = found.longest[piece], found.fall[piece]
+    depths = parts.depths()
+    held = [parts.upstream(np.searchsorted(places, own), depths) for own in ends]
+    if nested:
+        _take_apart(held, [int(ground.at_cells("upstream", cells).max()) for cells in seeds])
+    found = [parts.joined(inside, depths) for inside in held]
+    lows = np.array([_lowest(ground, cells) for cells in seeds])
+    counted = np.array([one.sums[: len(Sums._fields)] for one in found])
+    ways = np.array([one.longest for one in found]), np.array([one.fall for one in found])
+    dem, frame = like_ground(ground.held), ground.held.frame
     columns = figure_columns(
-        Sums(*(some[piece] for some in found.counted)),
-        ways,
-        seeds,
-        heights,
-        (dem, ground.held.base),
-        ground.held.frame,
+        Sums(*counted.T), ways, lows, ground.heights_at(lows), (dem, ground.held.base), frame
     )
-    geometry = _outlines(ground, parts, nested, crew, progress.part(0.6, 1.0))[piece]
-    return catchment_shapes(geometry, columns, names, dem, ground.held.frame)
+    geometry = _outlines(ground, held, crew, progress.part(0.6, 1.0))
+    return catchment_shapes(geometry, columns, names, dem, frame)
 
 
-def _outlines(ground: Ground, parts: Pieces, nested: bool, crew: Crew, progress: Progress) -> np.ndarray:
-    """Outlines of the pieces, or of each with all upstream of it: those with as many below them lie apart,
-    and are outlined together.
+def _last_of(ground: Ground, cells: np.ndarray) -> np.ndarray:
+    """Those of some cells whose water does not run on to another one of them."""
+    to = runs_to(ground.held.frame, cells, ground.at_cells("ways", cells))
+    return cells[~np.isin(to, cells)]
+
+
+def _lowest(ground: Ground, cells: np.ndarray) -> int:
+    return int(cells[np.argmin(ground.held.above_base(ground.heights_at(cells)))])
+
+
+def _take_apart(held: list[np.ndarray], sizes: list[int]) -> None:
+    """Leave each its own: those with less ground upstream take theirs first.
+
+    Raises MossError for one that nothing is left of.
     """
-    n, frame = len(parts.below), ground.held.frame
-    depth = np.zeros(n, np.int64) if nested else parts.depths()
-    geometry, own = np.empty(n, object), np.arange(n)
-    rounds = range(int(depth.max()) + 1)
-    for k in rounds:
-        at = own.copy()
-        for _ in range(int(depth.max()) if not nested else 0):
-            at = np.where(depth[at] > k, parts.below[at], at)
-        number = np.append(0, np.where(depth[at] == k, at + 1, 0)).astype(np.int32)
-        part = progress.part(k / len(rounds), (k + 1) / len(rounds))
-        found, _ = outlined(Numbers(ground, number), ground.tiling, frame, crew, part)
-        geometry[depth == k] = by_number(found, n)[depth == k]
+    taken = np.zeros(len(held[0]), bool)
+    for k in np.argsort(sizes, kind="stable").tolist():
+        held[k] &= ~taken
+        taken |= held[k]
+        if not held[k].any():
+            raise MossError("Two outlets lie in one cell.", "Move one of them.")
+
+
+def _outlines(ground: Ground, held: list[np.ndarray], crew: Crew, progress: Progress) -> np.ndarray:
+    """Outlines of sets of pieces: those that share none are outlined together."""
+    rounds = list[tuple[np.ndarray, list[int]]]()
+    for k, inside in enumerate(held):
+        free = next((r for r in rounds if not r[0][inside].any()), None)
+        if free is None:
+            free = (np.zeros(len(inside), np.int32), [])
+            rounds.append(free)
+        free[0][inside] = k + 1
+        free[1].append(k)
+    geometry, frame = np.empty(len(held), object), ground.held.frame
+    for n, (number, own) in enumerate(rounds):
+        part = progress.part(n / len(rounds), (n + 1) / len(rounds))
+        numbers = Numbers(ground, np.append(0, number).astype(np.int32))
+        found, _ = outlined(numbers, ground.tiling, frame, crew, part)
+        geometry[own] = by_number(found, len(held))[own]
     return geometry
 
 
 @dataclass(frozen=True)
 class PlaceJob(WaterOn):
-    """Catchments of points."""
+    """Catchments of points, lines and areas."""
 
     outlets: Shapes | None = None
 
@@ -94,12 +118,22 @@ class PlaceJob(WaterOn):
         geometry, names = places_of(self.settings, self.outlets, self.frame)
         ground = self.ground_in(folder, cells)
         add_up_once(ground, crew, progress.part(0.0, 0.7))
-        seeds = np.array([self._cell(ground, g.x, g.y) for g in geometry])
+        seeds = [self._seeds(ground, g) for g in geometry]
         shapes = named(
             measured(ground, seeds, self.settings.nested, names, crew, progress.part(0.7, 1.0)),
             self.settings.names,
         )
-        return told_of(catchment_outcome(self.settings, shapes, geometry, list(seeds[:, None]), self.frame))
+        return told_of(catchment_outcome(self.settings, shapes, geometry, seeds, self.frame))
+
+    def _seeds(self, ground: Ground, geometry: Any) -> np.ndarray:
+        """Cells of a place, a line or an area.
+
+        Raises MossError where there is no ground.
+        """
+        if geometry.geom_type == "Point":
+            return np.array([self._cell(ground, geometry.x, geometry.y)])
+        cells = cells_under(self.frame, geometry)
+        return checked_seeds(cells[ground.at_cells("ways", cells) != NONE] if len(cells) else cells)
 
     def _cell(self, ground: Ground, x: float, y: float) -> int:
         """The cell of a point, or that of the largest stream around it.
@@ -126,18 +160,15 @@ class LinkJob(StreamsOn):
         found = self.streams(folder, cells, crew, progress.part(0.0, 0.7))
         ends = last_own_cells(found.held, found.links)
         names = [f"Link {k + 1}" for k in range(len(ends))]
-        basins = measured(found.ground, ends, True, names, crew, progress.part(0.7, 1.0))
+        seeds = list(ends[:, None])
+        basins = measured(found.ground, seeds, True, names, crew, progress.part(0.7, 1.0))
         return told_of(stream_basins_outcome(basins))
 
 
 def catchment(fed: Fed, settings: Any) -> PlaceJob | None:
-    """Catchments of points."""
+    """Catchments of points, lines and areas."""
     outlets = of_kind(fed["outlets"], Shapes) if "outlets" in fed else None
-    points = outlets.kind == "points" if outlets is not None else settings.at is not None
-    grid = isinstance(fed["dem"], OnDisk)
-    if not (grid and points) or settings.line is not None:
-        return None
-    return PlaceJob(ground_of(fed), settings, outlets)
+    return PlaceJob(ground_of(fed), settings, outlets) if isinstance(fed["dem"], OnDisk) else None
 
 
 def stream_basins(fed: Fed, settings: Any) -> LinkJob | None:

@@ -15,6 +15,7 @@ from moss_step.large.tiling import Tile
 from moss_step.large.water.ends import Followed, follow
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterJob, WaterOn, alone, ground_of, in_tile, like_ground
+from moss_step.large.water.steep import carry_once
 from moss_step.large.water.upstream import Streams, add_up_once, areas, find_ways_once, ground_area
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.findings import Finding
@@ -105,16 +106,27 @@ class FoundStreams(NamedTuple):
 class StreamsOn(WaterOn):
     """A work on the streams of a ground."""
 
+    @property
+    def exponent(self) -> float:
+        """Power of the slope that counts beside areas."""
+        return 0.0
+
     def streams(self, folder: Path, cells: int, crew: Crew, progress: Progress) -> FoundStreams:
         """List the stream cells of all tiles, and join them."""
         ground = self.ground_in(folder, cells)
-        add_up_once(ground, crew, progress.part(0.0, 0.87))
-        least = least_area(ground, self.settings.min_area)
-        return FoundStreams(ground, least, *find_streams(ground, least, crew, progress.part(0.87, 1.0)))
+        add_up_once(ground, crew, progress.part(0.0, 0.8))
+        some = Streams(ground, least_area(ground, self.settings.min_area), self.exponent)
+        carry_once(some, crew, progress.part(0.8, 0.87))
+        return FoundStreams(ground, some.least, *find_streams(some, crew, progress.part(0.87, 1.0)))
 
 
 class StreamJob(StreamsOn):
     """The links of the streams, with their nodes beside them."""
+
+    @property
+    def exponent(self) -> float:
+        """As the settings say."""
+        return float(self.settings.slope_exponent)
 
     def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
         """Find them, and tell of them."""
@@ -123,13 +135,10 @@ class StreamJob(StreamsOn):
         return told_of(stream_outcome(found.held, found.links, limits, progress.part(0.97, 1.0)))
 
 
-def find_streams(
-    ground: Ground, least: float, crew: Crew, progress: Progress
-) -> tuple[StreamGround, Network]:
-    """The streams that have so many square metres upstream, and what is known of the ground at their
-    cells.
-    """
-    work, tiles = StreamWork(Streams(ground, least)), list(ground.tiling)
+def find_streams(some: Streams, crew: Crew, progress: Progress) -> tuple[StreamGround, Network]:
+    """Links of streams, and what is known of the ground at their cells."""
+    ground = some.ground
+    work, tiles = StreamWork(some), list(ground.tiling)
     parts = [part for _, part in crew.each(work, tiles, progress.part(0.0, 0.9), "Finding streams")]
     number = np.concatenate([p.number for p in parts])
     order = np.argsort(number)
@@ -233,8 +242,8 @@ class LengthJob(FollowJob):
 
 
 def streams(fed: Fed, settings: Any) -> StreamJob | None:
-    """Streams by the area upstream alone."""
-    return StreamJob(ground_of(fed), settings) if settings.slope_exponent == 0 and alone(fed) else None
+    """Streams by the area upstream, and by the slope."""
+    return StreamJob(ground_of(fed), settings) if alone(fed) else None
 
 
 def drain_height(fed: Fed, settings: Any) -> WaterJob | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -55,6 +56,14 @@ def open_cells(z: np.ndarray, ways: np.ndarray, count: int) -> Open:
     return Open(*list_open(z, ways, count))
 
 
+class Spread(NamedTuple):
+    """Steps to the open cells of a tile, and along its sides, from lower and from higher ground."""
+
+    far: np.ndarray
+    toward: Sides
+    away: Sides
+
+
 class SpreadWork(Work):
     """One round: steps to the open cells of tiles, from what the tiles around know."""
 
@@ -73,27 +82,27 @@ class SpreadWork(Work):
         known = self.scratch.load(f"{self.name}-far", tile) if not self.first else None
         return cells, beside, np.zeros((2, len(cells)), np.int32) if known is None else known
 
-    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray, np.ndarray]) -> np.ndarray:
+    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray, np.ndarray]) -> Spread:
         """Steps from lower and from higher ground."""
         cells, beside, far = read
         place, steps = placed(tile, cells)
         for field, flag, rim in zip(far, (LOWER, HIGHER), self.rims[tile.name], strict=True):
             sources = steps_at_rim(cells, beside, place, steps, flag if self.first else 0, rim)
             spread_open(cells, beside, place, steps, sources, field)
-        return far
+        shape = tile.bottom - tile.top + 2, tile.right - tile.left + 2
+        numbers = sides_of(place.reshape(shape)[1:-1, 1:-1])
+        toward, away = (np.append(field, np.int32(0)) for field in far)  # 0 where a cell is none of these
+        return Spread(far, _along(toward, numbers), _along(away, numbers))
 
-    def finish(
-        self, tile: Tile, read: tuple[np.ndarray, np.ndarray, np.ndarray], far: np.ndarray
-    ) -> tuple[Sides, Sides]:
-        """What there is along the sides now."""
-        rows, cols = tile.bottom - tile.top, tile.right - tile.left
-        both = []
-        for field in far:
-            grid = np.zeros((rows + 2) * (cols + 2), np.int32)
-            grid[read[0]] = field
-            both.append(sides_of(grid.reshape(rows + 2, cols + 2)[1:-1, 1:-1]))
-        self.scratch.save(f"{self.name}-far", tile, far)
-        return both[0], both[1]
+    def finish(self, tile: Tile, _: Any, found: Spread) -> tuple[Sides, Sides]:
+        """Keep the steps; gives what there is along the sides now."""
+        self.scratch.save(f"{self.name}-far", tile, found.far)
+        return found.toward, found.away
+
+
+def _along(field: np.ndarray, numbers: Sides) -> Sides:
+    top, right, bottom, left = (field[n - 1] for n in numbers)
+    return top, right, bottom, left
 
 
 def placed(tile: Tile, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

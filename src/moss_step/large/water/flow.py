@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, Protocol
 
 import numpy as np
 
@@ -23,7 +23,17 @@ from moss_step.science.water import accumulation
 from moss_step.science.water.drainage import amounts
 from moss_step.science.water.kernels.accumulation import count_donors
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, Filled
-from moss_step.science.water.kernels.tiles import descend_wet, edge_of, end_at_rim, follow_rim, pass_on
+from moss_step.science.water.kernels.tiles import (
+    HALF,
+    add_counts,
+    begin_counts,
+    descend_wet,
+    edge_of,
+    end_at_rim,
+    follow_rim,
+    pass_on,
+    run_through,
+)
 
 Amount = Literal["cells", "area", "edge"]
 """What is added up: cells, square metres, or cells at the edge of the ground."""
@@ -132,15 +142,31 @@ class FlowRim:
     link: np.ndarray
 
 
-def weights_of(rain: OnDisk | None, tile: Tile) -> np.ndarray | None:
-    """Weights of the cells of a tile.
+class Weights(Protocol):
+    """What cells count for. It is sent to workers."""
 
-    Raises MossError where they cannot be read.
-    """
-    if rain is None:
-        return None
-    with GridReader(rain.source) as reader:
-        return reader.read(tile.rows, tile.cols)
+    def of(self, tile: Tile) -> np.ndarray:
+        """Weights of the cells of a tile.
+
+        Raises MossError where they cannot be read.
+        """
+
+
+@dataclass(frozen=True)
+class Rain:
+    """Weights in a file."""
+
+    held: OnDisk
+
+    def of(self, tile: Tile) -> np.ndarray:
+        """Those of a tile."""
+        with GridReader(self.held.source) as reader:
+            return reader.read(tile.rows, tile.cols)
+
+
+def weights_of(weights: Weights | None, tile: Tile) -> np.ndarray | None:
+    """Weights of the cells of a tile, where there are any."""
+    return None if weights is None else weights.of(tile)
 
 
 def own_amounts(
@@ -160,23 +186,54 @@ def own_amounts(
     return total
 
 
-def added_up(ways: np.ndarray, total: np.ndarray) -> np.ndarray:
-    """Add up what lies upstream within a tile, for each field of ``total``; gives the ways that end at its
-    rim.
-    """
+def added_up(ways: np.ndarray, total: np.ndarray) -> None:
+    """Add up what lies upstream within a tile."""
     ended, donors = ways.copy(), np.empty(ways.shape, np.uint8)
     end_at_rim(ended)
+    count_donors(ended, donors)
+    accumulation.accumulate(ended, donors, total)
+
+
+def within_tile(
+    ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray, weights: np.ndarray | None
+) -> np.ndarray:
+    """What lies upstream of each cell within its tile alone: as two counts in one number (int64) where all
+    cells count alike, else (amounts, rows, cols); ``ways`` have one more cell on each side.
+    """
+    inner = np.ascontiguousarray(ways[1:-1, 1:-1])
+    if weights is None and not (ground.held.frame.geographic and "area" in what):
+        counts = np.empty(inner.shape, np.int64)
+        begin_counts(ways, counts)
+        added_up(inner, counts)
+        return counts
+    total = own_amounts(ground, tile, what, ways, weights)
     if len(total) == 2:  # as the two parts of one number they take one walk down
-        pair = np.empty(ways.shape, np.complex128)
+        pair = np.empty(inner.shape, np.complex128)
         pair.real, pair.imag = total
-        count_donors(ended, donors)
-        accumulation.accumulate(ended, donors, pair)
+        added_up(inner, pair)
         total[0], total[1] = pair.real, pair.imag
-        return ended
-    for field in total:
-        count_donors(ended, donors)
-        accumulation.accumulate(ended, donors, field)
-    return ended
+    else:
+        for field in total:
+            added_up(inner, field)
+    return total
+
+
+def with_inflow(
+    ground: Ground, what: Sequence[Amount], within: np.ndarray, through: np.ndarray
+) -> np.ndarray:
+    """What lies upstream of cells in all (amounts, rows, cols), from that within the tile and what runs
+    through from others, which it takes the place of.
+    """
+    if within.dtype != np.int64:
+        through += within
+        return through
+    scale = float(ground.held.frame.row_areas[0]) if "area" in what else 1.0
+    for one, field in zip(what, through, strict=True):
+        if one == "edge":
+            add_counts(within, HALF, 1.0, field)
+        else:
+            add_counts(within, 0, scale, field)
+    return through
 
 
 class AddWork(Work):
@@ -184,19 +241,18 @@ class AddWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, what: Sequence[Amount], rain: OnDisk | None) -> None:
-        self.ground, self.what, self.rain = ground, what, rain
+    def __init__(self, ground: Ground, what: Sequence[Amount], weights: Weights | None) -> None:
+        self.ground, self.what, self.weights = ground, what, weights
 
     def read(self, tile: Tile) -> tuple[np.ndarray, np.ndarray | None]:
         """Ways with one more cell on each side, and weights."""
-        return self.ground.scratch.window("ways", tile, 1, NONE), weights_of(self.rain, tile)
+        return self.ground.scratch.window("ways", tile, 1, NONE), weights_of(self.weights, tile)
 
     def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray | None]) -> FlowRim:
         """Amounts that leave over the rim."""
         ways, weights = read
+        within = within_tile(self.ground, tile, self.what, ways, weights)
         inner = np.ascontiguousarray(ways[1:-1, 1:-1])
-        total = own_amounts(self.ground, tile, self.what, ways, weights)
-        added_up(inner, total)
         rows, cols = inner.shape
         rim = rim_cells(rows, cols)
         number = np.full(inner.size, -1, np.int32)
@@ -205,7 +261,10 @@ class AddWork(Work):
         way = np.minimum(k, 7)
         r, c = rim // cols + DR[way], rim % cols + DC[way]
         leaves = (k < OUT) & ~((r >= 0) & (r < rows) & (c >= 0) & (c < cols))
-        flow = np.where(leaves, total.reshape(len(total), -1)[:, rim], 0.0)
+        at_rim = within.reshape(-1, inner.size)[:, rim][:, None]
+        some = at_rim[0] if within.dtype == np.int64 else at_rim
+        total = with_inflow(self.ground, self.what, some, np.zeros((len(self.what), 1, len(rim))))
+        flow = np.where(leaves, total[:, 0], 0.0)
         row, col = np.where(leaves, tile.top + r, -1), np.where(leaves, tile.left + c, -1)
         return FlowRim(flow, row, col, follow_rim(inner, rim, number))
 
@@ -259,18 +318,21 @@ def whole_amounts(
     weights: np.ndarray | None = None,
 ) -> np.ndarray:
     """What lies upstream of each cell of a tile in the whole ground (amounts, rows, cols)."""
-    total = own_amounts(ground, tile, what, ways, weights)
     inner = np.ascontiguousarray(ways[1:-1, 1:-1])
-    total.reshape(len(total), -1)[:, rim_cells(*inner.shape)] += inflow
-    added_up(inner, total)
-    return total
+    rim, through = rim_cells(*inner.shape), np.zeros((len(what), *inner.shape))
+    for entering, field in zip(inflow, through, strict=True):
+        run_through(inner, rim, entering, field)
+    return with_inflow(ground, what, within_tile(ground, tile, what, ways, weights), through)
 
 
 def added_rims(
-    ground: Ground, what: Sequence[Amount], crew: Crew, progress: Progress, rain: OnDisk | None = None
+    ground: Ground,
+    what: Sequence[Amount],
+    crew: Crew,
+    progress: Progress,
+    weights: Weights | None = None,
 ) -> dict[str, np.ndarray]:
-    """What enters each tile at its rim; ``rain`` are weights."""
-    done = crew.each(
-        AddWork(ground, what, rain), list(ground.tiling), progress, "Adding up what lies upstream"
-    )
+    """What enters each tile at its rim."""
+    work = AddWork(ground, what, weights)
+    done = crew.each(work, list(ground.tiling), progress, "Adding up what lies upstream")
     return inflows(ground.tiling, {t.name: rim for t, rim in done})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -15,7 +15,9 @@ from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import Tile, Tiling, widened, within
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
+from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.neighbours import distances
+from moss_step.study.declared import as_part
 
 
 class Window(NamedTuple):
@@ -74,9 +76,34 @@ class Ground:
 
     def heights_at(self, cells: np.ndarray) -> np.ndarray:
         """Heights of cells in their own precision, by their numbers row by row."""
+        row, col = np.divmod(cells, self.held.frame.cols)
+        result = np.empty(len(cells), self.held.source.dtype)
         with GridReader(self.held.source) as reader:
-            places = (divmod(cell, self.held.frame.cols) for cell in cells.tolist())
-            return np.array([reader.read(slice(r, r + 1), slice(c, c + 1))[0, 0] for r, c in places])
+            for some in self.by_tile(cells).values():
+                r, c = row[some], col[some]
+                rows, cols = slice(r.min(), r.max() + 1), slice(c.min(), c.max() + 1)
+                result[some] = reader.read(rows, cols)[r - rows.start, c - cols.start]
+        return result
+
+    def by_tile(self, cells: np.ndarray) -> dict[Tile, np.ndarray]:
+        """Of each tile that holds any of some cells their places among these."""
+        row, col = np.divmod(cells, self.held.frame.cols)
+        number = row // self.tiling.high * self.tiling.across + col // self.tiling.wide
+        order = np.argsort(number, kind="stable")
+        parts = np.split(order, np.flatnonzero(np.diff(number[order])) + 1) if len(cells) else []
+        return {self.tiling.tile(*divmod(int(number[p[0]]), self.tiling.across)): p for p in parts}
+
+    def at_cells(self, name: str, cells: np.ndarray) -> np.ndarray:
+        """Values at some cells, at least one, of an array that the tiles keep."""
+        row, col = np.divmod(cells, self.held.frame.cols)
+        found = [
+            (some, self.scratch.load(name, tile)[row[some] - tile.top, col[some] - tile.left])
+            for tile, some in self.by_tile(cells).items()
+        ]
+        result = np.empty(len(cells), found[0][1].dtype)
+        for some, values in found:
+            result[some] = values
+        return result
 
     def metres(self, rows: slice) -> np.ndarray:
         """Distances to the neighbours by row in the unit of the heights, as ``neighbours.distances`` gives
@@ -85,6 +112,12 @@ class Ground:
         frame = self.held.frame.part(rows, slice(0, 1))
         scaled: np.ndarray = distances(frame) / np.float32(self.like().metres_per_height)
         return scaled
+
+    def slope(self, window: Window, heights: np.ndarray, unit: Literal["degrees", "percent"]) -> np.ndarray:
+        """Slope of the cells of a tile, from heights in their own precision with a cell around it."""
+        part, frame = self.like(), self.held.frame.part(window.rows, window.cols)
+        surface = as_part(Surface(heights, frame, part.unit, part.quantity), self.held.base)
+        return np.ascontiguousarray(derive_slope(as_kind(surface, Surface), unit).values[window.inner])
 
     def reading(self) -> Once:
         """A reader of it for each thread."""

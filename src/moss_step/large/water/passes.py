@@ -85,7 +85,7 @@ def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> Pool
     leads_on = flat[found.at]
     leaves[leads_on] = False
     tree = spanning_tree(z, labels, found.cell, leaves, silent(), ground.open_at(tile))
-    order = np.argsort(tree.height, kind="stable")
+    order = np.argsort(tree.height)  # of passes that are as high any order gives the same levels
     tree = Tree(*(some[order] for some in tree))
     ground.scratch.save("passes", tile, tree.height)
     ground.scratch.save("pools", tile, np.stack([tree.one, tree.other]))

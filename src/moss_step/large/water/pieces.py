@@ -13,19 +13,16 @@ import numpy as np
 from moss_step.formats.windows import GridReader, GridSource
 from moss_step.large.crew import Crew, Work
 from moss_step.large.outlines import Numbered
-from moss_step.large.tiling import Tile, Tiling
+from moss_step.large.tiling import Tile
 from moss_step.large.water.ends import Ends, Followed, follow
 from moss_step.large.water.ground import Ground, Window, window_of
 from moss_step.large.water.upstream import Streams
+from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
-from moss_step.model.surface import Surface
-from moss_step.model.typed import as_kind
-from moss_step.science.relief.gradient import slope as derive_slope
 from moss_step.science.water.basin_figures import Sums
 from moss_step.science.water.kernels.basins import add_depths, add_steps, add_up, longest_of
 from moss_step.science.water.kernels.neighbours import DC, DR, OUT
 from moss_step.science.water.neighbours import distances
-from moss_step.study.declared import as_part
 
 _SLOPE = 1
 """Cells that a slope looks at around each."""
@@ -55,32 +52,20 @@ class Places:
         return ground.scratch.load("filled", tile)
 
 
-def by_tile(tiling: Tiling, cells: np.ndarray, cols: int) -> dict[str, np.ndarray]:
+def _within_tiles(ground: Ground, cells: np.ndarray) -> dict[str, np.ndarray]:
     """Cells of a ground, by their places in the tiles that hold them."""
-    row, col = np.divmod(cells, cols)
-    down, across = row // tiling.high, col // tiling.wide
-    found = {}
-    for r, c in set(zip(down.tolist(), across.tolist(), strict=True)):
-        tile, some = tiling.tile(r, c), (down == r) & (across == c)
-        wide = tile.right - tile.left
-        found[tile.name] = (row[some] - tile.top) * wide + col[some] - tile.left
-    return found
+    row, col = np.divmod(cells, ground.held.frame.cols)
+    return {
+        tile.name: (row[some] - tile.top) * (tile.right - tile.left) + col[some] - tile.left
+        for tile, some in ground.by_tile(cells).items()
+    }
 
 
-def at_cells(ground: Ground, name: str, cells: np.ndarray) -> np.ndarray:
-    """Values at cells of a ground, in ascending order, of an array that its tiles keep."""
-    cols, found = ground.held.frame.cols, list[np.ndarray]()
-    row, col = np.divmod(cells, cols)
-    number = row // ground.tiling.high * ground.tiling.across + col // ground.tiling.wide
-    tiles = {t.row * ground.tiling.across + t.col: t for t in ground.tiling}
-    order = np.argsort(number, kind="stable")
-    for k in np.unique(number).tolist():
-        some, tile = order[number[order] == k], tiles[k]
-        found.append(ground.scratch.load(name, tile)[row[some] - tile.top, col[some] - tile.left])
-    values = np.concatenate(found)
-    result = np.empty(len(cells), values.dtype)
-    result[order] = values
-    return result
+def runs_to(frame: Frame, cells: np.ndarray, ways: np.ndarray) -> np.ndarray:
+    """The cells that the water of some cells goes on to by their ways; -1 where it leaves the ground."""
+    row, col = np.divmod(cells, frame.cols)
+    way = np.minimum(ways, 7)
+    return np.where(ways < OUT, (row + DR[way]) * frame.cols + col + DC[way], -1)
 
 
 class Piece(NamedTuple):
@@ -173,11 +158,7 @@ class PieceWork(Work):
         ground = self.ground
         if min(ground.held.frame.shape) < 2:
             return np.full(heights[window.inner].shape, np.float32(np.nan))
-        part = ground.like()
-        frame = ground.held.frame.part(window.rows, window.cols)
-        surface = as_part(Surface(heights, frame, part.unit, part.quantity), ground.held.base)
-        steep = derive_slope(as_kind(surface, Surface), "degrees").values
-        return np.ascontiguousarray(steep[window.inner])
+        return ground.slope(window, heights, "degrees")
 
     def _there(self, tile: Tile, piece: np.ndarray, ends: Ends) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         at = self.asked.get(tile.name, np.empty(0, np.int64))
@@ -214,6 +195,16 @@ class Numbers(OnGround):
         """The number of each cell."""
         result: np.ndarray = self.number[self.ground.scratch.load("pieces", tile)]
         return result
+
+
+class Joined(NamedTuple):
+    """What was added up over some pieces, the longest way in all of them in metres, and how far water falls
+    along it.
+    """
+
+    sums: np.ndarray
+    longest: float
+    fall: float
 
 
 @dataclass(frozen=True)
@@ -259,16 +250,30 @@ class Pieces:
             at = np.where(at >= 0, self.below[at], -1)
         return depth
 
-    def whole(self) -> Pieces:
-        """Each piece with all those upstream of it."""
-        sums, longest, head = self.sums.copy(), self.longest.copy(), self.head.copy()
-        for k in np.argsort(-self.depths(), kind="stable"):
+    def upstream(self, of: np.ndarray, depths: np.ndarray) -> np.ndarray:
+        """Which pieces some of them are, or lie upstream of (boolean); ``depths`` as above."""
+        inside = np.zeros(len(self.below), bool)
+        inside[of] = True
+        for depth in range(1, int(depths.max(initial=0)) + 1):
+            at = np.flatnonzero(depths == depth)
+            inside[at] |= inside[self.below[at]]
+        return inside
+
+    def joined(self, inside: np.ndarray, depths: np.ndarray) -> Joined:
+        """What some pieces (boolean) are together: each that lies below another of them leads on."""
+        longest, head, best, fall = self.longest.copy(), self.head.copy(), 0.0, 0.0
+        at = np.flatnonzero(inside)
+        for k in at[np.argsort(-depths[at], kind="stable")].tolist():
             b = self.below[k]
-            if b < 0:
+            if b >= 0 and inside[b]:
+                _lengthen(longest, head, b, longest[k] + self.metres[k], head[k])
                 continue
-            _add(sums, b, sums[k])
-            _lengthen(longest, head, b, longest[k] + self.metres[k], head[k])
-        return Pieces(sums, longest, head, self.water, self.below, self.metres)
+            drop, near = float(head[k] - self.water[k]), 1e-9 * best
+            if longest[k] > best + near or (longest[k] >= best - near and drop > fall):
+                best, fall = float(longest[k]), drop
+        sums = self.sums[at].sum(axis=0)
+        sums[2], sums[3] = self.sums[at, 2].min(), self.sums[at, 3].max()
+        return Joined(sums, best, fall)
 
 
 def _add(sums: np.ndarray, at: int, more: np.ndarray) -> None:
@@ -289,18 +294,14 @@ def find_pieces(
     """Divide a ground by which of some cells (in ascending order) its water first meets; with ``streams``
     their metres in each, and the volume that stands below the water of its place, are added up, too.
     """
-    cols = ground.held.frame.cols
-    row, col = np.divmod(places, cols)
-
-    ways, water = at_cells(ground, "ways", places), at_cells(ground, "filled", places)
-    way = np.minimum(ways, 7)
-    to = np.where(ways < OUT, (row + DR[way]) * cols + col + DC[way], -1)
-    goal = Places(by_tile(ground.tiling, places, cols))
+    frame, ways, water = ground.held.frame, ground.at_cells("ways", places), ground.at_cells("filled", places)
+    to = runs_to(frame, places, ways)
+    goal = Places(_within_tiles(ground, places))
     followed = follow(ground, goal, crew, progress.part(0.0, 0.4))
     n = len(places)
     sums, longest, head = np.zeros((n, _ADDED)), np.zeros(n), water.copy()
     sums[:, 2], sums[:, 3] = np.inf, -np.inf
-    asked = by_tile(ground.tiling, np.unique(to[to >= 0]), cols)
+    asked = _within_tiles(ground, np.unique(to[to >= 0]))
     work = PieceWork(followed, places, asked, ground, streams)
     there = dict[int, tuple[int, float]]()
     done = crew.each(work, list(ground.tiling), progress.part(0.4, 1.0), "Measuring catchments")
@@ -312,7 +313,8 @@ def find_pieces(
             zip(found.asked.tolist(), zip(found.piece_there, found.metres_there, strict=True), strict=True)
         )
     below = np.array([int(there[c][0]) - 1 if c in there else -1 for c in to.tolist()])
-    step = distances(ground.held.frame)[np.minimum(row, np.maximum(to // cols, 0)), _kind(way)]
+    upper = np.minimum(places // frame.cols, np.maximum(to // frame.cols, 0))
+    step = distances(frame)[upper, _kind(np.minimum(ways, 7))]
     metres = np.array([float(there[c][1]) if c in there else 0.0 for c in to.tolist()]) + step
     return Pieces(sums, longest, head, water, below, metres)
 

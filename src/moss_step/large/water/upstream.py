@@ -81,17 +81,29 @@ def add_up_once(ground: Ground, crew: Crew, progress: Progress) -> None:
 
 @dataclass(frozen=True)
 class Streams:
-    """The cells of a ground that more than some square metres lie upstream of."""
+    """The cells of a ground that more than some square metres lie upstream of; with an exponent those
+    downstream of where area times slope to that power is as large, which ``steep.carry_once`` has at hand.
+    """
 
     ground: Ground
     least: float
+    exponent: float = 0.0
+
+    @property
+    def carried(self) -> str:
+        """What tiles keep such cells under."""
+        return f"streams-{self.least!r}-{self.exponent!r}"
 
     def cells(self, tile: Tile) -> np.ndarray:
         """Stream cells of a tile (uint8), as ``network.stream_cells`` finds them: a cell that water leaves
         the ground at is none without a stream cell above it.
         """
         scratch = self.ground.scratch
-        stream = (areas(self.ground, tile, 1) >= self.least).astype(np.uint8)
+        stream = (
+            scratch.window(self.carried, tile, 1, 0)
+            if self.exponent
+            else (areas(self.ground, tile, 1) >= self.least).astype(np.uint8)
+        )
         ways = scratch.window("ways", tile, 1, NONE)
         stream[ways == NONE] = 0
         drop_lone(ways, stream)

@@ -13,7 +13,7 @@ from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
 from moss_step.large.tiling import Tile
-from moss_step.large.water.flow import Amount, added_rims, weights_of, whole_amounts
+from moss_step.large.water.flow import Amount, Rain, added_rims, weights_of, whole_amounts
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
 from moss_step.large.water.upstream import find_ways_once
@@ -26,6 +26,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, COUNT, SHARE
 from moss_step.science.water.drainage import bearings_of, unit_of_accumulation
 from moss_step.science.water.kernels.neighbours import NONE, OUT
+from moss_step.science.water.kernels.tiles import told_amounts
 from moss_step.science.water.neighbours import bearings
 from moss_step.steps.results import surface_outcome, unweighted_told
 from moss_step.steps.shape import GRID_NORTH
@@ -76,7 +77,7 @@ class AddJob(WaysJob):
 
     fed: dict[str, np.ndarray] = field(default_factory=dict)
     """What enters each tile at its rim, once that is known."""
-    rain: OnDisk | None = None
+    rain: Rain | None = None
     """Weights of the cells."""
 
     def for_tile(self, tile: Tile) -> AddJob:
@@ -86,7 +87,7 @@ class AddJob(WaysJob):
     @property
     def like(self) -> Surface:
         """Cells or square metres, or the weights of these."""
-        rain = None if self.rain is None else like_ground(self.rain)
+        rain = None if self.rain is None else like_ground(self.rain.held)
         unit = unit_of_accumulation(self.settings.unit, rain)
         return Surface(np.zeros((1, 1), np.float32), like_ground(self.grid).frame, unit, "accumulation")
 
@@ -101,12 +102,10 @@ class AddJob(WaysJob):
         ways, weights = ground.scratch.window("ways", tile, 1, NONE), weights_of(self.rain, tile)
         what: tuple[Amount, ...] = (self.settings.unit, "edge")
         amounts, edge = whole_amounts(ground, tile, what, ways, self.fed[tile.name], weights)
-        none = ways[1:-1, 1:-1] == NONE
-        fed, known = (edge > 0) & ~none, int(np.count_nonzero(~none))
-        gone = none | fed if self.settings.edges == "blank" else none
-        values = np.where(gone, np.float32(np.nan), amounts.astype(np.float32))
+        values = np.empty(amounts.shape, np.float32)
+        known, fed = told_amounts(ways, amounts, edge, self.settings.edges == "blank", values)
         told = surface_outcome(in_tile(self, tile, values), (FILLED_FIRST,))
-        more = [Finding("edge_share", float(np.count_nonzero(fed)) / max(known, 1), SHARE)]
+        more = [Finding("edge_share", fed / max(known, 1), SHARE)]
         if weights is not None:
             missing = np.isnan(weights) & ~np.isnan(reader.read(tile.rows, tile.cols))
             more.append(Finding(UNWEIGHTED, int(np.count_nonzero(missing)), COUNT))
@@ -117,7 +116,7 @@ class AddJob(WaysJob):
         said = [edge_warning(float(f.value)) for f in findings if f.name == "edge_share"]
         if self.rain is not None:
             said += unweighted_told(sum(int(f.value) for f in findings if f.name == UNWEIGHTED))
-            said += weights_told(self.settings, like_ground(self.rain))
+            said += weights_told(self.settings, like_ground(self.rain.held))
         return tuple(said)
 
 
@@ -141,7 +140,7 @@ def accumulation(fed: Fed, settings: Any) -> WaterJob | None:
     on_disk = isinstance(fed["dem"], OnDisk) and (rain is None or isinstance(rain, OnDisk))
     if settings.method != "d8" or not on_disk:
         return None
-    ground, weights = ground_of(fed), rain if isinstance(rain, OnDisk) else None
+    ground, weights = ground_of(fed), Rain(rain) if isinstance(rain, OnDisk) else None
     if weights is not None:
-        check_same_frame(weights.frame, ground.frame, "The weights and the ground")
+        check_same_frame(weights.held.frame, ground.frame, "The weights and the ground")
     return AddJob(ground, settings, {}, weights)

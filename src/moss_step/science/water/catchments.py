@@ -59,17 +59,73 @@ def seeds_of(drainage: Drainage, geometry: Any, snap: float = 0.0) -> np.ndarray
     if geometry.geom_type == "Point":
         cell = cell_at(drainage.dem, geometry.x, geometry.y)
         return np.array([snapped(drainage, cell, snap) if snap > 0 else cell])
-    burnt = rasterize(
-        [(geometry, 1)],
-        frame.shape,
-        fill=0,
-        transform=affine(frame),
-        all_touched=geometry.geom_type.endswith("LineString"),
-    )
-    cells = np.flatnonzero((burnt == 1).ravel() & (drainage.ways.ravel() != NONE))
+    cells = cells_under(frame, geometry)
+    return checked_seeds(cells[drainage.ways.reshape(-1)[cells] != NONE])
+
+
+def checked_seeds(cells: np.ndarray) -> np.ndarray:
+    """Cells of a line or an area, as far as they have data.
+
+    Parameters
+    ----------
+    cells
+        Numbers of the cells that have.
+
+    Returns
+    -------
+    np.ndarray
+        The same.
+
+    Raises
+    ------
+    MossError
+        Where there is none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.catchments import checked_seeds
+    >>> checked_seeds(np.array([3, 4])).tolist()
+    [3, 4]
+    """
     if cells.size == 0:
         raise MossError("The shape lies outside the ground or on no-data.", "Draw it on the ground.")
     return cells
+
+
+def cells_under(frame: Frame, geometry: Any) -> np.ndarray:
+    """Cells that a line touches, or whose centres lie in an area.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    geometry
+        A line or an area, of one part or several, in the system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Numbers of cells in ascending order, int64.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.catchments import cells_under
+    >>> cells_under(tilted().frame, shapely.LineString([(1.0, 1.0), (5.0, 1.0)])).tolist()
+    [15, 16, 17]
+    """
+    xmin, ymin, xmax, ymax = geometry.bounds
+    try:
+        rows, cols = frame.window((xmin - frame.dx, ymin - frame.dy, xmax + frame.dx, ymax + frame.dy))
+    except MossError:  # it lies beside the grid
+        return np.empty(0, np.int64)
+    part = frame.part(rows, cols)
+    touched = geometry.geom_type.endswith("LineString")
+    burnt = rasterize([(geometry, 1)], part.shape, fill=0, transform=affine(part), all_touched=touched)
+    r, c = np.nonzero(burnt == 1)
+    return np.asarray((rows.start + r) * frame.cols + cols.start + c, np.int64)
 
 
 def check_outlets(count: int) -> None:

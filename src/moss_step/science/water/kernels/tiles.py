@@ -14,6 +14,8 @@ from moss_step.science.water.kernels.pools import links_of, root_cells
 
 WET, OPEN = np.uint8(10), np.uint8(11)
 """Ways that are not known yet: of cells under water, and of level cells whose flat crosses the rim."""
+HALF, LOWER = np.int64(32), np.int64((1 << 32) - 1)
+"""Bits of each of two counts in one number, and those of the lower one."""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -355,6 +357,92 @@ def edge_of(known, out):
             for k in range(8):
                 edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
             out[r, c] = 1.0 if edge and known[r + 1, c + 1] != NONE else 0.0
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def begin_counts(known, out):
+    """1 for each cell of a ground, and 1 above the lower half of the bits where it has a neighbour that is
+    none; ``known`` has one more cell on each side.
+    """
+    rows, cols = out.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            edge = 0
+            for k in range(8):
+                edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
+            out[r, c] = 1 | np.int64(edge) << HALF if known[r + 1, c + 1] != NONE else 0
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def add_counts(total, shift, scale, field):
+    """Add one half of such counts times a scale to a field."""
+    rows, cols = total.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            field[r, c] += scale * (total[r, c] >> shift & LOWER)
+
+
+@numba.njit(cache=True, nogil=True)
+def run_through(ways, cells, entering, through):
+    """What enters a tile at some cells, at each cell that it runs through: ``through`` holds zeros.
+
+    Paths are marked first, with how many of them meet at each cell; then each is followed until it waits for
+    another one.
+    """
+    rows, cols = ways.shape
+    flat, waits = through.reshape(-1), np.zeros(ways.size, np.uint8)
+    for n in range(cells.size):
+        if entering[n] == 0:
+            continue
+        here = cells[n]
+        flat[here] += entering[n]
+        if waits[here] > 0:
+            continue
+        waits[here] = 1
+        here = next_within(ways, here, rows, cols)
+        while here >= 0 and waits[here] == 0:
+            waits[here] = 2
+            here = next_within(ways, here, rows, cols)
+        if here >= 0:
+            waits[here] += 1
+    for n in range(cells.size):
+        here = cells[n]
+        while here >= 0 and waits[here] == 1:
+            waits[here] = 0
+            below = next_within(ways, here, rows, cols)
+            if below >= 0:
+                flat[below] += flat[here]
+                waits[below] -= 1
+            here = below
+
+
+@numba.njit(inline="always", cache=True)
+def next_within(ways, here, rows, cols):
+    """The cell that water goes on to; -1 where it ends, or leaves the grid."""
+    r, c = here // cols, here % cols
+    k = ways[r, c]
+    if k >= OUT:
+        return -1
+    i, j = r + DR[k], c + DC[k]
+    return i * cols + j if 0 <= i < rows and 0 <= j < cols else -1
+
+
+@numba.njit(cache=True, nogil=True)
+def told_amounts(known, amounts, edge, blank, out):
+    """Amounts in single precision, none where there is no ground or, if they are to be left ``blank``, where
+    water comes from the edge; gives the cells of the ground, and those that such water reaches.
+    """
+    rows, cols = out.shape
+    held, fed = 0, 0
+    for r in range(rows):
+        for c in range(cols):
+            ground = known[r + 1, c + 1] != NONE
+            reached = ground and edge[r, c] > 0
+            held += ground
+            fed += reached
+            gone = not ground or (blank and reached)
+            out[r, c] = np.float32(np.nan) if gone else np.float32(amounts[r, c])
+    return held, fed
 
 
 @numba.njit(cache=True, nogil=True)
