@@ -49,6 +49,15 @@ def test_a_window_keeps_cells_whose_centres_lie_in_the_box():
         frame.window((20, 20, 30, 30))
 
 
+def test_a_part_of_a_part_lies_where_the_same_cells_of_the_whole_lie():
+    frame = Frame(400, 900, -3.0, 65.0, 1e-4, 1e-4, "EPSG:4326")
+    for row, col in ((3, 7), (41, 333), (120, 610)):
+        once = frame.part(slice(row + 11, row + 30), slice(col + 22, col + 90))
+        twice = frame.part(slice(row, 399), slice(col, 800)).part(slice(11, 30), slice(22, 90))
+        assert twice == once
+        assert np.array_equal(twice.row_areas, once.row_areas)
+
+
 @pytest.mark.parametrize("wrong", [{"rows": 0}, {"dx": 0.0}, {"dy": -1.0}, {"x0": float("nan")}])
 def test_impossible_frames_are_refused(wrong):
     with pytest.raises(MossError):

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from moss_step.model.mapped import blocks_of, let_go, row_by_row
+from moss_step.model.mapped import blocks_of, compact, let_go, row_by_row
 
 
 def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
@@ -15,7 +15,7 @@ def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
 
     The array that is given stays as it is, and may be written into.
     """
-    view = np.ascontiguousarray(values, dtype).view()
+    view = compact(values, dtype).view()
     view.flags.writeable = False
     return view
 

@@ -175,14 +175,19 @@ class Frame:
         return slice(r0, r1), slice(c0, c1)
 
     def part(self, rows: slice, cols: slice) -> Frame:
-        """Frame of the cells in a window of this one: to the last digit as large on the ground as here."""
+        """Frame of the cells in a window of this one: to the last digit where it lies here, and as large on
+        the ground; a part of a part, too.
+        """
+        x0, y0, row, col = self.__dict__.get("_cut_from", (self.x0, self.y0, 0, 0))
+        row, col = row + rows.start, col + cols.start
         result = replace(
             self,
             rows=rows.stop - rows.start,
             cols=cols.stop - cols.start,
-            x0=self.x0 + cols.start * self.dx,
-            y0=self.y0 - rows.start * self.dy,
+            x0=x0 + col * self.dx,
+            y0=y0 - row * self.dy,
         )
+        result.__dict__.update(_cut_from=(x0, y0, row, col))
         if self.geographic:  # worked out from its own corner, a row's latitude would be rounded otherwise
             result.__dict__.update(
                 row_widths=self.row_widths[rows],

@@ -131,6 +131,19 @@ def _filled(shape: tuple[int, ...], kind: Any, fill: float, mapped: bool) -> np.
     return out
 
 
+def compact(part: np.ndarray, kind: Any = None) -> np.ndarray:
+    """Cells one after another, in their own type or another one: as they are where they are so already, else
+    a copy, which is mapped where the part is, and too large for memory.
+
+    Raises MossError when the disk has no room.
+    """
+    dtype = part.dtype if kind is None else np.dtype(kind)
+    as_is = part.flags.c_contiguous and part.dtype == dtype
+    if not as_is and map_of(part) is not None and too_large(part.size * dtype.itemsize):
+        return row_by_row(lambda rows: rows, dtype, part)
+    return np.ascontiguousarray(part, dtype)
+
+
 def row_by_row(change: Callable[..., np.ndarray], kind: Any, *grids: np.ndarray) -> np.ndarray:
     """What some rows at a time of grids of one shape become, as a grid that is mapped where the first one is.
 

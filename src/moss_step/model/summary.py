@@ -8,6 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from moss_step.model.kernels.summary import summarise_cells
+from moss_step.model.mapped import blocks_of
+
+_CELLS = 16_000_000
+"""Cells of double precision that are summed up at a time."""
 
 
 @dataclass(frozen=True)
@@ -33,12 +37,7 @@ def together(parts: Sequence[Summary]) -> Summary:
 def summarise(values: np.ndarray) -> Summary:
     """Summarise a grid, leaving NaN out; the mean is accumulated in float64."""
     if values.dtype != np.float32:
-        known = values[~np.isnan(values)]
-        if known.size == 0:
-            return Summary(0, np.nan, np.nan, np.nan)
-        return Summary(
-            known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64))
-        )
+        return together([_known(values[rows]) for rows in blocks_of(values, _CELLS)])
     blocks = min(16, values.shape[0])
     lows, highs = np.empty(blocks, np.int32), np.empty(blocks, np.int32)
     sums, counts = np.empty(blocks), np.empty(blocks, np.int64)
@@ -48,6 +47,13 @@ def summarise(values: np.ndarray) -> Summary:
         return Summary(0, np.nan, np.nan, np.nan)
     low, high = (float(v) + 0.0 for v in _ordered(np.array([lows.min(), highs.max()])))  # no -0
     return Summary(n, low, high, float(sums.sum()) / n)
+
+
+def _known(values: np.ndarray) -> Summary:
+    known = values[~np.isnan(values)]
+    if known.size == 0:
+        return Summary(0, np.nan, np.nan, np.nan)
+    return Summary(known.size, float(known.min()), float(known.max()), float(known.mean(dtype=np.float64)))
 
 
 def _ordered(keys: np.ndarray) -> np.ndarray:

@@ -15,7 +15,7 @@ from rasterio.warp import calculate_default_transform, reproject
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, carried, reference_system
-from moss_step.model.memory import check_grid
+from moss_step.model.mapped import blocks_of, check_room, compact, let_go, new_grid, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -92,7 +92,7 @@ def crop_to_box(surface: Surface, box: Box) -> Surface:
             "Give xmin,ymin,xmax,ymax with xmin < xmax and ymin < ymax.",
         )
     rows, cols = surface.frame.window(box)
-    values = np.ascontiguousarray(surface.values[rows, cols])
+    values = compact(surface.values[rows, cols])
     return Surface(values, surface.frame.part(rows, cols), surface.unit, surface.quantity)
 
 
@@ -134,7 +134,10 @@ def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
     inside = cells_inside(part.frame, areas)
     if not inside.any():
         raise MossError("No cell centre lies inside the areas.", "Choose larger areas or a finer grid.")
-    return Surface(np.where(inside, part.values, np.float32(np.nan)), part.frame, part.unit, part.quantity)
+    values = row_by_row(
+        lambda v, within: np.where(within, v, np.float32(np.nan)), part.values.dtype, part.values, inside
+    )
+    return Surface(values, part.frame, part.unit, part.quantity)
 
 
 def cells_inside(frame: Frame, areas: Shapes) -> np.ndarray:
@@ -225,11 +228,13 @@ def carry_over(
         )
     try:
         target = like or _target_frame(frame, crs, cell)
-        check_grid(target.rows * target.cols, "The result", "Use a larger cell size.")
+        check_room(target.rows * target.cols, "The result", "Use a larger cell size.")
         if surface.cyclic and resampling != "nearest":
-            out = bearing_of(
-                *(_resampled(part, frame, target, resampling, progress) for part in vectors(surface.values))
+            east, north = (
+                _resampled(row_by_row(along, np.float64, surface.values), frame, target, resampling, progress)
+                for along in (lambda v: vectors(v)[0], lambda v: vectors(v)[1])
             )
+            out = row_by_row(bearing_of, np.float32, east, north)
         else:
             out = _resampled(surface.values, frame, target, resampling, progress)
     except RasterioError as error:
@@ -237,7 +242,7 @@ def carry_over(
         raise MossError(
             f"The grid cannot be carried over to that system: {text}.", "Choose another."
         ) from error
-    if np.isnan(out).all():
+    if all(np.isnan(out[rows]).all() for rows in blocks_of(out)):
         raise MossError(
             "Nothing of the grid falls in that system.", "Choose one made for this part of the world."
         )
@@ -247,7 +252,7 @@ def carry_over(
 def _resampled(
     values: np.ndarray, frame: Frame, target: Frame, resampling: ResamplingName, progress: Progress
 ) -> np.ndarray:
-    out = np.full(target.shape, np.nan, values.dtype)
+    out = new_grid(target.shape, values.dtype, np.nan)
     for first, last in progress.blocks(target.rows, 256, "Resampling"):
         part = target.part(slice(first, last), slice(0, target.cols))
         reproject(
@@ -262,6 +267,7 @@ def _resampled(
             resampling=Resampling[resampling],
             num_threads=2,
         )
+        let_go(out, values)
     return out
 
 

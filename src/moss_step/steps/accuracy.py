@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from moss_step.formats.vector import box_of, in_system
+from moss_step.formats.vector import in_system
 from moss_step.model.errors import MossError
 from moss_step.model.findings import MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -22,6 +22,7 @@ from moss_step.science.interpolate.places import column_of, numbers_of
 from moss_step.science.points.accuracy import accuracy
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, setting
+from moss_step.steps.reach import near_shapes
 
 _CHECKED = declared("check_points", "Check points", MAIN)
 _MEAN = declared("mean_error", "Mean error", MAIN)
@@ -95,7 +96,7 @@ def _unit_of(name: str, surface: Surface) -> Unit:
 
 check_heights = StepKind(
     kind="check_heights",
-    around=lambda s, inputs, crs: box_of(as_kind(inputs["points"], Shapes), crs),
+    around=near_shapes("points"),
     example="surface=ground.tif points=checks.gpkg group=cover",
     bench="points",
     group="From points to grids",

@@ -543,6 +543,7 @@ resample = StepKind(
     settings=ResampleSettings,
     gives="surface",
     run=_resample,
+    maps=True,
     memory=8,
     label=lambda s, names: f"{names['surface']}, cells of {names.get('like') or f'{s.cell or 0.0:g}'}",
 )

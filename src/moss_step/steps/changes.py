@@ -22,6 +22,7 @@ from moss_step.science.classes.change import class_change as changes_between
 from moss_step.science.classes.curve import threshold_curve as curve_of
 from moss_step.science.regrid import crop_to_area
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
+from moss_step.steps.reach import near_shapes
 
 CHANGED_AREA = declared("changed_area_m2", "Changed", MAIN)
 CHANGED_SHARE = declared("changed_share", "Share changed", MAIN)
@@ -91,6 +92,7 @@ class_change = StepKind(
     settings=ChangeSettings,
     gives="classes",
     run=_change,
+    maps=True,
     memory=10,
     label=lambda s, names: f"{names['before']} to {names['after']}",
     main="Map of changes",
@@ -137,6 +139,8 @@ threshold_curve = StepKind(
     settings=CurveSettings,
     gives="chart",
     run=_curve,
+    around=near_shapes("area"),
+    maps=True,
     memory=10,
     label=lambda s, names: f"Ground {s.side} each value of {names['surface']}",
 )

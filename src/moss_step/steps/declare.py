@@ -345,6 +345,8 @@ class StepKind:
     """The box that all it looks at lies in, in the system of a grid; None where that may be all of it. Of a
     grid too large for memory only this is read.
     """
+    cuts: bool = False
+    """Whether its result is what lies in the box of ``around``, however large the ground is."""
     maps: bool = False
     """Whether it works on grids that are mapped from files, and maps what it makes beside them: then it takes
     no more memory than some rows of them.

@@ -22,6 +22,7 @@ from moss_step.science.grid_check import suspicions
 from moss_step.science.regrid import carry_over, crop_to_area, crop_to_box
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setting
 from moss_step.steps.fields import BoxField, SystemField, title_of
+from moss_step.steps.reach import near_shapes
 from moss_step.steps.results import surface_outcome
 
 StatedUnit = Literal[
@@ -246,6 +247,9 @@ crop = StepKind(
     settings=CropSettings,
     gives="surface",
     run=_crop,
+    around=lambda s, inputs, crs: s.box or near_shapes("area")(s, inputs, crs),
+    cuts=True,
+    maps=True,
     memory=6,
     label=lambda s, names: f"{names['surface']}, cut to {names.get('area') or 'a box'}",
 )
@@ -307,6 +311,7 @@ reproject = StepKind(
     settings=ReprojectSettings,
     gives="surface",
     run=_reproject,
+    maps=True,
     memory=10,
     label=lambda s, names: f"{names['surface']}, in {reference_system(s.crs).name}",
 )

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from moss_step.model.frame import Frame
+from moss_step.formats.vector import box_of
+from moss_step.model.frame import Box, Frame
+from moss_step.model.outcome import Value
+from moss_step.model.shapes import Shapes
+from moss_step.model.typed import as_kind
 
 
 @dataclass(frozen=True)
@@ -40,6 +44,15 @@ WHOLE, RAYS, CELL, NEIGHBOURS = Reach("whole"), Reach("rays"), Reach("cell"), Re
 def within(metres: Callable[[Any], float]) -> Reach:
     """As far as a setting says, in metres on the ground."""
     return Reach("around", metres=metres)
+
+
+def near_shapes(name: str) -> Callable[[Any, Mapping[str, Value], str | None], Box | None]:
+    """The box of the shapes of an input, in the system of a grid; None without them."""
+
+    def near(_: Any, inputs: Mapping[str, Value], crs: str | None) -> Box | None:
+        return box_of(as_kind(inputs[name], Shapes), crs) if name in inputs else None
+
+    return near
 
 
 def cell_when(settings: Callable[[Any], bool]) -> Reach:

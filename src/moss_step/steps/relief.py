@@ -21,7 +21,7 @@ from moss_step.science.relief.curvature import curvature as derive_curvature
 from moss_step.science.relief.position import landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
-from moss_step.steps.reach import NEIGHBOURS, within
+from moss_step.steps.reach import NEIGHBOURS, near_shapes, within
 from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM, ground
 
@@ -315,6 +315,8 @@ hypsometry = StepKind(
     settings=HypsometrySettings,
     gives="chart",
     run=_hypsometry,
+    around=near_shapes("area"),
+    maps=True,
     memory=10,
     label=lambda s, names: f"Hypsometric curve of {names['dem']}",
 )

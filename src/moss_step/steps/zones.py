@@ -39,7 +39,7 @@ from moss_step.steps.declare import (
     setting,
 )
 from moss_step.steps.fields import BoxField
-from moss_step.steps.reach import CELL
+from moss_step.steps.reach import CELL, near_shapes
 from moss_step.steps.results import class_outcome, surface_outcome
 
 CLASSES = InputSpec("classes", "classes", "Class map", "The classes to work on.")
@@ -474,7 +474,7 @@ zone_statistics = StepKind(
     settings=ZoneSettings,
     gives="shapes",
     run=_zone_statistics,
-    around=lambda s, inputs, crs: box_of(as_kind(inputs["zones"], Shapes), crs),
+    around=near_shapes("zones"),
     draws=_first_statistic,
     staple=5,
     memory=_zone_memory,

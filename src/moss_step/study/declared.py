@@ -103,7 +103,7 @@ def window_of(
 
 def said_of_part(step: StepKind, outcome: Outcome) -> Outcome:
     """What a step gave on a part of a large ground, with a word on that where it is a grid."""
-    grid = kind_of(outcome.value).part is not None
+    grid = kind_of(outcome.value).part is not None and not step.cuts
     return replace(outcome, warnings=(*outcome.warnings, PART_READ)) if grid else outcome
 
 

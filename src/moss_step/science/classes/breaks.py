@@ -7,15 +7,18 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.mapped import blocks_of, let_go
+from moss_step.model.summary import summarise
 from moss_step.model.surface import Surface
-from moss_step.science.classes.kernels.breaks import best_ends, fill_bins
+from moss_step.science.classes.kernels.breaks import add_classes, best_ends, fill_bins
+from moss_step.science.classes.quantiles import quantiles
 
 BreakMethod = Literal["equal_interval", "equal_count", "natural"]
 BINS = 4096
 """Most distinct values, or bins of values, that natural breaks are searched over; every cell counts in its
 bin.
 """
-_FEW, _BLOCKS, _ROWS = 4 * BINS, 8, 256
+_FEW, _BLOCKS = 4 * BINS, 8
 
 
 def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
@@ -67,8 +70,7 @@ def breaks(surface: Surface, method: BreakMethod, count: int) -> list[float]:
     if method == "equal_interval":
         result = np.linspace(low, high, count + 1)
     elif method == "equal_count":
-        valid = surface.values[~np.isnan(surface.values)]
-        result = np.quantile(valid, np.linspace(0.0, 1.0, count + 1), overwrite_input=True)
+        result = quantiles(surface.values, np.linspace(0.0, 1.0, count + 1))
     else:
         result = np.concatenate([[low], natural_breaks(surface.values, count)])
     result[0], result[-1] = low, high
@@ -111,10 +113,15 @@ def binned(values: np.ndarray, most: int = BINS) -> Bins:
         distinct = np.unique(values[~np.isnan(values)])
         if distinct.size <= most:
             return _one_each(values, distinct)
-    low, high = float(np.nanmin(values)), float(np.nanmax(values))
+    grid = np.atleast_2d(values)
+    known = summarise(grid)
+    low, high = known.low, known.high
     sums = np.zeros((_BLOCKS, 3, most)), np.full((_BLOCKS, most), -np.inf)
     base = 0.5 * (low + high)
-    fill_bins(np.ascontiguousarray(values).reshape(-1), low, most / (high - low), base, *sums)
+    for rows in blocks_of(grid):
+        some = np.ascontiguousarray(grid[rows]).reshape(-1)
+        fill_bins(some, low, most / (high - low), base, *sums)
+        let_go(grid)
     (cells, total, square), highest = sums[0].sum(axis=0), sums[1].max(axis=0)
     used = cells > 0
     return Bins(cells[used], total[used], square[used], highest[used])
@@ -194,13 +201,11 @@ def variance_fit(surface: Surface, bounds: list[float]) -> float:
     0.75
     """
     inner = np.unique(np.array(bounds, np.float64))[1:-1].astype(surface.values.dtype).astype(np.float64)
-    cells, total, whole, mean = np.zeros(len(inner) + 1), np.zeros(len(inner) + 1), 0.0, surface.summary.mean
-    for first in range(0, surface.frame.rows, _ROWS):
-        some = surface.values[first : first + _ROWS]
-        known = some[~np.isnan(some)].astype(np.float64)
-        which, above = np.searchsorted(inner, known, side="left"), known - mean
-        cells += np.bincount(which, minlength=len(cells))
-        total += np.bincount(which, above, minlength=len(cells))
-        whole += float((above * above).sum())
-    held = float((total[cells > 0] ** 2 / cells[cells > 0]).sum())
+    sums = np.zeros((_BLOCKS, 3, len(inner) + 1))
+    for rows in blocks_of(surface.values):
+        some = np.ascontiguousarray(surface.values[rows]).reshape(-1)
+        add_classes(some, inner, surface.summary.mean, sums)
+        let_go(surface.values)
+    cells, total, square = sums.sum(axis=0)
+    held, whole = float((total[cells > 0] ** 2 / cells[cells > 0]).sum()), float(square.sum())
     return held / whole if whole > 0 else 1.0

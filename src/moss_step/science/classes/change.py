@@ -9,6 +9,7 @@ import numpy as np
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.frame import check_same_frame
+from moss_step.model.mapped import grid_beside, let_go
 from moss_step.model.progress import Progress, silent
 from moss_step.science.classes.presets import colors_between
 
@@ -80,6 +81,7 @@ def class_change(before: ClassMap, after: ClassMap, progress: Progress | None = 
     cells, areas = np.zeros((len(names_a) + 1) * width, np.int64), np.zeros((len(names_a) + 1) * width)
     for first, last in progress.part(0.0, 0.6).blocks(frame.rows, _ROWS, "Pairing classes"):
         pairs = place_a[before.codes[first:last]] * width + place_b[after.codes[first:last]]
+        let_go(before.codes, after.codes)
         for row, metres in zip(pairs, frame.row_areas[first:last], strict=True):
             counted = np.bincount(row, minlength=cells.size)
             cells += counted
@@ -96,9 +98,10 @@ def class_change(before: ClassMap, after: ClassMap, progress: Progress | None = 
     found.sort(key=lambda p: (name[p][0] == name[p][1], -areas[p], p))
     code = np.full(cells.size, NO_CLASS, np.uint8)
     code[found] = np.arange(len(found))
-    codes = np.empty(frame.shape, np.uint8)
+    codes = grid_beside(before.codes, np.uint8)
     for first, last in progress.part(0.6, 1.0).blocks(frame.rows, _ROWS, "Mapping changes"):
         codes[first:last] = code[place_a[before.codes[first:last]] * width + place_b[after.codes[first:last]]]
+        let_go(codes, before.codes, after.codes)
     return Change(
         tuple(name[p][0] for p in found),
         tuple(name[p][1] for p in found),

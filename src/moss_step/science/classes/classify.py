@@ -8,12 +8,15 @@ import numpy as np
 
 from moss_step.model.class_map import ClassEntry, ClassMap
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go
 from moss_step.model.progress import Progress, silent
 from moss_step.model.rules import RuleSet
 from moss_step.model.surface import Surface
 from moss_step.science.classes.kernels.classify import classify_rows, count_rows
 
 BLOCK_ROWS = 512
+CELLS = 100_000_000
+"""Cells that are counted at a time."""
 
 
 @dataclass(frozen=True)
@@ -70,9 +73,10 @@ def classify(surface: Surface, rules: RuleSet, progress: Progress | None = None)
     progress = progress or silent()
     rules = replace(rules, double=surface.values.dtype == np.float64)
     bounds, lookup = np.array(rules.bounds, surface.values.dtype), rules.lookup()
-    out = np.empty(surface.frame.shape, np.uint8)
+    out = grid_beside(surface.values, np.uint8)
     for first, last in progress.blocks(surface.frame.rows, BLOCK_ROWS, "Putting cells in classes"):
         classify_rows(surface.values, bounds, lookup, first, last, out)
+        let_go(out, surface.values)
     entries = tuple(replace(e, unit=surface.unit.key) for e in rules.entries)
     return ClassMap(out, surface.frame, entries)
 
@@ -102,10 +106,15 @@ def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray
     >>> cells[:3].tolist(), areas[:3].tolist()
     ([1, 2, 0], [4.0, 8.0, 0.0])
     """
-    blocks = min(16, frame.rows)
-    counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
-    count_rows(codes, frame.row_areas, counts, areas, blocks)
-    return counts.sum(axis=0), areas.sum(axis=0)
+    cells, metres = np.zeros(256, np.int64), np.zeros(256)
+    for rows in blocks_of(codes, CELLS):
+        blocks = min(16, rows.stop - rows.start)
+        counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
+        count_rows(codes[rows], frame.row_areas[rows], counts, areas, blocks)
+        cells += counts.sum(axis=0)
+        metres += areas.sum(axis=0)
+        let_go(codes)
+    return cells, metres
 
 
 def class_totals(classes: ClassMap, valid_cells: int) -> ClassTotals:

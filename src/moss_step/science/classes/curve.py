@@ -6,6 +6,7 @@ import numpy as np
 
 from moss_step.model.chart import Chart
 from moss_step.model.errors import MossError
+from moss_step.model.mapped import let_go
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import CUBIC_METRE, METRE, SHARE, SQUARE_METRE, convert
@@ -66,6 +67,7 @@ def threshold_curve(
         place = np.searchsorted(order, values, side="right")  # how many levels a value reaches
         area += np.bincount(place, areas, minlength=steps + 2)
         moment += np.bincount(place, areas * (values - order[0]), minlength=steps + 2)
+        let_go(surface.values)
     beyond = np.cumsum(area[::-1])[::-1][1:]
     above = np.cumsum(moment[::-1])[::-1][1:] - (order - order[0]) * beyond
     if side != "above":

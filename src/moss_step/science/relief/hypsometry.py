@@ -6,6 +6,7 @@ import numpy as np
 
 from moss_step.model.chart import Chart
 from moss_step.model.errors import MossError
+from moss_step.model.mapped import let_go
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import SHARE, SQUARE_METRE
@@ -64,6 +65,7 @@ def hypsometry(dem: Surface, steps: int = 100, progress: Progress | None = None)
         areas = np.broadcast_to(dem.frame.row_areas[first:last, None], valid.shape)[valid]
         binned += np.histogram(heights, levels, weights=areas)[0]
         total, moment = total + float(areas.sum()), moment + float(((heights - low) * areas).sum())
+        let_go(dem.values)
     above = np.concatenate([np.cumsum(binned[::-1])[::-1], [0.0]])
     integral = moment / total / (high - low)
     curve = Chart(

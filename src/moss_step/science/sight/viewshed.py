@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.mapped import blocks_of, grid_beside, let_go, map_of, row_by_row, too_large
+from moss_step.model.mapped import blocks_of, compact, grid_beside, let_go, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -79,9 +79,9 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
     cols = slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, sight.frame.cols))
     if (rows.stop - rows.start, cols.stop - cols.start) == sight.frame.shape:
         return rows, cols, sight
-    dem = replace(sight.dem, values=_own(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
-    ground = _own(sight.ground[rows, cols])
-    top = ground if sight.top is sight.ground else _own(sight.top[rows, cols])
+    dem = replace(sight.dem, values=compact(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
+    ground = compact(sight.ground[rows, cols])
+    top = ground if sight.top is sight.ground else compact(sight.top[rows, cols])
     for array in (ground, top):
         array.flags.writeable = False
     sizes = np.ascontiguousarray(sight.sizes[rows])
@@ -98,13 +98,6 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
             sizes=sizes,
         ),
     )
-
-
-def _own(part: np.ndarray) -> np.ndarray:
-    """A part of a grid on its own: in memory, unless it is mapped and too large for that."""
-    if map_of(part) is not None and too_large(part.nbytes):
-        return row_by_row(lambda rows: rows, part.dtype, part)
-    return np.ascontiguousarray(part)
 
 
 def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[slice, slice, np.ndarray]:

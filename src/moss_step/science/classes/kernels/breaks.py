@@ -24,6 +24,29 @@ def fill_bins(values, low, scale, base, sums, highest):
                 highest[b, k] = max(highest[b, k], v)
 
 
+@numba.njit(cache=True, nogil=True, parallel=True)
+def add_classes(values, inner, base, sums):
+    """Add up count, sum and sum of squares (less ``base``) of the values between ascending bounds, those on a
+    bound below it; one part of ``sums`` for each block of values.
+    """
+    blocks = sums.shape[0]
+    for b in numba.prange(blocks):
+        for n in range(b * values.size // blocks, (b + 1) * values.size // blocks):
+            v = np.float64(values[n])
+            if v == v:
+                k, high = 0, inner.size
+                while k < high:
+                    middle = (k + high) // 2
+                    if inner[middle] < v:
+                        k = middle + 1
+                    else:
+                        high = middle
+                d = v - base
+                sums[b, 0, k] += 1.0
+                sums[b, 1, k] += d
+                sums[b, 2, k] += d * d
+
+
 @numba.njit(cache=True, nogil=True)
 def deviation(cells, total, square, first, last):
     """Squared deviation from their mean of bins ``first`` to ``last``, from running sums with a 0 before
