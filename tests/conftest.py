@@ -103,20 +103,24 @@ def window(qtbot) -> Iterator[object]:
     made.work.close()
 
 
-@pytest.fixture
-def settle(qtbot) -> Callable[[object], None]:
+def come_to_rest(window: object, most: float = 60.0) -> None:
     """Wait until nothing runs in a window, and all of it shows what there is."""
+    from PySide6.QtTest import QTest
+
     from moss_step.desk.parts import Later
 
-    def wait(window: object, most: float = 60.0) -> None:
-        end, calm = time.monotonic() + most, 0
-        while calm < 3:
-            assert time.monotonic() < end, "the window never came to rest"
-            qtbot.wait(15)
-            later = [t for owner in (window, window.work) for t in owner.findChildren(Later) if t.isActive()]
-            calm = 0 if window.work.busy or later else calm + 1
+    end, calm = time.monotonic() + most, 0
+    while calm < 3:
+        assert time.monotonic() < end, "the window never came to rest"
+        QTest.qWait(5)
+        later = [t for owner in (window, window.work) for t in owner.findChildren(Later) if t.isActive()]
+        calm = 0 if window.work.busy or later else calm + 1
 
-    return wait
+
+@pytest.fixture
+def settle(qapp) -> Callable[[object], None]:
+    """Wait until nothing runs in a window, and all of it shows what there is."""
+    return come_to_rest
 
 
 @pytest.fixture

@@ -17,6 +17,7 @@ from moss_step.demo import DATA
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.steps.catalogue import catalogue
+from tests.conftest import come_to_rest
 from tests.desk.driving import texts
 
 KINDS = {n: k for n, k in catalogue().items() if not n.startswith("open_")}
@@ -30,7 +31,6 @@ def shared(qapp, tmp_path_factory):
     """One window for all: the estate's ground, areas and places, as a small study."""
     import os
 
-    from moss_step.desk.warm import settle
     from moss_step.desk.window import MainWindow
     from moss_step.formats.raster import read_surface
     from moss_step.formats.raster_write import write_surface
@@ -51,10 +51,10 @@ def shared(qapp, tmp_path_factory):
     window.show()
     for path in (folder / "small.tif", DATA / "harrow_boundary.gpkg", DATA / "harrow_places.gpkg"):
         window.files.open_path(path)
-        settle(qapp, window)
+        come_to_rest(window)
     window.work.add_step("classify", {"surface": window.work.study.steps[0].id}, {"rules": "equal_interval"})
-    settle(qapp, window)
-    yield window, lambda: settle(qapp, window)
+    come_to_rest(window)
+    yield window, lambda: come_to_rest(window)
     window.close()
     window.work.close()
 

@@ -325,29 +325,3 @@ def test_shapes_are_graded_by_a_column_and_lines_labelled(estate, settle):
     window.work.do(window.work.study.with_key_row(KeyRow(step=lines, labels="elevation")), "Labels")
     settle(window)
     assert window.plan.view.grab().toImage() != without
-
-
-def test_every_step_begins_in_the_window_with_a_form_and_no_fault(estate, settle):
-    """Each declared step shows a panel: either its result at once, or in words what it still needs."""
-    from moss_step.steps.catalogue import catalogue
-
-    window = estate
-    window.work.add_step("slope", {"dem": by_name(window, "Harrow ground")}, {})
-    window.work.add_step("threshold", {"surface": window.work.chosen_id}, {"above": 20.0})
-    settle(window)
-    for kind, declared in catalogue().items():
-        if declared.file_settings:
-            continue
-        window.work.choose("")
-        settle(window)
-        window.begin_step(kind)
-        settle(window)
-        panel = window.benches[declared.bench].panel
-        assert panel.kind is declared, kind
-        said = panel.note.text
-        assert (
-            window.work.state("draft") == "done"
-            if window.work.draft and not window.work.reason("draft")
-            else said
-        ), kind
-        assert "went wrong inside" not in said, f"{kind}: {said}"
