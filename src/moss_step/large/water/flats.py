@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -84,8 +84,9 @@ class SpreadWork(Work):
 
     def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray, np.ndarray]) -> Spread:
         """Steps from lower and from higher ground."""
-        cells, beside, far = read
+        cells, beside, known = read
         place, steps = placed(tile, cells)
+        far = known.copy()
         for field, flag, rim in zip(far, (LOWER, HIGHER), self.rims[tile.name], strict=True):
             sources = steps_at_rim(cells, beside, place, steps, flag if self.first else 0, rim)
             spread_open(cells, beside, place, steps, sources, field)
@@ -94,9 +95,10 @@ class SpreadWork(Work):
         toward, away = (np.append(field, np.int32(0)) for field in far)  # 0 where a cell is none of these
         return Spread(far, _along(toward, numbers), _along(away, numbers))
 
-    def finish(self, tile: Tile, _: Any, found: Spread) -> tuple[Sides, Sides]:
-        """Keep the steps; gives what there is along the sides now."""
-        self.scratch.save(f"{self.name}-far", tile, found.far)
+    def finish(self, tile: Tile, read: tuple[np.ndarray, ...], found: Spread) -> tuple[Sides, Sides]:
+        """Keep the steps that have changed; gives what there is along the sides now."""
+        if self.first or not np.array_equal(found.far, read[2]):
+            self.scratch.save(f"{self.name}-far", tile, found.far)
         return found.toward, found.away
 
 

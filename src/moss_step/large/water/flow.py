@@ -24,8 +24,8 @@ from moss_step.science.water.drainage import amounts
 from moss_step.science.water.kernels.accumulation import count_donors
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, Filled
 from moss_step.science.water.kernels.tiles import (
-    HALF,
-    add_counts,
+    add_cells,
+    add_edges,
     begin_counts,
     descend_wet,
     edge_of,
@@ -33,10 +33,15 @@ from moss_step.science.water.kernels.tiles import (
     follow_rim,
     pass_on,
     run_through,
+    shorten_counts,
 )
 
 Amount = Literal["cells", "area", "edge"]
 """What is added up: cells, square metres, or cells at the edge of the ground."""
+
+
+_COUNTS = "counts"
+"""What tiles keep how many of their own cells lie upstream of each under."""
 
 
 class WaysWork(Work):
@@ -197,15 +202,20 @@ def added_up(ways: np.ndarray, total: np.ndarray) -> None:
 def within_tile(
     ground: Ground, tile: Tile, what: Sequence[Amount], ways: np.ndarray, weights: np.ndarray | None
 ) -> np.ndarray:
-    """What lies upstream of each cell within its tile alone: as two counts in one number (int64) where all
-    cells count alike, else (amounts, rows, cols); ``ways`` have one more cell on each side.
+    """What lies upstream of each cell within its tile alone: (amounts, rows, cols), or where all cells count
+    alike how many they are (int32), below 0 where one of them lies at the edge of the ground; ``ways`` have
+    one more cell on each side. Such counts are kept for whoever asks next.
     """
     inner = np.ascontiguousarray(ways[1:-1, 1:-1])
     if weights is None and not (ground.held.frame.geographic and "area" in what):
-        counts = np.empty(inner.shape, np.int64)
+        if ground.scratch.has(_COUNTS, tile):
+            return ground.scratch.load(_COUNTS, tile)
+        counts, short = np.empty(inner.shape, np.int64), np.empty(inner.shape, np.int32)
         begin_counts(ways, counts)
         added_up(inner, counts)
-        return counts
+        shorten_counts(counts, short)
+        ground.scratch.save(_COUNTS, tile, short)
+        return short
     total = own_amounts(ground, tile, what, ways, weights)
     if len(total) == 2:  # as the two parts of one number they take one walk down
         pair = np.empty(inner.shape, np.complex128)
@@ -224,15 +234,15 @@ def with_inflow(
     """What lies upstream of cells in all (amounts, rows, cols), from that within the tile and what runs
     through from others, which it takes the place of.
     """
-    if within.dtype != np.int64:
+    if within.dtype != np.int32:
         through += within
         return through
     scale = float(ground.held.frame.row_areas[0]) if "area" in what else 1.0
     for one, field in zip(what, through, strict=True):
         if one == "edge":
-            add_counts(within, HALF, 1.0, field)
+            add_edges(within, field)
         else:
-            add_counts(within, 0, scale, field)
+            add_cells(within, scale, field)
     return through
 
 
@@ -262,7 +272,7 @@ class AddWork(Work):
         r, c = rim // cols + DR[way], rim % cols + DC[way]
         leaves = (k < OUT) & ~((r >= 0) & (r < rows) & (c >= 0) & (c < cols))
         at_rim = within.reshape(-1, inner.size)[:, rim][:, None]
-        some = at_rim[0] if within.dtype == np.int64 else at_rim
+        some = at_rim[0] if within.dtype == np.int32 else at_rim
         total = with_inflow(self.ground, self.what, some, np.zeros((len(self.what), 1, len(rim))))
         flow = np.where(leaves, total[:, 0], 0.0)
         row, col = np.where(leaves, tile.top + r, -1), np.where(leaves, tile.left + c, -1)
@@ -294,18 +304,23 @@ def inflows(tiling: Tiling, rims: Mapping[str, FlowRim]) -> dict[str, np.ndarray
     return {t.name: inflow[:, first[t.name] : first[t.name] + len(rims[t.name].link)] for t in tiling}
 
 
+def places_on_rim(tile: Tile, row: np.ndarray, col: np.ndarray) -> np.ndarray:
+    """Places among the ``rim_cells`` of a tile, by rows and columns in the ground."""
+    rows, cols = tile.bottom - tile.top, tile.right - tile.left
+    r, c = row - tile.top, col - tile.left
+    sides = np.where(c == 0, 2 * cols + r - 1, 2 * cols + rows - 2 + r - 1)
+    result: np.ndarray = np.where(r == 0, c, np.where(r == rows - 1, cols + c, sides))
+    return result
+
+
 def nodes_at(tiling: Tiling, first: Mapping[str, int], row: np.ndarray, col: np.ndarray) -> np.ndarray:
     """Nodes of cells on the rims of tiles, by their rows and columns in the ground; -1 for none."""
     out = np.full(len(row), -1, np.int64)
     tr, tc = row // tiling.high, col // tiling.wide
     for r, c in set(zip(tr[row >= 0].tolist(), tc[row >= 0].tolist(), strict=True)):
         tile = tiling.tile(r, c)
-        rows, cols = tile.bottom - tile.top, tile.right - tile.left
-        number = np.full(rows * cols, -1, np.int32)
-        rim = rim_cells(rows, cols)
-        number[rim] = np.arange(len(rim))
         some = (row >= 0) & (tr == r) & (tc == c)
-        out[some] = first[tile.name] + number[(row[some] - tile.top) * cols + col[some] - tile.left]
+        out[some] = first[tile.name] + places_on_rim(tile, row[some], col[some])
     return out
 
 

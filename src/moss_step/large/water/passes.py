@@ -89,6 +89,7 @@ def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> Pool
     tree = Tree(*(some[order] for some in tree))
     ground.scratch.save("passes", tile, tree.height)
     ground.scratch.save("pools", tile, np.stack([tree.one, tree.other]))
+    ground.scratch.save("labels", tile, labels)
     terminal = np.zeros(len(found.cell), bool)
     terminal[0] = True
     pools = sides_of(labels)
@@ -341,9 +342,9 @@ class FillWork(Work):
         """
         scratch, known = self.ground.scratch, self.levels[tile.name]
         ways = scratch.load("raw", tile)
-        labels, cell = labelled(ways)[:2]
+        labels = scratch.load("labels", tile)
         pairs, height = scratch.load("pools", tile), scratch.load("passes", tile)
-        level = np.full(len(cell), np.inf, np.float32)
+        level = np.full(int(labels.max()) + 1, np.inf, np.float32)
         level[0], level[known.pools] = -np.inf, known.level
         none = np.empty(0, np.int32)
         spread_levels(level, Tree(height, pairs[0], pairs[1], none, none.astype(np.int8)))
@@ -372,6 +373,6 @@ def fill(ground: Ground, crew: Crew, progress: Progress) -> int:
     tiles: Sequence[Tile] = list(ground.tiling)
     for _ in crew.each(FillWork(ground, found), tiles, progress.part(0.65, 1.0), "Filling pools"):
         pass
-    for name in ("raw", "passes", "pools"):
+    for name in ("raw", "passes", "pools", "labels"):
         ground.scratch.drop(name)
     return passes

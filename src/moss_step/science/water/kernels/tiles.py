@@ -80,10 +80,20 @@ def steps_at_rim(cells, beside, place, steps, flag, rim):
     ``place`` holds the number of each open cell from 1, and of each cell on the rim below 0; ``rim`` the
     steps that are known there (0: none). A flag of 0 counts for nothing.
     """
-    found, far, count = np.empty(cells.size, np.int32), np.empty(cells.size, np.int32), 0
+    found, far, flagged = np.empty(cells.size, np.int32), np.empty(cells.size, np.int32), 0
     for n in range(cells.size):
-        best = 1 if beside[n] & flag else 0
-        bits = beside[n] & 255
+        if beside[n] & flag:
+            found[flagged], far[flagged] = n, 1
+            flagged += 1
+    count, wide = flagged, steps[2]
+    last, r = place.size // wide - 2, 0
+    for n in range(cells.size):
+        while cells[n] >= (r + 1) * wide:  # they are in order of rows
+            r += 1
+        c = cells[n] - r * wide
+        if beside[n] & flag or not (r in (1, last) or c in (1, wide - 2)):
+            continue  # nothing is nearer than a flag, or no rim is near
+        best, bits = 0, beside[n] & 255
         while bits:
             at = place[cells[n] + steps[LOWEST[bits]]]
             bits &= bits - 1
@@ -92,8 +102,9 @@ def steps_at_rim(cells, beside, place, steps, flag, rim):
         if best > 0:
             found[count], far[count] = n, best
             count += 1
-    order = np.argsort(far[:count], kind="mergesort")
-    return found[:count][order], far[:count][order]
+    order = np.argsort(far[flagged:count], kind="mergesort")
+    found[flagged:count], far[flagged:count] = found[flagged:count][order], far[flagged:count][order]
+    return found[:count], far[:count]
 
 
 @numba.njit(cache=True, nogil=True)
@@ -374,12 +385,31 @@ def begin_counts(known, out):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def add_counts(total, shift, scale, field):
-    """Add one half of such counts times a scale to a field."""
-    rows, cols = total.shape
+def shorten_counts(total, out):
+    """Such counts in half the room: the lower one, below 0 where the upper one is above 0."""
+    rows, cols = out.shape
     for r in numba.prange(rows):
         for c in range(cols):
-            field[r, c] += scale * (total[r, c] >> shift & LOWER)
+            cells = np.int32(total[r, c] & LOWER)
+            out[r, c] = -cells if total[r, c] >> HALF > 0 else cells
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def add_cells(counts, scale, field):
+    """Add short counts times a scale to a field."""
+    rows, cols = counts.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            field[r, c] += scale * abs(counts[r, c])
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def add_edges(counts, field):
+    """Add 1 to a field where short counts are below 0."""
+    rows, cols = counts.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            field[r, c] += counts[r, c] < 0
 
 
 @numba.njit(cache=True, nogil=True)
