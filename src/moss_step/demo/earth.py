@@ -5,6 +5,7 @@ shift between them, a heap of peat flown from near, and the outline of the pad f
 from __future__ import annotations
 
 import json
+from datetime import date
 from pathlib import Path
 
 import numpy as np
@@ -33,6 +34,8 @@ _AROUND, _DENSITY, _HEAP_NOISE = 30.0, 12.0, 0.02
 _BARN = (413_241.0, 5_871_099.0, 30.0, 18.0, 0.4)
 """Middle, length, width and turn of the pad for the barn."""
 _CELL = 1.0
+_MADE = date(2026, 11, 28)
+"""The day that the cloud's file names: the same whenever it is made again."""
 
 
 def slip_grids(ground: Surface) -> tuple[Surface, Surface]:
@@ -99,7 +102,7 @@ def write_earth(folder: Path, ground: Surface) -> list[Path]:
     write_surface(paths[0], before, "Slip before")
     write_surface(paths[1], after, "Slip after")
     write_shapes(paths[2], slip_outline(ground), "slip")
-    write_cloud(paths[3], heap_cloud(ground))
+    write_cloud(paths[3], heap_cloud(ground), made=_MADE)
     write_shapes(paths[4], barn_outline(ground), "barn")
     away, below = slip_volumes()
     truth = {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
@@ -19,16 +20,18 @@ from moss_step.model.frame import reference_system
 from moss_step.model.progress import Progress, silent
 
 
-def write_cloud(path: Path, cloud: Cloud, progress: Progress | None = None) -> None:
+def write_cloud(path: Path, cloud: Cloud, progress: Progress | None = None, made: date | None = None) -> None:
     """Write a cloud as LAS or, by its ending, LAZ: whole or not at all, every attribute kept.
 
     Points that came from a file stand as they stood there; others are written in format 6 or, with colours,
-    7, to the millimetre. Attributes that no format has are extra ones.
+    7, to the millimetre. Attributes that no format has are extra ones. The day when the file was ``made`` is
+    today where none is given.
     """
     import laspy  # loaded where it is used: it takes a while
 
     progress = progress or silent()
     header = _header_for(cloud)
+    header.creation_date = made or datetime.now(UTC).date()
     with whole_file(path) as temporary, in_words(path, "written as a point cloud", "The disk may be full."):
         packed = path.suffix.lower() == ".laz"
         with laspy.open(temporary, mode="w", header=header, do_compress=packed) as writer:

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.plain_array import map_array, read_array, write_array
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
@@ -29,13 +30,12 @@ class Scratch:
         half = target.with_name(f"{target.name}.{os.getpid()}")
         with in_words(target, "written"):
             with half.open("wb") as file:
-                np.save(file, array, allow_pickle=False)
+                write_array(file, array)
             half.replace(target)
 
     def load(self, name: str, tile: Tile) -> np.ndarray:
         """An array of a tile."""
-        loaded: np.ndarray = np.load(self._path(name, tile), allow_pickle=False)
-        return loaded
+        return read_array(self._path(name, tile))
 
     def has(self, name: str, tile: Tile) -> bool:
         """Whether there is one."""
@@ -55,7 +55,7 @@ class Scratch:
         """Rows and columns of the ground, out of the arrays of its tiles: ``blank`` beyond it."""
         out: np.ndarray | None = None
         for other in self._meeting(rows, cols):
-            array = np.load(self._path(name, other), mmap_mode="r", allow_pickle=False)
+            array = map_array(self._path(name, other))
             if out is None:
                 out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, array.dtype)
             down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))
@@ -82,4 +82,4 @@ class Scratch:
         ]
 
     def _path(self, name: str, tile: Tile) -> Path:
-        return self.folder / f"{name}-{tile.name}.npy"
+        return self.folder / f"{name}-{tile.name}.cells"

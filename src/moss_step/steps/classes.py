@@ -141,7 +141,7 @@ classify = StepKind(
     staple=1,
     reach=cell_when(lambda s: s.rules not in COUNTED),
     maps=True,
-    memory=18,
+    memory=2,
     label=lambda s, names: f"Classes of {names['surface']}",
     ranges=lambda s: None if isinstance(s.rules, str) else rule_set(s.rules, s.closed),
 )

@@ -1,0 +1,56 @@
+"""An array in a file as it lies in memory, behind a short head. Many threads may read such files at once: the
+reader of NumPy's own format parses Python, which Python 3.11 does not do in two threads without fail.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+
+_HEAD = 128
+"""Bytes of the head: type and shape as JSON, filled up with blanks."""
+
+
+def write_array(file: BinaryIO, array: np.ndarray) -> None:
+    """Write an array."""
+    head = json.dumps({"type": array.dtype.str, "shape": array.shape}).encode()
+    file.write(head.ljust(_HEAD))
+    file.write(np.ascontiguousarray(array).data)
+
+
+def read_array(path: Path) -> np.ndarray:
+    """An array.
+
+    Raises OSError where there is no such file, ValueError for one that holds something else.
+    """
+    with path.open("rb") as file:
+        dtype, shape = _head_of(file)
+        return np.fromfile(file, dtype, math.prod(shape)).reshape(shape)
+
+
+def map_array(path: Path) -> np.ndarray:
+    """An array that stays in its file, to be read from.
+
+    Raises OSError where there is no such file, ValueError for one that holds something else.
+    """
+    with path.open("rb") as file:
+        dtype, shape = _head_of(file)
+    if 0 in shape:
+        return np.empty(shape, dtype)
+    return np.memmap(path, dtype, "r", _HEAD, shape)
+
+
+def _head_of(file: BinaryIO) -> tuple[np.dtype, tuple[int, ...]]:
+    """The type and the shape of an array; numbers alone are taken."""
+    head = json.loads(file.read(_HEAD))
+    try:
+        dtype, shape = np.dtype(str(head["type"])), tuple(int(n) for n in head["shape"])
+    except (KeyError, TypeError) as error:
+        raise ValueError("no array") from error
+    if dtype.hasobject or any(n < 0 for n in shape):
+        raise ValueError(f"no array of numbers: {head}")
+    return dtype, shape

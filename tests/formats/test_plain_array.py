@@ -1,0 +1,56 @@
+"""Arrays in files behind a short head: as they were, in any thread, and refused where they are none."""
+
+import ast
+import json
+
+import numpy as np
+import pytest
+
+from moss_step.formats.plain_array import map_array, read_array, write_array
+from moss_step.large.scratch import Scratch
+from moss_step.large.tiling import squares
+
+ARRAYS = {
+    "grid": np.arange(12, dtype=np.float32).reshape(3, 4),
+    "columns": np.arange(12, dtype=np.int16).reshape(3, 4).T,
+    "yes and no": np.array([[True, False]]),
+    "bytes": np.arange(256, dtype=np.uint8),
+    "nothing": np.empty((0, 5), np.int64),
+    "big ends first": np.array([1.5, -2.0], ">f8"),
+}
+
+
+@pytest.mark.parametrize("name", ARRAYS)
+def test_an_array_comes_back_as_it_was(name, tmp_path):
+    with (tmp_path / "a").open("wb") as file:
+        write_array(file, ARRAYS[name])
+    for found in (read_array(tmp_path / "a"), map_array(tmp_path / "a")):
+        assert found.dtype == ARRAYS[name].dtype
+        np.testing.assert_array_equal(found, ARRAYS[name])
+
+
+@pytest.mark.parametrize(
+    "head",
+    [b"", b"x" * 300, b"[1]".ljust(128), json.dumps({"type": "|O", "shape": [1]}).encode().ljust(136),
+     json.dumps({"type": "<f4", "shape": [-1]}).encode().ljust(136), json.dumps({"type": "<f4"}).encode().ljust(136),
+     json.dumps({"type": "<f4", "shape": [1000]}).encode().ljust(136)],
+)  # fmt: skip
+def test_what_is_no_array_is_refused(head, tmp_path):
+    (tmp_path / "a").write_bytes(head)
+    for read in (read_array, map_array):
+        with pytest.raises(ValueError):
+            read(tmp_path / "a")
+
+
+def test_tiles_are_read_without_parsing_python(tmp_path, monkeypatch):
+    """Two threads that do so at once fail in Python 3.11."""
+
+    def refuse(_):
+        raise AssertionError("Python was parsed")
+
+    kept, tile = Scratch(tmp_path, squares((600, 600), 512 * 512)), squares((600, 600), 512 * 512).tile(0, 0)
+    kept.save("ways", tile, ARRAYS["grid"])
+    monkeypatch.setattr(ast, "literal_eval", refuse)
+    monkeypatch.setattr(ast, "parse", refuse)
+    np.testing.assert_array_equal(kept.load("ways", tile), ARRAYS["grid"])
+    np.testing.assert_array_equal(kept.part("ways", slice(0, 3), slice(0, 4), 0), ARRAYS["grid"])
