@@ -99,3 +99,16 @@ TURNS: dict[str, Turn] = {
         lambda at, f: (at[0] + _RIM, at[1] + _RIM), lambda z: z[_RIM:-_RIM, _RIM:-_RIM],
     ),
 }  # fmt: skip
+
+
+def large_grounds(rows: int, cols: int) -> dict[str, Callable[[], Surface]]:
+    """Three grounds of a size, made when they are asked for: what tells most apart, where each takes a while."""
+    return {
+        "oblong cells, holes, feet": lambda: replace(
+            metric(holed(relief(3, rows, cols)), 20.0, 5.0), unit=FOOT
+        ),
+        "degrees at 65 north, mirrored": lambda: in_degrees(relief(4, rows, cols)[:, ::-1].copy(), 65.0),
+        "small relief on a large base": lambda: Surface(
+            4000.0 + np.round(relief(5, rows, cols) * 1e-4, 5), metric(relief(5, rows, cols)).frame
+        ),
+    }

@@ -9,6 +9,7 @@ import pytest
 from moss_step.formats.plain_array import map_array, read_array, write_array
 from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import squares
+from moss_step.model.errors import MossError
 
 ARRAYS = {
     "grid": np.arange(12, dtype=np.float32).reshape(3, 4),
@@ -54,3 +55,17 @@ def test_tiles_are_read_without_parsing_python(tmp_path, monkeypatch):
     monkeypatch.setattr(ast, "parse", refuse)
     np.testing.assert_array_equal(kept.load("ways", tile), ARRAYS["grid"])
     np.testing.assert_array_equal(kept.part("ways", slice(0, 3), slice(0, 4), 0), ARRAYS["grid"])
+
+
+def test_a_tile_that_is_damaged_or_gone_is_named(tmp_path):
+    tiling = squares((600, 600), 512 * 512)
+    kept, tile = Scratch(tmp_path, tiling), tiling.tile(0, 0)
+    kept.save("ways", tile, ARRAYS["grid"])
+    (file,) = tmp_path.iterdir()
+    file.write_bytes(file.read_bytes()[:-4])
+    for spoil in (lambda: None, lambda: file.write_bytes(b"x"), file.unlink):
+        spoil()
+        with pytest.raises(MossError, match=file.name):
+            kept.load("ways", tile)
+        with pytest.raises(MossError, match=file.name):
+            kept.part("ways", slice(0, 3), slice(0, 4), 0)

@@ -13,21 +13,14 @@ from moss_step.model.class_map import NO_CLASS
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
-from moss_step.model.units import FOOT
 from moss_step.science.sight import viewshed
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
-from tests.grounds import holed, in_degrees, metric, relief
+from tests.grounds import in_degrees, large_grounds
 from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 420, 610
-GROUNDS = {
-    "oblong cells, holes, feet": lambda: replace(metric(holed(relief(3, ROWS, COLS)), 20.0, 5.0), unit=FOOT),
-    "degrees at 65 north, mirrored": lambda: in_degrees(relief(4, ROWS, COLS)[:, ::-1].copy(), 65.0),
-    "small relief on a large base": lambda: Surface(
-        4000.0 + np.round(relief(5, ROWS, COLS) * 1e-4, 5), metric(relief(5, ROWS, COLS)).frame
-    ),
-}
+GROUNDS = large_grounds(ROWS, COLS)
 REFS = ("seen", "which", "mast", "angle")
 
 

@@ -1,6 +1,5 @@
 """Steps that count all values of a ground, or fit it to the work, on grounds that are mapped from files: the same as in memory."""
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,23 +15,16 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
-from moss_step.model.units import FOOT
 from moss_step.science.classes.quantiles import quantiles
 from moss_step.study import declared
 from moss_step.study.declared import PART_READ
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
-from tests.grounds import holed, in_degrees, metric, relief
+from tests.grounds import large_grounds
 from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 180, 260
-GROUNDS = {
-    "oblong cells, holes, feet": lambda: replace(metric(holed(relief(3, ROWS, COLS)), 20.0, 5.0), unit=FOOT),
-    "degrees at 65 north, mirrored": lambda: in_degrees(relief(4, ROWS, COLS)[:, ::-1].copy(), 65.0),
-    "small relief on a large base": lambda: Surface(
-        4000.0 + np.round(relief(5, ROWS, COLS) * 1e-4, 5), metric(relief(5, ROWS, COLS)).frame
-    ),
-}
+GROUNDS = large_grounds(ROWS, COLS)
 GRIDS = ("interval", "counted", "natural", "coarser", "elsewhere", "turned", "box", "inside")
 CHARTS = ("heights", "within", "beyond")
 SUMS = 1e-9

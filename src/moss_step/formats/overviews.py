@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 from platformdirs import user_cache_path
 
+from moss_step.formats.plain_array import map_array, write_array
 from moss_step.formats.source import files_of
 from moss_step.formats.whole import whole_file
 from moss_step.formats.windows import GridReader, GridSource
@@ -27,6 +28,7 @@ SIDE, KEPT = 1600, 64
 """Rows and columns that a look has at the most, and how many looks the cache keeps."""
 _ROWS = 32
 """Rows of a look between two reports."""
+_ENDING = ".look"
 _log = logging.getLogger(__name__)
 
 
@@ -38,7 +40,7 @@ def overview_folder() -> Path:
 def overviews() -> list[tuple[Path, int]]:
     """The looks that are kept, the oldest first, and their bytes."""
     found = []
-    for path in overview_folder().glob("*.npy"):
+    for path in overview_folder().glob(f"*{_ENDING}"):
         with suppress(OSError):
             found.append((path.stat().st_mtime_ns, path, path.stat().st_size))
     return [(path, size) for _, path, size in sorted(found)]
@@ -63,7 +65,7 @@ def coarse_look(source: GridSource, progress: Progress) -> Surface | None:
         return None
     every = max(frame.rows, frame.cols) / SIDE
     rows, cols = max(round(frame.rows / every), 1), max(round(frame.cols / every), 1)
-    name = overview_folder() / f"{_named(source, rows, cols)}.npy"
+    name = overview_folder() / f"{_named(source, rows, cols)}{_ENDING}"
     values = _kept(name, (rows, cols))
     if values is None:
         values, slow = _read(source, rows, cols, progress)
@@ -95,8 +97,8 @@ def _named(source: GridSource, rows: int, cols: int) -> str:
 
 def _kept(name: Path, shape: tuple[int, int]) -> np.ndarray | None:
     """What was kept; None where there is nothing, or something else."""
-    with suppress(OSError, ValueError, EOFError):
-        values = np.load(name, mmap_mode="r", allow_pickle=False)  # of a damaged size nothing is read
+    with suppress(OSError, ValueError):
+        values = map_array(name)  # of a damaged size nothing is read
         if values.dtype == np.float32 and values.shape == shape:
             return np.array(values)
     return None
@@ -107,7 +109,7 @@ def _keep(name: Path, values: np.ndarray) -> None:
     try:
         name.parent.mkdir(parents=True, exist_ok=True)
         with whole_file(name) as half, half.open("wb") as file:
-            np.save(file, values, allow_pickle=False)
+            write_array(file, values)
         clear_overviews(but=KEPT)
     except (OSError, MossError):
         _log.warning("a coarse look was not kept in %s", name.parent, exc_info=True)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 import math
+import os
 from pathlib import Path
 from typing import BinaryIO
 
@@ -29,7 +30,10 @@ def read_array(path: Path) -> np.ndarray:
     """
     with path.open("rb") as file:
         dtype, shape = _head_of(file)
-        return np.fromfile(file, dtype, math.prod(shape)).reshape(shape)
+        count = math.prod(shape)
+        if os.fstat(file.fileno()).st_size < _HEAD + count * dtype.itemsize:
+            raise ValueError("it is cut short")
+        return np.fromfile(file, dtype, count).reshape(shape)
 
 
 def map_array(path: Path) -> np.ndarray:

@@ -13,6 +13,8 @@ from moss_step.formats.plain_array import map_array, read_array, write_array
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
+_BEGIN_ANEW = "Remove the folder that it lies in, and run it again."
+
 
 @dataclass(frozen=True)
 class Scratch:
@@ -34,8 +36,12 @@ class Scratch:
             half.replace(target)
 
     def load(self, name: str, tile: Tile) -> np.ndarray:
-        """An array of a tile."""
-        return read_array(self._path(name, tile))
+        """An array of a tile.
+
+        Raises MossError for one that is missing or damaged.
+        """
+        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
+            return read_array(self._path(name, tile))
 
     def has(self, name: str, tile: Tile) -> bool:
         """Whether there is one."""
@@ -52,10 +58,14 @@ class Scratch:
         return self.part(name, rows, slice(tile.left - margin, tile.right + margin), blank)
 
     def part(self, name: str, rows: slice, cols: slice, blank: Any) -> np.ndarray:
-        """Rows and columns of the ground, out of the arrays of its tiles: ``blank`` beyond it."""
+        """Rows and columns of the ground, out of the arrays of its tiles: ``blank`` beyond it.
+
+        Raises MossError for an array that is missing or damaged.
+        """
         out: np.ndarray | None = None
         for other in self._meeting(rows, cols):
-            array = map_array(self._path(name, other))
+            with in_words(self._path(name, other), "read", _BEGIN_ANEW):
+                array = map_array(self._path(name, other))
             if out is None:
                 out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, array.dtype)
             down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))

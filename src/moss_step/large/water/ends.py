@@ -2,7 +2,7 @@
 leaves the ground. Each tile is reduced to where the water of its rim goes, the rims are followed as one
 graph, and each tile is finished: as accumulation is, the other way up.
 
-Barnes 2017, Computers & Geosciences 96.
+Barnes 2017, Environmental Modelling & Software 92.
 """
 
 from __future__ import annotations

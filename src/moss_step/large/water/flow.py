@@ -1,14 +1,14 @@
 """Ways and accumulation of a ground in tiles: what falls in each tile is added up there, what passes from
 tile to tile along the rims is added up in one small graph, and each tile is finished.
 
-Barnes 2017, Computers & Geosciences 96: Parallel non-divergent flow accumulation.
+Barnes 2017, Parallel non-divergent flow accumulation, Environmental Modelling & Software 92.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 
@@ -204,7 +204,7 @@ def within_tile(
 ) -> np.ndarray:
     """What lies upstream of each cell within its tile alone: (amounts, rows, cols), or where all cells count
     alike how many they are (int32), below 0 where one of them lies at the edge of the ground; ``ways`` have
-    one more cell on each side. Such counts are kept for whoever asks next.
+    one more cell on each side.
     """
     inner = np.ascontiguousarray(ways[1:-1, 1:-1])
     if weights is None and not (ground.held.frame.geographic and "area" in what):
@@ -214,7 +214,6 @@ def within_tile(
         begin_counts(ways, counts)
         added_up(inner, counts)
         shorten_counts(counts, short)
-        ground.scratch.save(_COUNTS, tile, short)
         return short
     total = own_amounts(ground, tile, what, ways, weights)
     if len(total) == 2:  # as the two parts of one number they take one walk down
@@ -258,8 +257,8 @@ class AddWork(Work):
         """Ways with one more cell on each side, and weights."""
         return self.ground.scratch.window("ways", tile, 1, NONE), weights_of(self.weights, tile)
 
-    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray | None]) -> FlowRim:
-        """Amounts that leave over the rim."""
+    def work_out(self, tile: Tile, read: tuple[np.ndarray, np.ndarray | None]) -> tuple[FlowRim, np.ndarray]:
+        """Amounts that leave over the rim, and those within the tile."""
         ways, weights = read
         within = within_tile(self.ground, tile, self.what, ways, weights)
         inner = np.ascontiguousarray(ways[1:-1, 1:-1])
@@ -276,7 +275,14 @@ class AddWork(Work):
         total = with_inflow(self.ground, self.what, some, np.zeros((len(self.what), 1, len(rim))))
         flow = np.where(leaves, total[:, 0], 0.0)
         row, col = np.where(leaves, tile.top + r, -1), np.where(leaves, tile.left + c, -1)
-        return FlowRim(flow, row, col, follow_rim(inner, rim, number))
+        return FlowRim(flow, row, col, follow_rim(inner, rim, number)), within
+
+    def finish(self, tile: Tile, _: Any, found: tuple[FlowRim, np.ndarray]) -> FlowRim:
+        """Keep counts for whoever asks next; gives what leaves."""
+        rim, within = found
+        if within.dtype == np.int32 and not self.ground.scratch.has(_COUNTS, tile):
+            self.ground.scratch.save(_COUNTS, tile, within)
+        return rim
 
 
 def first_nodes(tiling: Tiling, sizes: Mapping[str, int]) -> tuple[dict[str, int], int]:

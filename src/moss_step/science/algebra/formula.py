@@ -20,6 +20,7 @@ import numpy as np
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
 from moss_step.model.kernels.blanks import drop_infinite
+from moss_step.model.parsing import expression
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, BEARING, DEGREE, METRE, NONE, UNKNOWN, Unit
@@ -152,7 +153,7 @@ def parse(text: str, units: Mapping[str, Unit]) -> Formula:
     if len(text) > _MOST_TEXT:
         raise FormulaError(f"The formula has {len(text):,} characters.", f"Keep it below {_MOST_TEXT:,}.")
     try:
-        tree = ast.parse(text.strip(), mode="eval")
+        tree = expression(text)
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         where = getattr(error, "offset", None) or 1
         raise FormulaError(
@@ -187,7 +188,7 @@ def names_in(text: str) -> list[str]:
     ['dem', 'low']
     """
     try:
-        tree = ast.parse(text.strip(), mode="eval")
+        tree = expression(text)
     except (SyntaxError, ValueError, MemoryError, RecursionError):
         return []
     return sorted({n.id for n in ast.walk(tree) if isinstance(n, ast.Name)} - {*FUNCTIONS, *CONSTANTS})
@@ -263,7 +264,7 @@ def is_question(text: str) -> bool:
     (True, False)
     """
     try:
-        tree = ast.parse(text.strip(), mode="eval").body
+        tree = expression(text).body
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return False
     denied = isinstance(tree, ast.UnaryOp) and isinstance(tree.op, ast.Not)

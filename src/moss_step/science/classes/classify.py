@@ -15,7 +15,7 @@ from moss_step.model.surface import Surface
 from moss_step.science.classes.kernels.classify import classify_rows, count_rows
 
 BLOCK_ROWS = 512
-CELLS = 100_000_000
+_AT_ONCE = 100_000_000
 """Cells that are counted at a time."""
 
 
@@ -107,7 +107,7 @@ def count_codes(codes: np.ndarray, frame: Frame) -> tuple[np.ndarray, np.ndarray
     ([1, 2, 0], [4.0, 8.0, 0.0])
     """
     cells, metres = np.zeros(256, np.int64), np.zeros(256)
-    for rows in blocks_of(codes, CELLS):
+    for rows in blocks_of(codes, _AT_ONCE):
         blocks = min(16, rows.stop - rows.start)
         counts, areas = np.zeros((blocks, 256), np.int64), np.zeros((blocks, 256))
         count_rows(codes[rows], frame.row_areas[rows], counts, areas, blocks)

@@ -20,6 +20,21 @@ C9 = np.float32(8.05374449538e-2)
 
 
 @numba.njit(inline="always", cache=True)
+def first_from(ordered, v):
+    """The place of the first of some values in ascending order that is not below one: their number where all
+    are.
+    """
+    low, high = 0, ordered.size
+    while low < high:
+        middle = (low + high) // 2
+        if ordered[middle] < v:
+            low = middle + 1
+        else:
+            high = middle
+    return low
+
+
+@numba.njit(inline="always", cache=True)
 def atan_positive(x):
     """Arc tangent of a float32 ``x >= 0`` in radians, within 2e-7; no branches.
 

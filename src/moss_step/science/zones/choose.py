@@ -12,6 +12,7 @@ import numpy as np
 import shapely
 
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.parsing import expression
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.units import NONE
 from moss_step.science.algebra.formula import parse
@@ -84,10 +85,10 @@ def _texts_as_numbers(text: str, columns: Mapping[str, np.ndarray]) -> tuple[str
             same = columns[name].astype(str) == wanted
             key = free_name(f"text_{len(masks)}", columns)
             masks[key] = (same if equal else ~same).astype(np.float64)
-            return ast.parse(f"{key} == 1", mode="eval").body
+            return expression(f"{key} == 1").body
 
     try:
-        turned = Turn().visit(ast.parse(text.strip(), mode="eval"))
+        turned = Turn().visit(expression(text))
         return (ast.unparse(turned), masks) if masks else (text, masks)
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return text, {}  # the formula says what is wrong with it

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+from moss_step.science.kernels.numeric import first_from
+
 
 @numba.njit(cache=True, nogil=True, parallel=True)
 def fill_bins(values, low, scale, base, sums, highest):
@@ -34,14 +36,7 @@ def add_classes(values, inner, base, sums):
         for n in range(b * values.size // blocks, (b + 1) * values.size // blocks):
             v = np.float64(values[n])
             if v == v:
-                k, high = 0, inner.size
-                while k < high:
-                    middle = (k + high) // 2
-                    if inner[middle] < v:
-                        k = middle + 1
-                    else:
-                        high = middle
-                d = v - base
+                k, d = first_from(inner, v), v - base
                 sums[b, 0, k] += 1.0
                 sums[b, 1, k] += d
                 sums[b, 2, k] += d * d

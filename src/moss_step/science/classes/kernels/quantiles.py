@@ -5,6 +5,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+from moss_step.science.kernels.numeric import first_from
+
 DIGIT = 11
 """Bits that are counted in one pass."""
 
@@ -31,13 +33,8 @@ def count_digits(values, bits, width, known, before, counts):
             key >>= shift
             at = 0
             if known > 0:
-                first, high = key >> np.uint64(digit), before.size
-                while at < high:
-                    middle = (at + high) // 2
-                    if before[middle] < first:
-                        at = middle + 1
-                    else:
-                        high = middle
+                first = key >> np.uint64(digit)
+                at = first_from(before, first)
                 if at == before.size or before[at] != first:
                     continue
             here[at, np.int64(key & mask)] += 1

@@ -356,6 +356,15 @@ def pass_on(flow, target, link, inflow):
                 top += 1
 
 
+@numba.njit(inline="always", cache=True)
+def at_edge(known, r, c):
+    """Whether a cell of the ground has a neighbour that is none; ``known`` has one more cell on each side."""
+    edge = False
+    for k in range(8):
+        edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
+    return edge and known[r + 1, c + 1] != NONE
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
 def edge_of(known, out):
     """1 for cells of a ground that have a neighbour that is none, in a window with one more cell on each
@@ -364,10 +373,7 @@ def edge_of(known, out):
     rows, cols = out.shape
     for r in numba.prange(rows):
         for c in range(cols):
-            edge = False
-            for k in range(8):
-                edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
-            out[r, c] = 1.0 if edge and known[r + 1, c + 1] != NONE else 0.0
+            out[r, c] = 1.0 if at_edge(known, r, c) else 0.0
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -378,10 +384,7 @@ def begin_counts(known, out):
     rows, cols = out.shape
     for r in numba.prange(rows):
         for c in range(cols):
-            edge = 0
-            for k in range(8):
-                edge |= known[r + 1 + DR[k], c + 1 + DC[k]] == NONE
-            out[r, c] = 1 | np.int64(edge) << HALF if known[r + 1, c + 1] != NONE else 0
+            out[r, c] = np.int64(known[r + 1, c + 1] != NONE) | np.int64(at_edge(known, r, c)) << HALF
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
