@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
+import threading
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -48,9 +52,14 @@ class Scratch:
         return self._path(name, tile).is_file()
 
     def drop(self, name: str) -> None:
-        """Let go of all arrays of a name."""
+        """Let go of all arrays of a name. They are put aside, and removed while other work goes on: a disk
+        takes its time over files that it has not written yet.
+        """
+        aside = Path(tempfile.mkdtemp(prefix="aside-", dir=self.folder))
         for tile in self.tiling:
-            self._path(name, tile).unlink(missing_ok=True)
+            with suppress(FileNotFoundError):
+                self._path(name, tile).rename(aside / tile.name)
+        threading.Thread(target=shutil.rmtree, args=(aside, True)).start()
 
     def window(self, name: str, tile: Tile, margin: int, blank: Any) -> np.ndarray:
         """An array of a tile with as much of those around it: ``blank`` beyond the ground."""

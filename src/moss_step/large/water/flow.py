@@ -22,7 +22,7 @@ from moss_step.model.progress import Progress
 from moss_step.science.water import accumulation
 from moss_step.science.water.drainage import amounts
 from moss_step.science.water.kernels.accumulation import count_donors
-from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, Filled
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT
 from moss_step.science.water.kernels.tiles import (
     add_cells,
     add_edges,
@@ -66,9 +66,7 @@ class WaysWork(Work):
     ) -> tuple[np.ndarray, flats.Open | None]:
         """Ways in the tile with one more cell on each side, and its open cells."""
         (filled, ways), window = read, window_of(tile, self.ground.tiling, 2)
-        known = (~np.isnan(filled)).astype(np.int32)
-        level = np.full(2, -np.inf, np.float32)
-        descend_wet(Filled(filled, known, level), self.ground.metres(window.rows), ways)
+        descend_wet(filled, self.ground.metres(window.rows), ways)
         own, heights = framed(ways, tile, window, NONE), framed(filled, tile, window, np.nan)
         count = flats.drain_closed(heights, own)
         return own, flats.open_cells(heights, own, count) if count else None

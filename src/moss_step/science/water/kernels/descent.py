@@ -120,16 +120,57 @@ def water_at_edge(ground, metres, r, c):
     return way
 
 
+@numba.njit(cache=True, nogil=True)
+def water_row(ground, r, out):
+    """Heights of a row of a filled ground; NaN beyond the grid."""
+    if 0 <= r < ground.z.shape[0]:
+        for c in range(out.size):
+            out[c] = stands(ground, (r, c))
+    else:
+        out[:] = np.nan
+
+
+@numba.njit(cache=True, nogil=True)
+def none_beside(above, here, below, edge):
+    """Whether cells of a row but the outermost may have a neighbour that is no ground: what is not marked has
+    none.
+    """
+    for c in range(here.size - 2):
+        every = above[c] + above[c + 1] + above[c + 2] + here[c] + here[c + 2]
+        every += below[c] + below[c + 1] + below[c + 2]
+        edge[c + 1] = not np.abs(every) < np.inf
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
 def descend_water(ground, metres, first, last, ways):
     """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
     z, labels, level = ground
     rows, cols = z.shape
+    one = np.float32(1.0)
     for r in numba.prange(first, last):
+        wet = False
+        for c in range(cols):
+            wet |= labels[r, c] != 0 and z[r, c] <= level[labels[r, c]]
+        if not wet:
+            continue
+        inner = 0 < r < rows - 1 and cols > 2
+        around, way, edge = (
+            np.empty((3, cols), np.float32),
+            np.empty(cols, np.uint8),
+            np.empty(cols, np.bool_),
+        )
+        if inner:
+            for k in range(3):
+                water_row(ground, r + k - 1, around[k])
+            near = (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2])
+            descend_row(around[0], around[1], around[2], *near, way)
+            none_beside(around[0], around[1], around[2], edge)
         for c in range(cols):
             if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
                 continue
-            if 0 < r < rows - 1 and 0 < c < cols - 1:
+            if not (inner and 0 < c < cols - 1):
+                ways[r, c] = water_at_edge(ground, metres, r, c)
+            elif way[c] == PIT and edge[c]:
                 ways[r, c] = water_within(ground, metres, r, c)
             else:
-                ways[r, c] = water_at_edge(ground, metres, r, c)
+                ways[r, c] = way[c]

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numba
 import numpy as np
 
+from moss_step.science.water.kernels.descent import water_row
 from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, PIT, stands
 
 HIGHER, LOWER, OUT = 256, 512, 10
@@ -38,6 +39,32 @@ class Flats(NamedTuple):
     queue: np.ndarray
 
 
+@numba.njit(cache=True, nogil=True)
+def bits_beside(heights, ways, bits):
+    """What lies beside each cell of a row but the outermost: a bit for each neighbour as high that has no
+    way, one from bit 16 for each as high that has one, and from bit 8 whether any is higher. Heights and ways
+    are those of the row above, its own and the one below.
+    """
+    (z0, z1, z2), (w0, w1, w2) = heights, ways
+    for c in range(bits.size - 2):  # without branches, so that many cells are done at once
+        v = z1[c + 1]
+        b = one_beside(z1[c + 2], w1[c + 2], v)
+        b |= one_beside(z2[c + 2], w2[c + 2], v) << 1
+        b |= one_beside(z2[c + 1], w2[c + 1], v) << 2
+        b |= one_beside(z2[c], w2[c], v) << 3
+        b |= one_beside(z1[c], w1[c], v) << 4
+        b |= one_beside(z0[c], w0[c], v) << 5
+        b |= one_beside(z0[c + 1], w0[c + 1], v) << 6
+        b |= one_beside(z0[c + 2], w0[c + 2], v) << 7
+        bits[c + 1] = b
+
+
+@numba.njit(inline="always", cache=True)
+def one_beside(z, way, height):
+    level = np.int32(z == height)
+    return (level & np.int32(way == PIT)) | np.int32(z > height) << 8 | (level & np.int32(way < PIT)) << 16
+
+
 @numba.njit(cache=True, nogil=True, parallel=True)
 def look_around(ground, ways, place):
     """Note what lies beside each level cell in ``place``, as -1 less the bits; a flat of one cell is done
@@ -45,31 +72,43 @@ def look_around(ground, ways, place):
 
     Gives the number of cells of larger flats.
     """
-    count = 0
     rows, cols = ways.shape
-    for r in numba.prange(1, rows - 1):
-        for c in range(1, cols - 1):
-            if ways[r, c] != PIT:
+    strips, count = (rows + 63) // 64, 0
+    for s in numba.prange(strips):
+        above, here, below = (
+            np.empty(cols, np.float32),
+            np.empty(cols, np.float32),
+            np.empty(cols, np.float32),
+        )
+        bits, filled = np.zeros(cols, np.int32), -2
+        for r in range(max(s * 64, 1), min(s * 64 + 64, rows - 1)):
+            level = False
+            for c in range(1, cols - 1):
+                level |= ways[r, c] == PIT
+            if not level:
                 continue
-            height, same, ways_out, higher = stands(ground, (r, c)), 0, 0, False
-            for k in range(
-                8
-            ):  # without branches: what lies beside the cells of small flats cannot be guessed
-                at = (r + DR[k], c + DC[k])
-                v, way = stands(ground, at), ways[at]
-                same |= ((v == height) & (way == PIT)) << k
-                ways_out |= ((v == height) & (way < PIT)) << k
-                higher |= v > height
-            out = LOWEST[ways_out & 0x55 if ways_out & 0x55 else ways_out]  # straight neighbours first
-            if same:
-                place[r, c] = -1 - (same | higher << 8 | (ways_out > 0) << 9 | out << OUT)
-                count += 1
-            elif ways_out:
-                ways[r, c] = (
-                    out  # no flat looks at it: none of its neighbours is level with it and without a way
-                )
+            if filled == r - 1:
+                above, here, below = here, below, above
             else:
-                ways[r, c] = least_way_down(ground, r, c, height)
+                water_row(ground, r - 1, above)
+                water_row(ground, r, here)
+            water_row(ground, r + 1, below)
+            filled = r
+            bits_beside((above, here, below), (ways[r - 1], ways[r], ways[r + 1]), bits)
+            for c in range(1, cols - 1):
+                if ways[r, c] != PIT:
+                    continue
+                ways_out = bits[c] >> 16
+                out = LOWEST[ways_out & 0x55 if ways_out & 0x55 else ways_out]  # straight neighbours first
+                if bits[c] & 255:
+                    higher = (bits[c] & 0xFF00) > 0
+                    place[r, c] = -1 - (bits[c] & 255 | higher << 8 | (ways_out > 0) << 9 | out << OUT)
+                    count += 1
+                elif ways_out:
+                    # No flat looks at it: none of its neighbours is level with it and without a way.
+                    ways[r, c] = out
+                else:
+                    ways[r, c] = least_way_down(ground, r, c, here[c])
     return count
 
 

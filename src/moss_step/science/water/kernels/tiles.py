@@ -7,7 +7,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.water.kernels.descent import water_at_edge, water_within
+from moss_step.science.water.kernels.descent import descend_row, descent_at, none_beside
 from moss_step.science.water.kernels.flats import OUT as OUT_BITS
 from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, NONE, OUT, PIT
 from moss_step.science.water.kernels.pools import links_of, root_cells
@@ -22,7 +22,7 @@ HALF, LOWER = np.int64(32), np.int64((1 << 32) - 1)
 def mark_open(z, ways):
     """Mark the level cells within a rim of one cell whose flat has cells on that rim; gives their number."""
     rows, cols = ways.shape
-    stack, top, count = np.empty(1024, np.int64), 0, 0
+    stack, count = np.empty(1024, np.int64), 0
     for n in range(2 * (rows + cols)):
         if n < cols:
             r, c = 0, n
@@ -34,22 +34,47 @@ def mark_open(z, ways):
             r, c = n - 2 * cols - rows, cols - 1
         if ways[r, c] != PIT:
             continue
-        stack[0], top = r * cols + c, 1
-        while top > 0:
-            top -= 1
-            i, j = stack[top] // cols, stack[top] % cols
-            for k in range(8):
-                a, b = i + DR[k], j + DC[k]
-                if not (0 < a < rows - 1 and 0 < b < cols - 1):
-                    continue
-                if ways[a, b] == PIT and z[a, b] == z[i, j]:
-                    ways[a, b] = OPEN
-                    count += 1
-                    if top == stack.size:
-                        stack = np.append(stack, np.empty(stack.size, np.int64))
+        for k in range(8):
+            i, j = r + DR[k], c + DC[k]
+            if 0 < i < rows - 1 and 0 < j < cols - 1 and ways[i, j] == PIT and z[i, j] == z[r, c]:
+                stack, marked = mark_flat(z, ways, i, j, stack)
+                count += marked
+    return count
+
+
+@numba.njit(cache=True, nogil=True)
+def mark_flat(z, ways, r, c, stack):
+    """Mark the flat of a cell, run by run along the rows; gives the stack, which may have grown, and the
+    number of its cells.
+    """
+    rows, cols = ways.shape
+    height, count, top = z[r, c], 0, 1
+    stack[0] = r * cols + c
+    while top > 0:
+        top -= 1
+        i, first = stack[top] // cols, stack[top] % cols
+        if ways[i, first] != PIT:
+            continue
+        last = first
+        while first > 1 and ways[i, first - 1] == PIT and z[i, first - 1] == height:
+            first -= 1
+        while last < cols - 2 and ways[i, last + 1] == PIT and z[i, last + 1] == height:
+            last += 1
+        ways[i, first : last + 1] = OPEN
+        count += last + 1 - first
+        if top + 2 * (last + 3 - first) > stack.size:
+            stack = np.append(stack, np.empty(stack.size + 2 * cols, np.int64))
+        for a in (i - 1, i + 1):
+            if not 0 < a < rows - 1:
+                continue
+            before = False
+            for b in range(max(first - 1, 1), min(last + 1, cols - 2) + 1):
+                level = ways[a, b] == PIT and z[a, b] == height
+                if level and not before:
                     stack[top] = a * cols + b
                     top += 1
-    return count
+                before = level
+    return stack, count
 
 
 @numba.njit(cache=True, nogil=True)
@@ -74,72 +99,102 @@ def list_open(z, ways, count):
 
 
 @numba.njit(cache=True, nogil=True)
-def steps_at_rim(cells, beside, place, steps, flag, rim):
+def number_open(cells, place):
+    """Number the open cells of a window in ``place`` from 1, the cells on its rim from -1 down, in the order
+    of ``ring``; all others are 0.
+    """
+    rows, cols = place.shape
+    place[:] = 0
+    for n in range(cols):
+        place[0, n], place[rows - 1, n] = -1 - n, -1 - cols - (rows - 2) - n
+    for n in range(rows - 2):
+        place[n + 1, cols - 1], place[n + 1, 0] = -1 - cols - n, -1 - 2 * cols - (rows - 2) - n
+    flat = place.reshape(-1)
+    for n in range(cells.size):
+        flat[cells[n]] = n + 1
+
+
+@numba.njit(cache=True, nogil=True)
+def steps_at_rim(cells, beside, places, flag, rim):
     """Open cells that a flag or the rim gives a number of steps, in order of these, and the numbers.
 
-    ``place`` holds the number of each open cell from 1, and of each cell on the rim below 0; ``rim`` the
-    steps that are known there (0: none). A flag of 0 counts for nothing.
+    ``places`` are steps to neighbours, and the grid that ``number_open`` gives; ``rim`` holds the steps that
+    are known there (0: none). A flag of 0 counts for nothing.
     """
-    found, far, flagged = np.empty(cells.size, np.int32), np.empty(cells.size, np.int32), 0
-    for n in range(cells.size):
-        if beside[n] & flag:
-            found[flagged], far[flagged] = n, 1
-            flagged += 1
-    count, wide = flagged, steps[2]
-    last, r = place.size // wide - 2, 0
-    for n in range(cells.size):
-        while cells[n] >= (r + 1) * wide:  # they are in order of rows
-            r += 1
-        c = cells[n] - r * wide
-        if beside[n] & flag or not (r in (1, last) or c in (1, wide - 2)):
-            continue  # nothing is nearer than a flag, or no rim is near
-        best, bits = 0, beside[n] & 255
-        while bits:
-            at = place[cells[n] + steps[LOWEST[bits]]]
-            bits &= bits - 1
-            if at < 0 and rim[-at - 1] > 0 and (best == 0 or rim[-at - 1] + 1 < best):
-                best = rim[-at - 1] + 1
-        if best > 0:
-            found[count], far[count] = n, best
-            count += 1
+    (steps, flat), flagged = places, 0
+    wide = steps[2]
+    high = flat.size // wide
+    most = cells.size if flag else min(cells.size, 2 * (high + wide))
+    found, far = np.empty(most, np.int32), np.empty(most, np.int32)
+    if flag:
+        for n in range(cells.size):
+            if beside[n] & flag:
+                found[flagged], far[flagged] = n, 1
+                flagged += 1
+    count = flagged
+    for r in range(1, high - 1):
+        along = 1 if r in (1, high - 2) or wide < 5 else wide - 3
+        for c in range(1, wide - 1, along):
+            n = flat[r * wide + c] - 1
+            if n < 0 or beside[n] & flag:
+                continue  # nothing is nearer than a flag
+            best = nearest_on_rim(cells[n], beside[n] & 255, places, rim)
+            if best > 0:
+                found[count], far[count] = n, best
+                count += 1
     order = np.argsort(far[flagged:count], kind="mergesort")
     found[flagged:count], far[flagged:count] = found[flagged:count][order], far[flagged:count][order]
     return found[:count], far[:count]
 
 
 @numba.njit(cache=True, nogil=True)
-def spread_open(cells, beside, place, steps, sources, far):
+def nearest_on_rim(cell, bits, places, rim):
+    """Steps to a cell over its neighbours on the rim; 0 where none is known."""
+    (steps, flat), best = places, 0
+    while bits:
+        at = flat[cell + steps[LOWEST[bits]]]
+        bits &= bits - 1
+        if at < 0 and rim[-at - 1] > 0 and (best == 0 or rim[-at - 1] + 1 < best):
+            best = rim[-at - 1] + 1
+    return best
+
+
+@numba.njit(cache=True, nogil=True)
+def spread_open(cells, beside, places, sources, far):
     """Lower the steps to open cells (0: not known) to what follows from some sources: open cells and their
-    numbers, in order of these.
+    numbers, in order of these. Gives the number of cells whose steps have changed.
     """
-    found, first = sources
-    queue, head, tail, next_ = np.empty(cells.size, np.int32), 0, 0, 0
+    (steps, flat), (found, first) = places, sources
+    # Sources come in order of their steps: each cell is given its steps once, and waits once.
+    queue, head, tail, next_, changed = np.empty(cells.size, np.int32), 0, 0, 0, 0
     while head < tail or next_ < found.size:
-        if next_ < found.size and (head == tail or first[next_] <= far[queue[head % queue.size]]):
+        if next_ < found.size and (head == tail or first[next_] <= far[queue[head]]):
             n = found[next_]
             next_ += 1
             if far[n] != 0 and far[n] <= first[next_ - 1]:
                 continue
             far[n] = first[next_ - 1]
+            changed += 1
         else:
-            n = queue[head % queue.size]
+            n = queue[head]
             head += 1
-        bits = beside[n] & 255
+        bits, step = beside[n] & 255, far[n] + 1
         while bits:
-            at = place[cells[n] + steps[LOWEST[bits]]]
+            m = flat[cells[n] + steps[LOWEST[bits]]] - 1
             bits &= bits - 1
-            if at > 0 and (far[at - 1] == 0 or far[at - 1] > far[n] + 1):
-                far[at - 1] = far[n] + 1
-                queue[tail % queue.size] = at - 1
+            if m >= 0 and (far[m] == 0 or far[m] > step):
+                far[m] = step
+                queue[tail] = m
                 tail += 1
+    return changed + tail
 
 
 @numba.njit(cache=True, nogil=True)
-def drain_open(ways, cells, beside, place, steps, fields, rims):
+def drain_open(ways, cells, beside, places, fields, rims):
     """Give open cells their ways: out, or down the two fields of steps, from lower and from higher ground;
     those of flats without lower ground have none.
     """
-    (toward, away), (rim_toward, rim_away) = fields, rims
+    (steps, place), (toward, away), (rim_toward, rim_away) = places, fields, rims
     for n in range(cells.size):
         here = cells[n]
         if toward[n] == 0:
@@ -272,16 +327,26 @@ def under_water(z, labels, level, ways, filled):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def descend_wet(ground, metres, ways):
+def descend_wet(filled, metres, ways):
     """Ways of cells under water; at the sides of a window they hold where these are sides of the ground."""
     rows, cols = ways.shape
+    one = np.float32(1.0)
     for r in numba.prange(rows):
+        wet = False
+        for c in range(cols):
+            wet |= ways[r, c] == WET
+        if not wet:
+            continue
+        inner = 0 < r < rows - 1 and cols > 2
+        way, edge = np.empty(cols, np.uint8), np.empty(cols, np.bool_)
+        if inner:
+            near = (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2])
+            descend_row(filled[r - 1], filled[r], filled[r + 1], *near, way)
+            none_beside(filled[r - 1], filled[r], filled[r + 1], edge)
         for c in range(cols):
             if ways[r, c] == WET:
-                if 0 < r < rows - 1 and 0 < c < cols - 1:
-                    ways[r, c] = water_within(ground, metres, r, c)
-                else:
-                    ways[r, c] = water_at_edge(ground, metres, r, c)
+                plain = inner and 0 < c < cols - 1 and not (way[c] == PIT and edge[c])
+                ways[r, c] = way[c] if plain else descent_at(filled, metres, r, c)
 
 
 @numba.njit(cache=True, nogil=True)
