@@ -2,9 +2,10 @@
 
 import numpy as np
 import pytest
+from scipy import ndimage
 
 from moss_step.science.water.kernels.neighbours import DC, DR
-from moss_step.science.water.kernels.pools import Tree, join_parts, lowest_passes
+from moss_step.science.water.kernels.pools import Tree, border_cells, join_parts, lowest_over, lowest_passes
 from moss_step.science.water.pools import room_for_passes
 
 OPEN = (True, True, True, True)
@@ -55,11 +56,31 @@ def test_passes_are_those_of_each_pair_by_itself(seed, levels, open_at):
     part = np.append(0, rng.integers(0, 6, 11)).astype(np.int32)
     passes = room_for_passes(2, 6)
     lowest_passes(z, labels, part, passes, open_at)
-    expected = one_by_one(z, labels, part, open_at)
-    for own in range(1, 6):
-        known = passes.best[:, own] < np.inf
-        found = min(zip(passes.best[known, own], passes.where[known, own], strict=True), default=None)
-        assert found == expected.get(own), own
+    assert found(passes) == one_by_one(z, labels, part, open_at)
+    borders = border_cells(labels, part)
+    assert np.array_equal(borders, np.flatnonzero(at_borders(labels, part)))
+    for other in range(5, 0, -1):  # parts are joined, one after another, and the last one to the outside
+        lowest_over(z, labels, part, borders, passes, open_at)
+        assert found(passes) == one_by_one(z, labels, part, open_at)
+        part[part == other] = other - 1
+
+
+def found(passes):
+    """Of each part its pass in all strips."""
+    known = passes.best < np.inf
+    every = {
+        own: min(zip(passes.best[known[:, own], own], passes.where[known[:, own], own], strict=True))
+        for own in range(1, 6)
+        if known[:, own].any()
+    }
+    return every
+
+
+def at_borders(labels, part):
+    """Cells that lie in a part, beside another one or no ground, or at a side of the grid."""
+    parts = part[labels]
+    differ = ndimage.generic_filter(parts, lambda p: (p != p[4]).any(), 3, mode="constant", cval=-1)
+    return (differ > 0) & (parts > 0)
 
 
 def test_a_ground_of_more_cells_than_32_bits_number_is_joined_where_its_pass_lies():

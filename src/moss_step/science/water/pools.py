@@ -24,16 +24,20 @@ from moss_step.science.water.kernels.pools import (
     Nodes,
     Passes,
     Tree,
+    border_cells,
     deaths,
     join_parts,
     label_ends,
     levels,
+    lowest_over,
     lowest_passes,
     number_ends,
     roots,
     spills,
 )
 
+_LARGE = 1024
+"""Cells of a part on average from which on few of them lie beside another one."""
 OUTSIDE = 0
 """The node that all water leaves to; pits and outlets are numbered from 1."""
 
@@ -207,11 +211,17 @@ def spanning_tree(
     for some, first in zip(tree, (z.reshape(-1)[cell[out]], out, OUTSIDE, cell[out], 8), strict=True):
         some[:gained] = first
     parts, strips = nodes - gained, max(1, min(2 * numba.get_num_threads(), z.shape[0] // 32))
+    borders: np.ndarray | None = None
     while gained < nodes - 1 and gained > before:
-        before = gained
         progress.at(gained / (nodes - 1), "Finding passes")
         passes = room_for_passes(strips, parts)
-        lowest_passes(z, labels, part, passes, open_at)
+        if borders is None:
+            lowest_passes(z, labels, part, passes, open_at)
+        else:
+            lowest_over(z, labels, part, borders, passes, open_at)
+        before = gained
         progress.at(gained / (nodes - 1), "Joining pools")
         parts, gained = join_parts(labels, part, passes, tree, gained)
+        if borders is None and parts * _LARGE < z.size:
+            borders = border_cells(labels, part)
     return Tree(*(some[:gained] for some in tree))

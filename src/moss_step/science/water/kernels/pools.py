@@ -195,6 +195,105 @@ def lowest_passes(z, labels, part, passes, open_at):
                 at[own] = pass_at(z, labels, part, open_at, -1 - at[own])[1]
 
 
+@numba.njit(cache=True, nogil=True)
+def beside_others(parts, out):
+    """Whether cells of a row but the outermost have a neighbour in another part; ``parts`` are those of the
+    row above, its own and the one below.
+    """
+    p0, p1, p2 = parts
+    for c in range(p1.size - 2):
+        own = p1[c + 1]
+        other = (p0[c] != own) | (p0[c + 1] != own) | (p0[c + 2] != own) | (p1[c] != own) | (p1[c + 2] != own)
+        out[c + 1] = (other | (p2[c] != own) | (p2[c + 1] != own) | (p2[c + 2] != own)) & (own != 0)
+
+
+@numba.njit(cache=True, nogil=True)
+def borders_of_row(labels, part, r, out):
+    """Whether cells of a row lie in a part of their own that ends beside them."""
+    rows, cols = labels.shape
+    above, here, below = np.zeros(cols, np.int32), np.zeros(cols, np.int32), np.zeros(cols, np.int32)
+    parts_of_row(labels, part, r, here)
+    out[0], out[cols - 1] = here[0] != 0, here[cols - 1] != 0
+    if 0 < r < rows - 1:
+        parts_of_row(labels, part, r - 1, above)
+        parts_of_row(labels, part, r + 1, below)
+        beside_others((above, here, below), out)
+    else:
+        out[:] = here != 0
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def border_cells(labels, part):
+    """Cells that lie beside another part, or at a side of the grid, in order of rows: whatever parts are
+    joined, passes lie over these alone.
+    """
+    rows, cols = labels.shape
+    start = np.zeros(rows + 1, np.int64)
+    border = np.empty((rows, (cols + 7) // 8), np.uint8)
+    for r in numba.prange(rows):
+        found = np.empty(cols, np.bool_)
+        borders_of_row(labels, part, r, found)
+        count = 0
+        border[r] = 0
+        for c in range(cols):
+            count += found[c]
+            border[r, c >> 3] |= np.uint8(found[c]) << np.uint8(c & 7)
+        start[r + 1] = count
+    for r in range(rows):
+        start[r + 1] += start[r]
+    cells = np.empty(start[rows], np.int32)
+    for r in numba.prange(rows):
+        n = start[r]
+        for c in range(cols):
+            if border[r, c >> 3] >> (c & 7) & 1:
+                cells[n] = r * cols + c
+                n += 1
+    return cells
+
+
+@numba.njit(cache=True, nogil=True)
+def lowest_around(z, labels, part, r, c):
+    """The lowest neighbour of an inner cell in another part, and whether there is any such: NaN where one
+    of them is no ground.
+    """
+    own, low, every, any_ = part[labels[r, c]], np.float32(np.inf), np.float32(0.0), False
+    for k in range(8):  # without branches: which neighbours lie in another part cannot be guessed
+        v, other = z[r + DR[k], c + DC[k]], part[labels[r + DR[k], c + DC[k]]] != own
+        low = min(low, v if other else np.float32(np.inf))
+        every += v
+        any_ |= other
+    return low if every == every else every, any_
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def lowest_over(z, labels, part, cells, passes, open_at):
+    """Lowest pass out of each part of the tree over some cells, by strips, as ``lowest_passes`` finds them.
+    Cells that lie beside no other part any more are set to -1 and left out from then on.
+    """
+    (rows, cols), (best, where) = z.shape, passes
+    strips = len(best)
+    for s in numba.prange(strips):
+        low, at = best[s], where[s]
+        low[:] = np.inf
+        for n in range(s * cells.size // strips, (s + 1) * cells.size // strips):
+            if cells[n] < 0:
+                continue
+            r, c = cells[n] // cols, cells[n] % cols
+            own = part[labels[r, c]]
+            if own == 0:
+                cells[n] = -1
+                continue
+            if 0 < r < rows - 1 and 0 < c < cols - 1:
+                height, other = lowest_around(z, labels, part, r, c)
+                if not other:
+                    cells[n] = -1
+                if not other or max(z[r, c], height) > low[own]:
+                    continue
+            height, code = pass_at(z, labels, part, open_at, np.int64(cells[n]))
+            if height < low[own] or (height == low[own] and height < np.inf and code < at[own]):
+                low[own], at[own] = height, code
+
+
 @numba.njit(inline="always", cache=True)
 def root_cells(parent, k):
     while parent[k] != k:
