@@ -18,6 +18,7 @@ from distributed import LocalCluster
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out
+from moss_step.large import jobs
 from moss_step.large.chain import Done
 from moss_step.large.crew import Work, workers_here, workers_of
 from moss_step.large.crew import check_workers as check
@@ -95,6 +96,25 @@ def test_workers_give_what_one_piece_gives(
     assert next(out.glob("steep*.csv")).read_text().startswith("from,to,class")
     (table,), (alone,) = out.glob("steep*.aux.xml"), (folder / "whole").glob("steep*.aux.xml")
     assert table.read_text() == alone.read_text()
+
+
+def test_water_on_a_ground_of_many_cells_goes_in_tiles_unasked(
+    folder: Path, expected: dict[str, np.ndarray], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(jobs, "MANY", 100_000)
+    out, dry = folder / "unasked", folder / "dry"
+    assert main(words_for(folder / "study.json", out, "-q")) == 0
+    _same(_values(out), expected)
+    assert not (out / WORK).exists()
+    assert main(words_for(folder / "study.json", dry, "-q", "--only", "steep")) == 0
+    # What comes of tiles is not compressed.
+    assert {_compressed(p) for p in out.glob("*.tif")} == {False}
+    assert {_compressed(p) for p in dry.glob("*.tif")} == {True}
+
+
+def _compressed(path: Path) -> bool:
+    with rasterio.open(path) as file:
+        return file.compression is not None
 
 
 def test_only_what_is_asked_for_is_written(folder: Path) -> None:

@@ -12,6 +12,7 @@ from moss_step import __version__
 from moss_step.formats.source import files_of
 from moss_step.formats.vector import split_layer
 from moss_step.large.held import OnDisk
+from moss_step.large.works import FASTER
 from moss_step.model.errors import MossError
 from moss_step.model.frame import same_frame
 from moss_step.model.memory import BYTES_PER_CELL, free_memory
@@ -22,11 +23,16 @@ from moss_step.study.graph import Step, Study, step_of
 
 SHARE = 0.5
 """Share of the free memory from which a ground stays on the disk."""
+MANY = 16_000_000
+"""Cells from which a ground stays there for works that are done sooner in tiles."""
 
 
-def left_on_disk(study: Study, steps: Iterable[Step], everything: bool) -> dict[str, OnDisk]:
-    """The grids that a run leaves on the disk: those too large for memory, or all of them."""
+def left_on_disk(study: Study, steps: Collection[Step], everything: bool) -> dict[str, OnDisk]:
+    """The grids that a run leaves on the disk: those too large for memory, large ones whose water is asked
+    for, or all of them.
+    """
     result = {}
+    sooner = not FASTER.isdisjoint(s.kind for s in steps)
     for step in steps:
         declared = step.declared
         try:
@@ -38,7 +44,9 @@ def left_on_disk(study: Study, steps: Iterable[Step], everything: bool) -> dict[
             continue  # its own run says what is wrong with it, after what can be done
         if source is None or frame is None:
             continue
-        if everything or frame.rows * frame.cols * BYTES_PER_CELL > SHARE * free_memory():
+        cells = frame.rows * frame.cols
+        too_large = cells * BYTES_PER_CELL > SHARE * free_memory()
+        if everything or too_large or (sooner and cells >= MANY):
             about = {"unit": asdict(source.measured_in), "quantity": source.quantity}
             result[step.id] = OnDisk(source, declared.gives, about)
     return result

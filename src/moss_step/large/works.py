@@ -10,6 +10,12 @@ from moss_step.large.water import basins, catchments, drains
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
 
+FASTER = frozenset({
+    "fill_depressions", "flow_directions", "flow_accumulation", "flow_length", "streams", "basins",
+    "stream_basins", "catchment", "drain_height",
+})  # fmt: skip
+"""Works on water, which are done sooner in tiles than in one piece on a ground of many cells."""
+
 
 def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
     """What makes a work of the inputs and settings of a kind of step; it gives None where that cannot be done

@@ -29,8 +29,8 @@ LEAST, MOST = 65_536, 1_000_000_000
 
 
 def grids_on_disk(runner: Run, asked: argparse.Namespace) -> dict[str, OnDisk]:
-    """The grids of a study that stay on the disk: what is too large for memory, and all of them for
-    workers.
+    """The grids of a study that stay on the disk: what is too large for memory, what is done sooner so, and
+    all of them for workers.
     """
     from moss_step.large.jobs import left_on_disk
 
