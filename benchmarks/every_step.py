@@ -165,10 +165,12 @@ def measure_apart(name: str, side: int, more: dict[str, str], at_most: float) ->
     )
 
 
-def every(names: list[str], side: int, more: dict[str, str], at_most: float) -> Iterator[Measured]:
+def every(
+    names: list[str], side: int, cloud_side: int | None, more: dict[str, str], at_most: float
+) -> Iterator[Measured]:
     """Measure steps one after another."""
     for name in names:
-        yield measure_apart(name, side, more, at_most)
+        yield measure_apart(name, side_of(name, side, cloud_side), more, at_most)
 
 
 def line(measured: Measured, side: int) -> str:
@@ -232,7 +234,7 @@ def main() -> int:
     for measured in (
         (measure(kind, side_of(kind, asked.side, asked.cloud_side), more) for kind in kinds)
         if asked.here
-        else every(kinds, asked.side, more, asked.at_most)
+        else every(kinds, asked.side, asked.cloud_side, more, asked.at_most)
     ):
         print(line(measured, asked.side), flush=True)
         found.append(measured)

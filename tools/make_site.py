@@ -88,7 +88,8 @@ def make_pages(source: Path) -> None:
 
 def lighten(path: Path) -> None:
     """Have a picture of the window take a quarter of the room: 256 colours are enough for it."""
-    Image.open(path).convert("RGB").quantize(256).save(path, optimize=True)
+    image = Image.open(path).convert("RGB")
+    image.quantize(256, method=Image.Quantize.FASTOCTREE).save(path)
 
 
 def run_example(kind: StepKind) -> dict[str, Outcome]:
@@ -121,7 +122,11 @@ def index(steps: list[dict[str, str]]) -> str:
     """The first page: guides, walks, every step by bench, and what lies beneath."""
 
     def tree(title: str, pages: list[str]) -> str:
-        return f"```{{toctree}}\n:caption: {title}\n:maxdepth: 1\n\n" + "\n".join(pages) + "\n```\n"
+        return (
+            f"```{{toctree}}\n:caption: {title}\n:maxdepth: 1\n:titlesonly:\n\n"
+            + "\n".join(pages)
+            + "\n```\n"
+        )
 
     benches = list(dict.fromkeys(s["bench"] for s in steps))
     parts = [

@@ -55,6 +55,8 @@ def taken_alone(tmp_path):
             name,
             "--side",
             str(SIDE),
+            "--cloud-side",
+            str(CLOUD_SIDE),
             "--json",
             str(file),
         ]

@@ -514,8 +514,3 @@ use_class = StepKind(
     ),
     staple=13,
 )
-
-
-def _use_memory(count: int) -> float:
-    """Bytes of a block's measures, with codes and shares of all points."""
-    return 900.0 * min(count, 2 * MOST) + 30.0 * count
