@@ -28,12 +28,24 @@ def read_array(path: Path) -> np.ndarray:
 
     Raises OSError where there is no such file, ValueError for one that holds something else.
     """
+    return read_arrays(path, 1)[0]
+
+
+def read_arrays(path: Path, count: int) -> list[np.ndarray]:
+    """Some arrays that were written one after another.
+
+    Raises OSError where there is no such file, ValueError for one that holds something else.
+    """
     with path.open("rb") as file:
-        dtype, shape = _head_of(file)
-        count = math.prod(shape)
-        if os.fstat(file.fileno()).st_size < _HEAD + count * dtype.itemsize:
-            raise ValueError("it is cut short")
-        return np.fromfile(file, dtype, count).reshape(shape)
+        return [_next(file) for _ in range(count)]
+
+
+def _next(file: BinaryIO) -> np.ndarray:
+    dtype, shape = _head_of(file)
+    count = math.prod(shape)
+    if os.fstat(file.fileno()).st_size < file.tell() + count * dtype.itemsize:
+        raise ValueError("it is cut short")
+    return np.fromfile(file, dtype, count).reshape(shape)
 
 
 def map_array(path: Path) -> np.ndarray:

@@ -32,7 +32,7 @@ def left_on_disk(study: Study, steps: Collection[Step], everything: bool) -> dic
     for, or all of them.
     """
     result = {}
-    sooner = not FASTER.isdisjoint(s.kind for s in steps)
+    water = not FASTER.isdisjoint(s.kind for s in steps)
     for step in steps:
         declared = step.declared
         try:
@@ -46,7 +46,9 @@ def left_on_disk(study: Study, steps: Collection[Step], everything: bool) -> dic
             continue
         cells = frame.rows * frame.cols
         too_large = cells * BYTES_PER_CELL > SHARE * free_memory()
-        if everything or too_large or (sooner and cells >= MANY):
+        # Files of other kinds may have to be read from their beginning for each tile.
+        sooner = water and cells >= MANY and source.facts.driver == "GTiff"
+        if everything or too_large or sooner:
             about = {"unit": asdict(source.measured_in), "quantity": source.quantity}
             result[step.id] = OnDisk(source, declared.gives, about)
     return result

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.plain_array import map_array, read_array, write_array
+from moss_step.formats.plain_array import map_array, read_array, read_arrays, write_array
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
@@ -27,8 +27,8 @@ class Scratch:
     folder: Path
     tiling: Tiling
 
-    def save(self, name: str, tile: Tile, array: np.ndarray) -> None:
-        """Keep an array of a tile, whole or not at all.
+    def save(self, name: str, tile: Tile, *arrays: np.ndarray) -> None:
+        """Keep an array of a tile, or some together, whole or not at all.
 
         Raises MossError when the disk is full.
         """
@@ -36,7 +36,8 @@ class Scratch:
         half = target.with_name(f"{target.name}.{os.getpid()}")
         with in_words(target, "written"):
             with half.open("wb") as file:
-                write_array(file, array)
+                for array in arrays:
+                    write_array(file, array)
             half.replace(target)
 
     def load(self, name: str, tile: Tile) -> np.ndarray:
@@ -46,6 +47,14 @@ class Scratch:
         """
         with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
             return read_array(self._path(name, tile))
+
+    def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
+        """Some arrays of a tile that were kept together.
+
+        Raises MossError for those that are missing or damaged.
+        """
+        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
+            return read_arrays(self._path(name, tile), count)
 
     def has(self, name: str, tile: Tile) -> bool:
         """Whether there is one."""

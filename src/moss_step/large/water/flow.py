@@ -73,16 +73,15 @@ class WaysWork(Work):
 
     def finish(
         self, tile: Tile, _: tuple[np.ndarray, np.ndarray], found: tuple[np.ndarray, flats.Open | None]
-    ) -> bool:
-        """Keep the ways; says whether the tile is done."""
+    ) -> None:
+        """Keep the ways, and what is open: what lies beside that as the last."""
         (ways, left), scratch = found, self.ground.scratch
         if left is None:
             scratch.save("ways", tile, np.ascontiguousarray(ways[1:-1, 1:-1]))
-            return True
+            return
         scratch.save("ways-window", tile, ways)
         scratch.save("ways-cells", tile, left.cells)
         scratch.save("ways-beside", tile, left.beside)
-        return False
 
 
 class OpenWaysWork(Work):
@@ -113,16 +112,20 @@ class OpenWaysWork(Work):
 
 def find_ways(ground: Ground, crew: Crew, progress: Progress) -> None:
     """Ways of the whole filled ground, kept as ``ways``."""
-    tiles = list(ground.tiling)
-    done = dict(crew.each(WaysWork(ground), tiles, progress.part(0.0, 0.7), "Finding ways"))
-    left = [t for t in tiles if not done[t]]
+    scratch, every = ground.scratch, list(ground.tiling)
+    # An earlier run may have found some of them.
+    fresh = [t for t in every if not (scratch.has("ways", t) or scratch.has("ways-beside", t))]
+    for _ in crew.each(WaysWork(ground), fresh, progress.part(0.0, 0.7), "Finding ways"):
+        pass
+    left = [t for t in every if not scratch.has("ways", t)]
     if left:
-        rims = flats.settle(crew, ground.scratch, "ways", left, progress.part(0.7, 0.9))
+        level = [t for t in every if scratch.has("ways-beside", t)]
+        rims = flats.settle(crew, scratch, "ways", level, progress.part(0.7, 0.9))
         for _ in crew.each(OpenWaysWork(ground, rims), left, progress.part(0.9, 1.0), "Finding ways"):
             pass
-        for name in ("ways-window", "ways-cells", "ways-beside", "ways-far"):
-            ground.scratch.drop(name)
-    ground.scratch.drop("dry")
+    scratch.finish("ways")
+    for name in ("ways-window", "ways-cells", "ways-beside", "ways-far", "dry"):
+        scratch.drop(name)
 
 
 def rim_cells(rows: int, cols: int) -> np.ndarray:

@@ -7,7 +7,7 @@ Barnes 2016, Computers & Geosciences 96; levels by passes as in one piece (Cordo
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -15,6 +15,7 @@ import numpy as np
 
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Work
+from moss_step.large.scratch import Scratch
 from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.large.water import flats
@@ -34,6 +35,9 @@ from moss_step.science.water.kernels.tiles import (
 )
 from moss_step.science.water.pools import spanning_tree
 
+_RIM = "rim"
+"""What the rim of a tile is kept under."""
+
 
 @dataclass(frozen=True)
 class PoolRim:
@@ -52,6 +56,23 @@ class PoolRim:
     col: np.ndarray
     known: bool
     """Whether any cell of the tile has a value."""
+
+    def keep(self, scratch: Scratch, tile: Tile) -> None:
+        """Keep it: the tile is reduced then, whatever becomes of the run."""
+        rest = self.one, self.other, self.height, self.leads_on, self.row, self.col, np.array([self.known])
+        scratch.save(_RIM, tile, *self.pools, *self.heights, *rest)
+
+    @classmethod
+    def kept(cls, scratch: Scratch, tile: Tile) -> PoolRim | None:
+        """That of a tile, where it has been kept.
+
+        Raises MossError for one that is damaged.
+        """
+        if not scratch.has(_RIM, tile):
+            return None
+        some = scratch.load_some(_RIM, tile, 15)
+        a, b, c, d, e, f, g, h, one, other, height, leads_on, row, col, known = some
+        return cls((a, b, c, d), (e, f, g, h), one, other, height, leads_on, row, col, bool(known[0]))
 
 
 class Labelled(NamedTuple):
@@ -98,7 +119,9 @@ def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> Pool
     one, other, height = passes_between(terminal, tree)
     r, c = np.divmod(found.at, ways.shape[1])
     row, col = tile.top + r + DR[found.left], tile.left + c + DC[found.left]
-    return PoolRim(pools, sides_of(z), one, other, height, leads_on, row, col, bool(labels.any()))
+    rim = PoolRim(pools, sides_of(z), one, other, height, leads_on, row, col, bool(labels.any()))
+    rim.keep(ground.scratch, tile)
+    return rim
 
 
 class DescendWork(Work):
@@ -168,21 +191,23 @@ class OpenWork(Work):
 
 
 def pool_rims(ground: Ground, crew: Crew, progress: Progress) -> dict[str, PoolRim]:
-    """Reduce all tiles to their rims."""
-    rims, left = dict[str, PoolRim](), list[Tile]()
-    for tile, rim in crew.each(
-        DescendWork(ground), list(ground.tiling), progress.part(0.0, 0.7), "Finding pools"
-    ):
-        if rim is None:
-            left.append(tile)
-        else:
+    """Reduce all tiles to their rims; those that an earlier run has reduced are taken as they are."""
+    scratch, every, rims = ground.scratch, list(ground.tiling), dict[str, PoolRim]()
+    for tile in every:
+        rim = PoolRim.kept(scratch, tile)
+        if rim is not None:
             rims[tile.name] = rim
+    fresh = [t for t in every if t.name not in rims and not scratch.has("raw-beside", t)]
+    for tile, rim in crew.each(DescendWork(ground), fresh, progress.part(0.0, 0.7), "Finding pools"):
+        if rim is not None:
+            rims[tile.name] = rim
+    left = [t for t in every if t.name not in rims]
     if left:
-        around = flats.settle(crew, ground.scratch, "raw", left, progress.part(0.7, 0.8))
-        work = OpenWork(ground, around)
+        level = [t for t in every if scratch.has("raw-beside", t)]
+        work = OpenWork(ground, flats.settle(crew, scratch, "raw", level, progress.part(0.7, 0.8)))
         rims.update({t.name: r for t, r in crew.each(work, left, progress.part(0.8, 1.0), "Finding pools")})
-        for name in ("raw-window", "raw-cells", "raw-beside", "raw-far"):
-            ground.scratch.drop(name)
+    for name in ("raw-window", "raw-cells", "raw-beside", "raw-far"):
+        scratch.drop(name)
     return rims
 
 
@@ -370,9 +395,11 @@ def fill(ground: Ground, crew: Crew, progress: Progress) -> int:
         raise MossError(*NO_VALUES)
     progress.at(0.6, "Finding levels")
     found, passes = RimGraph(ground.tiling, rims).solved()
-    tiles: Sequence[Tile] = list(ground.tiling)
+    # What is dry is kept last of a tile.
+    tiles = [t for t in ground.tiling if not ground.scratch.has("dry", t)]
     for _ in crew.each(FillWork(ground, found), tiles, progress.part(0.65, 1.0), "Filling pools"):
         pass
-    for name in ("raw", "passes", "pools", "labels"):
+    ground.scratch.finish("filled")
+    for name in ("raw", "passes", "pools", "labels", _RIM):
         ground.scratch.drop(name)
     return passes

@@ -55,7 +55,6 @@ def fill_once(ground: Ground, crew: Crew, progress: Progress) -> None:
     """Have the filled ground at hand."""
     if not ground.scratch.finished("filled"):
         fill(ground, crew, progress)
-        ground.scratch.finish("filled")
 
 
 def find_ways_once(ground: Ground, crew: Crew, progress: Progress) -> None:
@@ -63,7 +62,6 @@ def find_ways_once(ground: Ground, crew: Crew, progress: Progress) -> None:
     fill_once(ground, crew, progress.part(0.0, 0.6))
     if not ground.scratch.finished("ways"):
         find_ways(ground, crew, progress.part(0.6, 1.0))
-        ground.scratch.finish("ways")
 
 
 def add_up_once(ground: Ground, crew: Crew, progress: Progress) -> None:
