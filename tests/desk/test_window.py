@@ -351,12 +351,12 @@ def test_the_window_goes_on_turning_while_steps_run(window, qtbot, settle, tmp_p
 
 
 def test_a_run_can_be_stopped_and_taken_up_again(window, settle, qtbot, tmp_path):
-    """A view from forty places over a million cells goes on for seconds: stopped it waits, taken up again it is done."""
-    window.files.open_path(big_grid(tmp_path / "big.tif", 1000))
+    """A view from thirty places over half a million cells goes on for seconds: stopped it waits, taken up again it is done."""
+    window.files.open_path(big_grid(tmp_path / "big.tif", 750))
     settle(window)
     ground = window.work.chosen_id
     frame = window.work.outcome(ground).value.frame
-    at = ";".join(f"{frame.x_of(25 * k)},{frame.y_of(500)}" for k in range(40))
+    at = ";".join(f"{frame.x_of(25 * k)},{frame.y_of(375)}" for k in range(30))
     view = window.work.add_step("viewshed", {"dem": ground}, {"at": at, "observer_height": 200.0})
     qtbot.waitUntil(window.header.stop.isVisible, timeout=5000)
     QTest.mouseClick(window.header.stop, Qt.MouseButton.LeftButton)
