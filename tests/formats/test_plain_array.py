@@ -6,7 +6,7 @@ import json
 import numpy as np
 import pytest
 
-from moss_step.formats.plain_array import map_array, read_array, write_array
+from moss_step.formats.plain_array import map_array, read_arrays, write_array
 from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import squares
 from moss_step.model.errors import MossError
@@ -25,9 +25,19 @@ ARRAYS = {
 def test_an_array_comes_back_as_it_was(name, tmp_path):
     with (tmp_path / "a").open("wb") as file:
         write_array(file, ARRAYS[name])
-    for found in (read_array(tmp_path / "a"), map_array(tmp_path / "a")):
+    for found in (*read_arrays(tmp_path / "a", 1), map_array(tmp_path / "a")):
         assert found.dtype == ARRAYS[name].dtype
         np.testing.assert_array_equal(found, ARRAYS[name])
+
+
+def test_arrays_that_lie_one_after_another_come_back_in_order(tmp_path):
+    with (tmp_path / "a").open("wb") as file:
+        for array in ARRAYS.values():
+            write_array(file, array)
+    for found, array in zip(read_arrays(tmp_path / "a", len(ARRAYS)), ARRAYS.values(), strict=True):
+        np.testing.assert_array_equal(found, array)
+    with pytest.raises(ValueError):
+        read_arrays(tmp_path / "a", len(ARRAYS) + 1)
 
 
 @pytest.mark.parametrize(
@@ -38,7 +48,7 @@ def test_an_array_comes_back_as_it_was(name, tmp_path):
 )  # fmt: skip
 def test_what_is_no_array_is_refused(head, tmp_path):
     (tmp_path / "a").write_bytes(head)
-    for read in (read_array, map_array):
+    for read in (lambda path: read_arrays(path, 1), map_array):
         with pytest.raises(ValueError):
             read(tmp_path / "a")
 

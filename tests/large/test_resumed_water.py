@@ -55,12 +55,7 @@ def on_disk(folder: Path, name: str) -> OnDisk:
 @pytest.mark.parametrize("name", ["whole metres with lakes", "oblong, holes", "a plane that is level"])
 def test_a_run_that_is_stopped_again_and_again_does_no_tile_anew(name: str, tmp_path: Path) -> None:
     held = on_disk(tmp_path, name)
-    tiling = squares(held.frame.shape, 40_000)
-    grounds = []
-    for folder in ("whole", "stopped"):
-        (tmp_path / folder).mkdir()
-        grounds.append(Ground(held, Scratch(tmp_path / folder, tiling)))
-    whole, stopped = grounds
+    whole, stopped = two_grounds(held, tmp_path)
     find_ways_once(whole, Alone(), silent())
     crew, stops = Patient(5), 0
     while not stopped.scratch.finished("ways"):
@@ -69,11 +64,49 @@ def test_a_run_that_is_stopped_again_and_again_does_no_tile_anew(name: str, tmp_
         except StoppedError:
             stops += 1
     assert stops >= 3 and set(crew.done.values()) == {1}
-    for tile in tiling:
+    same(stopped, whole)
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["raw-window", "raw-beside", "raw-far", "raw", "labels", "rim", "ways-window", "ways-beside", "dry"],
+)
+def test_a_kill_beside_what_is_let_go_of_leaves_a_run_that_goes_on(
+    name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Files of a phase are let go of, and the run ends before it does anything else."""
+    whole, killed = two_grounds(on_disk(tmp_path, "whole metres with lakes"), tmp_path)
+    find_ways_once(whole, Alone(), silent())
+    drop = Scratch.drop
+
+    def and_end(self: Scratch, what: str) -> None:
+        drop(self, what)
+        if what == name:
+            raise StoppedError
+
+    with monkeypatch.context() as patch:
+        patch.setattr(Scratch, "drop", and_end)
+        with pytest.raises(StoppedError):
+            find_ways_once(killed, Alone(), silent())
+    find_ways_once(killed, Alone(), silent())
+    same(killed, whole)
+
+
+def two_grounds(held: OnDisk, folder: Path) -> tuple[Ground, Ground]:
+    """The same ground in tiles, with a folder of its own each."""
+    some = [folder / "one", folder / "other"]
+    for one in some:
+        one.mkdir()
+    one, other = (Ground(held, Scratch(f, squares(held.frame.shape, 40_000))) for f in some)
+    return one, other
+
+
+def same(ours: Ground, theirs: Ground) -> None:
+    """What is filled, and all ways, cell by cell."""
+    for tile in ours.tiling:
         for what in ("filled", "ways"):
-            assert np.array_equal(
-                stopped.scratch.load(what, tile), whole.scratch.load(what, tile), equal_nan=True
-            )
+            some, others = (g.scratch.load(what, tile) for g in (ours, theirs))
+            assert np.array_equal(some, others, equal_nan=True)
 
 
 def test_a_rim_that_was_cut_short_is_named(tmp_path: Path) -> None:

@@ -23,14 +23,6 @@ def write_array(file: BinaryIO, array: np.ndarray) -> None:
     file.write(np.ascontiguousarray(array).data)
 
 
-def read_array(path: Path) -> np.ndarray:
-    """An array.
-
-    Raises OSError where there is no such file, ValueError for one that holds something else.
-    """
-    return read_arrays(path, 1)[0]
-
-
 def read_arrays(path: Path, count: int) -> list[np.ndarray]:
     """Some arrays that were written one after another.
 

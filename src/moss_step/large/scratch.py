@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.plain_array import map_array, read_array, read_arrays, write_array
+from moss_step.formats.plain_array import map_array, read_arrays, write_array
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
@@ -45,8 +45,7 @@ class Scratch:
 
         Raises MossError for one that is missing or damaged.
         """
-        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
-            return read_array(self._path(name, tile))
+        return self.load_some(name, tile, 1)[0]
 
     def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
         """Some arrays of a tile that were kept together.

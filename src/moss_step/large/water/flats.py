@@ -86,12 +86,12 @@ class Known:
 
 @dataclass(frozen=True)
 class Fixed:
-    """What a worker is sent of it."""
+    """What is known around one tile, for a worker that is sent this tile alone."""
 
     rims: Rims
 
     def around(self, _: Tile) -> Rims:
-        """What lies around the one tile that it is sent."""
+        """What lies around the tile."""
         return self.rims
 
 
@@ -133,8 +133,10 @@ class SpreadWork(Work):
     def read(self, tile: Tile) -> Before:
         """The open cells, and what is known of them."""
         cells, beside = (self.scratch.load(f"{self.name}-{what}", tile) for what in ("cells", "beside"))
-        blank = self.first
-        far = np.zeros((2, len(cells)), np.int32) if blank else self.scratch.load(f"{self.name}-far", tile)
+        if self.first:
+            far = np.zeros((2, len(cells)), np.int32)
+        else:
+            far = self.scratch.load(f"{self.name}-far", tile)
         return Before(cells, beside, far, self.known.around(tile))
 
     def work_out(self, tile: Tile, read: Before) -> Spread:

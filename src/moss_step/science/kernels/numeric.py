@@ -20,11 +20,11 @@ C9 = np.float32(8.05374449538e-2)
 
 
 @numba.njit(inline="always", cache=True)
-def first_from(ordered, v):
-    """The place of the first of some values in ascending order that is not below one: their number where all
-    are.
+def first_from(ordered, v, first, last):
+    """The place of the first value from ``first`` on that is not below one, of a run in ascending order that
+    ends before ``last``: that where all are below it.
     """
-    low, high = 0, ordered.size
+    low, high = first, last
     while low < high:
         middle = (low + high) // 2
         if ordered[middle] < v:

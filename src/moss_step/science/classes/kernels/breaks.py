@@ -36,7 +36,7 @@ def add_classes(values, inner, base, sums):
         for n in range(b * values.size // blocks, (b + 1) * values.size // blocks):
             v = np.float64(values[n])
             if v == v:
-                k, d = first_from(inner, v), v - base
+                k, d = first_from(inner, v, 0, inner.size), v - base
                 sums[b, 0, k] += 1.0
                 sums[b, 1, k] += d
                 sums[b, 2, k] += d * d

@@ -34,7 +34,7 @@ def count_digits(values, bits, width, known, before, counts):
             at = 0
             if known > 0:
                 first = key >> np.uint64(digit)
-                at = first_from(before, first)
+                at = first_from(before, first, 0, before.size)
                 if at == before.size or before[at] != first:
                     continue
             here[at, np.int64(key & mask)] += 1

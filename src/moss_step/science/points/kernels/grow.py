@@ -5,20 +5,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
+from moss_step.science.kernels.numeric import first_from
 from moss_step.science.points.kernels.near import columns_around
-
-
-@numba.njit(inline="always")
-def _from(z, first, last, bound):
-    """The first of a run whose height is not below a bound."""
-    low, high = first, last
-    while low < high:
-        middle = (low + high) // 2
-        if z[middle] < bound:
-            low = middle + 1
-        else:
-            high = middle
-    return low
 
 
 @numba.njit(cache=True, nogil=True)
@@ -48,7 +36,7 @@ def _grow(places, layout, bands, normals, firm, limits, most, state, waiting, la
             continue
         count = columns_around(cells[i] // cols, cells[i] % cols, rows, cols, starts, first, last)
         for c in range(count):
-            for j in range(_from(z, first[c], last[c], z[i] - radius), last[c]):
+            for j in range(first_from(z, z[i] - radius, first[c], last[c]), last[c]):
                 if z[j] > z[i] + radius:
                     break
                 if labels[j]:

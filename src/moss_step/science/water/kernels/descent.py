@@ -130,11 +130,13 @@ def water_row(ground, r, out):
         out[:] = np.nan
 
 
-@numba.njit(cache=True, nogil=True)
-def none_beside(above, here, below, edge):
-    """Whether cells of a row but the outermost may have a neighbour that is no ground: what is not marked has
-    none.
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def water_along(above, here, below, metres, way, edge):
+    """Directions of steepest descent along a row of a filled ground, but for the outermost cells, and which
+    of these may have a neighbour that is no ground: what is not marked has none.
     """
+    one = np.float32(1.0)
+    descend_row(above, here, below, one / metres[0], one / metres[1], one / metres[2], way)
     for c in range(here.size - 2):
         every = above[c] + above[c + 1] + above[c + 2] + here[c] + here[c + 2]
         every += below[c] + below[c + 1] + below[c + 2]
@@ -146,7 +148,6 @@ def descend_water(ground, metres, first, last, ways):
     """Let what pools cover follow the filled ground; ground above the water runs on as it lies."""
     z, labels, level = ground
     rows, cols = z.shape
-    one = np.float32(1.0)
     for r in numba.prange(first, last):
         wet = False
         for c in range(cols):
@@ -162,9 +163,7 @@ def descend_water(ground, metres, first, last, ways):
         if inner:
             for k in range(3):
                 water_row(ground, r + k - 1, around[k])
-            near = (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2])
-            descend_row(around[0], around[1], around[2], *near, way)
-            none_beside(around[0], around[1], around[2], edge)
+            water_along(around[0], around[1], around[2], metres[r], way, edge)
         for c in range(cols):
             if labels[r, c] == 0 or z[r, c] > level[labels[r, c]]:
                 continue

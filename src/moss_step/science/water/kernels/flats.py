@@ -61,6 +61,7 @@ def bits_beside(heights, ways, bits):
 
 @numba.njit(inline="always", cache=True)
 def one_beside(z, way, height):
+    """What one neighbour adds to the bits of a cell of a height."""
     level = np.int32(z == height)
     return (level & np.int32(way == PIT)) | np.int32(z > height) << 8 | (level & np.int32(way < PIT)) << 16
 

@@ -213,13 +213,11 @@ def borders_of_row(labels, part, r, out):
     rows, cols = labels.shape
     above, here, below = np.zeros(cols, np.int32), np.zeros(cols, np.int32), np.zeros(cols, np.int32)
     parts_of_row(labels, part, r, here)
-    out[0], out[cols - 1] = here[0] != 0, here[cols - 1] != 0
+    out[:] = here != 0  # at a side of the grid all do
     if 0 < r < rows - 1:
         parts_of_row(labels, part, r - 1, above)
         parts_of_row(labels, part, r + 1, below)
         beside_others((above, here, below), out)
-    else:
-        out[:] = here != 0
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -229,23 +227,19 @@ def border_cells(labels, part):
     """
     rows, cols = labels.shape
     start = np.zeros(rows + 1, np.int64)
-    border = np.empty((rows, (cols + 7) // 8), np.uint8)
     for r in numba.prange(rows):
         found = np.empty(cols, np.bool_)
         borders_of_row(labels, part, r, found)
-        count = 0
-        border[r] = 0
-        for c in range(cols):
-            count += found[c]
-            border[r, c >> 3] |= np.uint8(found[c]) << np.uint8(c & 7)
-        start[r + 1] = count
+        start[r + 1] = found.sum()
     for r in range(rows):
         start[r + 1] += start[r]
     cells = np.empty(start[rows], np.int32)
-    for r in numba.prange(rows):
+    for r in numba.prange(rows):  # looked at again, as marks of all cells would take much memory
+        found = np.empty(cols, np.bool_)
+        borders_of_row(labels, part, r, found)
         n = start[r]
         for c in range(cols):
-            if border[r, c >> 3] >> (c & 7) & 1:
+            if found[c]:
                 cells[n] = r * cols + c
                 n += 1
     return cells

@@ -7,7 +7,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from moss_step.science.water.kernels.descent import descend_row, descent_at, none_beside
+from moss_step.science.water.kernels.descent import descent_at, water_along
 from moss_step.science.water.kernels.flats import OUT as OUT_BITS
 from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, NONE, OUT, PIT
 from moss_step.science.water.kernels.pools import links_of, root_cells
@@ -330,7 +330,6 @@ def under_water(z, labels, level, ways, filled):
 def descend_wet(filled, metres, ways):
     """Ways of cells under water; at the sides of a window they hold where these are sides of the ground."""
     rows, cols = ways.shape
-    one = np.float32(1.0)
     for r in numba.prange(rows):
         wet = False
         for c in range(cols):
@@ -340,9 +339,7 @@ def descend_wet(filled, metres, ways):
         inner = 0 < r < rows - 1 and cols > 2
         way, edge = np.empty(cols, np.uint8), np.empty(cols, np.bool_)
         if inner:
-            near = (one / metres[r, 0], one / metres[r, 1], one / metres[r, 2])
-            descend_row(filled[r - 1], filled[r], filled[r + 1], *near, way)
-            none_beside(filled[r - 1], filled[r], filled[r + 1], edge)
+            water_along(filled[r - 1], filled[r], filled[r + 1], metres[r], way, edge)
         for c in range(cols):
             if ways[r, c] == WET:
                 plain = inner and 0 < c < cols - 1 and not (way[c] == PIT and edge[c])
