@@ -70,7 +70,7 @@ class Timed:
         """Work on tiles one after another."""
         for tile in tiles:
             began = time.perf_counter()
-            result = whole_work(work, tile)
+            (result,) = whole_work([(work, tile)])
             took = time.perf_counter() - began
             self.took.setdefault(type(work).__name__, []).append((took, len(pickle.dumps(result))))
             yield tile, result

@@ -20,7 +20,7 @@ from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out
 from moss_step.large import jobs
 from moss_step.large.chain import Done
-from moss_step.large.crew import Work, workers_here, workers_of
+from moss_step.large.crew import Cluster, Work, workers_here, workers_of
 from moss_step.large.crew import check_workers as check
 from moss_step.large.journal import Journal
 from moss_step.large.tiling import Tile, Tiling, bands
@@ -217,7 +217,29 @@ def test_a_worker_that_dies_changes_nothing_and_what_cannot_be_done_is_said(tmp_
             list(crew.each(DiesOnce(tmp_path), tiles, stopped, ""))
 
 
-def test_a_cluster_that_is_there_already_works_on_tiles(tmp_path: Path) -> None:
+def _check_that_small_tiles_go_some_at_a_time(
+    crew: Cluster, mark: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    client, sent = crew._client, list[int]()
+    submit = client.submit
+
+    def counted(work: Callable[..., object], some: list[object], **how: object) -> object:
+        sent.append(len(some))
+        return submit(work, some, **how)
+
+    monkeypatch.setattr(client, "submit", counted)
+    tiles = list(Tiling((97, 1), 1, 1))
+    done = [(t.row, v) for t, v in crew.each(DiesOnce(mark), tiles, silent(), "Trying")]
+    assert sorted(done) == [(k, (k, k * k)) for k in range(97)]
+    assert sum(sent) == 97
+    assert 12 <= len(sent) < 25
+    with pytest.raises(MossError, match="cannot be done"):
+        list(crew.each(DiesOnce(mark), list(Tiling((120, 1), 1, 1)), silent(), "Trying"))
+
+
+def test_a_cluster_that_is_there_already_works_on_tiles(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     tiles, mark = list(Tiling((8, 1), 1, 1)), tmp_path / "died"
     mark.touch()
     here = {"processes": False, "protocol": "tcp://", "host": "127.0.0.1", "dashboard_address": None}
@@ -225,6 +247,7 @@ def test_a_cluster_that_is_there_already_works_on_tiles(tmp_path: Path) -> None:
         with workers_of(cluster.scheduler_address, [tmp_path]) as crew:
             done = dict(crew.each(DiesOnce(mark), tiles, silent(), "Trying"))
             assert {t.row: v for t, v in done.items()} == {k: (k, k * k) for k in range(8)}
+            _check_that_small_tiles_go_some_at_a_time(crew, mark, monkeypatch)
         with (
             pytest.raises(MossError, match="does not see"),
             workers_of(cluster.scheduler_address, [tmp_path / "gone"]),

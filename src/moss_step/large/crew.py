@@ -5,14 +5,15 @@ from __future__ import annotations
 import logging
 import os
 import threading
-import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from importlib.util import find_spec
 from pathlib import Path
+from queue import Empty, SimpleQueue
 from typing import Any, Protocol, Self, TypeVar
 
 from moss_step import __version__
@@ -25,10 +26,19 @@ D = TypeVar("D")
 D_co = TypeVar("D_co", covariant=True)
 WAIT = 8.0
 """Seconds that a scheduler is waited for."""
-_LOOK, _BEAT, _TRIES = 0.02, 0.2, 2
-"""Seconds between two looks whether a tile of a cluster, and one here, is done; how often one that failed is
-tried again.
-"""
+_BEAT, _TRIES = 0.2, 2
+"""Seconds between two looks whether a tile is done; how often one that failed is tried again by a cluster."""
+_EACH, _MOST = 6, 8
+"""How often each hand of a cluster is sent tiles, where there are enough; how many at once at most."""
+
+
+_LEAN = {
+    "distributed.nanny.pre-spawn-environ": KEPT_FREED,  # what is said later, as by ``env``, is not heard
+    "distributed.worker.profile.enabled": False,  # it looks at each worker a hundred times a second
+    "distributed.admin.tick.interval": "1s",
+    "distributed.admin.system-monitor.interval": "5s",
+}
+"""How workers here are begun: they do without what watches them."""
 
 
 class TileWork(Protocol[D_co]):
@@ -165,8 +175,12 @@ class Refused:
     do: str
 
 
-def whole_work(work: TileWork[D], tile: Tile) -> D | Refused:
-    """All three strokes, one after another: what a worker is sent."""
+def whole_work(some: Sequence[tuple[TileWork[D], Tile]]) -> list[D | Refused]:
+    """All three strokes of some tiles, one after another: what a worker is sent."""
+    return [_done_or_not(work, tile) for work, tile in some]
+
+
+def _done_or_not(work: TileWork[D], tile: Tile) -> D | Refused:
     try:
         return _done(work, tile)
     except MossError as error:
@@ -202,67 +216,84 @@ class Cluster:
     def each(
         self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
-        """Work on tiles, as many at a time as there are hands, and a few that wait."""
-        from distributed import as_completed
-
+        """Work on tiles, as many at a time as there are hands, and a few that wait. Small tiles are sent some
+        at a time: what is sent costs some hundredths of a second, whatever is in it.
+        """
         progress.at(0.0, doing)
-        waiting, given = deque(tiles), dict[str, tuple[Tile, Any]]()
-        done = as_completed(loop=self._client.loop)
+        hands = self.hands
+        most = min(_MOST, max(1, len(tiles) // (_EACH * hands)))
+        waiting = deque(tiles[n : n + most] for n in range(0, len(tiles), most))
+        ready, given = SimpleQueue[Any](), dict[str, tuple[Sequence[Tile], Any]]()
 
         def send() -> None:
-            tile = waiting.popleft()
-            future = self._client.submit(whole_work, work.for_tile(tile), tile, pure=False, retries=_TRIES)
-            given[future.key] = (tile, future)
-            done.add(future)
+            some = waiting.popleft()
+            sent = [(work.for_tile(tile), tile) for tile in some]
+            future = self._client.submit(whole_work, sent, pure=False, retries=_TRIES)
+            given[future.key] = (some, future)
+            future.add_done_callback(ready.put)
 
+        done = 0
         try:
-            for _ in range(min(len(waiting), 2 * self.hands)):
+            for _ in range(min(len(waiting), 2 * hands)):
                 send()
-            for n in range(len(tiles)):
-                while not done.has_ready():
-                    progress.at(n / len(tiles), doing)
-                    time.sleep(_LOOK)
-                future = next(done)
-                tile, _ = given.pop(future.key)
+            while given:
+                future = _next_of(ready, partial(progress.at, done / len(tiles), doing))
+                some, _ = given.pop(future.key)
                 if waiting:  # before what was found is fetched, or a worker would wait for that
                     send()
-                yield tile, _result(future, tile)
+                yield from zip(some, _results(future, some), strict=True)
+                done += len(some)
         finally:
             self._client.cancel([future for _, future in given.values()])
         progress.at(1.0, doing)
 
 
-def _result(future: Any, tile: Tile) -> Any:
+def _next_of(ready: SimpleQueue[Any], beat: Callable[[], None]) -> Any:
+    while True:
+        beat()
+        try:
+            return ready.get(timeout=_BEAT)
+        except Empty:
+            continue
+
+
+def _results(future: Any, tiles: Sequence[Tile]) -> Iterator[Any]:
     from distributed import KilledWorker
 
     try:
-        result = future.result()
+        results = future.result()
     except KilledWorker as error:
+        names = ", ".join(tile.name for tile in tiles)
         raise MossError(
-            f"Workers died each time they worked on the tile {tile.name}.",
+            f"Workers died each time they worked on the tile{'s' * (len(tiles) > 1)} {names}.",
             "They may have too little memory: give each more, or make tiles smaller.",
         ) from error
-    if isinstance(result, Refused):
-        raise MossError(result.what, result.do)
-    return result
+    for result in results:
+        if isinstance(result, Refused):
+            raise MossError(result.what, result.do)
+        yield result
 
 
 @contextmanager
 def workers_here(count: int) -> Iterator[Cluster]:
-    """Some processes of this machine, each with its share of the cores; they end with the block. They talk by
-    TLS with keys that are made for it: nobody else on this machine can send them work.
+    """Some processes of this machine, each with its share of the cores, or fewer where NUMBA_NUM_THREADS says
+    so; they end with the block. They talk by TLS with keys that are made for it: nobody else on this machine
+    can send them work.
 
     Raises AskedWronglyError for a number that is not possible.
     """
     if not 1 <= count <= 256:
         raise AskedWronglyError(f"{count} workers are not possible.", "It is 1 to 256.")
     _calm()
+    import dask
     from distributed import Client, LocalCluster
     from distributed.security import Security
 
-    threads = str(max(1, (os.cpu_count() or 1) // count))
-    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads, **KEPT_FREED}
+    cores = (os.cpu_count() or 1) // count
+    threads = str(max(1, min(cores, int(os.environ.get("NUMBA_NUM_THREADS", cores)))))
+    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads}
     with (
+        dask.config.set(_LEAN),
         LocalCluster(
             n_workers=count,
             threads_per_worker=1,
