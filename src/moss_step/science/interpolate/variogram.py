@@ -32,6 +32,8 @@ _LEAST_NUGGET = 1e-3
 """Part of the sill that the nugget of a fitted Gaussian model has at the least (common practice)."""
 _FEWEST_PAIRS = 5
 """Pairs that a lag needs to count for the fit."""
+_RANGES, _SHARES = 48, 16
+"""Ranges, and shares of a nugget that is not small, that a fit is begun from the best of."""
 
 
 @dataclass(frozen=True)
@@ -373,7 +375,7 @@ def fit(seen: Experimental, shape: Shape | None = None, given: Variogram | None 
 def _fitted(
     h: np.ndarray, gamma: np.ndarray, pairs: np.ndarray, shape: Shape, smoothness: float
 ) -> tuple[float, Structure, float]:
-    """Nugget, structure and cost of the best fit of one shape, from several beginnings."""
+    """Nugget, structure and cost of the best fit of one shape."""
     from scipy.optimize import least_squares
 
     top, far = float(gamma.max()), float(h.max())
@@ -388,9 +390,29 @@ def _fitted(
         return np.asarray(weight * (gamma - said) / np.maximum(said, 1e-6 * top))
 
     low, high = np.log([1e-9, 1e-6, 1e-3]), np.log([2.0, 20.0, 10.0])
-    starts = [np.log([n, 1.0 - n, r]) for n in (0.001, 0.2) for r in (0.15, 0.4, 0.9)]
-    found = [least_squares(off, s, bounds=(low, high)) for s in starts]
-    best = min(found, key=lambda f: f.cost)
+    begun = np.log(np.array(_near_fit(h, gamma, pairs, shape, smoothness)) / [top, top, far])
+    best = least_squares(off, np.clip(begun, low + 1e-9, high - 1e-9), bounds=(low, high))
     made = model(best.x)
     tiny = 1e-6 * made.sill
     return (made.nugget if made.nugget > tiny else 0.0), made.structures[0], float(best.cost)
+
+
+def _near_fit(
+    h: np.ndarray, gamma: np.ndarray, pairs: np.ndarray, shape: Shape, smoothness: float
+) -> tuple[float, float, float]:
+    """Nugget, sill and range that fit best among many ranges and shares of the nugget. Each has the plateau
+    that fits it best: weights go by the model itself, so that one over the plateau is found by a linear
+    equation (separable least squares; Golub & Pereyra 1973, SIAM Journal on Numerical Analysis 10).
+    """
+    ranges = float(h.max()) * np.geomspace(0.02, 8.0, _RANGES)
+    rises = np.array(
+        [Variogram(0.0, (Structure(shape, 1.0, r, smoothness),)).semivariance(h) for r in ranges.tolist()]
+    )
+    shares = np.concatenate([[1e-5, 1e-4, 1e-3, 0.01], np.linspace(0.04, 0.96, _SHARES)])[:, None, None]
+    ratio = gamma / np.maximum(shares + (1.0 - shares) * rises, 1e-6)
+    weight = pairs / pairs.sum()
+    over = (weight * ratio).sum(axis=2) / (weight * ratio**2).sum(axis=2)
+    cost = (weight * (over[..., None] * ratio - 1.0) ** 2).sum(axis=2)
+    n, r = np.unravel_index(int(np.argmin(cost)), cost.shape)
+    part, plateau = float(shares[n, 0, 0]), 1.0 / float(over[n, r])
+    return part * plateau, (1.0 - part) * plateau, float(ranges[r])
