@@ -17,8 +17,14 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import accumulation, drainage, indices, network, trace
 from moss_step.science.water.basins import divided
+from moss_step.science.water.drainage import shared_out
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.kernels.accumulation import accumulate_facets, count_donors, facet_ways
+from moss_step.science.water.kernels.accumulation import (
+    NO_ORDER,
+    accumulate_shared,
+    count_donors,
+    mark_donors,
+)
 from moss_step.science.water.kernels.descent import descend, descend_water
 from moss_step.science.water.kernels.neighbours import NONE, Drained, Filled
 from moss_step.science.water.kernels.trace import path_down
@@ -89,11 +95,11 @@ def _whole(z: np.ndarray) -> list[Line]:
         accumulation.accumulate(ways, donors, cells)
 
     d8 = best(accumulate_d8, 4)
-    share = np.empty(z.shape, np.float32)
 
     def accumulate_dinf() -> None:
-        facet_ways(Drained(filled, ways, metres), 0, z.shape[0], share)
-        accumulate_facets(share, np.ones(z.shape), np.zeros(2, np.int64))
+        shared = shared_out(Drained(filled, ways, metres), "dinf")
+        mark_donors(shared, 0, donors)
+        accumulate_shared(shared, 0, donors, np.ones((1, *z.shape)), NO_ORDER, np.zeros(2, np.int64))
 
     dinf = best(accumulate_dinf, 2)
     under = float(np.mean(filled > z))

@@ -118,6 +118,45 @@ def test_tiles_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
         assert_shapes_alike(written, expected, 1e-9)
 
 
+def sharing_on(folder: Path, ground: Surface) -> Study:
+    source, dem = folder / "ground.tif", {"dem": "ground"}
+    write_surface(source, ground, "ground")
+    write_surface(folder / "rain.tif", rain_on(ground), "rain")
+    opened = {
+        "ground": {"source": str(source)},
+        "rain": {"source": str(folder / "rain.tif"), "unit": "metre"},
+    }
+    derived = {
+        "spread": ("flow_accumulation", {"method": "freeman"}),
+        "gathered": ("flow_accumulation", {"method": "freeman", "exponent": 4.0, "unit": "area"}),
+        "facets": ("flow_accumulation", {"method": "dinf", "unit": "area", "edges": "blank"}),
+        "ways": ("flow_directions", {"method": "dinf"}),
+        "soaked": ("wetness", {}),
+        "damp": ("wetness", {"method": "d8"}),
+        "power": ("stream_power", {}),
+        "carried": ("stream_power", {"method": "freeman", "index": "sediment"}),
+    }
+    fallen = {"method": "dinf", "edges": "blank"}
+    return Study(
+        steps=(
+            *(Step(id=k, kind="open_grid", settings=v) for k, v in opened.items()),
+            *(Step(id=k, kind=kind, inputs=dem, settings=v) for k, (kind, v) in derived.items()),
+            Step(id="wet", kind="flow_accumulation", inputs={**dem, "weights": "rain"}, settings=fallen),
+        )
+    )
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+def test_water_that_is_shared_out_is_that_of_one_piece(on: str, tmp_path: Path) -> None:
+    study = sharing_on(tmp_path, GROUNDS[on]())
+    targets = ["facets", "ways", "soaked", "carried", "wet"]
+    if on == "oblong, holes":
+        targets += ["spread", "gathered", "damp", "power"]
+    for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-7)
+        assert_cells_alike(written, expected, 2e-7 if written.ref == "damp" else 0.0)
+
+
 def places_on(ground: Surface) -> str:
     """Points in the valleys of a ground, several of which lie upstream of others."""
     drainage = prepare(ground)

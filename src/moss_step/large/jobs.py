@@ -12,7 +12,7 @@ from moss_step import __version__
 from moss_step.formats.source import files_of
 from moss_step.formats.vector import split_layer
 from moss_step.large.held import OnDisk
-from moss_step.large.works import FASTER
+from moss_step.large.works import is_sooner
 from moss_step.model.errors import MossError
 from moss_step.model.frame import same_frame
 from moss_step.model.memory import BYTES_PER_CELL, free_memory
@@ -32,7 +32,7 @@ def left_on_disk(study: Study, steps: Collection[Step], everything: bool) -> dic
     for, or all of them.
     """
     result = {}
-    water = not FASTER.isdisjoint(s.kind for s in steps)
+    water = any(is_sooner(s) for s in steps)
     for step in steps:
         declared = step.declared
         try:

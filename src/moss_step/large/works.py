@@ -9,12 +9,20 @@ from moss_step.large import class_areas, contours, zones
 from moss_step.large.water import basins, catchments, drains
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
+from moss_step.study.graph import Step
 
-FASTER = frozenset({
+_FASTER = frozenset({
     "fill_depressions", "flow_directions", "flow_accumulation", "flow_length", "streams", "basins",
     "stream_basins", "catchment", "drain_height",
 })  # fmt: skip
 """Works on water, which are done sooner in tiles than in one piece on a ground of many cells."""
+
+
+def is_sooner(step: Step) -> bool:
+    """Whether a step on a ground of many cells is done sooner in tiles: where water runs to one receiver.
+    What is shared out goes over tiles again and again.
+    """
+    return step.kind in _FASTER and step.settings.get("method", "d8") == "d8"
 
 
 def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
@@ -36,5 +44,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "stream_basins": catchments.stream_basins,
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,
+        "wetness": water.wetness,
+        "stream_power": water.stream_power,
     }
     return works.get(kind)

@@ -29,6 +29,8 @@ from moss_step.steps.water import EXPONENT, FILLED_FIRST, METHODS, STREAM_AREA, 
 
 # --- indices
 
+OF_WETNESS = (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}.")
+
 
 class WetnessSettings(Settings):
     """Settings of wetness."""
@@ -44,9 +46,7 @@ def _wetness(settings: WetnessSettings, inputs: Inputs, progress: Progress) -> O
         settings.exponent,
         progress.part(0.7, 1.0),
     )
-    return surface_outcome(
-        result, (FILLED_FIRST, f"Level cells are given a slope of {indices.LEAST_SLOPE:g}.")
-    )
+    return surface_outcome(result, OF_WETNESS)
 
 
 wetness = StepKind(

@@ -354,9 +354,7 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
     edge = replace(drainage.dem, values=_edge_cells(drainage), unit=CELLS)
     fed = accumulated(drainage, settings.method, "cells", edge, progress, settings.exponent).values > 0
     share = float(np.count_nonzero(fed)) / max(result.valid_count, 1)
-    warnings, more = [FILLED_FIRST, edge_warning(share)], tuple[Finding, ...]()
-    if settings.method == "freeman":
-        warnings.append(f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991).")
+    warnings, more = [FILLED_FIRST, edge_warning(share), *shares_told(settings)], tuple[Finding, ...]()
     if rain is not None:
         missing = without_weight(rain, drainage.dem)
         more = (Finding(UNWEIGHTED, missing, COUNT),)
@@ -373,6 +371,13 @@ def _accumulation(settings: AccumulationSettings, inputs: Inputs, progress: Prog
 
 
 UNWEIGHTED = "unweighted"
+
+
+def shares_told(settings: AccumulationSettings) -> list[str]:
+    """Say how water is shared out among all lower neighbours."""
+    if settings.method != "freeman":
+        return []
+    return [f"Shares go by slope to the power of {settings.exponent:g} (Freeman 1991)."]
 
 
 def weights_told(settings: AccumulationSettings, rain: Surface) -> list[str]:

@@ -7,8 +7,7 @@ Geosciences 62.
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -16,8 +15,10 @@ import numpy as np
 
 from moss_step.large.crew import Crew, Work
 from moss_step.large.scratch import Scratch
-from moss_step.large.sides import Sides, around, sides_of
-from moss_step.large.tiling import Tile, Tiling
+from moss_step.large.sides import Sides, sides_of
+from moss_step.large.tiling import Tile
+from moss_step.large.water import rounds
+from moss_step.large.water.rounds import Fixed, Known, Rims
 from moss_step.model.progress import Progress, silent
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.flats import HIGHER, LOWER
@@ -30,11 +31,6 @@ from moss_step.science.water.kernels.tiles import (
     spread_open,
     steps_at_rim,
 )
-
-Rims = tuple[np.ndarray, np.ndarray]
-"""What lies around a tile: steps from lower, and from higher ground, in the order of ``ring``."""
-_FROM = ((1, 1), (-1, -1), (1, -1), (-1, 1))
-"""Which ways down and across rounds go over the tiles, in turn."""
 
 
 def drain_closed(z: np.ndarray, ways: np.ndarray) -> int:
@@ -58,41 +54,6 @@ class Open:
 def open_cells(z: np.ndarray, ways: np.ndarray, count: int) -> Open:
     """List the open cells of a window."""
     return Open(*list_open(z, ways, count))
-
-
-class Known:
-    """What is known along the sides of tiles so far: steps from lower, and from higher ground. It is asked
-    while it learns.
-    """
-
-    def __init__(self, tiling: Tiling) -> None:
-        self.tiling, self._lock = tiling, threading.Lock()
-        self._toward, self._away = dict[str, Sides](), dict[str, Sides]()
-
-    def around(self, tile: Tile) -> Rims:
-        """What lies around a tile."""
-        with self._lock:
-            toward, away = (around(tile, self.tiling, sides) for sides in (self._toward, self._away))
-        return toward.astype(np.int32), away.astype(np.int32)
-
-    def learn(self, tile: Tile, low: Sides, high: Sides) -> bool:
-        """Take what there is along the sides of a tile now; says whether it is new."""
-        name = tile.name
-        with self._lock:
-            new = not (_same(self._toward.get(name), low) and _same(self._away.get(name), high))
-            self._toward[name], self._away[name] = low, high
-        return new
-
-
-@dataclass(frozen=True)
-class Fixed:
-    """What is known around one tile, for a worker that is sent this tile alone."""
-
-    rims: Rims
-
-    def around(self, _: Tile) -> Rims:
-        """What lies around the tile."""
-        return self.rims
 
 
 class Before(NamedTuple):
@@ -151,13 +112,13 @@ class SpreadWork(Work):
         toward, away = (_along(field, numbers) for field in far)
         return Spread(toward, away, changed > 0)
 
-    def finish(self, tile: Tile, read: Before, found: Spread) -> tuple[Sides, Sides, Rims]:
+    def finish(self, tile: Tile, read: Before, found: Spread) -> tuple[tuple[Sides, Sides], Rims]:
         """Keep the steps that have changed; gives what there is along the sides now, and what it comes
         of.
         """
         if self.first or found.changed:
             self.scratch.save(f"{self.name}-far", tile, read.far)
-        return found.toward, found.away, read.rims
+        return (found.toward, found.away), read.rims
 
 
 def _along(field: np.ndarray, numbers: Sides) -> Sides:
@@ -178,45 +139,13 @@ def placed(tile: Tile, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def settle(
     crew: Crew, scratch: Scratch, name: str, tiles: Collection[Tile], progress: Progress
 ) -> dict[str, Rims]:
-    """Pass steps from tile to tile until none changes; gives what lies around each tile then.
+    """Pass steps from tile to tile until none changes; gives what lies around each tile then."""
+    known = Known(scratch.tiling, 2, np.int32)
 
-    Rounds go over the tiles along their diagonals, from one corner of the ground after another: what one tile
-    learns, the next ones of the same round know (fast sweeping, Zhao 2005, Mathematics of Computation 74).
-    """
-    known, waiting = Known(scratch.tiling), list(tiles)
-    some = {t.name for t in tiles}
-    came_of = dict[str, Rims]()
-    done = 0
-    while waiting:
-        work, changed = SpreadWork(scratch, name, known, done == 0), set[Tile]()
-        part = progress.part(1 - 0.7**done, 1 - 0.7 ** (done + 1))
-        down, across = _FROM[done % len(_FROM)]
-        waiting.sort(key=lambda t: (down * t.row + across * t.col, t.row))
-        for tile, (low, high, rims) in crew.each(work, waiting, part, "Draining level ground"):
-            came_of[tile.name] = rims
-            if known.learn(tile, low, high):
-                changed.add(tile)
-        near = {n for t in changed for n in _near(t, scratch.tiling) if n.name in some}
-        waiting = [t for t in near if not _alike(known.around(t), came_of[t.name])]
-        done += 1
-    return came_of
+    def work(first: bool) -> SpreadWork:
+        return SpreadWork(scratch, name, known, first)
 
-
-def _same(a: Sides | None, b: Sides) -> bool:
-    return a is not None and _alike(a, b)
-
-
-def _alike(some: Sequence[np.ndarray], others: Sequence[np.ndarray]) -> bool:
-    return all(np.array_equal(a, b) for a, b in zip(some, others, strict=True))
-
-
-def _near(tile: Tile, tiling: Tiling) -> list[Tile]:
-    return [
-        tiling.tile(r, c)
-        for r in range(max(tile.row - 1, 0), min(tile.row + 2, tiling.down))
-        for c in range(max(tile.col - 1, 0), min(tile.col + 2, tiling.across))
-        if (r, c) != (tile.row, tile.col)
-    ]
+    return rounds.settle(crew, known, tiles, work, progress, "Draining level ground")
 
 
 def drained(scratch: Scratch, name: str, tile: Tile, ways: np.ndarray, rims: Rims) -> None:

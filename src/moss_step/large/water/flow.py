@@ -18,6 +18,7 @@ from moss_step.large.held import OnDisk
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.large.water import flats
 from moss_step.large.water.ground import Ground, framed, window_of
+from moss_step.large.water.rounds import Rims
 from moss_step.model.progress import Progress
 from moss_step.science.water import accumulation
 from moss_step.science.water.drainage import amounts
@@ -89,7 +90,7 @@ class OpenWaysWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, rims: Mapping[str, tuple[np.ndarray, np.ndarray]]) -> None:
+    def __init__(self, ground: Ground, rims: Mapping[str, Rims]) -> None:
         self.ground, self.rims = ground, dict(rims)
 
     def for_tile(self, tile: Tile) -> OpenWaysWork:

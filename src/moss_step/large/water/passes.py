@@ -20,6 +20,7 @@ from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.large.water import flats
 from moss_step.large.water.ground import Ground, framed, window_of
+from moss_step.large.water.rounds import Rims
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.science.water.drainage import NO_VALUES
@@ -169,7 +170,7 @@ class OpenWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, rims: Mapping[str, tuple[np.ndarray, np.ndarray]]) -> None:
+    def __init__(self, ground: Ground, rims: Mapping[str, Rims]) -> None:
         self.ground, self.rims, self._reader = ground, dict(rims), ground.reading()
 
     def for_tile(self, tile: Tile) -> OpenWork:

@@ -1,6 +1,4 @@
-"""The steps about water that go tile by tile: filled ground, flow directions and accumulation by one
-receiver.
-"""
+"""The steps about water that go tile by tile: filled ground, flow directions, accumulation, and indices."""
 
 from __future__ import annotations
 
@@ -14,8 +12,9 @@ from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
 from moss_step.large.tiling import Tile
 from moss_step.large.water.flow import Amount, Rain, added_rims, weights_of, whole_amounts
-from moss_step.large.water.ground import Ground
+from moss_step.large.water.ground import Ground, window_of
 from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
+from moss_step.large.water.sharing import Sharing, Upstream, add_up
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed
 from moss_step.model.findings import Finding
@@ -24,13 +23,23 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, COUNT, SHARE
-from moss_step.science.water.drainage import bearings_of, unit_of_accumulation
+from moss_step.model.units import NONE as NO_UNIT
+from moss_step.science.water.drainage import bearings_of, facet_bearings, unit_of_accumulation
+from moss_step.science.water.indices import mean_width, power_of, wetness_of
 from moss_step.science.water.kernels.neighbours import NONE, OUT
 from moss_step.science.water.kernels.tiles import told_amounts
 from moss_step.science.water.neighbours import bearings
+from moss_step.steps.floods import OF_WETNESS
 from moss_step.steps.results import surface_outcome, unweighted_told
 from moss_step.steps.shape import GRID_NORTH
-from moss_step.steps.water import FILLED_FIRST, UNWEIGHTED, changes_told, edge_warning, weights_told
+from moss_step.steps.water import (
+    FILLED_FIRST,
+    UNWEIGHTED,
+    changes_told,
+    edge_warning,
+    shares_told,
+    weights_told,
+)
 
 
 class FillJob(WaterJob):
@@ -66,7 +75,12 @@ class WaysJob(WaterJob):
         """Bearings, and how many outlets there are."""
         ways = ground.scratch.load("ways", tile)
         by_row = bearings(self.frame.part(tile.rows, slice(0, 1)))
-        told = surface_outcome(in_tile(self, tile, bearings_of(ways, by_row)), (FILLED_FIRST, GRID_NORTH))
+        facets = None
+        if self.settings.method == "dinf":
+            shared = Sharing("dinf", 1.0).shared(ground, tile)
+            facets = facet_bearings(shared.facets[1:-1, 1:-1], by_row)
+        values = bearings_of(ways, by_row, facets)
+        told = surface_outcome(in_tile(self, tile, values), (FILLED_FIRST, GRID_NORTH))
         outlets = Finding("outlets", int(np.count_nonzero(ways == OUT)), COUNT)
         return replace(told, findings=(outlets, *told.findings)), 0
 
@@ -76,13 +90,18 @@ class AddJob(WaysJob):
     """How much lies upstream of each cell."""
 
     fed: dict[str, np.ndarray] = field(default_factory=dict)
-    """What enters each tile at its rim, once that is known."""
+    """What enters each tile at its rim, once that is known, where water runs to one receiver."""
     rain: Rain | None = None
     """Weights of the cells."""
 
     def for_tile(self, tile: Tile) -> AddJob:
         """It, with what enters one tile."""
-        return replace(self, fed={tile.name: self.fed[tile.name]})
+        return replace(self, fed={tile.name: self.fed[tile.name]} if self.fed else {})
+
+    @property
+    def what(self) -> tuple[Amount, ...]:
+        """What is added up."""
+        return self.settings.unit, "edge"
 
     @property
     def like(self) -> Surface:
@@ -94,14 +113,32 @@ class AddJob(WaysJob):
     def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
         """Find ways, and what passes from tile to tile."""
         super().prepare(ground, crew, progress.part(0.0, 0.8))
-        what: tuple[Amount, ...] = (self.settings.unit, "edge")
-        self.fed.update(added_rims(ground, what, crew, progress.part(0.8, 1.0), self.rain))
+        part = progress.part(0.8, 1.0)
+        if self.settings.method == "d8":
+            self.fed.update(added_rims(ground, self.what, crew, part, self.rain))
+        else:
+            add_up(self._upstream(ground), crew, part)
+
+    def _upstream(self, ground: Ground) -> Upstream:
+        sharing = Sharing(self.settings.method, self.settings.exponent)
+        return Upstream(ground, sharing, self.what, self.rain)
+
+    def amounts(
+        self, ground: Ground, tile: Tile, ways: np.ndarray, weights: np.ndarray | None = None
+    ) -> np.ndarray:
+        """What was added up, of the cells of a tile (amounts, rows, cols); ``ways`` have one more cell on
+        each side.
+        """
+        if self.settings.method == "d8":
+            return whole_amounts(ground, tile, self.what, ways, self.fed[tile.name], weights)
+        found = self._upstream(ground).of(tile)
+        found[1:] = found[1:].astype(np.float32)  # as in one piece: the least shares of edges come to nothing
+        return found
 
     def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
         """Amounts, and the share of cells that may get water from beyond the edge."""
         ways, weights = ground.scratch.window("ways", tile, 1, NONE), weights_of(self.rain, tile)
-        what: tuple[Amount, ...] = (self.settings.unit, "edge")
-        amounts, edge = whole_amounts(ground, tile, what, ways, self.fed[tile.name], weights)
+        amounts, edge = self.amounts(ground, tile, ways, weights)
         values = np.empty(amounts.shape, np.float32)
         known, fed = told_amounts(ways, amounts, edge, self.settings.edges == "blank", values)
         told = surface_outcome(in_tile(self, tile, values), (FILLED_FIRST,))
@@ -112,12 +149,70 @@ class AddJob(WaysJob):
         return replace(told, findings=(*told.findings, *more)), known
 
     def remarks(self, findings: tuple[Finding, ...]) -> tuple[str, ...]:
-        """The share of the whole ground, and what the weights are."""
+        """The share of the whole ground, and what shares and weights are."""
         said = [edge_warning(float(f.value)) for f in findings if f.name == "edge_share"]
+        said += shares_told(self.settings)
         if self.rain is not None:
             said += unweighted_told(sum(int(f.value) for f in findings if f.name == UNWEIGHTED))
             said += weights_told(self.settings, like_ground(self.rain.held))
         return tuple(said)
+
+
+class IndexJob(AddJob):
+    """An index of the area upstream of a metre of contour, and the slope."""
+
+    @property
+    def what(self) -> tuple[Amount, ...]:
+        """Areas."""
+        return ("area",)
+
+    @property
+    def like(self) -> Surface:
+        """Without a unit."""
+        return Surface(np.zeros((1, 1), np.float32), like_ground(self.grid).frame, NO_UNIT, self.quantity)
+
+    @property
+    def quantity(self) -> str:
+        """Which index it is."""
+        raise NotImplementedError
+
+    def index(self, area: np.ndarray, tangent: np.ndarray) -> tuple[np.ndarray, tuple[str, ...]]:
+        """It (float32), and what is said of it."""
+        raise NotImplementedError
+
+    def remarks(self, findings: tuple[Finding, ...]) -> tuple[str, ...]:
+        """None."""
+        return ()
+
+    def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
+        """The index."""
+        ways = ground.scratch.window("ways", tile, 1, NONE)
+        (area,) = self.amounts(ground, tile, ways)
+        values, window = np.empty(area.shape, np.float32), window_of(tile, ground.tiling, 1)
+        told_amounts(ways, area, np.zeros(area.shape), False, values)
+        steep = ground.slope(window, reader.read(window.rows, window.cols), "percent") / np.float32(100.0)
+        index, said = self.index(values / mean_width(self.frame.part(tile.rows, slice(0, 1))), steep)
+        return surface_outcome(in_tile(self, tile, index), said), 0
+
+
+class WetnessJob(IndexJob):
+    """Topographic wetness."""
+
+    quantity = "wetness"
+
+    def index(self, area: np.ndarray, tangent: np.ndarray) -> tuple[np.ndarray, tuple[str, ...]]:
+        """Wetness, and what level cells count for."""
+        return wetness_of(area, tangent), OF_WETNESS
+
+
+class PowerJob(IndexJob):
+    """Stream power and the like."""
+
+    quantity = "index"
+
+    def index(self, area: np.ndarray, tangent: np.ndarray) -> tuple[np.ndarray, tuple[str, ...]]:
+        """The index asked for."""
+        return power_of(area, tangent, self.settings.index), (FILLED_FIRST,)
 
 
 def filled(fed: Fed, settings: Any) -> WaterJob | None:
@@ -127,20 +222,29 @@ def filled(fed: Fed, settings: Any) -> WaterJob | None:
 
 
 def directions(fed: Fed, settings: Any) -> WaterJob | None:
-    """Flow directions to one receiver."""
-    return WaysJob(ground_of(fed), settings) if settings.method == "d8" and alone(fed) else None
+    """Flow directions."""
+    return WaysJob(ground_of(fed), settings) if alone(fed) else None
 
 
 def accumulation(fed: Fed, settings: Any) -> WaterJob | None:
-    """Accumulation by one receiver.
+    """Accumulation.
 
     Raises MossError for weights that do not lie cell on cell with the ground.
     """
     rain = fed.get("weights")
-    on_disk = isinstance(fed["dem"], OnDisk) and (rain is None or isinstance(rain, OnDisk))
-    if settings.method != "d8" or not on_disk:
+    if not isinstance(fed["dem"], OnDisk) or not (rain is None or isinstance(rain, OnDisk)):
         return None
     ground, weights = ground_of(fed), Rain(rain) if isinstance(rain, OnDisk) else None
     if weights is not None:
         check_same_frame(weights.held.frame, ground.frame, "The weights and the ground")
     return AddJob(ground, settings, {}, weights)
+
+
+def wetness(fed: Fed, settings: Any) -> WaterJob | None:
+    """Topographic wetness."""
+    return WetnessJob(ground_of(fed), settings) if alone(fed) else None
+
+
+def stream_power(fed: Fed, settings: Any) -> WaterJob | None:
+    """Stream power and the like."""
+    return PowerJob(ground_of(fed), settings) if alone(fed) else None

@@ -18,10 +18,13 @@ from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.water import accumulation
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.accumulation import (
-    accumulate_facets,
-    accumulate_freeman,
+    NO_ORDER,
+    Shared,
+    accumulate_shared,
+    add_slopes,
     count_donors,
     facet_ways,
+    mark_donors,
 )
 from moss_step.science.water.kernels.descent import descend_water
 from moss_step.science.water.kernels.neighbours import NONE, OUT, Drained, Filled
@@ -404,17 +407,57 @@ def accumulated(
             donors = np.empty(ways.shape, np.uint8)
             count_donors(ways, donors)
             accumulation.accumulate(ways, donors, total)
-        elif method == "dinf":
-            share = facet_directions(drainage, progress.part(0.1, 0.4))
-            with progress.pulse(total.size, 0.4, 0.95, "Adding up what lies upstream") as pulse:
-                accumulate_facets(share, total, pulse)
         else:
             metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-            with progress.pulse(2 * total.size, 0.2, 0.95) as pulse:
-                accumulate_freeman(Drained(drainage.filled(), ways, metres), exponent, total, pulse)
+            ground = Drained(drainage.filled(), ways, metres)
+            with progress.pulse(total.size, 0.2, 0.95, "Adding up what lies upstream") as pulse:
+                shared = shared_out(ground, method, exponent)
+                donors = np.empty(ways.shape, np.uint8)
+                mark_donors(shared, 0, donors)
+                accumulate_shared(shared, 0, donors, total[None], NO_ORDER, pulse)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, unit_of_accumulation(unit, weights), "accumulation")
+
+
+def shared_out(ground: Drained, method: FlowMethod, exponent: float = accumulation.CONVERGENCE) -> Shared:
+    """How the water of each cell is shared out among its neighbours.
+
+    Parameters
+    ----------
+    ground
+        Heights that hold no water back, ways, and distances in the unit of the heights.
+    method
+        ``dinf`` or ``freeman``.
+    exponent
+        Power of the slope, for ``freeman``.
+
+    Returns
+    -------
+    Shared
+        What ``accumulate_shared`` goes by.
+
+    Source
+    ------
+    Freeman 1991, Computers & Geosciences 17; Tarboton 1997, Water Resources Research 33.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import prepare, shared_out
+    >>> from moss_step.science.water.kernels.neighbours import Drained
+    >>> at = prepare(tilted())
+    >>> shared_out(Drained(at.filled(), at.ways, at.metres), "freeman", 1.0).whole[1, 2].round(2)
+    np.float64(2.41)
+    """
+    no_shares, no_facets = np.empty((0, 0)), np.empty((0, 0), np.float32)
+    if method == "dinf":
+        facets = np.empty(ground.ways.shape, np.float32)
+        facet_ways(ground, 0, len(facets), facets)
+        return Shared(*ground, exponent, no_shares, facets)
+    whole = np.empty(ground.ways.shape)
+    add_slopes(ground, exponent, whole)
+    return Shared(*ground, exponent, whole, no_facets)
 
 
 def unit_of_accumulation(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
@@ -478,7 +521,7 @@ def flow_bearings(
     out = np.empty(drainage.frame.shape, np.float32)
     for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
         ways, rows = drainage.ways[first:last], by_row[first:last]
-        facets = None if share is None else _facet_bearings(share[first:last], rows)
+        facets = None if share is None else facet_bearings(share[first:last], rows)
         out[first:last] = bearings_of(ways, rows, facets)
     return out
 
@@ -517,9 +560,30 @@ def bearings_of(ways: np.ndarray, by_row: np.ndarray, facets: np.ndarray | None 
     return result
 
 
-def _facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
-    """Turn shares between the two receivers of a facet into bearings: the share of the angle between them, on
-    the ground.
+def facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
+    """Turn directions over facets into bearings: the share of the angle between the two receivers, on the
+    ground.
+
+    Parameters
+    ----------
+    share
+        Eighths of a turn from east, as ``facet_directions`` gives them, of shape (rows, cols).
+    by_row
+        Bearings of the neighbours by row, (rows, 8), as ``neighbours.bearings`` gives them.
+
+    Returns
+    -------
+    np.ndarray
+        Degrees clockwise from the grid's north, which may be above 360, of shape (rows, cols).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.drainage import facet_bearings
+    >>> from moss_step.science.water.neighbours import bearings
+    >>> facet_bearings(np.array([[4.0, 4.5]], np.float32), bearings(tilted().frame)[:1]).tolist()
+    [[270.0, 292.5]]
     """
     first = np.nan_to_num(np.maximum(share, 0.0)).astype(np.int64) % 8
     rows = np.arange(len(by_row))[:, None]

@@ -8,6 +8,7 @@ from typing import Literal
 
 import numpy as np
 
+from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE as NO_UNIT
@@ -53,11 +54,31 @@ def specific_area(
     >>> specific_area(prepare(tilted()), "d8")[1].tolist()  # m² a metre of contour
     [10.0, 8.0, 6.0, 4.0, 2.0]
     """
-    frame = drainage.frame
-    width = np.sqrt(frame.row_areas)[:, None]
-    return np.asarray(
-        accumulated(drainage, method, "area", exponent=exponent, progress=progress).values / width
-    )
+    area = accumulated(drainage, method, "area", exponent=exponent, progress=progress).values
+    return np.asarray(area / mean_width(drainage.frame))
+
+
+def mean_width(frame: Frame) -> np.ndarray:
+    """Mean width of the cells of each row.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, of shape (rows, 1).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.water.indices import mean_width
+    >>> mean_width(tilted().frame)[0].tolist()
+    [2.0]
+    """
+    return np.asarray(np.sqrt(frame.row_areas)[:, None])
 
 
 def wetness(
@@ -96,10 +117,39 @@ def wetness(
     >>> wetness(prepare(tilted()), "d8").values[1].astype(float).round(2).tolist()
     [2.3, 2.08, 1.79, 1.39, 0.69]
     """
-    tangent = np.maximum(_tangent(drainage), LEAST_SLOPE)
+    area = specific_area(drainage, method, exponent, progress)
+    return Surface(wetness_of(area, _tangent(drainage)), drainage.frame, NO_UNIT, "wetness")
+
+
+def wetness_of(area: np.ndarray, tangent: np.ndarray) -> np.ndarray:
+    """Topographic wetness from the area upstream of each metre of contour, and the slope.
+
+    Parameters
+    ----------
+    area
+        Metres, of any shape.
+    tangent
+        Tangents of the slope, of the same shape; what is below ``LEAST_SLOPE`` counts as that.
+
+    Returns
+    -------
+    np.ndarray
+        Without a unit, float32 of the same shape.
+
+    Source
+    ------
+    Beven & Kirkby 1979, Hydrological Sciences Bulletin 24.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.indices import wetness_of
+    >>> wetness_of(np.array([10.0, 10.0]), np.array([0.1, 0.0])).astype(float).round(2).tolist()
+    [4.61, 9.21]
+    """
     with np.errstate(divide="ignore"):  # a slope beyond all numbers, which is refused later
-        values = np.log(specific_area(drainage, method, exponent, progress) / tangent)
-    return Surface(values.astype(np.float32), drainage.frame, NO_UNIT, "wetness")
+        values: np.ndarray = np.log(area / np.maximum(tangent, LEAST_SLOPE)).astype(np.float32)
+    return values
 
 
 def stream_power(
@@ -150,15 +200,44 @@ def stream_power(
     area, tangent = specific_area(drainage, method, exponent, progress.part(0.0, 0.8)), _tangent(drainage)
     values = np.empty(area.shape, np.float32)
     for first, last in progress.part(0.8, 1.0).blocks(len(area), _ROWS, "Working out the index"):
-        some, steep = area[first:last], tangent[first:last]
-        if index == "power":
-            values[first:last] = some * steep
-        else:
-            sine = steep / np.hypot(1.0, steep)
-            values[first:last] = (some / 22.13) ** (0.6 if index == "sediment" else 0.4) * (
-                sine / 0.0896
-            ) ** 1.3
+        values[first:last] = power_of(area[first:last], tangent[first:last], index)
     return Surface(values, drainage.frame, NO_UNIT, "index")
+
+
+def power_of(area: np.ndarray, tangent: np.ndarray, index: Power) -> np.ndarray:
+    """One of the indices of ``stream_power`` from the area upstream of each metre of contour, and the slope.
+
+    Parameters
+    ----------
+    area
+        Metres, of any shape.
+    tangent
+        Tangents of the slope, of the same shape.
+    index
+        Which of the indices.
+
+    Returns
+    -------
+    np.ndarray
+        Without a unit, float32 of the same shape.
+
+    Source
+    ------
+    Moore & Burch 1986, Soil Science Society of America Journal 50; Wischmeier & Smith 1978, USDA Handbook
+    537.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.indices import power_of
+    >>> power_of(np.array([22.13]), np.array([0.09]), "length_slope").round(2).tolist()  # the unit plot
+    [1.0]
+    """
+    if index == "power":
+        return np.asarray(area * tangent, np.float32)
+    sine = tangent / np.hypot(1.0, tangent)
+    power = 0.6 if index == "sediment" else 0.4
+    return np.asarray((area / 22.13) ** power * (sine / 0.0896) ** 1.3, np.float32)
 
 
 def _tangent(drainage: Drainage) -> np.ndarray:

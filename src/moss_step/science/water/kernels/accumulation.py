@@ -4,10 +4,12 @@ two of a facet.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 
-from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, span
+from moss_step.science.water.kernels.neighbours import DC, DR, LOWEST, NONE, OUT, span
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -129,120 +131,191 @@ def facet_ways(ground, first, last, share):
                 )  # a hair below east is rounded to a whole turn
 
 
-@numba.njit(inline="always", cache=True)
-def two_cells(share):
-    """Both receivers of a facet direction, and the part that runs to the second."""
-    k = int(share)
-    return k % 8, (k + 1) % 8, share - k
+NO_ORDER = np.empty(0, np.int32)
+"""For an order of cells that nobody asks for."""
 
 
-@numba.njit(cache=True, nogil=True)
-def accumulate_facets(share, total, pulse):
-    """Add to each cell of ``total`` its part of all that runs to it, divided between two receivers by angle.
-
-    ``pulse`` is that of ``Progress.pulse``.
+class Shared(NamedTuple):
+    """How the water of each cell of a ground (see ``Drained``) is shared out: over the two cells of its facet
+    (``facets``, as ``facet_ways`` gives them), or, where these are of no cells, over all lower neighbours by
+    slope to the ``exponent`` (``whole``: what these come to together, as ``add_slopes`` gives it).
     """
-    rows, cols = share.shape
-    donors = np.zeros((rows, cols), np.uint8)
-    for r in range(rows):
-        for c in range(cols):
-            if share[r, c] >= 0:
-                p, q, part = two_cells(share[r, c])
-                if part < 1.0:
-                    donors[r + DR[p], c + DC[p]] += 1
-                if part > 0.0:
-                    donors[r + DR[q], c + DC[q]] += 1
-    stack = np.empty(1024, np.int64)
-    for r in range(rows):
-        pulse[0] += cols
-        for c in range(cols):
-            if donors[r, c] != 0:
-                continue
-            if pulse[1]:
-                return
-            stack[0], top = r * cols + c, 1
-            donors[r, c] = 255
-            while top > 0:
-                top -= 1
-                i, j = stack[top] // cols, stack[top] % cols
-                if not share[i, j] >= 0:
-                    continue
-                p, q, part = two_cells(share[i, j])
-                for side in range(2):
-                    k, weight = (p, 1.0 - part) if side == 0 else (q, part)
-                    if weight <= 0.0:
-                        continue
-                    a, b = i + DR[k], j + DC[k]
-                    total[a, b] += weight * total[i, j]
-                    donors[a, b] -= 1
-                    if donors[a, b] == 0:
-                        donors[a, b] = 255
-                        if top == stack.size:
-                            stack = np.append(stack, np.empty(stack.size, np.int64))
-                        stack[top] = a * cols + b
-                        top += 1
+
+    z: np.ndarray
+    ways: np.ndarray
+    metres: np.ndarray
+    exponent: float
+    whole: np.ndarray
+    facets: np.ndarray
 
 
-@numba.njit(cache=True, nogil=True)
-def freeman_shares(ground, exponent, r, c, shares):
-    """Shares that run to the eight neighbours: to all lower ones by slope, or to the single receiver on level
-    ground.
+@numba.njit(cache=True, nogil=True, parallel=True)
+def add_slopes(ground, exponent, whole):
+    """Slope to the ``exponent`` of all lower neighbours of each cell together; 0 on level ground, and where
+    water leaves it.
     """
     z, ways, metres = ground
     rows, cols = z.shape
-    total = 0.0
-    shares[:] = 0.0
+    for r in numba.prange(rows):
+        for c in range(cols):
+            total = 0.0
+            if ways[r, c] < OUT:
+                for k in range(8):
+                    i, j = r + DR[k], c + DC[k]
+                    if 0 <= i < rows and 0 <= j < cols and z[i, j] < z[r, c]:
+                        total += ((z[r, c] - z[i, j]) / span(metres, r, k)) ** exponent
+            whole[r, c] = total
+
+
+@numba.njit(inline="always", cache=True)
+def part_to(facet, k):
+    """Part of the water of a cell that runs to its neighbour k, by its direction over a facet."""
+    if not facet >= 0:
+        return 0.0
+    p = int(facet)
+    part = np.float64(facet) - p
+    return 1.0 - part if (p & 7) == k else part if ((p + 1) & 7) == k else 0.0
+
+
+@numba.njit(inline="always", cache=True)
+def runs_to(shared, r, c, k):
+    """Whether some water of a cell runs to its neighbour k, which lies in the grid."""
+    if shared.facets.size > 0:
+        return part_to(shared.facets[r, c], k) > 0.0
+    z, ways = shared.z, shared.ways
     if ways[r, c] >= OUT:
-        return
-    for k in range(8):
+        return False
+    if shared.whole[r, c] > 0.0:
+        return z[r + DR[k], c + DC[k]] < z[r, c]
+    return k == ways[r, c]
+
+
+@numba.njit(inline="always", cache=True)
+def share_to(shared, r, c, k):
+    """Which share of its water a cell sends to a neighbour that it runs to."""
+    if shared.facets.size > 0:
+        return part_to(shared.facets[r, c], k)
+    whole = shared.whole[r, c]
+    if whole > 0.0:
+        fall = shared.z[r, c] - shared.z[r + DR[k], c + DC[k]]
+        return (fall / span(shared.metres, r, k)) ** shared.exponent / whole
+    return 1.0
+
+
+@numba.njit(cache=True, nogil=True, parallel=True)
+def mark_donors(shared, margin, donors):
+    """Which neighbours send water to each cell, a bit for each; none in a ``margin`` of the grid."""
+    rows, cols = donors.shape
+    for r in numba.prange(rows):
+        for c in range(cols):
+            bits = 0
+            if margin <= r < rows - margin and margin <= c < cols - margin:
+                for k in range(8):
+                    i, j = r + DR[k], c + DC[k]
+                    if 0 <= i < rows and 0 <= j < cols and runs_to(shared, i, j, k ^ 4):
+                        bits |= 1 << k
+            donors[r, c] = bits
+
+
+@numba.njit(inline="always", cache=True)
+def take_in(shared, donors, total, r, c):
+    """Add to a cell what it is sent by its donors, in the order of neighbours: it is the same whichever was
+    worked out first.
+    """
+    bits = np.int64(donors[r, c])
+    while bits:
+        k = LOWEST[bits]
+        bits &= bits - 1
         i, j = r + DR[k], c + DC[k]
-        if 0 <= i < rows and 0 <= j < cols and z[i, j] < z[r, c]:
-            shares[k] = ((z[r, c] - z[i, j]) / span(metres, r, k)) ** exponent
-            total += shares[k]
-    if total > 0.0:
-        shares /= total
-    else:
-        shares[ways[r, c]] = 1.0
+        share = share_to(shared, i, j, k ^ 4)
+        for f in range(total.shape[0]):
+            total[f, r, c] += share * total[f, i, j]
 
 
 @numba.njit(cache=True, nogil=True)
-def accumulate_freeman(ground, exponent, total, pulse):
-    """Add to each cell of ``total`` its share of all that runs to it from higher neighbours."""
-    ways = ground.ways
-    rows, cols = ways.shape
-    donors, shares = np.zeros((rows, cols), np.uint8), np.zeros(8)
+def accumulate_shared(shared, margin, donors, total, order, pulse):
+    """Add to each cell of ``total`` (fields, rows, cols) its share of all that runs to it; ``donors`` are of
+    ``mark_donors``. What the cells of a ``margin`` hold is all that there is of them.
+
+    Gives how many cells there are; ``order`` takes these as they were added up, each after its donors, where
+    it has room for any. ``pulse`` is that of ``Progress.pulse``.
+    """
+    rows, cols = donors.shape
+    left = donors.copy()
+    stack, count = np.empty(1024, np.int64), 0
     for r in range(rows):
         pulse[0] += cols
         if pulse[1]:
-            return
+            return count
         for c in range(cols):
-            freeman_shares(ground, exponent, r, c, shares)
-            for k in range(8):
-                if shares[k] > 0.0:
-                    donors[r + DR[k], c + DC[k]] += 1
-    stack = np.empty(1024, np.int64)
-    for r in range(rows):
-        pulse[0] += cols
-        for c in range(cols):
-            if donors[r, c] != 0 or ways[r, c] == NONE:
+            if donors[r, c] != 0 or shared.ways[r, c] == NONE:
                 continue
-            if pulse[1]:
-                return
             stack[0], top = r * cols + c, 1
-            donors[r, c] = 255
             while top > 0:
                 top -= 1
                 i, j = stack[top] // cols, stack[top] % cols
-                freeman_shares(ground, exponent, i, j, shares)
+                if margin <= i < rows - margin and margin <= j < cols - margin:
+                    take_in(shared, donors, total, i, j)
+                    if order.size > 0:
+                        order[count] = stack[top]
+                    count += 1
                 for k in range(8):
-                    if shares[k] <= 0.0:
+                    a, b, bit = i + DR[k], j + DC[k], np.uint8(1 << (k ^ 4))
+                    if not (0 <= a < rows and 0 <= b < cols and donors[a, b] & bit):
                         continue
-                    a, b = i + DR[k], j + DC[k]
-                    total[a, b] += shares[k] * total[i, j]
-                    donors[a, b] -= 1
-                    if donors[a, b] == 0:
-                        donors[a, b] = 255
+                    left[a, b] &= ~bit
+                    if left[a, b] == 0:
                         if top == stack.size:
                             stack = np.append(stack, np.empty(stack.size, np.int64))
                         stack[top] = a * cols + b
                         top += 1
+    return count
+
+
+@numba.njit(inline="always", cache=True)
+def mark_receivers(donors, r, c, marked):
+    """Mark the cells that a cell sends water to."""
+    rows, cols = donors.shape
+    for k in range(8):
+        i, j = r + DR[k], c + DC[k]
+        if 0 <= i < rows and 0 <= j < cols and donors[i, j] >> (k ^ 4) & 1:
+            marked[i, j] = 1
+
+
+@numba.njit(cache=True, nogil=True)
+def accumulate_again(shared, donors, changed, own, total, order):
+    """Add up again what ``changed`` cells (r, c) of a margin of one send water to, and what changes by that;
+    ``own`` is what the cells within the margin hold by themselves (fields, rows, cols), and ``order`` has
+    each after its donors.
+    """
+    fields, rows, cols = total.shape
+    marked, before = np.zeros((rows, cols), np.uint8), np.empty(fields)
+    for n in range(len(changed)):
+        mark_receivers(donors, changed[n, 0], changed[n, 1], marked)
+    for n in range(order.size):
+        r, c = order[n] // cols, order[n] % cols
+        if marked[r, c] == 0:
+            continue
+        for f in range(fields):
+            before[f] = total[f, r, c]
+            total[f, r, c] = own[f, r - 1, c - 1]
+        take_in(shared, donors, total, r, c)
+        for f in range(fields):
+            now = total[f, r, c]
+            if now != before[f] and (now == now or before[f] == before[f]):
+                mark_receivers(donors, r, c, marked)
+                break
+
+
+@numba.njit(cache=True, nogil=True)
+def mark_senders(shared, sends):
+    """1 for the cells beside a margin of one that send water into it."""
+    rows, cols = sends.shape
+    for r in range(1, rows - 1):
+        step = 1 if r == 1 or r == rows - 2 else max(cols - 3, 1)
+        for c in range(1, cols - 1, step):
+            for k in range(8):
+                i, j = r + DR[k], c + DC[k]
+                beyond = i == 0 or j == 0 or i == rows - 1 or j == cols - 1
+                if beyond and runs_to(shared, r, c, k):
+                    sends[r, c] = 1
