@@ -89,3 +89,47 @@ def test_tiles_give_what_one_piece_gives(on: str, folder: Path) -> None:
         running = written.ref in RUNNING
         assert_said_alike(written, expected, 1e-6 if running else 1e-9)
         assert_cells_alike(written, expected, 1e-4 if running else 0.0)
+
+
+def shapes_over(ground: Surface) -> dict[str, np.ndarray]:
+    """Areas, lines and points over the rims of tiles, some along the middles and the sides of cells."""
+    frame, dice = ground.frame, np.random.default_rng(12)
+    xmin, ymin, xmax, ymax = frame.box
+
+    def places(count: int) -> np.ndarray:
+        return dice.uniform((xmin, ymin), (xmax, ymax), (count, 2))
+
+    dx, dy = frame.dx, frame.dy
+    boxes = [
+        shapely.box(
+            xmin + (a + 0.5) * dx, ymin + (b + 0.5) * dy, xmin + (a + 300) * dx, ymin + (b + 99.5) * dy
+        )
+        for a, b in ((10, 20), (400, 180), (505, 300), (700, 400))
+    ]
+    stars = [shapely.convex_hull(shapely.multipoints(places(7))) for _ in range(6)]
+    ways = [shapely.linestrings(places(5)) for _ in range(12)]
+    along = [shapely.linestrings([(xmin + 512 * dx, ymin), (xmin + 512 * dx, ymax)])]
+    return {
+        "areas": np.array([*boxes, *stars], object),
+        "lines": np.array([*ways, *along], object),
+        "points": np.array([*shapely.points(places(60)), shapely.points(xmin + 512 * dx, ymax - 512 * dy)]),
+    }
+
+
+@pytest.mark.parametrize("on", ["four times as wide as high", "degrees at 65 north", "holes, feet"])
+def test_shapes_are_laid_on_tiles_as_on_one_piece(on: str, tmp_path: Path) -> None:
+    ground: Surface = GROUNDS[on]()
+    write_surface(tmp_path / "ground.tif", ground, on)
+    steps = [Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")})]
+    for what, geometry in shapes_over(ground).items():
+        path = tmp_path / f"{what}.geojson"
+        names = {"name": np.array([f"n{k % 5}" for k in range(len(geometry))])}
+        write_shapes(path, Shapes(geometry, names, ground.frame.crs), what)
+        inputs = {"shapes": what, "like": "ground"}
+        steps.append(Step(id=what, kind="open_shapes", settings={"source": str(path)}))
+        steps.append(Step(id=f"{what}_classes", kind="rasterize", inputs=inputs))
+        steps.append(Step(id=f"{what}_met", kind="rasterize", inputs=inputs, settings={"inside": True}))
+    targets = [s.id for s in steps if s.kind == "rasterize"]
+    for written, expected in both_ways(Study(steps=tuple(steps)), targets, tmp_path / "work", TILE):
+        assert_said_alike(written, expected, 1e-9)
+        assert_cells_alike(written, expected, 0.0)

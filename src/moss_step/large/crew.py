@@ -17,7 +17,7 @@ from queue import Empty, SimpleQueue
 from typing import Any, Protocol, Self, TypeVar
 
 from moss_step import __version__
-from moss_step.large.tiling import Tile
+from moss_step.large.tiling import CELLS, Tile
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.memory import KEPT_FREED
 from moss_step.model.progress import Progress
@@ -29,7 +29,7 @@ WAIT = 8.0
 _BEAT, _TRIES = 0.2, 2
 """Seconds between two looks whether a tile is done; how often one that failed is tried again by a cluster."""
 _EACH, _MOST = 6, 8
-"""How often each hand of a cluster is sent tiles, where there are enough; how many at once at most."""
+"""How often each hand of a cluster is sent tiles, where there are enough; how many small ones at once."""
 
 
 _LEAN = {
@@ -221,7 +221,8 @@ class Cluster:
         """
         progress.at(0.0, doing)
         hands = self.hands
-        most = min(_MOST, max(1, len(tiles) // (_EACH * hands)))
+        cells = max(((t.bottom - t.top) * (t.right - t.left) for t in tiles), default=1)
+        most = max(1, min(_MOST, CELLS // cells, len(tiles) // (_EACH * hands)))
         waiting = deque(tiles[n : n + most] for n in range(0, len(tiles), most))
         ready, given = SimpleQueue[Any](), dict[str, tuple[Sequence[Tile], Any]]()
 

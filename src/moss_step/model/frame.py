@@ -196,6 +196,13 @@ class Frame:
             )
         return result
 
+    def in_cells(self, places: np.ndarray) -> np.ndarray:
+        """Columns and rows of places (n, 2), in cells from the upper left corner: in a part of a frame they
+        are those of the whole to the last digit, without the cells before it.
+        """
+        x0, y0, row, col = self.__dict__.get("_cut_from", (self.x0, self.y0, 0, 0))
+        return np.stack([(places[:, 0] - x0) / self.dx - col, (y0 - places[:, 1]) / self.dy - row], axis=1)
+
     def centres(self, cells: np.ndarray) -> np.ndarray:
         """Coordinates of the centres of cells, by their numbers row by row: (n, 2)."""
         rows, cols = np.divmod(cells, self.cols)

@@ -51,11 +51,17 @@ def class_outcome(classes: ClassMap, valid_cells: int, warnings: tuple[str, ...]
     totals = class_totals(classes, valid_cells)
     remarks = list(warnings)
     remarks += [f"Class '{name}' is empty." for name in totals.empty]
-    if totals.outside_cells:
-        share = totals.outside_cells / valid_cells
-        remarks.append(f"{totals.outside_cells:,} cells ({share:.1%}) are in no class.")
+    remarks += unclassified_told(totals.outside_cells, valid_cells)
     n = len(classes.classes)
     return Outcome(classes, f"{n} class{'es' if n != 1 else ''}", class_findings(totals), tuple(remarks))
+
+
+IN_NO_CLASS = "are in no class."
+
+
+def unclassified_told(outside: int, cells: int) -> list[str]:
+    """Say how many of some cells are in no class."""
+    return [f"{outside:,} cells ({outside / cells:.1%}) {IN_NO_CLASS}"] if outside else []
 
 
 def class_findings(totals: ClassTotals) -> tuple[Finding, ...]:

@@ -15,7 +15,7 @@ from moss_step.model.errors import AskedWronglyError
 from moss_step.model.fields import column_name
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box, Frame
-from moss_step.model.outcome import Outcome
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes, free_name
 from moss_step.model.surface import Surface
@@ -160,6 +160,12 @@ class RasterizeSettings(Settings):
     column: str = setting("name", "Column", "Its values become the classes.", when={"inside": (False,)})
 
 
+def _laid(_: RasterizeSettings, part: Value) -> Outcome:
+    """What is said of some of the cells: shares are of all of them."""
+    classes = as_kind(part, ClassMap)
+    return class_outcome(classes, classes.codes.size)
+
+
 def _rasterize(settings: RasterizeSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Laying shapes on the grid")
     like = as_kind(inputs["like"], Surface)
@@ -187,6 +193,7 @@ rasterize = StepKind(
         InputSpec("like", "surface", "Frame of", "The grid whose cells to use."),
     ),
     settings=RasterizeSettings, gives="classes", run=_rasterize,
+    reach=CELL, tells=_laid,
     memory=3,
     label=lambda s, names: f"Inside {names['shapes']}" if s.inside else f"{names['shapes']} by {s.column}",
 )  # fmt: skip

@@ -21,7 +21,7 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import of_kind
 from moss_step.model.units import BEARING, CELLS, COUNT, CUBIC_METRE, SHARE, SQUARE_METRE
 from moss_step.steps.declare import Inputs, StepKind, every
-from moss_step.steps.results import class_outcome, surface_outcome
+from moss_step.steps.results import IN_NO_CLASS, class_outcome, surface_outcome, unclassified_told
 
 _ADDED = (CELLS, COUNT, SQUARE_METRE, CUBIC_METRE)
 
@@ -52,7 +52,7 @@ def retold(step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs:
     outside = next((f.value for f in outcome.findings if f.name == "unclassified_count"), 0)
     fed = next((s for s in every(inputs, Surface).values()), None) if outside else None
     cells = int(np.count_nonzero(classes.codes != NO_CLASS)) if fed is None else fed.valid_count
-    plain = tuple(w for w in outcome.warnings if not (w.endswith(" is empty.") or "are in no class" in w))
+    plain = tuple(w for w in outcome.warnings if not w.endswith((" is empty.", IN_NO_CLASS)))
     return class_outcome(classes, cells, plain)
 
 
@@ -80,7 +80,7 @@ def _blank(outcome: Outcome, values: np.ndarray) -> np.ndarray:
 
 def merged(tiles: Sequence[Said]) -> tuple[tuple[Finding, ...], tuple[str, ...], Summary]:
     """Findings, warnings and summary of the whole."""
-    some = [t for t in tiles if t.summary.count] or list(tiles)
+    some = [t for t in tiles if t.cells or t.summary.count] or list(tiles)
     keys = dict.fromkeys((f.name, f.of) for t in some for f in t.findings)
     findings, lost = list[Finding](), list[str]()
     for name, of in keys:
@@ -90,9 +90,16 @@ def merged(tiles: Sequence[Said]) -> tuple[tuple[Finding, ...], tuple[str, ...],
             lost.append(name)
         else:
             findings.append(Finding(name, value, parts[0][0].unit, of))
-    warnings = _alike([t.warnings for t in some])
+    plain = [tuple(w for w in t.warnings if not w.endswith(IN_NO_CLASS)) for t in some]
+    warnings = (*_alike(plain), *_outside(findings, sum(t.cells for t in some)))
     remark = (f"Not told of a ground in tiles: {', '.join(dict.fromkeys(lost))}.",) if lost else ()
     return tuple(findings), (*warnings, *remark), together([t.summary for t in tiles])
+
+
+def _outside(findings: Iterable[Finding], cells: int) -> list[str]:
+    """Say again how many of all cells are in no class."""
+    outside = sum(int(f.value) for f in findings if f.name == "unclassified_count")
+    return unclassified_told(outside, cells)
 
 
 def _together(name: str, parts: Sequence[tuple[Finding, Said]]) -> float | None:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import check_same_frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import affine
+from moss_step.science.regrid import laid
 
 
 def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights: np.ndarray) -> Surface:
@@ -59,21 +58,9 @@ def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights
     flat = [g.geom_type.endswith("Polygon") for g in shapes.geometry]
     raised = np.zeros(dem.values.shape, np.float32)
     for areas in (True, False):
-        parts = [
-            (shapes.geometry[k], float(heights[k]))
-            for k in order
-            if flat[k] is areas and not shapes.geometry[k].is_empty
-        ]
-        if parts:
-            burnt = rasterize(
-                parts,
-                dem.values.shape,
-                fill=0.0,
-                transform=affine(dem.frame),
-                all_touched=not areas,
-                dtype="float32",
-            )
-            np.maximum(raised, burnt, out=raised)
+        some = [k for k in order if flat[k] is areas]
+        burnt = laid(shapes.geometry[some], heights[some], dem.frame, dtype="float32", touched=not areas)
+        np.maximum(raised, burnt, out=raised)
     top = dem.values + raised / np.float32(dem.metres_per_height)
     if obstacles is not None:
         top = np.fmax(top, obstacles.values * np.float32(obstacles.metres_per_height / dem.metres_per_height))

@@ -6,14 +6,13 @@ from typing import Any
 
 import numpy as np
 import shapely
-from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import affine
+from moss_step.science.regrid import laid
 from moss_step.science.water.basin_figures import figures, steepness, with_outlines
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.neighbours import NONE
@@ -123,8 +122,7 @@ def cells_under(frame: Frame, geometry: Any) -> np.ndarray:
         return np.empty(0, np.int64)
     part = frame.part(rows, cols)
     touched = geometry.geom_type.endswith("LineString")
-    burnt = rasterize([(geometry, 1)], part.shape, fill=0, transform=affine(part), all_touched=touched)
-    r, c = np.nonzero(burnt == 1)
+    r, c = np.nonzero(laid([geometry], 1, part, touched=touched))
     return np.asarray((rows.start + r) * frame.cols + cols.start + c, np.int64)
 
 

@@ -8,12 +8,11 @@ from dataclasses import replace
 
 import numpy as np
 import shapely
-from rasterio.features import rasterize
 
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import affine
+from moss_step.science.regrid import laid
 from moss_step.science.water.drainage import prepare, work_out
 from moss_step.science.zones.labelling import label_components
 
@@ -47,9 +46,7 @@ def bund_cells(dem: Surface, line: shapely.Geometry) -> np.ndarray:
     [False, False, False, False, True]
     """
     frame = dem.frame
-    burnt = rasterize([(line, 1)], frame.shape, fill=0, transform=affine(frame), all_touched=True).astype(
-        bool
-    )
+    burnt = laid([line], 1, frame, touched=True).astype(bool)
     if not (burnt & ~np.isnan(dem.values)).any():
         raise MossError("The bund does not stand on the ground.", "Draw its line on the ground.")
     return np.asarray(burnt & ~np.isnan(dem.values))

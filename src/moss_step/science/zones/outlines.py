@@ -6,7 +6,6 @@ from typing import Literal
 
 import numpy as np
 import shapely
-from rasterio.features import rasterize
 
 from moss_step.model.arrays import falling
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
@@ -19,7 +18,7 @@ from moss_step.science.algebra.bearings import bearing_of, vectors
 from moss_step.science.algebra.criteria import NO, YES
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.regrid import affine, cells_inside
+from moss_step.science.regrid import cells_inside, laid
 from moss_step.science.zones.kernels.labelling import count_labels
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed
@@ -74,8 +73,7 @@ def shapes_to_grid(shapes: Shapes, frame: Frame, column: str) -> ClassMap:
             "Choose another column.",
         )
     numbers = {v: i + 1 for i, v in enumerate(distinct)}
-    pairs = [(g, numbers[v]) for g, v in zip(shapes.geometry, values, strict=True)]
-    codes = rasterize(pairs, frame.shape, fill=NO_CLASS, transform=affine(frame), dtype="uint8")
+    codes = laid(shapes.geometry, [numbers[v] for v in values], frame, NO_CLASS)
     colors = colors_between(len(distinct))
     return ClassMap(codes, frame, tuple(ClassEntry(numbers[v], v, colors[i]) for i, v in enumerate(distinct)))
 
@@ -103,14 +101,7 @@ def inside_or_not(shapes: Shapes, frame: Frame) -> ClassMap:
     >>> inside_or_not(box(0, 0, 4, 8), tilted().frame).codes[0].tolist()
     [1, 1, 0, 0, 0]
     """
-    codes = rasterize(
-        [(g, 1) for g in shapes.geometry if not g.is_empty] or [(shapely.Point(), 1)],
-        frame.shape,
-        fill=0,
-        transform=affine(frame),
-        all_touched=shapes.kind == "lines",
-        dtype="uint8",
-    )
+    codes = laid(shapes.geometry, 1, frame, touched=shapes.kind == "lines")
     return ClassMap(codes, frame, (ClassEntry(0, "outside", NO), ClassEntry(1, "inside", YES)))
 
 
@@ -370,14 +361,7 @@ def number_areas(areas: Shapes, frame: Frame) -> np.ndarray:
     if areas.kind != "areas":
         raise MossError(f"These shapes are {areas.kind}, and areas are wanted.", "Choose areas.")
     order = np.argsort(-shapely.area(areas.geometry), kind="stable")
-    numbered: np.ndarray = rasterize(
-        [(areas.geometry[k], int(k) + 1) for k in order],
-        frame.shape,
-        fill=0,
-        transform=affine(frame),
-        dtype="int32",
-    )
-    return numbered
+    return laid(areas.geometry[order], order + 1, frame, dtype="int32")
 
 
 def mask_surface(surface: Surface, areas: Shapes, keep: Literal["inside", "outside"]) -> Surface:

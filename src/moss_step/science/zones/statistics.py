@@ -9,7 +9,6 @@ from typing import Literal, NamedTuple, get_args
 
 import numpy as np
 import shapely
-from rasterio.features import rasterize
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -19,7 +18,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
 from moss_step.science.algebra.bearings import bearing_of, spread, vectors
-from moss_step.science.regrid import affine
+from moss_step.science.regrid import laid
 from moss_step.science.zones.coverage import covered
 from moss_step.science.zones.kernels.statistics import accumulate, by_zone
 from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles
@@ -272,8 +271,7 @@ def _by_grid(
     geometry: np.ndarray, surface: Surface, wanted: list[str], weights: np.ndarray, progress: Progress
 ) -> dict[str, np.ndarray]:
     n, frame = len(geometry), surface.frame
-    pairs = ((g, k) for k, g in enumerate(geometry, start=1))
-    ids = rasterize(pairs, frame.shape, fill=0, transform=affine(frame), dtype="int32")
+    ids = laid(geometry, np.arange(1, n + 1), frame, dtype="int32")
     shape = (min(4, frame.rows), n + 1)
     count, mass, total, moment, square = (np.zeros(shape) for _ in range(5))
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
@@ -447,8 +445,7 @@ def _window(geometry: shapely.Geometry, frame: Frame) -> tuple[slice, slice, np.
     except MossError:
         return slice(0, 0), slice(0, 0), None
     part = frame.part(rows, cols)
-    inside = rasterize([(geometry, 1)], part.shape, fill=0, transform=affine(part), dtype="uint8")
-    return rows, cols, inside.astype(bool)
+    return rows, cols, laid([geometry], 1, part).astype(bool)
 
 
 def _disjoint(geometry: np.ndarray, frame: Frame) -> bool:
