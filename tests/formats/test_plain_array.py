@@ -6,7 +6,7 @@ import json
 import numpy as np
 import pytest
 
-from moss_step.formats.plain_array import map_array, read_arrays, write_array
+from moss_step.formats.plain_array import is_sound, map_array, read_arrays, write_array
 from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import squares
 from moss_step.model.errors import MossError
@@ -38,6 +38,20 @@ def test_arrays_that_lie_one_after_another_come_back_in_order(tmp_path):
         np.testing.assert_array_equal(found, array)
     with pytest.raises(ValueError):
         read_arrays(tmp_path / "a", len(ARRAYS) + 1)
+
+
+def test_a_file_is_sound_as_long_as_no_byte_changes(tmp_path):
+    with (tmp_path / "a").open("wb") as file:
+        for array in ARRAYS.values():
+            write_array(file, array)
+    whole = (tmp_path / "a").read_bytes()
+    assert is_sound(tmp_path / "a")
+    for place in (3, 130, len(whole) - 1):
+        (tmp_path / "a").write_bytes(whole[:place] + bytes([whole[place] ^ 1]) + whole[place + 1 :])
+        assert not is_sound(tmp_path / "a")
+    for cut in (whole[:-1], whole[: len(whole) // 2], whole + b"x", b"[1]".ljust(128)):
+        (tmp_path / "a").write_bytes(cut)
+        assert not is_sound(tmp_path / "a")
 
 
 @pytest.mark.parametrize(

@@ -17,7 +17,7 @@ from moss_step.formats.raster_write import write_surface
 from moss_step.formats.windows import GridSource
 from moss_step.large.crew import Alone, TileWork
 from moss_step.large.held import OnDisk
-from moss_step.large.scratch import Scratch
+from moss_step.large.scratch import Scratch, begin_or_go_on
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.water.flats import SpreadWork
 from moss_step.large.water.ground import Ground
@@ -118,3 +118,25 @@ def test_a_rim_that_was_cut_short_is_named(tmp_path: Path) -> None:
     rim.write_bytes(rim.read_bytes()[:-5])
     with pytest.raises(MossError, match="cut short"):
         find_ways_once(ground, Alone(), silent())
+
+
+def test_a_file_on_the_way_whose_bytes_changed_is_not_gone_on_from(tmp_path: Path) -> None:
+    """Its length is right: only its hash tells. What was not yet whole, or put aside, is removed."""
+    whole, stopped = two_grounds(on_disk(tmp_path, "oblong, holes"), tmp_path)
+    find_ways_once(whole, Alone(), silent())
+    folder = stopped.scratch.folder
+    with pytest.raises(StoppedError):
+        find_ways_once(stopped, Patient(5), silent())
+    begin_or_go_on(folder)
+    kept = {file.name for file in folder.glob("*.cells")}
+    assert kept  # all is as it was written
+    (folder / "raw-r0c0.cells.17").write_bytes(b"half")
+    (folder / "aside-1").mkdir()
+    rim = folder / next(n for n in kept if n.startswith("rim-"))
+    held = bytearray(rim.read_bytes())
+    held[-1] ^= 1
+    rim.write_bytes(held)
+    begin_or_go_on(folder)
+    assert not list(folder.iterdir())
+    find_ways_once(stopped, Alone(), silent())
+    same(stopped, whole)

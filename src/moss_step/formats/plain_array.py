@@ -11,16 +11,40 @@ from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
+from blake3 import blake3
 
 _HEAD = 128
-"""Bytes of the head: type and shape as JSON, filled up with blanks."""
+"""Bytes of the head: type, shape and hash as JSON, filled up with blanks."""
 
 
 def write_array(file: BinaryIO, array: np.ndarray) -> None:
-    """Write an array."""
-    head = json.dumps({"type": array.dtype.str, "shape": array.shape}).encode()
-    file.write(head.ljust(_HEAD))
-    file.write(np.ascontiguousarray(array).data)
+    """Write an array, with the hash of its bytes (BLAKE3)."""
+    plain = np.ascontiguousarray(array)
+    head = {"type": array.dtype.str, "shape": array.shape, "hash": _hash_of(plain)}
+    file.write(json.dumps(head).encode().ljust(_HEAD))
+    file.write(plain.data)
+
+
+def _hash_of(array: np.ndarray) -> str:
+    return blake3(array.reshape(-1).view(np.uint8).data).hexdigest(length=16)
+
+
+def is_sound(path: Path) -> bool:
+    """Whether a file holds arrays whose bytes are those that were written, and nothing else.
+
+    Raises OSError where it cannot be read.
+    """
+    try:
+        with path.open("rb") as file:
+            size = os.fstat(file.fileno()).st_size
+            while file.tell() < size:
+                said = json.loads(file.read(_HEAD))
+                file.seek(-_HEAD, os.SEEK_CUR)
+                if _hash_of(_next(file)) != said["hash"]:
+                    return False
+    except (ValueError, KeyError, TypeError):
+        return False
+    return True
 
 
 def read_arrays(path: Path, count: int) -> list[np.ndarray]:

@@ -21,6 +21,7 @@ from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.jobs import Chained, feeds, next_chain
 from moss_step.large.journal import Journal
 from moss_step.large.look import Looked, look_at
+from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
 from moss_step.large.whole import Whole
@@ -63,6 +64,7 @@ class LargeRun:
         self._study, self._engine, self._crew, self._work, self._cells = study, engine, crew, work, cells
         self._held: dict[str, OnDisk] = dict(grids)
         self._untold: set[str] = set()
+        self._begun: set[Path] = set()
         # The record names the content of the sources, which takes as long as reading them.
         self._hashing = Progress()
         every = [s.id for s in study.steps]
@@ -254,7 +256,9 @@ class LargeRun:
     ) -> Iterator[Written]:
         ground = next(r for r in step.inputs.values() if r in self._held)
         folder = self._work / _plain_name(f"at {ground}")
-        folder.mkdir(exist_ok=True)
+        if folder not in self._begun:
+            self._begun.add(folder)
+            begin_or_go_on(folder)
         target = self.begin(step.id, job.like, job.frame) if job.like is not None else None
         told = job.run(self._crew, target, folder, self._cells, progress)
         if told.outcome is not None:

@@ -6,6 +6,7 @@ import os
 import shutil
 import tempfile
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,10 +14,11 @@ from typing import Any
 
 import numpy as np
 
-from moss_step.formats.plain_array import map_array, read_arrays, write_array
+from moss_step.formats.plain_array import is_sound, map_array, read_arrays, write_array
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
+_KIND = ".cells"
 _BEGIN_ANEW = "Remove the folder that it lies in, and run it again."
 
 
@@ -109,4 +111,24 @@ class Scratch:
         ]
 
     def _path(self, name: str, tile: Tile) -> Path:
-        return self.folder / f"{name}-{tile.name}.cells"
+        return self.folder / f"{name}-{tile.name}{_KIND}"
+
+
+def begin_or_go_on(folder: Path) -> None:
+    """Make a folder for arrays of tiles, or see to one that an earlier run has left: where any file is not as
+    it was written, by its hash, all are removed, as what is later came of what is earlier.
+
+    Raises MossError where that cannot be done.
+    """
+    with in_words(folder, "written"):
+        folder.mkdir(exist_ok=True)
+        for left in folder.iterdir():
+            if left.is_dir():  # put aside
+                shutil.rmtree(left, ignore_errors=True)
+            elif f"{_KIND}." in left.name:  # not yet whole
+                left.unlink()
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            sound = all(pool.map(is_sound, sorted(folder.glob(f"*{_KIND}"))))
+        if not sound:
+            for file in folder.iterdir():
+                file.unlink()
