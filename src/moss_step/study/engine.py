@@ -32,7 +32,7 @@ from moss_step.study.sources import Sources
 from moss_step.study.store import Said, Store
 
 State = Literal["done", "waiting", "failed"]
-RESULT_VERSION = "5"
+RESULT_VERSION = "6"
 """Part of every hash; raise it when a method changes its numbers."""
 
 _KEPT_STUDIES = 6
