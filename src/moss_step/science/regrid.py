@@ -22,6 +22,8 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.algebra.bearings import bearing_of, vectors
 
+_SHAPES = 1024
+"""Shapes that are laid on cells at a time."""
 ResamplingName = Literal["nearest", "bilinear", "cubic", "average"]
 
 
@@ -212,13 +214,13 @@ def laid(
     [7, 7, 0, 0, 0]
     """
     shapes = np.asarray(geometry, object)
-    there = ~shapely.is_empty(shapes)
-    if not there.any():
-        return np.full(frame.shape, fill, dtype)
-    given = np.broadcast_to(np.asarray(values), shapes.shape)[there].tolist()
-    # Cells of the whole frame: from coordinates a part would round places on the middle of a cell otherwise.
-    pairs = zip(shapely.transform(shapes[there], frame.in_cells), given, strict=True)
-    result: np.ndarray = rasterize(pairs, frame.shape, fill=fill, all_touched=touched, dtype=dtype)
+    there = np.flatnonzero(~shapely.is_empty(shapes))
+    given, result = np.broadcast_to(np.asarray(values), shapes.shape), np.full(frame.shape, fill, dtype)
+    for first in range(0, len(there), _SHAPES):
+        some = there[first : first + _SHAPES]
+        # Cells of the whole frame: a part would round places on the middle of a cell otherwise.
+        placed = shapely.transform(shapes[some], frame.in_cells)
+        rasterize(zip(placed, given[some].tolist(), strict=True), out=result, all_touched=touched)
     return result
 
 
