@@ -17,13 +17,9 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import accumulation, drainage, indices, network, trace
 from moss_step.science.water.basins import divided
-from moss_step.science.water.drainage import shared_out
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.accumulation import (
-    NO_ORDER,
-    accumulate_shared,
     count_donors,
-    mark_donors,
 )
 from moss_step.science.water.kernels.descent import descend, descend_water
 from moss_step.science.water.kernels.neighbours import NONE, Drained, Filled
@@ -97,9 +93,7 @@ def _whole(z: np.ndarray) -> list[Line]:
     d8 = best(accumulate_d8, 4)
 
     def accumulate_dinf() -> None:
-        shared = shared_out(Drained(filled, ways, metres), "dinf")
-        mark_donors(shared, 0, donors)
-        accumulate_shared(shared, 0, donors, np.ones((1, *z.shape)), NO_ORDER, np.zeros(2, np.int64))
+        accumulation.accumulate_shares(Drained(filled, ways, metres), "dinf", np.ones((1, *z.shape)))
 
     dinf = best(accumulate_dinf, 2)
     under = float(np.mean(filled > z))

@@ -40,6 +40,13 @@ RUNNING = {"position"}
 """Works on running sums: tiles agree to the last digits."""
 
 
+GENTLE = (
+    {"low": 0.0, "high": 6.0, "code": 1, "name": "level", "color": "#112233"},
+    {"low": 6.0, "high": 14.0, "code": 2, "name": "gentle", "color": "#445566"},
+)
+"""Classes that leave steep ground in none."""
+
+
 def _study(source: Path, areas: Path) -> Study:
     dem = {"dem": "ground"}
     return Study(
@@ -59,6 +66,7 @@ def _study(source: Path, areas: Path) -> Study:
             Step(id="span", kind="relief", inputs=dem, settings={"radius": 45}),
             Step(id="open", kind="openness", inputs=dem, settings={"radius": 45}),
             Step(id="classes", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
+            Step(id="gentle", kind="classify", inputs={"surface": "slope"}, settings={"rules": GENTLE}),
             Step(id="steep", kind="threshold", inputs={"surface": "slope"}, settings={"above": 20}),
             Step(id="again", kind="threshold", inputs={"surface": "steep"}, settings={"at_least": 1}),
             Step(id="few", kind="class_among", inputs={"classes": "classes"}, settings={"among": "3,4"}),

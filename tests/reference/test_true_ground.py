@@ -26,7 +26,8 @@ from moss_step.science.relief.profile import profile
 from moss_step.science.water import depressions, network, trace
 from moss_step.science.water.basins import basin_shapes
 from moss_step.science.water.catchments import catchments, seeds_of
-from moss_step.science.water.drainage import accumulated, flow_bearings, prepare
+from moss_step.science.water.directions import flow_bearings
+from moss_step.science.water.drainage import accumulated, prepare
 from moss_step.science.water.kernels.neighbours import DC, DR, OUT
 from moss_step.science.water.kernels.trace import path_down
 from moss_step.science.zones.tessellate import tessellate

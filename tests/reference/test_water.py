@@ -16,7 +16,8 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.water import basins, catchments, depressions, indices, network, trace
 from moss_step.science.water.accumulation import CONVERGENCE
-from moss_step.science.water.drainage import accumulated, facet_directions, prepare
+from moss_step.science.water.directions import facet_directions
+from moss_step.science.water.drainage import accumulated, prepare
 from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT
 from moss_step.science.water.kernels.network import horton_orders, stream_orders
 from moss_step.science.water.kernels.trace import longest_up, mark_upstream, path_down

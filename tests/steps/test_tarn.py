@@ -14,7 +14,7 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import Choice, Interpolator, frame_around
-from moss_step.science.regrid import cells_inside
+from moss_step.science.laying import cells_inside
 from moss_step.steps.between import InterpolateSettings
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.places import gathered

@@ -30,8 +30,6 @@ _BEAT, _TRIES = 0.2, 2
 """Seconds between two looks whether a tile is done; how often one that failed is tried again by a cluster."""
 _EACH, _MOST = 6, 8
 """How often each hand of a cluster is sent tiles, where there are enough; how many small ones at once."""
-
-
 _LEAN = {
     "distributed.nanny.pre-spawn-environ": KEPT_FREED,  # what is said later, as by ``env``, is not heard
     "distributed.worker.profile.enabled": False,  # it looks at each worker a hundred times a second
@@ -287,11 +285,11 @@ def workers_here(count: int) -> Iterator[Cluster]:
         raise AskedWronglyError(f"{count} workers are not possible.", "It is 1 to 256.")
     _calm()
     import dask
+    import numba
     from distributed import Client, LocalCluster
     from distributed.security import Security
 
-    cores = (os.cpu_count() or 1) // count
-    threads = str(max(1, min(cores, int(os.environ.get("NUMBA_NUM_THREADS", cores)))))
+    threads = str(max(1, min((os.cpu_count() or 1) // count, numba.get_num_threads())))
     env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads}
     with (
         dask.config.set(_LEAN),

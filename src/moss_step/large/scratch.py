@@ -18,7 +18,7 @@ from moss_step.formats.plain_array import is_sound, map_array, read_arrays, writ
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
 
-_KIND = ".cells"
+_KIND, _ASIDE = ".cells", "aside-"
 _BEGIN_ANEW = "Remove the folder that it lies in, and run it again."
 
 
@@ -65,7 +65,7 @@ class Scratch:
         """Let go of all arrays of a name. They are put aside, and removed while other work goes on: a disk
         takes its time over files that it has not written yet.
         """
-        aside = Path(tempfile.mkdtemp(prefix="aside-", dir=self.folder))
+        aside = Path(tempfile.mkdtemp(prefix=_ASIDE, dir=self.folder))
         for tile in self.tiling:
             with suppress(FileNotFoundError):
                 self._path(name, tile).rename(aside / tile.name)
@@ -116,19 +116,21 @@ class Scratch:
 
 def begin_or_go_on(folder: Path) -> None:
     """Make a folder for arrays of tiles, or see to one that an earlier run has left: where any file is not as
-    it was written, by its hash, all are removed, as what is later came of what is earlier.
+    it was written, by its hash, all go at once, as what is later came of what is earlier.
 
     Raises MossError where that cannot be done.
     """
     with in_words(folder, "written"):
         folder.mkdir(exist_ok=True)
         for left in folder.iterdir():
-            if left.is_dir():  # put aside
+            if left.is_dir() and left.name.startswith(_ASIDE):
                 shutil.rmtree(left, ignore_errors=True)
             elif f"{_KIND}." in left.name:  # not yet whole
                 left.unlink()
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             sound = all(pool.map(is_sound, sorted(folder.glob(f"*{_KIND}"))))
         if not sound:
-            for file in folder.iterdir():
-                file.unlink()
+            aside = Path(tempfile.mkdtemp(prefix=_ASIDE, dir=folder.parent))
+            folder.rename(aside)  # in one stroke: a kill among removals could leave what looks sound
+            folder.mkdir()
+            shutil.rmtree(aside, ignore_errors=True)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import shapely
 from rasterio.enums import Resampling
 from rasterio.errors import RasterioError
-from rasterio.features import rasterize
 from rasterio.transform import Affine, from_origin
 from rasterio.warp import calculate_default_transform, reproject
 
@@ -21,9 +19,8 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.science.algebra.bearings import bearing_of, vectors
+from moss_step.science.laying import cells_inside
 
-_SHAPES = 1024
-"""Shapes that are laid on cells at a time."""
 ResamplingName = Literal["nearest", "bilinear", "cubic", "average"]
 
 
@@ -141,87 +138,6 @@ def crop_to_area(surface: Surface, areas: Shapes) -> Surface:
         lambda v, within: np.where(within, v, np.float32(np.nan)), part.values.dtype, part.values, inside
     )
     return Surface(values, part.frame, part.unit, part.quantity)
-
-
-def cells_inside(frame: Frame, areas: Shapes) -> np.ndarray:
-    """Which cells have their centre inside areas.
-
-    Parameters
-    ----------
-    frame
-        Where the cells lie.
-    areas
-        Areas in the same reference system.
-
-    Returns
-    -------
-    np.ndarray
-        Yes or no (rows, cols).
-
-    Raises
-    ------
-    MossError
-        When they are no areas.
-
-    Examples
-    --------
-    >>> from moss_step.science.regrid import cells_inside
-    >>> from moss_step.science.sample import box, tilted
-    >>> int(cells_inside(tilted().frame, box(0, 0, 4, 4)).sum())
-    4
-    """
-    if areas.kind != "areas":
-        raise MossError(f"These shapes are {areas.kind}, and an outline is made of areas.", "Choose areas.")
-    return laid(areas.geometry, 1, frame).astype(bool)
-
-
-def laid(
-    geometry: np.ndarray | Sequence[Any],
-    values: np.ndarray | Sequence[float] | float,
-    frame: Frame,
-    fill: float = 0,
-    dtype: str = "uint8",
-    touched: bool = False,
-) -> np.ndarray:
-    """Lay shapes on cells: each cell has the value of the last shape that holds its centre, or that a line or
-    point meets. In a part of a frame it is the same as in the whole.
-
-    Parameters
-    ----------
-    geometry
-        Shapes in the system of the frame; those that are empty are left out.
-    values
-        Value of each, or one for all.
-    frame
-        Rows, columns, cell size and reference system of the grid.
-    fill
-        Value of all other cells.
-    dtype
-        What the values are.
-    touched
-        Whether every cell counts that a shape touches.
-
-    Returns
-    -------
-    np.ndarray
-        Values of shape (rows, cols).
-
-    Examples
-    --------
-    >>> from moss_step.science.regrid import laid
-    >>> from moss_step.science.sample import box, tilted
-    >>> laid(box(0, 0, 4, 8).geometry, 7, tilted().frame)[0].tolist()
-    [7, 7, 0, 0, 0]
-    """
-    shapes = np.asarray(geometry, object)
-    there = np.flatnonzero(~shapely.is_empty(shapes))
-    given, result = np.broadcast_to(np.asarray(values), shapes.shape), np.full(frame.shape, fill, dtype)
-    for first in range(0, len(there), _SHAPES):
-        some = there[first : first + _SHAPES]
-        # Cells of the whole frame: a part would round places on the middle of a cell otherwise.
-        placed = shapely.transform(shapes[some], frame.in_cells)
-        rasterize(zip(placed, given[some].tolist(), strict=True), out=result, all_touched=touched)
-    return result
 
 
 def carry_over(

@@ -29,7 +29,7 @@ from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import MEANT, Interpolator, plane_around, proposed_cell
 from moss_step.science.interpolate.tin import break_lines, on_grid, triangulate
 from moss_step.science.interpolate.variogram import Variogram, experimental
-from moss_step.science.regrid import cells_inside
+from moss_step.science.laying import cells_inside
 from moss_step.science.relief.profile import values_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, StepKind, optional, setting
 from moss_step.steps.places import (

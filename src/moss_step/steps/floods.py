@@ -20,7 +20,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import CUBIC_METRE, SQUARE_METRE
 from moss_step.model.words import measured
 from moss_step.science.water import indices, network, pond
-from moss_step.science.water.drainage import FlowMethod
+from moss_step.science.water.accumulation import FlowMethod
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import BoxField
 from moss_step.steps.results import surface_outcome

@@ -22,7 +22,7 @@ from moss_step.model.units import CUBIC_METRE, SHARE, SQUARE_METRE, Unit
 from moss_step.model.words import value_text
 from moss_step.science.interpolate.levels import depth_at, level_for, levels_of, storage_of_grid
 from moss_step.science.interpolate.tin import Held, storage_of_tin
-from moss_step.science.regrid import cells_inside
+from moss_step.science.laying import cells_inside
 from moss_step.science.relief.contours import line_at
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 

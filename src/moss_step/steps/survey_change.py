@@ -24,7 +24,7 @@ from moss_step.science.earthwork.meeting import height_references, laid_on
 from moss_step.science.earthwork.offsets import Offset, Way, offset_of, stayed_by_change
 from moss_step.science.earthwork.outline import Outline
 from moss_step.science.earthwork.simulated import Field, simulate
-from moss_step.science.regrid import cells_inside
+from moss_step.science.laying import cells_inside
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import DayField
 from moss_step.steps.records import corner_rows, frame_rows, origin_rows, record_table, setting_rows

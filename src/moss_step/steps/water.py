@@ -18,8 +18,9 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, CELLS, COUNT, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
 from moss_step.science.water import depressions as hollows
 from moss_step.science.water import trace
-from moss_step.science.water.accumulation import CONVERGENCE
-from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated, flow_bearings, prepare
+from moss_step.science.water.accumulation import CONVERGENCE, FlowMethod
+from moss_step.science.water.directions import flow_bearings
+from moss_step.science.water.drainage import Drainage, accumulated, prepare
 from moss_step.science.water.kernels.neighbours import NONE as NO_WAY
 from moss_step.science.water.kernels.neighbours import OUT
 from moss_step.science.zones.outlines import number_areas

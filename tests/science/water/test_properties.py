@@ -12,14 +12,12 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from moss_step.science.water import accumulation, basins, depressions, trace
-from moss_step.science.water.drainage import amounts, facet_directions, prepare, shared_out
+from moss_step.science.water.directions import facet_directions
+from moss_step.science.water.drainage import amounts, prepare
 from moss_step.science.water.kernels.accumulation import (
-    NO_ORDER,
-    accumulate_shared,
     count_donors,
-    mark_donors,
 )
-from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT, Drained
+from moss_step.science.water.kernels.neighbours import DC, DR, NONE, OUT, PIT
 from moss_step.science.water.kernels.trace import mark_upstream, path_down
 from tests.conftest import surface
 
@@ -214,12 +212,8 @@ def test_two_receivers_are_neighbours_of_the_steepest_facet_and_carry_all(z):
         np.isnan(share[~known]).all()
         and ((share[known] == -1) | ((share[known] >= 0) & (share[known] < 8))).all()
     )
-    total, donors = np.where(known, 1.0, 0.0), np.empty(known.shape, np.uint8)
-    ground = Drained(drainage.filled(), drainage.ways, drainage.metres)
-    shared = shared_out(ground, "dinf")
-    assert np.array_equal(shared.facets, share, equal_nan=True)
-    mark_donors(shared, 0, donors)
-    accumulate_shared(shared, 0, donors, total[None], NO_ORDER, np.zeros(2, np.int64))
+    total = np.where(known, 1.0, 0.0)
+    accumulation.accumulate_shares(drainage.drained(), "dinf", total[None])
     assert total[(drainage.ways == OUT)].sum() == pytest.approx(known.sum())
     assert (total[known] >= 1.0 - 1e-9).all()
 

@@ -5,7 +5,6 @@ each time over the cells alone that come of something else than before.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -19,7 +18,7 @@ from moss_step.large.water.flow import Amount, Weights, own_amounts, weights_of
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.rounds import Fixed, Known, Rims
 from moss_step.model.progress import Progress
-from moss_step.science.water.drainage import FlowMethod, shared_out
+from moss_step.science.water.accumulation import FlowMethod, shared_out
 from moss_step.science.water.kernels.accumulation import (
     NO_ORDER,
     Shared,
@@ -53,10 +52,6 @@ class Sharing:
         around = np.ascontiguousarray(metres[1:-1])
         return Shared(_inner(z), _inner(ways), around, self.exponent, _inner(made.whole), _inner(made.facets))
 
-    def kept(self, what: Sequence[Amount]) -> str:
-        """What tiles keep amounts under."""
-        return "-".join(("shared", self.method, repr(self.exponent), *what))
-
 
 def _inner(array: np.ndarray) -> np.ndarray:
     return np.ascontiguousarray(array[1:-1, 1:-1])
@@ -88,8 +83,8 @@ class Upstream:
     @property
     def name(self) -> str:
         """What tiles keep them under."""
-        kept = self.sharing.kept(self.what)
-        return kept if self.weights is None else f"{kept}-weighed"
+        weighed = () if self.weights is None else ("weighed",)
+        return "-".join(("shared", self.sharing.method, repr(self.sharing.exponent), *self.what, *weighed))
 
     @property
     def how(self) -> str:

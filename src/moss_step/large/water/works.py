@@ -24,7 +24,8 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, COUNT, SHARE
 from moss_step.model.units import NONE as NO_UNIT
-from moss_step.science.water.drainage import bearings_of, facet_bearings, unit_of_accumulation
+from moss_step.science.water.directions import bearings_of, facet_bearings
+from moss_step.science.water.drainage import unit_of_accumulation
 from moss_step.science.water.indices import mean_width, power_of, wetness_of
 from moss_step.science.water.kernels.neighbours import NONE, OUT
 from moss_step.science.water.kernels.tiles import told_amounts

@@ -13,7 +13,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.science.framing import frame_around, round_side
 from moss_step.science.interpolate.plane import Plane
 from moss_step.science.interpolate.surfaces import plane_around
-from moss_step.science.regrid import cells_inside
+from moss_step.science.laying import cells_inside
 
 _CELLS_A_LINE = 8.0
 """Cells from one line to the next."""

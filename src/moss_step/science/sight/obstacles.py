@@ -8,7 +8,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import check_same_frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import laid
+from moss_step.science.laying import laid
 
 
 def with_shapes(dem: Surface, obstacles: Surface | None, shapes: Shapes, heights: np.ndarray) -> Surface:

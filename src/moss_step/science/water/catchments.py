@@ -12,7 +12,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import laid
+from moss_step.science.laying import laid
 from moss_step.science.water.basin_figures import figures, steepness, with_outlines
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.neighbours import NONE

@@ -16,24 +16,16 @@ from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, SQUARE_METRE, Unit
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.water import accumulation
+from moss_step.science.water.accumulation import FlowMethod
 from moss_step.science.water.flats import drain_flats
-from moss_step.science.water.kernels.accumulation import (
-    NO_ORDER,
-    Shared,
-    accumulate_shared,
-    add_slopes,
-    count_donors,
-    facet_ways,
-    mark_donors,
-)
+from moss_step.science.water.kernels.accumulation import count_donors
 from moss_step.science.water.kernels.descent import descend_water
-from moss_step.science.water.kernels.neighbours import NONE, OUT, Drained, Filled
+from moss_step.science.water.kernels.neighbours import NONE, Drained, Filled
 from moss_step.science.water.kernels.pools import fill_rows
-from moss_step.science.water.neighbours import bearings, distances
+from moss_step.science.water.neighbours import distances
 from moss_step.science.water.pools import Pools, find_pools
 
 NO_VALUES = ("The ground holds no values.", "Choose another ground.")
-FlowMethod = Literal["d8", "freeman", "dinf"]
 
 
 class AtCells(NamedTuple):
@@ -102,6 +94,10 @@ class Drainage:
         precision.
         """
         return self.dem.levelled[1]
+
+    def drained(self) -> Drained:
+        """The filled ground with its ways, and distances in the unit of the heights."""
+        return Drained(self.filled(), self.ways, self.metres / np.float32(self.dem.metres_per_height))
 
     def filled(self) -> np.ndarray:
         """The ground above ``base`` with all pools filled, level (float32, made anew at each call)."""
@@ -408,56 +404,11 @@ def accumulated(
             count_donors(ways, donors)
             accumulation.accumulate(ways, donors, total)
         else:
-            metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-            ground = Drained(drainage.filled(), ways, metres)
-            with progress.pulse(total.size, 0.2, 0.95, "Adding up what lies upstream") as pulse:
-                shared = shared_out(ground, method, exponent)
-                donors = np.empty(ways.shape, np.uint8)
-                mark_donors(shared, 0, donors)
-                accumulate_shared(shared, 0, donors, total[None], NO_ORDER, pulse)
+            part = progress.part(0.1, 0.95)
+            accumulation.accumulate_shares(drainage.drained(), method, total[None], exponent, part)
     values = total.astype(np.float32)
     values[ways == NONE] = np.nan
     return Surface(values, drainage.frame, unit_of_accumulation(unit, weights), "accumulation")
-
-
-def shared_out(ground: Drained, method: FlowMethod, exponent: float = accumulation.CONVERGENCE) -> Shared:
-    """How the water of each cell is shared out among its neighbours.
-
-    Parameters
-    ----------
-    ground
-        Heights that hold no water back, ways, and distances in the unit of the heights.
-    method
-        ``dinf`` or ``freeman``.
-    exponent
-        Power of the slope, for ``freeman``.
-
-    Returns
-    -------
-    Shared
-        What ``accumulate_shared`` goes by.
-
-    Source
-    ------
-    Freeman 1991, Computers & Geosciences 17; Tarboton 1997, Water Resources Research 33.
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import prepare, shared_out
-    >>> from moss_step.science.water.kernels.neighbours import Drained
-    >>> at = prepare(tilted())
-    >>> shared_out(Drained(at.filled(), at.ways, at.metres), "freeman", 1.0).whole[1, 2].round(2)
-    np.float64(2.41)
-    """
-    no_shares, no_facets = np.empty((0, 0)), np.empty((0, 0), np.float32)
-    if method == "dinf":
-        facets = np.empty(ground.ways.shape, np.float32)
-        facet_ways(ground, 0, len(facets), facets)
-        return Shared(*ground, exponent, no_shares, facets)
-    whole = np.empty(ground.ways.shape)
-    add_slopes(ground, exponent, whole)
-    return Shared(*ground, exponent, whole, no_facets)
 
 
 def unit_of_accumulation(unit: Literal["cells", "area"], weights: Surface | None) -> Unit:
@@ -484,139 +435,3 @@ def unit_of_accumulation(unit: Literal["cells", "area"], weights: Surface | None
     if weights is None:
         return CELLS if unit == "cells" else SQUARE_METRE
     return weights.unit if unit == "cells" else NO_UNIT
-
-
-def flow_bearings(
-    drainage: Drainage, method: Literal["d8", "dinf"] = "d8", progress: Progress | None = None
-) -> np.ndarray:
-    """Bearing on the ground that water leaves each cell in, degrees clockwise from the grid's north
-    (float32).
-
-    -1 where it leaves the ground, NaN where there is none.
-
-    Parameters
-    ----------
-    drainage
-        The ground prepared for water, by ``drainage.prepare``.
-    method
-        Which of the published methods, see above.
-    progress
-        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
-
-    Returns
-    -------
-    np.ndarray
-        Degrees, float32 of shape (rows, cols).
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import flow_bearings
-    >>> from moss_step.science.water.drainage import prepare
-    >>> float(flow_bearings(prepare(tilted()))[1, 2])
-    270.0
-    """
-    by_row, progress = bearings(drainage.frame), progress or silent()
-    share = facet_directions(drainage, progress.part(0.0, 0.6)) if method == "dinf" else None
-    out = np.empty(drainage.frame.shape, np.float32)
-    for first, last in progress.part(0.6, 1.0).blocks(len(out), 256, "Working out bearings"):
-        ways, rows = drainage.ways[first:last], by_row[first:last]
-        facets = None if share is None else facet_bearings(share[first:last], rows)
-        out[first:last] = bearings_of(ways, rows, facets)
-    return out
-
-
-def bearings_of(ways: np.ndarray, by_row: np.ndarray, facets: np.ndarray | None = None) -> np.ndarray:
-    """Bearings of ways, -1 where water leaves the ground, NaN where there is none.
-
-    Parameters
-    ----------
-    ways
-        Direction of each cell as ``neighbours`` numbers them, uint8 of shape (rows, cols).
-    by_row
-        Bearings of the neighbours by row, (rows, 8), as ``neighbours.bearings`` gives them.
-    facets
-        Bearings over facets, taken in place of those of the neighbours, degrees of shape (rows, cols).
-
-    Returns
-    -------
-    np.ndarray
-        Degrees, float32 of shape (rows, cols).
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import bearings_of
-    >>> from moss_step.science.water.neighbours import bearings
-    >>> by_row = bearings(tilted().frame)[:1]
-    >>> bearings_of(np.array([[0, 4, 8, 255]], np.uint8), by_row).tolist()
-    [[90.0, 270.0, -1.0, nan]]
-    """
-    plain = by_row[np.arange(len(by_row))[:, None], np.minimum(ways, 7)] if facets is None else facets
-    result = np.where(ways == OUT, -1.0, plain % 360.0).astype(np.float32)
-    result[result == np.float32(360.0)] = 0.0
-    result[ways == NONE] = np.nan
-    return result
-
-
-def facet_bearings(share: np.ndarray, by_row: np.ndarray) -> np.ndarray:
-    """Turn directions over facets into bearings: the share of the angle between the two receivers, on the
-    ground.
-
-    Parameters
-    ----------
-    share
-        Eighths of a turn from east, as ``facet_directions`` gives them, of shape (rows, cols).
-    by_row
-        Bearings of the neighbours by row, (rows, 8), as ``neighbours.bearings`` gives them.
-
-    Returns
-    -------
-    np.ndarray
-        Degrees clockwise from the grid's north, which may be above 360, of shape (rows, cols).
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import facet_bearings
-    >>> from moss_step.science.water.neighbours import bearings
-    >>> facet_bearings(np.array([[4.0, 4.5]], np.float32), bearings(tilted().frame)[:1]).tolist()
-    [[270.0, 292.5]]
-    """
-    first = np.nan_to_num(np.maximum(share, 0.0)).astype(np.int64) % 8
-    rows = np.arange(len(by_row))[:, None]
-    start, end = by_row[rows, first], by_row[rows, (first + 1) % 8]
-    return np.asarray(start + (end - start) % 360.0 * (share - np.floor(share)))
-
-
-def facet_directions(drainage: Drainage, progress: Progress | None = None) -> np.ndarray:
-    """Direction over the steepest facet in eighths of a turn from east, clockwise; -1 out of the ground, NaN
-    none.
-
-    Parameters
-    ----------
-    drainage
-        The ground prepared for water, by ``drainage.prepare``.
-    progress
-        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
-
-    Returns
-    -------
-    np.ndarray
-        Eighths of a turn, float32 of shape (rows, cols).
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.water.drainage import facet_directions, prepare
-    >>> facet_directions(prepare(tilted()))[1].tolist()  # out of the ground, then west
-    [-1.0, 4.0, 4.0, 4.0, 4.0]
-    """
-    share = np.empty(drainage.ways.shape, np.float32)
-    metres = drainage.metres / np.float32(drainage.dem.metres_per_height)
-    ground = Drained(drainage.filled(), drainage.ways, metres)
-    for first, last in (progress or silent()).blocks(drainage.frame.rows, 1024, "Finding facets"):
-        facet_ways(ground, first, last, share)
-    return share

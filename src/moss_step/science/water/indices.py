@@ -13,8 +13,8 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE as NO_UNIT
 from moss_step.science.relief.gradient import slope as derive_slope
-from moss_step.science.water.accumulation import CONVERGENCE
-from moss_step.science.water.drainage import Drainage, FlowMethod, accumulated
+from moss_step.science.water.accumulation import CONVERGENCE, FlowMethod
+from moss_step.science.water.drainage import Drainage, accumulated
 from moss_step.science.water.kernels.indices import down_to
 from moss_step.science.water.kernels.neighbours import Course
 from moss_step.science.water.trace import down_order

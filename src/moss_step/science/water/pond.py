@@ -12,7 +12,7 @@ import shapely
 from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.science.regrid import laid
+from moss_step.science.laying import laid
 from moss_step.science.water.drainage import prepare, work_out
 from moss_step.science.zones.labelling import label_components
 

@@ -18,7 +18,7 @@ from moss_step.science.algebra.bearings import bearing_of, vectors
 from moss_step.science.algebra.criteria import NO, YES
 from moss_step.science.classes.classify import count_codes
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.regrid import cells_inside, laid
+from moss_step.science.laying import cells_inside, laid
 from moss_step.science.zones.kernels.labelling import count_labels
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.smoothing import fixed_corners, smoothed

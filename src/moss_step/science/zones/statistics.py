@@ -18,7 +18,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
 from moss_step.science.algebra.bearings import bearing_of, spread, vectors
-from moss_step.science.regrid import laid
+from moss_step.science.laying import laid
 from moss_step.science.zones.coverage import covered
 from moss_step.science.zones.kernels.statistics import accumulate, by_zone
 from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles

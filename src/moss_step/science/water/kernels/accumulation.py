@@ -150,13 +150,13 @@ class Shared(NamedTuple):
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
-def add_slopes(ground, exponent, whole):
-    """Slope to the ``exponent`` of all lower neighbours of each cell together; 0 on level ground, and where
-    water leaves it.
+def add_slopes(ground, exponent, first, last, whole):
+    """Slope to the ``exponent`` of all lower neighbours of each cell of some rows together; 0 on level
+    ground, and where water leaves it.
     """
     z, ways, metres = ground
     rows, cols = z.shape
-    for r in numba.prange(rows):
+    for r in numba.prange(first, last):
         for c in range(cols):
             total = 0.0
             if ways[r, c] < OUT:
