@@ -21,17 +21,18 @@ unexport PYTHONDONTWRITEBYTECODE
 demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
+# Three processes for two cores: a window that is waited for leaves a fifth of them idle.
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile --no-loadscope-reorder
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder
 
 setup: $(READY)
 
-$(READY): pyproject.toml constraints.txt tools/system_packages.sh
+$(READY): pyproject.toml constraints.txt tools/system_packages.sh tools/install.sh
 	sh tools/system_packages.sh
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --constraint constraints.txt --editable '.[dev]'
+	sh tools/install.sh $(VENV)
 	$(BIN)/python -m compileall -q src
-	@echo "Compiling the kernels (once, about two minutes) ..."
+	@echo "Compiling the kernels (once, some minutes) ..."
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.warm
 	touch $(READY)
 

@@ -20,6 +20,15 @@ def test_the_compiler_keeps_kernels_in_a_folder_of_this_program_as_it_is_now():
     assert list(folder.rglob("*.nbi")), "and they are there"
 
 
+def test_a_compiler_that_was_imported_first_keeps_them_there_too():
+    code = (
+        "import numba, moss_step; from moss_step.kernels import folder;"
+        "assert numba.config.CACHE_DIR == str(folder()) and numba.config.THREADING_LAYER == 'omp'"
+    )
+    env = {k: v for k, v in os.environ.items() if not k.startswith("NUMBA_")}
+    subprocess.run([sys.executable, "-c", code], env=env, check=True, timeout=60)
+
+
 @pytest.fixture
 def package(tmp_path) -> Path:
     made = tmp_path / "pack"

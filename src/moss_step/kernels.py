@@ -54,10 +54,12 @@ def folder() -> Path:
 
 
 def use_folder() -> None:
-    """Have the compiler keep kernels there, unless the environment says where. To be called before the
-    compiler is imported.
+    """Have the compiler keep kernels there, unless the environment says where. To be called before kernels
+    are defined; a compiler that was imported before looks at the environment again.
     """
     os.environ.setdefault("NUMBA_CACHE_DIR", str(folder()))
+    if "numba.core.config" in sys.modules:
+        sys.modules["numba.core.config"].reload_config()
 
 
 def sweep() -> None:

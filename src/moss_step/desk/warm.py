@@ -45,12 +45,13 @@ _LONGEST = 600.0
 
 
 def main() -> None:
-    """Compile on two cores: water, and surfaces between places, in a process beside this one; what is
-    compiled stays in the cache.
+    """Compile on two cores: surfaces between places, earthwork and water in a process beside this one; what
+    is compiled stays in the cache.
     """
     if "--water" in sys.argv:
+        _between_places()  # first: meanwhile the other compiles what every window needs
+        _earthwork()
         _drive(lambda bench: bench == "water", follow=True)
-        _between_places()
         return
     with subprocess.Popen([sys.executable, "-m", "moss_step.desk.warm", "--water"]) as other:
         _drive(lambda bench: bench != "water", follow=False)
@@ -130,11 +131,18 @@ def _between_places() -> None:
     held = made("storage", {"level": 0.0}, surface=surface, tin=tin)
     held.beside["curve"](), held.beside["shoreline"]()
     made("coverage", {"spacing": 3.0}, points=points, area=shore)
-    _earthwork(as_kind(surface, Surface), shore)
 
 
-def _earthwork(surface: Surface, outline: Shapes) -> None:
-    """What earthwork runs, with bases of every sort, and what follows a drag."""
+def _earthwork() -> None:
+    """What earthwork runs on the bed of the tarn, with bases of every sort, and what follows a drag."""
+
+    def made(kind: str, given: dict[str, Any], **inputs: Value) -> Value:
+        return run_declared(step_kind(kind), given, inputs, silent()).value
+
+    outline = read_shapes(DATA / "harrow_tarn.gpkg")
+    points = made("open_table", {"source": str(DATA / "harrow_soundings.csv"), "crs": "EPSG:32628"})
+    tin = made("triangulate", {"column": "height", "edge_value": 0.0}, points=points, area=outline)
+    surface = as_kind(made("tin_grid", {}, tin=tin), Surface)
     for against in ("edge", "plane", "lowest", "surface"):
         inputs: dict[str, Value] = {"surface": surface, "area": outline}
         if against == "surface":

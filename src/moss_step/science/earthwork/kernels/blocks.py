@@ -50,7 +50,7 @@ def _over(values, base, start, rise, found):
     found[5], found[6] = most, -least
 
 
-@numba.njit(inline="always", cache=True)
+@numba.njit(nogil=True, cache=True)
 def _stretch(values, base, plane, row, start, end, found):
     """Add up the columns from ``start`` to before ``end``."""
     under = base[row, start:end] if base.shape[0] > 0 else values[row, :0]
@@ -107,7 +107,7 @@ def _add(found, part, count, sums):
     sums[7] = max(sums[7], found[6])
 
 
-@numba.njit(inline="always", cache=True)
+@numba.njit(nogil=True, cache=True)
 def _blocks(up_to, deep, deepest, row, a, b, found):
     """What the blocks from ``a`` to before ``b`` hold."""
     for j in range(KEPT):
@@ -124,7 +124,7 @@ def _blocks(up_to, deep, deepest, row, a, b, found):
             k += 1
 
 
-@numba.njit(inline="always", cache=True)
+@numba.njit(nogil=True, cache=True)
 def _span(values, base, plane, kept, row, start, end, part, sums, found):
     """Add the columns from ``start`` to before ``end``, all with one share: whole blocks at once."""
     up_to, deep, deepest = kept
@@ -143,7 +143,7 @@ def _span(values, base, plane, kept, row, start, end, part, sums, found):
             _add(found, part, end - b * WIDE, sums)
 
 
-@numba.njit(inline="always", cache=True)
+@numba.njit(nogil=True, cache=True)
 def _order(edges, first, listed, k, cols, share, spans, pieces):
     """Clip the edges of row ``k``, clear the shares that they touch, and put their spans of columns in order;
     gives how many there are.
