@@ -1,6 +1,6 @@
-"""Grounds larger than memory: ``python -m benchmarks.large [SIDE]``, with SIDE rows and columns (30,000 when
-left out; half an hour), or ``growth``. Each run is a process of its own, whose memory is watched with that of
-its workers.
+"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [two]]``, with SIDE rows and
+columns (30,000 when left out; half an hour), or ``growth``. Each run is a process of its own, whose memory is
+watched with that of its workers.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import psutil
@@ -46,6 +47,8 @@ ZONES = (
     {"id": "areas", "kind": "open_shapes", "settings": {"source": "areas.geojson"}},
     {"id": "zones", "kind": "zone_statistics", "inputs": {"surface": "slope", "zones": "areas"}},
 )
+CORNER = 412_000.0, 5_872_000.0
+"""Upper left corner of the ground, whose cells are a metre wide."""
 WATER = ({"id": "flow", "kind": "flow_accumulation", "inputs": {"dem": "ground"}},)
 
 
@@ -58,7 +61,7 @@ def write_ground(path: Path, side: int) -> None:
     layout = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK, "BIGTIFF": "YES"}
     with rasterio.open(
         path, "w", driver="GTiff", height=side, width=side, count=1, dtype="float32", crs="EPSG:32628",
-        transform=from_origin(412_000, 5_872_000, 1, 1), nodata=-9999.0, **layout,
+        transform=from_origin(*CORNER, 1, 1), nodata=-9999.0, **layout,
     ) as file:  # fmt: skip
         file.units = ("metre",)
         for top in range(0, side, BLOCK):
@@ -90,16 +93,32 @@ def copied(source: Path, target: Path) -> None:
                 out.write(file.read(1, window=window), 1, window=window)
 
 
-def timed(words: Sequence[str], **env: str) -> tuple[float, float]:
-    """Seconds and most bytes of a process with all that it begins; shared pages of files do not count."""
+class Taken(NamedTuple):
+    """Seconds of a process with all that it begins, most bytes of all of them at once and of the largest that
+    it began, where shared pages of files do not count, and bytes that went over the loopback meanwhile.
+    """
+
+    seconds: float
+    most: float
+    of_one: float
+    moved: float
+
+
+def timed(words: Sequence[str], **env: str) -> Taken:
+    """What a process takes.
+
+    Raises RuntimeError where it fails.
+    """
+    moved = _over_loopback()
     process = subprocess.Popen(words, stdout=subprocess.DEVNULL, env=os.environ | env)
-    most, start, over = [0], time.perf_counter(), threading.Event()
+    most, start, over = [0, 0], time.perf_counter(), threading.Event()
 
     def watch() -> None:
         while not over.wait(0.05):
             try:
-                family = [psutil.Process(process.pid), *psutil.Process(process.pid).children(recursive=True)]
-                most[0] = max(most[0], sum(_own(p) for p in family))
+                first = psutil.Process(process.pid)
+                begun = [_own(p) for p in first.children(recursive=True)]
+                most[:] = max(most[0], _own(first) + sum(begun)), max(most[1], *begun, 0)
             except psutil.Error:
                 continue
 
@@ -111,7 +130,11 @@ def timed(words: Sequence[str], **env: str) -> tuple[float, float]:
     watcher.join()
     if code:
         raise RuntimeError(f"{' '.join(words)} ended with {code}")
-    return seconds, float(most[0])
+    return Taken(seconds, float(most[0]), float(most[1]), _over_loopback() - moved)
+
+
+def _over_loopback() -> float:
+    return float(psutil.net_io_counters(pernic=True)["lo"].bytes_sent)
 
 
 def _own(process: psutil.Process) -> int:
@@ -127,8 +150,8 @@ def study(folder: Path, name: str, steps: Sequence[object]) -> Path:
     return path
 
 
-def run(folder: Path, name: str, result: str, *options: str, **env: str) -> tuple[float, float]:
-    """Seconds and most bytes of ``moss-step run`` for one result of a study."""
+def run(folder: Path, name: str, result: str, *options: str, **env: str) -> Taken:
+    """What ``moss-step run`` takes for one result of a study."""
     out = folder / "out"
     shutil.rmtree(out, ignore_errors=True)
     words = [sys.executable, "-m", "moss_step", "run", str(folder / f"{name}.moss"), "-o", str(out), "-q"]
@@ -137,8 +160,8 @@ def run(folder: Path, name: str, result: str, *options: str, **env: str) -> tupl
     return taken
 
 
-def in_one_piece(folder: Path) -> tuple[float, float]:
-    """Seconds and most bytes of drainage as ``moss-step do`` works it out: in one piece."""
+def in_one_piece(folder: Path) -> Taken:
+    """What drainage takes as ``moss-step do`` works it out: in one piece."""
     out = folder / "whole.tif"
     words = [sys.executable, "-m", "moss_step", "do", "flow_accumulation", f"dem={folder / 'ground.tif'}"]
     taken = timed([*words, "-o", str(out), "-q"])
@@ -151,22 +174,42 @@ def write_areas(folder: Path, side: int) -> None:
     """Areas that cover the ground, some hundred of them."""
     edges = np.linspace(0, side, 13)
     boxes = [
-        shapely.box(412_000 + a, 5_872_000 - d, 412_000 + b, 5_872_000 - c)
+        shapely.box(CORNER[0] + a, CORNER[1] - d, CORNER[0] + b, CORNER[1] - c)
         for a, b in itertools.pairwise(edges)
         for c, d in itertools.pairwise(edges)
     ]
     write_shapes(folder / "areas.geojson", Shapes(np.array(boxes), {}, "EPSG:32628"), "areas")
 
 
-def lines(side: int) -> list[Line]:
-    """Measure all of it on a ground of a side."""
+def lines(side: int, parts: Sequence[str]) -> list[Line]:
+    """Measure some parts of it, or all, on a ground of a side."""
+    measured = {"alone": _alone, "sight": _sight, "two": _by_two}
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
         folder = Path(name)
         write_ground(folder / "ground.tif", side)
         write_areas(folder, side)
         for of, steps in (("slope", SLOPE), ("classes", CLASSES), ("zones", ZONES), ("water", WATER)):
             study(folder, of, steps)
-        return [*_alone(folder, side), *_by_two(folder)]
+        return [line for part in parts or measured for line in measured[part](folder, side)]
+
+
+def _sight(folder: Path, side: int) -> list[Line]:
+    """What one observer in the middle sees of all of it, and four at once."""
+    found = []
+    for count in (1, 4):
+        shift = (np.arange(count) + 0.5) / count * side
+        at = [[CORNER[0] + s, CORNER[1] - side / 2.0] for s in shift.tolist()]
+        asked = {"at": at, "observer_height": 30.0}
+        study(
+            folder,
+            "sight",
+            [{"id": "view", "kind": "viewshed", "inputs": {"dem": "ground"}, "settings": asked}],
+        )
+        taken = run(folder, "sight", "view")
+        name = f"viewshed of {count} observer{'s' * (count > 1)}, {side:,} x {side:,} cells"
+        said = f"{taken.seconds:.0f} s, {taken.most / 1e9:.2f} GB"
+        found.append(Line(name, said, f"{taken.seconds / side / side * 1e9:.0f} ns a cell", "", True))
+    return found
 
 
 def _alone(folder: Path, side: int) -> list[Line]:
@@ -177,9 +220,9 @@ def _alone(folder: Path, side: int) -> list[Line]:
         copy = time.perf_counter() - began
     (folder / "copy.tif").unlink()
     what = f"{side:,} x {side:,} cells"
-    slope, held = run(folder, "slope", "slope", *TILED)
-    both, more = run(folder, "classes", "steep", *TILED)
-    water, most = run(folder, "water", "flow", *TILED)
+    slope, held, *_ = run(folder, "slope", "slope", *TILED)
+    both, more, *_ = run(folder, "classes", "steep", *TILED)
+    water, most, *_ = run(folder, "water", "flow", *TILED)
     copies, each = slope / copy, water / side / side * 1e9
     return [
         Line(
@@ -206,12 +249,12 @@ def growth() -> list[Line]:
             folder = Path(name)
             write_ground(folder / "ground.tif", side)
             study(folder, "water", WATER)
-            taken, most = run(folder, "water", "flow", *TILED)
+            taken, most, *_ = run(folder, "water", "flow", *TILED)
             seconds.append(taken)
             said = f"{taken:.1f} s, {most / 1e9:.2f} GB", f"{taken / side / side * 1e9:.0f} ns a cell"
             found.append(Line(f"drainage, {side:,} x {side:,}, in tiles", *said, "", True))
             if side == 8192:
-                whole, most = in_one_piece(folder)
+                whole, most, *_ = in_one_piece(folder)
                 times = whole / taken
                 found.append(
                     Line(
@@ -223,7 +266,7 @@ def growth() -> list[Line]:
                     )
                 )
                 study(folder, "slope", SLOPE)
-                tiles, one = (run(folder, "slope", "slope", *o)[0] for o in (TILED, ()))
+                tiles, one = (run(folder, "slope", "slope", *o).seconds for o in (TILED, ()))
                 found.append(
                     Line(
                         f"slope, {side:,} x {side:,}, with its file: tiles against one piece",
@@ -240,12 +283,13 @@ def growth() -> list[Line]:
     return found
 
 
-def _by_two(folder: Path) -> list[Line]:
+def _by_two(folder: Path, _: int) -> list[Line]:
     """Two workers against one, each with one core, as two machines against one."""
     found = []
     for of, result, said in (("zones", "zones", "slope, classes, zones"), ("water", "flow", "drainage")):
         one, two = (
-            run(folder, of, result, "--workers", str(n), *TILED, NUMBA_NUM_THREADS="1")[0] for n in (1, 2)
+            run(folder, of, result, "--workers", str(n), *TILED, NUMBA_NUM_THREADS="1").seconds
+            for n in (1, 2)
         )
         times = f"{one / two:.2f} times as fast"
         name = f"{said}: two workers of one core against one"
@@ -255,7 +299,8 @@ def _by_two(folder: Path) -> list[Line]:
 
 def main() -> int:
     """Measure and print."""
-    some = growth() if sys.argv[1:] == ["growth"] else lines(int(sys.argv[1]) if sys.argv[1:] else SIDE)
+    said = sys.argv[1:]
+    some = growth() if said == ["growth"] else lines(int(said[0]) if said else SIDE, said[1:])
     for line in some:
         holds = "yes" if line.holds else "NO"
         print(f"| {line.what} | {line.measured} | {line.against} | {line.wanted} | {holds} |", flush=True)

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from benchmarks.large import write_ground
+from benchmarks.large import WATER, run, study, write_ground
 from moss_step.formats.windows import GridSource
 from moss_step.large.crew import TileWork, whole_work
 from moss_step.large.held import OnDisk
@@ -38,6 +38,9 @@ DISPATCH = 0.012
 """Seconds of a core that a tile takes to hand out and to hear of: a hundred messages one after another, to
 two workers here, with client, scheduler and TLS in one process.
 """
+RUN_SIDE, RUN_TILES, RUN_WORKERS = 8192, (1024, 2048, 4096), (1, 2, 4)
+CORES = 2
+"""Of this machine: more workers than these take turns."""
 MEMORY_A_CELL = 24.0
 """Bytes a cell of a tile that finding pools takes at the most: 20 were measured at tiles of 2048 and 4096."""
 
@@ -133,6 +136,39 @@ def simulate(
     return now / 3600.0, busy / (now * workers)
 
 
+def with_workers(phases: Sequence[Phase], solved: float) -> list[str]:
+    """Rows for runs with some workers of one core each and tiles of some sizes: what they took, what the
+    costs of a tile foretell with the start of processes, memory of the largest worker, and bytes moved.
+    """
+    rows = []
+    with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
+        folder = Path(name)
+        write_ground(folder / "ground.tif", RUN_SIDE)
+        study(folder, "water", WATER)
+        start = [started(folder, workers) for workers in RUN_WORKERS]
+        for side in RUN_TILES:
+            tiles = (RUN_SIDE // side) ** 2
+            for workers, begun in zip(RUN_WORKERS, start, strict=True):
+                asked = "--workers", str(workers), "--tile-cells", str(side * side)
+                taken = run(folder, "water", "flow", *asked, NUMBA_NUM_THREADS="1")
+                hours, _ = simulate(phases, tiles, side * side, min(workers, CORES), solved)
+                rows.append(
+                    f"| {workers} | {side} | {tiles} | {taken.seconds:.1f} s | {begun + hours * 3600:.1f} s "
+                    f"| {taken.of_one / 1e9:.2f} GB | {taken.moved / 1e6:.0f} MB |"
+                )
+    return rows
+
+
+def started(folder: Path, workers: int) -> float:
+    """Seconds that processes take to begin, and to end: a run on a ground of a few cells."""
+    small = folder / f"small{workers}"
+    small.mkdir()
+    write_ground(small / "ground.tif", 1024)
+    study(small, "water", WATER)
+    asked = "--workers", str(workers), "--tile-cells", str(1024 * 1024)
+    return run(small, "water", "flow", *asked, NUMBA_NUM_THREADS="1").seconds
+
+
 def country(phases: Sequence[Phase], graph: tuple[float, int, int], side: int, workers: int) -> str:
     """A row for a country in tiles of a side: the graph of its rims grows as these do."""
     tiles = COUNTRY // side**2
@@ -165,6 +201,10 @@ def main() -> int:
     for side, (solved, nodes, edges) in graphs.items():
         rim = 4 * side * (SIDE // side) ** 2
         print(f"| {side} x {side} | {rim:,} | {nodes:,} | {edges:,} | {solved:.2f} s |")
+    head = "| workers | tile | tiles | took | foretold | a worker holds | moved |"
+    print(f"\n{head}\n{'|---:' * 7}|")
+    for row in with_workers(phases, graphs[TILE_SIDES[-1]][0] * (RUN_SIDE / SIDE) ** 2):
+        print(row, flush=True)
     print(f"\n| workers | tile | tiles | bytes back | nodes | graph | hours | at work |\n{'|---:' * 8}|")
     for side in (2048, 8192):
         for workers in WORKERS:

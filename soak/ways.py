@@ -43,18 +43,35 @@ from soak.watch import Judge
 TILE = 512 * 512
 _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "slope": lambda rng: {"unit": rng.choice(("degrees", "percent"))},
-    "aspect": lambda _: {},
+    "aspect": lambda rng: {"method": rng.choice(("horn", "quadratic"))},
+    "exposure": lambda rng: {"bearing": rng.uniform(0, 360), "weigh": rng.choice(("facing", "slope"))},
+    "several_lights": lambda _: {},
+    "position": lambda rng: {"radius": rng.uniform(15, 60), "standardised": rng.random() < 0.5},
+    "openness": lambda rng: {"radius": rng.uniform(15, 60), "side": rng.choice(("positive", "negative"))},
+    "landform": lambda rng: {"small": rng.uniform(8, 20), "large": rng.uniform(25, 60)},
+    "slope_classes": lambda rng: {"closed": rng.choice(("upper", "lower"))},
+    "relief_tint": lambda rng: {"interval": rng.choice((3.0, 20.0)), "base": rng.uniform(-5.0, 5.0)},
     "hillshade": lambda rng: {"azimuth": rng.uniform(0, 360)},
-    "curvature": lambda _: {},
-    "ruggedness": lambda _: {},
+    "curvature": lambda rng: {"kind": rng.choice(("profile", "plan", "tangential", "mean"))},
+    "ruggedness": lambda rng: {"method": rng.choice(("riley", "mean_absolute"))},
     "roughness": lambda _: {},
     "relief": lambda rng: {"radius": rng.uniform(15, 60)},
 }
+_SHARED = "d8", "freeman", "dinf"
 _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "fill_depressions": lambda _: {},
-    "flow_directions": lambda _: {},
-    "flow_accumulation": lambda rng: {"unit": rng.choice(("cells", "area"))},
-    "flow_length": lambda _: {},
+    "flow_directions": lambda rng: {"method": rng.choice(("d8", "dinf"))},
+    "flow_accumulation": lambda rng: {
+        "unit": rng.choice(("cells", "area")),
+        "method": rng.choice(_SHARED),
+        "edges": rng.choice(("keep", "blank")),
+    },
+    "wetness": lambda rng: {"method": rng.choice(_SHARED)},
+    "stream_power": lambda rng: {
+        "method": rng.choice(_SHARED),
+        "index": rng.choice(("power", "sediment", "length_slope")),
+    },
+    "flow_length": lambda rng: {"side": rng.choice(("down", "up"))},
     "drain_height": lambda rng: {"min_area": rng.choice((20.0, 2000.0))},
     "streams": lambda rng: {"min_area": rng.choice((200.0, 5000.0))},
     "stream_basins": lambda rng: {"min_area": rng.choice((5000.0, 20_000.0))},

@@ -1,4 +1,3 @@
-import mapclassify
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -133,6 +132,8 @@ def test_histogram_counts_all_values_and_finds_quantiles():
 @pytest.mark.parametrize("count", [2, 3, 5, 9])
 def test_natural_breaks_are_those_of_a_library_on_values_of_any_kind(count):
     """Fisher 1958; mapclassify.FisherJenks on the same values (general library)."""
+    import mapclassify  # here: it compiles for ten seconds when it is imported
+
     rng = np.random.default_rng(count)
     for values in (rng.normal(size=300), rng.exponential(5.0, 280), np.rint(rng.normal(400.0, 20.0, 500))):
         grid = surface([values])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -45,12 +46,11 @@ _LONGEST = 600.0
 
 
 def main() -> None:
-    """Compile on two cores: surfaces between places, earthwork and water in a process beside this one; what
-    is compiled stays in the cache.
+    """Compile on two cores: surfaces between places, and water, in a process beside this one; what is
+    compiled stays in the cache.
     """
     if "--water" in sys.argv:
         _between_places()  # first: meanwhile the other compiles what every window needs
-        _earthwork()
         _drive(lambda bench: bench == "water", follow=True)
         return
     with subprocess.Popen([sys.executable, "-m", "moss_step.desk.warm", "--water"]) as other:
@@ -101,6 +101,8 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
         else:
             _look_at_points(app, window)
             _sort_points()
+            _earthwork()
+            _in_tiles()
         window.work.close()
 
 
@@ -131,6 +133,39 @@ def _between_places() -> None:
     held = made("storage", {"level": 0.0}, surface=surface, tin=tin)
     held.beside["curve"](), held.beside["shoreline"]()
     made("coverage", {"spacing": 3.0}, points=points, area=shore)
+
+
+def _in_tiles() -> None:
+    """What a ground that is too large for one piece runs, on that of the demo."""
+    ground = {"id": "ground", "kind": "open_grid", "settings": {"source": str(DATA / "harrow_ground.tif")}}
+    asked: dict[str, dict[str, Any]] = {
+        "slope": {}, "contours": {"interval": 20.0}, "fill_depressions": {}, "flow_directions": {},
+        "flow_accumulation": {}, "flow_length": {}, "streams": {}, "basins": {}, "stream_basins": {},
+        "drain_height": {},
+    }  # fmt: skip
+    steps = [
+        {"id": kind, "kind": kind, "settings": given, "inputs": {"dem": "ground"}}
+        for kind, given in asked.items()
+    ]
+    several = {"id": "several", "kind": "flow_accumulation", "inputs": {"dem": "ground"}}
+    steps.append({**several, "settings": {"method": "freeman"}})
+    with tempfile.TemporaryDirectory() as folder:
+        study = Path(folder) / "tiles.moss"
+        study.write_text(json.dumps({"moss_step_study": 2, "name": "tiles", "steps": [ground, *steps]}))
+        out = str(Path(folder) / "out")
+        words = [
+            sys.executable,
+            "-m",
+            "moss_step",
+            "run",
+            str(study),
+            "-o",
+            out,
+            "-q",
+            "--tile-cells",
+            "100000",
+        ]
+        subprocess.run(words, check=True)  # noqa: S603 - this program itself
 
 
 def _earthwork() -> None:

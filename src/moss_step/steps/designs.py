@@ -9,9 +9,11 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
+from moss_step.kinds.registry import is_mapped
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import USUAL, Finding, declared
 from moss_step.model.frame import same_system
+from moss_step.model.mapped import grid_beside, row_by_row
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -46,8 +48,8 @@ def path_setting() -> Any:
 
 
 def works_memory(settings: Any, inputs: Inputs) -> float:
-    """Bytes that a design takes beside the ground: the depth and the design, and what is held of the part
-    around it.
+    """Bytes that a design takes beside the ground: the depth and the design, which are mapped where the ground
+    is, and what is held of the part around it.
     """
     surface = as_kind(inputs["surface"], Surface)
     frame, cells = surface.frame, float(surface.values.size)
@@ -58,7 +60,8 @@ def works_memory(settings: Any, inputs: Inputs) -> float:
         xy = np.array(drawn, np.float64)
         box = (*xy.min(axis=0).tolist(), *xy.max(axis=0).tolist())
     part = cells if box is None else (box[2] - box[0]) / frame.dx * (box[3] - box[1]) / frame.dy
-    return 9.0 * cells + 34.0 * min(2.0 * part, cells) + 1.5e7
+    results = 0.0 if is_mapped(surface) else 9.0 * cells
+    return results + 34.0 * min(2.0 * part, cells) + 1.5e7
 
 
 def design_kind(**own: Any) -> StepKind:
@@ -124,12 +127,12 @@ def design_outcome(
     surface = as_kind(inputs["surface"], Surface)
     found, remarks = tuple(findings), (*said, *_remarks(built))
     figure = f"cut {mark(built.moved.cut, CUBIC_METRE)}, fill {mark(built.moved.fill, CUBIC_METRE)}"
-    depth = np.full(surface.frame.shape, np.nan, surface.values.dtype)
+    depth = grid_beside(surface.values, surface.values.dtype, np.nan)
     part, rise = (built.rows, built.cols), built.change / surface.metres_per_height
     depth[part] = -rise
 
     def design() -> Outcome:
-        heights = surface.values.copy()
+        heights = row_by_row(lambda rows: rows, surface.values.dtype, surface.values)
         heights[part] += np.nan_to_num(rise).astype(heights.dtype)
         return Outcome(Surface(heights, surface.frame, surface.unit), figure, found)
 

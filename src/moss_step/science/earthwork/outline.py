@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
+from moss_step.model.arrays import read_only
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame, overlap
 from moss_step.science.earthwork.kernels.blocks import (
@@ -117,8 +118,13 @@ def _plane_of(base: Plane | float) -> tuple[float, float, float]:
 def _for_kernels(base: Base, like: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """A base as kernels take it: a grid, of no rows for a plane, and the plane (3)."""
     if isinstance(base, np.ndarray):
-        return np.ascontiguousarray(base), np.zeros(3)
-    return np.empty((0, 0), like.dtype), np.array(_plane_of(base))
+        return _as_read(base), np.zeros(3)
+    return _as_read(np.empty((0, 0), like.dtype)), np.array(_plane_of(base))
+
+
+def _as_read(values: np.ndarray) -> np.ndarray:
+    """Values that are not written: one compiled kernel serves those that could be, too."""
+    return read_only(values, values.dtype)
 
 
 class Outline:
@@ -192,7 +198,7 @@ class Outline:
         ``values`` are heights of the whole grid (rows, cols), ``base`` a level, a plane, or heights of the
         whole grid; ``metres`` are in a unit of both.
         """
-        held = np.ascontiguousarray(values)
+        held = _as_read(values)
         none = np.empty((1, 0, KEPT)), np.empty((0, 0, 2)), np.empty((0, 0, 2))
         sums = np.zeros((self.window.rows, SUMS))
         sums_inside(held, *_for_kernels(base, held), none, *self.ready, sums)
@@ -234,7 +240,7 @@ class Heights:
     """
 
     def __init__(self, values: np.ndarray, base: Base, metres: float = 1.0) -> None:
-        self.values, self.metres = np.ascontiguousarray(values), metres
+        self.values, self.metres = _as_read(values), metres
         self._base, self._plane = _for_kernels(base, self.values)
         rows, cols = self.values.shape
         blocks = -(-cols // WIDE)
