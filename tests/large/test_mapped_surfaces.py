@@ -13,6 +13,7 @@ from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import cells_of
 from moss_step.model import mapped
 from moss_step.model.arrays import as_short, blurred
+from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -22,6 +23,7 @@ from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 
+MEASURES = ("first", "highest", "lowest", "mean", "spread", "count", "density", "intensity")
 EXACT = ("natural_neighbour", "inverse_distance", "nearest", "tin")
 
 
@@ -75,6 +77,8 @@ def study_on(folder: Path, on: Place) -> Study:
             Step(id="drift", kind="interpolate", inputs={**fed, "drift": "nearest"}, settings={"column": "z", "trend": "none"}),
             Step(id="cloud", kind="open_cloud", settings={"source": str(DATA / "harrow_heap.laz")}),
             Step(id="ground", kind="grid_points", inputs={"cloud": "cloud"}, settings={"cell": 1.0, "fill": 5.0, "classes": (0, 1, 2)}),
+            *(Step(id=m, kind="grid_points", inputs={"cloud": "cloud"}, settings={"what": m, "cell": 1.0, "fill": 0.0}) for m in MEASURES),
+            Step(id="closed", kind="grid_points", inputs={"cloud": "cloud"}, settings={"what": "highest", "cell": 1.0, "fill": 5.0}),
         )
     )  # fmt: skip
 
@@ -105,7 +109,7 @@ def tight(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 @pytest.mark.parametrize(
-    "ref", [*EXACT, "near", "kriging", "kriging.error", "spline", "drift", "slope", "ground"]
+    "ref", [*EXACT, "near", "kriging", "kriging.error", "spline", "drift", "slope", "ground", *MEASURES]
 )
 def test_cells_that_are_mapped_hold_what_those_in_memory_hold(
     ref: str, study: Study, whole: Engine, tight: None
@@ -128,6 +132,12 @@ def test_cells_that_are_mapped_hold_what_those_in_memory_hold(
     np.testing.assert_allclose(
         [f.value for f in found.findings], [f.value for f in expected.findings], rtol=1e-5
     )
+
+
+def test_gaps_of_a_grid_that_memory_cannot_hold_are_not_filled(study: Study, tight: None) -> None:
+    with pytest.raises(MossError, match="cannot be filled in memory") as caught:
+        Engine().run_or_raise(study, "closed")
+    assert "larger cells" in str(caught.value)
 
 
 @pytest.mark.parametrize("base", [0.0, 4000.0])

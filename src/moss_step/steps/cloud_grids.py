@@ -9,6 +9,7 @@ import numpy as np
 from moss_step.model.cloud import CLASSES, GROUND, HIGH_NOISE, LOW_NOISE, Cloud, of_returns
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import USUAL, Finding, declared
+from moss_step.model.mapped import blocks_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
@@ -121,10 +122,10 @@ def _grid_points(settings: GridSettings, inputs: Inputs, progress: Progress) -> 
         cloud, frame, settings.what, settings.fill, settings.between, counting, progress.part(0.1, 1.0)
     )
     outcome = surface_outcome(surface)
-    voids = float(np.isnan(surface.values).mean())
+    voids = sum(int(np.isnan(surface.values[r]).sum()) for r in blocks_of(surface.values))
     more = (
         Finding("cell_width", frame.cell_metres[0], METRE),
-        Finding(_VOIDS, voids, SHARE),
+        Finding(_VOIDS, voids / surface.values.size, SHARE),
         Finding(POINTS, count, COUNT),
     )
     return replace(

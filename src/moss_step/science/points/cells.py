@@ -12,6 +12,7 @@ from moss_step.science.points.kernels.cells import (
     cell_numbers,
     count_cells,
     extreme_cells,
+    farthest_values,
     order_by_cell,
 )
 
@@ -98,8 +99,68 @@ def counts_in(cloud: Cloud, frame: Frame) -> np.ndarray:
     """
     total = np.zeros(frame.shape, np.int64)
     for chunk in cloud.chunks():
-        total += counts(cells_of(chunk, frame), frame)
+        count_up(cells_of(chunk, frame), total)
     return total
+
+
+def count_up(numbers: np.ndarray, count: np.ndarray) -> None:
+    """Add points to the counts of cells, so that a cloud can be gone through part by part.
+
+    Parameters
+    ----------
+    numbers
+        Cells of the points, as ``cells_of`` gives them.
+    count
+        Counts so far (rows, cols), int64; changed in place.
+
+    Returns
+    -------
+    None
+        Counts are changed where they are.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.points.cells import count_up
+    >>> count = np.array([[1, 0]])
+    >>> count_up(np.array([0, 0, -1]), count)
+    >>> count.tolist()
+    [[3, 0]]
+    """
+    count_cells(numbers, count.reshape(-1))
+
+
+def reach_out(numbers: np.ndarray, values: np.ndarray, highest: bool, best: np.ndarray) -> None:
+    """Raise or lower the extremes of cells to the values of more points.
+
+    Parameters
+    ----------
+    numbers
+        Cells of the points, as ``cells_of`` gives them.
+    values
+        A value of each point; NaN counts for nothing.
+    highest
+        Whether the highest is looked for.
+    best
+        Extremes so far (rows, cols), float64, NaN where there is none; changed in place.
+
+    Returns
+    -------
+    None
+        Extremes are changed where they are.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.points.cells import reach_out
+    >>> best = np.array([[2.0, np.nan]])
+    >>> reach_out(np.array([0, 1, 1]), np.array([1.0, 3.0, 5.0]), True, best)
+    >>> best.tolist()
+    [[2.0, 5.0]]
+    """
+    farthest_values(
+        numbers, np.ascontiguousarray(values, np.float64), 1.0 if highest else -1.0, best.reshape(-1)
+    )
 
 
 def extremes(numbers: np.ndarray, values: np.ndarray, frame: Frame, highest: bool) -> np.ndarray:
@@ -236,7 +297,7 @@ def add_squares_up(numbers: np.ndarray, values: np.ndarray, mean: np.ndarray, sq
     values
         A value of each point; NaN counts for nothing.
     mean
-        Means (rows, cols).
+        Means (rows, cols), float64; only those of cells with points are looked at.
     squares
         Sums so far (rows, cols), float64; changed in place.
 
@@ -254,8 +315,7 @@ def add_squares_up(numbers: np.ndarray, values: np.ndarray, mean: np.ndarray, sq
     >>> squares.tolist()
     [[2.0]]
     """
-    given = np.nan_to_num(mean).reshape(-1)
-    add_squares(numbers, np.ascontiguousarray(values, np.float64), given, squares.reshape(-1))
+    add_squares(numbers, np.ascontiguousarray(values, np.float64), mean.reshape(-1), squares.reshape(-1))
 
 
 def density(cloud: Cloud) -> float:

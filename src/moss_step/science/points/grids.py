@@ -17,7 +17,7 @@ from moss_step.model.arrays import as_short
 from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, same_system
-from moss_step.model.mapped import new_grid
+from moss_step.model.mapped import let_go, map_of, new_grid, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import COUNT, NONE
@@ -162,10 +162,12 @@ def grid_points(
         quantity = "elevation" if what == "ground" else "difference"
         return Surface(as_short(held), frame, cloud.unit, quantity)
     if what in ("count", "density"):
-        number = _counted(cloud, frame, counting, progress).astype(np.float32)
+        total = _counted(cloud, frame, counting, progress)
+        number = row_by_row(lambda count: count, np.float32, total)
         if what == "count":
             return Surface(number, frame, COUNT, "count")
-        return Surface((number / frame.row_areas[:, None]).astype(np.float32), frame, NONE, "density")
+        areas = frame.row_areas[:, None]
+        return Surface(row_by_row(np.divide, np.float32, number, areas), frame, NONE, "density")
     if what == "intensity" and "intensity" not in cloud.attributes:
         raise AskedWronglyError("The cloud has no intensity.", "Choose another measure.")
     values = _measured(cloud, frame, what, counting, progress)
@@ -183,11 +185,11 @@ def _parts(cloud: Cloud, counting: Counting | None, names: tuple[str, ...] = ())
 
 
 def _counted(cloud: Cloud, frame: Frame, counting: Counting | None, progress: Progress) -> np.ndarray:
-    total, done = np.zeros(frame.shape, np.int64), 0
-    for part in _parts(cloud, counting):
-        progress.at(done / len(cloud), "Counting points")
-        done += CHUNK
-        total += cells.counts(cells.cells_of(part, frame), frame)
+    total = new_grid(frame.shape, np.int64)
+    for k, part in enumerate(_parts(cloud, counting)):
+        progress.at(min(k * CHUNK / len(cloud), 1.0), "Counting points")
+        cells.count_up(cells.cells_of(part, frame), total)
+        let_go(total)
     return total
 
 
@@ -198,33 +200,37 @@ def _measured(
     if what in ("first", "highest", "lowest"):
         return _extremes(cloud, frame, what != "lowest", counting, progress)
     names = ("intensity",) if what == "intensity" else ()
-    count, total, squares = np.zeros(frame.shape, np.int64), np.zeros(frame.shape), np.zeros(frame.shape)
-    mean = np.zeros(frame.shape)
-    for turn in ("sum", "spread") if what == "spread" else ("sum",):
-        for k, part in enumerate(_parts(cloud, counting, names)):
-            progress.at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
-            values = part.attributes["intensity"] if names else part.z
-            numbers = cells.cells_of(part, frame)
-            if turn == "sum":
-                cells.add_up(numbers, values, count, total)
-            else:
-                cells.add_squares_up(numbers, values, mean, squares)
-        with np.errstate(invalid="ignore"):
-            mean = np.where(count > 0, total / np.maximum(count, 1), np.nan)
+    count, total = new_grid(frame.shape, np.int64), new_grid(frame.shape, np.float64)
+    sums = progress.part(0.0, 0.5 if what == "spread" else 1.0)
+    for k, part in enumerate(_parts(cloud, counting, names)):
+        sums.at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
+        values = part.attributes["intensity"] if names else part.z
+        cells.add_up(cells.cells_of(part, frame), values, count, total)
+        let_go(count, total)
+    mean = row_by_row(_shared, np.float64, total, count)
     if what != "spread":
         return mean
-    return np.where(count > 0, np.sqrt(squares / np.maximum(count, 1)), np.nan)
+    squares = new_grid(frame.shape, np.float64)
+    for k, part in enumerate(_parts(cloud, counting)):
+        progress.part(0.5, 1.0).at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
+        cells.add_squares_up(cells.cells_of(part, frame), part.z, mean, squares)
+        let_go(mean, squares)
+    return row_by_row(lambda sums, number: np.sqrt(_shared(sums, number)), np.float64, squares, count)
+
+
+def _shared(total: np.ndarray, count: np.ndarray) -> np.ndarray:
+    """Sums by counts; NaN where nothing counted."""
+    return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
 
 def _extremes(
     cloud: Cloud, frame: Frame, highest: bool, counting: Counting | None, progress: Progress
 ) -> np.ndarray:
-    best = np.full(frame.shape, np.nan)
+    best = new_grid(frame.shape, np.float64, np.nan)
     for k, part in enumerate(_parts(cloud, counting)):
         progress.at(min(k * CHUNK / len(cloud), 1.0), "Looking for extremes")
-        numbers = cells.cells_of(part, frame)
-        held = cells.taken(part.z, cells.extremes(numbers, part.z, frame, highest))
-        best = (np.fmax if highest else np.fmin)(best, held)
+        cells.reach_out(cells.cells_of(part, frame), part.z, highest, best)
+        let_go(best)
     return best
 
 
@@ -291,9 +297,20 @@ def _window(frame: Frame, box: Box) -> tuple[slice, slice]:
 
 
 def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
-    """Cells within a distance of one with a value, filled smoothly."""
+    """Cells within a distance of one with a value, filled smoothly.
+
+    Raises MossError for a grid that memory cannot hold: what lies in one gap hangs together with all others.
+    """
+    if fill > 0.0 and map_of(values) is not None:
+        raise MossError(
+            f"Gaps of a grid of {values.size:,} cells cannot be filled in memory.",
+            "Fill no gaps, or take larger cells.",
+            "Give fill=0, or larger cells.",
+        )
+    if fill <= 0.0:
+        return values
     empty = np.isnan(values)
-    if fill <= 0.0 or not empty.any() or empty.all():
+    if not empty.any() or empty.all():
         return values
     from scipy.ndimage import distance_transform_edt  # loaded where it is used: it takes a while
 

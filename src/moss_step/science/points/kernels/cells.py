@@ -64,6 +64,19 @@ def extreme_cells(numbers, values, sign, best):
 
 
 @numba.njit(cache=True, nogil=True)
+def farthest_values(numbers, values, sign, best):
+    """The highest value (``sign`` 1) or the lowest (-1) of each cell, beside those so far; NaN counts for
+    nothing.
+    """
+    for k in range(numbers.size):
+        cell = numbers[k]
+        if cell >= 0 and values[k] == values[k]:
+            held = best[cell]
+            if held != held or sign * values[k] > sign * held:
+                best[cell] = values[k]
+
+
+@numba.njit(cache=True, nogil=True)
 def order_by_cell(numbers, starts, order):
     """Numbers of the points, cell after cell and in their order within one; ``starts`` are the places of the
     first of each cell, and of the end (Knuth 1973, distribution counting). Points outside are left out.
