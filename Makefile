@@ -21,9 +21,8 @@ unexport PYTHONDONTWRITEBYTECODE
 demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
-# Three processes for two cores: a window that is waited for leaves a fifth of them idle.
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile --no-loadscope-reorder
 
 setup: $(READY)
 

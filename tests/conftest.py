@@ -91,24 +91,6 @@ def qapp() -> object:
 
 
 @pytest.fixture
-def qtbot(qtbot: object) -> object:
-    """The test library's robot, whose waits let threads run, and are as patient as a slow machine asks for."""
-    from tests.desk.driving import until
-
-    def wait_until(asked: Callable[[], object], timeout: int = 0) -> None:
-        def holds() -> bool:
-            try:
-                return asked() in (None, True)
-            except AssertionError:
-                return False
-
-        until(holds, "what was waited for did not come", max(timeout / 1000.0, 60.0))
-
-    qtbot.waitUntil = wait_until
-    return qtbot
-
-
-@pytest.fixture
 def window(qtbot) -> Iterator[object]:
     """The real main window at 1280 x 800, empty."""
     from moss_step.desk.window import MainWindow

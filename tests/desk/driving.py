@@ -18,15 +18,15 @@ def wait(seconds: float) -> None:
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         QApplication.processEvents()
-        time.sleep(min(0.01, seconds))
+        time.sleep(0.01)
 
 
-def until(asked, what: str, most: float = PATIENCE) -> None:
+def until(asked, what: str) -> None:
     """Wait until something holds."""
-    end = time.monotonic() + most
+    end = time.monotonic() + PATIENCE
     while not asked():
         assert time.monotonic() < end, what
-        wait(0.005)
+        wait(0.03)
 
 
 def named(parent: QWidget, name: str, kind: type = QWidget) -> QWidget:
@@ -35,7 +35,7 @@ def named(parent: QWidget, name: str, kind: type = QWidget) -> QWidget:
         found = [w for w in parent.findChildren(kind) if w.accessibleName() == name and w.isVisible()]
         if found:
             return found[0]
-        wait(0.01)  # what was just made is shown at the next turn
+        QTest.qWait(10)  # what was just made is shown at the next turn
     raise AssertionError(f"no control '{name}'")
 
 

@@ -45,7 +45,7 @@ def begin(window, settings: dict) -> list[tuple[object, bool]]:
 def test_what_is_in_view_is_drawn_before_the_rest(large, qtbot, settle):
     large.plan.view.show_box((600.0, 600.0, 750.0, 720.0))
     seen = begin(large, {"radius": 200.0})
-    qtbot.waitUntil(lambda: "being made; in view so far" in texts(large.plan.key), timeout=5000)
+    qtbot.waitUntil(lambda: "being made; in view so far" in texts(large.plan.key), timeout=60_000)
     settle(large)
     assert "in view so far" not in texts(large.plan.key) and "being made" in texts(large.plan.key)
     first, last = seen[0], seen[-1]

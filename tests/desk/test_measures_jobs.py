@@ -203,7 +203,7 @@ def test_millions_of_contours_are_warned_of_then_traced_when_wanted_and_can_be_s
     assert "million points of contours, which takes long" in said and "however many" in said
     assert not panel.keep_button.isEnabled()
     named(panel, "However many").click()
-    qtbot.waitUntil(lambda: window.work.busy and window.header.stop.isVisible(), timeout=20_000)
+    qtbot.waitUntil(lambda: window.work.busy and window.header.stop.isVisible(), timeout=60_000)
     qtbot.waitUntil(lambda: "Tracing" in texts(window.header), timeout=60_000)
     QTest.mouseClick(window.header.stop, Qt.MouseButton.LeftButton)
     settle(window)

@@ -176,7 +176,7 @@ def test_workers_are_preferred_and_say_what_they_do(window, settle, qtbot):
     assert window.work.preferences.scheduler == "tcp://127.0.0.1:9"
     qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
     assert sheet.workers.text() == "They are being asked."
-    qtbot.waitUntil(lambda: "No scheduler answers" in sheet.workers.text(), timeout=30_000)
+    qtbot.waitUntil(lambda: "No scheduler answers" in sheet.workers.text(), timeout=60_000)
     assert "--scheduler" not in sheet.workers.text()
     choose(window, "workers", 0)
     assert "No scheduler" not in sheet.workers.text()
@@ -191,10 +191,10 @@ def test_a_cluster_that_runs_says_who_its_workers_are(window, settle, qtbot, tmp
         window.work.prefer(workers=CLUSTER, scheduler=cluster.scheduler_address, shared=str(tmp_path))
         sheet.open()
         qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
-        qtbot.waitUntil(lambda: "1 worker, at most" in sheet.workers.text(), timeout=30_000)
+        qtbot.waitUntil(lambda: "1 worker, at most" in sheet.workers.text(), timeout=60_000)
         window.work.prefer(shared=str(tmp_path / "none"))
         qtbot.mouseClick(sheet.look, Qt.MouseButton.LeftButton)
-        qtbot.waitUntil(lambda: "does not see" in sheet.workers.text(), timeout=30_000)
+        qtbot.waitUntil(lambda: "does not see" in sheet.workers.text(), timeout=60_000)
 
 
 def test_a_large_step_runs_with_the_workers_that_are_preferred(

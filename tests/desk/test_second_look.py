@@ -227,7 +227,7 @@ def test_preparing_a_ground_tells_its_share_and_can_be_stopped(estate, settle, q
     monkeypatch.setattr(water, "prepared", lambda dem: None)
     window.begin_step("catchment")
     window.plan.view.pointed.emit((412_900.0, 5_870_700.0))
-    qtbot.waitUntil(lambda: "Finding passes" in window.header.state.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "Finding passes" in window.header.state.text(), timeout=60_000)
     assert "%" in window.header.state.text() and window.header.stop.isVisible()
     QTest.mouseClick(window.header.stop, LEFT)
     settle(window)

@@ -38,7 +38,7 @@ def test_a_service_is_asked_drawn_fetched_and_missed(
         assert "begins with https" in window.plan.message.text
         shown.address.setText(server.address)
         press(shown, "Ask what it holds")
-        qtbot.waitUntil(lambda: shown.list.count() == 9, timeout=30_000)
+        qtbot.waitUntil(lambda: shown.list.count() == 9, timeout=60_000)
         assert "9 tiles" in shown.said.text()
         assert shown.list.item(4).text() == "r1c1 · 2 m · not fetched"
         live = window.plan.view.live
@@ -48,15 +48,15 @@ def test_a_service_is_asked_drawn_fetched_and_missed(
         press(shown, "Fetch what is in view")
         qtbot.waitUntil(lambda: len(window.work.study.steps) == 1, timeout=60_000)
         ref = window.work.study.steps[0].id
-        qtbot.waitUntil(lambda: window.work.outcome(ref) is not None, timeout=30_000)
+        qtbot.waitUntil(lambda: window.work.outcome(ref) is not None, timeout=60_000)
         assert window.work.outcome(ref).value.frame.rows >= 700
         server.shutdown()
     bench.show_start()
     press(bench, "Elevation service")
     again = bench.service
-    qtbot.waitUntil(lambda: again.address.text() == server.address, timeout=10_000)
+    qtbot.waitUntil(lambda: again.address.text() == server.address, timeout=60_000)
     press(again, "Ask what it holds")
-    qtbot.waitUntil(lambda: again.list.count() == 9, timeout=30_000)
+    qtbot.waitUntil(lambda: again.list.count() == 9, timeout=60_000)
     assert "As it was on" in again.said.text()
     assert "does not answer" in again.said.text()
     assert " · of 20" in again.list.item(4).text()

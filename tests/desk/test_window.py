@@ -358,7 +358,7 @@ def test_a_run_can_be_stopped_and_taken_up_again(window, settle, qtbot, tmp_path
     frame = window.work.outcome(ground).value.frame
     at = ";".join(f"{frame.x_of(25 * k)},{frame.y_of(375)}" for k in range(30))
     view = window.work.add_step("viewshed", {"dem": ground}, {"at": at, "observer_height": 200.0})
-    qtbot.waitUntil(window.header.stop.isVisible, timeout=5000)
+    qtbot.waitUntil(window.header.stop.isVisible, timeout=60_000)
     QTest.mouseClick(window.header.stop, Qt.MouseButton.LeftButton)
     settle(window)
     assert window.work.state(view) == "waiting"

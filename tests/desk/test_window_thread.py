@@ -65,7 +65,7 @@ def test_the_header_rests_when_the_steps_have_ended_whatever_is_written_meanwhil
     demo.work.files.ask(lambda: (begun.set(), time.sleep(1.0)), lambda _: None)
     begun.wait(5)
     made = demo.work.add_step("roughness", {"dem": "ground"}, {})
-    qtbot.waitUntil(lambda: demo.work.state(made) == "done", timeout=5000)
+    qtbot.waitUntil(lambda: demo.work.state(made) == "done", timeout=60_000)
     settle(demo)
     assert demo.header.stop.isHidden(), "nothing runs that could be stopped"
 
