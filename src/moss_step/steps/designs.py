@@ -48,8 +48,8 @@ def path_setting() -> Any:
 
 
 def works_memory(settings: Any, inputs: Inputs) -> float:
-    """Bytes that a design takes beside the ground: the depth and the design, which are mapped where the ground
-    is, and what is held of the part around it.
+    """Bytes that a design takes beside the ground: the depth and the design, which are mapped where the
+    ground is, and what is held of the part around it.
     """
     surface = as_kind(inputs["surface"], Surface)
     frame, cells = surface.frame, float(surface.values.size)
