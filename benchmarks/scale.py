@@ -16,9 +16,10 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+import numba
 import numpy as np
 
-from benchmarks.large import WATER, run, study, write_ground
+from benchmarks.large import WATER, Taken, run, study, write_ground
 from moss_step.formats.windows import GridSource
 from moss_step.large.crew import TileWork, whole_work
 from moss_step.large.held import OnDisk
@@ -149,8 +150,7 @@ def with_workers(phases: Sequence[Phase], solved: float) -> list[str]:
         for side in RUN_TILES:
             tiles = (RUN_SIDE // side) ** 2
             for workers, begun in zip(RUN_WORKERS, start, strict=True):
-                asked = "--workers", str(workers), "--tile-cells", str(side * side)
-                taken = run(folder, "water", "flow", *asked, NUMBA_NUM_THREADS="1")
+                taken = drained(folder, workers, side)
                 hours, _ = simulate(phases, tiles, side * side, min(workers, CORES), solved)
                 rows.append(
                     f"| {workers} | {side} | {tiles} | {taken.seconds:.1f} s | {begun + hours * 3600:.1f} s "
@@ -159,14 +159,19 @@ def with_workers(phases: Sequence[Phase], solved: float) -> list[str]:
     return rows
 
 
+def drained(folder: Path, workers: int, side: int) -> Taken:
+    """What drainage of the ground of a folder takes with workers of one core each, in tiles of a side."""
+    asked = "--workers", str(workers), "--tile-cells", str(side * side)
+    return run(folder, "water", "flow", *asked, NUMBA_NUM_THREADS="1")
+
+
 def started(folder: Path, workers: int) -> float:
-    """Seconds that processes take to begin, and to end: a run on a ground of a few cells."""
+    """Seconds that processes take to begin, and to end: a run on a ground of one small tile."""
     small = folder / f"small{workers}"
     small.mkdir()
-    write_ground(small / "ground.tif", 1024)
+    write_ground(small / "ground.tif", RUN_TILES[0])
     study(small, "water", WATER)
-    asked = "--workers", str(workers), "--tile-cells", str(1024 * 1024)
-    return run(small, "water", "flow", *asked, NUMBA_NUM_THREADS="1").seconds
+    return drained(small, workers, RUN_TILES[0]).seconds
 
 
 def country(phases: Sequence[Phase], graph: tuple[float, int, int], side: int, workers: int) -> str:
@@ -184,6 +189,7 @@ def country(phases: Sequence[Phase], graph: tuple[float, int, int], side: int, w
 
 def main() -> int:
     """Measure, fit, simulate, and print what the page of the docs has."""
+    numba.set_num_threads(1)  # as a worker has
     runs: dict[int, Timed] = {}
     graphs: dict[int, tuple[float, int, int]] = {}
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as folder:

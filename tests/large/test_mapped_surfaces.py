@@ -11,7 +11,7 @@ from moss_step.demo import DATA
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import cells_of
-from moss_step.model import mapped
+from moss_step.model import mapped, memory
 from moss_step.model.arrays import as_short, blurred
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
@@ -78,7 +78,7 @@ def study_on(folder: Path, on: Place) -> Study:
             Step(id="cloud", kind="open_cloud", settings={"source": str(DATA / "harrow_heap.laz")}),
             Step(id="ground", kind="grid_points", inputs={"cloud": "cloud"}, settings={"cell": 1.0, "fill": 5.0, "classes": (0, 1, 2)}),
             *(Step(id=m, kind="grid_points", inputs={"cloud": "cloud"}, settings={"what": m, "cell": 1.0, "fill": 0.0}) for m in MEASURES),
-            Step(id="closed", kind="grid_points", inputs={"cloud": "cloud"}, settings={"what": "highest", "cell": 1.0, "fill": 5.0}),
+            *(Step(id=n, kind="grid_points", inputs={"cloud": "cloud"}, settings={"what": "highest", "cell": 0.25, "fill": fill}) for n, fill in (("gappy", 0.0), ("closed", 5.0))),
         )
     )  # fmt: skip
 
@@ -134,10 +134,16 @@ def test_cells_that_are_mapped_hold_what_those_in_memory_hold(
     )
 
 
-def test_gaps_of_a_grid_that_memory_cannot_hold_are_not_filled(study: Study, tight: None) -> None:
-    with pytest.raises(MossError, match="cannot be filled in memory") as caught:
+def test_gaps_of_a_grid_are_filled_in_memory_or_refused(
+    study: Study, whole: Engine, tight: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    found, expected = (e.run_or_raise(study, "closed").value for e in (Engine(), whole))
+    np.testing.assert_array_equal(cells_of(found), cells_of(expected))
+    assert np.isnan(cells_of(whole.run_or_raise(study, "gappy").value)).mean() > 0.1, "there are gaps"
+    assert not np.isnan(cells_of(expected)).any()
+    monkeypatch.setattr(memory, "free_memory", lambda: 80 * cells_of(expected).size)
+    with pytest.raises(MossError, match=r"Filling gaps needs .* GB of memory.*larger cells"):
         Engine().run_or_raise(study, "closed")
-    assert "larger cells" in str(caught.value)
 
 
 @pytest.mark.parametrize("base", [0.0, 4000.0])

@@ -2,7 +2,7 @@
 
 Each place is carried over by the metres of a degree in the middle of the scene (WGS 84 by pyproj.Geod), so that distances are equal to a few parts in a million."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pytest
@@ -116,6 +116,35 @@ def test_canopy_without_pits(scene, told):
         for t in (TOLD[told], PLAIN)
     )
     assert (np.abs(found - expected) > 0.02).mean() < 0.01, "but for ties between triangles"
+
+
+@ANY
+@pytest.mark.parametrize("what", ["highest", "lowest", "mean", "spread", "count", "density"])
+@pytest.mark.parametrize("cell", [(3.0, 3.0), (4.0, 1.0), (1.0, 4.0)])
+def test_measures_of_cells(scene, told, what, cell):
+    east, north, floor, above = scene
+    lies = (east < 20.0) | (east > 30.0)  # a gap, and no points at the rim
+    kept = lies & (east > 4.0) & (east < 57.0)
+    found, expected = (
+        (surface.values * (1.0 if what in ("count", "density") else t.unit.factor))
+        for t in (replace(TOLD[told], cell=cell), replace(PLAIN, cell=cell))
+        for surface in (
+            grid_points(t.cloud(east[kept], north[kept], (floor + above)[kept]), t.frame(), what, 0.0),
+        )
+    )
+    empty = found == 0.0 if what in ("count", "density") else np.isnan(found)
+    assert 0.2 < empty.mean() < 0.7
+    alike = np.isclose(found, expected, rtol=1e-3, atol=1e-3, equal_nan=True)
+    assert alike.mean() > 0.99, "but for points on the rims of cells"
+    if what == "count":
+        assert found.sum() == pytest.approx(kept.sum(), abs=5)
+        flipped = grid_points(
+            PLAIN.cloud(SIDE - east[kept], north[kept], floor[kept]),
+            replace(PLAIN, cell=cell).frame(),
+            what,
+            0.0,
+        ).values[:, ::-1]
+        assert (flipped == expected).mean() > 0.99
 
 
 @ANY

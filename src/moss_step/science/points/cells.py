@@ -12,7 +12,7 @@ from moss_step.science.points.kernels.cells import (
     cell_numbers,
     count_cells,
     extreme_cells,
-    farthest_values,
+    extreme_values,
     order_by_cell,
 )
 
@@ -69,9 +69,9 @@ def counts(numbers: np.ndarray, frame: Frame) -> np.ndarray:
     >>> counts(np.array([0, 0, 1, -1]), Frame(1, 2, 0.0, 1.0, 1.0, 1.0)).tolist()
     [[2, 1]]
     """
-    count = np.zeros(frame.rows * frame.cols, np.int64)
-    count_cells(numbers, count)
-    return count.reshape(frame.shape)
+    count = np.zeros(frame.shape, np.int64)
+    count_up(numbers, count)
+    return count
 
 
 def counts_in(cloud: Cloud, frame: Frame) -> np.ndarray:
@@ -130,7 +130,7 @@ def count_up(numbers: np.ndarray, count: np.ndarray) -> None:
     count_cells(numbers, count.reshape(-1))
 
 
-def reach_out(numbers: np.ndarray, values: np.ndarray, highest: bool, best: np.ndarray) -> None:
+def add_extremes(numbers: np.ndarray, values: np.ndarray, highest: bool, best: np.ndarray) -> None:
     """Raise or lower the extremes of cells to the values of more points.
 
     Parameters
@@ -152,13 +152,13 @@ def reach_out(numbers: np.ndarray, values: np.ndarray, highest: bool, best: np.n
     Examples
     --------
     >>> import numpy as np
-    >>> from moss_step.science.points.cells import reach_out
+    >>> from moss_step.science.points.cells import add_extremes
     >>> best = np.array([[2.0, np.nan]])
-    >>> reach_out(np.array([0, 1, 1]), np.array([1.0, 3.0, 5.0]), True, best)
+    >>> add_extremes(np.array([0, 1, 1]), np.array([1.0, 3.0, 5.0]), True, best)
     >>> best.tolist()
     [[2.0, 5.0]]
     """
-    farthest_values(
+    extreme_values(
         numbers, np.ascontiguousarray(values, np.float64), 1.0 if highest else -1.0, best.reshape(-1)
     )
 

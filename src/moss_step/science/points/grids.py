@@ -18,6 +18,7 @@ from moss_step.model.cloud import CHUNK, Cloud, joined
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, same_system
 from moss_step.model.mapped import let_go, map_of, new_grid, row_by_row
+from moss_step.model.memory import check_memory
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import COUNT, NONE
@@ -34,6 +35,8 @@ Between = Literal["triangles", "inverse_distance"]
 Counting = Callable[[Cloud], np.ndarray]
 _CORNERS, _AT_ONCE = 3, 2
 """Least points of a surface, and blocks that are worked on at once."""
+_GAP_BYTES = 90
+"""Bytes a cell that filling gaps takes: values, distances and their places, and what is filled."""
 _ASKED = ("classification", "return_number", "number_of_returns")
 """Attributes that may say which points count."""
 
@@ -184,11 +187,24 @@ def _parts(cloud: Cloud, counting: Counting | None, names: tuple[str, ...] = ())
         yield bare if kept is None or kept.all() else bare.part(kept)
 
 
+def _with_cells(
+    cloud: Cloud,
+    frame: Frame,
+    counting: Counting | None,
+    progress: Progress,
+    doing: str,
+    names: tuple[str, ...] = (),
+) -> Iterator[tuple[Cloud, np.ndarray]]:
+    """The points that count, some at a time, with the cells that they lie in."""
+    for k, part in enumerate(_parts(cloud, counting, names)):
+        progress.at(min(k * CHUNK / len(cloud), 1.0), doing)
+        yield part, cells.cells_of(part, frame)
+
+
 def _counted(cloud: Cloud, frame: Frame, counting: Counting | None, progress: Progress) -> np.ndarray:
     total = new_grid(frame.shape, np.int64)
-    for k, part in enumerate(_parts(cloud, counting)):
-        progress.at(min(k * CHUNK / len(cloud), 1.0), "Counting points")
-        cells.count_up(cells.cells_of(part, frame), total)
+    for _, numbers in _with_cells(cloud, frame, counting, progress, "Counting points"):
+        cells.count_up(numbers, total)
         let_go(total)
     return total
 
@@ -200,25 +216,22 @@ def _measured(
     if what in ("first", "highest", "lowest"):
         return _extremes(cloud, frame, what != "lowest", counting, progress)
     names = ("intensity",) if what == "intensity" else ()
+    first, then = progress.part(0.0, 0.5 if what == "spread" else 1.0), progress.part(0.5, 1.0)
     count, total = new_grid(frame.shape, np.int64), new_grid(frame.shape, np.float64)
-    sums = progress.part(0.0, 0.5 if what == "spread" else 1.0)
-    for k, part in enumerate(_parts(cloud, counting, names)):
-        sums.at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
-        values = part.attributes["intensity"] if names else part.z
-        cells.add_up(cells.cells_of(part, frame), values, count, total)
+    for part, numbers in _with_cells(cloud, frame, counting, first, "Adding points up", names):
+        cells.add_up(numbers, part.attributes["intensity"] if names else part.z, count, total)
         let_go(count, total)
-    mean = row_by_row(_shared, np.float64, total, count)
+    mean = row_by_row(_mean_of, np.float64, total, count)
     if what != "spread":
         return mean
     squares = new_grid(frame.shape, np.float64)
-    for k, part in enumerate(_parts(cloud, counting)):
-        progress.part(0.5, 1.0).at(min(k * CHUNK / len(cloud), 1.0), "Adding points up")
-        cells.add_squares_up(cells.cells_of(part, frame), part.z, mean, squares)
+    for part, numbers in _with_cells(cloud, frame, counting, then, "Adding points up"):
+        cells.add_squares_up(numbers, part.z, mean, squares)
         let_go(mean, squares)
-    return row_by_row(lambda sums, number: np.sqrt(_shared(sums, number)), np.float64, squares, count)
+    return row_by_row(lambda total, count: np.sqrt(_mean_of(total, count)), np.float64, squares, count)
 
 
-def _shared(total: np.ndarray, count: np.ndarray) -> np.ndarray:
+def _mean_of(total: np.ndarray, count: np.ndarray) -> np.ndarray:
     """Sums by counts; NaN where nothing counted."""
     return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
@@ -227,9 +240,8 @@ def _extremes(
     cloud: Cloud, frame: Frame, highest: bool, counting: Counting | None, progress: Progress
 ) -> np.ndarray:
     best = new_grid(frame.shape, np.float64, np.nan)
-    for k, part in enumerate(_parts(cloud, counting)):
-        progress.at(min(k * CHUNK / len(cloud), 1.0), "Looking for extremes")
-        cells.reach_out(cells.cells_of(part, frame), part.z, highest, best)
+    for part, numbers in _with_cells(cloud, frame, counting, progress, "Looking for extremes"):
+        cells.add_extremes(numbers, part.z, highest, best)
         let_go(best)
     return best
 
@@ -297,18 +309,15 @@ def _window(frame: Frame, box: Box) -> tuple[slice, slice]:
 
 
 def _filled_near(values: np.ndarray, frame: Frame, fill: float) -> np.ndarray:
-    """Cells within a distance of one with a value, filled smoothly.
+    """Cells within a distance of one with a value, filled smoothly, in memory: all gaps hang together.
 
-    Raises MossError for a grid that memory cannot hold: what lies in one gap hangs together with all others.
+    Raises MossError where that has too little room.
     """
-    if fill > 0.0 and map_of(values) is not None:
-        raise MossError(
-            f"Gaps of a grid of {values.size:,} cells cannot be filled in memory.",
-            "Fill no gaps, or take larger cells.",
-            "Give fill=0, or larger cells.",
-        )
     if fill <= 0.0:
         return values
+    if map_of(values) is not None:
+        check_memory(_GAP_BYTES * values.size, "Filling gaps", "Fill none, or take larger cells.")
+        values = np.array(values)
     empty = np.isnan(values)
     if not empty.any() or empty.all():
         return values

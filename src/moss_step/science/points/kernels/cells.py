@@ -64,7 +64,7 @@ def extreme_cells(numbers, values, sign, best):
 
 
 @numba.njit(cache=True, nogil=True)
-def farthest_values(numbers, values, sign, best):
+def extreme_values(numbers, values, sign, best):
     """The highest value (``sign`` 1) or the lowest (-1) of each cell, beside those so far; NaN counts for
     nothing.
     """
