@@ -45,7 +45,7 @@ CLASSES = (
 ZONES = (
     *CLASSES,
     {"id": "areas", "kind": "open_shapes", "settings": {"source": "areas.geojson"}},
-    {"id": "zones", "kind": "zone_statistics", "inputs": {"surface": "slope", "zones": "areas"}},
+    {"id": "zones", "kind": "zone_classes", "inputs": {"classes": "steep", "zones": "areas"}},
 )
 CORNER = 412_000.0, 5_872_000.0
 """Upper left corner of the ground, whose cells are a metre wide."""

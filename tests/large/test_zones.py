@@ -1,5 +1,6 @@
 """Zones counted tile by tile against zones in one piece."""
 
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -9,9 +10,16 @@ import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
+from moss_step.large.crew import Alone, D, TileWork
+from moss_step.large.jobs import left_on_disk
+from moss_step.large.running import LargeRun
+from moss_step.large.tiling import Tile, squares
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind
 from moss_step.model.units import FOOT
+from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import holed, in_degrees, metric, relief
 from tests.large.held import assert_said_alike, both_ways
@@ -75,3 +83,52 @@ def test_tiles_count_what_one_piece_counts(on: str, tmp_path: Path) -> None:
                 np.testing.assert_allclose(
                     np.asarray(ours.columns[name], float), values, rtol=1e-9, atol=1e-9, err_msg=name
                 )
+
+
+class Ending(Alone):
+    """Stops after some tiles, as a run does that is killed; says how many were worked on."""
+
+    def __init__(self, after: int) -> None:
+        self.after, self.done = after, 0
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        for found in super().each(work, tiles, progress, doing):
+            self.done += doing == "Counting in zones"
+            if self.done > self.after:
+                raise InterruptedError
+            yield found
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+def test_what_zones_alone_take_is_written_nowhere_and_a_killed_count_goes_on(on: str, tmp_path: Path) -> None:
+    ground: Surface = GROUNDS[on]()
+    write_surface(tmp_path / "ground.tif", ground, on)
+    write_shapes(tmp_path / "zones.gpkg", zones_on(ground), "zones")
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="slope", kind="slope", inputs={"dem": "ground"}),
+            Step(id="areas", kind="open_shapes", settings={"source": str(tmp_path / "zones.gpkg")}),
+            Step(id="stats", kind="zone_statistics", inputs={"zones": "areas", "surface": "slope"},
+                 settings={"statistics": "count,sum,mean,min,max,range,std"}),
+        )
+    )  # fmt: skip
+    work, grids = tmp_path / "work", left_on_disk(study, study.steps, True)
+    work.mkdir()
+    crews = [Ending(3), Ending(1000)]
+    with pytest.raises(InterruptedError):
+        list(LargeRun(study, Engine(), crews[0], work, grids, 512 * 512).results(["stats"], silent()))
+    (written,) = LargeRun(study, Engine(), crews[1], work, grids, 512 * 512).results(["stats"], silent())
+    tiles = len(squares(ground.frame.shape, 512 * 512))
+    assert crews[1].done <= tiles - 3
+    assert not list(work.rglob("slope*.tif"))
+    expected = Engine().run_or_raise(study, "stats")
+    assert_said_alike(written, expected, 1e-9)
+    assert written.outcome is not None
+    ours, theirs = as_kind(written.outcome.value, Shapes), as_kind(expected.value, Shapes)
+    for name, values in theirs.columns.items():
+        if values.dtype.kind in "fiu":
+            own = np.asarray(ours.columns[name], float)
+            np.testing.assert_allclose(own, values, rtol=1e-9, atol=1e-9, err_msg=name)

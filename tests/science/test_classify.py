@@ -36,11 +36,11 @@ def test_every_valid_cell_is_in_at_most_one_class_and_counts_add_up(ranges, valu
         if np.isnan(value):
             assert code == NO_CLASS
             continue
-        held = [r.code for r in rules.as_compared() if r.holds(float(value), closed)]
+        held = [r.code for r in rules.compared if r.holds(float(value), closed)]
         if held:
             assert code == held[0], "the first range that holds a value takes it"
         else:
-            ends = {b for r in rules.as_compared() for b in (r.low, r.high)}
+            ends = {b for r in rules.compared for b in (r.low, r.high)}
             assert code == NO_CLASS or float(value) in ends, "only the outermost bound may be taken besides"
 
 

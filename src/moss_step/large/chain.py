@@ -4,7 +4,7 @@ sources to the files of those results that are wanted, with nothing between writ
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -120,15 +120,44 @@ def worked_out(chain: Chain, tile: Tile, part: Part) -> dict[str, Outcome]:
     """The results of a chain that are wanted, in a tile without its margin, each with what is said of it; and
     what is said of sources.
     """
+    inner, result = (tile.rows, tile.cols), dict[str, Outcome]()
+    for ref in chain.told:
+        has = _outer(chain, tile, chain.margins().get(ref, (0, 0)))
+        surface = of_kind(_within(part.values[ref], has, inner), Surface)
+        if surface is not None:
+            result[ref] = surface_outcome(surface)
+    for made in _one_by_one(chain, tile, part):
+        link = made.link
+        if link.ref in chain.wanted:
+            step = step_kind(link.kind)
+            seen = {n: _within(v, made.cut, inner) for n, v in made.fed.items()}
+            value = _within(made.outcome.value, made.cut, inner)
+            result[link.ref] = retold(step, step.checked(dict(link.settings)), made.outcome, value, seen)
+    return result
+
+
+def last_value(chain: Chain, tile: Tile, part: Part) -> Value:
+    """What the last step of a chain gives in a tile without its margin; nothing is said of it."""
+    *_, made = _one_by_one(chain, tile, part)
+    return _within(made.outcome.value, made.cut, (tile.rows, tile.cols))
+
+
+@dataclass(frozen=True)
+class _Made:
+    """A link that was worked out: what it was fed, in which rows and columns, and what came of it there."""
+
+    link: Link
+    fed: Mapping[str, Value]
+    cut: Span
+    outcome: Outcome
+
+
+def _one_by_one(chain: Chain, tile: Tile, part: Part) -> Iterator[_Made]:
+    """Work out the links of a chain in a tile, each with the margin that later ones need."""
     margins, values = chain.margins(), {**chain.given, **part.values}
     everything = slice(0, chain.shape[0]), slice(0, chain.shape[1])
     spans = dict.fromkeys(chain.given, everything)
     spans |= {ref: _outer(chain, tile, margins.get(ref, (0, 0))) for ref in part.values}
-    inner, result = (tile.rows, tile.cols), dict[str, Outcome]()
-    for ref in chain.told:
-        surface = of_kind(_within(values[ref], spans[ref], inner), Surface)
-        if surface is not None:
-            result[ref] = surface_outcome(surface)
     for link in chain.links:
         step, own = step_kind(link.kind), _outer(chain, tile, margins[link.ref])
         rows, cols = (widened(o, m, n) for o, m, n in zip(own, link.reach, chain.shape, strict=True))
@@ -136,11 +165,7 @@ def worked_out(chain: Chain, tile: Tile, part: Part) -> dict[str, Outcome]:
         fed = {n: as_part(v, chain.base(link.inputs[n])) for n, v in step.taken(cut).items()}
         outcome = run_declared(step, link.settings, fed, silent())
         values[link.ref], spans[link.ref] = _within(outcome.value, (rows, cols), own), own
-        if link.ref in chain.wanted:
-            seen = {n: _within(v, (rows, cols), inner) for n, v in cut.items()}
-            value = _within(values[link.ref], own, inner)
-            result[link.ref] = retold(step, step.checked(dict(link.settings)), outcome, value, seen)
-    return result
+        yield _Made(link, cut, (rows, cols), outcome)
 
 
 def write(chain: Chain, tile: Tile, results: Mapping[str, Outcome], part: Part) -> Done:
@@ -166,7 +191,8 @@ def _within(value: Value, has: Span, wanted: Span) -> Value:
     return cut_to(value, within(wanted[0], has[0]), within(wanted[1], has[1]))
 
 
-def _readers_of(sources: Mapping[str, GridSource]) -> dict[str, GridReader]:
+def readers_of(sources: Mapping[str, GridSource]) -> dict[str, GridReader]:
+    """Files of grids, opened."""
     return {ref: GridReader(source) for ref, source in sources.items()}
 
 
@@ -175,7 +201,7 @@ class ChainWork(Work):
 
     def __init__(self, chain: Chain) -> None:
         self.chain = chain
-        self._readers = Once(partial(_readers_of, {ref: s.source for ref, s in chain.sources.items()}))
+        self._readers = Once(partial(readers_of, {ref: s.source for ref, s in chain.sources.items()}))
 
     def read(self, tile: Tile) -> Part:
         """What the tile needs of the sources."""

@@ -8,9 +8,10 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import partial
+from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
 from queue import Empty, SimpleQueue
@@ -281,18 +282,39 @@ def workers_here(count: int) -> Iterator[Cluster]:
 
     Raises AskedWronglyError for a number that is not possible.
     """
+    with workers_ahead(count) as begun:
+        yield begun()
+
+
+@contextmanager
+def workers_ahead(count: int) -> Iterator[Callable[[], Cluster]]:
+    """The same, begun in a thread while something else is done: what it gives waits for them.
+
+    Raises AskedWronglyError for a number that is not possible.
+    """
     if not 1 <= count <= 256:
         raise AskedWronglyError(f"{count} workers are not possible.", "It is 1 to 256.")
     _calm()
+    import_module("distributed")  # in this thread: two that import the same libraries may meet half of one
+    import_module("numba")
+    with ExitStack() as held, ThreadPoolExecutor(1) as pool:
+        begun = pool.submit(_begin, count, held)
+        try:
+            yield begun.result
+        finally:
+            wait([begun])
+
+
+def _begin(count: int, held: ExitStack) -> Cluster:
     import dask
     import numba
-    from distributed import Client, LocalCluster
+    from distributed import Client, LocalCluster, fire_and_forget
     from distributed.security import Security
 
     threads = str(max(1, min((os.cpu_count() or 1) // count, numba.get_num_threads())))
     env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads}
-    with (
-        dask.config.set(_LEAN),
+    held.enter_context(dask.config.set(_LEAN))
+    cluster = held.enter_context(
         LocalCluster(
             n_workers=count,
             threads_per_worker=1,
@@ -304,10 +326,16 @@ def workers_here(count: int) -> Iterator[Cluster]:
             worker_dashboard_address=None,
             env=env,
             memory_limit=None,
-        ) as cluster,
-        Client(cluster, set_as_default=False) as client,
-    ):
-        yield Cluster(client)
+        )
+    )
+    client = held.enter_context(Client(cluster, set_as_default=False))
+    for worker in client.nthreads():  # they load what they need before they are sent a tile
+        fire_and_forget(client.submit(_awake, workers=[worker], pure=False))
+    return Cluster(client)
+
+
+def _awake() -> None:
+    import_module("moss_step.large.running")
 
 
 @contextmanager

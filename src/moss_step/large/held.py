@@ -36,6 +36,11 @@ class OnDisk:
         return self.source.frame
 
     @property
+    def dtype(self) -> np.dtype:
+        """Precision of its values."""
+        return self.source.dtype
+
+    @property
     def nbytes(self) -> int:
         """Bytes that it would take in memory."""
         return self.frame.rows * self.frame.cols * self.source.dtype.itemsize

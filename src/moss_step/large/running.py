@@ -8,6 +8,7 @@ from collections.abc import Collection, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -21,11 +22,12 @@ from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.jobs import Chained, feeds, next_chain
 from moss_step.large.journal import Journal
 from moss_step.large.look import Looked, look_at
+from moss_step.large.passing import Passing
 from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
 from moss_step.large.whole import Whole
-from moss_step.large.works import work_of
+from moss_step.large.works import ONCE, work_of
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -63,6 +65,7 @@ class LargeRun:
     ) -> None:
         self._study, self._engine, self._crew, self._work, self._cells = study, engine, crew, work, cells
         self._held: dict[str, OnDisk] = dict(grids)
+        self._passing: dict[str, Passing] = {}
         self._untold: set[str] = set()
         self._begun: set[Path] = set()
         # The record names the content of the sources, which takes as long as reading them.
@@ -94,10 +97,16 @@ class LargeRun:
         while left:
             part = progress.part(0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + 1) / total)
             chained = next_chain(left, self._held, self._there, wanted)
-            if chained is not None:
+            first = self._fed_beside(chained, left, wanted)
+            if first is not None:
+                yield from (w for w in self._one(first, left, wanted, part) if w.ref in wanted)
+                gone = {first.id}
+            elif chained is not None:
                 chained = self._cut_at_doubles(chained)
-                yield from (w for w in self._chain(chained, part) if w.ref in wanted)
                 gone = {s.id for s in chained.steps}
+                chained = self._let_pass(chained, left, wanted)
+                if chained.wanted:
+                    yield from (w for w in self._chain(chained, part) if w.ref in wanted)
             else:
                 step = self._next(left)
                 yield from (w for w in self._one(step, left, wanted, part) if w.ref in wanted)
@@ -144,9 +153,42 @@ class LargeRun:
     def _next(self, left: list[Step]) -> Step:
         """The first step all of whose inputs are there."""
         for step in left:
-            if all(r in self._held or r in self._there for r in step.inputs.values()):
+            if all(r in self._held or r in self._passing or r in self._there for r in step.inputs.values()):
                 return step
         raise MossError(f"{left[0].declared.title} waits for a result that is not there.")
+
+    def _once(self, chained: Chained | None, left: list[Step], wanted: Collection[str]) -> dict[str, Step]:
+        """The results of a chain that nothing but one work takes, which goes over them once."""
+        steps = () if chained is None else chained.steps
+        after = [s for s in left if s not in steps]
+        found = {}
+        for ref in {s.id for s in steps} - set(wanted):
+            takers = [s for s in after if ref in s.inputs.values()]
+            if len(takers) == 1 and takers[0].kind in ONCE:
+                found[ref] = takers[0]
+        return found
+
+    def _fed_beside(self, chained: Chained | None, left: list[Step], wanted: Collection[str]) -> Step | None:
+        """A step that a work needs beside what can pass to it, and that can be worked out now in memory."""
+        for taker in self._once(chained, left, wanted).values():
+            for step in left:
+                if step.id in taker.sources and all(r in self._there for r in step.inputs.values()):
+                    return step
+        return None
+
+    def _let_pass(self, chained: Chained, left: list[Step], wanted: Collection[str]) -> Chained:
+        """A chain without those of its results that can pass to a work as they are worked out."""
+        for ref, taker in self._once(chained, left, wanted).items():
+            upto = feeds(chained.steps, [ref])
+            chain = self._as_chain(Chained(tuple(upto), (ref,)))
+            sample = self._few_cells(chain)[ref].value
+            if cells_of(sample).dtype == np.float64:
+                continue  # it is levelled by the mean of all of it
+            self._passing[ref] = Passing(chain, kind_of(sample).name, _about(sample))
+            if self._job(taker) is None:
+                del self._passing[ref]
+        kept = tuple(r for r in chained.wanted if r not in self._passing)
+        return Chained(tuple(feeds(chained.steps, kept)), kept)
 
     def _chain(self, chained: Chained, progress: Progress) -> Iterator[Written]:
         chain = self._as_chain(chained)
@@ -243,18 +285,26 @@ class LargeRun:
             self._there[ref] = replace(outcome, beside={})
             yield Written(ref, outcome.findings, outcome.warnings, outcome)
 
+    @property
+    def _tiled(self) -> dict[str, OnDisk | Passing]:
+        """Grids that lie on the disk, and those that pass."""
+        return {**self._held, **self._passing}
+
     def _job(self, step: Step) -> Whole | None:
         """The work in tiles on the whole ground that answers a step; None where there is no such way."""
-        make = work_of(step.kind)
-        if make is None or not any(r in self._held for r in step.inputs.values()):
+        make, tiled = work_of(step.kind), self._tiled
+        if make is None or not any(r in tiled for r in step.inputs.values()):
             return None
-        fed = {n: self._held[r] if r in self._held else self._there[r].value for n, r in step.inputs.items()}
+        if not all(r in tiled or r in self._there for r in step.inputs.values()):
+            return None
+        fed = {n: tiled[r] if r in tiled else self._there[r].value for n, r in step.inputs.items()}
         return make(fed, step.declared.checked(step.settings))
 
     def _whole(
         self, step: Step, job: Whole, beside: Collection[str], progress: Progress
     ) -> Iterator[Written]:
-        ground = next(r for r in step.inputs.values() if r in self._held)
+        tiled = self._tiled
+        ground = next(r for r in step.inputs.values() if r in tiled)
         folder = self._work / _plain_name(f"at {ground}")
         if folder not in self._begun:
             self._begun.add(folder)
@@ -267,7 +317,7 @@ class LargeRun:
             self._level(step.id, told.summary)
         self.wrong.update(dict.fromkeys(told.wrong))
         file = None if target is None else target.path
-        likes = {n: like(self._held[r]) for n, r in step.inputs.items() if r in self._held}
+        likes = {n: like(tiled[r]) for n, r in step.inputs.items() if r in tiled}
         warnings = (*told.warnings, *taken_of(step.declared, likes))
         yield Written(step.id, told.findings, warnings, told.outcome, file)
         if told.outcome is None:
@@ -312,7 +362,7 @@ class LargeRun:
         now. ``sample`` is a value such as it will hold.
         """
         kind = kind_of(sample)
-        plain = {n: v for n, v in kind.parts(sample)[0].items() if n != "frame"}
+        plain = _about(sample)
         path, note = self._work / f"{_plain_name(ref)}.tif", self._work / f"{_plain_name(ref)}.json"
         if kind.tiled is None:
             raise MossError(f"{self._study.name_of(ref)} is no grid, and has no tiles.")
@@ -324,6 +374,11 @@ class LargeRun:
             write_text(note, note_of(target))
         self._held[ref] = OnDisk(source_of(target), kind.name, plain)
         return target
+
+
+def _about(sample: Value) -> dict[str, Any]:
+    """What is known of a grid but its cells and its frame."""
+    return {n: v for n, v in kind_of(sample).parts(sample)[0].items() if n != "frame"}
 
 
 def _plain_name(ref: str) -> str:

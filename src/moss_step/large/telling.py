@@ -11,16 +11,17 @@ from moss_step.kinds.grids import frame_text
 from moss_step.kinds.registry import kind_of
 from moss_step.large.held import OnDisk, value_of
 from moss_step.large.look import Looked, Measured
+from moss_step.large.passing import Passing
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Value
 from moss_step.model.units import COUNT, METRE
 from moss_step.science.grid_check import suspicions
 
 
-def like(held: OnDisk) -> Value:
-    """A value of a single cell such as a grid on the disk is."""
+def like(held: OnDisk | Passing) -> Value:
+    """A value of a single cell such as a grid on the disk, or one that passes, is."""
     frame = replace(held.frame, rows=1, cols=1)
-    return value_of(held.kind, held.about, np.full((1, 1), np.nan, held.source.dtype), frame)
+    return value_of(held.kind, held.about, np.full((1, 1), np.nan, held.dtype), frame)
 
 
 def described(held: OnDisk) -> str:

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
+from moss_step.large.passing import Passing
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome, Value
@@ -76,4 +77,4 @@ class Whole(Protocol):
         """Do it: tiles of about so many cells, with a folder for what is needed on the way."""
 
 
-Fed = Mapping[str, OnDisk | Value]
+Fed = Mapping[str, OnDisk | Passing | Value]

@@ -17,6 +17,9 @@ _FASTER = frozenset({
 })  # fmt: skip
 """Works on water, which are done sooner in tiles than in one piece on a ground of many cells."""
 
+ONCE = frozenset({"zone_statistics", "zone_classes"})
+"""Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
+
 
 def is_sooner(step: Step) -> bool:
     """Whether a step on a ground of many cells is done sooner in tiles: where water runs to one receiver.

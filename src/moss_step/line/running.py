@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,6 +16,7 @@ from moss_step.line.prepare import tell_of_compiling
 from moss_step.model.errors import MossError
 
 if TYPE_CHECKING:
+    from moss_step.large.crew import Cluster
     from moss_step.model.outcome import Outcome
     from moss_step.model.progress import Progress
     from moss_step.study.engine import Engine
@@ -164,6 +165,13 @@ def run(asked: argparse.Namespace) -> None:
 
     Raises MossError for a study that cannot be read and for a step that fails.
     """
+    from moss_step.line.tiles import begun
+
+    with begun(asked) as workers:
+        _run(asked, workers)
+
+
+def _run(asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> None:
     from moss_step.line.tiles import grids_on_disk, in_tiles
     from moss_step.study.held import Held
     from moss_step.study.saving import load_study
@@ -184,7 +192,7 @@ def run(asked: argparse.Namespace) -> None:
     with Bar(asked.quiet) as progress:
         grids = grids_on_disk(runner, asked)
         if grids:
-            in_tiles(runner, grids, asked, progress)
+            in_tiles(runner, grids, asked, workers, progress)
         else:
             runner.all_steps(progress)
     runner.end()

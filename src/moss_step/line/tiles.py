@@ -6,7 +6,7 @@ import argparse
 import fcntl
 import os
 import shutil
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,7 +17,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.memory import keep_freed
 
 if TYPE_CHECKING:
-    from moss_step.large.crew import Crew
+    from moss_step.large.crew import Cluster, Crew
     from moss_step.large.held import OnDisk
     from moss_step.large.running import LargeRun, Written
     from moss_step.line.running import Run
@@ -42,7 +42,13 @@ def grids_on_disk(runner: Run, asked: argparse.Namespace) -> dict[str, OnDisk]:
     return left_on_disk(runner.study, runner.study.needs(runner.refs), everything)
 
 
-def in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace, progress: Progress) -> None:
+def in_tiles(
+    runner: Run,
+    grids: Mapping[str, OnDisk],
+    asked: argparse.Namespace,
+    here: Callable[[], Cluster] | None,
+    progress: Progress,
+) -> None:
     """Work out the results of a run tile by tile. Tiles that are done are kept: the same run goes on where
     it ended.
 
@@ -58,7 +64,7 @@ def in_tiles(runner: Run, grids: Mapping[str, OnDisk], asked: argparse.Namespace
     name = identity(runner.study, runner.refs, cells)
     with _alone_in(runner.folder.resolve() / WORK) as folder:
         work = _folder_for(name, folder)
-        with _crew(asked, [*(g.source.path for g in grids.values()), work]) as crew:
+        with _crew(asked, [*(g.source.path for g in grids.values()), work], here) as crew:
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells)
             for written in large.results(runner.refs, progress):
                 _take(runner, large, written, progress)
@@ -122,12 +128,23 @@ def _folder_for(name: str, folder: Path) -> Path:
 
 
 @contextmanager
-def _crew(asked: argparse.Namespace, files: list[Path]) -> Iterator[Crew]:
-    from moss_step.large.crew import Alone, workers_here, workers_of
+def begun(asked: argparse.Namespace) -> Iterator[Callable[[], Cluster] | None]:
+    """Workers of this machine, where some are asked for, begun while the study is read; None for none."""
+    if asked.workers is None or asked.dry_run or not asked.study.is_file():
+        yield None
+        return
+    from moss_step.large.crew import workers_ahead
 
-    if asked.workers is not None:
-        with workers_here(asked.workers) as some:
-            yield some
+    with workers_ahead(asked.workers) as some:
+        yield some
+
+
+@contextmanager
+def _crew(asked: argparse.Namespace, files: list[Path], here: Callable[[], Cluster] | None) -> Iterator[Crew]:
+    from moss_step.large.crew import Alone, workers_of
+
+    if here is not None:
+        yield here()
     elif asked.scheduler is not None:
         with workers_of(asked.scheduler, files) as others:
             yield others

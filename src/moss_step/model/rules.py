@@ -6,6 +6,7 @@ import math
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -169,7 +170,7 @@ class RuleSet:
     def holders(self, region: Region) -> list[Rule]:
         """Rules that hold a region, in order."""
         value = region.sample
-        result = [r for r in self.as_compared() if r.holds(value, self.closed)]
+        result = [r for r in self.compared if r.holds(value, self.closed)]
         if not result and region.low == region.high:
             result = self._end_holders(value)
         return result
@@ -185,19 +186,20 @@ class RuleSet:
         held = [self.holders(r) for r in regions]
         return [*_gaps(regions, held, self.wraps), *_overlaps(regions, held)]
 
-    def as_compared(self) -> list[Rule]:
+    @cached_property
+    def compared(self) -> tuple[Rule, ...]:
         """The rules with their bounds in the precision of the values that they are compared with."""
 
         def stored(bound: float | None) -> float | None:
             return None if bound is None else self._stored(bound)
 
-        return [replace(r, low=stored(r.low), high=stored(r.high)) for r in self.rules]
+        return tuple(replace(r, low=stored(r.low), high=stored(r.high)) for r in self.rules)
 
     def _stored(self, bound: float) -> float:
         return bound if self.double else float(np.float32(bound))
 
     def _end_holders(self, value: float) -> list[Rule]:
-        ranges = [r for r in self.as_compared() if not r.is_point]
+        ranges = [r for r in self.compared if not r.is_point]
         if self.wraps or not ranges:
             return []
         if self.closed == "upper":

@@ -20,7 +20,7 @@ from moss_step.model.units import NONE
 from moss_step.science.algebra.bearings import bearing_of, spread, vectors
 from moss_step.science.laying import laid
 from moss_step.science.zones.coverage import covered
-from moss_step.science.zones.kernels.statistics import accumulate, by_zone
+from moss_step.science.zones.kernels.statistics import accumulate, add_areas, by_zone
 from moss_step.science.zones.ordering import distinct, in_order, weighed_quantiles
 
 Statistic = Literal[
@@ -201,8 +201,8 @@ def class_areas(zones: Shapes, classes: ClassMap) -> dict[str, np.ndarray]:
     for k, g in enumerate(geometry):
         rows, cols, inside = _window(g, frame)
         if inside is not None:
-            areas = np.broadcast_to(frame.row_areas[rows][:, None], inside.shape)
-            table[k] = np.bincount(classes.codes[rows, cols][inside], areas[inside], minlength=256)
+            codes = np.ascontiguousarray(classes.codes[rows, cols])
+            add_areas(codes, inside, frame.row_areas[rows], table[k])
     return {_column(classes, c): table[:, c.code] for c in classes.classes if c.code != NO_CLASS}
 
 

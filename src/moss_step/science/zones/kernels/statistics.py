@@ -36,6 +36,15 @@ def accumulate(ids, values, base, weights, sums):
 
 
 @numba.njit(cache=True, nogil=True)
+def add_areas(codes, inside, areas, table):
+    """Add the area of each cell inside to that of its code; ``areas`` are by row."""
+    for r in range(codes.shape[0]):
+        for c in range(codes.shape[1]):
+            if inside[r, c]:
+                table[codes[r, c]] += areas[r]
+
+
+@numba.njit(cache=True, nogil=True)
 def by_zone(ids, values, place, out):
     """Lay the values of each zone side by side, those of a zone from its ``place`` on."""
     for r in range(ids.shape[0]):
