@@ -4,16 +4,18 @@ reader of NumPy's own format parses Python, which Python 3.11 does not do in two
 
 from __future__ import annotations
 
+import io
 import json
 import math
 import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
 from blake3 import blake3
 
-_HEAD = 128
+HEAD = 128
 """Bytes of the head: type, shape and hash as JSON, filled up with blanks."""
 
 
@@ -21,8 +23,43 @@ def write_array(file: BinaryIO, array: np.ndarray) -> None:
     """Write an array, with the hash of its bytes (BLAKE3)."""
     plain = np.ascontiguousarray(array)
     head = {"type": array.dtype.str, "shape": array.shape, "hash": _hash_of(plain)}
-    file.write(json.dumps(head).encode().ljust(_HEAD))
+    file.write(json.dumps(head).encode().ljust(HEAD))
     file.write(plain.data)
+
+
+def array_bytes(arrays: Sequence[np.ndarray]) -> bytes:
+    """What a file holds of some arrays that are written one after another."""
+    held = io.BytesIO()
+    for array in arrays:
+        write_array(held, array)
+    return held.getvalue()
+
+
+def arrays_in(data: bytes) -> list[np.ndarray]:
+    """The arrays that are held by some bytes; read only.
+
+    Raises ValueError where these are not what was written, by their hashes.
+    """
+    found, held = list[np.ndarray](), io.BytesIO(data)
+    while held.tell() < len(data):
+        dtype, shape, said = _head_of(held)
+        size = math.prod(shape) * dtype.itemsize
+        if len(data) < held.tell() + size:
+            raise ValueError("it is cut short")
+        array = np.frombuffer(data, dtype, math.prod(shape), held.tell()).reshape(shape)
+        if _hash_of(array) != said:
+            raise ValueError("its bytes are not those that were written")
+        held.seek(size, os.SEEK_CUR)
+        found.append(array)
+    return found
+
+
+def shape_in(head: bytes) -> tuple[np.dtype, tuple[int, ...]]:
+    """The type and the shape of the array whose file begins with a head.
+
+    Raises ValueError where it holds something else.
+    """
+    return _head_of(io.BytesIO(head))[:2]
 
 
 def _hash_of(array: np.ndarray) -> str:
@@ -73,12 +110,12 @@ def map_array(path: Path) -> np.ndarray:
         dtype, shape, _ = _head_of(file)
     if 0 in shape:
         return np.empty(shape, dtype)
-    return np.memmap(path, dtype, "r", _HEAD, shape)
+    return np.memmap(path, dtype, "r", HEAD, shape)
 
 
 def _head_of(file: BinaryIO) -> tuple[np.dtype, tuple[int, ...], str]:
     """The type and the shape of an array, and its hash; numbers alone are taken."""
-    head = json.loads(file.read(_HEAD))
+    head = json.loads(file.read(HEAD))
     try:
         dtype, shape = np.dtype(str(head["type"])), tuple(int(n) for n in head["shape"])
     except (KeyError, TypeError) as error:

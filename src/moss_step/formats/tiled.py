@@ -14,7 +14,7 @@ import mmap
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -26,9 +26,11 @@ from rasterio.io import DatasetWriter
 from rasterio.transform import from_origin
 
 from moss_step.formats.kernels.tiles import lay_tile
+from moss_step.formats.stored_tiles import StoredTiles
 from moss_step.formats.whole import first_line, in_words
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.progress import Progress
 
 SIDE = 512
 """Rows and columns of a tile in a file."""
@@ -110,6 +112,8 @@ class TiledFile:
     dtype: str
     no_data: float
     first: int
+    at: StoredTiles | None = None
+    """Where its tiles are written to by those who do not see the file; they are gathered into it later."""
 
     @property
     def size(self) -> int:
@@ -130,6 +134,8 @@ class TiledFile:
 
         Raises MossError when the disk is full.
         """
+        if self.at is not None:
+            return self.at.write(rows, cols, np.asarray(values, self.dtype))
         digest, dtype = blake3(), np.dtype(self.dtype)
         laid = _aligned(dtype)
         data, no_data = laid.reshape(-1).view(np.uint8).data, dtype.type(self.no_data)
@@ -144,11 +150,27 @@ class TiledFile:
 
     def digest(self, rows: slice, cols: slice) -> str:
         """The hash of what a window holds now."""
+        if self.at is not None:
+            return self.at.digest(rows, cols)
         digest = blake3()
         with in_words(self.path, "read"), self.path.open("rb", buffering=0) as file:
             for offset, size in self._lines(rows, cols):
                 digest.update(os.pread(file.fileno(), size, offset))
         return digest.hexdigest()
+
+    def gather(self, progress: Progress) -> None:
+        """Have the file hold what was written behind an address, some rows at a time.
+
+        Raises MossError when a tile is not there or damaged, or the disk is full.
+        """
+        at, own = self.at, replace(self, at=None)
+        if at is None:
+            return
+        for top in range(0, self.rows, SIDE):
+            progress.at(top / self.rows, "Gathering what workers wrote")
+            rows, cols = slice(top, min(top + SIDE, self.rows)), slice(0, self.cols)
+            with in_words(self.path, "gathered"):
+                own.write(rows, cols, at.raw(rows, cols))
 
 
 def _aligned(dtype: np.dtype) -> np.ndarray:

@@ -19,6 +19,7 @@ from moss_step.formats.raster import (
     quantity_in,
     read_into,
 )
+from moss_step.formats.stored_tiles import StoredTiles
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame
 from moss_step.model.kernels.blanks import drop_infinite
@@ -37,6 +38,8 @@ class GridSource:
     unit: str = ""
     double: bool | None = None
     """Whether values are held in double precision; None while nobody has looked whether they need it."""
+    at: StoredTiles | None = None
+    """Where its values lie for those who do not see the file."""
 
     @cached_property
     def facts(self) -> RasterFacts:
@@ -105,20 +108,17 @@ class GridReader:
         self.source = source
         self.infinite = 0
         """Infinite values that were met so far, and taken as no-data."""
-        self._file = held_open(source.path, source.band)
-        self._band = band_of(self._file, source.path, source.band)
-        self._plain = plain_tiles(source.path, self._file) if source.no_data is None else None
+        self._cells: _OfFile | _OfStore
+        self._cells = _OfFile(source) if source.at is None else _OfStore(source.at)
 
     def close(self) -> None:
         """Let go of the file."""
-        if self._plain is not None:
-            self._plain.close()
-        self._file.close()
+        self._cells.close()
 
     @property
     def has_copies(self) -> bool:
         """Whether the file holds coarser copies."""
-        return bool(self._file.overviews(self._band))
+        return self._cells.has_copies
 
     def read(self, rows: slice, cols: slice, shape: tuple[int, int] | None = None) -> np.ndarray:
         """Values of a window, north up: float32 or float64 as ``GridSource.dtype`` says, no-data as NaN. With
@@ -128,28 +128,68 @@ class GridReader:
         """
         source = self.source
         shape = shape or (rows.stop - rows.start, cols.stop - cols.start)
-        out = np.empty(shape, np.float32 if source.facts.exact else np.float64)
         try:
-            if self._plain is not None and shape == (rows.stop - rows.start, cols.stop - cols.start):
-                self.infinite += self._plain.read(source.turned(rows, cols), out)
-                return self._upright(out)
-            read_into(out, self._file, self._band, source.facts, source.turned(rows, cols), source.no_data)
+            out, infinite = self._cells.read(rows, cols, shape)
         except Exception as error:  # whatever the library throws at damaged bytes
             raise MossError(
                 f"{source.path} cannot be read in rows {rows.start} to {rows.stop - 1}, columns "
                 f"{cols.start} to {cols.stop - 1}.",
                 "The file is damaged or incomplete there: fetch it again.",
             ) from error
-        self.infinite += int(drop_infinite(out))
-        return self._upright(out)
-
-    def _upright(self, out: np.ndarray) -> np.ndarray:
-        source = self.source
-        down, across = source.facts.transform.e > 0, source.facts.transform.a < 0
-        return np.ascontiguousarray(out[:: -1 if down else 1, :: -1 if across else 1], source.dtype)
+        self.infinite += infinite
+        return np.ascontiguousarray(out, source.dtype)
 
     def __enter__(self) -> GridReader:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+class _OfFile:
+    """Cells of a file that is held open."""
+
+    def __init__(self, source: GridSource) -> None:
+        self._source = source
+        self._file = held_open(source.path, source.band)
+        self._band = band_of(self._file, source.path, source.band)
+        self._plain = plain_tiles(source.path, self._file) if source.no_data is None else None
+
+    def close(self) -> None:
+        if self._plain is not None:
+            self._plain.close()
+        self._file.close()
+
+    @property
+    def has_copies(self) -> bool:
+        return bool(self._file.overviews(self._band))
+
+    def read(self, rows: slice, cols: slice, shape: tuple[int, int]) -> tuple[np.ndarray, int]:
+        """Values of a window, north up, and how many infinite ones were met."""
+        source = self._source
+        out = np.empty(shape, np.float32 if source.facts.exact else np.float64)
+        if self._plain is not None and shape == (rows.stop - rows.start, cols.stop - cols.start):
+            infinite = self._plain.read(source.turned(rows, cols), out)
+        else:
+            read_into(out, self._file, self._band, source.facts, source.turned(rows, cols), source.no_data)
+            infinite = int(drop_infinite(out))
+        down, across = source.facts.transform.e > 0, source.facts.transform.a < 0
+        return out[:: -1 if down else 1, :: -1 if across else 1], infinite
+
+
+class _OfStore:
+    """Cells that lie behind an address, for those who do not see the file."""
+
+    has_copies = False
+
+    def __init__(self, at: StoredTiles) -> None:
+        self._at = at
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+    def read(self, rows: slice, cols: slice, shape: tuple[int, int]) -> tuple[np.ndarray, int]:
+        cells = self._at.read(rows, cols)
+        each = [(np.arange(n) * m // n) for n, m in zip(shape, cells.shape, strict=True)]
+        whole = shape == cells.shape
+        return cells if whole else cells[np.ix_(*each)], int(self._at.infinite)

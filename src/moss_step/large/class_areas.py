@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader, GridSource
 from moss_step.large.crew import Crew
@@ -79,7 +79,9 @@ class ClassJob(OnGrid):
         """A class map like that on the disk."""
         return as_kind(like(self.grid), ClassMap)
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Do it."""
         return told_of(self.found(crew, cells, progress))
 

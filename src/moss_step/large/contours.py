@@ -5,11 +5,11 @@ meet.
 from __future__ import annotations
 
 from functools import partial
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Once, Work
@@ -76,7 +76,9 @@ class TraceWork(Work):
 class ContourJob(OnGrid):
     """The contours of a ground."""
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Look at the heights, trace all bands, and join them."""
         s, frame = self.settings, self.frame
         check_shape(frame.shape)

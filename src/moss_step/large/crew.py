@@ -13,11 +13,11 @@ from dataclasses import dataclass
 from functools import partial
 from importlib import import_module
 from importlib.util import find_spec
-from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import Any, Protocol, Self, TypeVar
 
 from moss_step import __version__
+from moss_step.formats.address import Address, Place
 from moss_step.large.tiling import CELLS, Tile
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.memory import KEPT_FREED
@@ -339,7 +339,7 @@ def _awake() -> None:
 
 
 @contextmanager
-def workers_of(address: str, files: Sequence[Path]) -> Iterator[Cluster]:
+def workers_of(address: str, files: Sequence[Place]) -> Iterator[Cluster]:
     """The workers of a cluster that runs, at the address of its scheduler; its keys, where it has some, are
     those of Dask's configuration.
 
@@ -365,13 +365,13 @@ def workers_of(address: str, files: Sequence[Path]) -> Iterator[Cluster]:
         yield Cluster(client)
 
 
-def check_workers(client: Any, address: str, files: Sequence[Path]) -> None:
+def check_workers(client: Any, address: str, files: Sequence[Place]) -> None:
     """Have all workers say who they are.
 
     Raises MossError where one is missing, of another version, or does not see a file.
     """
     try:
-        said = client.run(_looked, [str(f) for f in files], on_error="return")
+        said = client.run(_looked, list(files), on_error="return")
     except Exception as error:  # whatever a worker without this program answers
         raise MossError(f"The workers of {address} do not answer.", "Look at their logs.") from error
     if not said:
@@ -390,13 +390,21 @@ def check_workers(client: Any, address: str, files: Sequence[Path]) -> None:
             )
         if missing:
             raise MossError(
-                f"The worker {worker} does not see {missing[0]}.", "Use a folder that all workers share."
+                f"The worker {worker} does not see {missing[0]}.",
+                "Use a folder that all workers share, or an address that all reach.",
             )
 
 
-def _looked(files: list[str]) -> tuple[str, list[str]]:
+def _looked(files: list[Place]) -> tuple[str, list[str]]:
     """What a worker says of itself: its version, and which of some files it does not see."""
-    return __version__, [f for f in files if not Path(f).exists()]
+    return __version__, [str(f) for f in files if not _is_seen(f)]
+
+
+def _is_seen(file: Place) -> bool:
+    try:
+        return file.is_there() if isinstance(file, Address) else file.exists()
+    except MossError:
+        return False
 
 
 def _calm() -> None:

@@ -84,7 +84,14 @@ def value_of(kind: str, about: Mapping[str, Any], array: np.ndarray, frame: Fram
 
 def source_of(target: TiledFile) -> GridSource:
     """A file that was filled in tile by tile, as one to read."""
-    return GridSource(target.path, double=target.dtype == "float64")
+    source = GridSource(target.path, double=target.dtype == "float64", at=target.at)
+    return source if target.at is None else sent_along(source)
+
+
+def sent_along(source: GridSource) -> GridSource:
+    """A source that knows what its file states: it is sent to some who do not see that."""
+    _ = source.facts, source.frame
+    return source
 
 
 def taken_over(held: OnDisk, window: tuple[slice, slice], mapped: bool, progress: Progress) -> Value:

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.address import Address, Place
 from moss_step.formats.tiled import TiledFile, note_of, reopened
 from moss_step.formats.whole import write_text
 from moss_step.formats.windows import GridReader
@@ -22,6 +23,7 @@ from moss_step.large.held import OnDisk, source_of, taken_over
 from moss_step.large.jobs import Chained, feeds, next_chain
 from moss_step.large.journal import Journal
 from moss_step.large.look import Looked, look_at
+from moss_step.large.meeting import brought, seen_here, written_at
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
@@ -35,7 +37,7 @@ from moss_step.model.mapped import too_large
 from moss_step.model.memory import check_memory
 from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
-from moss_step.model.progress import Progress
+from moss_step.model.progress import Progress, silent
 from moss_step.model.summary import Summary
 from moss_step.study.declared import common_frame, run_declared, said_of_part, taken_of, window_of
 from moss_step.study.engine import Engine
@@ -58,16 +60,26 @@ class Written:
 
 
 class LargeRun:
-    """One run: the study, who works, the folder for files on the way, and how many cells a tile has."""
+    """One run: the study, who works, the folder for files on the way, and how many cells a tile has. Where
+    not all who work see that folder, they meet ``at`` an address.
+    """
 
     def __init__(
-        self, study: Study, engine: Engine, crew: Crew, work: Path, grids: Mapping[str, OnDisk], cells: int
+        self,
+        study: Study,
+        engine: Engine,
+        crew: Crew,
+        work: Path,
+        grids: Mapping[str, OnDisk],
+        cells: int,
+        at: Address | None = None,
     ) -> None:
+        self._at = at
         self._study, self._engine, self._crew, self._work, self._cells = study, engine, crew, work, cells
         self._held: dict[str, OnDisk] = dict(grids)
         self._passing: dict[str, Passing] = {}
         self._untold: set[str] = set()
-        self._begun: set[Path] = set()
+        self._begun: set[Place] = set()
         # The record names the content of the sources, which takes as long as reading them.
         self._hashing = Progress()
         every = [s.id for s in study.steps]
@@ -93,7 +105,8 @@ class LargeRun:
         total, done = len(left) or 1, 0
         sources = [s for s in steps if s.id in self._held]
         self._untold = {s.id for s in sources if s.id in wanted}
-        self._settle(sources, progress.part(0.0, 0.05))
+        self._bring(sources, progress.part(0.0, 0.04))
+        self._settle(sources, progress.part(0.04, 0.05))
         while left:
             part = progress.part(0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + 1) / total)
             chained = next_chain(left, self._held, self._there, wanted)
@@ -149,6 +162,15 @@ class LargeRun:
                 )
                 source = replace(held.source, double=looked.blurred)
                 self._held[step.id] = replace(held, source=source, base=looked.base)
+
+    def _bring(self, steps: list[Step], progress: Progress) -> None:
+        """Bring grids to where those meet who work on them."""
+        if self._at is None:
+            return
+        for k, step in enumerate(steps):
+            held, part = self._held[step.id], progress.part(k / len(steps), (k + 1) / len(steps))
+            source = brought(held.source, self._at / _plain_name(step.id), self._cells, part)
+            self._held[step.id] = replace(held, source=source)
 
     def _next(self, left: list[Step]) -> Step:
         """The first step all of whose inputs are there."""
@@ -217,6 +239,7 @@ class LargeRun:
         for ref, target in targets.items():
             findings, warnings, summary = merged([d.said[ref] for d in done.values()])
             self._level(ref, summary)
+            target.gather(silent())
             yield Written(ref, findings, warnings, file=target.path)
 
     def _level(self, ref: str, summary: Summary) -> None:
@@ -305,7 +328,7 @@ class LargeRun:
     ) -> Iterator[Written]:
         tiled = self._tiled
         ground = next(r for r in step.inputs.values() if r in tiled)
-        folder = self._work / _plain_name(f"at {ground}")
+        folder = (self._at or self._work) / _plain_name(f"at {ground}")
         if folder not in self._begun:
             self._begun.add(folder)
             begin_or_go_on(folder)
@@ -315,6 +338,8 @@ class LargeRun:
             self._there[step.id] = replace(told.outcome, beside={})
         if told.summary is not None:
             self._level(step.id, told.summary)
+        if target is not None:
+            target.gather(silent())
         self.wrong.update(dict.fromkeys(told.wrong))
         file = None if target is None else target.path
         likes = {n: like(tiled[r]) for n, r in step.inputs.items() if r in tiled}
@@ -334,7 +359,7 @@ class LargeRun:
         if not any(s.id in self._held for s in self._study.needs([step.id])):
             yield from ((ref, self._engine.run_or_raise(self._study, ref, progress)) for ref in refs)
             return
-        held = {n: self._held[r] for n, r in step.inputs.items() if r in self._held}
+        held = {n: seen_here(self._held[r]) for n, r in step.inputs.items() if r in self._held}
         inputs = {n: self._there[r].value for n, r in step.inputs.items() if r in self._there}
         checked = step.declared.checked(step.settings)
         windows = {n: window_of(step.declared, checked, inputs, h.frame) for n, h in held.items()}
@@ -372,6 +397,8 @@ class LargeRun:
             path.unlink(missing_ok=True)
             target = kind.tiled(path, plain, frame, dtype, self._study.name_of(ref), "")
             write_text(note, note_of(target))
+        if self._at is not None:
+            target = written_at(target, self._at / _plain_name(ref))
         self._held[ref] = OnDisk(source_of(target), kind.name, plain)
         return target
 

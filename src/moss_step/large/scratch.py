@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
+import math
 import os
 import shutil
 import tempfile
 import threading
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
-from dataclasses import dataclass
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from moss_step.formats.plain_array import is_sound, map_array, read_arrays, write_array
+from moss_step.formats.address import Address, Place
+from moss_step.formats.plain_array import (
+    HEAD,
+    array_bytes,
+    arrays_in,
+    is_sound,
+    map_array,
+    read_arrays,
+    shape_in,
+    write_array,
+)
 from moss_step.formats.whole import in_words
 from moss_step.large.tiling import Tile, Tiling, widened, within
+from moss_step.model.errors import MossError
 
 _KIND, _ASIDE = ".cells", "aside-"
 _BEGIN_ANEW = "Remove the folder that it lies in, and run it again."
@@ -83,13 +96,11 @@ class Scratch:
         """
         out: np.ndarray | None = None
         for other in self._meeting(rows, cols):
-            with in_words(self._path(name, other), "read", _BEGIN_ANEW):
-                array = map_array(self._path(name, other))
-            if out is None:
-                out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, array.dtype)
             down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))
             across = slice(max(cols.start, other.left), min(cols.stop, other.right))
-            cut = array[within(down, other.rows), within(across, other.cols)]
+            cut = self._rows_of(name, other, within(down, other.rows))[:, within(across, other.cols)]
+            if out is None:
+                out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, cut.dtype)
             out[within(down, rows), within(across, cols)] = cut
         return np.empty((0, 0)) if out is None else out
 
@@ -101,6 +112,10 @@ class Scratch:
         """Note that all have."""
         (self.folder / f"{name}.done").touch()
 
+    def _rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
+            return map_array(self._path(name, tile))[rows]
+
     def _meeting(self, rows: slice, cols: slice) -> list[Tile]:
         rows, cols = widened(rows, 0, self.tiling.shape[0]), widened(cols, 0, self.tiling.shape[1])
         high, wide = self.tiling.high, self.tiling.wide
@@ -111,15 +126,110 @@ class Scratch:
         ]
 
     def _path(self, name: str, tile: Tile) -> Path:
-        return self.folder / f"{name}-{tile.name}{_KIND}"
+        return self.folder / _name_of(name, tile)
 
 
-def begin_or_go_on(folder: Path) -> None:
+@dataclass(frozen=True)
+class ScratchAt(Scratch):
+    """The same behind an address: a file there is read again each time, as another worker may have written
+    it.
+    """
+
+    folder: Path = field(init=False, default=Path())
+    at: Address = field(kw_only=True)
+
+    def save(self, name: str, tile: Tile, *arrays: np.ndarray) -> None:
+        """Keep an array of a tile, or some together.
+
+        Raises MossError when it cannot be written.
+        """
+        (self.at / _name_of(name, tile)).write(array_bytes(arrays))
+
+    def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
+        """Some arrays of a tile that were kept together.
+
+        Raises MossError for those that are missing or damaged.
+        """
+        place = self.at / _name_of(name, tile)
+        with _sound(place):
+            found = [a.copy() for a in arrays_in(place.read())[:count]]
+            if len(found) < count:
+                raise ValueError("it is cut short")
+            return found
+
+    def has(self, name: str, tile: Tile) -> bool:
+        """Whether there is one."""
+        return (self.at / _name_of(name, tile)).is_there()
+
+    def drop(self, name: str) -> None:
+        """Let go of all arrays of a name."""
+        own = {_name_of(name, tile) for tile in self.tiling}
+        for file in own.intersection(self.at.names()):
+            (self.at / file).remove()
+
+    def finished(self, name: str) -> bool:
+        """Whether all tiles have a kind of array, in this run or an earlier one."""
+        return f"{name}.done" in self.at.names()
+
+    def finish(self, name: str) -> None:
+        """Note that all have."""
+        (self.at / f"{name}.done").write(b"all")
+
+    def _rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        place = self.at / _name_of(name, tile)
+        with _sound(place):
+            dtype, shape = shape_in(place.read(0, HEAD))
+            line = dtype.itemsize * math.prod(shape[1:])
+            data = place.read(HEAD + rows.start * line, HEAD + rows.stop * line)
+            return np.frombuffer(data, dtype).reshape(rows.stop - rows.start, *shape[1:])
+
+
+@contextmanager
+def _sound(place: Address) -> Iterator[None]:
+    try:
+        yield
+    except ValueError as error:
+        raise MossError(f"{place} could not be read: {error}.", _BEGIN_ANEW) from error
+
+
+def scratch_in(place: Place, tiling: Tiling) -> Scratch:
+    """A folder for arrays of tiles, here or behind an address."""
+    return ScratchAt(tiling=tiling, at=place) if isinstance(place, Address) else Scratch(place, tiling)
+
+
+def _name_of(name: str, tile: Tile) -> str:
+    return f"{name}-{tile.name}{_KIND}"
+
+
+def begin_or_go_on(place: Place) -> None:
     """Make a folder for arrays of tiles, or see to one that an earlier run has left: where any file is not as
     it was written, by its hash, all go at once, as what is later came of what is earlier.
 
     Raises MossError where that cannot be done.
     """
+    if isinstance(place, Address):
+        _go_on_at(place)
+    else:
+        _go_on_in(place)
+
+
+def _go_on_at(place: Address) -> None:
+    place.make()
+    sound = all(_is_whole(place / name) for name in place.names() if name.endswith(_KIND))
+    if not sound:
+        place.clear()
+        place.make()
+
+
+def _is_whole(file: Address) -> bool:
+    try:
+        arrays_in(file.read())
+    except ValueError:
+        return False
+    return True
+
+
+def _go_on_in(folder: Path) -> None:
     with in_words(folder, "written"):
         folder.mkdir(exist_ok=True)
         for left in folder.iterdir():

@@ -65,6 +65,12 @@ class Tiling:
             for c in range(self.across):
                 yield self.tile(r, c)
 
+    def within(self, outer: Tile) -> Iterator[Tile]:
+        """The tiles that meet a part of the ground."""
+        for r in range(outer.top // self.high, -(-outer.bottom // self.high)):
+            for c in range(outer.left // self.wide, -(-outer.right // self.wide)):
+                yield self.tile(r, c)
+
     def tile(self, row: int, col: int) -> Tile:
         """The tile of a place."""
         (rows, cols), high, wide = self.shape, self.high, self.wide

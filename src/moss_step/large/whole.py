@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, Protocol
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
@@ -73,7 +73,9 @@ class Whole(Protocol):
     def frame(self) -> Frame:
         """Frame of the ground."""
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Do it: tiles of about so many cells, with a folder for what is needed on the way."""
 
 

@@ -10,18 +10,18 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import shapely
 from blake3 import blake3
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew, Work
 from moss_step.large.held import OnDisk
 from moss_step.large.passing import Passing, cells_in
-from moss_step.large.scratch import Scratch
+from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.class_map import ClassMap
@@ -136,7 +136,9 @@ class ZoneJob:
             digest.update(zone)
         return f"zones-{digest.hexdigest(length=8)}"
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Count, and put together."""
         zones = self.laid[0]
         if not shapely.intersects(shapely.make_valid(zones.geometry), shapely.box(*self.frame.box)).any():
@@ -145,7 +147,7 @@ class ZoneJob:
                 "Check that both lie on the same ground and state their reference system.",
             )
         tiling = squares(self.frame.shape, cells)
-        kept = Kept(Scratch(folder, tiling), self._name)
+        kept = Kept(scratch_in(folder, tiling), self._name)
         found = {tile: before for tile in tiling if (before := kept.load(tile)) is not None}
         work = ZoneWork(self.grid, zones, _areas if self.by_class else _statistics, kept)
         waiting = [t for t in tiling if t not in found]

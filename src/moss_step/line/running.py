@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+import hashlib
 import json
+import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from moss_step.formats.address import Address
 from moss_step.line.bar import Bar
 from moss_step.line.outs import remember
 from moss_step.line.prepare import tell_of_compiling
@@ -23,15 +26,19 @@ if TYPE_CHECKING:
     from moss_step.study.graph import Study
 
 STATE = "results.json"
+_LONG = 1 << 24
+"""Bytes that are read of what an earlier run said."""
 
 
 class Run:
     """One run of a study into a folder: what it wrote, found, and has to remark."""
 
-    def __init__(self, study: Study, file: Path, folder: Path, only: Sequence[str] = ()) -> None:
+    def __init__(
+        self, study: Study, file: Path, folder: Path, only: Sequence[str] = (), at: Address | None = None
+    ) -> None:
         from moss_step.study.engine import Engine
 
-        self.study, self.file, self.folder = study, file, folder
+        self.study, self.file, self.folder, self.at = study, file, folder, at
         for ref in only:
             study.result(ref)
         self.refs = [r for r in study.refs(asked=bool(only)) if not only or r in only]
@@ -47,12 +54,15 @@ class Run:
         """
         from moss_step.formats.whole import sweep
 
-        self._before = earlier = self._earlier()
         self.folder.mkdir(parents=True, exist_ok=True)
         sweep(self.folder)
+        if self.at is not None:
+            self.at.make()
+        there = {p.name for p in self.folder.iterdir()} if self.at is None else set(self.at.names())
+        self._before = earlier = self._earlier(there)
         self._write_state(False)
         planned = {p.name for ref in self.refs for p in self.paths_of(ref)}
-        left = sorted(n for n in earlier - planned if (self.folder / n).is_file())
+        left = sorted(earlier & there - planned)
         if left:
             self.warnings.append(
                 f"Left of an earlier run, and not written now: {', '.join(left[:8])}"
@@ -98,7 +108,9 @@ class Run:
 
     def wrote(self, path: Path) -> None:
         remember(path)
-        self.outputs.append(str(path))
+        if self.at is not None:
+            (self.at / path.name).put(path)
+        self.outputs.append(str(path if self.at is None else self.at / path.name))
 
     def _written_as(self, ref: str, outcome: Outcome) -> Iterator[Path]:
         """Files of a result, its record last; none of what was only opened."""
@@ -140,10 +152,13 @@ class Run:
         written = f" Written before it: {len(self.outputs)} files in {self.folder}." if self.outputs else ""
         return type(error)(f"{self.study.name_of(ref)}: {error.what}{written}", error.do, error.typed)
 
-    def _earlier(self) -> set[str]:
+    def _earlier(self, there: set[str]) -> set[str]:
         """Names of files that the last run into this folder said it wrote."""
+        if STATE not in there:
+            return set()
         try:
-            data = json.loads((self.folder / STATE).read_text(encoding="utf-8"))
+            text = (self.folder / STATE).read_bytes() if self.at is None else (self.at / STATE).read(0, _LONG)
+            data = json.loads(text)
             return {str(name) for name in data["outputs"]}
         except (OSError, ValueError, TypeError, KeyError):
             return set()
@@ -158,6 +173,18 @@ class Run:
             "outputs": sorted(names if complete else names | self._before),
         }
         write_text(self.folder / STATE, json.dumps(state, indent=1) + "\n")
+        if self.at is not None:
+            (self.at / STATE).put(self.folder / STATE)
+
+
+def kept_for(address: Address) -> Path:
+    """The folder of this machine for what goes to an address: the same one for each run, so that one that was
+    killed goes on.
+    """
+    from platformdirs import user_cache_path
+
+    name = hashlib.blake2b(address.text.encode(), digest_size=8).hexdigest()
+    return user_cache_path("moss-step") / "runs" / name
 
 
 def run(asked: argparse.Namespace) -> None:
@@ -177,8 +204,9 @@ def _run(asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> No
     from moss_step.study.saving import load_study
 
     study = load_study(asked.study)
-    folder = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
-    runner = Run(study, asked.study, folder, asked.only or ())
+    out = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
+    at = out if isinstance(out, Address) else None
+    runner = Run(study, asked.study, out if at is None else kept_for(at), asked.only or (), at)
     if asked.dry_run:
         _tell_plan(runner)
         return
@@ -196,6 +224,8 @@ def _run(asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> No
         else:
             runner.all_steps(progress)
     runner.end()
+    if at is not None:
+        shutil.rmtree(runner.folder, ignore_errors=True)
     if asked.json:
         said = {"outputs": runner.outputs, "findings": runner.findings, "warnings": runner.warnings}
         print(json.dumps({"kind": "run", **said}))
@@ -209,4 +239,4 @@ def _tell_plan(runner: Run) -> None:
         step = runner.study.step(ref)
         print(f"{runner.study.name_of(ref)} ({step.kind})")
         for path in runner.paths_of(ref)[:1]:
-            print(f"  -> {path}")
+            print(f"  -> {path if runner.at is None else runner.at / path.name}")

@@ -6,11 +6,12 @@ import argparse
 import fcntl
 import os
 import shutil
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from moss_step.formats.address import Address, Place
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import whole_file, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -63,14 +64,19 @@ def in_tiles(
     cells = asked.tile_cells or CELLS
     name = identity(runner.study, runner.refs, cells)
     with _alone_in(runner.folder.resolve() / WORK) as folder:
-        work = _folder_for(name, folder)
-        with _crew(asked, [*(g.source.path for g in grids.values()), work], here) as crew:
-            large = LargeRun(runner.study, runner.engine, crew, work, grids, cells)
+        work, at = _folder_for(name, folder), None
+        if runner.at is not None and asked.scheduler is not None:
+            at = _place_for(name, runner.at / WORK)
+        needed: list[Place] = [*(g.source.path for g in grids.values()), work] if at is None else [at]
+        with _crew(asked, needed, here) as crew:
+            large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
             for written in large.results(runner.refs, progress):
                 _take(runner, large, written, progress)
         if identity(runner.study, runner.refs, cells) != name:
             raise MossError("A source changed while it was read.", "Run it again: it begins anew.")
         shutil.rmtree(folder, ignore_errors=True)
+        if at is not None and runner.at is not None:
+            (runner.at / WORK).clear()
     if large.wrong:
         told = list(large.wrong)
         raise MossError(
@@ -127,6 +133,16 @@ def _folder_for(name: str, folder: Path) -> Path:
     return work
 
 
+def _place_for(name: str, folder: Address) -> Address:
+    """The same where workers meet at an address."""
+    work = folder / name
+    work.make()
+    for other in folder.names("directory"):
+        if other != name:
+            (folder / other).clear()
+    return work
+
+
 @contextmanager
 def begun(asked: argparse.Namespace) -> Iterator[Callable[[], Cluster] | None]:
     """Workers of this machine, where some are asked for, begun while the study is read; None for none."""
@@ -140,7 +156,9 @@ def begun(asked: argparse.Namespace) -> Iterator[Callable[[], Cluster] | None]:
 
 
 @contextmanager
-def _crew(asked: argparse.Namespace, files: list[Path], here: Callable[[], Cluster] | None) -> Iterator[Crew]:
+def _crew(
+    asked: argparse.Namespace, files: Sequence[Place], here: Callable[[], Cluster] | None
+) -> Iterator[Crew]:
     from moss_step.large.crew import Alone, workers_of
 
     if here is not None:

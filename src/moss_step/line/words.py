@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from moss_step import __version__
+from moss_step.formats.address import place_of
 from moss_step.line import lineages, parcels, several, sheeting
 from moss_step.line.pages import SHELLS
 from moss_step.line.stored import Described
@@ -64,7 +65,13 @@ def parser() -> Parser:
     parsers["steps"].add_argument("--json", action="store_true", help="print the catalogue as JSON")
     run = parsers["run"]
     run.add_argument("study", type=Path)
-    run.add_argument("-o", "--out", type=Path, help="folder for the results (default: beside the study)")
+    run.add_argument(
+        "-o",
+        "--out",
+        type=place_of,
+        metavar="OUT",
+        help="folder for the results, or an address of one such as s3://BUCKET (default: beside the study)",
+    )
     run.add_argument(
         "--only",
         action="append",

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Work
@@ -122,7 +122,9 @@ def pool_depths(ground: Ground, outlets: Outlets, crew: Crew, progress: Progress
 class BasinJob(WaterOn):
     """Basins by outlet, where all pools spill."""
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Find the outlets, divide the ground between them, and outline what is large enough."""
         ground, frame, dem = self.ground_in(folder, cells), self.frame, like_ground(self.grid)
         add_up_once(ground, crew, progress.part(0.0, 0.6))

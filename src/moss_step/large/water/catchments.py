@@ -5,11 +5,11 @@ what lies upstream of others is added to these.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
@@ -113,7 +113,9 @@ class PlaceJob(WaterOn):
 
     outlets: Shapes | None = None
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Find the cells of the points, and what drains to them."""
         geometry, names = places_of(self.settings, self.outlets, self.frame)
         ground = self.ground_in(folder, cells)
@@ -155,7 +157,9 @@ class PlaceJob(WaterOn):
 class LinkJob(StreamsOn):
     """Basins of the links of streams."""
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Find the links, and what drains to each."""
         found = self.streams(folder, cells, crew, progress.part(0.0, 0.7))
         ends = last_own_cells(found.held, found.links)

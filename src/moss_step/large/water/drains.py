@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Work
@@ -111,7 +111,7 @@ class StreamsOn(WaterOn):
         """Power of the slope that counts beside areas."""
         return 0.0
 
-    def streams(self, folder: Path, cells: int, crew: Crew, progress: Progress) -> FoundStreams:
+    def streams(self, folder: Place, cells: int, crew: Crew, progress: Progress) -> FoundStreams:
         """List the stream cells of all tiles, and join them."""
         ground = self.ground_in(folder, cells)
         add_up_once(ground, crew, progress.part(0.0, 0.8))
@@ -128,7 +128,9 @@ class StreamJob(StreamsOn):
         """As the settings say."""
         return float(self.settings.slope_exponent)
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Find them, and tell of them."""
         found = self.streams(folder, cells, crew, progress.part(0.0, 0.97))
         limits = found.least, ground_area(found.ground)

@@ -9,12 +9,13 @@ from typing import Any
 
 import numpy as np
 
+from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.kinds.registry import cells_of
 from moss_step.large.crew import Crew, Work
 from moss_step.large.held import OnDisk
-from moss_step.large.scratch import Scratch
+from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.upstream import fill_once
@@ -31,9 +32,9 @@ class WaterOn(OnGrid):
     ground.
     """
 
-    def ground_in(self, folder: Path, cells: int) -> Ground:
+    def ground_in(self, folder: Place, cells: int) -> Ground:
         """The ground in square tiles, with a folder for what is worked out on the way."""
-        return Ground(self.grid, Scratch(folder, squares(self.frame.shape, max(cells // 4, 1))))
+        return Ground(self.grid, scratch_in(folder, squares(self.frame.shape, max(cells // 4, 1))))
 
 
 class WaterJob(WaterOn):
@@ -71,7 +72,9 @@ class WaterJob(WaterOn):
         """Warnings that take all of the ground."""
         return ()
 
-    def run(self, crew: Crew, target: TiledFile | None, folder: Path, cells: int, progress: Progress) -> Told:
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
         """Do it."""
         ground = self.ground_in(folder, cells)
         self.prepare(ground, crew, progress.part(0.0, 0.85))
