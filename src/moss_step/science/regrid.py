@@ -166,7 +166,8 @@ def carry_over(
     progress
         Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
     like
-        A frame whose cells the result has, ``crs`` and ``cell`` being its own then.
+        A frame whose cells the result has, ``crs`` and ``cell`` being its own then; one that states no system
+        is taken to lie in ``crs``.
 
     Returns
     -------
@@ -196,6 +197,7 @@ def carry_over(
         )
     try:
         target = like or _target_frame(frame, crs, cell)
+        target = target if target.crs is not None else target.with_crs(crs)
         check_room(target.rows * target.cols, "The result", "Use a larger cell size.")
         if surface.cyclic and resampling != "nearest":
             east, north = (

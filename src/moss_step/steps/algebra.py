@@ -502,6 +502,9 @@ class ResampleSettings(Settings):
     )
 
 
+_TAKEN_FOR = "The grid to lie on states no reference system: it is taken for that of the surface."
+
+
 def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) -> Outcome:
     surface = _surface(inputs)
     if surface.frame.crs is None:
@@ -518,8 +521,10 @@ def _resample(settings: ResampleSettings, inputs: Inputs, progress: Progress) ->
             "Give cell= or like=FILE.",
         )
     frame = None if grid is None else grid.frame
+    unstated = frame is not None and frame.crs is None
     crs = surface.frame.crs if frame is None or frame.crs is None else frame.crs
-    return surface_outcome(carry_over(surface, crs, settings.cell, settings.resampling, progress, frame))
+    outcome = surface_outcome(carry_over(surface, crs, settings.cell, settings.resampling, progress, frame))
+    return replace(outcome, warnings=(*outcome.warnings, _TAKEN_FOR)) if unstated else outcome
 
 
 resample = StepKind(
