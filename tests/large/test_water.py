@@ -71,6 +71,12 @@ def study_on(folder: Path, ground: Surface) -> Study:
         steps=(
             Step(id="ground", kind="open_grid", settings={"source": str(source)}),
             Step(id="filled", kind="fill_depressions", inputs=dem),
+            Step(
+                id="tarns",
+                kind="fill_depressions",
+                inputs=dem,
+                settings={"keep_depth": 1.0, "keep_area": 5e4},
+            ),
             Step(id="ways", kind="flow_directions", inputs=dem),
             Step(id="cells", kind="flow_accumulation", inputs=dem),
             Step(
@@ -100,6 +106,10 @@ def study_on(folder: Path, ground: Surface) -> Study:
             Step(id="far", kind="flow_length", inputs=dem),
             Step(id="basins", kind="basins", inputs=dem),
             Step(id="large", kind="basins", inputs=dem, settings={"min_area": 20_000.0}),
+            Step(id="hollows", kind="depressions", inputs=dem),
+            Step(
+                id="deep", kind="depressions", inputs=dem, settings={"least_depth": 0.5, "least_area": 200.0}
+            ),
             Step(id="links", kind="stream_basins", inputs=dem, settings={"min_area": 60_000.0}),
         )
     )

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from moss_step.large import class_areas, contours, zones
-from moss_step.large.water import basins, catchments, drains
+from moss_step.large.water import basins, catchments, drains, lakes
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
 from moss_step.study.graph import Step
@@ -44,6 +44,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "patches": class_areas.patches,
         "streams": drains.streams,
         "basins": basins.basins,
+        "depressions": lakes.depressions,
         "stream_basins": catchments.stream_basins,
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,

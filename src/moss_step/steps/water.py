@@ -15,7 +15,7 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.units import BEARING, CELLS, COUNT, CUBIC_METRE, METRE, SHARE, SQUARE_METRE
+from moss_step.model.units import BEARING, CELLS, COUNT, CUBIC_METRE, METRE, SHARE, SQUARE_METRE, Unit
 from moss_step.science.water import depressions as hollows
 from moss_step.science.water import trace
 from moss_step.science.water.accumulation import CONVERGENCE, FlowMethod
@@ -89,9 +89,14 @@ class DepressionSettings(Settings):
 def _depressions(settings: DepressionSettings, inputs: Inputs, progress: Progress) -> Outcome:
     drainage = drainage_of(inputs, progress.part(0.0, 0.6))
     result = hollows.lake_shapes(drainage, settings.least_depth, settings.least_area, progress.part(0.6, 1.0))
+    return depressions_outcome(result, drainage.dem.unit)
+
+
+def depressions_outcome(result: Shapes, unit: Unit) -> Outcome:
+    """Depressions of a ground whose heights have a unit, with what is found."""
     depth = float(result.columns["depth"].max()) if len(result) else 0.0
     findings = (
-        Finding("depressions", len(result), COUNT), Finding("deepest", depth, drainage.dem.unit),
+        Finding("depressions", len(result), COUNT), Finding("deepest", depth, unit),
         Finding("area_m2", float(result.columns["area_m2"].sum()), SQUARE_METRE),
         Finding("volume_m3", float(result.columns["volume_m3"].sum()), CUBIC_METRE),
     )  # fmt: skip

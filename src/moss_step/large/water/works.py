@@ -14,6 +14,7 @@ from moss_step.large.tiling import Tile
 from moss_step.large.water.flow import Amount, Rain, added_rims, weights_of, whole_amounts
 from moss_step.large.water.ground import Ground, window_of
 from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
+from moss_step.large.water.lakes import KeptLakes, kept_lakes
 from moss_step.large.water.sharing import Sharing, Upstream, add_up
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed
@@ -43,17 +44,34 @@ from moss_step.steps.water import (
 )
 
 
+@dataclass(frozen=True)
 class FillJob(WaterJob):
-    """The ground with all depressions filled, level."""
+    """The ground with its depressions filled, level; those that are deep or large enough may stay."""
+
+    kept: dict[str, KeptLakes] = field(default_factory=dict)
+    """Lakes that stay, under ``lakes``, once they are known."""
 
     @property
     def like(self) -> Surface:
         """As the ground."""
         return like_ground(self.grid)
 
+    def for_tile(self, tile: Tile) -> FillJob:
+        """It, with what one tile needs."""
+        return replace(self, kept={name: lakes.for_tile(tile) for name, lakes in self.kept.items()})
+
+    def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
+        """Fill the ground, and find the lakes that stay."""
+        super().prepare(ground, crew, progress.part(0.0, 0.8))
+        depth, area = self.settings.keep_depth, self.settings.keep_area
+        if depth is not None or area is not None:
+            self.kept["lakes"] = kept_lakes(ground, depth, area, crew, progress.part(0.8, 1.0))
+
     def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
         """Heights in the precision of the ground, and what was put in."""
         before, filled = reader.read(tile.rows, tile.cols), ground.scratch.load("filled", tile)
+        for lakes in self.kept.values():
+            filled = np.where(lakes.cells(tile, reader), ground.heights(reader, tile.rows, tile.cols), filled)
         after = filled.astype(np.float64) + self.grid.base if before.dtype == np.float64 else filled
         result = in_tile(self, tile, after)
         told = surface_outcome(result)
@@ -217,9 +235,8 @@ class PowerJob(IndexJob):
 
 
 def filled(fed: Fed, settings: Any) -> WaterJob | None:
-    """Filled ground, where that is level and keeps no lake."""
-    plain = settings.gradient == 0 and settings.keep_depth is None and settings.keep_area is None
-    return FillJob(ground_of(fed), settings) if plain and alone(fed) else None
+    """Filled ground, where that is level."""
+    return FillJob(ground_of(fed), settings) if settings.gradient == 0 and alone(fed) else None
 
 
 def directions(fed: Fed, settings: Any) -> WaterJob | None:

@@ -8,9 +8,11 @@ from typing import NamedTuple
 
 import numpy as np
 
+from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.model.units import Unit
 from moss_step.science.water.drainage import Drainage
 from moss_step.science.water.kernels.depressions import (
     Settled,
@@ -35,6 +37,19 @@ class Lakes(NamedTuple):
     depth: np.ndarray
     volume: np.ndarray
     level: np.ndarray
+
+
+class LakeFigures(NamedTuple):
+    """Figures of depressions by number, 0 first: cells, area, depth, volume and level as in ``Lakes``, and
+    the cell that each spills to.
+    """
+
+    cells: np.ndarray
+    area: np.ndarray
+    depth: np.ndarray
+    volume: np.ndarray
+    level: np.ndarray
+    spill: np.ndarray
 
 
 def find_lakes(drainage: Drainage, progress: Progress | None = None) -> Lakes:
@@ -106,30 +121,90 @@ def lake_shapes(
     """
     progress = progress or silent()
     lakes = find_lakes(drainage, progress.part(0.0, 0.3))
-    kept = np.flatnonzero((lakes.depth >= least_depth) & (lakes.area >= least_area) & (lakes.cells > 0))
-    order = kept[np.argsort(-lakes.volume[kept], kind="stable")]
+    spill = spill_cells(drainage.ways, lakes.numbered, len(lakes.cells))
+    figures = LakeFigures(*lakes[1:], spill)
+    order = worth_telling(figures, least_depth, least_area)
     number = np.zeros(len(lakes.cells), np.int32)
     number[order] = np.arange(1, len(order) + 1)
-    x, y = _spill_points(drainage, lakes)
-    columns = {
-        "depression": np.arange(1, len(order) + 1), "depth": lakes.depth[order], "area_m2": lakes.area[order],
-        "volume_m3": lakes.volume[order], "level": lakes.level[order], "cells": lakes.cells[order],
-        "spill_x": x[order], "spill_y": y[order],
-    }  # fmt: skip
     geometry = (
         areas_of(number[lakes.numbered], drainage.frame, len(order), progress.part(0.4, 1.0))
         if len(order)
         else np.empty(0, object)
     )
-    unit = drainage.dem.unit.symbol
-    return Shapes(geometry, columns, drainage.frame.crs, {"depth": unit, "level": unit, "volume_m3": "m³"})
+    columns, units = lake_columns(figures, order, drainage.frame, drainage.dem.unit)
+    return Shapes(geometry, columns, drainage.frame.crs, units)
 
 
-def _spill_points(drainage: Drainage, lakes: Lakes) -> tuple[np.ndarray, np.ndarray]:
-    """Where each depression spills: the first cell on its way out that is not under its water."""
-    cell = spill_cells(drainage.ways, lakes.numbered, len(lakes.cells))
-    frame = drainage.frame
-    return frame.x0 + (cell % frame.cols + 0.5) * frame.dx, frame.y0 - (cell // frame.cols + 0.5) * frame.dy
+def worth_telling(lakes: LakeFigures, least_depth: float, least_area: float) -> np.ndarray:
+    """The depressions that are deep and large enough, the largest volume first.
+
+    Parameters
+    ----------
+    lakes
+        Figures by number, 0 first.
+    least_depth
+        Least depth in the unit of the heights.
+    least_area
+        Least area in square metres.
+
+    Returns
+    -------
+    np.ndarray
+        Their numbers.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.depressions import LakeFigures, worth_telling
+    >>> figures = np.array([0.0, 2.0, 3.0])
+    >>> worth_telling(LakeFigures(*[figures] * 6), 0.0, 0.0).tolist()
+    [2, 1]
+    """
+    kept = np.flatnonzero((lakes.depth >= least_depth) & (lakes.area >= least_area) & (lakes.cells > 0))
+    order: np.ndarray = kept[np.argsort(-lakes.volume[kept], kind="stable")]
+    return order
+
+
+def lake_columns(
+    lakes: LakeFigures, order: np.ndarray, frame: Frame, unit: Unit
+) -> tuple[dict[str, np.ndarray], dict[str, str]]:
+    """What is told of depressions: a column each, and the units of some.
+
+    Parameters
+    ----------
+    lakes
+        Figures by number, 0 first.
+    order
+        The numbers of those that are told of.
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    unit
+        Unit of the heights.
+
+    Returns
+    -------
+    tuple[dict[str, np.ndarray], dict[str, str]]
+        Columns with a value for each of ``order``, and symbols of units.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.model.units import METRE
+    >>> from moss_step.science.sample import bowl
+    >>> from moss_step.science.water.depressions import LakeFigures, lake_columns
+    >>> lakes = LakeFigures(*[np.array([0, 2])] * 6)
+    >>> columns, units = lake_columns(lakes, np.array([1]), bowl().frame, METRE)
+    >>> columns["depth"].tolist(), units["depth"]
+    ([2], 'm')
+    """
+    cell = lakes.spill[order]
+    columns = {
+        "depression": np.arange(1, len(order) + 1), "depth": lakes.depth[order], "area_m2": lakes.area[order],
+        "volume_m3": lakes.volume[order], "level": lakes.level[order], "cells": lakes.cells[order],
+        "spill_x": frame.x0 + (cell % frame.cols + 0.5) * frame.dx,
+        "spill_y": frame.y0 - (cell // frame.cols + 0.5) * frame.dy,
+    }  # fmt: skip
+    return columns, {"depth": unit.symbol, "level": unit.symbol, "volume_m3": "m³"}
 
 
 def filled_surface(
