@@ -27,6 +27,7 @@ from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.water import flow, passes
 from moss_step.large.water.ground import Ground
+from moss_step.large.water.job import water_tiles
 from moss_step.model.mapped import roomy_folder
 from moss_step.model.progress import Progress, silent
 from moss_step.model.units import METRE
@@ -39,7 +40,7 @@ DISPATCH = 0.012
 """Seconds of a core that a tile takes to hand out and to hear of: a hundred messages one after another, to
 two workers here, with client, scheduler and TLS in one process.
 """
-RUN_SIDE, RUN_TILES, RUN_WORKERS = 8192, (1024, 2048, 4096), (1, 2, 4)
+RUN_SIDE, RUN_TILES, RUN_WORKERS = 8192, (512, 1024, 2048), (1, 2, 4)
 CORES = 2
 """Of this machine: more workers than these take turns."""
 MEMORY_A_CELL = 24.0
@@ -161,7 +162,10 @@ def with_workers(phases: Sequence[Phase], solved: float) -> list[str]:
 
 def drained(folder: Path, workers: int, side: int) -> Taken:
     """What drainage of the ground of a folder takes with workers of one core each, in tiles of a side."""
-    asked = "--workers", str(workers), "--tile-cells", str(side * side)
+    cells = 2 * side * side
+    if water_tiles((RUN_SIDE, RUN_SIDE), cells).high != side:
+        raise ValueError(f"no tiles of {side} rows")
+    asked = "--workers", str(workers), "--tile-cells", str(cells)
     return run(folder, "water", "flow", *asked, NUMBA_NUM_THREADS="1")
 
 

@@ -16,7 +16,7 @@ from moss_step.kinds.registry import cells_of
 from moss_step.large.crew import Crew, Work
 from moss_step.large.held import OnDisk
 from moss_step.large.scratch import Scratch, scratch_in
-from moss_step.large.tiling import Tile, squares
+from moss_step.large.tiling import Tile, Tiling, squares
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.upstream import fill_once
 from moss_step.large.whole import OnGrid, Told
@@ -26,6 +26,9 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.study.told import Said, merged, said_by
 
+_LEAST = 16
+"""Tiles of a ground, where these are not too small."""
+
 
 class WaterOn(OnGrid):
     """One work about water on a ground. What was worked out on the way is kept for the next one on this
@@ -34,7 +37,14 @@ class WaterOn(OnGrid):
 
     def ground_in(self, folder: Place, cells: int) -> Ground:
         """The ground in square tiles, with a folder for what is worked out on the way."""
-        return Ground(self.grid, scratch_in(folder, squares(self.frame.shape, max(cells // 4, 1))))
+        return Ground(self.grid, scratch_in(folder, water_tiles(self.frame.shape, cells)))
+
+
+def water_tiles(shape: tuple[int, int], cells: int) -> Tiling:
+    """Square tiles for works on water, which hold several numbers a cell, where others have about so many
+    cells; of a smaller ground so many that all cores have some.
+    """
+    return squares(shape, max(min(cells * 5 // 9, shape[0] * shape[1] // _LEAST), 1))
 
 
 class WaterJob(WaterOn):
