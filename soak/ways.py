@@ -58,8 +58,10 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "relief": lambda rng: {"radius": rng.uniform(15, 60)},
 }
 _SHARED = "d8", "freeman", "dinf"
+_KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}
 _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
-    "fill_depressions": lambda _: {},
+    "fill_depressions": lambda rng: rng.choice(_KEPT),
+    "depressions": lambda rng: {"least_depth": rng.choice((0.0, 0.5)), "least_area": rng.choice((0.0, 50.0))},
     "flow_directions": lambda rng: {"method": rng.choice(("d8", "dinf"))},
     "flow_accumulation": lambda rng: {
         "unit": rng.choice(("cells", "area")),
