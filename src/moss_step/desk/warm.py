@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +18,8 @@ import shapely
 
 from moss_step.demo import DATA
 from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
+from moss_step.formats.raster import read_surface
+from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.kernels import sweep
 from moss_step.model.outcome import Outcome, Value
@@ -135,13 +138,19 @@ def _between_places() -> None:
     made("coverage", {"spacing": 3.0}, points=points, area=shore)
 
 
+def _in_whole_tens() -> Surface:
+    """The ground of the demo in steps: level ground lies across the rims of all tiles."""
+    ground, _ = read_surface(DATA / "harrow_ground.tif")
+    return replace(ground, values=np.round(ground.values, -1))
+
+
 def _in_tiles() -> None:
     """What a ground that is too large for one piece runs, on that of the demo."""
     ground = {"id": "ground", "kind": "open_grid", "settings": {"source": str(DATA / "harrow_ground.tif")}}
     asked: dict[str, dict[str, Any]] = {
         "slope": {}, "contours": {"interval": 20.0}, "fill_depressions": {}, "flow_directions": {},
         "flow_accumulation": {}, "flow_length": {}, "streams": {}, "basins": {}, "stream_basins": {},
-        "drain_height": {},
+        "drain_height": {}, "depressions": {},
     }  # fmt: skip
     steps = [
         {"id": kind, "kind": kind, "settings": given, "inputs": {"dem": "ground"}}
@@ -149,7 +158,10 @@ def _in_tiles() -> None:
     ]
     several = {"id": "several", "kind": "flow_accumulation", "inputs": {"dem": "ground"}}
     steps.append({**several, "settings": {"method": "freeman"}})
+    steps.append({"id": "level", "kind": "open_grid", "settings": {"source": "level.tif"}})
+    steps.append({"id": "spread", "kind": "flow_accumulation", "inputs": {"dem": "level"}})
     with tempfile.TemporaryDirectory() as folder:
+        write_surface(Path(folder) / "level.tif", _in_whole_tens(), "level")
         study = Path(folder) / "tiles.moss"
         study.write_text(json.dumps({"moss_step_study": 2, "name": "tiles", "steps": [ground, *steps]}))
         out = str(Path(folder) / "out")
