@@ -1,5 +1,7 @@
 """Files cut off, scribbled on or made up: a value or a plain message that names the file, and never anything else."""
 
+import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
@@ -188,3 +190,45 @@ def test_a_header_whose_unit_is_no_text_is_refused():
     content = WHOLE["tif"].replace(b"metre", b"\x80etre")
     assert content != WHOLE["tif"]
     assert try_to_read("tif", content) is None
+
+
+@pytest.mark.parametrize(
+    ("head", "said"),
+    [
+        ("Y,y,name", "without places"),
+        ("lat,y,name", "without places"),
+        ("x,X,y", "2 columns called x"),
+        ("Y,y,x", "2 columns called y"),
+        ("lat,Lat,lon", "2 columns called lat"),
+    ],
+)
+def test_a_table_whose_columns_could_mean_several_places_is_refused(
+    head: str, said: str, tmp_path: Path
+) -> None:
+    """The library that reads tables ends the process at these; so the step runs in one of its own."""
+    table, out = tmp_path / "table.csv", tmp_path / "out.geojson"
+    table.write_text(f"{head}\n412010,5871990,3\n412020,5871980,4\n")
+    words = [sys.executable, "-m", "moss_step", "do", "open_shapes", f"source={table}", "-o", str(out)]
+    done = subprocess.run(words, capture_output=True, text=True, check=False, timeout=60)
+    assert done.returncode == 1
+    assert said in done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1
+    assert not out.exists()
+
+
+@pytest.mark.parametrize("head", ["lat,lon,x,y", "X;Y;lon;lat", "lon,lat,northing,easting", "y,x,lat,lon"])
+def test_of_several_pairs_of_columns_the_projected_one_counts(head: str, tmp_path: Path) -> None:
+    mark = ";" if ";" in head else ","
+    held = {
+        "x": "412010",
+        "easting": "412010",
+        "y": "5871990",
+        "northing": "5871990",
+        "lat": "53",
+        "lon": "-16",
+    }
+    row = mark.join(held[n.lower()] for n in head.split(mark))
+    (tmp_path / "table.csv").write_text(f"{head}\n{row}\n{row}\n")
+    shapes = read_shapes(tmp_path / "table.csv")
+    assert shapes.crs is None
+    assert (shapes.geometry[0].x, shapes.geometry[0].y) == (412010.0, 5871990.0)

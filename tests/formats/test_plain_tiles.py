@@ -63,7 +63,7 @@ def test_windows_are_what_the_raster_library_reads(
     whole[known] = np.nan
     rng = np.random.default_rng(3)
     with GridReader(GridSource(path)) as reader:
-        assert reader._plain is not None
+        assert reader.is_plain
         for _ in range(40):
             r, c = (np.sort(rng.choice(n + 1, 2, replace=False)) for n in (ROWS, COLS))
             before = reader.infinite
@@ -105,7 +105,7 @@ def test_a_mask_beside_the_values_is_heeded(tmp_path: Path) -> None:
     with rasterio.open(path, "r+") as file:
         file.write_mask(np.arange(ROWS * COLS).reshape(ROWS, COLS) % 3 != 0)
     with GridReader(GridSource(path)) as reader:
-        assert reader._plain is None
+        assert not reader.is_plain
         found = reader.read(slice(0, ROWS), slice(0, COLS))
     assert np.isnan(found.reshape(-1)[::3]).all() and not np.isnan(found.reshape(-1)[1::3]).any()
 
@@ -134,7 +134,7 @@ def test_scaled_values_and_grids_that_run_north_are_read_as_they_are_meant(tmp_p
     ) as file:
         file.write(values, 1)
     with GridReader(GridSource(turned)) as reader:
-        assert reader._plain is not None
+        assert reader.is_plain
         np.testing.assert_array_equal(
             reader.read(slice(7, 99), slice(11, 200)), values[::-1, ::-1][7:99, 11:200]
         )
@@ -143,7 +143,7 @@ def test_scaled_values_and_grids_that_run_north_are_read_as_they_are_meant(tmp_p
 def test_a_file_that_is_cut_off_while_it_is_open_is_named(tmp_path: Path) -> None:
     path = write(tmp_path / "g.tif", rough())
     with GridReader(GridSource(path)) as reader:
-        assert reader._plain is not None
+        assert reader.is_plain
         os.truncate(path, 100_000)
         with pytest.raises(MossError, match="cannot be read in rows 0 to 332"):
             reader.read(slice(0, ROWS), slice(0, COLS))

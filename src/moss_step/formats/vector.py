@@ -28,7 +28,9 @@ ENDINGS = (*DRIVERS, ".csv", ".shp", ".json", ".kml", ".gml")
 """Endings of files that are read as shapes."""
 _DEGREES = (("lon", "lat"), ("longitude", "latitude"))
 _PLACES = (("x", "y"), ("easting", "northing"), ("east", "north"), *_DEGREES)
-"""Columns of a table that hold the place of each row."""
+"""Columns of a table that hold the place of each row, those that count first before others."""
+_BETWEEN, _LONG_HEAD = ",;\t|", 1 << 20
+"""What may stand between the columns of a table, and characters of its head that are looked at."""
 
 
 @cache
@@ -112,28 +114,49 @@ def _check_virtual(path: Path) -> None:
 
 
 def _options(path: Path) -> dict[str, str]:
-    """How a table is read: its rows as points where it says where they lie, its numbers as numbers."""
+    """How a table is read: its rows as points where it says where they lie, its numbers as numbers.
+
+    The library is told of one column each way: it crashes where several could be meant.
+    """
     if path.suffix.lower() != ".csv":
         return {}
+    found = _places_in(path)
+    if found is None:
+        return {"AUTODETECT_TYPE": "YES"}
     return {
-        "X_POSSIBLE_NAMES": ",".join(x for x, _ in _PLACES),
-        "Y_POSSIBLE_NAMES": ",".join(y for _, y in _PLACES),
+        "X_POSSIBLE_NAMES": found[0],
+        "Y_POSSIBLE_NAMES": found[1],
         "KEEP_GEOM_COLUMNS": "NO",
         "AUTODETECT_TYPE": "YES",
     }
+
+
+def _places_in(path: Path) -> tuple[str, str] | None:
+    """The columns of a table that hold the place of each row; None where it has none.
+
+    Raises MossError where it has one of them twice.
+    """
+    with path.open(encoding="utf-8-sig", errors="replace") as file:
+        head = file.readline(_LONG_HEAD)
+    for mark in _BETWEEN:
+        names = [n.strip().strip('"').strip().lower() for n in head.split(mark)]
+        for x, y in _PLACES:
+            if x in names and y in names:
+                twice = [n for n in (x, y) if names.count(n) > 1]
+                if twice:
+                    raise MossError(
+                        f"{path} has {names.count(twice[0])} columns called {twice[0]}.",
+                        "Give each a name of its own.",
+                    )
+                return x, y
+    return None
 
 
 def _system_of_table(path: Path) -> str | None:
     """Longitude and latitude when a table's columns say so; else it is not known."""
     if path.suffix.lower() != ".csv":
         return None
-    with path.open(encoding="utf-8", errors="replace") as file:
-        names = {n.strip().strip('"').lower() for n in file.readline().split(",")}
-    return (
-        "EPSG:4326"
-        if any(x in names and y in names for x, y in _DEGREES) and not any(x in names for x, _ in _PLACES[:3])
-        else None
-    )
+    return "EPSG:4326" if _places_in(path) in _DEGREES else None
 
 
 def write_shapes(path: Path, shapes: Shapes, layer: str | None = None, about: str = "") -> None:

@@ -120,6 +120,11 @@ class GridReader:
         """Whether the file holds coarser copies."""
         return self._cells.has_copies
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether the tiles of the file are read straight into their places."""
+        return self._cells.is_plain
+
     def read(self, rows: slice, cols: slice, shape: tuple[int, int] | None = None) -> np.ndarray:
         """Values of a window, north up: float32 or float64 as ``GridSource.dtype`` says, no-data as NaN. With
         a ``shape`` of fewer cells every so many are read.
@@ -164,6 +169,10 @@ class _OfFile:
     def has_copies(self) -> bool:
         return bool(self._file.overviews(self._band))
 
+    @property
+    def is_plain(self) -> bool:
+        return self._plain is not None
+
     def read(self, rows: slice, cols: slice, shape: tuple[int, int]) -> tuple[np.ndarray, int]:
         """Values of a window, north up, and how many infinite ones were met."""
         source = self._source
@@ -180,7 +189,7 @@ class _OfFile:
 class _OfStore:
     """Cells that lie behind an address, for those who do not see the file."""
 
-    has_copies = False
+    has_copies = is_plain = False
 
     def __init__(self, at: StoredTiles) -> None:
         self._at = at

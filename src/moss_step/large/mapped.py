@@ -84,7 +84,7 @@ class InTiles:
             raise TypeError(f"{step.kind} gave nothing.")
         value = as_kind(_mapped(target, job, progress), Surface)
         beside = {spec.name: _not_there(step) for spec in step.beside}
-        figure = surface_outcome(value).figure
+        figure = told.figure or surface_outcome(value).figure
         return Outcome(value, figure, told.findings, warnings, beside)
 
 

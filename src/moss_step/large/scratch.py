@@ -98,7 +98,7 @@ class Scratch:
         for other in self._meeting(rows, cols):
             down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))
             across = slice(max(cols.start, other.left), min(cols.stop, other.right))
-            cut = self._rows_of(name, other, within(down, other.rows))[:, within(across, other.cols)]
+            cut = self.rows_of(name, other, within(down, other.rows))[:, within(across, other.cols)]
             if out is None:
                 out = np.full((rows.stop - rows.start, cols.stop - cols.start), blank, cut.dtype)
             out[within(down, rows), within(across, cols)] = cut
@@ -112,7 +112,11 @@ class Scratch:
         """Note that all have."""
         (self.folder / f"{name}.done").touch()
 
-    def _rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+    def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        """Some rows of an array of a tile.
+
+        Raises MossError for one that is missing or damaged.
+        """
         with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
             return map_array(self._path(name, tile))[rows]
 
@@ -175,7 +179,11 @@ class ScratchAt(Scratch):
         """Note that all have."""
         (self.at / f"{name}.done").write(b"all")
 
-    def _rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+    def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        """Some rows of an array of a tile.
+
+        Raises MossError for one that is missing or damaged.
+        """
         place = self.at / _name_of(name, tile)
         with _sound(place):
             dtype, shape = shape_in(place.read(0, HEAD))

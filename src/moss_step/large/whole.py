@@ -28,6 +28,8 @@ class Told:
     wrong: tuple[str, ...] = ()
     summary: Summary | None = None
     """Of all values of a grid."""
+    figure: str = ""
+    """What stands for the result in a word or two; empty for what its values say."""
 
 
 def told_of(outcome: Outcome, wrong: tuple[str, ...] = ()) -> Told:

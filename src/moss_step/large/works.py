@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from moss_step.large import class_areas, contours, zones
+from moss_step.large import class_areas, contours, views, zones
 from moss_step.large.water import basins, catchments, drains, lakes
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
@@ -48,6 +48,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "stream_basins": catchments.stream_basins,
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,
+        "viewshed": views.viewshed,
         "wetness": water.wetness,
         "stream_power": water.stream_power,
     }

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
@@ -77,38 +79,57 @@ def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Ou
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
     seen = viewshed.viewshed(sight, observers, progress, telling="weights" in inputs)
-    most = min(len(observers), TOLD)
-    numbers, areas = viewshed.counted_areas(seen.count, most + 1)
-    share = float(numbers[1:].sum()) / sight.dem.valid_count
+    counted = viewshed.counted_areas(seen.count, told_apart(observers) + 1)
+    weighed = _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
+    each = list(zip(seen.seen, seen.asked, seen.areas, strict=True))
+    figure, findings = seen_told(observers, counted, sight.dem.valid_count, each, weighed)
+    remarks = (
+        sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem),
+        *twice_told(observers),
+    )  # fmt: skip
+    return Outcome(seen.count, figure, findings, remarks)
+
+
+def told_apart(observers: Sequence[Observer]) -> int:
+    """Up to which number of observers it is told how much so many see."""
+    return min(len(observers), TOLD)
+
+
+def seen_told(
+    observers: Sequence[Observer],
+    counted: tuple[np.ndarray, np.ndarray],
+    cells: int,
+    each: Sequence[tuple[int, int, float]],
+    weighed: Sequence[Finding] = (),
+) -> tuple[str, tuple[Finding, ...]]:
+    """The figure of a viewshed and its findings: cells and areas by number of observers, of so many cells
+    that have a height; and cells seen and asked for and square metres of each observer.
+    """
+    numbers, areas = counted
+    share = float(numbers[1:].sum()) / cells
     findings = [
         Finding("seen_area_m2", float(areas[1:].sum()), SQUARE_METRE),
         Finding("seen_share", share, SHARE),
         Finding("observers", len(observers), COUNT),
+        *weighed,
     ]
-    findings += _weighted(optional(inputs, "weights", Surface), sight, observers, seen)
     findings += [
         Finding("area_m2", float(areas[k]), SQUARE_METRE, f"seen by {k}")
-        for k in range(most + 1)
+        for k in range(told_apart(observers) + 1)
         if numbers[k]
     ]
-    for observer, n, asked, area in zip(observers, seen.seen, seen.asked, seen.areas, strict=True):
+    for observer, (seen, asked, area) in zip(observers, each, strict=True):
         findings += [
-            Finding("share", n / max(asked, 1), SHARE, observer.name),
+            Finding("share", seen / max(asked, 1), SHARE, observer.name),
             Finding("area_m2", area, SQUARE_METRE, observer.name),
         ]
-    places_at = {(o.x, o.y) for o in observers}
-    twice = (
-        (f"{len(observers) - len(places_at)} observers stand where another one stands.",)
-        if len(places_at) < len(observers)
-        else ()
-    )
-    figure = f"{share:.1%} seen" if len(observers) == 1 else f"{share:.1%} seen by any"
-    return Outcome(
-        seen.count,
-        figure,
-        tuple(findings),
-        (sentence(settings), *stated(settings, inputs), *unweighted_remarks(inputs, sight.dem), *twice),
-    )
+    return f"{share:.1%} seen" if len(observers) == 1 else f"{share:.1%} seen by any", tuple(findings)
+
+
+def twice_told(observers: Sequence[Observer]) -> tuple[str, ...]:
+    """Say how many observers stand where another one stands."""
+    twice = len(observers) - len({(o.x, o.y) for o in observers})
+    return (f"{twice} observers stand where another one stands.",) if twice else ()
 
 
 viewshed_step = StepKind(

@@ -132,6 +132,43 @@ def prepare_sight(
     return Sight(dem, ground, top, highest_of(top, TILE), bounds_of(top), sizes, bend, datum)
 
 
+def _named(observer: Observer) -> str:
+    return observer.name or f"{observer.x:g}, {observer.y:g}"
+
+
+def cell_of(frame: Frame, observer: Observer) -> tuple[int, int]:
+    """Row and column that an observer stands in.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    observer
+        Place, heights, reach and limits of one observer.
+
+    Returns
+    -------
+    tuple[int, int]
+        Row and column.
+
+    Raises
+    ------
+    MossError
+        For one outside the ground.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.observer import Observer, cell_of
+    >>> cell_of(tilted().frame, Observer(1.0, 1.0))
+    (3, 0)
+    """
+    cell = frame.cell_at(observer.x, observer.y)
+    if cell is None:
+        raise MossError(f"Observer {_named(observer)} stands outside the ground.", "Move it onto the ground.")
+    return cell
+
+
 def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
     """Cell and eye height in metres of an observer.
 
@@ -162,10 +199,8 @@ def place_of(sight: Sight, observer: Observer) -> tuple[tuple[int, int], float]:
     >>> row, col, round(eye + prepare_sight(tilted()).datum, 3)
     (3, 0, 1.7)
     """
-    cell = sight.frame.cell_at(observer.x, observer.y)
-    name = observer.name or f"{observer.x:g}, {observer.y:g}"
-    if cell is None:
-        raise MossError(f"Observer {name} stands outside the ground.", "Move it onto the ground.")
+    cell = cell_of(sight.frame, observer)
+    name = _named(observer)
     z = float(sight.ground[cell])
     if math.isnan(z):
         raise MossError(f"Observer {name} stands on no-data.", "Move it to a place that has a height.")

@@ -5,10 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
 from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of, compact, grid_beside, let_go, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
@@ -71,12 +73,7 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
     """Rows and columns that a reach can touch, and the ground there: rays between cells of it never
     leave it.
     """
-    rows, aside = _rows_within(sight, cell, reach), sight.frame.cols
-    if math.isfinite(reach):
-        aside = min(
-            math.ceil(reach / float(0.5 * (sight.sizes[rows, 0].min() + sight.sizes[cell[0], 0]))), aside
-        )
-    cols = slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, sight.frame.cols))
+    rows, cols = window_within(sight.frame, cell, reach)
     if (rows.stop - rows.start, cols.stop - cols.start) == sight.frame.shape:
         return rows, cols, sight
     dem = replace(sight.dem, values=compact(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
@@ -193,8 +190,40 @@ def _stand(sight: Sight, cell: tuple[int, int], eye: float) -> Stand:
 
 def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
     """Rows that a reach can touch."""
-    up = math.ceil(reach / sight.sizes[:, 1].min()) if math.isfinite(reach) else sight.frame.rows
-    return slice(max(cell[0] - up, 0), min(cell[0] + up + 1, sight.frame.rows))
+    return window_within(sight.frame, cell, reach)[0]
+
+
+def window_within(frame: Frame, cell: tuple[int, int], reach: float) -> tuple[slice, slice]:
+    """Rows and columns that a reach from a cell can touch.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+    cell
+        Row and column of an observer.
+    reach
+        Metres; infinite for all of the ground.
+
+    Returns
+    -------
+    tuple[slice, slice]
+        Rows and columns.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.viewshed import window_within
+    >>> window_within(tilted().frame, (0, 0), 3.0)
+    (slice(0, 3, None), slice(0, 3, None))
+    """
+    if not math.isfinite(reach):
+        return slice(0, frame.rows), slice(0, frame.cols)
+    up = math.ceil(reach / float(frame.row_heights.min()))
+    rows = slice(max(cell[0] - up, 0), min(cell[0] + up + 1, frame.rows))
+    wide = float(0.5 * (frame.row_widths[rows].min() + frame.row_widths[cell[0]]))
+    aside = min(math.ceil(reach / wide), frame.cols)
+    return rows, slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, frame.cols))
 
 
 def _limit(
@@ -244,6 +273,78 @@ class Seen:
         return np.asarray(which & which.dtype.type(1 << number) != 0)
 
 
+class View(NamedTuple):
+    """What one observer sees: rows and columns within reach and which of their cells are seen (boolean);
+    cells seen and asked for, and square metres seen.
+    """
+
+    rows: slice
+    cols: slice
+    hit: np.ndarray
+    seen: int
+    asked: int
+    area: float
+
+
+def view_of(sight: Sight, observer: Observer, progress: Progress | None = None) -> View:
+    """Look from one observer.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    observer
+        Place, heights, reach and limits of one observer.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for; silent when left out.
+
+    Returns
+    -------
+    View
+        What is seen.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import view_of
+    >>> view_of(prepare_sight(ground([[0, 0, 9, 0, 0]] * 3)), Observer(1.0, 3.0)).seen
+    9
+    """
+    rows, cols, view = _seen_within(sight, observer, progress or silent())
+    hit = row_by_row(lambda v: v == 1, np.bool_, view)
+    in_row = np.stack([np.count_nonzero(hit, axis=1), np.count_nonzero(view != 2, axis=1)], axis=1)
+    area = float((in_row[:, 0] * sight.frame.row_areas[rows]).sum())
+    return View(rows, cols, hit, int(in_row[:, 0].sum()), int(in_row[:, 1].sum()), area)
+
+
+def check_observers(count: int) -> None:
+    """Refuse none, and more than are looked from at a time.
+
+    Parameters
+    ----------
+    count
+        How many there are.
+
+    Returns
+    -------
+    None
+        Nothing.
+
+    Raises
+    ------
+    MossError
+        For no observer or more than 10,000.
+
+    Examples
+    --------
+    >>> from moss_step.science.sight.viewshed import check_observers
+    >>> check_observers(12)
+    """
+    if not 0 < count <= MOST_OBSERVERS:
+        raise MossError(f"There are {count:,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
+
+
 def viewshed(
     sight: Sight, observers: Sequence[Observer], progress: Progress | None = None, telling: bool = True
 ) -> Seen:
@@ -284,8 +385,7 @@ def viewshed(
     >>> viewshed(ridge, [Observer(1.0, 3.0), Observer(9.0, 3.0)]).count.values[1].tolist()
     [1.0, 1.0, 2.0, 1.0, 1.0]
     """
-    if not 0 < len(observers) <= MOST_OBSERVERS:
-        raise MossError(f"There are {len(observers):,} observers.", f"Give 1 to {MOST_OBSERVERS:,}.")
+    check_observers(len(observers))
     progress = progress or silent()
     count = grid_beside(sight.ground, np.uint16)
     kind = np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= 64 else None  # a bit for each
