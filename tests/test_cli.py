@@ -454,3 +454,16 @@ def test_no_message_of_the_command_line_speaks_of_the_window():
         for error in re.finditer(r"raise \w*Error\((.*?)\n        (?=\S|\n)", file.read_text(), re.DOTALL):
             if "in Gather" in error[1]:
                 assert error[1].count('",') >= 3 or "typed=" in error[1], f"{file.name}: {error[1][:200]}"
+
+
+@pytest.mark.parametrize(
+    ("name", "silent_end"), [("-m", True), ("/usr/bin/moss-step", True), ("script.py", False)]
+)
+def test_a_signal_while_the_package_loads_ends_the_program_in_silence_and_no_other(
+    name: str, silent_end: bool
+) -> None:
+    script = (
+        f"import sys; sys.argv = [{name!r}]; import moss_step, signal; print(signal.getsignal(signal.SIGINT))"
+    )
+    said = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+    assert ("SIG_DFL" in said) == silent_end

@@ -3,6 +3,11 @@
 import os
 from importlib import import_module
 
+from moss_step.start import end_in_silence, is_the_program
+
+if is_the_program():
+    end_in_silence()
+
 from moss_step.kernels import use_folder
 
 # The plan is coloured by parallel kernels while a step may run others in its own thread: only a

@@ -1,15 +1,13 @@
 """The program: until the command line is ready to say so itself, a signal ends it at once and in silence."""
 
 import gc
-import signal
+
+from moss_step.start import end_in_silence
 
 # Half a million objects are made while the libraries load, and all of them stay: to look through them at
 # every seven hundredth takes a tenth of the start.
 gc.set_threshold(500_000)
-
-for _number in (signal.SIGINT, signal.SIGTERM):
-    if signal.getsignal(_number) is not signal.SIG_IGN:
-        signal.signal(_number, signal.SIG_DFL)
+end_in_silence()
 
 
 def program() -> int:

@@ -1,6 +1,6 @@
 """Holding what a run in tiles gave against the same study in one piece."""
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -8,15 +8,32 @@ import shapely
 
 from moss_step.formats.raster import read_class_map, read_surface
 from moss_step.kinds.registry import cells_of, kind_of
-from moss_step.large.crew import Alone
+from moss_step.large.crew import Alone, D, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun, Written
+from moss_step.large.tiling import Tile
 from moss_step.model.outcome import Outcome
-from moss_step.model.progress import silent
+from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
+
+
+class Ending(Alone):
+    """Ends in the midst of one kind of work, after some tiles; says how many of it were worked on."""
+
+    def __init__(self, doing: str, after: int) -> None:
+        self.doing, self.after, self.done = doing, after, 0
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        for found in super().each(work, tiles, progress, doing):
+            self.done += doing == self.doing
+            if self.done > self.after:
+                raise InterruptedError
+            yield found
 
 
 def in_tiles(study: Study, targets: Collection[str], work: Path, cells: int) -> Iterator[Written]:

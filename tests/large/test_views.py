@@ -1,6 +1,5 @@
 """Viewsheds by observer in tiles against those of one piece."""
 
-from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,14 +9,12 @@ import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
-from moss_step.large.crew import Alone, D, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
-from moss_step.large.tiling import Tile
 from moss_step.large.views import ViewJob, viewshed
 from moss_step.large.works import work_of
 from moss_step.model.errors import MossError
-from moss_step.model.progress import Progress, silent
+from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT
@@ -25,7 +22,7 @@ from moss_step.steps.catalogue import step_kind
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import holed, in_degrees, metric, relief
-from tests.large.held import assert_cells_alike, assert_said_alike, both_ways
+from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways
 
 ROWS, COLS = 700, 1100
 GROUNDS = {
@@ -92,27 +89,11 @@ def test_views_that_are_counted_are_those_of_one_piece(on: str, tmp_path: Path) 
         assert_cells_alike(written, expected, 0.0)
 
 
-class Ending(Alone):
-    """Stops after some views; says how many there were."""
-
-    def __init__(self, after: int) -> None:
-        self.after, self.done = after, 0
-
-    def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
-    ) -> Iterator[tuple[Tile, D]]:
-        for found in super().each(work, tiles, progress, doing):
-            self.done += doing == "Looking around"
-            if self.done > self.after:
-                raise InterruptedError
-            yield found
-
-
 def test_views_that_are_there_are_not_looked_for_again(tmp_path: Path) -> None:
     study, _ = study_on(tmp_path, on_ground(GROUNDS["holes"]()))
     grids, work = left_on_disk(study, study.steps, True), tmp_path / "work"
     work.mkdir()
-    first, then = Ending(2), Ending(1000)
+    first, then = Ending("Looking around", 2), Ending("Looking around", 1000)
     with pytest.raises(InterruptedError):
         list(LargeRun(study, Engine(), first, work, grids, 512 * 512).results(["plain"], silent()))
     (written,) = LargeRun(study, Engine(), then, work, grids, 512 * 512).results(["plain"], silent())

@@ -1,6 +1,5 @@
 """Zones counted tile by tile against zones in one piece."""
 
-from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,11 +9,10 @@ import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
-from moss_step.large.crew import Alone, D, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
-from moss_step.large.tiling import Tile, squares
-from moss_step.model.progress import Progress, silent
+from moss_step.large.tiling import squares
+from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -22,7 +20,7 @@ from moss_step.model.units import FOOT
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import holed, in_degrees, metric, relief
-from tests.large.held import assert_said_alike, both_ways
+from tests.large.held import Ending, assert_said_alike, both_ways
 
 ROWS, COLS = 700, 1100
 GROUNDS = {
@@ -85,22 +83,6 @@ def test_tiles_count_what_one_piece_counts(on: str, tmp_path: Path) -> None:
                 )
 
 
-class Ending(Alone):
-    """Stops after some tiles, as a run does that is killed; says how many were worked on."""
-
-    def __init__(self, after: int) -> None:
-        self.after, self.done = after, 0
-
-    def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
-    ) -> Iterator[tuple[Tile, D]]:
-        for found in super().each(work, tiles, progress, doing):
-            self.done += doing == "Counting in zones"
-            if self.done > self.after:
-                raise InterruptedError
-            yield found
-
-
 @pytest.mark.parametrize("on", GROUNDS)
 def test_what_zones_alone_take_is_written_nowhere_and_a_killed_count_goes_on(on: str, tmp_path: Path) -> None:
     ground: Surface = GROUNDS[on]()
@@ -117,7 +99,7 @@ def test_what_zones_alone_take_is_written_nowhere_and_a_killed_count_goes_on(on:
     )  # fmt: skip
     work, grids = tmp_path / "work", left_on_disk(study, study.steps, True)
     work.mkdir()
-    crews = [Ending(3), Ending(1000)]
+    crews = [Ending("Counting in zones", n) for n in (3, 1000)]
     with pytest.raises(InterruptedError):
         list(LargeRun(study, Engine(), crews[0], work, grids, 512 * 512).results(["stats"], silent()))
     (written,) = LargeRun(study, Engine(), crews[1], work, grids, 512 * 512).results(["stats"], silent())

@@ -29,7 +29,7 @@ def brought(source: GridSource, place: Address, cells: int, progress: Progress) 
             for n, tile in enumerate(tiles):
                 progress.at(n / len(tiles), "Bringing the ground to the workers")
                 if not _bring(reader, stored, tile):
-                    for part in Tiling((rows, cols), SIDE, SIDE).within(tile):
+                    for part in Tiling((rows, cols), SIDE, SIDE).meeting(tile.rows, tile.cols):
                         _bring(reader, stored, part)  # who asks for one that is not there is told
             stored.finish(reader.infinite > 0)
     return sent_along(replace(source, at=replace(stored, infinite=stored.had_infinite)))

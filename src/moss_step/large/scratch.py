@@ -28,7 +28,7 @@ from moss_step.formats.plain_array import (
     write_array,
 )
 from moss_step.formats.whole import in_words
-from moss_step.large.tiling import Tile, Tiling, widened, within
+from moss_step.large.tiling import Tile, Tiling, within
 from moss_step.model.errors import MossError
 
 _KIND, _ASIDE = ".cells", "aside-"
@@ -95,7 +95,7 @@ class Scratch:
         Raises MossError for an array that is missing or damaged.
         """
         out: np.ndarray | None = None
-        for other in self._meeting(rows, cols):
+        for other in self.tiling.meeting(rows, cols):
             down = slice(max(rows.start, other.top), min(rows.stop, other.bottom))
             across = slice(max(cols.start, other.left), min(cols.stop, other.right))
             cut = self.rows_of(name, other, within(down, other.rows))[:, within(across, other.cols)]
@@ -119,15 +119,6 @@ class Scratch:
         """
         with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
             return map_array(self._path(name, tile))[rows]
-
-    def _meeting(self, rows: slice, cols: slice) -> list[Tile]:
-        rows, cols = widened(rows, 0, self.tiling.shape[0]), widened(cols, 0, self.tiling.shape[1])
-        high, wide = self.tiling.high, self.tiling.wide
-        return [
-            self.tiling.tile(r, c)
-            for r in range(rows.start // high, (rows.stop - 1) // high + 1)
-            for c in range(cols.start // wide, (cols.stop - 1) // wide + 1)
-        ]
 
     def _path(self, name: str, tile: Tile) -> Path:
         return self.folder / _name_of(name, tile)

@@ -65,10 +65,11 @@ class Tiling:
             for c in range(self.across):
                 yield self.tile(r, c)
 
-    def within(self, outer: Tile) -> Iterator[Tile]:
-        """The tiles that meet a part of the ground."""
-        for r in range(outer.top // self.high, -(-outer.bottom // self.high)):
-            for c in range(outer.left // self.wide, -(-outer.right // self.wide)):
+    def meeting(self, rows: slice, cols: slice) -> Iterator[Tile]:
+        """The tiles that meet some rows and columns of the ground."""
+        rows, cols = widened(rows, 0, self.shape[0]), widened(cols, 0, self.shape[1])
+        for r in range(rows.start // self.high, (rows.stop - 1) // self.high + 1):
+            for c in range(cols.start // self.wide, (cols.stop - 1) // self.wide + 1):
                 yield self.tile(r, c)
 
     def tile(self, row: int, col: int) -> Tile:

@@ -19,6 +19,7 @@ class Bar:
     def __enter__(self) -> Progress:
         from tqdm import tqdm
 
+        tqdm.monitor_interval = 0  # no thread of its own: it could hold standard error while the program ends
         size = shutil.get_terminal_size()  # some terminals say that they have none
         self._bar = tqdm(
             total=100,

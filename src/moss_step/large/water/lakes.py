@@ -24,7 +24,7 @@ from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
-from moss_step.science.water.depressions import LakeFigures, lake_columns, worth_telling
+from moss_step.science.water.depressions import LakeFigures, lake_columns, staying, worth_telling
 from moss_step.science.water.kernels.depressions import measure_lakes
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.tracing import by_number
@@ -228,13 +228,7 @@ def kept_lakes(
     """Lakes of a filled ground that are so deep, or so large."""
     lakes, cells, areas = find_lakes(ground, crew, progress.part(0.0, 0.5))
     figures = measured(lakes, None, cells, areas, crew, progress.part(0.5, 1.0))
-    kept = np.zeros(len(figures.cells), bool)
-    if depth is not None:
-        kept |= figures.depth >= depth
-    if area is not None:
-        kept |= figures.area >= area
-    kept[0] = False
-    return KeptLakes(lakes, kept)
+    return KeptLakes(lakes, staying(figures, depth, area))
 
 
 class LakeJob(WaterOn):

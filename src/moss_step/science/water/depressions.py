@@ -207,6 +207,39 @@ def lake_columns(
     return columns, {"depth": unit.symbol, "level": unit.symbol, "volume_m3": "m³"}
 
 
+def staying(lakes: Lakes | LakeFigures, least_depth: float | None, least_area: float | None) -> np.ndarray:
+    """Which depressions stay as lakes: those that are so deep, or so large.
+
+    Parameters
+    ----------
+    lakes
+        Figures by number, 0 first.
+    least_depth
+        Least depth in the unit of the heights; None where depth does not count.
+    least_area
+        Least area in square metres; None where area does not count.
+
+    Returns
+    -------
+    np.ndarray
+        Booleans by number.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.water.depressions import LakeFigures, staying
+    >>> staying(LakeFigures(*[np.array([0.0, 2.0, 3.0])] * 6), 2.5, None).tolist()
+    [False, False, True]
+    """
+    kept = np.zeros(len(lakes.cells), bool)
+    if least_depth is not None:
+        kept |= lakes.depth >= least_depth
+    if least_area is not None:
+        kept |= lakes.area >= least_area
+    kept[0] = False
+    return kept
+
+
 def filled_surface(
     drainage: Drainage,
     gradient: float = 0.0,
@@ -259,12 +292,7 @@ def filled_surface(
         out = drainage.filled()
     if keep_depth is not None or keep_area is not None:
         lakes = find_lakes(drainage, progress.part(0.8, 1.0))
-        kept = np.zeros(len(lakes.cells), bool)
-        if keep_depth is not None:
-            kept |= lakes.depth >= keep_depth
-        if keep_area is not None:
-            kept |= lakes.area >= keep_area
-        kept[0] = False
+        kept = staying(lakes, keep_depth, keep_area)
         out = np.where(kept[lakes.numbered], drainage.z, out)
     return _raised(drainage, out)
 
