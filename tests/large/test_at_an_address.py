@@ -30,6 +30,7 @@ from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun, Written
 from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import Tile
+from moss_step.line.tiles import OVER, WORK, place_for
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
@@ -288,6 +289,17 @@ def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(
         values = file.read(1, masked=True)
     assert values[-500:].count() == 500 * 600
     assert values.mask.any()
+
+
+def test_work_that_was_half_removed_is_begun_anew(store: tuple[Address, Path]) -> None:
+    folder, name = store[0] / "half" / WORK, "0123"
+    for other in (folder / name, folder / "of another run"):
+        other.make()
+        (other / "ways.done").write(b"all")
+    assert place_for(name, folder).names() == ["ways.done"]
+    assert folder.names("directory") == [name]
+    (folder / name / OVER).write(b"")
+    assert place_for(name, folder).names() == []
 
 
 @pytest.mark.parametrize(

@@ -162,6 +162,25 @@ main(["run", sys.argv[1], "-o", sys.argv[2], "-q", "--tile-cells", "300000"])
 """
 
 
+def test_a_run_that_was_killed_while_its_work_was_removed_can_be_run_again(
+    folder: Path, expected: dict[str, np.ndarray], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    words = words_for(folder / "study.json", tmp_path / "out", "-q", "--tile-cells", "300000")
+
+    def half(removed: Path, **_: object) -> None:
+        for cells in sorted(removed.rglob("*.cells"))[::2]:
+            cells.unlink()
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patch:
+        patch.setattr("moss_step.line.tiles.shutil.rmtree", half)
+        assert main(words) == 130
+    assert list((tmp_path / "out" / WORK).rglob("*.done"))
+    assert main(words) == 0
+    _same(_values(tmp_path / "out"), expected)
+    assert not (tmp_path / "out" / WORK).exists()
+
+
 def test_tiles_whose_file_was_changed_are_done_again(tmp_path: Path) -> None:
     tiling = Tiling((1024, 512), 512, 512)
     target = lay_out(

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from moss_step.desk import theme
 from moss_step.desk.benches.registry import bench_types
+from moss_step.desk.collector import Collector
 from moss_step.desk.display import check_display
 from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.plan.tools.registry import tool_types
@@ -38,6 +39,8 @@ def make_app(dark: bool = False) -> QApplication:
     app.setDesktopFileName("moss-step")
     app.setWindowIcon(QIcon(str(theme.ASSETS / "moss-step.svg")))
     theme.apply(app, dark)
+    if app.findChild(Collector) is None:
+        Collector(app)
     for read in (ramp_names, all_looks, all_kinds, picture_types, bench_types, tool_types):
         read()  # here: the window's thread touches no file later
     return app

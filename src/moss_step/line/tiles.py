@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 WORK = ".moss-work"
 """Folder beside the results for tiles that are done, while a run goes on."""
+OVER = "over"
+"""What marks work that is no longer needed."""
 LEAST, MOST = 65_536, 1_000_000_000
 
 
@@ -66,7 +68,7 @@ def in_tiles(
     with _alone_in(runner.folder.resolve() / WORK) as folder:
         work, at = _folder_for(name, folder), None
         if runner.at is not None and asked.scheduler is not None:
-            at = _place_for(name, runner.at / WORK)
+            at = place_for(name, runner.at / WORK)
         needed: list[Place] = [*(g.source.path for g in grids.values()), work] if at is None else [at]
         with _crew(asked, needed, here) as crew:
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
@@ -74,8 +76,9 @@ def in_tiles(
                 _take(runner, large, written, progress)
         if identity(runner.study, runner.refs, cells) != name:
             raise MossError("A source changed while it was read.", "Run it again: it begins anew.")
-        shutil.rmtree(folder, ignore_errors=True)
+        _remove(folder, work)
         if at is not None and runner.at is not None:
+            (at / OVER).write(b"")
             (runner.at / WORK).clear()
     if large.wrong:
         told = list(large.wrong)
@@ -84,6 +87,14 @@ def in_tiles(
             f"there in the results in {runner.folder}; all else was done.",
             "Fetch the file again, and run it anew.",
         )
+
+
+def _remove(folder: Path, work: Path) -> None:
+    """Remove the folder for work. What was worked on goes aside in one stroke: half of it, after a kill,
+    would say that tiles are there which are not.
+    """
+    work.rename(work.with_name(f"{OVER}-{work.name}"))
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 @contextmanager
@@ -133,9 +144,11 @@ def _folder_for(name: str, folder: Path) -> Path:
     return work
 
 
-def _place_for(name: str, folder: Address) -> Address:
+def place_for(name: str, folder: Address) -> Address:
     """The same where workers meet at an address."""
     work = folder / name
+    if (work / OVER).is_there():  # a run ended while it was removed
+        work.clear()
     work.make()
     for other in folder.names("directory"):
         if other != name:

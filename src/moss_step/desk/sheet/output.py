@@ -17,6 +17,7 @@ from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QRectF, QSize
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgGenerator
 
+from moss_step.desk.collector import collect_due
 from moss_step.desk.png import write_png
 from moss_step.desk.sheet.block import staged
 from moss_step.desk.sheet.ink import ended
@@ -78,6 +79,7 @@ def write_sheets(
             for k, sheet in enumerate(sheets):
                 progress.at(k / len(sheets), f"Page {k + 1} of {len(sheets)}")
                 files += write(sheet, _file_of(sheet, path, len(sheets)), press)
+                collect_due()
     progress.at(1.0, "")
     return Written(files, press.remarks)
 

@@ -14,6 +14,7 @@ import numpy as np
 from PySide6.QtCore import QMarginsF, QSizeF, QUuid
 from PySide6.QtGui import QPagedPaintDevice, QPageSize, QPainter, QPdfWriter
 
+from moss_step.desk.collector import collect_due
 from moss_step.desk.sheet.ink import ended
 from moss_step.desk.sheet.painter import draw_sheet
 from moss_step.desk.sheet.press import MM, Press, Wanted
@@ -29,6 +30,7 @@ _DPI, _POINTS = 1200, 72.0 / MM
 _NAMESPACE = uuid.UUID("3f1a6c0e-5d0e-4f55-9b1b-8d6f4f9f2f10")
 _TIMES = re.compile(rb' xmp:(?:CreateDate|ModifyDate|MetadataDate)="[^"]*"')
 _LISTED = re.compile(rb"\[[^\]]*\]")
+_PART_OF_FONT, _LETTERS = re.compile("/([A-Z]{6})[+](.+)"), "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 _NO_PATH = re.compile(rb"(\bgs\s+)h f\*?\s")
 
 
@@ -68,6 +70,7 @@ def _draw(sheets: Sequence[Sheet], part: Path, path: Path, press: Press, progres
             painter.scale(_DPI / MM, _DPI / MM)
             draw_sheet(press.ink(painter), sheet)
             painter.restore()
+            collect_due()
 
 
 def _shines(sheet: Sheet) -> bool:
@@ -109,6 +112,7 @@ def _finish(file: Path, sheets: Sequence[Sheet], wanted: Wanted) -> None:
             _mend_paths(page)
             _add_viewports(pikepdf, page, sheet)
         _mend_spaces(pikepdf, pdf)
+        _name_fonts(pikepdf, pdf)
         if wanted.archive:
             _make_opaque(pikepdf, pdf)
         if not wanted.stamped:
@@ -121,6 +125,23 @@ def _mend_spaces(pikepdf: Any, pdf: Any) -> None:
         if isinstance(held, pikepdf.Dictionary) and "/ToUnicode" in held:
             read = held.ToUnicode.read_bytes()
             held.ToUnicode.write(_LISTED.sub(lambda m: m[0].replace(b"<0009>", b"<0020>"), read))
+
+
+def _name_fonts(pikepdf: Any, pdf: Any) -> None:
+    """Give parts of fonts the marks that tell them apart (ISO 32000-1, 9.6.4) in the order that they come in:
+    those of the library differ from one process to the next.
+    """
+    marks = dict[str, str]()
+    for held in pdf.objects:
+        if not isinstance(held, pikepdf.Dictionary):
+            continue
+        for key in ("/FontName", "/BaseFont"):
+            found = _PART_OF_FONT.fullmatch(str(held[key])) if key in held else None
+            if found is not None:
+                mark = marks.setdefault(
+                    found[0], f"{_LETTERS[len(marks) // 26]}{_LETTERS[len(marks) % 26]}AAAA"
+                )
+                held[key] = pikepdf.Name(f"/{mark}+{found[2]}")
 
 
 def _forget_times(pdf: Any) -> None:
