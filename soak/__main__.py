@@ -16,7 +16,7 @@ from pathlib import Path
 from soak.child import Child
 from soak.files import damaged_files
 from soak.kills import kills, shortages, window_kills
-from soak.report import text_of
+from soak.report import OTHERS, text_of
 from soak.settings import settings_at_random
 from soak.studies import hostile_studies
 from soak.tally import Tally
@@ -68,7 +68,9 @@ def main() -> int:
         for kind, what in tally.faults:
             print(f"  {kind}: {what}", flush=True)
     if asked.report:
-        asked.report.write_text(text_of(tallies, asked.minutes, asked.seed))
+        before = asked.report.read_text() if asked.report.exists() else ""
+        _, heading, others = before.partition(OTHERS)  # what is written of other runs stays
+        asked.report.write_text(text_of(tallies, asked.minutes, asked.seed) + heading + others)
     return int(any(t.faults for t in tallies))
 
 

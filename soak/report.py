@@ -11,6 +11,10 @@ from soak.tally import KINDS, Tally
 PROMISE = Path(__file__).with_name("promise.md")
 
 
+OTHERS = "\n## What other runs found\n"
+"""Heading of what is written by hand below the counts."""
+
+
 def text_of(tallies: Sequence[Tally], minutes: float, seed: int) -> str:
     """The page with the counts of a run."""
     rows = [
