@@ -194,17 +194,17 @@ def lines(side: int, parts: Sequence[str]) -> list[Line]:
 
 
 def _sight(folder: Path, side: int) -> list[Line]:
-    """What eight observers see who look four kilometres far: by this process, and by workers of one core."""
+    """What eight observers see who look 1,500 metres far: by this process, and by workers of one core."""
     shift = ((np.arange(8) + 0.5) / 8 * side).tolist()
     at = [[CORNER[0] + s, CORNER[1] - t] for s, t in zip(shift, shift[3:] + shift[:3], strict=True)]
-    asked = {"at": at, "observer_height": 30.0, "reach": 4000.0}
+    asked = {"at": at, "observer_height": 30.0, "reach": 1500.0}
     view = {"id": "view", "kind": "viewshed", "inputs": {"dem": "ground"}, "settings": asked}
     study(folder, "sight", [view])
     alone = run(folder, "sight", "view", *TILED)
     one, two = (
         run(folder, "sight", "view", "--workers", str(n), *TILED, NUMBA_NUM_THREADS="1") for n in (1, 2)
     )
-    what = f"viewshed of eight observers with a reach of 4 km, {side:,} x {side:,} cells"
+    what = f"viewshed of eight observers with a reach of 1,500 m, {side:,} x {side:,} cells"
     times = one.seconds / two.seconds
     said = f"{one.seconds:.1f} s, {two.seconds:.1f} s; {two.of_one / 1e9:.2f} GB a worker"
     return [
