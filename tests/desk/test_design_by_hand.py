@@ -74,6 +74,26 @@ def test_a_level_that_is_dragged_moves_figures_and_picture(person):
     assert 203.0 < slider._low < 206.5 and 209.5 < slider._high < 213.0  # the heights around the outline
 
 
+def test_a_result_of_older_settings_wipes_nothing_that_is_dragged(person, settle):
+    window = person.window
+    person.step("earthwork", "Pad")
+    person.draw(on_hill(*PAD))
+    panel = window.benches["earthwork"].panel
+    panel.form.show_some(["lies", "level"], {"lies": "at_level", "level": 206.0})
+    panel.update_draft()
+    settle(window)
+    slider = panel.sliders["level"]
+    slider.slider.setSliderDown(True)
+    slider.sliding.emit(208.0)
+    until(lambda: "at 208" in panel.follows.text() and window.plan.view.live is not None, "nothing follows")
+    panel.show_outcome()  # what was reckoned before comes late
+    assert "at 208" in panel.follows.text() and window.plan.view.live is not None
+    slider.set_value(208.0)
+    slider.slider.setSliderDown(False)
+    settle(window)
+    until(lambda: not panel.follows.text() and window.plan.view.live is None, "the whole is there, and more")
+
+
 def test_a_corner_of_a_road_is_pulled_and_its_grade_dragged(person, settle):
     window = person.window
     person.step("earthwork", "Road")

@@ -50,6 +50,7 @@ class LivePanel(OutlinePanel):
         self.follows.setAccessibleName("Cut and fill while it is dragged")
         self._gridded: tuple[tuple[object, ...], Surface] | None = None
         self._spanned: tuple[object, ...] = ()
+        self._pulled = False
         layout.addWidget(self.follows)
         super().build(layout)
         self.sliders = {
@@ -101,10 +102,17 @@ class LivePanel(OutlinePanel):
                 self.sliders[name].set_range(low, high)
 
     def show_remarks(self, outcome: Outcome) -> None:
-        """The whole is reckoned: what followed goes."""
+        """The whole is reckoned: what followed goes, but not what is pulled while an older one comes."""
         super().show_remarks(outcome)
-        self.follows.setText("")
-        self.live.emit(None)
+        if not self._pulled:
+            self.work.follower.drop()
+            self.follows.setText("")
+            self.live.emit(None)
+
+    def update_draft(self) -> None:
+        """What was pulled is let go: its whole comes."""
+        self._pulled = False
+        super().update_draft()
 
     def pull_outline(self, sketch: Sketch) -> None:
         """Reckon the outline as it is pulled."""
@@ -124,6 +132,7 @@ class LivePanel(OutlinePanel):
             settings = self.kind.settings.model_validate(given)
         except ValueError:
             return  # the form says what is wrong
+        self._pulled = True
         work = self.question(value, np.array(corners, float), settings, self.work.study.telling)
         self.work.follower.ask(work, self._draw, LARGE + 1)
 
