@@ -128,20 +128,21 @@ def _mend_spaces(pikepdf: Any, pdf: Any) -> None:
 
 
 def _name_fonts(pikepdf: Any, pdf: Any) -> None:
-    """Give parts of fonts the marks that tell them apart (ISO 32000-1, 9.6.4) in the order that they come in:
-    those of the library differ from one process to the next.
+    """Give parts of fonts the marks that tell them apart (ISO 32000-1, 9.6.4) in the order of their names:
+    the library numbers them, and what they lie in, otherwise in each process.
     """
-    marks = dict[str, str]()
-    for held in pdf.objects:
-        if not isinstance(held, pikepdf.Dictionary):
-            continue
-        for key in ("/FontName", "/BaseFont"):
-            found = _PART_OF_FONT.fullmatch(str(held[key])) if key in held else None
-            if found is not None:
-                mark = marks.setdefault(
-                    found[0], f"{_LETTERS[len(marks) // 26]}{_LETTERS[len(marks) % 26]}AAAA"
-                )
-                held[key] = pikepdf.Name(f"/{mark}+{found[2]}")
+    named = [
+        (held, key, found)
+        for held in pdf.objects
+        if isinstance(held, pikepdf.Dictionary)
+        for key in ("/FontName", "/BaseFont")
+        if key in held and (found := _PART_OF_FONT.fullmatch(str(held[key])))
+    ]
+    order = sorted({(found[2], found[1]) for _, _, found in named})
+    for held, key, found in named:
+        number = order.index((found[2], found[1]))
+        mark = _LETTERS[number // 26 % 26] + _LETTERS[number % 26]
+        held[key] = pikepdf.Name(f"/{mark}AAAA+{found[2]}")
 
 
 def _forget_times(pdf: Any) -> None:
