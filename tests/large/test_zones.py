@@ -114,3 +114,20 @@ def test_what_zones_alone_take_is_written_nowhere_and_a_killed_count_goes_on(on:
         if values.dtype.kind in "fiu":
             own = np.asarray(ours.columns[name], float)
             np.testing.assert_allclose(own, values, rtol=1e-9, atol=1e-9, err_msg=name)
+
+
+def test_tiles_that_no_zone_meets_are_counted_as_empty(tmp_path: Path) -> None:
+    ground = metric(holed(relief(5, ROWS, COLS)))
+    xmin, _, _, ymax = ground.frame.box
+    corner = shapely.box(xmin, ymax - 40 * ground.frame.dy, xmin + 30 * ground.frame.dx, ymax)
+    write_surface(tmp_path / "ground.tif", ground, "ground")
+    write_shapes(tmp_path / "zones.gpkg", Shapes(np.array([corner]), {}, ground.frame.crs), "zones")
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="areas", kind="open_shapes", settings={"source": str(tmp_path / "zones.gpkg")}),
+            Step(id="stats", kind="zone_statistics", inputs={"zones": "areas", "surface": "ground"}),
+        )
+    )
+    ((written, expected),) = both_ways(study, ["stats"], tmp_path / "work", 512 * 512)
+    assert_said_alike(written, expected, 1e-9)

@@ -93,7 +93,7 @@ class Kept:
     def save(self, tile: Tile, found: Found) -> None:
         """Keep what was counted in a tile."""
         names = np.frombuffer(json.dumps(list(found.counted)).encode(), np.uint8)
-        figures = np.array(list(found.counted.values()), float).reshape(-1, len(found.meet))
+        figures = np.array(list(found.counted.values()), float).reshape(len(found.counted), len(found.meet))
         self.scratch.save(self.name, tile, found.meet, names, figures)
 
     def load(self, tile: Tile) -> Found | None:
