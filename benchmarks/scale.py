@@ -23,7 +23,7 @@ from benchmarks.large import WATER, Taken, run, study, write_ground
 from moss_step.formats.windows import GridSource
 from moss_step.large.crew import TileWork, whole_work
 from moss_step.large.held import OnDisk
-from moss_step.large.scratch import Scratch
+from moss_step.large.scratch import scratch_in
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.water import flow, passes
 from moss_step.large.water.ground import Ground
@@ -88,7 +88,10 @@ def run_once(path: Path, side: int) -> tuple[Timed, float, int, int]:
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as folder:
         source = GridSource(path)
         held = OnDisk(source, "surface", {"unit": asdict(METRE), "quantity": "elevation"})
-        ground, crew = Ground(held, Scratch(Path(folder), squares(source.frame.shape, side * side))), Timed()
+        ground, crew = (
+            Ground(held, scratch_in(Path(folder), squares(source.frame.shape, side * side))),
+            Timed(),
+        )
         rims = passes.pool_rims(ground, crew, silent())
         began = time.perf_counter()
         graph = passes.RimGraph(ground.tiling, rims)

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from moss_step.formats.plain_array import is_sound, map_array, read_arrays, write_array
-from moss_step.large.scratch import Scratch
+from moss_step.large.scratch import scratch_in
 from moss_step.large.tiling import squares
 from moss_step.model.errors import MossError
 
@@ -73,7 +73,10 @@ def test_tiles_are_read_without_parsing_python(tmp_path, monkeypatch):
     def refuse(_):
         raise AssertionError("Python was parsed")
 
-    kept, tile = Scratch(tmp_path, squares((600, 600), 512 * 512)), squares((600, 600), 512 * 512).tile(0, 0)
+    kept, tile = (
+        scratch_in(tmp_path, squares((600, 600), 512 * 512)),
+        squares((600, 600), 512 * 512).tile(0, 0),
+    )
     kept.save("ways", tile, ARRAYS["grid"])
     monkeypatch.setattr(ast, "literal_eval", refuse)
     monkeypatch.setattr(ast, "parse", refuse)
@@ -83,7 +86,7 @@ def test_tiles_are_read_without_parsing_python(tmp_path, monkeypatch):
 
 def test_a_tile_that_is_damaged_or_gone_is_named(tmp_path):
     tiling = squares((600, 600), 512 * 512)
-    kept, tile = Scratch(tmp_path, tiling), tiling.tile(0, 0)
+    kept, tile = scratch_in(tmp_path, tiling), tiling.tile(0, 0)
     kept.save("ways", tile, ARRAYS["grid"])
     (file,) = tmp_path.iterdir()
     file.write_bytes(file.read_bytes()[:-4])

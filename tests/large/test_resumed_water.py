@@ -17,7 +17,7 @@ from moss_step.formats.raster_write import write_surface
 from moss_step.formats.windows import GridSource
 from moss_step.large.crew import Alone, TileWork
 from moss_step.large.held import OnDisk
-from moss_step.large.scratch import Scratch, begin_or_go_on
+from moss_step.large.scratch import ScratchIn, begin_or_go_on, scratch_in
 from moss_step.large.tiling import Tile, squares
 from moss_step.large.water.flats import SpreadWork
 from moss_step.large.water.ground import Ground
@@ -77,15 +77,15 @@ def test_a_kill_beside_what_is_let_go_of_leaves_a_run_that_goes_on(
     """Files of a phase are let go of, and the run ends before it does anything else."""
     whole, killed = two_grounds(on_disk(tmp_path, "whole metres with lakes"), tmp_path)
     find_ways_once(whole, Alone(), silent())
-    drop = Scratch.drop
+    drop = ScratchIn.drop
 
-    def and_end(self: Scratch, what: str) -> None:
+    def and_end(self: ScratchIn, what: str) -> None:
         drop(self, what)
         if what == name:
             raise StoppedError
 
     with monkeypatch.context() as patch:
-        patch.setattr(Scratch, "drop", and_end)
+        patch.setattr(ScratchIn, "drop", and_end)
         with pytest.raises(StoppedError):
             find_ways_once(killed, Alone(), silent())
     find_ways_once(killed, Alone(), silent())
@@ -97,7 +97,7 @@ def two_grounds(held: OnDisk, folder: Path) -> tuple[Ground, Ground]:
     some = [folder / "one", folder / "other"]
     for one in some:
         one.mkdir()
-    one, other = (Ground(held, Scratch(f, squares(held.frame.shape, 40_000))) for f in some)
+    one, other = (Ground(held, scratch_in(f, squares(held.frame.shape, 40_000))) for f in some)
     return one, other
 
 
@@ -111,7 +111,7 @@ def same(ours: Ground, theirs: Ground) -> None:
 
 def test_a_rim_that_was_cut_short_is_named(tmp_path: Path) -> None:
     held = on_disk(tmp_path, "oblong, holes")
-    ground = Ground(held, Scratch(tmp_path, squares(held.frame.shape, 40_000)))
+    ground = Ground(held, scratch_in(tmp_path, squares(held.frame.shape, 40_000)))
     with pytest.raises(StoppedError):
         find_ways_once(ground, Patient(5), silent())
     rim = next(tmp_path.glob("rim-*.cells"))

@@ -7,10 +7,11 @@ import os
 import shutil
 import tempfile
 import threading
+from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -36,24 +37,47 @@ _BEGIN_ANEW = "Remove the folder that it lies in, and run it again."
 
 
 @dataclass(frozen=True)
-class Scratch:
-    """A folder for arrays of the tiles of a ground, each under a name."""
+class Scratch(ABC):
+    """A place for arrays of the tiles of a ground, each under a name."""
 
-    folder: Path
     tiling: Tiling
 
+    @abstractmethod
     def save(self, name: str, tile: Tile, *arrays: np.ndarray) -> None:
         """Keep an array of a tile, or some together, whole or not at all.
 
-        Raises MossError when the disk is full.
+        Raises MossError when that cannot be done.
         """
-        target = self._path(name, tile)
-        half = target.with_name(f"{target.name}.{os.getpid()}")
-        with in_words(target, "written"):
-            with half.open("wb") as file:
-                for array in arrays:
-                    write_array(file, array)
-            half.replace(target)
+
+    @abstractmethod
+    def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
+        """Some arrays of a tile that were kept together.
+
+        Raises MossError for those that are missing or damaged.
+        """
+
+    @abstractmethod
+    def has(self, name: str, tile: Tile) -> bool:
+        """Whether there is one."""
+
+    @abstractmethod
+    def drop(self, name: str) -> None:
+        """Let go of all arrays of a name."""
+
+    @abstractmethod
+    def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        """Some rows of an array of a tile.
+
+        Raises MossError for one that is missing or damaged.
+        """
+
+    @abstractmethod
+    def finished(self, name: str) -> bool:
+        """Whether all tiles have a kind of array, in this run or an earlier one."""
+
+    @abstractmethod
+    def finish(self, name: str) -> None:
+        """Note that all have."""
 
     def load(self, name: str, tile: Tile) -> np.ndarray:
         """An array of a tile.
@@ -61,28 +85,6 @@ class Scratch:
         Raises MossError for one that is missing or damaged.
         """
         return self.load_some(name, tile, 1)[0]
-
-    def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
-        """Some arrays of a tile that were kept together.
-
-        Raises MossError for those that are missing or damaged.
-        """
-        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
-            return read_arrays(self._path(name, tile), count)
-
-    def has(self, name: str, tile: Tile) -> bool:
-        """Whether there is one."""
-        return self._path(name, tile).is_file()
-
-    def drop(self, name: str) -> None:
-        """Let go of all arrays of a name. They are put aside, and removed while other work goes on: a disk
-        takes its time over files that it has not written yet.
-        """
-        aside = Path(tempfile.mkdtemp(prefix=_ASIDE, dir=self.folder))
-        for tile in self.tiling:
-            with suppress(FileNotFoundError):
-                self._path(name, tile).rename(aside / tile.name)
-        threading.Thread(target=shutil.rmtree, args=(aside, True)).start()
 
     def window(self, name: str, tile: Tile, margin: int, blank: Any) -> np.ndarray:
         """An array of a tile with as much of those around it: ``blank`` beyond the ground."""
@@ -104,21 +106,54 @@ class Scratch:
             out[within(down, rows), within(across, cols)] = cut
         return np.empty((0, 0)) if out is None else out
 
+
+@dataclass(frozen=True)
+class ScratchIn(Scratch):
+    """A folder that all who work see."""
+
+    folder: Path
+
+    def save(self, name: str, tile: Tile, *arrays: np.ndarray) -> None:
+        """Keep arrays of a tile: in a file beside theirs, which takes its place."""
+        target = self._path(name, tile)
+        half = target.with_name(f"{target.name}.{os.getpid()}")
+        with in_words(target, "written"):
+            with half.open("wb") as file:
+                for array in arrays:
+                    write_array(file, array)
+            half.replace(target)
+
+    def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
+        """Arrays of a tile."""
+        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
+            return read_arrays(self._path(name, tile), count)
+
+    def has(self, name: str, tile: Tile) -> bool:
+        """Whether there is a file of them."""
+        return self._path(name, tile).is_file()
+
+    def drop(self, name: str) -> None:
+        """Put all arrays of a name aside, and remove them while other work goes on: a disk takes its time
+        over files that it has not written yet.
+        """
+        aside = Path(tempfile.mkdtemp(prefix=_ASIDE, dir=self.folder))
+        for tile in self.tiling:
+            with suppress(FileNotFoundError):
+                self._path(name, tile).rename(aside / tile.name)
+        threading.Thread(target=shutil.rmtree, args=(aside, True)).start()
+
+    def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
+        """Rows that stay in their file."""
+        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
+            return map_array(self._path(name, tile))[rows]
+
     def finished(self, name: str) -> bool:
-        """Whether all tiles have a kind of array, in this run or an earlier one."""
+        """Whether a file says so."""
         return (self.folder / f"{name}.done").is_file()
 
     def finish(self, name: str) -> None:
-        """Note that all have."""
+        """Have a file say so."""
         (self.folder / f"{name}.done").touch()
-
-    def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
-        """Some rows of an array of a tile.
-
-        Raises MossError for one that is missing or damaged.
-        """
-        with in_words(self._path(name, tile), "read", _BEGIN_ANEW):
-            return map_array(self._path(name, tile))[rows]
 
     def _path(self, name: str, tile: Tile) -> Path:
         return self.folder / _name_of(name, tile)
@@ -126,26 +161,17 @@ class Scratch:
 
 @dataclass(frozen=True)
 class ScratchAt(Scratch):
-    """The same behind an address: a file there is read again each time, as another worker may have written
-    it.
-    """
+    """A folder at an address: a file there is read again each time, as another worker may have written it."""
 
-    folder: Path = field(init=False, default=Path())
-    at: Address = field(kw_only=True)
+    folder: Address
 
     def save(self, name: str, tile: Tile, *arrays: np.ndarray) -> None:
-        """Keep an array of a tile, or some together.
-
-        Raises MossError when it cannot be written.
-        """
-        (self.at / _name_of(name, tile)).write(array_bytes(arrays))
+        """Keep arrays of a tile: half of a file is told by its hash."""
+        (self.folder / _name_of(name, tile)).write(array_bytes(arrays))
 
     def load_some(self, name: str, tile: Tile, count: int) -> list[np.ndarray]:
-        """Some arrays of a tile that were kept together.
-
-        Raises MossError for those that are missing or damaged.
-        """
-        place = self.at / _name_of(name, tile)
+        """Arrays of a tile."""
+        place = self.folder / _name_of(name, tile)
         with _sound(place):
             found = [a.copy() for a in arrays_in(place.read())[:count]]
             if len(found) < count:
@@ -153,34 +179,31 @@ class ScratchAt(Scratch):
             return found
 
     def has(self, name: str, tile: Tile) -> bool:
-        """Whether there is one."""
-        return (self.at / _name_of(name, tile)).is_there()
+        """Whether there is a file of them."""
+        return (self.folder / _name_of(name, tile)).is_there()
 
     def drop(self, name: str) -> None:
-        """Let go of all arrays of a name."""
+        """Remove all arrays of a name."""
         own = {_name_of(name, tile) for tile in self.tiling}
-        for file in own.intersection(self.at.names()):
-            (self.at / file).remove()
-
-    def finished(self, name: str) -> bool:
-        """Whether all tiles have a kind of array, in this run or an earlier one."""
-        return f"{name}.done" in self.at.names()
-
-    def finish(self, name: str) -> None:
-        """Note that all have."""
-        (self.at / f"{name}.done").write(b"all")
+        for file in own.intersection(self.folder.names()):
+            (self.folder / file).remove()
 
     def rows_of(self, name: str, tile: Tile, rows: slice) -> np.ndarray:
-        """Some rows of an array of a tile.
-
-        Raises MossError for one that is missing or damaged.
-        """
-        place = self.at / _name_of(name, tile)
+        """Rows, and no more of the file but its head."""
+        place = self.folder / _name_of(name, tile)
         with _sound(place):
             dtype, shape = shape_in(place.read(0, HEAD))
             line = dtype.itemsize * math.prod(shape[1:])
             data = place.read(HEAD + rows.start * line, HEAD + rows.stop * line)
             return np.frombuffer(data, dtype).reshape(rows.stop - rows.start, *shape[1:])
+
+    def finished(self, name: str) -> bool:
+        """Whether a file says so."""
+        return f"{name}.done" in self.folder.names()
+
+    def finish(self, name: str) -> None:
+        """Have a file say so."""
+        (self.folder / f"{name}.done").write(b"all")
 
 
 @contextmanager
@@ -193,7 +216,7 @@ def _sound(place: Address) -> Iterator[None]:
 
 def scratch_in(place: Place, tiling: Tiling) -> Scratch:
     """A folder for arrays of tiles, here or behind an address."""
-    return ScratchAt(tiling=tiling, at=place) if isinstance(place, Address) else Scratch(place, tiling)
+    return ScratchAt(tiling, place) if isinstance(place, Address) else ScratchIn(tiling, place)
 
 
 def _name_of(name: str, tile: Tile) -> str:

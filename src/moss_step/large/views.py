@@ -68,9 +68,9 @@ class ViewWork(Work):
         if wrong:
             return np.packbits(np.zeros(shape, bool), axis=1), np.zeros(3)
         sight = prepare_sight(dem, None, self.settings.curvature, self.settings.refraction)
-        view, hit = view_of(sight, self.observers[tile.row]), np.zeros(shape, bool)
-        hit[view.rows, view.cols] = view.hit
-        return np.packbits(hit, axis=1), np.array([view.seen, view.asked, view.area])
+        seen, hit = view_of(sight, self.observers[tile.row]), np.zeros(shape, bool)
+        hit[seen.rows, seen.cols] = seen.view == 1
+        return np.packbits(hit, axis=1), np.array([seen.seen, seen.asked, seen.area])
 
     def finish(
         self, tile: Tile, read: tuple[Surface, str], found: tuple[np.ndarray, np.ndarray]

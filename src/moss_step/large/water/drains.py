@@ -161,7 +161,7 @@ class Drains:
     least: float
     lengths: bool = False
 
-    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+    def cells(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """Stream cells."""
         return Streams(ground, self.least).cells(tile)
 
@@ -214,7 +214,7 @@ class Leaving:
 
     lengths: bool = True
 
-    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+    def cells(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """None of its own: all water leaves at last."""
         return np.zeros((tile.bottom - tile.top, tile.right - tile.left), np.uint8)
 

@@ -36,7 +36,7 @@ class Goal(Protocol):
     def lengths(self) -> bool:
         """Whether the way there is measured."""
 
-    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+    def cells(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """The cells of a tile that water is followed to (uint8); it ends there."""
 
     def values(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
@@ -82,7 +82,7 @@ class _Within(NamedTuple):
 
 
 def _within(ground: Ground, goal: Goal, tile: Tile, reader: GridReader) -> _Within:
-    ways, goals = ground.scratch.load("ways", tile), goal.cells(ground, tile)
+    ways, goals = ground.scratch.load("ways", tile), goal.cells(ground, tile, reader)
     ways[goals == 1] = OUT
     labels, at, on, left, ways = labelled(ways)
     r, c = np.divmod(at[1:], ways.shape[1])

@@ -15,7 +15,7 @@ from moss_step.formats.windows import GridReader
 from moss_step.kinds.registry import cells_of
 from moss_step.large.crew import Crew, Work
 from moss_step.large.held import OnDisk
-from moss_step.large.scratch import Scratch, scratch_in
+from moss_step.large.scratch import scratch_in
 from moss_step.large.tiling import Tile, Tiling, squares
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.upstream import fill_once
@@ -128,7 +128,7 @@ class WriteWork(Work):
 
 def like_ground(dem: OnDisk) -> Surface:
     """A surface of one cell that is like a ground."""
-    return Ground(dem, Scratch(Path(), squares((1, 1)))).like()
+    return Ground(dem, scratch_in(Path(), squares((1, 1)))).like()
 
 
 def in_tile(job: WaterJob, tile: Tile, values: np.ndarray) -> Surface:
@@ -147,5 +147,5 @@ def ground_of(fed: Mapping[str, Any]) -> OnDisk:
     Raises MossError for one that holds no heights, before the work begins.
     """
     dem: OnDisk = fed["dem"]
-    Ground(dem, Scratch(Path(), squares((1, 1)))).metres(slice(0, 1))
+    Ground(dem, scratch_in(Path(), squares((1, 1)))).metres(slice(0, 1))
     return dem

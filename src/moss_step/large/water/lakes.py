@@ -48,10 +48,9 @@ class Dry:
 
     lengths: bool = False
 
-    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+    def cells(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """Cells that are not under water."""
-        with GridReader(ground.held.source) as reader:
-            return (1 - UnderWater(ground).numbers(tile, reader)).astype(np.uint8)
+        return (1 - UnderWater(ground).numbers(tile, reader)).astype(np.uint8)
 
     def values(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """Nothing more is known of them."""

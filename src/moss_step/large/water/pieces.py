@@ -40,7 +40,7 @@ class Places:
     at: Mapping[str, np.ndarray]
     lengths: bool = True
 
-    def cells(self, ground: Ground, tile: Tile) -> np.ndarray:
+    def cells(self, ground: Ground, tile: Tile, reader: GridReader) -> np.ndarray:
         """The cells."""
         out = np.zeros((tile.bottom - tile.top, tile.right - tile.left), np.uint8)
         if tile.name in self.at:

@@ -274,13 +274,13 @@ class Seen:
 
 
 class View(NamedTuple):
-    """What one observer sees: rows and columns within reach and which of their cells are seen (boolean);
-    cells seen and asked for, and square metres seen.
+    """What one observer sees: rows and columns within reach and what ``seen_by`` gives of these; cells seen
+    and asked for, and square metres seen.
     """
 
     rows: slice
     cols: slice
-    hit: np.ndarray
+    view: np.ndarray
     seen: int
     asked: int
     area: float
@@ -312,10 +312,13 @@ def view_of(sight: Sight, observer: Observer, progress: Progress | None = None) 
     9
     """
     rows, cols, view = _seen_within(sight, observer, progress or silent())
-    hit = row_by_row(lambda v: v == 1, np.bool_, view)
-    in_row = np.stack([np.count_nonzero(hit, axis=1), np.count_nonzero(view != 2, axis=1)], axis=1)
+    in_row = np.empty((len(view), 2), np.int64)
+    for some in blocks_of(view):
+        in_row[some, 0] = np.count_nonzero(view[some] == 1, axis=1)
+        in_row[some, 1] = np.count_nonzero(view[some] != 2, axis=1)
+        let_go(view)
     area = float((in_row[:, 0] * sight.frame.row_areas[rows]).sum())
-    return View(rows, cols, hit, int(in_row[:, 0].sum()), int(in_row[:, 1].sum()), area)
+    return View(rows, cols, view, int(in_row[:, 0].sum()), int(in_row[:, 1].sum()), area)
 
 
 def check_observers(count: int) -> None:
@@ -390,36 +393,28 @@ def viewshed(
     count = grid_beside(sight.ground, np.uint16)
     kind = np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= 64 else None  # a bit for each
     which = grid_beside(sight.ground, kind) if telling and kind is not None else None
-    seen, asked, areas = [], [], []
+    views = list[View]()
     for k, observer in enumerate(observers):
         progress.at(k / len(observers), f"Looking from {observer.name or k + 1}")
-        rows, cols, view = _seen_within(
-            sight, observer, progress.part(k / len(observers), (k + 1) / len(observers))
-        )
-        in_row = _count_up(view, count[rows, cols], None if which is None else which[rows, cols], k)
-        seen.append(int(in_row[:, 0].sum()))
-        asked.append(int(in_row[:, 1].sum()))
-        areas.append(float((in_row[:, 0] * sight.frame.row_areas[rows]).sum()))
+        one = view_of(sight, observer, progress.part(k / len(observers), (k + 1) / len(observers)))
+        own = one.rows, one.cols
+        _count_up(one.view, count[own], None if which is None else which[own], k)
+        views.append(one._replace(view=np.empty(0)))
     values = row_by_row(
         lambda n, z: np.where(np.isnan(z), np.float32(np.nan), n), np.float32, count, sight.ground
     )
-    return Seen(Surface(values, sight.frame, NONE, "seen"), seen, asked, areas, which)
+    figures = [v.seen for v in views], [v.asked for v in views], [v.area for v in views]
+    return Seen(Surface(values, sight.frame, NONE, "seen"), *figures, which)
 
 
-def _count_up(view: np.ndarray, count: np.ndarray, which: np.ndarray | None, number: int) -> np.ndarray:
-    """Add what one observer sees to the counts, and to the bits of each; gives cells seen, and cells asked
-    for, of each row.
-    """
-    in_row = np.empty((len(view), 2), np.int64)
+def _count_up(view: np.ndarray, count: np.ndarray, which: np.ndarray | None, number: int) -> None:
+    """Add what one observer sees to the counts, and to the bits of each."""
     for rows in blocks_of(view):
         hit = view[rows] == 1
         count[rows] += hit
         if which is not None:
             which[rows] |= hit * which.dtype.type(1 << number)
-        in_row[rows, 0] = np.count_nonzero(hit, axis=1)
-        in_row[rows, 1] = np.count_nonzero(view[rows] != 2, axis=1)
         let_go(view, count)
-    return in_row
 
 
 def counted_areas(seen: Surface, most: int) -> tuple[np.ndarray, np.ndarray]:
