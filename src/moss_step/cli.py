@@ -230,17 +230,22 @@ def _install_desktop(asked: argparse.Namespace) -> None:
 
 def _cache(asked: argparse.Namespace) -> int:
     from moss_step.formats.overviews import clear_overviews, overview_folder, overviews
+    from moss_step.line.afar import clear_runs, left_of_runs
     from moss_step.study.shelf import Shelf
 
+    runs = left_of_runs()
     shelf, looks = Shelf(), overviews()
     bytes_of_looks = sum(size for _, size in looks)
     count, nbytes = shelf.clear() if asked.clear else shelf.measured()
     if asked.clear:
         clear_overviews()
+        clear_runs()
     gone = ", removed" if asked.clear else ""
     print(f"{shelf.folder}: {_counted(count, 'result')}, {nbytes / 1e6:,.1f} MB{gone}")
     if looks:
         print(f"{overview_folder()}: {_counted(len(looks), 'look')}, {bytes_of_looks / 1e6:,.1f} MB{gone}")
+    for folder, size in runs:
+        print(f"{folder}: a run that did not end, {size / 1e6:,.1f} MB{gone}")
     return DONE
 
 

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
+from urllib.request import url2pathname
 
 from moss_step.formats.whole import first_line, printable
 from moss_step.model.errors import AskedWronglyError, MossError
@@ -19,6 +20,8 @@ from moss_step.model.errors import AskedWronglyError, MossError
 _FORM = re.compile(r"([a-z][a-z0-9+.:-]*)://.*", re.IGNORECASE | re.DOTALL)
 _HERE = ("file", "local")
 """Words for what lies on this machine."""
+HALF = ".moss-half-"
+"""How names of files begin that are being put somewhere."""
 
 
 @dataclass(frozen=True)
@@ -33,12 +36,17 @@ class Address:
 
     def __str__(self) -> str:
         """The address without the name and the word that lead in."""
-        return re.sub(r"://[^/@]*@", "://", self.text)
+        return _without_words(self.text)
 
     @property
     def name(self) -> str:
         """What it is called in its folder."""
         return self.text.rstrip("/").rpartition("/")[2]
+
+    @property
+    def folder(self) -> Address:
+        """The folder that it lies in."""
+        return Address(self.text.rstrip("/").rpartition("/")[0])
 
     @cached_property
     def _place(self) -> str:
@@ -101,12 +109,21 @@ class Address:
             self._store.pipe_file(self._place, data)
 
     def put(self, file: Path) -> None:
-        """Have a file hold what one of this machine holds.
+        """Have a file hold what one of this machine holds: the old content, or all of the new one. What a
+        kill leaves beside it begins with ``HALF``.
 
         Raises MossError when it cannot be written.
         """
+        half = self.folder / f"{HALF}{self.name}"
         with _told(self, "written"):
-            self._store.put_file(str(file), self._place)
+            self._store.put_file(str(file), half._place)
+            try:
+                self._store.mv(half._place, self._place)
+            except Exception:  # some stores move nothing onto a file that is there
+                if not self._store.exists(self._place) or not self._store.exists(half._place):
+                    raise
+                self._store.rm_file(self._place)
+                self._store.mv(half._place, self._place)
 
     def write_some(self, files: Mapping[str, bytes]) -> None:
         """Write some files of the folder; many stores take them at once.
@@ -158,7 +175,7 @@ def place_of(text: str) -> Place:
         return Path(text)
     kind = form[1].lower()
     if kind in _HERE:
-        return Path(text.split("://", 1)[1])
+        return Path(url2pathname(text.split("://", 1)[1]))
     address = Address(text)
     from fsspec import available_protocols, get_filesystem_class
 
@@ -176,6 +193,11 @@ def place_of(text: str) -> Place:
     return address
 
 
+def _without_words(text: str) -> str:
+    """Text in which no address has a name and a word that lead in."""
+    return re.sub(r"://[^/\s]*@", "://", text)
+
+
 @contextmanager
 def _told(address: Address, doing: str) -> Iterator[None]:
     """Turn whatever a store throws into one sentence."""
@@ -187,6 +209,6 @@ def _told(address: Address, doing: str) -> Iterator[None]:
         raise MossError(f"{printable(str(address))} is not there.", "It may have been removed.") from error
     except Exception as error:  # each kind of store has its own
         raise MossError(
-            f"{printable(str(address))} could not be {doing}: {first_line(error)}",
+            f"{printable(str(address))} could not be {doing}: {_without_words(first_line(error))}",
             "Check the address, and whether it can be reached and written to from here.",
         ) from error

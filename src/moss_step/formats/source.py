@@ -74,4 +74,9 @@ def files_of(path: Path) -> list[Path]:
 
 def side_files(path: Path) -> list[Path]:
     """Files that belong to one by its whole name and would speak of an older content of it."""
-    return [f for e in (*_AFTER, "-shm") if (f := Path(f"{path}{e}")).is_file()]
+    return [f for n in side_names(path.name) if (f := path.with_name(n)).is_file()]
+
+
+def side_names(name: str) -> list[str]:
+    """What such files of a file of some name may be called."""
+    return [f"{name}{e}" for e in (*_AFTER, "-shm")]

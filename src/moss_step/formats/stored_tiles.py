@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from blake3 import blake3
 
 from moss_step.formats.address import Address
 from moss_step.formats.plain_array import array_bytes, arrays_in
+from moss_step.model.errors import MossError
 
 SIDE = 512
-"""Rows and columns of a tile."""
-_DONE, _INFINITE = "all.done", b"infinite"
+"""Rows and columns of a tile, here and in files that workers fill in."""
+_DONE, _LONG = "all.done", 1 << 26
+"""What is said when all of it is there, and bytes that are read of it at the most."""
 
 
 @dataclass(frozen=True)
@@ -28,6 +31,8 @@ class StoredTiles:
     no_data: float = float("nan")
     infinite: bool = False
     """Whether there were infinite values, which were taken as no-data."""
+    missing: tuple[str, ...] = ()
+    """Tiles that could not be read where the grid came from."""
 
     def begin(self) -> None:
         """Make the folder, where the store knows any.
@@ -41,14 +46,27 @@ class StoredTiles:
         """Whether all of it was said to be there."""
         return _DONE in self.folder.names()
 
-    def finish(self, infinite: bool) -> None:
-        """Say that all of it is there, and whether there were infinite values."""
-        (self.folder / _DONE).write(_INFINITE if infinite else b"finite")
+    def finish(self, infinite: bool, missing: Sequence[tuple[slice, slice]]) -> None:
+        """Say that all of it is there, whether there were infinite values, and but for which windows."""
+        names = sorted({name for window in missing for name, *_ in self._meeting(*window)})
+        (self.folder / _DONE).write(json.dumps({"infinite": infinite, "missing": names}).encode())
 
-    @property
-    def had_infinite(self) -> bool:
-        """Whether there were infinite values, as was said when all of it was there."""
-        return (self.folder / _DONE).read() == _INFINITE
+    def as_said(self) -> StoredTiles:
+        """It, with what was said of it when all of it was there.
+
+        Raises MossError where that is damaged.
+        """
+        try:
+            said = json.loads((self.folder / _DONE).read(0, _LONG))
+            missing = tuple(str(name) for name in said["missing"])
+            return replace(self, infinite=bool(said["infinite"]), missing=missing)
+        except (ValueError, KeyError, TypeError) as error:
+            raise self._damaged(_DONE) from error
+
+    def _damaged(self, name: str) -> MossError:
+        return MossError(
+            f"{self.folder / name} is damaged.", "Remove the folder that it lies in, and run it again."
+        )
 
     def write(self, rows: slice, cols: slice, values: np.ndarray) -> str:
         """Write a window that begins at a tile's corner, and ends at one or with the grid. Gives the hash of
@@ -76,27 +94,32 @@ class StoredTiles:
     def raw(self, rows: slice, cols: slice) -> np.ndarray:
         """Values of a window as they were written.
 
-        Raises MossError when a tile is not there, ValueError when one is damaged.
+        Raises ValueError for tiles that could not be read where the grid came from; MossError when another is
+        not there or damaged.
         """
-        meeting, out = list(self._meeting(rows, cols)), None
-        for (_, down, across), data in zip(
-            meeting, self.folder.read_some([name for name, *_ in meeting]), strict=True
-        ):
-            (tile,) = arrays_in(data)
-            if out is None:
-                out = np.empty((rows.stop - rows.start, cols.stop - cols.start), tile.dtype)
+        meeting = list(self._meeting(rows, cols))
+        names = [name for name, *_ in meeting]
+        if not set(self.missing).isdisjoint(names):
+            raise ValueError("a tile could not be read")
+        tiles = [self._tile(n, data) for n, data in zip(names, self.folder.read_some(names), strict=True)]
+        out = np.empty((rows.stop - rows.start, cols.stop - cols.start), tiles[0].dtype)
+        for (_, down, across), tile in zip(meeting, tiles, strict=True):
             own = _cut(down, rows), _cut(across, cols)
-            out[_within(own[0], rows), _within(own[1], cols)] = tile[
-                _within(own[0], down), _within(own[1], across)
-            ]
-        if out is None:
-            raise ValueError("no tile meets the window")
+            part = tile[_within(own[0], down), _within(own[1], across)]
+            out[_within(own[0], rows), _within(own[1], cols)] = part
         return out
+
+    def _tile(self, name: str, data: bytes) -> np.ndarray:
+        try:
+            (tile,) = arrays_in(data)
+        except ValueError as error:
+            raise self._damaged(name) from error
+        return tile
 
     def read(self, rows: slice, cols: slice) -> np.ndarray:
         """Values of a window in floating point, no-data as NaN.
 
-        Raises MossError when a tile is not there, ValueError when one is damaged.
+        Raises what ``raw`` does.
         """
         cells = self.raw(rows, cols)
         if cells.dtype.kind == "f":

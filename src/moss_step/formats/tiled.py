@@ -26,14 +26,12 @@ from rasterio.io import DatasetWriter
 from rasterio.transform import from_origin
 
 from moss_step.formats.kernels.tiles import lay_tile
-from moss_step.formats.stored_tiles import StoredTiles
+from moss_step.formats.stored_tiles import SIDE, StoredTiles
 from moss_step.formats.whole import first_line, in_words
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress
 
-SIDE = 512
-"""Rows and columns of a tile in a file."""
 # It remarks on numbers in tags that nobody asks it for.
 logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 _WORDS = {3: "<u2", 4: "<u4", 16: "<u8"}
@@ -169,8 +167,7 @@ class TiledFile:
         for top in range(0, self.rows, SIDE):
             progress.at(top / self.rows, "Gathering what workers wrote")
             rows, cols = slice(top, min(top + SIDE, self.rows)), slice(0, self.cols)
-            with in_words(self.path, "gathered"):
-                own.write(rows, cols, at.raw(rows, cols))
+            own.write(rows, cols, at.raw(rows, cols))
 
 
 def _aligned(dtype: np.dtype) -> np.ndarray:

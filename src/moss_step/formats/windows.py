@@ -101,6 +101,10 @@ class GridSource:
         return Window(left, first, right - left, last - first)
 
 
+class DamagedError(MossError):
+    """A part of a grid cannot be read, and never will be: the rest can be worked out without it."""
+
+
 class GridReader:
     """A grid that is held open: windows of it are read one after another, by one thread at a time."""
 
@@ -129,14 +133,17 @@ class GridReader:
         """Values of a window, north up: float32 or float64 as ``GridSource.dtype`` says, no-data as NaN. With
         a ``shape`` of fewer cells every so many are read.
 
-        Raises MossError that names the window when it cannot be read.
+        Raises DamagedError that names the window when the file is damaged there; MossError where nothing
+        answers that has it.
         """
         source = self.source
         shape = shape or (rows.stop - rows.start, cols.stop - cols.start)
         try:
             out, infinite = self._cells.read(rows, cols, shape)
+        except MossError:  # of a store: the file may be sound
+            raise
         except Exception as error:  # whatever the library throws at damaged bytes
-            raise MossError(
+            raise DamagedError(
                 f"{source.path} cannot be read in rows {rows.start} to {rows.stop - 1}, columns "
                 f"{cols.start} to {cols.stop - 1}.",
                 "The file is damaged or incomplete there: fetch it again.",
@@ -200,5 +207,4 @@ class _OfStore:
     def read(self, rows: slice, cols: slice, shape: tuple[int, int]) -> tuple[np.ndarray, int]:
         cells = self._at.read(rows, cols)
         each = [(np.arange(n) * m // n) for n, m in zip(shape, cells.shape, strict=True)]
-        whole = shape == cells.shape
-        return cells if whole else cells[np.ix_(*each)], int(self._at.infinite)
+        return cells if shape == cells.shape else cells[np.ix_(*each)], int(self._at.infinite)

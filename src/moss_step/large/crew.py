@@ -38,6 +38,8 @@ _LEAN = {
     "distributed.admin.system-monitor.interval": "5s",
 }
 """How workers here are begun: they do without what watches them."""
+_NEEDED = "moss_step.formats.windows", "moss_step.formats.tiled", "moss_step.study.declared"
+"""What work on any tile loads, and takes longest to."""
 
 
 class TileWork(Protocol[D_co]):
@@ -335,7 +337,8 @@ def _begin(count: int, held: ExitStack) -> Cluster:
 
 
 def _awake() -> None:
-    import_module("moss_step.large.running")
+    for module in _NEEDED:
+        import_module(module)
 
 
 @contextmanager

@@ -9,10 +9,9 @@ from typing import Any
 import numpy as np
 
 from moss_step.formats.tiled import TiledFile
-from moss_step.formats.windows import GridReader, GridSource
+from moss_step.formats.windows import DamagedError, GridReader, GridSource
 from moss_step.kinds.registry import kind_named
 from moss_step.large.tiling import bands
-from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import let_go, room_for
 from moss_step.model.outcome import Value
@@ -60,12 +59,13 @@ class OnDisk:
     def part(self, reader: GridReader, rows: slice, cols: slice) -> tuple[Value, str]:
         """The value in a window; and what is wrong with the file there, in which case nothing stands in it.
 
-        Never raises for damaged bytes: the rest of the ground can be worked out without them.
+        Never raises for damaged bytes: the rest of the ground can be worked out without them. Raises
+        MossError where nothing answers that has them.
         """
         wrong = ""
         try:
             array = reader.read(rows, cols)
-        except MossError as error:
+        except DamagedError as error:
             wrong = error.what
             array = np.full((rows.stop - rows.start, cols.stop - cols.start), np.nan, self.source.dtype)
         return value_of(self.kind, self.about, array, self.frame.part(rows, cols)), wrong

@@ -7,10 +7,9 @@ from dataclasses import replace
 from moss_step.formats.address import Address
 from moss_step.formats.stored_tiles import SIDE, StoredTiles
 from moss_step.formats.tiled import TiledFile
-from moss_step.formats.windows import GridReader, GridSource
+from moss_step.formats.windows import DamagedError, GridReader, GridSource
 from moss_step.large.held import OnDisk, sent_along
 from moss_step.large.tiling import Tile, Tiling, bands
-from moss_step.model.errors import MossError
 from moss_step.model.progress import Progress
 
 
@@ -24,22 +23,23 @@ def brought(source: GridSource, place: Address, cells: int, progress: Progress) 
     stored = StoredTiles(place, rows, cols)
     stored.begin()
     if not stored.finished:
-        tiles = list(bands((rows, cols), cells))
+        tiles, missing = list(bands((rows, cols), cells)), list[tuple[slice, slice]]()
         with GridReader(source) as reader:
             for n, tile in enumerate(tiles):
                 progress.at(n / len(tiles), "Bringing the ground to the workers")
-                if not _bring(reader, stored, tile):
-                    for part in Tiling((rows, cols), SIDE, SIDE).meeting(tile.rows, tile.cols):
-                        _bring(reader, stored, part)  # who asks for one that is not there is told
-            stored.finish(reader.infinite > 0)
-    return sent_along(replace(source, at=replace(stored, infinite=stored.had_infinite)))
+                if _bring(reader, stored, tile):
+                    continue
+                parts = Tiling((rows, cols), SIDE, SIDE).meeting(tile.rows, tile.cols)
+                missing += [(p.rows, p.cols) for p in parts if not _bring(reader, stored, p)]
+            stored.finish(reader.infinite > 0, missing)
+    return sent_along(replace(source, at=stored.as_said()))
 
 
 def _bring(reader: GridReader, stored: StoredTiles, tile: Tile) -> bool:
     """Bring a tile; tells whether it could be read."""
     try:
         values = reader.read(tile.rows, tile.cols)
-    except MossError:
+    except DamagedError:
         return False
     stored.write(tile.rows, tile.cols, values)
     return True

@@ -20,7 +20,7 @@ from moss_step.kinds.registry import cells_of, kind_of
 from moss_step.large.chain import Chain, ChainWork, Link, read, worked_out
 from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk, source_of, taken_over
-from moss_step.large.jobs import Chained, feeds, next_chain
+from moss_step.large.jobs import Chained, feeds, next_chain, taken_once
 from moss_step.large.journal import Journal
 from moss_step.large.look import Looked, look_at
 from moss_step.large.meeting import brought, seen_here, written_at
@@ -29,7 +29,7 @@ from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
 from moss_step.large.whole import Whole
-from moss_step.large.works import ONCE, work_of
+from moss_step.large.works import work_of
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
@@ -37,7 +37,7 @@ from moss_step.model.mapped import too_large
 from moss_step.model.memory import check_memory
 from moss_step.model.origin import Origin
 from moss_step.model.outcome import Outcome, Value
-from moss_step.model.progress import Progress, silent
+from moss_step.model.progress import Progress
 from moss_step.model.summary import Summary
 from moss_step.study.declared import common_frame, run_declared, said_of_part, taken_of, window_of
 from moss_step.study.engine import Engine
@@ -169,7 +169,7 @@ class LargeRun:
             return
         for k, step in enumerate(steps):
             held, part = self._held[step.id], progress.part(k / len(steps), (k + 1) / len(steps))
-            source = brought(held.source, self._at / _plain_name(step.id), self._cells, part)
+            source = brought(held.source, self._at / _grid_name(step.id), self._cells, part)
             self._held[step.id] = replace(held, source=source)
 
     def _next(self, left: list[Step]) -> Step:
@@ -179,20 +179,9 @@ class LargeRun:
                 return step
         raise MossError(f"{left[0].declared.title} waits for a result that is not there.")
 
-    def _once(self, chained: Chained | None, left: list[Step], wanted: Collection[str]) -> dict[str, Step]:
-        """The results of a chain that nothing but one work takes, which goes over them once."""
-        steps = () if chained is None else chained.steps
-        after = [s for s in left if s not in steps]
-        found = {}
-        for ref in {s.id for s in steps} - set(wanted):
-            takers = [s for s in after if ref in s.inputs.values()]
-            if len(takers) == 1 and takers[0].kind in ONCE:
-                found[ref] = takers[0]
-        return found
-
     def _fed_beside(self, chained: Chained | None, left: list[Step], wanted: Collection[str]) -> Step | None:
         """A step that a work needs beside what can pass to it, and that can be worked out now in memory."""
-        for taker in self._once(chained, left, wanted).values():
+        for taker in taken_once(chained, left, wanted).values():
             for step in left:
                 if step.id in taker.sources and all(r in self._there for r in step.inputs.values()):
                     return step
@@ -200,7 +189,7 @@ class LargeRun:
 
     def _let_pass(self, chained: Chained, left: list[Step], wanted: Collection[str]) -> Chained:
         """A chain without those of its results that can pass to a work as they are worked out."""
-        for ref, taker in self._once(chained, left, wanted).items():
+        for ref, taker in taken_once(chained, left, wanted).items():
             upto = feeds(chained.steps, [ref])
             chain = self._as_chain(Chained(tuple(upto), (ref,)))
             sample = self._few_cells(chain)[ref].value
@@ -228,7 +217,8 @@ class LargeRun:
         done = journal.done(targets, tiles)
         titles = ", ".join(s.declared.title for s in chained.steps)
         waiting = [t for t in tiles.values() if t.name not in done]
-        for tile, result in self._crew.each(work, waiting, progress, titles):
+        working, gathering = progress.part(0.0, 0.9), progress.part(0.9, 1.0)
+        for tile, result in self._crew.each(work, waiting, working, titles):
             journal.add(tile, result)
             done[tile.name] = result
         self.wrong.update(dict.fromkeys(w for d in done.values() for w in d.wrong))
@@ -239,7 +229,7 @@ class LargeRun:
         for ref, target in targets.items():
             findings, warnings, summary = merged([d.said[ref] for d in done.values()])
             self._level(ref, summary)
-            target.gather(silent())
+            target.gather(gathering)
             yield Written(ref, findings, warnings, file=target.path)
 
     def _level(self, ref: str, summary: Summary) -> None:
@@ -333,13 +323,13 @@ class LargeRun:
             self._begun.add(folder)
             begin_or_go_on(folder)
         target = self.begin(step.id, job.like, job.frame) if job.like is not None else None
-        told = job.run(self._crew, target, folder, self._cells, progress)
+        told = job.run(self._crew, target, folder, self._cells, progress.part(0.0, 0.9))
         if told.outcome is not None:
             self._there[step.id] = replace(told.outcome, beside={})
         if told.summary is not None:
             self._level(step.id, told.summary)
         if target is not None:
-            target.gather(silent())
+            target.gather(progress.part(0.9, 1.0))
         self.wrong.update(dict.fromkeys(told.wrong))
         file = None if target is None else target.path
         likes = {n: like(tiled[r]) for n, r in step.inputs.items() if r in tiled}
@@ -398,7 +388,7 @@ class LargeRun:
             target = kind.tiled(path, plain, frame, dtype, self._study.name_of(ref), "")
             write_text(note, note_of(target))
         if self._at is not None:
-            target = written_at(target, self._at / _plain_name(ref))
+            target = written_at(target, self._at / _grid_name(ref))
         self._held[ref] = OnDisk(source_of(target), kind.name, plain)
         return target
 
@@ -410,6 +400,11 @@ def _about(sample: Value) -> dict[str, Any]:
 
 def _plain_name(ref: str) -> str:
     return file_name(ref.replace(".", "_"))
+
+
+def _grid_name(ref: str) -> str:
+    """The folder of a grid at an address, beside those for arrays."""
+    return f"grid-{_plain_name(ref)}"
 
 
 def _bytes_of(held: OnDisk, window: tuple[slice, slice]) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from moss_step.formats.tiled import SIDE
+from moss_step.formats.stored_tiles import SIDE
 
 _FEW = 8
 CELLS = 8_000_000

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import argparse
-import hashlib
 import json
-import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from moss_step.formats.address import Address
+from moss_step.formats.address import Address, Place
+from moss_step.line.afar import Afar
 from moss_step.line.bar import Bar
 from moss_step.line.outs import remember
 from moss_step.line.prepare import tell_of_compiling
@@ -26,19 +26,21 @@ if TYPE_CHECKING:
     from moss_step.study.graph import Study
 
 STATE = "results.json"
-_LONG = 1 << 24
-"""Bytes that are read of what an earlier run said."""
 
 
 class Run:
     """One run of a study into a folder: what it wrote, found, and has to remark."""
 
-    def __init__(
-        self, study: Study, file: Path, folder: Path, only: Sequence[str] = (), at: Address | None = None
-    ) -> None:
+    def __init__(self, study: Study, file: Path, out: Place, only: Sequence[str] = ()) -> None:
         from moss_step.study.engine import Engine
 
-        self.study, self.file, self.folder, self.at = study, file, folder, at
+        self.study, self.file, self.out = study, file, out
+        self.afar: Afar | None = None
+        if isinstance(out, Address):
+            self.afar = Afar(out)
+            out = self.afar.here
+        self.folder: Path = out
+        self._there: set[str] = set()
         for ref in only:
             study.result(ref)
         self.refs = [r for r in study.refs(asked=bool(only)) if not only or r in only]
@@ -56,13 +58,11 @@ class Run:
 
         self.folder.mkdir(parents=True, exist_ok=True)
         sweep(self.folder)
-        if self.at is not None:
-            self.at.make()
-        there = {p.name for p in self.folder.iterdir()} if self.at is None else set(self.at.names())
-        self._before = earlier = self._earlier(there)
+        self._there = {p.name for p in self.folder.iterdir()} if self.afar is None else self.afar.begin()
+        self._before = earlier = self._earlier()
         self._write_state(False)
         planned = {p.name for ref in self.refs for p in self.paths_of(ref)}
-        left = sorted(earlier & there - planned)
+        left = sorted(earlier & self._there - planned)
         if left:
             self.warnings.append(
                 f"Left of an earlier run, and not written now: {', '.join(left[:8])}"
@@ -88,6 +88,13 @@ class Run:
     def end(self) -> None:
         """Mark the folder as complete."""
         self._write_state(True)
+        if self.afar is not None:
+            self.afar.end()
+
+    def close(self) -> None:
+        """Let others write into the folder."""
+        if self.afar is not None:
+            self.afar.close()
 
     def take(self, ref: str, outcome: Outcome, progress: Progress) -> None:
         from moss_step.formats.whole import write_text
@@ -108,9 +115,7 @@ class Run:
 
     def wrote(self, path: Path) -> None:
         remember(path)
-        if self.at is not None:
-            (self.at / path.name).put(path)
-        self.outputs.append(str(path if self.at is None else self.at / path.name))
+        self.outputs.append(str(path if self.afar is None else self.afar.put(path, self._there)))
 
     def _written_as(self, ref: str, outcome: Outcome) -> Iterator[Path]:
         """Files of a result, its record last; none of what was only opened."""
@@ -149,15 +154,15 @@ class Run:
         return there and self.engine.failure(self.study, ref) is not None
 
     def _failed(self, ref: str, error: MossError) -> MossError:
-        written = f" Written before it: {len(self.outputs)} files in {self.folder}." if self.outputs else ""
+        written = f" Written before it: {len(self.outputs)} files in {self.out}." if self.outputs else ""
         return type(error)(f"{self.study.name_of(ref)}: {error.what}{written}", error.do, error.typed)
 
-    def _earlier(self, there: set[str]) -> set[str]:
+    def _earlier(self) -> set[str]:
         """Names of files that the last run into this folder said it wrote."""
-        if STATE not in there:
+        if STATE not in self._there:
             return set()
         try:
-            text = (self.folder / STATE).read_bytes() if self.at is None else (self.at / STATE).read(0, _LONG)
+            text = (self.folder / STATE).read_bytes() if self.afar is None else self.afar.read(STATE)
             data = json.loads(text)
             return {str(name) for name in data["outputs"]}
         except (OSError, ValueError, TypeError, KeyError):
@@ -173,18 +178,8 @@ class Run:
             "outputs": sorted(names if complete else names | self._before),
         }
         write_text(self.folder / STATE, json.dumps(state, indent=1) + "\n")
-        if self.at is not None:
-            (self.at / STATE).put(self.folder / STATE)
-
-
-def kept_for(address: Address) -> Path:
-    """The folder of this machine for what goes to an address: the same one for each run, so that one that was
-    killed goes on.
-    """
-    from platformdirs import user_cache_path
-
-    name = hashlib.blake2b(address.text.encode(), digest_size=8).hexdigest()
-    return user_cache_path("moss-step") / "runs" / name
+        if self.afar is not None:
+            self.afar.put(self.folder / STATE, set())
 
 
 def run(asked: argparse.Namespace) -> None:
@@ -193,23 +188,22 @@ def run(asked: argparse.Namespace) -> None:
     Raises MossError for a study that cannot be read and for a step that fails.
     """
     from moss_step.line.tiles import begun
-
-    with begun(asked) as workers:
-        _run(asked, workers)
-
-
-def _run(asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> None:
-    from moss_step.line.tiles import grids_on_disk, in_tiles
-    from moss_step.study.held import Held
     from moss_step.study.saving import load_study
 
-    study = load_study(asked.study)
-    out = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
-    at = out if isinstance(out, Address) else None
-    runner = Run(study, asked.study, out if at is None else kept_for(at), asked.only or (), at)
-    if asked.dry_run:
-        _tell_plan(runner)
-        return
+    with begun(asked) as workers:
+        study = load_study(asked.study)
+        out = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
+        with closing(Run(study, asked.study, out, asked.only or ())) as runner:
+            if asked.dry_run:
+                _tell_plan(runner)
+            else:
+                _carry_out(runner, asked, workers)
+
+
+def _carry_out(runner: Run, asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> None:
+    from moss_step.line.tiles import grids_on_disk, in_tiles
+    from moss_step.study.held import Held
+
     runner.begin()
     if Held.elsewhere(asked.study):
         print(
@@ -224,8 +218,6 @@ def _run(asked: argparse.Namespace, workers: Callable[[], Cluster] | None) -> No
         else:
             runner.all_steps(progress)
     runner.end()
-    if at is not None:
-        shutil.rmtree(runner.folder, ignore_errors=True)
     if asked.json:
         said = {"outputs": runner.outputs, "findings": runner.findings, "warnings": runner.warnings}
         print(json.dumps({"kind": "run", **said}))
@@ -239,4 +231,4 @@ def _tell_plan(runner: Run) -> None:
         step = runner.study.step(ref)
         print(f"{runner.study.name_of(ref)} ({step.kind})")
         for path in runner.paths_of(ref)[:1]:
-            print(f"  -> {path if runner.at is None else runner.at / path.name}")
+            print(f"  -> {runner.out / path.name}")

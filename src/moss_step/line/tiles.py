@@ -67,8 +67,8 @@ def in_tiles(
     name = identity(runner.study, runner.refs, cells)
     with _alone_in(runner.folder.resolve() / WORK) as folder:
         work, at = _folder_for(name, folder), None
-        if runner.at is not None and asked.scheduler is not None:
-            at = place_for(name, runner.at / WORK)
+        if isinstance(runner.out, Address) and asked.scheduler is not None:
+            at = place_for(name, runner.out / WORK)
         needed: list[Place] = [*(g.source.path for g in grids.values()), work] if at is None else [at]
         with _crew(asked, needed, here) as crew:
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
@@ -77,14 +77,14 @@ def in_tiles(
         if identity(runner.study, runner.refs, cells) != name:
             raise MossError("A source changed while it was read.", "Run it again: it begins anew.")
         _remove(folder, work)
-        if at is not None and runner.at is not None:
+        if at is not None:
             (at / OVER).write(b"")
-            (runner.at / WORK).clear()
+            at.folder.clear()
     if large.wrong:
         told = list(large.wrong)
         raise MossError(
             f"{' '.join(told[:5])}{f' And {len(told) - 5} more.' if len(told) > 5 else ''} Nothing stands "
-            f"there in the results in {runner.folder}; all else was done.",
+            f"there in the results in {runner.out}; all else was done.",
             "Fetch the file again, and run it anew.",
         )
 
@@ -113,19 +113,22 @@ def _alone_in(folder: Path) -> Iterator[Path]:
             f"The folder {folder.parent} cannot be written to: {error.strerror}.", "Give another with -o."
         ) from error
     try:
-        _lock(lock, folder)
+        take_lock(lock, folder.parent)
         yield folder
     finally:
         os.close(lock)
 
 
-def _lock(lock: int, folder: Path) -> None:
-    """Take a lock, which the system lets go if we are killed."""
+def take_lock(lock: int, place: Place) -> None:
+    """Take a lock on the results in a place, which the system lets go if we are killed.
+
+    Raises MossError where another run has it.
+    """
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:
         raise MossError(
-            f"{folder.parent} is written into by another run.", "Wait for it, or give another with -o."
+            f"{place} is written into by another run.", "Wait for it, or give another with -o."
         ) from error
 
 
