@@ -156,6 +156,21 @@ def test_figures_and_the_main_action_are_in_view_whatever_is_unfolded(estate, se
     assert action < panel.foot.height(), "figures and buttons do not overlap"
 
 
+def test_figures_that_come_lie_over_no_button_not_for_one_picture(estate, settle):
+    window = estate
+    window.begin_step("viewshed")
+    settle(window)
+    panel = window.benches["sight"].panel
+    panel.form.control("at").fill(((413_330.0, 5_871_520.0), (412_880.0, 5_870_360.0)))
+    settle(window)
+    high, wanted = panel.foot.height(), panel.figures.height()
+    panel.figures.give(20)
+    settle(window)
+    assert panel.foot.height() == high - wanted + 20
+    panel.figures.give(wanted)
+    assert panel.foot.height() == panel.foot.sizeHint().height() == high
+
+
 def test_the_help_of_a_setting_is_said_while_it_has_the_keyboard(estate, settle):
     window = estate
     window.begin_step("contours")

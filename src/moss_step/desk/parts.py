@@ -184,6 +184,7 @@ class Snug(QScrollArea):
         around = self.parentWidget()
         while around is not None and (outer := around.layout()) is not None:
             outer.invalidate()  # nested layouts keep the size that they had while they were not shown
+            outer.activate()  # at once: a picture between would show parts over one another
             around = around.parentWidget()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
