@@ -93,9 +93,8 @@ class DrawnChart(QWidget):
             writer.setSize(QSize(self.width(), self.height()))
             writer.setViewBox(QRectF(0, 0, self.width(), self.height()))
             writer.setTitle("Chart")
-            painter = QPainter(writer)
-            self.draw_lines(painter)
-            painter.end()
+            with QPainter(writer) as painter:
+                self.draw_lines(painter)
 
     def hand_on(
         self, work: Work, path: Path, columns: Mapping[str, np.ndarray], symbols: Mapping[str, str]

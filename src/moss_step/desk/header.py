@@ -57,12 +57,12 @@ class Mark(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the mark."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        for x, y, color in ((1, 15, BADGE), (10, 9, BADGE_LIGHT), (19, 3, LICHEN)):
-            painter.setBrush(QColor(color))
-            painter.drawRoundedRect(QRectF(x, y, 12, 6), 3, 3)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            for x, y, color in ((1, 15, BADGE), (10, 9, BADGE_LIGHT), (19, 3, LICHEN)):
+                painter.setBrush(QColor(color))
+                painter.drawRoundedRect(QRectF(x, y, 12, 6), 3, 3)
 
 
 class Header(QWidget):
@@ -191,4 +191,5 @@ class Header(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the strip's ground."""
-        QPainter(self).fillRect(self.rect(), QColor(DEEP))
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), QColor(DEEP))

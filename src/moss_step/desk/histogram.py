@@ -109,29 +109,29 @@ class HistogramView(DrawnChart):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw bars, bounds and their values."""
         speak(self, self.value())
-        painter = QPainter(self)
-        if self._bins is None:
-            painter.setPen(shade(MUTED))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No values yet")
-            return
-        self._paint_bars(painter, self._bins)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(font(11))
-        last = -1e9
-        for i, bound in enumerate(self.bounds):
-            x = self.x_of(bound)
-            held = bound == self._held or (self.hasFocus() and i == self._focused)
-            painter.setPen(QPen(shade(INK), 1.3))
-            painter.drawLine(QPointF(x, _TOP), QPointF(x, self.height() - _FOOT))
-            painter.setBrush(shade(LICHEN if held else CARD))
-            painter.drawEllipse(QPointF(x, _TOP - 5), _HANDLE, _HANDLE)
-            text = number_text(round(bound, 3)) + self._unit
-            width = painter.fontMetrics().horizontalAdvance(text)
-            left = min(max(x - width / 2, 0), self.width() - width)
-            if left > last + 4 or held:
+        with QPainter(self) as painter:
+            if self._bins is None:
                 painter.setPen(shade(MUTED))
-                painter.drawText(QPointF(left, self.height() - 5), text)
-                last = left + width
+                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No values yet")
+                return
+            self._paint_bars(painter, self._bins)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setFont(font(11))
+            last = -1e9
+            for i, bound in enumerate(self.bounds):
+                x = self.x_of(bound)
+                held = bound == self._held or (self.hasFocus() and i == self._focused)
+                painter.setPen(QPen(shade(INK), 1.3))
+                painter.drawLine(QPointF(x, _TOP), QPointF(x, self.height() - _FOOT))
+                painter.setBrush(shade(LICHEN if held else CARD))
+                painter.drawEllipse(QPointF(x, _TOP - 5), _HANDLE, _HANDLE)
+                text = number_text(round(bound, 3)) + self._unit
+                width = painter.fontMetrics().horizontalAdvance(text)
+                left = min(max(x - width / 2, 0), self.width() - width)
+                if left > last + 4 or held:
+                    painter.setPen(shade(MUTED))
+                    painter.drawText(QPointF(left, self.height() - 5), text)
+                    last = left + width
 
     def _paint_bars(self, painter: QPainter, bins: Histogram) -> None:
         base, room = self.height() - _FOOT, self.height() - _FOOT - _TOP

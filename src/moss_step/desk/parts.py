@@ -75,9 +75,11 @@ class Elided(QLabel):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw what fits of the text."""
-        painter = QPainter(self)
-        text = fitted(self.text(), QFontMetrics(self.font()), self.width())
-        painter.drawText(self.rect(), int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), text)
+        with QPainter(self) as painter:
+            text = fitted(self.text(), QFontMetrics(self.font()), self.width())
+            painter.drawText(
+                self.rect(), int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), text
+            )
 
 
 def button(

@@ -84,9 +84,8 @@ def pixmap(name: str, color: str, size: int = 16, ratio: float = 2.0) -> QPixmap
     text = _icon_texts()[name].replace("currentColor", color)
     drawn = QPixmap(round(size * ratio), round(size * ratio))
     drawn.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(drawn)
-    QSvgRenderer(QByteArray(text.encode())).render(painter, QRectF(drawn.rect()))
-    painter.end()
+    with QPainter(drawn) as painter:
+        QSvgRenderer(QByteArray(text.encode())).render(painter, QRectF(drawn.rect()))
     drawn.setDevicePixelRatio(ratio)
     return drawn
 

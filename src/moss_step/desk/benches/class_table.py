@@ -281,12 +281,11 @@ class ClassTable(QWidget):
 def _patch(color: str) -> QIcon:
     drawn = QPixmap(36, 36)
     drawn.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(drawn)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(QColor(0, 0, 0, 50))
-    painter.setBrush(QColor(color))
-    painter.drawRoundedRect(1, 1, 33, 33, 7, 7)
-    painter.end()
+    with QPainter(drawn) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QColor(0, 0, 0, 50))
+        painter.setBrush(QColor(color))
+        painter.drawRoundedRect(1, 1, 33, 33, 7, 7)
     drawn.setDevicePixelRatio(2)
     return QIcon(drawn)
 

@@ -438,19 +438,19 @@ class BlockView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the last picture."""
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), shade(PAPER))
-        if self.image is not None:
-            painter.drawImage(self.rect(), self.image)
-            self._paint_standing(painter)
-        else:
-            painter.setPen(shade(MUTED))
-            text = (
-                "Drawing the block …"
-                if self.ground is not None
-                else "Open an elevation grid to see its block"
-            )
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), shade(PAPER))
+            if self.image is not None:
+                painter.drawImage(self.rect(), self.image)
+                self._paint_standing(painter)
+            else:
+                painter.setPen(shade(MUTED))
+                text = (
+                    "Drawing the block …"
+                    if self.ground is not None
+                    else "Open an elevation grid to see its block"
+                )
+                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_standing(self, painter: QPainter) -> None:
         """Draw marks and names upright, and the place that the plan points at."""

@@ -27,17 +27,16 @@ class ChartLook(Look):
         if len(chart) < 2 or not known.size:
             return image
         low, span = known.min(), float(np.ptp(known)) or 1.0
-        painter = QPainter(image)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for number, (name, (xs, ys)) in reversed(list(enumerate(zip(chart.up, curves, strict=True)))):
-            px = _EDGE + (xs - xs.min()) / (np.ptp(xs) or 1.0) * (width - 2 * _EDGE)
-            py = height - _EDGE - (ys - low) / span * (height - 2 * _EDGE)
-            places = [QPointF(x, y) for x, y in zip(px, py, strict=True) if y == y]
-            if name in chart.dots:
-                painter.setPen(QPen(QColor(curve_color(number)), _DOT, c=Qt.PenCapStyle.RoundCap))
-                painter.drawPoints(places)
-                continue
-            painter.setPen(QPen(QColor(curve_color(number)), 1.8 if number == 0 else 1.1))
-            painter.drawPolyline(places)
-        painter.end()
+        with QPainter(image) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for number, (name, (xs, ys)) in reversed(list(enumerate(zip(chart.up, curves, strict=True)))):
+                px = _EDGE + (xs - xs.min()) / (np.ptp(xs) or 1.0) * (width - 2 * _EDGE)
+                py = height - _EDGE - (ys - low) / span * (height - 2 * _EDGE)
+                places = [QPointF(x, y) for x, y in zip(px, py, strict=True) if y == y]
+                if name in chart.dots:
+                    painter.setPen(QPen(QColor(curve_color(number)), _DOT, c=Qt.PenCapStyle.RoundCap))
+                    painter.drawPoints(places)
+                    continue
+                painter.setPen(QPen(QColor(curve_color(number)), 1.8 if number == 0 else 1.1))
+                painter.drawPolyline(places)
         return image

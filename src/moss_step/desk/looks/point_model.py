@@ -22,15 +22,14 @@ class PointModelLook(Look):
     def thumbnail(self, picture: PointModelPicture, row: KeyRow, width: int, height: int) -> QImage:
         """A bar for each of the measures that contribute most, in the colour of the class."""
         image = blank(width, height)
-        painter = QPainter(image)
-        weights = sorted(picture.value.arrays["weight"].tolist(), reverse=True)
-        most = max(weights[0], 1e-12)
-        lines = int((height - _EDGE) / _LINE)
-        for k, weight in enumerate(weights[:lines]):
-            at, wide = _EDGE + k * _LINE, width - 2 * _EDGE
-            painter.fillRect(QRectF(_EDGE, at, wide, 4), shade(GROUND))
-            painter.fillRect(
-                QRectF(_EDGE, at, wide * weight / most, 4), QColor(picture.value.classes[0].color)
-            )
-        painter.end()
+        with QPainter(image) as painter:
+            weights = sorted(picture.value.arrays["weight"].tolist(), reverse=True)
+            most = max(weights[0], 1e-12)
+            lines = int((height - _EDGE) / _LINE)
+            for k, weight in enumerate(weights[:lines]):
+                at, wide = _EDGE + k * _LINE, width - 2 * _EDGE
+                painter.fillRect(QRectF(_EDGE, at, wide, 4), shade(GROUND))
+                painter.fillRect(
+                    QRectF(_EDGE, at, wide * weight / most, 4), QColor(picture.value.classes[0].color)
+                )
         return image

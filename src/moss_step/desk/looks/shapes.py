@@ -57,17 +57,16 @@ class ShapesLook(Look):
         image.fill(QColor(GROUND))
         box = picture.value.box
         if box is not None:
-            painter = QPainter(image)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            camera = camera.fitted(box, 0.08)
-            if picture.value.kind == "points":
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(QColor(shape_color(0)))
-                for x, y in camera.pixels(picture.points[:2000]).tolist():
-                    painter.drawEllipse(QPointF(x, y), 2.5 * RATIO, 2.5 * RATIO)
-            else:
-                draw_shapes(painter, layer, camera, shape_color(0))
-            painter.end()
+            with QPainter(image) as painter:
+                painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+                camera = camera.fitted(box, 0.08)
+                if picture.value.kind == "points":
+                    painter.setPen(Qt.PenStyle.NoPen)
+                    painter.setBrush(QColor(shape_color(0)))
+                    for x, y in camera.pixels(picture.points[:2000]).tolist():
+                        painter.drawEllipse(QPointF(x, y), 2.5 * RATIO, 2.5 * RATIO)
+                else:
+                    draw_shapes(painter, layer, camera, shape_color(0))
         image.setDevicePixelRatio(RATIO)
         return image
 

@@ -22,11 +22,12 @@ class TableLook(Look):
     def thumbnail(self, picture: TablePicture, row: KeyRow, width: int, height: int) -> QImage:
         """A bar for each column of each of the first rows."""
         image = blank(width, height)
-        painter = QPainter(image)
-        columns = min(max(len(picture.value.columns), 1), _MOST)
-        for line in range(min(len(picture.value) + 1, int(height / _LINE))):
-            for k in range(columns):
-                bar = QRectF(6 + k * (width - 12) / columns, 5 + line * _LINE, (width - 12) / columns - 5, 3)
-                painter.fillRect(bar, shade(MUTED if line == 0 else GROUND))
-        painter.end()
+        with QPainter(image) as painter:
+            columns = min(max(len(picture.value.columns), 1), _MOST)
+            for line in range(min(len(picture.value) + 1, int(height / _LINE))):
+                for k in range(columns):
+                    bar = QRectF(
+                        6 + k * (width - 12) / columns, 5 + line * _LINE, (width - 12) / columns - 5, 3
+                    )
+                    painter.fillRect(bar, shade(MUTED if line == 0 else GROUND))
         return image

@@ -271,12 +271,11 @@ def _pin_disc() -> QPixmap:
     disc = QPixmap(4 * _DISC, 4 * _DISC)
     disc.setDevicePixelRatio(2.0)
     disc.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(disc)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(QPen(QColor(DEEP), 1.5))
-    painter.setBrush(QColor(LICHEN))
-    painter.drawEllipse(QPointF(_DISC, _DISC), 9, 9)
-    painter.end()
+    with QPainter(disc) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(DEEP), 1.5))
+        painter.setBrush(QColor(LICHEN))
+        painter.drawEllipse(QPointF(_DISC, _DISC), 9, 9)
     return disc
 
 

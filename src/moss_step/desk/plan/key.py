@@ -51,21 +51,21 @@ class Legend(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw patches and names."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for i, (name, color) in enumerate(self._rows):
-            y = i * _LEGEND_LINE
-            painter.setPen(Qt.PenStyle.NoPen if self._as_lines else QColor(0, 0, 0, 50))
-            painter.setBrush(QColor(color))
-            if self._as_lines and is_dark():  # on the plan they lie on light ground
-                painter.fillRect(QRectF(2, y + 4, 18, 13), QColor(GROUND))
-            patch = QRectF(4, y + 8.5, 14, 4) if self._as_lines else QRectF(4.5, y + 3.5, 13, 13)
-            painter.drawRoundedRect(patch, 2 if self._as_lines else 3, 2 if self._as_lines else 3)
-            painter.setPen(shade(INK))
-            text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 28)
-            painter.drawText(
-                QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text
-            )
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for i, (name, color) in enumerate(self._rows):
+                y = i * _LEGEND_LINE
+                painter.setPen(Qt.PenStyle.NoPen if self._as_lines else QColor(0, 0, 0, 50))
+                painter.setBrush(QColor(color))
+                if self._as_lines and is_dark():  # on the plan they lie on light ground
+                    painter.fillRect(QRectF(2, y + 4, 18, 13), QColor(GROUND))
+                patch = QRectF(4, y + 8.5, 14, 4) if self._as_lines else QRectF(4.5, y + 3.5, 13, 13)
+                painter.drawRoundedRect(patch, 2 if self._as_lines else 3, 2 if self._as_lines else 3)
+                painter.setPen(shade(INK))
+                text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 28)
+                painter.drawText(
+                    QRectF(26, y, self.width() - 26, _LEGEND_LINE), Qt.AlignmentFlag.AlignVCenter, text
+                )
 
 
 class RampBar(QWidget):
@@ -80,22 +80,22 @@ class RampBar(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the bar and its values."""
-        painter = QPainter(self)
-        painter.drawImage(QRectF(0, 2, self.width(), 10), self._image)
-        small = painter.font()
-        small.setPixelSize(11)
-        painter.setFont(small)
-        painter.setPen(shade(MUTED))
-        taken = list[tuple[float, float]]()
-        for place, text in self._marks:
-            width, at = painter.fontMetrics().horizontalAdvance(text), place * self.width()
-            x = min(max(at - width / 2, 0.0), max(self.width() - width, 0.0))
-            painter.drawLine(
-                QPointF(min(at, self.width() - 1.0), 12), QPointF(min(at, self.width() - 1.0), 15)
-            )
-            if all(x > end + _APART or x + width < start - _APART for start, end in taken):
-                painter.drawText(QPoint(round(x), 26), text)
-                taken.append((x, x + width))
+        with QPainter(self) as painter:
+            painter.drawImage(QRectF(0, 2, self.width(), 10), self._image)
+            small = painter.font()
+            small.setPixelSize(11)
+            painter.setFont(small)
+            painter.setPen(shade(MUTED))
+            taken = list[tuple[float, float]]()
+            for place, text in self._marks:
+                width, at = painter.fontMetrics().horizontalAdvance(text), place * self.width()
+                x = min(max(at - width / 2, 0.0), max(self.width() - width, 0.0))
+                painter.drawLine(
+                    QPointF(min(at, self.width() - 1.0), 12), QPointF(min(at, self.width() - 1.0), 15)
+                )
+                if all(x > end + _APART or x + width < start - _APART for start, end in taken):
+                    painter.drawText(QPoint(round(x), 26), text)
+                    taken.append((x, x + width))
 
 
 class RowName(Elided):

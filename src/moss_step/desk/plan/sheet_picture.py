@@ -7,7 +7,7 @@ from PySide6.QtGui import QColor, QFont, QImage, QPainter
 
 from moss_step.desk.plan.drawing import draw_scale_bar
 from moss_step.desk.plan.view import PlanView
-from moss_step.desk.sheet.ink import Ink, broken, ended, line_height
+from moss_step.desk.sheet.ink import Ink, broken, line_height
 from moss_step.desk.sheet.key import draw_legends
 from moss_step.desk.theme import font
 from moss_step.scene.colors import INK, MUTED, PAPER
@@ -22,7 +22,7 @@ def plan_picture(view: PlanView, width: int = 1600, height: int = 1100) -> QImag
     """Draw what the plan shows on a page of pixels: name above, key at the right, scale bar below."""
     image = QImage(width, height, QImage.Format.Format_RGB32)
     image.fill(QColor(PAPER))
-    with ended(QPainter(image)) as painter:
+    with QPainter(image) as painter:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         plan = QRectF(_MARGIN, _HEAD, width - _SIDE - 2 * _MARGIN, height - _HEAD - _MARGIN)
         drawn = view.render_image(int(plan.width()), int(plan.height()))

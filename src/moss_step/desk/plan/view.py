@@ -244,11 +244,10 @@ class PlanView(QWidget):
         pixels = draw_grids(self.scene, camera, ratio)
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
         image.setDevicePixelRatio(ratio)
-        painter = QPainter(image)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        draw_all_shapes(painter, camera, self.scene, self._colors(), flat)
-        write_all_names(painter, camera, self.scene, Room(camera.width, camera.height), flat)
-        painter.end()
+        with QPainter(image) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            draw_all_shapes(painter, camera, self.scene, self._colors(), flat)
+            write_all_names(painter, camera, self.scene, Room(camera.width, camera.height), flat)
         return image
 
     def _redraw(self) -> None:
@@ -274,26 +273,26 @@ class PlanView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw grids, shapes, pins, scale bar and the box being drawn."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._draw_ground(painter)
-        if self.live is not None:
-            draw_live(painter, self.live, self.camera)
-        if self.scene.shading.arrows and self.scene.ground is not None:
-            draw_arrows(painter, self.scene.ground, self.camera)
-        draw_marked(painter, self.marked, self.camera)
-        self._draw_pins(painter)
-        if self.work.frame is not None:
-            bar = self.width() - 20, self.height() - 20 - self.scale_above, self.metres_per_pixel
-            draw_scale_bar(painter, *bar, self.scene.telling)
-        self.look.paint(painter, self.camera)
-        if self.tool is not self.look:
-            self.tool.paint(painter, self.camera)
-        self._write_all_names(painter)
-        self.tool.paint_words(painter, self.camera)
-        if self._by_keys and self.hasFocus():
-            painter.setPen(self.palette().highlight().color())
-            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._draw_ground(painter)
+            if self.live is not None:
+                draw_live(painter, self.live, self.camera)
+            if self.scene.shading.arrows and self.scene.ground is not None:
+                draw_arrows(painter, self.scene.ground, self.camera)
+            draw_marked(painter, self.marked, self.camera)
+            self._draw_pins(painter)
+            if self.work.frame is not None:
+                bar = self.width() - 20, self.height() - 20 - self.scale_above, self.metres_per_pixel
+                draw_scale_bar(painter, *bar, self.scene.telling)
+            self.look.paint(painter, self.camera)
+            if self.tool is not self.look:
+                self.tool.paint(painter, self.camera)
+            self._write_all_names(painter)
+            self.tool.paint_words(painter, self.camera)
+            if self._by_keys and self.hasFocus():
+                painter.setPen(self.palette().highlight().color())
+                painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
 
     def _draw_ground(self, painter: QPainter) -> None:
         """Draw grids and shapes; of two scenes that are compared each on its side of the divider."""

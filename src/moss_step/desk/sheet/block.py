@@ -103,9 +103,8 @@ def _texture(
     pixels = draw_grids(scene, camera, _BOLD)
     image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], QImage.Format.Format_RGB32).copy()
     image.setDevicePixelRatio(_BOLD)
-    painter = QPainter(image)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    draw_all_shapes(painter, camera, scene, colors, flat=True)
-    painter.end()
+    with QPainter(image) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_all_shapes(painter, camera, scene, colors, flat=True)
     drawn = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)
     return np.ascontiguousarray(drawn[:, : image.width(), 2::-1])

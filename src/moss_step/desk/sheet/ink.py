@@ -91,16 +91,6 @@ def without(text: str) -> str:
     return "".join(dict.fromkeys(c for c in text if ord(c) > 126 and not metrics.inFontUcs4(ord(c))))
 
 
-@contextmanager
-def ended(painter: QPainter) -> Iterator[QPainter]:
-    """Have a painter end whatever happens: what it draws on must not go while it does."""
-    try:
-        yield painter
-    finally:
-        if painter.isActive():
-            painter.end()
-
-
 Blocks = Callable[["Sheet", "BlockPart", int, int], QImage | None]
 
 

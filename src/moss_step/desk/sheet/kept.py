@@ -11,7 +11,7 @@ from PySide6.QtGui import QImage, QPainter
 
 from moss_step.desk.sheet.block import draw_now, key_of, size_of, staged
 from moss_step.desk.sheet.furniture import read_picture
-from moss_step.desk.sheet.ink import Ink, ended
+from moss_step.desk.sheet.ink import Ink
 from moss_step.desk.sheet.painter import draw_part
 from moss_step.desk.work import Work
 from moss_step.model.errors import MossError, fault_text
@@ -105,7 +105,7 @@ class PartPictures:
         high = round((part.height * scale + 2 * PAD) * ratio)
         image = QImage(max(wide, 1), max(high, 1), QImage.Format.Format_ARGB32_Premultiplied)
         image.fill(0)
-        with ended(QPainter(image)) as painter:
+        with QPainter(image) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.translate(PAD * ratio, PAD * ratio)
             painter.scale(scale * ratio, scale * ratio)

@@ -20,7 +20,6 @@ from PySide6.QtSvg import QSvgGenerator
 from moss_step.desk.collector import collect_due
 from moss_step.desk.png import write_png
 from moss_step.desk.sheet.block import staged
-from moss_step.desk.sheet.ink import ended
 from moss_step.desk.sheet.painter import draw_sheet
 from moss_step.desk.sheet.pdf import write_pdf
 from moss_step.desk.sheet.press import MM, Press, Wanted
@@ -105,7 +104,7 @@ def _write_svg(sheet: Sheet, path: Path, press: Press) -> list[Path]:
     writer.setViewBox(QRectF(0, 0, width, height))
     writer.setTitle(sheet.page.name)
     writer.setDescription("A page of Moss Step")
-    with ended(QPainter(writer)) as painter:
+    with QPainter(writer) as painter:
         painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
         draw_sheet(press.ink(painter), sheet)
     buffer.close()
@@ -128,7 +127,7 @@ def _picture_of(sheet: Sheet, press: Press) -> QImage:
     image.fill(0xFFFFFFFF)
     image.setDotsPerMeterX(round(dpi * 1000.0 / MM))
     image.setDotsPerMeterY(round(dpi * 1000.0 / MM))
-    with ended(QPainter(image)) as painter:
+    with QPainter(image) as painter:
         painter.scale(dpi / MM, dpi / MM)
         draw_sheet(press.ink(painter), sheet)
     return image

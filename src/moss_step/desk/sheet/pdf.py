@@ -15,7 +15,6 @@ from PySide6.QtCore import QMarginsF, QSizeF, QUuid
 from PySide6.QtGui import QPagedPaintDevice, QPageSize, QPainter, QPdfWriter
 
 from moss_step.desk.collector import collect_due
-from moss_step.desk.sheet.ink import ended
 from moss_step.desk.sheet.painter import draw_sheet
 from moss_step.desk.sheet.press import MM, Press, Wanted
 from moss_step.formats.whole import whole_file
@@ -59,7 +58,7 @@ def _draw(sheets: Sequence[Sheet], part: Path, path: Path, press: Press, progres
     writer.setAuthor(sheets[0].page.author)
     writer.setCreator("Moss Step")
     writer.setDocumentId(QUuid(f"{{{_document_id(sheets)}}}"))
-    with ended(QPainter()) as painter:
+    with QPainter() as painter:
         for k, sheet in enumerate(sheets):
             progress.at(0.95 * k / len(sheets), f"Page {k + 1} of {len(sheets)}")
             _set_paper(writer, sheet)

@@ -187,23 +187,23 @@ class PageView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the desk, the paper, the parts, and what is chosen."""
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(TRAIL))
-        page = self._shown
-        if page is None or self.sheet is None:
-            return
-        width, height = page.size
-        paper = QRectF(self.pixel(0, 0), self.pixel(width, height))
-        painter.fillRect(paper.translated(3, 3), QColor(0, 0, 0, 40))
-        painter.fillRect(paper, QColor(CARD))
-        before = self.remarks
-        for part in page.parts:
-            self._draw_part(painter, part, page)
-        self._pictures.keep_only(page)
-        self._draw_margins(painter, page, paper)
-        self._draw_choice(painter)
-        if self.remarks != before:
-            QTimer.singleShot(0, self.checked.emit)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), QColor(TRAIL))
+            page = self._shown
+            if page is None or self.sheet is None:
+                return
+            width, height = page.size
+            paper = QRectF(self.pixel(0, 0), self.pixel(width, height))
+            painter.fillRect(paper.translated(3, 3), QColor(0, 0, 0, 40))
+            painter.fillRect(paper, QColor(CARD))
+            before = self.remarks
+            for part in page.parts:
+                self._draw_part(painter, part, page)
+            self._pictures.keep_only(page)
+            self._draw_margins(painter, page, paper)
+            self._draw_choice(painter)
+            if self.remarks != before:
+                QTimer.singleShot(0, self.checked.emit)
 
     def _draw_part(self, painter: QPainter, part: AnyPart, page: Page) -> None:
         """Draw a part; while the page is zoomed the picture that there is, larger or smaller."""

@@ -158,20 +158,20 @@ class Card(QWidget):
         """Draw the card, unless its step is gone: the trail takes it away in a moment."""
         if not self.work.study.has(self.step_id):
             return
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.ref)
-        width = 2.5 if chosen or self.hasFocus() else 1.0
-        edge = shade(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
-        painter.setPen(QPen(edge, width))
-        painter.setBrush(shade(CARD))
-        painter.drawRoundedRect(
-            QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7
-        )
-        self._paint_thumb(painter, state)
-        self._paint_text(painter, state)
-        if state == "running":
-            self._paint_progress(painter)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            chosen, state = self.work.chosen_id == self.step_id, self.work.state(self.ref)
+            width = 2.5 if chosen or self.hasFocus() else 1.0
+            edge = shade(LICHEN if chosen else MOSS if self.hasFocus() else LINE)
+            painter.setPen(QPen(edge, width))
+            painter.setBrush(shade(CARD))
+            painter.drawRoundedRect(
+                QRectF(self.rect()).adjusted(width / 2, width / 2, -width / 2, -width / 2), 7, 7
+            )
+            self._paint_thumb(painter, state)
+            self._paint_text(painter, state)
+            if state == "running":
+                self._paint_progress(painter)
 
     def _paint_thumb(self, painter: QPainter, state: str) -> None:
         if self._image is not None:

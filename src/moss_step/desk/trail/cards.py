@@ -185,26 +185,26 @@ class Cards(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw a line from each step to those that it feeds; lines to distant cards run below."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        chosen, seen = self._places.get(self.work.chosen_id, -1), event.rect()
-        if self._across:
-            first, last = (int(y // DOWN) * self._across for y in (seen.top(), seen.bottom() + DOWN))
-        else:
-            first, last = (int((x - _LEFT) // (WIDTH + GAP)) for x in (seen.left(), seen.right()))
-        marked = (self._lines[:, :2] == chosen).any(axis=1)
-        # Beyond the view thousands of lines may end: of those that look the same one is drawn.
-        ends = np.clip(self._lines[:, :2], first - 2, last + 2)
-        looks = np.column_stack([ends, self._lines[:, 2], marked])
-        drawn = np.unique(looks[(looks[:, 0] != looks[:, 1])], axis=0).tolist()
-        for source, target, lane, bright in sorted(drawn, key=lambda line: line[3]):
-            painter.setPen(QPen(shade(LICHEN if bright else _LINE), 2.2 if bright else 1.4))
-            a, b = self._spot(source), self._spot(target)
-            if source == target - 1 and a.y() == b.y():
-                down = QPointF(0, HEIGHT / 2)
-                painter.drawLine(a + down + QPointF(WIDTH, 0), b + down)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            chosen, seen = self._places.get(self.work.chosen_id, -1), event.rect()
+            if self._across:
+                first, last = (int(y // DOWN) * self._across for y in (seen.top(), seen.bottom() + DOWN))
             else:
-                painter.drawPath(_round(a, b, lane))
+                first, last = (int((x - _LEFT) // (WIDTH + GAP)) for x in (seen.left(), seen.right()))
+            marked = (self._lines[:, :2] == chosen).any(axis=1)
+            # Beyond the view thousands of lines may end: of those that look the same one is drawn.
+            ends = np.clip(self._lines[:, :2], first - 2, last + 2)
+            looks = np.column_stack([ends, self._lines[:, 2], marked])
+            drawn = np.unique(looks[(looks[:, 0] != looks[:, 1])], axis=0).tolist()
+            for source, target, lane, bright in sorted(drawn, key=lambda line: line[3]):
+                painter.setPen(QPen(shade(LICHEN if bright else _LINE), 2.2 if bright else 1.4))
+                a, b = self._spot(source), self._spot(target)
+                if source == target - 1 and a.y() == b.y():
+                    down = QPointF(0, HEIGHT / 2)
+                    painter.drawLine(a + down + QPointF(WIDTH, 0), b + down)
+                else:
+                    painter.drawPath(_round(a, b, lane))
 
     def _spot(self, i: int) -> QPointF:
         """Corner of the card at a place."""

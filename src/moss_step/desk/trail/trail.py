@@ -183,9 +183,9 @@ class Trail(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the strip's ground."""
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), shade(TRAIL))
-        painter.fillRect(QRectF(0, 0, self.width(), 1), shade(LINE))
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), shade(TRAIL))
+            painter.fillRect(QRectF(0, 0, self.width(), 1), shade(LINE))
 
 
 def _summary(states: list[str]) -> str:
