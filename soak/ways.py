@@ -60,7 +60,7 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
 _SHARED = "d8", "freeman", "dinf"
 _KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}
 _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
-    "fill_depressions": lambda rng: rng.choice(_KEPT),
+    "fill_depressions": lambda rng: {**rng.choice(_KEPT), "gradient": rng.choice((0.0, 1e-4, 0.05))},
     "depressions": lambda rng: {"least_depth": rng.choice((0.0, 0.5)), "least_area": rng.choice((0.0, 50.0))},
     "flow_directions": lambda rng: {"method": rng.choice(("d8", "dinf"))},
     "flow_accumulation": lambda rng: {

@@ -65,6 +65,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
     source, dem = folder / "ground.tif", {"dem": "ground"}
     low, high = ground.range or (0.0, 0.0)
     flatter = min(max((high - low) / 1e3, 1e-9), 1.0)
+    rise = flatter if high > low else 1.0
     write_surface(source, ground, "ground")
     write_surface(folder / "rain.tif", rain_on(ground), "rain")
     return Study(
@@ -76,6 +77,13 @@ def study_on(folder: Path, ground: Surface) -> Study:
                 kind="fill_depressions",
                 inputs=dem,
                 settings={"keep_depth": 1.0, "keep_area": 5e4},
+            ),
+            Step(id="risen", kind="fill_depressions", inputs=dem, settings={"gradient": 0.01 * rise}),
+            Step(
+                id="around",
+                kind="fill_depressions",
+                inputs=dem,
+                settings={"gradient": 1e-3 * rise, "keep_depth": 1.0},
             ),
             Step(id="ways", kind="flow_directions", inputs=dem),
             Step(id="cells", kind="flow_accumulation", inputs=dem),

@@ -156,8 +156,11 @@ def _in_tiles() -> None:
         {"id": kind, "kind": kind, "settings": given, "inputs": {"dem": "ground"}}
         for kind, given in asked.items()
     ]
-    several = {"id": "several", "kind": "flow_accumulation", "inputs": {"dem": "ground"}}
-    steps.append({**several, "settings": {"method": "freeman"}})
+    for ref, kind, more in (
+        ("several", "flow_accumulation", {"method": "freeman"}),
+        ("risen", "fill_depressions", {"gradient": 0.001}),
+    ):
+        steps.append({"id": ref, "kind": kind, "inputs": {"dem": "ground"}, "settings": more})
     steps.append({"id": "level", "kind": "open_grid", "settings": {"source": "level.tif"}})
     steps.append({"id": "spread", "kind": "flow_accumulation", "inputs": {"dem": "level"}})
     with tempfile.TemporaryDirectory() as folder:
@@ -283,13 +286,16 @@ def _follow_the_pointer(window: MainWindow) -> None:
 
 
 def settle(app: QCoreApplication, window: MainWindow) -> None:
-    """Let the window work until nothing runs."""
+    """Let the window work until nothing runs, and all of it shows what there is."""
+    from moss_step.desk.parts import Later
+
     end = time.monotonic() + _LONGEST
     calm = 0
     while calm < 5 and time.monotonic() < end:
         app.processEvents()
         time.sleep(0.02)
-        calm = 0 if window.work.busy else calm + 1
+        later = any(t.isActive() for owner in (window, window.work) for t in owner.findChildren(Later))
+        calm = 0 if window.work.busy or later else calm + 1
 
 
 if __name__ == "__main__":

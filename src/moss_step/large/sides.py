@@ -32,7 +32,7 @@ def around(tile: Tile, tiling: Tiling, sides: Mapping[str, Sides], blank: float 
     nothing.
     """
     first = next(iter(sides.values()), None)
-    dtype = np.int32 if first is None else first[0].dtype
+    dtype = np.asarray(blank).dtype if first is None else first[0].dtype
     high, wide = tile.bottom - tile.top, tile.right - tile.left
 
     def of(down: int, across: int, side: int, end: int | None = None) -> np.ndarray:

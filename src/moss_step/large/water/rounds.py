@@ -20,18 +20,18 @@ _FROM = ((1, 1), (-1, -1), (1, -1), (-1, 1))
 
 
 class Known:
-    """What is known along the sides of tiles so far, of some fields: 0 where nothing is. It is asked while it
-    learns.
+    """What is known along the sides of tiles so far, of some fields: ``blank`` where nothing is. It is asked
+    while it learns.
     """
 
-    def __init__(self, tiling: Tiling, fields: int, dtype: type) -> None:
-        self.tiling, self._dtype, self._lock = tiling, dtype, threading.Lock()
+    def __init__(self, tiling: Tiling, fields: int, dtype: type, blank: float = 0) -> None:
+        self.tiling, self._dtype, self._blank, self._lock = tiling, dtype, blank, threading.Lock()
         self._sides = [dict[str, Sides]() for _ in range(fields)]
 
     def around(self, tile: Tile) -> Rims:
         """What lies around a tile."""
         with self._lock:
-            found = [around(tile, self.tiling, sides) for sides in self._sides]
+            found = [around(tile, self.tiling, sides, self._blank) for sides in self._sides]
         return tuple(field.astype(self._dtype) for field in found)
 
     def learn(self, tile: Tile, fields: Sequence[Sides]) -> bool:

@@ -15,6 +15,7 @@ from moss_step.large.water.flow import Amount, Rain, added_rims, weights_of, who
 from moss_step.large.water.ground import Ground, window_of
 from moss_step.large.water.job import WaterJob, alone, ground_of, in_tile, like_ground
 from moss_step.large.water.lakes import KeptLakes, kept_lakes
+from moss_step.large.water.rising import Rising, rise_once
 from moss_step.large.water.sharing import Sharing, Upstream, add_up
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed
@@ -46,7 +47,9 @@ from moss_step.steps.water import (
 
 @dataclass(frozen=True)
 class FillJob(WaterJob):
-    """The ground with its depressions filled, level; those that are deep or large enough may stay."""
+    """The ground with its depressions filled, level or with a gradient; those that are deep or large enough
+    may stay.
+    """
 
     kept: dict[str, KeptLakes] = field(default_factory=dict)
     """Lakes that stay, under ``lakes``, once they are known."""
@@ -62,14 +65,23 @@ class FillJob(WaterJob):
 
     def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
         """Fill the ground, and find the lakes that stay."""
-        super().prepare(ground, crew, progress.part(0.0, 0.8))
         depth, area = self.settings.keep_depth, self.settings.keep_area
-        if depth is not None or area is not None:
+        keeps, rises = depth is not None or area is not None, self.settings.gradient > 0
+        if rises:
+            rise_once(self._rising(ground), crew, progress.part(0.0, 0.4))
+        if keeps or not rises:
+            super().prepare(ground, crew, progress.part(0.4 if rises else 0.0, 0.8))
+        if keeps:
             self.kept["lakes"] = kept_lakes(ground, depth, area, crew, progress.part(0.8, 1.0))
+
+    def _rising(self, ground: Ground) -> Rising:
+        return Rising(ground, float(self.settings.gradient))
 
     def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
         """Heights in the precision of the ground, and what was put in."""
-        before, filled = reader.read(tile.rows, tile.cols), ground.scratch.load("filled", tile)
+        before = reader.read(tile.rows, tile.cols)
+        rises = self.settings.gradient > 0
+        filled = self._rising(ground).of(tile) if rises else ground.scratch.load("filled", tile)
         for lakes in self.kept.values():
             filled = np.where(lakes.cells(tile, reader), ground.heights(reader, tile.rows, tile.cols), filled)
         after = filled.astype(np.float64) + self.grid.base if before.dtype == np.float64 else filled
@@ -235,8 +247,8 @@ class PowerJob(IndexJob):
 
 
 def filled(fed: Fed, settings: Any) -> WaterJob | None:
-    """Filled ground, where that is level."""
-    return FillJob(ground_of(fed), settings) if settings.gradient == 0 and alone(fed) else None
+    """Filled ground."""
+    return FillJob(ground_of(fed), settings) if alone(fed) else None
 
 
 def directions(fed: Fed, settings: Any) -> WaterJob | None:

@@ -56,37 +56,65 @@ def fill_with_gradient(z, ways, metres, gradient, pulse):
     its step).
     """
     rows, cols = z.shape
-    out, done = np.full(z.shape, np.float32(np.inf)), np.zeros(z.shape, np.bool_)
+    out = np.full(z.shape, np.float32(np.inf))
     heap = [(np.float32(0.0), np.int64(0)) for _ in range(0)]
     for r in range(rows):
         for c in range(cols):
             if ways[r, c] == NONE:
                 out[r, c] = np.nan
-                continue
-            edge = r == 0 or c == 0 or r == rows - 1 or c == cols - 1
-            for k in range(8):
-                edge = edge or ways[r + DR[k], c + DC[k]] == NONE
-            if edge:
+            elif leaves(z, ways, r, c):
                 heapq.heappush(heap, (z[r, c], np.int64(r * cols + c)))
                 out[r, c] = z[r, c]
+    _let_rise(z, out, 0, metres, gradient, heap, pulse)
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def rise_in_tile(z, out, fresh, changed, metres, gradient):
+    """The same in a tile, with one more cell on each side, whose heights are NaN beyond the ground: ``out``
+    holds what the cells around were raised to so far, infinite where that is not known, and is filled in. It
+    is the least of all ways in, so that it does not matter in what order tiles learn of each other.
+
+    ``fresh``: nothing is known of the tile; otherwise its cells hold what came of what was known before, and
+    ``changed`` marks those around that were learnt since.
+    """
+    rows, cols = z.shape
+    heap = [(np.float32(0.0), np.int64(0)) for _ in range(0)]
+    for r in range(rows):
+        for c in range(cols):
+            inside = 0 < r < rows - 1 and 0 < c < cols - 1
+            if inside and fresh:
+                out[r, c] = np.nan if np.isnan(z[r, c]) else np.inf
+                beside = False
+                for k in range(8):
+                    beside |= np.isnan(z[r + DR[k], c + DC[k]])
+                if beside and not np.isnan(z[r, c]):
+                    out[r, c] = z[r, c]
+                    heapq.heappush(heap, (z[r, c], np.int64(r * cols + c)))
+            elif not inside and changed[r, c] and np.isfinite(out[r, c]):
+                heapq.heappush(heap, (out[r, c], np.int64(r * cols + c)))
+    _let_rise(z, out, 1, metres, gradient, heap, np.zeros(2, np.int64))
+
+
+@numba.njit(cache=True, nogil=True)
+def _let_rise(z, out, rim, metres, gradient, heap, pulse):
+    rows, cols = z.shape
     while len(heap) > 0:
         height, cell = heapq.heappop(heap)
         r, c = cell // cols, cell % cols
-        if done[r, c]:
-            continue
-        done[r, c] = True
+        if height > out[r, c]:
+            continue  # it was reached lower meanwhile
         pulse[0] += 1
         if pulse[1]:
             break
         for k in range(8):
             i, j = r + DR[k], c + DC[k]
-            if i < 0 or j < 0 or i >= rows or j >= cols or done[i, j] or ways[i, j] == NONE:
+            if i < rim or j < rim or i >= rows - rim or j >= cols - rim:
                 continue
             wanted = max(z[i, j], height + np.float32(gradient) * span(metres, min(i, r), k))
-            if wanted < out[i, j]:
+            if wanted < out[i, j]:  # never where there is no ground
                 out[i, j] = wanted
                 heapq.heappush(heap, (wanted, np.int64(i * cols + j)))
-    return out
 
 
 @numba.njit(cache=True, nogil=True)
