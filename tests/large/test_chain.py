@@ -99,6 +99,39 @@ def test_tiles_give_what_one_piece_gives(on: str, folder: Path) -> None:
         assert_cells_alike(written, expected, 1e-4 if running else 0.0)
 
 
+def with_voids(ground: Surface) -> Surface:
+    """Voids of all sizes, many of them over the rims of tiles, along the edge, and corner to corner."""
+    dice, values = np.random.default_rng(23), ground.values.copy()
+    for high, wide, count in ((1, 1, 400), (1, 30, 60), (25, 1, 60), (6, 7, 60), (10, 10, 40), (13, 20, 20)):
+        for r, c in zip(dice.integers(0, ROWS, count), dice.integers(0, COLS, count), strict=True):
+            values[r : r + high, c : c + wide] = np.nan
+    values[505:513, 505:517] = values[200:204, 1000:1029] = np.nan
+    values[100:160, 510] = values[130, 480:540] = np.nan
+    return replace(ground, values=values)
+
+
+@pytest.mark.parametrize("on", ["square", "four times as wide as high", "degrees at 65 north", "holes, feet"])
+def test_voids_over_rims_are_filled_and_counted_once(on: str, tmp_path: Path) -> None:
+    ground = with_voids(GROUNDS[on]())
+    write_surface(tmp_path / "ground.tif", ground, on)
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="few", kind="fill_voids", inputs={"surface": "ground"}, settings={"most_cells": 30}),
+            Step(id="most", kind="fill_voids", inputs={"surface": "ground"}, settings={"most_cells": 300}),
+            Step(id="aspect", kind="aspect", inputs={"dem": "ground"}),
+            Step(id="faces", kind="fill_voids", inputs={"surface": "aspect"}, settings={"most_cells": 150}),
+            Step(id="slope", kind="slope", inputs={"dem": "most"}),
+        )
+    )
+    found = list(both_ways(study, ["few", "most", "faces", "slope"], tmp_path / "work", TILE))
+    for written, expected in found:
+        assert_said_alike(written, expected, 1e-7)  # a mean of bearings, of their sums by tile
+        assert_cells_alike(written, expected, 0.0)
+    told = {w.ref: {f.name: f.value for f in w.findings} for w, _ in found}
+    assert 300 < told["few"]["voids_filled"] < told["most"]["voids_filled"] < told["most"]["cells_filled"]
+
+
 def shapes_over(ground: Surface) -> dict[str, np.ndarray]:
     """Areas, lines and points over the rims of tiles, some along the middles and the sides of cells."""
     frame, dice = ground.frame, np.random.default_rng(12)

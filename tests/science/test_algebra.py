@@ -6,7 +6,7 @@ from moss_step.model.class_map import NO_CLASS
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, CENTIMETRE, DEGREE, FOOT, METRE, NONE, PERCENT
-from moss_step.science.algebra.arithmetic import converted, difference, exaggerated, fill_voids, merge
+from moss_step.science.algebra.arithmetic import converted, difference, exaggerated, merge
 from moss_step.science.algebra.criteria import (
     RANDOM_INDEX,
     combine,
@@ -15,6 +15,7 @@ from moss_step.science.algebra.criteria import (
     weighted_sum,
 )
 from moss_step.science.algebra.formula import FormulaError, evaluate, names_in, parse
+from moss_step.science.algebra.voids import fill_voids
 from tests.conftest import plane, surface
 
 RNG = np.random.default_rng(4)

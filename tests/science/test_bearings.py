@@ -11,9 +11,10 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, BEARING, METRE
-from moss_step.science.algebra.arithmetic import converted, difference, exaggerated, fill_voids
+from moss_step.science.algebra.arithmetic import converted, difference, exaggerated
 from moss_step.science.algebra.bearings import mean_bearing
 from moss_step.science.algebra.formula import FormulaError, evaluate
+from moss_step.science.algebra.voids import fill_voids
 from moss_step.science.regrid import carry_over
 from moss_step.science.relief.profile import profile
 from moss_step.science.zones.outlines import patches

@@ -14,7 +14,7 @@ from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import CELLS, METRE, NONE, UNKNOWN, Unit
-from moss_step.science.algebra.arithmetic import fill_voids
+from moss_step.science.algebra.voids import fill_voids
 from moss_step.science.grid_check import suspicions
 from moss_step.science.relief.position import local_relief, position
 from moss_step.science.water import network, ridges

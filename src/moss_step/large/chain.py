@@ -132,7 +132,9 @@ def worked_out(chain: Chain, tile: Tile, part: Part) -> dict[str, Outcome]:
             step = step_kind(link.kind)
             seen = {n: _within(v, made.cut, inner) for n, v in made.fed.items()}
             value = _within(made.outcome.value, made.cut, inner)
-            result[link.ref] = retold(step, step.checked(dict(link.settings)), made.outcome, value, seen)
+            part_of = within(inner[0], made.cut[0]), within(inner[1], made.cut[1])
+            settings = step.checked(dict(link.settings))
+            result[link.ref] = retold(step, settings, made.outcome, value, seen, part_of)
     return result
 
 

@@ -6,6 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol, TypeVar
 
+import numpy as np
+
 from moss_step.model.derived import Derived
 from moss_step.model.findings import Finding
 from moss_step.model.typed import of_kind
@@ -39,6 +41,10 @@ class Outcome:
     beside: Mapping[str, Callable[[], Outcome]] = field(default_factory=dict, compare=False, repr=False)
     lineage: str = field(default="", compare=False, repr=False)
     """How it came about, for the file that it is written into."""
+    lying: Mapping[str, np.ndarray] = field(default_factory=dict, compare=False, repr=False)
+    """Where the things that some findings count lie: a cell of the grid for each, by flat index. So they are
+    counted once where a large ground is worked out part by part.
+    """
 
     def of(self, kind: type[K]) -> K | None:
         """The value when it is of a kind; for those who have something to ask of that kind alone."""

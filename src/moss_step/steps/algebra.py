@@ -18,11 +18,11 @@ from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import CELLS, COUNT, NONE, UNITS
 from moss_step.model.words import with_symbol
-from moss_step.science.algebra import arithmetic, criteria
+from moss_step.science.algebra import arithmetic, criteria, voids
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, is_question, names_in, one_frame
 from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, optional, setting
-from moss_step.steps.reach import CELL
+from moss_step.steps.reach import CELL, Reach
 from moss_step.steps.results import class_outcome, surface_outcome
 
 SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
@@ -453,6 +453,11 @@ convert_units = StepKind(
 )
 
 
+_NO_VOID = "There was no void to fill."
+_LOCAL = 500
+"""Cells of a void up to which it is filled by those around a part of the ground: it reaches no farther."""
+
+
 class FillSettings(Settings):
     """Settings of fill_voids."""
 
@@ -463,10 +468,13 @@ class FillSettings(Settings):
 
 def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Filling voids")
-    result, voids, cells = arithmetic.fill_voids(_surface(inputs), settings.most_cells)
-    outcome = surface_outcome(result, () if voids else ("There was no void to fill.",))
-    more = (Finding("voids_filled", voids, COUNT), Finding("cells_filled", cells, CELLS))
-    return Outcome(result, f"{voids:,} voids filled", (*outcome.findings, *more), outcome.warnings)
+    found = voids.find_voids(_surface(inputs), settings.most_cells)
+    result, count = voids.fill_found(_surface(inputs), found), len(found.first)
+    outcome = surface_outcome(result, () if count else (_NO_VOID,))
+    more = (Finding("voids_filled", count, COUNT), Finding("cells_filled", len(found.cells), CELLS))
+    lying = {"voids_filled": found.first, "cells_filled": found.cells}
+    findings = (*outcome.findings, *more)
+    return Outcome(result, f"{count:,} voids filled", findings, outcome.warnings, lying=lying)
 
 
 fill_voids = StepKind(
@@ -486,6 +494,7 @@ fill_voids = StepKind(
     settings=FillSettings,
     gives="surface",
     run=_fill,
+    reach=Reach("around", cells=lambda s: s.most_cells, settings=lambda s: s.most_cells <= _LOCAL),
     memory=32,
     label=lambda s, names: f"{names['surface']}, voids filled",
 )

@@ -23,7 +23,7 @@ class Reach:
     """
 
     kind: Literal["cell", "around", "rays", "whole"]
-    cells: int = 0
+    cells: int | Callable[[Any], int] = 0
     metres: Callable[[Any], float] | None = None
     settings: Callable[[Any], bool] = lambda _: True
 
@@ -32,7 +32,8 @@ class Reach:
         if self.kind in ("rays", "whole") or not self.settings(settings):
             return None
         if self.metres is None:
-            return self.cells, self.cells
+            cells = self.cells(settings) if callable(self.cells) else self.cells
+            return min(cells, frame.rows), min(cells, frame.cols)
         far = self.metres(settings)
         rows, cols = far / float(frame.row_heights.min()), far / float(frame.row_widths.min())
         return (min(math.ceil(rows), frame.rows) + 1, min(math.ceil(cols), frame.cols) + 1)

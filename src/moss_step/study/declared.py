@@ -186,7 +186,8 @@ def _run_in_bands(
         if not made:
             made.append(room_for(frame.rows * frame.cols, cells.dtype, True).reshape(frame.shape))
         made[0][first:last] = cells
-        told = retold(step, settings, outcome, value, {n: cut_to(v, inner, cols) for n, v in own.items()})
+        seen = {n: cut_to(v, inner, cols) for n, v in own.items()}
+        told = retold(step, settings, outcome, value, seen, (inner, cols))
         said.append(said_by(told))
         let_go(made[0], *(cells_of(v) for v in inputs.values() if kind_of(v).array is not None))
     findings, warnings, _ = merged(said)

@@ -418,7 +418,7 @@ class Engine:
         key = self.key(study, ref)
         if key is None or key in self.store:
             return
-        outcome = replace(outcome, beside={})  # they hold on to all that they are made of
+        outcome = replace(outcome, beside={}, lying={})  # they hold on to all that they are made of
         self.store.put(key, outcome, seconds, passing)
         if (
             self._shelf is not None

@@ -40,8 +40,33 @@ class Said:
     north: float = 0.0
 
 
-def retold(step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs: Inputs) -> Outcome:
-    """What a step says of a part of what it gave; ``inputs`` are cut to that part, too."""
+Part = tuple[slice, slice]
+"""Rows and columns of a part."""
+
+
+def retold(
+    step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs: Inputs, within: Part
+) -> Outcome:
+    """What a step says of a part of what it gave, which lies ``within`` some of its rows and columns;
+    ``inputs`` are cut to that part, too.
+    """
+    told = _retold(step, settings, outcome, part, inputs)
+    counted = [
+        Finding(f.name, _count_within(outcome, f.name, within), f.unit, f.of)
+        for f in outcome.findings
+        if f.name in outcome.lying
+    ]
+    return replace(told, findings=(*told.findings, *counted))
+
+
+def _count_within(outcome: Outcome, name: str, within: Part) -> int:
+    row, col = np.divmod(outcome.lying[name], cells_of(outcome.value).shape[1])
+    rows, cols = within
+    inside = (rows.start <= row) & (row < rows.stop) & (cols.start <= col) & (col < cols.stop)
+    return int(np.count_nonzero(inside))
+
+
+def _retold(step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs: Inputs) -> Outcome:
     surface, classes = of_kind(part, Surface), of_kind(part, ClassMap)
     if step.tells is not None:
         return replace(step.tells(settings, part), warnings=outcome.warnings)

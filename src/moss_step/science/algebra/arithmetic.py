@@ -1,4 +1,4 @@
-"""Two surfaces against each other, other units, exaggeration, small voids, and several grids as one."""
+"""Two surfaces against each other, other units, exaggeration, and several grids as one."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from moss_step.model.memory import check_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, METRE, NONE, PERCENT, UNKNOWN, Unit, convert
-from moss_step.science.algebra.bearings import bearing_of, turn_between, vectors
+from moss_step.science.algebra.bearings import turn_between
 
 Measure = Literal["difference", "ratio", "change"]
 
@@ -142,89 +142,6 @@ def exaggerated(surface: Surface, factor: float) -> Surface:
     return Surface(
         surface.values * surface.values.dtype.type(factor), surface.frame, surface.unit, surface.quantity
     )
-
-
-def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
-    """Fill voids of at most ``most_cells`` cells from their rims; gives the surface, voids filled and cells
-    filled.
-
-    A membrane over each void: the discrete Laplace equation with the cell's own width and height, solved at
-    once. It gives planes back exactly, stays between the lowest and highest value of the rim, and does not
-    depend on how the grid is turned. Bearings are filled as vectors. Voids that reach the edge of the grid
-    stay.
-
-    Parameters
-    ----------
-    surface
-        Values of shape (rows, cols); NaN is no-data.
-    most_cells
-        Most cells of one void or channel.
-
-    Returns
-    -------
-    tuple[Surface, int, int]
-        The surface, how many voids and how many cells were filled.
-
-    Source
-    ------
-    The discrete Laplace equation (mathematics).
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.algebra.arithmetic import fill_voids
-    >>> from moss_step.science.sample import ground, tilted
-    >>> z = tilted().values.copy()
-    >>> z[1, 2] = np.nan
-    >>> filled, count, left = fill_voids(ground(z), most_cells=10)
-    >>> float(filled.values[1, 2]), count, left
-    (4.0, 1, 1)
-    """
-    from scipy import ndimage
-
-    hole = np.isnan(surface.values)
-    labels, n = ndimage.label(hole)
-    sizes = np.bincount(labels.ravel(), minlength=n + 1)
-    at_edge = np.unique(np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]]))
-    wanted = sizes <= most_cells
-    wanted[at_edge] = False
-    wanted[0] = False
-    small = wanted[labels]
-    if not small.any():
-        return surface, 0, 0
-    values = surface.values.copy()
-    if surface.cyclic:
-        values[small] = bearing_of(
-            *(_membrane(part, small, surface.frame) for part in vectors(surface.values))
-        )
-    else:
-        values[small] = _membrane(surface.values.astype(np.float64), small, surface.frame)
-    return Surface(values, surface.frame, surface.unit, surface.quantity), int(wanted.sum()), int(small.sum())
-
-
-def _membrane(z: np.ndarray, hole: np.ndarray, frame: Frame) -> np.ndarray:
-    """Values of the cells of ``hole``, whose four neighbours are others of it or have values: their weighted
-    mean at each cell.
-    """
-    from scipy.sparse import coo_array
-    from scipy.sparse.linalg import spsolve
-
-    cells = np.flatnonzero(hole)
-    place = np.full(z.size, -1, np.int64)
-    place[cells] = np.arange(cells.size)
-    rows = cells // frame.cols
-    flat, across, along = z.reshape(-1), 1.0 / frame.row_widths[rows] ** 2, 1.0 / frame.row_heights[rows] ** 2
-    known, entries = (
-        np.zeros(cells.size),
-        [(np.arange(cells.size), np.arange(cells.size), 2.0 * (across + along))],
-    )
-    for step, weight in ((1, across), (-1, across), (frame.cols, along), (-frame.cols, along)):
-        other = place[cells + step]
-        inner = other >= 0
-        entries.append((np.flatnonzero(inner), other[inner], -weight[inner]))
-        known[~inner] += weight[~inner] * flat[(cells + step)[~inner]]
-    i, j, v = (np.concatenate([e[k] for e in entries]) for k in range(3))
-    return np.atleast_1d(spsolve(coo_array((v, (i, j)), shape=(cells.size, cells.size)).tocsc(), known))
 
 
 def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tuple[Surface, list[str]]:
