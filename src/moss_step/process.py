@@ -8,8 +8,12 @@ import signal
 import sys
 import threading
 import warnings
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from types import TracebackType
-from typing import NoReturn
+from typing import Any, NoReturn
+
+from moss_step.model.errors import MossError
 
 _log = logging.getLogger("moss_step")
 
@@ -35,6 +39,53 @@ def end_by_word() -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         if signal.getsignal(number) is not signal.SIG_IGN:
             signal.signal(number, _end)
+
+
+class Noted:
+    """Signals that ask the program to end, while they are noted only: what is told of them ends at its next
+    report.
+    """
+
+    def __init__(self) -> None:
+        self.number = 0
+        self._stops: list[Callable[[], object]] = []
+
+    def note(self, number: int, _frame: object) -> None:
+        """Take a signal; a second one ends the program at once."""
+        if self.number:
+            signal.signal(number, signal.SIG_DFL)
+            signal.raise_signal(number)
+        self.number = number
+        for stop in self._stops:
+            stop()
+
+    def tell(self, stop: Callable[[], object]) -> None:
+        """Have something called when a signal comes, or at once if one came."""
+        self._stops.append(stop)
+        if self.number:
+            stop()
+
+
+@contextmanager
+def noting_signals() -> Iterator[Noted]:
+    """Have the signals of ``end_by_word`` noted alone, and raise EndedError at the end of the block, however
+    it ends: the library of the window ends the program where an exception comes up while it begins.
+    """
+    noted, before = Noted(), dict[int, Any]()
+    if threading.current_thread() is threading.main_thread():
+        for number in (signal.SIGTERM, signal.SIGINT):
+            if signal.getsignal(number) is _end:
+                before[number] = signal.signal(number, noted.note)
+    try:
+        yield noted
+    except MossError:
+        if not noted.number:
+            raise
+    finally:
+        for one, usual in before.items():
+            signal.signal(one, usual)
+    if noted.number:
+        raise EndedError(noted.number)
 
 
 def end_at_once() -> None:

@@ -10,6 +10,7 @@ from moss_step.line.bar import Bar
 from moss_step.line.outs import Out, make_ready, remember
 from moss_step.line.sheeting import begin_letters
 from moss_step.model.errors import AskedWronglyError
+from moss_step.process import noting_signals
 
 if TYPE_CHECKING:
     from moss_step.model.progress import Progress
@@ -52,7 +53,9 @@ def lineage(asked: argparse.Namespace) -> None:
         if ending == ".json":
             write_text(out, as_prov(study, refs, engine))
         elif ending in PICTURES:
-            _write_trail(study, engine, asked, progress)
+            with noting_signals() as noted:
+                noted.tell(progress.stop)
+                _write_trail(study, engine, asked, progress)
         else:
             texts = [record.lineage(study, ref, engine) for ref in ([asked.of] if asked.of else _last(study))]
             write_text(out, "\n".join(texts))
@@ -77,9 +80,8 @@ def _write_trail(study: Study, engine: Engine, asked: argparse.Namespace, progre
     begin_letters()
     page = trail_page(study, (asked.of,) if asked.of else ())
     now = moment(engine, study, page)
-    write_sheets(
-        sheets_of(now, page, asked.study.name, engine.file_hash), asked.out, None, progress.part(0.9, 1.0)
-    )
+    sheets = sheets_of(now, page, asked.study.name, engine.file_hash)
+    write_sheets(sheets, asked.out, None, progress.part(0.9, 1.0))
 
 
 def script(asked: argparse.Namespace) -> None:

@@ -13,6 +13,7 @@ from moss_step.line.bar import Bar
 from moss_step.line.outs import Out, make_ready, remember
 from moss_step.line.prepare import tell_of_compiling
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.process import Noted, noting_signals
 
 if TYPE_CHECKING:
     from moss_step.model.progress import Progress
@@ -47,6 +48,11 @@ def sheet(asked: argparse.Namespace) -> None:
 
 
 def _write(asked: argparse.Namespace, study: Study) -> None:
+    with noting_signals() as noted:
+        _write_noting(asked, study, noted)
+
+
+def _write_noting(asked: argparse.Namespace, study: Study, noted: Noted) -> None:
     from moss_step.desk.sheet.output import check_page_file, write_sheets
     from moss_step.desk.sheet.press import Wanted
     from moss_step.scene.sheet.moment import moment
@@ -63,6 +69,7 @@ def _write(asked: argparse.Namespace, study: Study) -> None:
     if not asked.quiet:
         tell_of_compiling()
     with Bar(asked.quiet) as progress:
+        noted.tell(progress.stop)
         page = _page(asked, study, engine, progress)
         now = moment(engine, study, page, progress.part(0.0, 0.6))
         sheets = sheets_of(now, page, asked.study.name, engine.file_hash)

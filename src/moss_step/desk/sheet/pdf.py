@@ -58,11 +58,13 @@ def _draw(sheets: Sequence[Sheet], part: Path, path: Path, press: Press, progres
     writer.setAuthor(sheets[0].page.author)
     writer.setCreator("Moss Step")
     writer.setDocumentId(QUuid(f"{{{_document_id(sheets)}}}"))
-    with QPainter() as painter:
+    _set_paper(writer, sheets[0])
+    with QPainter(writer) as painter:
         for k, sheet in enumerate(sheets):
             progress.at(0.95 * k / len(sheets), f"Page {k + 1} of {len(sheets)}")
-            _set_paper(writer, sheet)
-            if not (painter.begin(writer) if k == 0 else writer.newPage()):
+            if k > 0:
+                _set_paper(writer, sheet)
+            if not (painter.isActive() if k == 0 else writer.newPage()):
                 raise MossError(f"{path} could not be written.", "Is the disk full, or the folder read-only?")
             painter.save()
             painter.setRenderHint(QPainter.RenderHint.LosslessImageRendering)
