@@ -86,8 +86,10 @@ _SIGHT: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "horizon_angle": lambda rng: {"refraction": rng.choice((0.0, 0.13))},
 }
 """Steps that work on grounds that are mapped from the disk; observers stand at random places."""
-_NEAR = {"flow_accumulation": 4e-7, "flow_length": 4e-7}
-"""Sums that are added up in another order in tiles, where single precision may round the other way."""
+_NEAR = {"flow_accumulation": 4e-7, "flow_length": 4e-7, "position": 1e-5}
+"""Sums that are added up in another order in tiles, or run on from elsewhere, where single precision may
+round the other way.
+"""
 _MIRRORED = ("slope", "ruggedness", "roughness", "fill_depressions", "relief")
 """Steps whose result on a mirrored ground is the mirrored one."""
 
