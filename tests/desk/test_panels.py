@@ -171,6 +171,25 @@ def test_figures_that_come_lie_over_no_button_not_for_one_picture(estate, settle
     assert panel.foot.height() == panel.foot.sizeHint().height() == high
 
 
+def test_settings_are_as_wide_beside_a_bar_as_without_one(estate, settle):
+    """Else what fits without a bar might not fit beside it, and a bar that was needed for a moment would stay."""
+    window = estate
+    window.begin_step("slope")
+    bench = window.benches["shape"]
+    settle(window)
+    panel, wide, high = bench.panel, bench.panel.width(), bench.panel.form.height()
+    (bar,) = (area.verticalScrollBar() for area in bench.findChildren(QScrollArea) if area.isAncestorOf(panel))
+    assert not bar.isVisible()
+    tall = QLabel()
+    tall.setFixedHeight(bench.height())
+    panel.layout().addWidget(tall)
+    settle(window)
+    assert bar.isVisible() and (panel.width(), panel.form.height()) == (wide, high)
+    tall.hide()
+    settle(window)
+    assert not bar.isVisible() and panel.width() == wide
+
+
 def test_the_help_of_a_setting_is_said_while_it_has_the_keyboard(estate, settle):
     window = estate
     window.begin_step("contours")

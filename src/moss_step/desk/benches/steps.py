@@ -47,17 +47,24 @@ class StepBench(Bench):
         self.panel: StepPanel | None = None
         self._body = QWidget()
         self._layout = QVBoxLayout(self._body)
-        self._layout.setContentsMargins(18, 10, 18, 4)
         self._layout.setSpacing(8)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        outer.addWidget(scrolled(self._body), 1)
+        scrolls = scrolled(self._body)
+        self._bar = scrolls.verticalScrollBar()
+        self._bar.rangeChanged.connect(self._keep_width)
+        self._keep_width(0, 0)
+        outer.addWidget(scrolls, 1)
         self._foot = QVBoxLayout()
         self._foot.setContentsMargins(18, 4, 18, 10)
         outer.addLayout(self._foot)
         self._share = Later(self._share_out, self)
         self._body.installEventFilter(self)
+
+    def _keep_width(self, least: int, most: int) -> None:
+        """A bar takes its room of the margin: settings beside one are as wide as without, and as high."""
+        self._layout.setContentsMargins(18, 10, 18 - (self._bar.sizeHint().width() if most > least else 0), 4)
 
     def _share_out(self) -> None:
         """Give the figures what the settings leave, and never less than their first few."""
