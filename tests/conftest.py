@@ -116,7 +116,7 @@ def come_to_rest(window: object, most: float = 60.0) -> None:
     """Wait until nothing runs in a window, and all of it shows what there is."""
     from PySide6.QtCore import QCoreApplication, QEvent
 
-    from moss_step.desk.parts import Later
+    from moss_step.desk.parts import any_later
 
     end, calm = time.monotonic() + most, 0
     while calm < 3:
@@ -124,11 +124,7 @@ def come_to_rest(window: object, most: float = 60.0) -> None:
         QCoreApplication.processEvents()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
         time.sleep(0.002)  # a wait of the test library would keep the threads from running
-        if window.work.busy:
-            calm = 0
-            continue
-        later = any(t.isActive() for owner in (window, window.work) for t in owner.findChildren(Later))
-        calm = 0 if later else calm + 1
+        calm = 0 if window.work.busy or any_later(window, window.work) else calm + 1
 
 
 @pytest.fixture

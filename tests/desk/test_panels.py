@@ -178,7 +178,9 @@ def test_settings_are_as_wide_beside_a_bar_as_without_one(estate, settle):
     bench = window.benches["shape"]
     settle(window)
     panel, wide, high = bench.panel, bench.panel.width(), bench.panel.form.height()
-    (bar,) = (area.verticalScrollBar() for area in bench.findChildren(QScrollArea) if area.isAncestorOf(panel))
+    (bar,) = (
+        area.verticalScrollBar() for area in bench.findChildren(QScrollArea) if area.isAncestorOf(panel)
+    )
     assert not bar.isVisible()
     tall = QLabel()
     tall.setFixedHeight(bench.height())

@@ -1,3 +1,5 @@
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from numpy.testing import assert_allclose
@@ -6,6 +8,7 @@ from moss_step.model.class_map import NO_CLASS
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, CENTIMETRE, DEGREE, FOOT, METRE, NONE, PERCENT
+from moss_step.science.algebra import voids
 from moss_step.science.algebra.arithmetic import converted, difference, exaggerated, merge
 from moss_step.science.algebra.criteria import (
     RANDOM_INDEX,
@@ -17,6 +20,7 @@ from moss_step.science.algebra.criteria import (
 from moss_step.science.algebra.formula import FormulaError, evaluate, names_in, parse
 from moss_step.science.algebra.voids import fill_voids
 from tests.conftest import plane, surface
+from tests.grounds import in_degrees, metric, relief
 
 RNG = np.random.default_rng(4)
 A = surface(RNG.normal(0, 10, (70, 40)))
@@ -189,8 +193,8 @@ def test_small_voids_are_filled_and_large_ones_stay():
     holed[10:12, 10:12] = np.nan
     holed[20:32, 20:32] = np.nan
     holed[0, 5] = np.nan
-    made, voids, cells = fill_voids(Surface(holed, dem.frame, METRE), 10)
-    assert (voids, cells) == (1, 4)
+    made, voids = fill_voids(Surface(holed, dem.frame, METRE), 10)
+    assert (len(voids.first), len(voids.cells)) == (1, 4)
     assert_allclose(made.values[10:12, 10:12], dem.values[10:12, 10:12], atol=1e-3)
     assert np.isnan(made.values[25, 25]) and np.isnan(made.values[0, 5])
 
@@ -213,3 +217,18 @@ def test_tiles_are_merged_and_misfits_refused():
         merge({"a": left, "b": Surface(right.values, replace(right.frame, x0=right.frame.x0 + 0.7), METRE)})
     with pytest.raises(MossError, match="cell size"):
         merge({"a": left, "b": plane(4, 4, 0, 0, dx=3.0)})
+
+
+@pytest.mark.parametrize("on", [lambda z: metric(z, 20.0, 5.0), lambda z: in_degrees(z, 65.0)])
+def test_voids_are_the_same_by_elimination_and_by_the_library(on, monkeypatch):
+    """Library: SciPy's sparse solver, which solves the large ones."""
+    z, dice = relief(11, 60, 80), np.random.default_rng(7)
+    for r, c in zip(dice.integers(2, 45, 20), dice.integers(2, 65, 20), strict=True):
+        z[r : r + dice.integers(1, 9), c : c + dice.integers(1, 9)] = np.nan
+    holed = replace(on(z), values=z.astype(np.float64))
+    made, found = fill_voids(holed, 2000)
+    assert np.diff(found.starts).max() > 100 > np.diff(found.starts).min()
+    monkeypatch.setattr(voids, "_SMALL", 0)
+    by_library, again = fill_voids(holed, 2000)
+    assert_allclose(made.values, by_library.values, rtol=1e-12)
+    np.testing.assert_array_equal(found.cells, again.cells)

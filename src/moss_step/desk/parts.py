@@ -49,6 +49,11 @@ class Later(QTimer):
         self.start()
 
 
+def any_later(*owners: QObject) -> bool:
+    """Whether parts of some owners have asked for a call that has not come yet."""
+    return any(later.isActive() for owner in owners for later in owner.findChildren(Later))
+
+
 def label(text: str, role: str = "", wrap: bool = False) -> QLabel:
     """A text in one of the theme's roles: title, head, muted, value, warn."""
     result = QLabel(text)

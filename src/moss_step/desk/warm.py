@@ -287,15 +287,14 @@ def _follow_the_pointer(window: MainWindow) -> None:
 
 def settle(app: QCoreApplication, window: MainWindow) -> None:
     """Let the window work until nothing runs, and all of it shows what there is."""
-    from moss_step.desk.parts import Later
+    from moss_step.desk.parts import any_later
 
     end = time.monotonic() + _LONGEST
     calm = 0
     while calm < 5 and time.monotonic() < end:
         app.processEvents()
         time.sleep(0.02)
-        later = any(t.isActive() for owner in (window, window.work) for t in owner.findChildren(Later))
-        calm = 0 if window.work.busy or later else calm + 1
+        calm = 0 if window.work.busy or any_later(window, window.work) else calm + 1
 
 
 if __name__ == "__main__":

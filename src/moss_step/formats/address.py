@@ -110,7 +110,8 @@ class Address:
 
     def put(self, file: Path) -> None:
         """Have a file hold what one of this machine holds: the old content, or all of the new one. What a
-        kill leaves beside it begins with ``HALF``.
+        kill leaves beside it begins with ``HALF``; at a store that moves nothing onto a file that is there, a
+        kill in that moment leaves the new one under that name alone.
 
         Raises MossError when it cannot be written.
         """
@@ -119,7 +120,7 @@ class Address:
             self._store.put_file(str(file), half._place)
             try:
                 self._store.mv(half._place, self._place)
-            except Exception:  # some stores move nothing onto a file that is there
+            except Exception:  # some stores move nothing onto a file, and each says so in its own way
                 if not self._store.exists(self._place) or not self._store.exists(half._place):
                     raise
                 self._store.rm_file(self._place)

@@ -22,10 +22,9 @@ from moss_step.model.typed import of_kind
 from moss_step.steps.catalogue import step_kind
 from moss_step.steps.results import surface_outcome
 from moss_step.study.declared import as_part, run_declared
-from moss_step.study.told import Said, retold, said_by
+from moss_step.study.told import Said, Span, retold, said_by
 
 Margin = tuple[int, int]
-Span = tuple[slice, slice]
 Readers = Mapping[str, GridReader]
 
 

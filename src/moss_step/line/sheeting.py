@@ -44,15 +44,11 @@ def sheet(asked: argparse.Namespace) -> None:
     missing = [name for name in _NEEDED if find_spec(name) is None]
     if missing:
         raise MossError(f"Pages are not installed: {', '.join(missing)}.", "pip install 'moss-step[window]'")
-    _write(asked, study)
-
-
-def _write(asked: argparse.Namespace, study: Study) -> None:
     with noting_signals() as noted:
-        _write_noting(asked, study, noted)
+        _write(asked, study, noted)
 
 
-def _write_noting(asked: argparse.Namespace, study: Study, noted: Noted) -> None:
+def _write(asked: argparse.Namespace, study: Study, noted: Noted) -> None:
     from moss_step.desk.sheet.output import check_page_file, write_sheets
     from moss_step.desk.sheet.press import Wanted
     from moss_step.scene.sheet.moment import moment

@@ -468,8 +468,8 @@ class FillSettings(Settings):
 
 def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.1, "Filling voids")
-    found = voids.find_voids(_surface(inputs), settings.most_cells)
-    result, count = voids.fill_found(_surface(inputs), found), len(found.first)
+    result, found = voids.fill_voids(_surface(inputs), settings.most_cells)
+    count = len(found.first)
     outcome = surface_outcome(result, () if count else (_NO_VOID,))
     more = (Finding("voids_filled", count, COUNT), Finding("cells_filled", len(found.cells), CELLS))
     lying = {"voids_filled": found.first, "cells_filled": found.cells}

@@ -23,7 +23,7 @@ class Reach:
     """
 
     kind: Literal["cell", "around", "rays", "whole"]
-    cells: int | Callable[[Any], int] = 0
+    cells: Callable[[Any], int] = lambda _: 0
     metres: Callable[[Any], float] | None = None
     settings: Callable[[Any], bool] = lambda _: True
 
@@ -32,14 +32,19 @@ class Reach:
         if self.kind in ("rays", "whole") or not self.settings(settings):
             return None
         if self.metres is None:
-            cells = self.cells(settings) if callable(self.cells) else self.cells
+            cells = self.cells(settings)
             return min(cells, frame.rows), min(cells, frame.cols)
         far = self.metres(settings)
         rows, cols = far / float(frame.row_heights.min()), far / float(frame.row_widths.min())
         return (min(math.ceil(rows), frame.rows) + 1, min(math.ceil(cols), frame.cols) + 1)
 
 
-WHOLE, RAYS, CELL, NEIGHBOURS = Reach("whole"), Reach("rays"), Reach("cell"), Reach("around", cells=1)
+WHOLE, RAYS, CELL, NEIGHBOURS = (
+    Reach("whole"),
+    Reach("rays"),
+    Reach("cell"),
+    Reach("around", cells=lambda _: 1),
+)
 
 
 def within(metres: Callable[[Any], float]) -> Reach:

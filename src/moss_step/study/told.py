@@ -40,12 +40,12 @@ class Said:
     north: float = 0.0
 
 
-Part = tuple[slice, slice]
+Span = tuple[slice, slice]
 """Rows and columns of a part."""
 
 
 def retold(
-    step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs: Inputs, within: Part
+    step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs: Inputs, within: Span
 ) -> Outcome:
     """What a step says of a part of what it gave, which lies ``within`` some of its rows and columns;
     ``inputs`` are cut to that part, too.
@@ -59,7 +59,7 @@ def retold(
     return replace(told, findings=(*told.findings, *counted))
 
 
-def _count_within(outcome: Outcome, name: str, within: Part) -> int:
+def _count_within(outcome: Outcome, name: str, within: Span) -> int:
     row, col = np.divmod(outcome.lying[name], cells_of(outcome.value).shape[1])
     rows, cols = within
     inside = (rows.start <= row) & (row < rows.stop) & (cols.start <= col) & (col < cols.stop)

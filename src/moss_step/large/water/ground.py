@@ -113,6 +113,12 @@ class Ground:
         scaled: np.ndarray = distances(frame) / np.float32(self.like().metres_per_height)
         return scaled
 
+    def metres_around(self, tile: Tile, margin: int) -> np.ndarray:
+        """The same of the rows of a tile with a margin; beyond the ground those of its first or last row."""
+        rows = np.arange(tile.top - margin, tile.bottom + margin).clip(0, self.tiling.shape[0] - 1)
+        around: np.ndarray = self.metres(slice(int(rows[0]), int(rows[-1]) + 1))[rows - rows[0]]
+        return around
+
     def slope(self, window: Window, heights: np.ndarray, unit: Literal["degrees", "percent"]) -> np.ndarray:
         """Slope of the cells of a tile, from heights in their own precision with a cell around it."""
         part, frame = self.like(), self.held.frame.part(window.rows, window.cols)

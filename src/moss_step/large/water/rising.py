@@ -79,8 +79,7 @@ class RiseWork(Work):
 
     def work_out(self, tile: Tile, read: _Read) -> np.ndarray:
         """What its cells are raised to."""
-        rows = np.arange(tile.top - 1, tile.bottom + 1).clip(0, self.rising.ground.tiling.shape[0] - 1)
-        metres = self.rising.ground.metres(slice(int(rows[0]), int(rows[-1]) + 1))[rows - rows[0]]
+        metres = self.rising.ground.metres_around(tile, 1)
         rise_in_tile(read.z, read.risen, self.first, read.changed, metres, self.rising.gradient)
         return read.risen
 

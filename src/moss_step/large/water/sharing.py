@@ -46,8 +46,7 @@ class Sharing:
         """
         z = ground.scratch.window("filled", tile, _AROUND, np.float32(np.nan))
         ways = ground.scratch.window("ways", tile, _AROUND, NONE)
-        rows = np.arange(tile.top - _AROUND, tile.bottom + _AROUND).clip(0, ground.tiling.shape[0] - 1)
-        metres = ground.metres(slice(int(rows[0]), int(rows[-1]) + 1))[rows - rows[0]]
+        metres = ground.metres_around(tile, _AROUND)
         made = shared_out(Drained(z, ways, metres), self.method, self.exponent)
         around = np.ascontiguousarray(metres[1:-1])
         return Shared(_inner(z), _inner(ways), around, self.exponent, _inner(made.whole), _inner(made.facets))

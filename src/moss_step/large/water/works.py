@@ -66,22 +66,23 @@ class FillJob(WaterJob):
     def prepare(self, ground: Ground, crew: Crew, progress: Progress) -> None:
         """Fill the ground, and find the lakes that stay."""
         depth, area = self.settings.keep_depth, self.settings.keep_area
-        keeps, rises = depth is not None or area is not None, self.settings.gradient > 0
-        if rises:
-            rise_once(self._rising(ground), crew, progress.part(0.0, 0.4))
-        if keeps or not rises:
-            super().prepare(ground, crew, progress.part(0.4 if rises else 0.0, 0.8))
+        keeps, rising = depth is not None or area is not None, self._rising(ground)
+        if rising is not None:
+            rise_once(rising, crew, progress.part(0.0, 0.4))
+        if keeps or rising is None:
+            super().prepare(ground, crew, progress.part(0.4, 0.8))
         if keeps:
             self.kept["lakes"] = kept_lakes(ground, depth, area, crew, progress.part(0.8, 1.0))
 
-    def _rising(self, ground: Ground) -> Rising:
-        return Rising(ground, float(self.settings.gradient))
+    def _rising(self, ground: Ground) -> Rising | None:
+        gradient = float(self.settings.gradient)
+        return Rising(ground, gradient) if gradient > 0.0 else None
 
     def told(self, ground: Ground, tile: Tile, reader: GridReader) -> tuple[Outcome, int]:
         """Heights in the precision of the ground, and what was put in."""
         before = reader.read(tile.rows, tile.cols)
-        rises = self.settings.gradient > 0
-        filled = self._rising(ground).of(tile) if rises else ground.scratch.load("filled", tile)
+        rising = self._rising(ground)
+        filled = ground.scratch.load("filled", tile) if rising is None else rising.of(tile)
         for lakes in self.kept.values():
             filled = np.where(lakes.cells(tile, reader), ground.heights(reader, tile.rows, tile.cols), filled)
         after = filled.astype(np.float64) + self.grid.base if before.dtype == np.float64 else filled

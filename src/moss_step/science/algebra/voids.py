@@ -29,47 +29,9 @@ class Voids(NamedTuple):
         return first
 
 
-def find_voids(surface: Surface, most_cells: int) -> Voids:
-    """Voids of at most ``most_cells`` cells, which hang together over their sides and do not reach the edge
-    of the grid.
-
-    Parameters
-    ----------
-    surface
-        Values of shape (rows, cols); NaN is no-data.
-    most_cells
-        Most cells of one void.
-
-    Returns
-    -------
-    Voids
-        Their cells, and where each begins among them.
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.algebra.voids import find_voids
-    >>> from moss_step.science.sample import ground, tilted
-    >>> z = tilted().values.copy()
-    >>> z[1, 1:3] = np.nan
-    >>> find_voids(ground(z), most_cells=10).starts.tolist()
-    [0, 2]
-    """
-    from scipy import ndimage
-
-    labels, n = ndimage.label(np.isnan(surface.values))
-    sizes = np.bincount(labels.ravel(), minlength=n + 1)
-    wanted = sizes <= most_cells
-    wanted[labels[0]] = wanted[labels[-1]] = wanted[labels[:, 0]] = wanted[labels[:, -1]] = False
-    wanted[0] = False
-    cells = np.flatnonzero(wanted[labels])
-    own = labels.reshape(-1)[cells]
-    cells = cells[np.argsort(own, kind="stable")]
-    return Voids(cells, np.concatenate([[0], np.cumsum(sizes[wanted])]).astype(np.int64))
-
-
-def fill_found(surface: Surface, voids: Voids) -> Surface:
-    """Fill voids from their rims.
+def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, Voids]:
+    """Fill voids of at most ``most_cells`` cells, which hang together over their sides, from their rims;
+    those that reach the edge of the grid stay.
 
     A membrane over each void: the discrete Laplace equation with the cell's own width and height, solved at
     once. It gives planes back exactly, stays between the lowest and highest value of the rim, and does not
@@ -79,55 +41,13 @@ def fill_found(surface: Surface, voids: Voids) -> Surface:
     ----------
     surface
         Values of shape (rows, cols); NaN is no-data.
-    voids
-        What is filled, from ``find_voids``.
-
-    Returns
-    -------
-    Surface
-        The surface.
-
-    Source
-    ------
-    The discrete Laplace equation (mathematics).
-
-    Examples
-    --------
-    >>> import numpy as np
-    >>> from moss_step.science.algebra.voids import fill_found, find_voids
-    >>> from moss_step.science.sample import ground, tilted
-    >>> z = tilted().values.copy()
-    >>> z[1, 2] = np.nan
-    >>> holed = ground(z)
-    >>> float(fill_found(holed, find_voids(holed, 10)).values[1, 2])
-    4.0
-    """
-    if not voids.cells.size:
-        return surface
-    values = surface.values.copy()
-    if surface.cyclic:
-        parts = (_membrane(part, voids, surface) for part in vectors(surface.values))
-        values.reshape(-1)[voids.cells] = bearing_of(*parts)
-    else:
-        values.reshape(-1)[voids.cells] = _membrane(surface.values, voids, surface)
-    return Surface(values, surface.frame, surface.unit, surface.quantity)
-
-
-def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
-    """Fill voids of at most ``most_cells`` cells from their rims; gives the surface, voids filled and cells
-    filled. Voids that reach the edge of the grid stay.
-
-    Parameters
-    ----------
-    surface
-        Values of shape (rows, cols); NaN is no-data.
     most_cells
         Most cells of one void.
 
     Returns
     -------
-    tuple[Surface, int, int]
-        The surface, how many voids and how many cells were filled.
+    tuple[Surface, Voids]
+        The surface, and what was filled.
 
     Source
     ------
@@ -140,12 +60,34 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, int, int]:
     >>> from moss_step.science.sample import ground, tilted
     >>> z = tilted().values.copy()
     >>> z[1, 2] = np.nan
-    >>> filled, count, cells = fill_voids(ground(z), most_cells=10)
-    >>> float(filled.values[1, 2]), count, cells
+    >>> filled, voids = fill_voids(ground(z), most_cells=10)
+    >>> float(filled.values[1, 2]), len(voids.first), len(voids.cells)
     (4.0, 1, 1)
     """
-    voids = find_voids(surface, most_cells)
-    return fill_found(surface, voids), len(voids.first), len(voids.cells)
+    voids = _small_voids(surface, most_cells)
+    if not voids.cells.size:
+        return surface, voids
+    values = surface.values.copy()
+    if surface.cyclic:
+        parts = (_membrane(part, voids, surface) for part in vectors(surface.values))
+        values.reshape(-1)[voids.cells] = bearing_of(*parts)
+    else:
+        values.reshape(-1)[voids.cells] = _membrane(surface.values, voids, surface)
+    return Surface(values, surface.frame, surface.unit, surface.quantity), voids
+
+
+def _small_voids(surface: Surface, most_cells: int) -> Voids:
+    from scipy import ndimage
+
+    labels, n = ndimage.label(np.isnan(surface.values))
+    sizes = np.bincount(labels.ravel(), minlength=n + 1)
+    wanted = sizes <= most_cells
+    wanted[labels[0]] = wanted[labels[-1]] = wanted[labels[:, 0]] = wanted[labels[:, -1]] = False
+    wanted[0] = False
+    cells = np.flatnonzero(wanted[labels])
+    own = labels.reshape(-1)[cells]
+    cells = cells[np.argsort(own, kind="stable")]
+    return Voids(cells, np.concatenate([[0], np.cumsum(sizes[wanted])]).astype(np.int64))
 
 
 def _membrane(z: np.ndarray, voids: Voids, surface: Surface) -> np.ndarray:
