@@ -139,9 +139,7 @@ viewshed_step = StepKind(
     group="What is seen",
     title="Viewshed",
     question="What is seen, and by how many?",
-    help=(
-        "How many observers see each place, every target tested by its own ray; share and area seen by each."
-    ),
+    help="How many observers see each place, by a ray to each; area and share of each.",
     formula="seen where tan(eye → target) ≥ max tan(eye → ground between); each height less d² (1 − k) / 2R",
     words=(
         "visibility",
