@@ -21,7 +21,7 @@ import numpy as np
 
 from benchmarks.large import WATER, Taken, run, study, write_ground
 from moss_step.formats.windows import GridSource
-from moss_step.large.crew import TileWork, whole_work
+from moss_step.large.crew import Line, TileWork, in_line, whole_work
 from moss_step.large.held import OnDisk
 from moss_step.large.scratch import scratch_in
 from moss_step.large.tiling import Tile, squares
@@ -70,10 +70,12 @@ class Timed:
         self.took: dict[str, list[tuple[float, int]]] = {}
 
     def each(
-        self, work: TileWork[Any], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[Any], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, Any]]:
         """Work on tiles one after another."""
-        for tile in tiles:
+        waiting = in_line(tiles)
+        while waiting:
+            tile = waiting.popleft()
             began = time.perf_counter()
             (result,) = whole_work([(work, tile)])
             took = time.perf_counter() - began

@@ -8,7 +8,7 @@ import shapely
 
 from moss_step.formats.raster import read_class_map, read_surface
 from moss_step.kinds.registry import cells_of, kind_of
-from moss_step.large.crew import Alone, D, TileWork
+from moss_step.large.crew import Alone, D, Line, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun, Written
 from moss_step.large.tiling import Tile
@@ -27,7 +27,7 @@ class Ending(Alone):
         self.doing, self.after, self.done = doing, after, 0
 
     def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
         for found in super().each(work, tiles, progress, doing):
             self.done += doing == self.doing

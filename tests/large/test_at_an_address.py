@@ -26,7 +26,7 @@ from moss_step.formats.address import HALF, Address, place_of
 from moss_step.formats.raster import held_open
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
-from moss_step.large.crew import Alone, D, TileWork
+from moss_step.large.crew import Alone, D, Line, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun, Written
 from moss_step.large.scratch import ScratchIn
@@ -93,7 +93,7 @@ class Afar(Alone):
         self.after, self.done = after, 0
 
     def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
         for found in super().each(_Blind(work), tiles, progress, doing):
             self.done += 1

@@ -15,7 +15,7 @@ import pytest
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.windows import GridSource
-from moss_step.large.crew import Alone, TileWork
+from moss_step.large.crew import Alone, Line, TileWork
 from moss_step.large.held import OnDisk
 from moss_step.large.scratch import ScratchIn, begin_or_go_on, scratch_in
 from moss_step.large.tiling import Tile, squares
@@ -34,7 +34,7 @@ class Patient(Alone):
         self.most, self.done = most, Counter[tuple[str, str]]()
 
     def each(
-        self, work: TileWork[Any], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[Any], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, Any]]:
         left = self.most
         for tile, found in super().each(work, tiles, progress, doing):
@@ -42,7 +42,7 @@ class Patient(Alone):
             if not isinstance(work, SpreadWork):
                 self.done[type(work).__name__, tile.name] += 1
                 left -= 1
-                if left == 0 and tile != tiles[-1]:
+                if left == 0 and isinstance(tiles, Sequence) and tile != tiles[-1]:
                     raise StoppedError
 
 

@@ -29,8 +29,10 @@ WAIT = 8.0
 """Seconds that a scheduler is waited for."""
 _BEAT, _TRIES = 0.2, 2
 """Seconds between two looks whether a tile is done; how often one that failed is tried again by a cluster."""
-_EACH, _MOST = 6, 8
-"""How often each hand of a cluster is sent tiles, where there are enough; how many small ones at once."""
+_EACH, _MOST, _CELLS = 3, 8, 3 * CELLS
+"""Of what waits each hand of a cluster is sent its share, divided by the first, and no more tiles and cells
+than the others say.
+"""
 _LEAN = {
     "distributed.nanny.pre-spawn-environ": KEPT_FREED,  # what is said later, as by ``env``, is not heard
     "distributed.worker.profile.enabled": False,  # it looks at each worker a hundred times a second
@@ -80,13 +82,25 @@ class Work:
         return found
 
 
+class Line(Protocol):
+    """Tiles that wait to be worked on: more may join while others are worked on, and what becomes of these
+    is given.
+    """
+
+    def __len__(self) -> int:
+        """How many wait."""
+
+    def popleft(self) -> Tile:
+        """The next one, which waits no longer."""
+
+
 class Crew(Protocol):
     """Workers, however many there are."""
 
     def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
-        """Work on tiles; gives each with what became of it, in any order.
+        """Work on tiles, until none is left; gives each with what became of it, in any order.
 
         Raises StoppedError when stopped, and what the work raises.
         """
@@ -96,61 +110,67 @@ class Alone:
     """This process: the next tile is read and the last one written while one is worked out."""
 
     def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
         """Work on tiles in their order; where a work uses one core, a tile on each."""
-        if work.side_by_side and (os.cpu_count() or 1) > 1:
-            yield from self._side_by_side(work, tiles, progress, doing)
-            return
+        one_each = work.side_by_side and (os.cpu_count() or 1) > 1
+        yield from (self._side_by_side if one_each else self._in_turn)(work, in_line(tiles), progress, doing)
+        progress.at(1.0, doing)
+
+    @staticmethod
+    def _in_turn(
+        work: TileWork[D], waiting: Line, progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
         with ThreadPoolExecutor(1) as reader, ThreadPoolExecutor(1) as writer:
-            waiting = deque(tiles)
-            ahead = self._next(reader, work, waiting)
-            written: Future[D] | None = None
-            last: Tile | None = None
+
+            def begun() -> tuple[Tile, Future[Any]] | None:
+                if not waiting:
+                    return None
+                tile = waiting.popleft()
+                return tile, reader.submit(work.read, tile)
+
+            done, ahead = 0, begun()
+            written: tuple[Tile, Future[D]] | None = None
             try:
-                for n in range(len(tiles)):
-                    progress.at(n / len(tiles), doing)
-                    tile, future = ahead
-                    read = future.result()
-                    ahead = self._next(reader, work, waiting)
-                    results = work.work_out(tile, read)
-                    if written is not None and last is not None:
-                        yield last, written.result()
-                    written, last = writer.submit(work.finish, tile, read, results), tile
-                if written is not None and last is not None:
-                    yield last, written.result()
+                while ahead or written:
+                    now, ahead, last = ahead, None, written
+                    written = None
+                    if now:
+                        progress.at(done / (done + len(waiting) + (2 if last else 1)), doing)
+                        tile, reading = now
+                        read, ahead = reading.result(), begun()
+                        written = tile, writer.submit(work.finish, tile, read, work.work_out(tile, read))
+                    if last:
+                        yield last[0], last[1].result()
+                        done += 1
+                    ahead = ahead or begun()
             finally:
                 reader.shutdown(cancel_futures=True)
-        progress.at(1.0, doing)
 
     @staticmethod
     def _side_by_side(
-        work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        work: TileWork[D], waiting: Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
         with ThreadPoolExecutor(os.cpu_count(), initializer=_one_core) as pool:
-            waiting, running = deque(tiles), deque[tuple[Tile, Future[D]]]()
+            done, running = 0, deque[tuple[Tile, Future[D]]]()
             try:
-                for n in range(len(tiles)):
+                while waiting or running:
                     while waiting and len(running) < 2 * (os.cpu_count() or 1):
                         tile = waiting.popleft()
                         running.append((tile, pool.submit(_done, work, tile)))
-                    tile, future = running.popleft()
+                    tile, future = running[0]
                     while not _ready(future):
-                        progress.at(n / len(tiles), doing)
+                        progress.at(done / (done + len(running) + len(waiting)), doing)
+                    running.popleft()
                     yield tile, future.result()
+                    done += 1
             finally:
                 pool.shutdown(cancel_futures=True)
-        progress.at(1.0, doing)
 
-    @staticmethod
-    def _next(
-        reader: ThreadPoolExecutor, work: TileWork[D], waiting: deque[Tile]
-    ) -> tuple[Tile, Future[Any]]:
-        if not waiting:
-            done: Future[Any] = Future()
-            return Tile(0, 0, 0, 0, 0, 0), done
-        tile = waiting.popleft()
-        return tile, reader.submit(work.read, tile)
+
+def in_line(tiles: Sequence[Tile] | Line) -> Line:
+    """Tiles that wait: those of a sequence one after another."""
+    return deque(tiles) if isinstance(tiles, Sequence) else tiles
 
 
 def _one_core() -> None:
@@ -215,39 +235,53 @@ class Cluster:
         return f"{n} worker{'s' if n > 1 else ''}, at most {most:.1f} GB each; {tiles} at work on a tile."
 
     def each(
-        self, work: TileWork[D], tiles: Sequence[Tile], progress: Progress, doing: str
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
     ) -> Iterator[tuple[Tile, D]]:
-        """Work on tiles, as many at a time as there are hands, and a few that wait. Small tiles are sent some
-        at a time: what is sent costs some hundredths of a second, whatever is in it.
+        """Work on tiles, as many at a time as there are hands, and a few that wait. What is sent costs some
+        hundredths of a second, whatever is in it: so some tiles are sent together while many wait (guided
+        self-scheduling, Polychronopoulos & Kuck 1987, IEEE Transactions on Computers 36).
         """
         progress.at(0.0, doing)
-        hands = self.hands
-        cells = max(((t.bottom - t.top) * (t.right - t.left) for t in tiles), default=1)
-        most = max(1, min(_MOST, CELLS // cells, len(tiles) // (_EACH * hands)))
-        waiting = deque(tiles[n : n + most] for n in range(0, len(tiles), most))
+        hands, waiting = self.hands, in_line(tiles)
         ready, given = SimpleQueue[Any](), dict[str, tuple[Sequence[Tile], Any]]()
 
         def send() -> None:
-            some = waiting.popleft()
-            sent = [(work.for_tile(tile), tile) for tile in some]
-            future = self._client.submit(whole_work, sent, pure=False, retries=_TRIES)
-            given[future.key] = (some, future)
-            future.add_done_callback(ready.put)
+            while waiting and len(given) < 2 * hands:
+                some = [waiting.popleft()]
+                most = min(_MOST, _CELLS // some[0].size, len(waiting) // (_EACH * hands))
+                some += [waiting.popleft() for _ in range(most - 1)]
+                sent = [(work.for_tile(tile), tile) for tile in some]
+                future = self._client.submit(whole_work, sent, pure=False, retries=_TRIES)
+                given[future.key] = (some, future)
+                future.add_done_callback(ready.put)
 
         done = 0
         try:
-            for _ in range(min(len(waiting), 2 * hands)):
-                send()
+            send()
             while given:
-                future = _next_of(ready, partial(progress.at, done / len(tiles), doing))
+                left = len(waiting) + sum(len(some) for some, _ in given.values())
+                future = _next_of(ready, partial(progress.at, done / (done + left), doing))
                 some, _ = given.pop(future.key)
-                if waiting:  # before what was found is fetched, or a worker would wait for that
-                    send()
+                send()  # before what was found is fetched, or a worker would wait for that
                 yield from zip(some, _results(future, some), strict=True)
                 done += len(some)
+                send()
         finally:
             self._client.cancel([future for _, future in given.values()])
         progress.at(1.0, doing)
+
+
+class Ahead:
+    """Workers that are still being begun: they are waited for once there is work."""
+
+    def __init__(self, begun: Callable[[], Crew]) -> None:
+        self._begun = begun
+
+    def each(
+        self, work: TileWork[D], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, D]]:
+        """Work on tiles as they do."""
+        yield from self._begun().each(work, tiles, progress, doing)
 
 
 def _next_of(ready: SimpleQueue[Any], beat: Callable[[], None]) -> Any:

@@ -34,6 +34,11 @@ class Tile:
         return slice(self.left, self.right)
 
     @property
+    def size(self) -> int:
+        """How many cells it has."""
+        return (self.bottom - self.top) * (self.right - self.left)
+
+    @property
     def name(self) -> str:
         """What its files are called."""
         return f"r{self.row}c{self.col}"

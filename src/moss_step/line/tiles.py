@@ -175,10 +175,10 @@ def begun(asked: argparse.Namespace) -> Iterator[Callable[[], Cluster] | None]:
 def _crew(
     asked: argparse.Namespace, files: Sequence[Place], here: Callable[[], Cluster] | None
 ) -> Iterator[Crew]:
-    from moss_step.large.crew import Alone, workers_of
+    from moss_step.large.crew import Ahead, Alone, workers_of
 
     if here is not None:
-        yield here()
+        yield Ahead(here)
     elif asked.scheduler is not None:
         with workers_of(asked.scheduler, files) as others:
             yield others

@@ -53,9 +53,25 @@ class Progress:
         """A progress for a part of the work, from one fraction to another: what is reported in it moves this
         one, and stopping this stops it.
         """
-        part = Progress(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
-        part._stop, part._show = self._stop, self._show
-        return part
+        return self._heard(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
+
+    def forward(self) -> Progress:
+        """A progress for work that finds out on the way how much there is: where it falls back, this one
+        stays where it was.
+        """
+        furthest = 0.0
+
+        def tell(fraction: float, doing: str) -> None:
+            nonlocal furthest
+            furthest = max(furthest, fraction)
+            self.at(furthest, doing)
+
+        return self._heard(tell)
+
+    def _heard(self, tell: Callable[[float, str], None]) -> Progress:
+        heard = Progress(tell)
+        heard._stop, heard._show = self._stop, self._show
+        return heard
 
     def show(self, make: Callable[[], Any]) -> None:
         """Offer what there is of the result so far, to be drawn; it is made only where somebody draws it."""

@@ -84,17 +84,17 @@ class SpreadWork(Work):
 
     side_by_side = True
 
-    def __init__(self, scratch: Scratch, name: str, known: Known | Fixed, first: bool) -> None:
-        self.scratch, self.name, self.known, self.first = scratch, name, known, first
+    def __init__(self, scratch: Scratch, name: str, known: Known | Fixed) -> None:
+        self.scratch, self.name, self.known = scratch, name, known
 
     def for_tile(self, tile: Tile) -> SpreadWork:
         """What one tile needs."""
-        return SpreadWork(self.scratch, self.name, Fixed(self.known.around(tile)), self.first)
+        return SpreadWork(self.scratch, self.name, Fixed.of(self.known, tile))
 
     def read(self, tile: Tile) -> Before:
         """The open cells, and what is known of them."""
         cells, beside = (self.scratch.load(f"{self.name}-{what}", tile) for what in ("cells", "beside"))
-        if self.first:
+        if self.known.first(tile):
             far = np.zeros((2, len(cells)), np.int32)
         else:
             far = self.scratch.load(f"{self.name}-far", tile)
@@ -105,7 +105,7 @@ class SpreadWork(Work):
         cells, beside, far, rims = read
         places, changed = placed(tile, cells), 0
         for field, flag, rim in zip(far, (LOWER, HIGHER), rims, strict=True):
-            sources = steps_at_rim(cells, beside, places, flag if self.first else 0, rim)
+            sources = steps_at_rim(cells, beside, places, flag if self.known.first(tile) else 0, rim)
             changed += spread_open(cells, beside, places, sources, field)
         shape = tile.bottom - tile.top + 2, tile.right - tile.left + 2
         numbers = sides_of(places[1].reshape(shape)[1:-1, 1:-1])
@@ -116,7 +116,7 @@ class SpreadWork(Work):
         """Keep the steps that have changed; gives what there is along the sides now, and what it comes
         of.
         """
-        if self.first or found.changed:
+        if self.known.first(tile) or found.changed:
             self.scratch.save(f"{self.name}-far", tile, read.far)
         return (found.toward, found.away), read.rims
 
@@ -141,10 +141,7 @@ def settle(
 ) -> dict[str, Rims]:
     """Pass steps from tile to tile until none changes; gives what lies around each tile then."""
     known = Known(scratch.tiling, 2, np.int32)
-
-    def work(first: bool) -> SpreadWork:
-        return SpreadWork(scratch, name, known, first)
-
+    work = SpreadWork(scratch, name, known)
     return rounds.settle(crew, known, tiles, work, progress, "Draining level ground")
 
 

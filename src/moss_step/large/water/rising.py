@@ -53,13 +53,13 @@ class RiseWork(Work):
 
     side_by_side = True
 
-    def __init__(self, rising: Rising, known: Known | Fixed, first: bool) -> None:
-        self.rising, self.known, self.first = rising, known, first
+    def __init__(self, rising: Rising, known: Known | Fixed) -> None:
+        self.rising, self.known = rising, known
         self._reader = rising.ground.reading()
 
     def for_tile(self, tile: Tile) -> RiseWork:
         """What one tile needs."""
-        return RiseWork(self.rising, Fixed(self.known.around(tile)), self.first)
+        return RiseWork(self.rising, Fixed.of(self.known, tile))
 
     def read(self, tile: Tile) -> _Read:
         """Heights, and what is known."""
@@ -67,7 +67,7 @@ class RiseWork(Work):
         reader: GridReader = self._reader.get()
         window = window_of(tile, ground.tiling, 1)
         z = framed(ground.heights(reader, window.rows, window.cols), tile, window, np.float32(np.nan))
-        if self.first:
+        if self.known.first(tile):
             risen = np.full(z.shape, np.float32(np.inf))
         else:
             risen = ground.scratch.load(self.rising.name, tile)
@@ -80,7 +80,7 @@ class RiseWork(Work):
     def work_out(self, tile: Tile, read: _Read) -> np.ndarray:
         """What its cells are raised to."""
         metres = self.rising.ground.metres_around(tile, 1)
-        rise_in_tile(read.z, read.risen, self.first, read.changed, metres, self.rising.gradient)
+        rise_in_tile(read.z, read.risen, self.known.first(tile), read.changed, metres, self.rising.gradient)
         return read.risen
 
     def finish(self, tile: Tile, read: _Read, risen: np.ndarray) -> tuple[list[Sides], Rims]:
@@ -95,9 +95,6 @@ def rise_once(rising: Rising, crew: Crew, progress: Progress) -> None:
     if scratch.finished(rising.name):
         return
     known = Known(scratch.tiling, 1, np.float32, np.inf)
-
-    def work(first: bool) -> RiseWork:
-        return RiseWork(rising, known, first)
-
+    work = RiseWork(rising, known)
     rounds.settle(crew, known, list(scratch.tiling), work, progress, "Filling with a gradient")
     scratch.finish(rising.name)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import heapq
 import threading
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,6 +35,10 @@ class Known:
             found = [around(tile, self.tiling, sides, self._blank) for sides in self._sides]
         return tuple(field.astype(self._dtype) for field in found)
 
+    def first(self, tile: Tile) -> bool:
+        """Whether nothing was learnt of a tile yet."""
+        return tile.name not in self._sides[0]
+
     def learn(self, tile: Tile, fields: Sequence[Sides]) -> bool:
         """Take what there is along the sides of a tile now; says whether it is new."""
         name = tile.name
@@ -46,44 +51,78 @@ class Known:
 
 @dataclass(frozen=True)
 class Fixed:
-    """What is known around one tile, for a worker that is sent this tile alone."""
+    """What was known when one tile was sent."""
 
     rims: Rims
+    new: bool
+
+    @classmethod
+    def of(cls, known: Known | Fixed, tile: Tile) -> Fixed:
+        """What is known of one tile now, for a worker that is sent this tile alone."""
+        return cls(known.around(tile), known.first(tile))
 
     def around(self, _: Tile) -> Rims:
         """What lies around the tile."""
         return self.rims
+
+    def first(self, _: Tile) -> bool:
+        """Whether nothing had been learnt of it."""
+        return self.new
+
+
+class _Sweeps:
+    """Tiles to go over, each round along their diagonals and from another corner of the ground: what one tile
+    learns, the next ones of the same round know (fast sweeping, Zhao 2005, Mathematics of Computation 74).
+    Nobody waits for a round to end.
+    """
+
+    def __init__(self, tiles: Collection[Tile]) -> None:
+        self._waiting: list[tuple[int, int, Tile]] = []
+        self._busy = dict[str, int]()
+        for tile in tiles:
+            self._put(tile, 0)
+
+    def __len__(self) -> int:
+        """How many wait."""
+        return len(self._waiting)
+
+    def popleft(self) -> Tile:
+        """The next one."""
+        return heapq.heappop(self._waiting)[2]
+
+    def over(self, tile: Tile) -> int:
+        """Have a tile done; gives in which round."""
+        return self._busy.pop(tile.name)
+
+    def join(self, tile: Tile, turn: int) -> None:
+        """Have a tile gone over in a round, or sooner where it waits or is worked on already."""
+        if tile.name not in self._busy:
+            self._put(tile, turn)
+
+    def _put(self, tile: Tile, turn: int) -> None:
+        down, across = _FROM[turn % len(_FROM)]
+        self._busy[tile.name] = turn
+        heapq.heappush(self._waiting, (turn, down * tile.row + across * tile.col, tile))
 
 
 def settle(
     crew: Crew,
     known: Known,
     tiles: Collection[Tile],
-    work_of: Callable[[bool], TileWork[tuple[Sequence[Sides], Rims]]],
+    work: TileWork[tuple[Sequence[Sides], Rims]],
     progress: Progress,
     doing: str,
 ) -> dict[str, Rims]:
-    """Go over tiles until none changes; gives what lies around each tile then. A work, which is told whether
-    this is the first round, gives what there is along the sides of a tile, and what lay around it.
-
-    Rounds go over the tiles along their diagonals, from one corner of the ground after another: what one tile
-    learns, the next ones of the same round know (fast sweeping, Zhao 2005, Mathematics of Computation 74).
+    """Go over tiles until none changes; gives what lies around each tile then. The work gives what there is
+    along the sides of a tile, and what lay around it; it asks ``known``.
     """
-    waiting, some = list(tiles), {t.name for t in tiles}
-    came_of = dict[str, Rims]()
-    done = 0
-    while waiting:
-        changed = set[Tile]()
-        part = progress.part(1 - 0.7**done, 1 - 0.7 ** (done + 1))
-        down, across = _FROM[done % len(_FROM)]
-        waiting.sort(key=lambda t: (down * t.row + across * t.col, t.row))
-        for tile, (fields, rims) in crew.each(work_of(done == 0), waiting, part, doing):
-            came_of[tile.name] = rims
-            if known.learn(tile, fields):
-                changed.add(tile)
-        near = {n for t in changed for n in _near(t, known.tiling) if n.name in some}
-        waiting = [t for t in near if not _alike(known.around(t), came_of[t.name])]
-        done += 1
+    some, line, came_of = {t.name for t in tiles}, _Sweeps(tiles), dict[str, Rims]()
+    for tile, (fields, rims) in crew.each(work, line, progress.forward(), doing):
+        came_of[tile.name], turn = rims, line.over(tile)
+        near = _near(tile, known.tiling) if known.learn(tile, fields) else []
+        for one in (tile, *near):
+            if one.name in some and one.name in came_of and not _alike(known.around(one), came_of[one.name]):
+                line.join(one, turn + 1)
     return came_of
 
 

@@ -102,17 +102,17 @@ class ShareWork(Work):
 
     side_by_side = True
 
-    def __init__(self, upstream: Upstream, known: Known | Fixed, first: bool) -> None:
-        self.upstream, self.known, self.first = upstream, known, first
+    def __init__(self, upstream: Upstream, known: Known | Fixed) -> None:
+        self.upstream, self.known = upstream, known
 
     def for_tile(self, tile: Tile) -> ShareWork:
         """What one tile needs."""
-        return ShareWork(self.upstream, Fixed(self.known.around(tile)), self.first)
+        return ShareWork(self.upstream, Fixed.of(self.known, tile))
 
     def read(self, tile: Tile) -> _Read:
         """What its cells hold, send and are sent."""
         some, scratch = self.upstream, self.upstream.ground.scratch
-        if self.first:
+        if self.known.first(tile):
             shared, order = some.sharing.shared(some.ground, tile), NO_ORDER
             donors = np.empty(shared.ways.shape, np.uint8)
             mark_donors(shared, 1, donors)
@@ -120,7 +120,7 @@ class ShareWork(Work):
             z, ways, metres, whole, facets, donors, order = scratch.load_some(some.how, tile, 7)
             shared = Shared(z, ways, metres, some.sharing.exponent, whole, facets)
         own = own_amounts(some.ground, tile, some.what, shared.ways, weights_of(some.weights, tile))
-        if self.first:
+        if self.known.first(tile):
             total = np.zeros((len(own), *shared.ways.shape))
             total[:, 1:-1, 1:-1] = own
         else:
@@ -133,7 +133,7 @@ class ShareWork(Work):
         at, around = ring(*own.shape[1:]), np.array(rims)
         changed = (total[:, *at] != around).any(axis=0)
         total[:, *at] = around
-        if not self.first:
+        if not self.known.first(tile):
             accumulate_again(shared, donors, np.column_stack(at)[changed], own, total, order)
             return order
         order = np.empty(own[0].size, np.int32)
@@ -144,7 +144,7 @@ class ShareWork(Work):
         """Keep them; gives what those along the sides hold that send water out, and what it comes of."""
         scratch, how = self.upstream.ground.scratch, read.shared
         scratch.save(self.upstream.name, tile, read.total)
-        if self.first:
+        if self.known.first(tile):
             kept = how.z, how.ways, how.metres, how.whole, how.facets, read.donors, order
             scratch.save(self.upstream.how, tile, *kept)
         sends = np.zeros(how.ways.shape, np.uint8)
@@ -164,10 +164,7 @@ def add_up(upstream: Upstream, crew: Crew, progress: Progress) -> None:
     if upstream.weights is None and scratch.finished(upstream.name):
         return
     known = Known(scratch.tiling, len(upstream.what), np.float64)
-
-    def work(first: bool) -> ShareWork:
-        return ShareWork(upstream, known, first)
-
+    work = ShareWork(upstream, known)
     doing = "Adding up what lies upstream"
     rounds.settle(crew, known, list(scratch.tiling), work, progress, doing)
     if upstream.weights is None:
