@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from string import Template
@@ -56,6 +58,23 @@ def apply(app: QApplication, dark: bool = False) -> None:
         palette.setColor(role, QColor(color))
     app.setPalette(palette)
     app.setStyleSheet(_style())
+
+
+@contextmanager
+def unstyled() -> Iterator[None]:
+    """Build much without the style sheet, which is put back at the end: with it each widget that gets a parent
+    is styled anew, and all that it holds.
+    """
+    app = QApplication.instance()
+    if not isinstance(app, QApplication):
+        yield
+        return
+    sheet = app.styleSheet()
+    app.setStyleSheet("")
+    try:
+        yield
+    finally:
+        app.setStyleSheet(sheet)
 
 
 def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal, tabular: bool = True) -> QFont:

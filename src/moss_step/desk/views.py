@@ -119,6 +119,11 @@ class Views(QSplitter):
         view.redrawn.connect(self._follow_in_section)
         self.table.box_wanted.connect(view.show_box)
 
+    def fit(self) -> None:
+        """Give all bars the sizes that they need, once they have their style."""
+        self.plan.fit()
+        self.block.fit()
+
     def attach(self, bench: Bench) -> None:
         """Let a bench draw on the plan and take tools."""
         view = self.plan.view

@@ -49,12 +49,13 @@ _LONGEST = 600.0
 
 
 def main() -> None:
-    """Compile on two cores: surfaces between places, and water, in a process beside this one; what is
-    compiled stays in the cache.
+    """Compile on two cores: surfaces between places, water, and what tiles run, in a process beside this one;
+    what is compiled stays in the cache.
     """
     if "--water" in sys.argv:
         _between_places()  # first: meanwhile the other compiles what every window needs
         _drive(lambda bench: bench == "water", follow=True)
+        _in_tiles()
         return
     with subprocess.Popen([sys.executable, "-m", "moss_step.desk.warm", "--water"]) as other:
         _drive(lambda bench: bench != "water", follow=False)
@@ -105,7 +106,6 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             _look_at_points(app, window)
             _sort_points()
             _earthwork()
-            _in_tiles()
         window.work.close()
 
 

@@ -10,8 +10,8 @@ from moss_step.model.mapped import blocks_of, compact, let_go, row_by_row
 
 
 def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
-    """Values row by row in a native type, that cannot be written into: a view where they are so already, else
-    a copy.
+    """Values row by row in a native type, that cannot be written into, so that kernels which only read are
+    compiled once: a view where they are so already, else a copy.
 
     The array that is given stays as it is, and may be written into.
     """

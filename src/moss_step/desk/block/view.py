@@ -107,8 +107,6 @@ class BlockView(QWidget):
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(8, 2, 4, 2)
         self.stated = label("heights x 1.0", "muted")
-        self.stated.setMinimumWidth(self.stated.sizeHint().width())
-        self.stated.setText("heights x 1")
         self._slider = QSlider(Qt.Orientation.Horizontal)
         self._slider.setRange(10, 60)
         self._slider.setValue(10)
@@ -129,8 +127,13 @@ class BlockView(QWidget):
         self.together.setCheckable(True)
         self.together.setChecked(True)
         layout.addWidget(self.together)
-        bar.adjustSize()
         return bar
+
+    def fit(self) -> None:
+        """Give the bar the size that it needs, once it has its style."""
+        self.stated.setMinimumWidth(self.stated.sizeHint().width())
+        self.stated.setText("heights x 1")
+        self._bar.adjustSize()
 
     # --- what is shown
 

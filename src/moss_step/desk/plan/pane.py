@@ -241,8 +241,12 @@ class PlanPane(QWidget):
         for picture, tip, pressed in result:
             part: QToolButton = tool(picture, tip, pressed)
             layout.addWidget(part)
-        bar.adjustSize()
         return bar
+
+    def fit(self) -> None:
+        """Give the bar the size that it needs, once it has its style."""
+        self.tools.adjustSize()
+        self.arrange()
 
     def lay(self, part: QWidget | None) -> None:
         """Lay something over the plan, such as a page; None takes it away. Messages stay above it."""

@@ -19,6 +19,7 @@ from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile
 from moss_step.large.water import rounds
 from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.model.arrays import read_only
 from moss_step.model.progress import Progress, silent
 from moss_step.science.water.flats import drain_flats
 from moss_step.science.water.kernels.flats import HIGHER, LOWER
@@ -39,7 +40,7 @@ def drain_closed(z: np.ndarray, ways: np.ndarray) -> int:
     """
     count = int(mark_open(z, ways))
     zeros = np.zeros(z.shape, np.int32)
-    drain_flats(Filled(z, zeros, DRY), ways, np.zeros(z.shape, np.int32), silent())
+    drain_flats(Filled(read_only(z, z.dtype), zeros, DRY), ways, np.zeros(z.shape, np.int32), silent())
     return count
 
 

@@ -17,6 +17,7 @@ from moss_step.large.water import rounds
 from moss_step.large.water.flow import Amount, Weights, own_amounts, weights_of
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.model.arrays import read_only
 from moss_step.model.progress import Progress
 from moss_step.science.water.accumulation import FlowMethod, shared_out
 from moss_step.science.water.kernels.accumulation import (
@@ -47,9 +48,16 @@ class Sharing:
         z = ground.scratch.window("filled", tile, _AROUND, np.float32(np.nan))
         ways = ground.scratch.window("ways", tile, _AROUND, NONE)
         metres = ground.metres_around(tile, _AROUND)
-        made = shared_out(Drained(z, ways, metres), self.method, self.exponent)
-        around = np.ascontiguousarray(metres[1:-1])
-        return Shared(_inner(z), _inner(ways), around, self.exponent, _inner(made.whole), _inner(made.facets))
+        made = shared_out(Drained(z, read_only(ways, ways.dtype), metres), self.method, self.exponent)
+        around, inner = np.ascontiguousarray(metres[1:-1]), _inner(ways)
+        return Shared(
+            _inner(z),
+            read_only(inner, inner.dtype),
+            around,
+            self.exponent,
+            _inner(made.whole),
+            _inner(made.facets),
+        )
 
 
 def _inner(array: np.ndarray) -> np.ndarray:
@@ -118,7 +126,7 @@ class ShareWork(Work):
             mark_donors(shared, 1, donors)
         else:
             z, ways, metres, whole, facets, donors, order = scratch.load_some(some.how, tile, 7)
-            shared = Shared(z, ways, metres, some.sharing.exponent, whole, facets)
+            shared = Shared(z, read_only(ways, ways.dtype), metres, some.sharing.exponent, whole, facets)
         own = own_amounts(some.ground, tile, some.what, shared.ways, weights_of(some.weights, tile))
         if self.known.first(tile):
             total = np.zeros((len(own), *shared.ways.shape))
