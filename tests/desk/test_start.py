@@ -1,8 +1,18 @@
-"""What the window loads before it opens: each needless library is felt at every start."""
+"""What the window loads before it opens, and how it is built: all that is needless is felt at every start."""
 
 import json
 import subprocess
 import sys
+from contextlib import nullcontext
+
+import pytest
+from PySide6.QtCore import QSize
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QFrame
+
+from moss_step.desk.theme import unstyled
+from moss_step.desk.window import MainWindow
+from tests.conftest import come_to_rest
 
 _LOOK = """
 import json, sys
@@ -25,3 +35,39 @@ def test_what_is_slow_to_load_waits_until_it_is_needed():
     assert found["blas"] == "scipy.linalg.cython_blas", (
         "linear algebra can still be loaded by whoever needs it"
     )
+
+
+def test_a_window_that_is_styled_once_looks_as_one_that_was_styled_all_along(qapp, qtbot, monkeypatch):
+    """Also where sizes were taken while it was built, such as those of bars."""
+    sheet = qapp.styleSheet()
+
+    def looks(bare: bool) -> tuple[QImage, list[QSize]]:
+        if not bare:
+            monkeypatch.setattr("moss_step.desk.window.unstyled", nullcontext)
+        made = MainWindow()
+        qtbot.addWidget(made, before_close_func=lambda w: setattr(w.files, "may_leave", lambda: True))
+        assert qapp.styleSheet() == sheet != ""
+        made.show()
+        made.files.open_demo()
+        come_to_rest(made)
+        made.go_to_bench("shape")
+        made.views.block.show()
+        come_to_rest(made)
+        for bar in (made.plan.tools, made.block._bar):
+            assert bar.size() == bar.sizeHint()
+        cards = [w for w in made.views.findChildren(QFrame) if w.property("role") == "card"]
+        picture, sizes = made.grab().toImage(), [card.size() for card in cards]
+        made.work.close()
+        return picture, sizes
+
+    (once, sizes), (always, others) = looks(True), looks(False)
+    assert once.width() == 1280 and len(sizes) > 3
+    assert sizes == others and once == always
+
+
+def test_the_style_sheet_is_put_back_whatever_happens(qapp):
+    sheet = qapp.styleSheet()
+    with pytest.raises(ZeroDivisionError), unstyled():
+        assert qapp.styleSheet() == ""
+        raise ZeroDivisionError
+    assert qapp.styleSheet() == sheet

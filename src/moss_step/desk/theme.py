@@ -62,7 +62,7 @@ def apply(app: QApplication, dark: bool = False) -> None:
 
 @contextmanager
 def unstyled() -> Iterator[None]:
-    """Build much without the style sheet, which is put back at the end: with it each widget that gets a parent
+    """Build much without the style sheet, which is put back at the end: with it a widget that gets a parent
     is styled anew, and all that it holds.
     """
     app = QApplication.instance()

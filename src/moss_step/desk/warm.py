@@ -291,9 +291,9 @@ def settle(app: QCoreApplication, window: MainWindow) -> None:
 
     end = time.monotonic() + _LONGEST
     calm = 0
-    while calm < 5 and time.monotonic() < end:
+    while calm < 3 and time.monotonic() < end:
         app.processEvents()
-        time.sleep(0.02)
+        time.sleep(0.002)
         calm = 0 if window.work.busy or any_later(window, window.work) else calm + 1
 
 
