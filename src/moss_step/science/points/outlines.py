@@ -136,10 +136,11 @@ def _hull(flat: Cloud, rows: np.ndarray, spacing: float) -> Shape:
     """A hull of points with its hollows, and the edge around them; of very many points by cells."""
     if len(rows) > _MANY:
         return _hull_of_cells(flat.part(rows), spacing)
-    places: Shape = shapely.multipoints(np.column_stack([flat.x[rows], flat.y[rows]]))
-    around: Shape = shapely.buffer(places, 1.5 * spacing, quad_segs=4)
+    places = np.asarray(shapely.points(flat.x[rows], flat.y[rows]))
+    # Point by point: around all at once, time grows with the square of their number.
+    around: Shape = shapely.union_all(shapely.buffer(places, 1.5 * spacing, quad_segs=4))
     closed: Shape = shapely.buffer(around, -1.5 * spacing, quad_segs=4)
-    whole: Shape = shapely.union_all([closed, places])
+    whole: Shape = shapely.union_all([closed, shapely.multipoints(places)])
     widened: Shape = shapely.buffer(whole, _EDGE * spacing, join_style="mitre")
     largest = max(shapely.get_parts(widened), key=lambda p: p.area)
     return shapely.simplify(shapely.Polygon(largest.exterior), 0.25 * spacing)
