@@ -4,9 +4,10 @@ end.
 
 from __future__ import annotations
 
+import os
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from dataclasses import asdict
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -19,8 +20,9 @@ from moss_step.large.crew import Alone, Line, TileWork
 from moss_step.large.held import OnDisk
 from moss_step.large.scratch import ScratchIn, begin_or_go_on, scratch_in
 from moss_step.large.tiling import Tile, squares
-from moss_step.large.water.flats import SpreadWork
 from moss_step.large.water.ground import Ground
+from moss_step.large.water.rising import Rising, rise_once
+from moss_step.large.water.sharing import Sharing, Upstream, add_up
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.progress import Progress, silent
@@ -28,7 +30,7 @@ from tests.large.test_water import GROUNDS
 
 
 class Patient(Alone):
-    """Works until so many tiles are done, then stops. Rounds over level ground do not count."""
+    """Works until so many tiles are done, then stops. Rounds do not count."""
 
     def __init__(self, most: int) -> None:
         self.most, self.done = most, Counter[tuple[str, str]]()
@@ -39,11 +41,27 @@ class Patient(Alone):
         left = self.most
         for tile, found in super().each(work, tiles, progress, doing):
             yield tile, found
-            if not isinstance(work, SpreadWork):
+            if isinstance(tiles, Sequence):
                 self.done[type(work).__name__, tile.name] += 1
                 left -= 1
-                if left == 0 and isinstance(tiles, Sequence) and tile != tiles[-1]:
+                if left == 0 and tile != tiles[-1]:
                     raise StoppedError
+
+
+class Leaving(Alone):
+    """Goes over so many tiles in rounds, then stops; counts them."""
+
+    def __init__(self, most: int) -> None:
+        self.most, self.done = most, 0
+
+    def each(
+        self, work: TileWork[Any], tiles: Sequence[Tile] | Line, progress: Progress, doing: str
+    ) -> Iterator[tuple[Tile, Any]]:
+        for found in super().each(work, tiles, progress, doing):
+            yield found
+            self.done += not isinstance(tiles, Sequence)
+            if self.done == self.most:
+                raise StoppedError
 
 
 def on_disk(folder: Path, name: str) -> OnDisk:
@@ -65,6 +83,76 @@ def test_a_run_that_is_stopped_again_and_again_does_no_tile_anew(name: str, tmp_
             stops += 1
     assert stops >= 3 and set(crew.done.values()) == {1}
     same(stopped, whole)
+
+
+def spread(ground: Ground, crew: Alone) -> str:
+    """Level ground gets its ways; gives what tiles keep them under."""
+    find_ways_once(ground, crew, silent())
+    return "ways"
+
+
+def share(ground: Ground, crew: Alone) -> str:
+    """Water is shared out."""
+    find_ways_once(ground, Alone(), silent())
+    upstream = Upstream(ground, Sharing("freeman", 1.1), ("cells", "edge"))
+    add_up(upstream, crew, silent())
+    return upstream.name
+
+
+def rise(ground: Ground, crew: Alone) -> str:
+    """The ground is filled with a gradient."""
+    rising = Rising(ground, 0.01)
+    rise_once(rising, crew, silent())
+    return rising.name
+
+
+@pytest.mark.parametrize("run", [spread, share, rise])
+@pytest.mark.parametrize("name", ["whole metres with lakes", "oblong, holes"])
+def test_rounds_that_were_ended_go_on_from_what_was_noted(
+    name: str, run: Callable[[Ground, Alone], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(os, "cpu_count", lambda: 1)  # tile after tile: always in the same order
+    whole, ended = two_grounds(on_disk(tmp_path, name), tmp_path)
+    alone, again = Leaving(-1), Leaving(-1)
+    kept = run(whole, alone)
+    most = (len(whole.tiling) + alone.done) // 2
+    assert most > len(whole.tiling)  # all were gone over, and some once more
+    with pytest.raises(StoppedError):
+        run(ended, Leaving(most))
+    assert run(ended, again) == kept
+    assert again.done < alone.done - most / 2
+    for tile in whole.tiling:
+        ours, theirs = (g.scratch.load(kept, tile) for g in (whole, ended))
+        assert np.array_equal(ours, theirs, equal_nan=True)
+    assert not list(tmp_path.glob("o*/*noted*"))
+
+
+def test_what_was_noted_of_other_weights_is_not_gone_on_from(tmp_path: Path) -> None:
+    whole, ended = two_grounds(on_disk(tmp_path, "oblong, holes"), tmp_path)
+    for ground in (whole, ended):
+        find_ways_once(ground, Alone(), silent())
+
+    def weighed(ground: Ground, factor: float) -> Upstream:
+        return Upstream(ground, Sharing("freeman", 1.1), ("cells",), Even(ground, factor))
+
+    with pytest.raises(StoppedError):
+        add_up(weighed(ended, 3.0), Leaving(len(ended.tiling)), silent())
+    for ground in (whole, ended):
+        add_up(weighed(ground, 2.0), Alone(), silent())
+    for tile in whole.tiling:
+        ours, theirs = (weighed(g, 2.0).of(tile) for g in (whole, ended))
+        assert np.array_equal(ours, theirs, equal_nan=True) and np.nanmax(ours) > 2.0
+
+
+@dataclass(frozen=True)
+class Even:
+    """All cells count alike."""
+
+    ground: Ground
+    factor: float
+
+    def of(self, tile: Tile) -> np.ndarray:
+        return np.full((tile.bottom - tile.top, tile.right - tile.left), self.factor, np.float32)
 
 
 @pytest.mark.parametrize(

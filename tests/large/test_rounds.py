@@ -3,15 +3,17 @@
 import threading
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 from moss_step.large.crew import Ahead, Alone, Crew, Work, workers_here
+from moss_step.large.scratch import ScratchIn
 from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.large.water import rounds
-from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.large.water.rounds import Fixed, Known, Notes, Rims
 from moss_step.model.errors import StoppedError
 from moss_step.model.progress import Progress, silent
 
@@ -62,12 +64,16 @@ def crew(request: pytest.FixtureRequest) -> Iterator[tuple[Crew, bool]]:
         yield Alone(), request.param == "side by side"
 
 
-def test_rounds_end_when_nobody_learns_anything_new(crew: tuple[Crew, bool]) -> None:
+def notes_in(folder: Path) -> Notes:
+    return Notes(ScratchIn(TILING, folder), "noted")
+
+
+def test_rounds_end_when_nobody_learns_anything_new(crew: tuple[Crew, bool], tmp_path: Path) -> None:
     some, one_each = crew
     values = np.random.default_rng(4).integers(1, 1000, TILING.shape).astype(float)
     known = Known(TILING, 1, np.float64)
     work = Highest(known, values, one_each)
-    around = rounds.settle(some, known, list(TILING), work, silent(), "Looking")
+    around = rounds.settle(some, known, list(TILING), work, notes_in(tmp_path), silent(), "Looking")
     assert set(around) == {t.name for t in TILING}
     for tile in TILING:
         assert max(known.around(tile)[0].max(), around[tile.name][0].max()) == values.max()
@@ -102,7 +108,7 @@ class Joining:
         return self._waiting.popleft()
 
 
-def test_no_tile_waits_for_a_round_to_end() -> None:
+def test_no_tile_waits_for_a_round_to_end(tmp_path: Path) -> None:
     """While one tile is still worked on, those that its round has changed are worked on again."""
     known, slow, again = Known(TILING, 1, np.float64), threading.Event(), list[str]()
 
@@ -116,11 +122,12 @@ def test_no_tile_waits_for_a_round_to_end() -> None:
             return super().work_out(tile, read)
 
     values = np.random.default_rng(4).integers(1, 1000, TILING.shape).astype(float)
-    rounds.settle(Alone(), known, list(TILING), Slow(known, values, True), silent(), "Looking")
+    work, notes = Slow(known, values, True), notes_in(tmp_path)
+    rounds.settle(Alone(), known, list(TILING), work, notes, silent(), "Looking")
     assert again
 
 
-def test_progress_of_rounds_never_goes_back_and_can_be_stopped() -> None:
+def test_progress_of_rounds_never_goes_back_and_can_be_stopped(tmp_path: Path) -> None:
     told = list[float]()
 
     def tell(fraction: float, _: str) -> None:
@@ -128,12 +135,13 @@ def test_progress_of_rounds_never_goes_back_and_can_be_stopped() -> None:
 
     known = Known(TILING, 1, np.float64)
     values = np.random.default_rng(4).integers(1, 1000, TILING.shape).astype(float)
-    rounds.settle(Alone(), known, list(TILING), Highest(known, values, False), Progress(tell), "Looking")
+    work, notes = Highest(known, values, False), notes_in(tmp_path)
+    rounds.settle(Alone(), known, list(TILING), work, notes, Progress(tell), "Looking")
     assert told == sorted(told) and told[-1] == 1.0 and len(set(told)) > 5
     stopped = Progress()
     stopped.stop()
     with pytest.raises(StoppedError):
-        rounds.settle(Alone(), known, list(TILING), Highest(known, values, False), stopped, "Looking")
+        rounds.settle(Alone(), known, list(TILING), work, notes, stopped, "Looking")
 
 
 def test_workers_are_waited_for_once_there_is_work() -> None:

@@ -18,7 +18,7 @@ from moss_step.large.scratch import Scratch
 from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile
 from moss_step.large.water import rounds
-from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.large.water.rounds import Fixed, Known, Notes, Rims
 from moss_step.model.arrays import read_only
 from moss_step.model.progress import Progress, silent
 from moss_step.science.water.flats import drain_flats
@@ -143,7 +143,12 @@ def settle(
     """Pass steps from tile to tile until none changes; gives what lies around each tile then."""
     known = Known(scratch.tiling, 2, np.int32)
     work = SpreadWork(scratch, name, known)
-    return rounds.settle(crew, known, tiles, work, progress, "Draining level ground")
+    return rounds.settle(crew, known, tiles, work, notes_of(scratch, name), progress, "Draining level ground")
+
+
+def notes_of(scratch: Scratch, name: str) -> Notes:
+    """What is noted of tiles meanwhile."""
+    return Notes(scratch, f"{name}-noted")
 
 
 def drained(scratch: Scratch, name: str, tile: Tile, ways: np.ndarray, rims: Rims) -> None:

@@ -125,7 +125,7 @@ def find_ways(ground: Ground, crew: Crew, progress: Progress) -> None:
         for _ in crew.each(OpenWaysWork(ground, rims), left, progress.part(0.9, 1.0), "Finding ways"):
             pass
     scratch.finish("ways")
-    for name in ("ways-window", "ways-cells", "ways-beside", "ways-far", "dry"):
+    for name in ("ways-window", "ways-cells", "ways-beside", "ways-far", "ways-noted", "dry"):
         scratch.drop(name)
 
 

@@ -208,7 +208,7 @@ def pool_rims(ground: Ground, crew: Crew, progress: Progress) -> dict[str, PoolR
         level = [t for t in every if scratch.has("raw-beside", t)]
         work = OpenWork(ground, flats.settle(crew, scratch, "raw", level, progress.part(0.7, 0.8)))
         rims.update({t.name: r for t, r in crew.each(work, left, progress.part(0.8, 1.0), "Finding pools")})
-    for name in ("raw-window", "raw-cells", "raw-beside", "raw-far"):
+    for name in ("raw-window", "raw-cells", "raw-beside", "raw-far", "raw-noted"):
         scratch.drop(name)
     return rims
 

@@ -15,7 +15,7 @@ from moss_step.large.sides import Sides, ring, sides_of
 from moss_step.large.tiling import Tile
 from moss_step.large.water import rounds
 from moss_step.large.water.ground import Ground, framed, window_of
-from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.large.water.rounds import Fixed, Known, Notes, Rims
 from moss_step.model.progress import Progress
 from moss_step.science.water.kernels.depressions import rise_in_tile
 
@@ -96,5 +96,7 @@ def rise_once(rising: Rising, crew: Crew, progress: Progress) -> None:
         return
     known = Known(scratch.tiling, 1, np.float32, np.inf)
     work = RiseWork(rising, known)
-    rounds.settle(crew, known, list(scratch.tiling), work, progress, "Filling with a gradient")
+    notes = Notes(scratch, f"noted-{rising.name}")
+    rounds.settle(crew, known, list(scratch.tiling), work, notes, progress, "Filling with a gradient")
     scratch.finish(rising.name)
+    notes.drop()

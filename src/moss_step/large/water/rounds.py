@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import heapq
 import threading
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from moss_step.large.crew import Crew, TileWork
+from moss_step.large.crew import Crew, TileWork, Work
+from moss_step.large.scratch import Scratch
 from moss_step.large.sides import Sides, around
 from moss_step.large.tiling import Tile, Tiling
 from moss_step.model.progress import Progress
 
 Rims = tuple[np.ndarray, ...]
 """What lies around a tile: of each field, in the order of ``ring``."""
+Round = TileWork[tuple[Sequence[Sides], Rims]]
+"""What is done with a tile each time: it gives what there is along its sides, and what lay around it."""
 _FROM = ((1, 1), (-1, -1), (1, -1), (-1, 1))
 """Which ways down and across rounds go over the tiles, in turn."""
 
@@ -34,6 +38,11 @@ class Known:
         with self._lock:
             found = [around(tile, self.tiling, sides, self._blank) for sides in self._sides]
         return tuple(field.astype(self._dtype) for field in found)
+
+    @property
+    def fields(self) -> int:
+        """How many fields there are."""
+        return len(self._sides)
 
     def first(self, tile: Tile) -> bool:
         """Whether nothing was learnt of a tile yet."""
@@ -70,13 +79,68 @@ class Fixed:
         return self.new
 
 
+@dataclass(frozen=True)
+class Notes:
+    """What was found along the sides of tiles, and what lay around each then, kept under a name: a run that
+    was ended goes on from there. A tile keeps its own before that is noted: a note is never ahead.
+    """
+
+    scratch: Scratch
+    name: str
+
+    def keep(self, tile: Tile, fields: Sequence[Sides], rims: Rims) -> None:
+        """Keep those of a tile."""
+        self.scratch.save(self.name, tile, *(side for sides in fields for side in sides), *rims)
+
+    def of(self, tile: Tile, fields: int) -> tuple[list[Sides], Rims] | None:
+        """Those of a tile, where there are any.
+
+        Raises MossError for some that are damaged.
+        """
+        if not self.scratch.has(self.name, tile):
+            return None
+        kept = self.scratch.load_some(self.name, tile, 5 * fields)
+        sides = [tuple(kept[4 * n : 4 * n + 4]) for n in range(fields)]
+        return [(a, b, c, d) for a, b, c, d in sides], tuple(kept[4 * fields :])
+
+    def drop(self) -> None:
+        """Let go of all."""
+        self.scratch.drop(self.name)
+
+
+class _Noting(Work):
+    """A work whose findings are noted."""
+
+    def __init__(self, work: Round, notes: Notes) -> None:
+        self._work, self._notes = work, notes
+        self.side_by_side = work.side_by_side
+
+    def for_tile(self, tile: Tile) -> _Noting:
+        """What one tile needs."""
+        return _Noting(self._work.for_tile(tile), self._notes)
+
+    def read(self, tile: Tile) -> Any:
+        """What the work reads."""
+        return self._work.read(tile)
+
+    def work_out(self, tile: Tile, read: Any) -> Any:
+        """What the work works out."""
+        return self._work.work_out(tile, read)
+
+    def finish(self, tile: Tile, read: Any, found: Any) -> tuple[Sequence[Sides], Rims]:
+        """Have it finished, then noted."""
+        fields, rims = self._work.finish(tile, read, found)
+        self._notes.keep(tile, fields, rims)
+        return fields, rims
+
+
 class _Sweeps:
     """Tiles to go over, each round along their diagonals and from another corner of the ground: what one tile
     learns, the next ones of the same round know (fast sweeping, Zhao 2005, Mathematics of Computation 74).
     Nobody waits for a round to end.
     """
 
-    def __init__(self, tiles: Collection[Tile]) -> None:
+    def __init__(self, tiles: Iterable[Tile]) -> None:
         self._waiting: list[tuple[int, int, Tile]] = []
         self._busy = dict[str, int]()
         for tile in tiles:
@@ -109,19 +173,31 @@ def settle(
     crew: Crew,
     known: Known,
     tiles: Collection[Tile],
-    work: TileWork[tuple[Sequence[Sides], Rims]],
+    work: Round,
+    notes: Notes,
     progress: Progress,
     doing: str,
 ) -> dict[str, Rims]:
     """Go over tiles until none changes; gives what lies around each tile then. The work gives what there is
-    along the sides of a tile, and what lay around it; it asks ``known``.
+    along the sides of a tile, and what lay around it; it asks ``known``. A run that was ended is gone on with
+    from its notes, which whoever asks lets go of.
     """
-    some, line, came_of = {t.name for t in tiles}, _Sweeps(tiles), dict[str, Rims]()
-    for tile, (fields, rims) in crew.each(work, line, progress.forward(), doing):
+    some, came_of = {t.name for t in tiles}, dict[str, Rims]()
+    for tile in tiles:
+        kept = notes.of(tile, known.fields)
+        if kept is not None:
+            known.learn(tile, kept[0])
+            came_of[tile.name] = kept[1]
+
+    def stale(tile: Tile) -> bool:
+        return not _alike(known.around(tile), came_of[tile.name])
+
+    line = _Sweeps(t for t in tiles if t.name not in came_of or stale(t))
+    for tile, (fields, rims) in crew.each(_Noting(work, notes), line, progress.forward(), doing):
         came_of[tile.name], turn = rims, line.over(tile)
         near = _near(tile, known.tiling) if known.learn(tile, fields) else []
         for one in (tile, *near):
-            if one.name in some and one.name in came_of and not _alike(known.around(one), came_of[one.name]):
+            if one.name in some and one.name in came_of and stale(one):
                 line.join(one, turn + 1)
     return came_of
 

@@ -16,7 +16,7 @@ from moss_step.large.tiling import Tile
 from moss_step.large.water import rounds
 from moss_step.large.water.flow import Amount, Weights, own_amounts, weights_of
 from moss_step.large.water.ground import Ground
-from moss_step.large.water.rounds import Fixed, Known, Rims
+from moss_step.large.water.rounds import Fixed, Known, Notes, Rims
 from moss_step.model.arrays import read_only
 from moss_step.model.progress import Progress
 from moss_step.science.water.accumulation import FlowMethod, shared_out
@@ -173,8 +173,11 @@ def add_up(upstream: Upstream, crew: Crew, progress: Progress) -> None:
         return
     known = Known(scratch.tiling, len(upstream.what), np.float64)
     work = ShareWork(upstream, known)
-    doing = "Adding up what lies upstream"
-    rounds.settle(crew, known, list(scratch.tiling), work, progress, doing)
+    doing, notes = "Adding up what lies upstream", Notes(scratch, f"noted-{upstream.name}")
+    if upstream.weights is not None:  # what is there may be of other weights
+        notes.drop()
+    rounds.settle(crew, known, list(scratch.tiling), work, notes, progress, doing)
     if upstream.weights is None:
         scratch.finish(upstream.name)
     scratch.drop(upstream.how)
+    notes.drop()
