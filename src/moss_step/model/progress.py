@@ -55,18 +55,9 @@ class Progress:
         """
         return self._heard(lambda fraction, doing: self.at(low + (high - low) * fraction, doing))
 
-    def forward(self) -> Progress:
-        """A progress for work that finds out on the way how much there is: where it falls back, this one
-        stays where it was.
-        """
-        furthest = 0.0
-
-        def tell(fraction: float, doing: str) -> None:
-            nonlocal furthest
-            furthest = max(furthest, fraction)
-            self.at(furthest, doing)
-
-        return self._heard(tell)
+    def measured(self, how: Callable[[], float]) -> Progress:
+        """A progress for work that finds out on the way how much there is: ``how`` says how far it is."""
+        return self._heard(lambda _, doing: self.at(how(), doing))
 
     def _heard(self, tell: Callable[[float, str], None]) -> Progress:
         heard = Progress(tell)

@@ -22,6 +22,8 @@ Round = TileWork[tuple[Sequence[Sides], Rims]]
 """What is done with a tile each time: it gives what there is along its sides, and what lay around it."""
 _FROM = ((1, 1), (-1, -1), (1, -1), (-1, 1))
 """Which ways down and across rounds go over the tiles, in turn."""
+_LEFT = 0.7
+"""What is taken to be left once all tiles were gone over once more: nobody knows how often that will be."""
 
 
 class Known:
@@ -192,13 +194,16 @@ def settle(
     def stale(tile: Tile) -> bool:
         return not _alike(known.around(tile), came_of[tile.name])
 
-    line = _Sweeps(t for t in tiles if t.name not in came_of or stale(t))
-    for tile, (fields, rims) in crew.each(_Noting(work, notes), line, progress.forward(), doing):
+    visits, line = 0, _Sweeps(t for t in tiles if t.name not in came_of or stale(t))
+    gone_over = progress.measured(lambda: 1 - _LEFT ** (visits / max(len(tiles), 1)))
+    for tile, (fields, rims) in crew.each(_Noting(work, notes), line, gone_over, doing):
+        visits += 1
         came_of[tile.name], turn = rims, line.over(tile)
         near = _near(tile, known.tiling) if known.learn(tile, fields) else []
         for one in (tile, *near):
             if one.name in some and one.name in came_of and stale(one):
                 line.join(one, turn + 1)
+    progress.at(1.0, doing)
     return came_of
 
 
