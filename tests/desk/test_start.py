@@ -71,3 +71,39 @@ def test_the_style_sheet_is_put_back_whatever_happens(qapp):
         assert qapp.styleSheet() == ""
         raise ZeroDivisionError
     assert qapp.styleSheet() == sheet
+
+
+_THREE_BLOCKS = """
+import threading, time
+from moss_step.desk.block.stage import Stage
+told = []
+
+class Begun(Exception):
+    pass
+
+class Beginning(Stage):
+    def _set_scene(self, *_):
+        raise Begun
+
+def begin(after):
+    time.sleep(after)
+    try:
+        Beginning()._draw(None)
+    except Begun:
+        told.append("begun")
+    except Exception as error:
+        told.append(str(error))
+
+threads = [threading.Thread(target=begin, args=(0.3 * n,)) for n in range(3)]
+for thread in threads:
+    thread.start()
+for thread in threads:
+    thread.join()
+print(told)
+"""
+
+
+def test_blocks_that_are_begun_while_their_library_loads_wait_for_all_of_it():
+    """As that of the window and that of a page may be."""
+    ran = subprocess.run([sys.executable, "-c", _THREE_BLOCKS], capture_output=True, text=True, check=False)
+    assert ran.stdout.strip() == str(["begun"] * 3), ran.stdout + ran.stderr

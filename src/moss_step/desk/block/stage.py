@@ -155,6 +155,7 @@ class Stage(QObject):
     def _draw(self, wish: Wish) -> tuple[QImage, bool, float]:
         """Give the picture, whether something was built for it, and the seconds it took."""
         import pyvista  # slow to load, and only needed here
+        import pyvista.plotting  # else a thread that comes while another one loads it finds half of it
 
         start = time.perf_counter()
         if self._plotter is None:
