@@ -9,13 +9,13 @@ import numpy as np
 from moss_step.model.mapped import blocks_of, compact, let_go, row_by_row
 
 
-def read_only(values: np.ndarray, dtype: np.dtype) -> np.ndarray:
-    """Values row by row in a native type, that cannot be written into, so that kernels which only read are
-    compiled once: a view where they are so already, else a copy.
+def read_only(values: np.ndarray, dtype: np.dtype | None = None) -> np.ndarray:
+    """Values row by row in a native type (their own where none is given), that cannot be written into, so
+    that kernels which only read are compiled once: a view where they are so already, else a copy.
 
     The array that is given stays as it is, and may be written into.
     """
-    view = compact(values, dtype).view()
+    view = compact(values, values.dtype if dtype is None else dtype).view()
     view.flags.writeable = False
     return view
 

@@ -106,7 +106,7 @@ class BlockView(QWidget):
         bar.setProperty("role", "card")
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(8, 2, 4, 2)
-        self.stated = label("heights x 1.0", "muted")
+        self.stated = label("heights x 1", "muted")
         self._slider = QSlider(Qt.Orientation.Horizontal)
         self._slider.setRange(10, 60)
         self._slider.setValue(10)
@@ -131,8 +131,10 @@ class BlockView(QWidget):
 
     def fit(self) -> None:
         """Give the bar the size that it needs, once it has its style."""
+        stated = self.stated.text()
+        self.stated.setText("heights x 1.0")
         self.stated.setMinimumWidth(self.stated.sizeHint().width())
-        self.stated.setText("heights x 1")
+        self.stated.setText(stated)
         self._bar.adjustSize()
 
     # --- what is shown

@@ -40,7 +40,7 @@ def drain_closed(z: np.ndarray, ways: np.ndarray) -> int:
     """
     count = int(mark_open(z, ways))
     zeros = np.zeros(z.shape, np.int32)
-    drain_flats(Filled(read_only(z, z.dtype), zeros, DRY), ways, np.zeros(z.shape, np.int32), silent())
+    drain_flats(Filled(read_only(z), zeros, DRY), ways, np.zeros(z.shape, np.int32), silent())
     return count
 
 
@@ -143,12 +143,9 @@ def settle(
     """Pass steps from tile to tile until none changes; gives what lies around each tile then."""
     known = Known(scratch.tiling, 2, np.int32)
     work = SpreadWork(scratch, name, known)
-    return rounds.settle(crew, known, tiles, work, notes_of(scratch, name), progress, "Draining level ground")
-
-
-def notes_of(scratch: Scratch, name: str) -> Notes:
-    """What is noted of tiles meanwhile."""
-    return Notes(scratch, f"{name}-noted")
+    return rounds.settle(
+        crew, known, tiles, work, Notes(scratch, f"{name}-noted"), progress, "Draining level ground"
+    )
 
 
 def drained(scratch: Scratch, name: str, tile: Tile, ways: np.ndarray, rims: Rims) -> None:

@@ -102,7 +102,7 @@ def labelled(ways: np.ndarray) -> Labelled:
 
 def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> PoolRim:
     """Find the pools of a tile, keep their passes, and reduce it to its rim."""
-    z, found = read_only(z, z.dtype), labelled(ways)
+    z, found = read_only(z), labelled(ways)
     labels, flat = found.labels, found.labels.reshape(-1)
     leaves = np.append(False, ways.reshape(-1)[found.cell[1:]] == OUT)
     leads_on = flat[found.at]
@@ -145,7 +145,7 @@ class DescendWork(Work):
         """Ways in the tile with one more cell on each side, and its open cells."""
         window = window_of(tile, self.ground.tiling, 3)
         descent = np.empty(z.shape, np.uint8)
-        descend(read_only(z, z.dtype), self.ground.metres(window.rows), 0, len(z), descent)
+        descend(read_only(z), self.ground.metres(window.rows), 0, len(z), descent)
         ways, heights = framed(descent, tile, window, NONE), framed(z, tile, window, np.nan)
         count = flats.drain_closed(heights, ways)
         return ways, flats.open_cells(heights, ways, count) if count else None

@@ -96,7 +96,7 @@ def rise_once(rising: Rising, crew: Crew, progress: Progress) -> None:
         return
     known = Known(scratch.tiling, 1, np.float32, np.inf)
     work = RiseWork(rising, known)
-    notes = Notes(scratch, f"noted-{rising.name}")
+    notes = Notes(scratch, f"{rising.name}-noted")
     rounds.settle(crew, known, list(scratch.tiling), work, notes, progress, "Filling with a gradient")
     scratch.finish(rising.name)
     notes.drop()

@@ -110,16 +110,16 @@ class Notes:
         self.scratch.drop(self.name)
 
 
-class _Noting(Work):
+class NotedRound(Work):
     """A work whose findings are noted."""
 
     def __init__(self, work: Round, notes: Notes) -> None:
         self._work, self._notes = work, notes
         self.side_by_side = work.side_by_side
 
-    def for_tile(self, tile: Tile) -> _Noting:
+    def for_tile(self, tile: Tile) -> NotedRound:
         """What one tile needs."""
-        return _Noting(self._work.for_tile(tile), self._notes)
+        return NotedRound(self._work.for_tile(tile), self._notes)
 
     def read(self, tile: Tile) -> Any:
         """What the work reads."""
@@ -196,7 +196,7 @@ def settle(
 
     visits, line = 0, _Sweeps(t for t in tiles if t.name not in came_of or stale(t))
     gone_over = progress.measured(lambda: 1 - _LEFT ** (visits / max(len(tiles), 1)))
-    for tile, (fields, rims) in crew.each(_Noting(work, notes), line, gone_over, doing):
+    for tile, (fields, rims) in crew.each(NotedRound(work, notes), line, gone_over, doing):
         visits += 1
         came_of[tile.name], turn = rims, line.over(tile)
         near = _near(tile, known.tiling) if known.learn(tile, fields) else []

@@ -48,11 +48,11 @@ class Sharing:
         z = ground.scratch.window("filled", tile, _AROUND, np.float32(np.nan))
         ways = ground.scratch.window("ways", tile, _AROUND, NONE)
         metres = ground.metres_around(tile, _AROUND)
-        made = shared_out(Drained(z, read_only(ways, ways.dtype), metres), self.method, self.exponent)
+        made = shared_out(Drained(z, read_only(ways), metres), self.method, self.exponent)
         around, inner = np.ascontiguousarray(metres[1:-1]), _inner(ways)
         return Shared(
             _inner(z),
-            read_only(inner, inner.dtype),
+            read_only(inner),
             around,
             self.exponent,
             _inner(made.whole),
@@ -126,7 +126,7 @@ class ShareWork(Work):
             mark_donors(shared, 1, donors)
         else:
             z, ways, metres, whole, facets, donors, order = scratch.load_some(some.how, tile, 7)
-            shared = Shared(z, read_only(ways, ways.dtype), metres, some.sharing.exponent, whole, facets)
+            shared = Shared(z, read_only(ways), metres, some.sharing.exponent, whole, facets)
         own = own_amounts(some.ground, tile, some.what, shared.ways, weights_of(some.weights, tile))
         if self.known.first(tile):
             total = np.zeros((len(own), *shared.ways.shape))
@@ -173,7 +173,7 @@ def add_up(upstream: Upstream, crew: Crew, progress: Progress) -> None:
         return
     known = Known(scratch.tiling, len(upstream.what), np.float64)
     work = ShareWork(upstream, known)
-    doing, notes = "Adding up what lies upstream", Notes(scratch, f"noted-{upstream.name}")
+    doing, notes = "Adding up what lies upstream", Notes(scratch, f"{upstream.name}-noted")
     if upstream.weights is not None:  # what is there may be of other weights
         notes.drop()
     rounds.settle(crew, known, list(scratch.tiling), work, notes, progress, doing)
