@@ -1,12 +1,14 @@
 """What the window loads before it opens, and how it is built: all that is needless is felt at every start."""
 
+import gc
 import json
 import subprocess
 import sys
+import weakref
 from contextlib import nullcontext
 
 import pytest
-from PySide6.QtCore import QSize
+from PySide6.QtCore import QCoreApplication, QEvent, QSize
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QFrame
 
@@ -107,3 +109,30 @@ def test_blocks_that_are_begun_while_their_library_loads_wait_for_all_of_it():
     """As that of the window and that of a page may be."""
     ran = subprocess.run([sys.executable, "-c", _THREE_BLOCKS], capture_output=True, text=True, check=False)
     assert ran.stdout.strip() == str(["begun"] * 3), ran.stdout + ran.stderr
+
+
+def test_a_window_that_is_gone_leaves_nothing(qapp):
+    """Neither what it showed nor what it worked on: what is left would go on looking at files, and fill the memory."""
+    before = set(map(id, qapp.allWidgets()))
+
+    def open_and_close() -> tuple[weakref.ref, ...]:
+        made = MainWindow()
+        made.files.may_leave = lambda: True
+        made.show()
+        made.files.open_demo()
+        come_to_rest(made)
+        for bench in made.benches:
+            made.go_to_bench(bench)
+            come_to_rest(made)
+        for view in ("section", "block", "table", "plan"):
+            made.views.show_view(view)
+            come_to_rest(made)
+        made.close()
+        made.deleteLater()
+        return weakref.ref(made), weakref.ref(made.work), weakref.ref(made.plan.view)
+
+    left = open_and_close()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    gc.collect()
+    assert [ref() is None for ref in left] == [True] * len(left)
+    assert [w for w in qapp.allWidgets() if id(w) not in before] == []

@@ -42,8 +42,10 @@ class Search(QObject):
     place_wanted = Signal(float, float)
     result_wanted = Signal(str)
 
-    def __init__(self, work: Work, actions: dict[str, Callable[[], object]]) -> None:
-        super().__init__()
+    def __init__(
+        self, work: Work, actions: dict[str, Callable[[], object]], parent: QObject | None = None
+    ) -> None:
+        super().__init__(parent)
         self.work, self.actions = work, actions
 
     def find(self, text: str) -> list[Hit]:

@@ -47,7 +47,7 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         with unstyled():
             self.trail: Trail = Trail(self.work)
-            self.search = Search(self.work, self._actions())
+            self.search = Search(self.work, self._actions(), self)
             self.search_box = SearchBox(self.search, self)
             self.header: Header = Header(self.work, self.search_box)
             self.benches: dict[str, Bench] = make_benches(self.work)
@@ -66,6 +66,7 @@ class MainWindow(QMainWindow):
             self._connect()
             self._make_shortcuts()
         self.views.fit()
+        self.work.setParent(self)  # last: it ends after all that shows it
         self.show_bench("gather")
         self._title()
         self.plan.view.setFocus()

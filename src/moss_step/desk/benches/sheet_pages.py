@@ -63,7 +63,8 @@ class PagesPanel(QWidget):
     def __init__(self, work: Work) -> None:
         super().__init__()
         self.work = work
-        self.view = PageView(work)
+        self.view = PageView(work, self)
+        self.view.hide()
         self.name, self.number = "", 0
         self._on = False
         self._atlas: tuple[object, list[Sheet]] = (None, [])

@@ -88,9 +88,9 @@ class PlanView(QWidget):
         self.insets: Callable[[], tuple[int, int, int, int]] = lambda: (0, 0, 0, 0)
         """Pixels at the left, top, right and bottom that something lies on when all is shown."""
         self.beyond: Scene | None = None
-        self.divider = Divider()
+        self.divider = Divider(self)
         self.divider.begin(self)
-        self.look = LookTool()
+        self.look = LookTool(self)
         self.look.begin(self)
         self.look.pinned.connect(self.pin)
         self.tool: Tool = self.look

@@ -72,7 +72,7 @@ class TableDrawer(QWidget):
         self.work = work
         self.setObjectName("panel")
         self.setAccessibleName("Table")
-        self.model, self.rows = RowsModel(), Rows()
+        self.model, self.rows = RowsModel(self), Rows()
         self._shapes: Shapes | None = None
         self._curves: Chart | None = None
         self._shown: tuple[object, object] = (None, USUAL)

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 
 from moss_step.model.errors import MossError
 from moss_step.model.telling import USUAL, Telling
@@ -25,8 +25,8 @@ class RowsModel(QAbstractTableModel):
     renamed = Signal(int, str)
     """A row of the columns was given a name."""
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
         self.columns: dict[str, np.ndarray] = {}
         self._names: list[str] = []
         self._symbols: dict[str, str] = {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QObject, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QKeyEvent, QPainter, QPen
 
 from moss_step.desk.names import fitted
@@ -21,8 +21,8 @@ class Divider(Tool):
     cursor = Qt.CursorShape.SplitHCursor
     once = False
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
         self.on = False
         self.share = 0.5
         """Where it stands, as a share of the plan's width."""

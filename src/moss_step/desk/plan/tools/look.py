@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QObject, QPointF, Qt, Signal
 from PySide6.QtGui import QPainter
 
 from moss_step.desk.plan.live import draw_handles
@@ -24,8 +24,8 @@ class LookTool(Tool):
     cursor = Qt.CursorShape.ArrowCursor
     once = False
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
         self.handles: tuple[Place, ...] = ()
         self._handle: int | None = None
 
