@@ -7,6 +7,7 @@ import pytest
 from scipy import ndimage
 
 from moss_step.large.sides import ring
+from moss_step.model.arrays import read_only
 from moss_step.science.water.kernels.descent import descend_water, water_at_edge, water_within
 from moss_step.science.water.kernels.flats import HIGHER, LOWER, look_around
 from moss_step.science.water.kernels.flats import OUT as OUT_BITS
@@ -69,7 +70,7 @@ def test_what_lies_beside_level_cells_is_what_each_finds_by_itself(shape):
         z, ways = level_ground(shape, seed)
         ways[[0, -1]] = ways[:, [0, -1]] = 8
         before, place = ways.copy(), np.zeros(shape, np.int32)
-        count = look_around(Filled(z, np.zeros(shape, np.int32), DRY), ways, place)
+        count = look_around(Filled(read_only(z), np.zeros(shape, np.int32), DRY), ways, place)
         found = 0
         for r, c in np.argwhere(before == PIT):
             same = [k for k in range(8) if z[r + DR[k], c + DC[k]] == z[r, c]]
@@ -94,7 +95,7 @@ def test_water_runs_over_many_cells_as_over_each(shape):
         labels = rng.integers(1, 5, shape).astype(np.int32)
         z[rng.random(shape) < 0.1] = np.nan
         labels[np.isnan(z)] = 0
-        ground = Filled(z, labels, np.array([-np.inf, -1, 0, 1, 3], np.float32))
+        ground = Filled(read_only(z), labels, np.array([-np.inf, -1, 0, 1, 3], np.float32))
         metres = np.tile(np.array([1, 1.9, 1.6], np.float32), (shape[0], 1))
         ways = np.full(shape, NONE)
         descend_water(ground, metres, 0, shape[0], ways)

@@ -46,15 +46,18 @@ def measured(
     Raises MossError for too many, or two nested ones in one cell.
     """
     check_outlets(len(seeds))
-    ends = [_last_of(ground, cells) for cells in seeds]
+    every, each = np.concatenate(seeds), np.cumsum([len(cells) for cells in seeds])[:-1]
+    ends = _last_of(ground, seeds, np.split(ground.at_cells("ways", every), each))
     places = np.unique(np.concatenate(ends))
     parts = find_pieces(ground, places, crew, progress.part(0.0, 0.6))
     depths = parts.depths()
     held = [parts.upstream(np.searchsorted(places, own), depths) for own in ends]
     if nested:
-        _take_apart(held, [int(ground.at_cells("upstream", cells).max()) for cells in seeds])
+        upstream = np.split(ground.at_cells("upstream", every), each)
+        _take_apart(held, [int(own.max()) for own in upstream])
     found = [parts.joined(inside, depths) for inside in held]
-    lows = np.array([_lowest(ground, cells) for cells in seeds])
+    heights = np.split(ground.held.above_base(ground.heights_at(every)), each)
+    lows = np.array([cells[np.argmin(own)] for cells, own in zip(seeds, heights, strict=True)])
     counted = np.array([one.sums[: len(Sums._fields)] for one in found])
     ways = np.array([one.longest for one in found]), np.array([one.fall for one in found])
     dem, frame = like_ground(ground.held), ground.held.frame
@@ -65,14 +68,11 @@ def measured(
     return catchment_shapes(geometry, columns, names, dem, frame)
 
 
-def _last_of(ground: Ground, cells: np.ndarray) -> np.ndarray:
-    """Those of some cells whose water does not run on to another one of them."""
-    to = runs_to(ground.held.frame, cells, ground.at_cells("ways", cells))
-    return cells[~np.isin(to, cells)]
-
-
-def _lowest(ground: Ground, cells: np.ndarray) -> int:
-    return int(cells[np.argmin(ground.held.above_base(ground.heights_at(cells)))])
+def _last_of(ground: Ground, seeds: list[np.ndarray], ways: list[np.ndarray]) -> list[np.ndarray]:
+    """Those of the cells of each set whose water does not run on to another one of it."""
+    frame = ground.held.frame
+    onto = [runs_to(frame, cells, own) for cells, own in zip(seeds, ways, strict=True)]
+    return [cells[~np.isin(to, cells)] for cells, to in zip(seeds, onto, strict=True)]
 
 
 def _take_apart(held: list[np.ndarray], sizes: list[int]) -> None:

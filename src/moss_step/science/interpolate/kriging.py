@@ -403,7 +403,8 @@ def estimates_near(
         if skip_self:
             away, near = away[:, 1:], near[:, 1:]
         # The first that does not count is where those that do have lost all their weight.
-        reach = away[:, -1] if away.shape[1] > count else np.full(len(away), np.inf)
+        last = away[:, -1] if away.shape[1] > count else np.full(len(away), np.inf)
+        reach = np.ascontiguousarray(last)
         near = np.ascontiguousarray(near[:, :count])
         krige_near(
             model.packed, model.nugget, nugget_is_noise and not skip_self,

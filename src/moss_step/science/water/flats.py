@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.progress import Progress
 from moss_step.science.water.kernels.flats import Flats, Places, drain_all, gather_some, look_around
 from moss_step.science.water.kernels.neighbours import DC, DR, Filled
@@ -65,7 +66,7 @@ def drain_flats(
     False
     """
     progress.at(0.0, "Draining level ground")
-    level_cells = look_around(ground, ways, place)
+    level_cells = look_around(ground._replace(z=read_only(ground.z)), ways, place)
     flat_ways, places = ways.reshape(-1), Places(DR * ways.shape[1] + DC, place.reshape(-1))
     at = 0
     # The lists have room for all level cells, yet take memory only as far as some flats at a time fill them.

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.memory import give_back
 from moss_step.model.progress import Progress
 from moss_step.science.water.flats import drain_flats
@@ -101,7 +102,7 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     >>> float(pools.depth.max())
     3.0
     """
-    rows = z.shape[0]
+    z, rows = read_only(z), z.shape[0]
     descent, labels = np.empty(z.shape, np.uint8), np.zeros(z.shape, np.int32)
     for first, last in progress.part(0.0, 0.2).blocks(rows, 1024, "Finding ways down"):
         descend(z, metres, first, last, descent)
@@ -203,7 +204,7 @@ def spanning_tree(
     >>> tree.height.tolist()
     [1.0, 2.0]
     """
-    nodes = len(cell)
+    z, nodes = read_only(z), len(cell)
     part = np.where(leaves, 0, np.cumsum(~leaves) - 1).astype(np.int32)
     tree = Tree(*(np.empty(nodes - 1, kind) for kind in (np.float32, np.int32, np.int32, np.int32, np.int8)))
     out = np.flatnonzero(leaves)
