@@ -94,6 +94,11 @@ def bands(shape: tuple[int, int], cells: int = CELLS) -> Tiling:
     return Tiling(shape, max(cells // wide // SIDE, 1) * SIDE, wide)
 
 
+def strips(shape: tuple[int, int], cells: int = CELLS) -> Tiling:
+    """Tiles as wide as the ground, however wide that is."""
+    return Tiling(shape, max(cells // shape[1] // SIDE, 1) * SIDE, shape[1])
+
+
 def squares(shape: tuple[int, int], cells: int = CELLS) -> Tiling:
     """Square tiles: of all they have the shortest rims."""
     side = max(int(cells**0.5) // SIDE, 1) * SIDE

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from moss_step.large import class_areas, contours, views, zones
+from moss_step.large import between, class_areas, contours, views, zones
 from moss_step.large.water import basins, catchments, drains, lakes
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
@@ -19,6 +19,11 @@ _FASTER = frozenset({
 
 ONCE = frozenset({"zone_statistics", "zone_classes"})
 """Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
+
+BY_FRAME = frozenset({"interpolate"})
+"""Works of steps that need no more of a grid than where its cells lie: one that is mapped is nothing to them,
+and they give all that stands beside the main result.
+"""
 
 
 def is_sooner(step: Step) -> bool:
@@ -49,6 +54,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,
         "viewshed": views.viewshed,
+        "interpolate": between.interpolate,
         "wetness": water.wetness,
         "stream_power": water.stream_power,
     }

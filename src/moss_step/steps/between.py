@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import cast
 
 import numpy as np
@@ -52,7 +53,8 @@ from moss_step.steps.places import (
 from moss_step.steps.results import surface_outcome
 from moss_step.steps.variograms import variogram_outcome
 
-_AtPlaces = Callable[[np.ndarray, np.ndarray, np.ndarray | None, Progress], np.ndarray]
+AtPlaces = Callable[[np.ndarray, np.ndarray, np.ndarray | None, Progress], np.ndarray]
+"""Gives values at places x, y (n), with those of the drift there."""
 _WORST = 10
 """Places that are named as the worst."""
 _TOLD = 2_000
@@ -98,33 +100,92 @@ def frame_of(settings: InterpolateSettings, inputs: Inputs, got: Gathered) -> Fr
     return frame_around(box, cell, got.crs)
 
 
-def wanted_cells(
-    settings: InterpolateSettings, inputs: Inputs, frame: Frame, got: Gathered, made: Interpolator
-) -> np.ndarray:
-    """Cells that get a value (rows, cols): within the outline and the hull or reach."""
-    wanted, found = new_grid(frame.shape, bool, True), False
-    area = optional(inputs, "area", Shapes)
-    rims = None if area is None else in_system(area, frame.crs)
-    hull = shapely.buffer(
-        shapely.convex_hull(shapely.multipoints(np.column_stack([got.held.x, got.held.y]))),
-        1e-9 * max(frame.dx * frame.cols, frame.dy * frame.rows),
+@dataclass(frozen=True, eq=False)
+class Between:
+    """What finds values between places, and which cells of a frame get one: those within the outline, and the
+    hull or the reach.
+    """
+
+    settings: InterpolateSettings
+    got: Gathered
+    made: Interpolator
+    frame: Frame
+    area: Shapes | None = None
+    drift: Surface | None = None
+
+    @cached_property
+    def _rims(self) -> Shapes | None:
+        return None if self.area is None else in_system(self.area, self.frame.crs)
+
+    @cached_property
+    def _hull(self) -> shapely.Geometry:
+        held, frame = self.got.held, self.frame
+        points = shapely.multipoints(np.column_stack([held.x, held.y]))
+        near = 1e-9 * max(frame.dx * frame.cols, frame.dy * frame.rows)
+        hull = cast(shapely.Geometry, shapely.buffer(shapely.convex_hull(points), near))
+        shapely.prepare(hull)
+        return hull
+
+    def wanted(self, rows: slice) -> np.ndarray:
+        """Which cells of some rows get a value (rows, cols)."""
+        some = np.ones((rows.stop - rows.start, self.frame.cols), bool)
+        if self._rims is not None:
+            some &= cells_inside(self.frame.part(rows, slice(0, self.frame.cols)), self._rims)
+        x, y = self.frame.middles(some, rows.start)
+        if self.settings.reach is not None:
+            some[some] = self.made.distances(x, y) <= self.settings.reach
+        elif not self.settings.beyond:
+            some[some] = shapely.contains_xy(self._hull, x, y)
+        return some
+
+    def found(self, wanted: np.ndarray, first: int, at: AtPlaces, progress: Progress) -> np.ndarray:
+        """What stands in the middles of the cells that are wanted of some rows from ``first`` on (n)."""
+        x, y = self.frame.middles(wanted, first)
+        return at(x, y, self.drift_at(x, y), progress)
+
+    def drift_at(self, x: np.ndarray, y: np.ndarray) -> np.ndarray | None:
+        """Values of the drift at places (n), where there is one."""
+        return None if self.drift is None else values_at(self.drift, x, y).astype(np.float64)
+
+
+def between(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Between:
+    """Find out what is between places in the cells of a frame.
+
+    Raises MossError for places that a method cannot do with.
+    """
+    drift = optional(inputs, "drift", Surface)
+    made, got = prepared(settings, got, Plane.of(frame), drift)
+    return Between(settings, got, made, frame, optional(inputs, "area", Shapes), drift)
+
+
+def check_system(frame: Frame, got: Gathered) -> None:
+    """Raise AskedWronglyError for cells that lie in another system than the places."""
+    if not same_system(frame.crs, got.crs):
+        raise AskedWronglyError(
+            "The grid whose cells are taken lies in another reference system than the points.",
+            "Reproject it first, or leave it out.",
+        )
+
+
+def no_cell() -> MossError:
+    """What is said where nothing lies between the places."""
+    return MossError(
+        "No cell lies between the places.", "Take smaller cells, a longer reach, or more points."
     )
-    shapely.prepare(hull)
+
+
+def wanted_cells(some: Between) -> np.ndarray:
+    """Cells that get a value (rows, cols).
+
+    Raises MossError when none does.
+    """
+    wanted, found = new_grid(some.frame.shape, bool, True), False
     for rows in blocks_of(wanted):
-        some = wanted[rows]
-        if rims is not None:
-            some &= cells_inside(frame.part(rows, slice(0, frame.cols)), rims)
-        x, y = frame.middles(some, rows.start)
-        if settings.reach is not None:
-            some[some] = made.distances(x, y) <= settings.reach
-        elif not settings.beyond:
-            some[some] = shapely.contains_xy(hull, x, y)
-        found = found or bool(some.any())
+        wanted[rows] = some.wanted(rows)
+        found = found or bool(wanted[rows].any())
         let_go(wanted)
     if not found:
-        raise MossError(
-            "No cell lies between the places.", "Take smaller cells, a longer reach, or more points."
-        )
+        raise no_cell()
     return wanted
 
 
@@ -132,38 +193,24 @@ def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progre
     progress.at(0.0, "Gathering places")
     got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
     frame = frame_of(settings, inputs, got)
-    if not same_system(frame.crs, got.crs):
-        raise AskedWronglyError(
-            "The grid whose cells are taken lies in another reference system than the points.",
-            "Reproject it first, or leave it out.",
-        )
+    check_system(frame, got)
     if settings.method == "tin":
         return _by_triangles(settings, inputs, got, frame)
-    drift = optional(inputs, "drift", Surface)
-    made, got = prepared(settings, got, Plane.of(frame), drift)
+    some = between(settings, inputs, got, frame)
     progress.at(0.1, "Choosing cells")
-    wanted = wanted_cells(settings, inputs, frame, got, made)
-    out = _in_cells(frame, wanted, drift, made.at, progress.part(0.2, 1.0))
-    return _told(settings, got, made, Surface(as_short(out), frame, got.unit), wanted, drift)
+    wanted = wanted_cells(some)
+    out = _in_cells(some, wanted, some.made.at, progress.part(0.2, 1.0))
+    return _told(some, Surface(as_short(out), frame, some.got.unit), wanted)
 
 
-def _in_cells(
-    frame: Frame, wanted: np.ndarray, drift: Surface | None, at: _AtPlaces, progress: Progress
-) -> np.ndarray:
-    """What is found in the middles of the cells that are wanted (rows, cols), some rows at a time; NaN in all
-    others.
-    """
-    out = new_grid(frame.shape, np.float64, np.nan)
+def _in_cells(some: Between, wanted: np.ndarray, at: AtPlaces, progress: Progress) -> np.ndarray:
+    """What is found in the cells that are wanted (rows, cols), some rows at a time; NaN in all others."""
+    out, high = new_grid(some.frame.shape, np.float64, np.nan), some.frame.rows
     for rows in blocks_of(wanted):
-        x, y = frame.middles(wanted[rows], rows.start)
-        part = progress.part(rows.start / frame.rows, rows.stop / frame.rows)
-        out[rows][wanted[rows]] = at(x, y, _drift_at(drift, x, y), part)
+        part = progress.part(rows.start / high, rows.stop / high)
+        out[rows][wanted[rows]] = some.found(wanted[rows], rows.start, at, part)
         let_go(out, wanted)
     return out
-
-
-def _drift_at(drift: Surface | None, x: np.ndarray, y: np.ndarray) -> np.ndarray | None:
-    return None if drift is None else values_at(drift, x, y).astype(np.float64)
 
 
 def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Outcome:
@@ -214,48 +261,66 @@ def _no_error() -> Outcome:
     )
 
 
-def _told(
-    settings: InterpolateSettings, got: Gathered, made: Interpolator, surface: Surface, wanted: np.ndarray,
-    drift: Surface | None,
-) -> Outcome:  # fmt: skip
-    said = list(got.said)
-    if settings.method in ("kriging", "spline") and not made.everywhere:
-        said.append(f"Of {len(got.held):,} places the {settings.neighbours} near each cell count.")
-    outcome = surface_outcome(surface, tuple(said))
-    findings = [*outcome.findings, Finding(PLACES, len(got.held), COUNT)]
-    findings.append(Finding("cell_width", surface.frame.cell_metres[0], METRE))
+def remarks(some: Between) -> tuple[str, ...]:
+    """What is to be said of the places."""
+    settings, count = some.settings, len(some.got.held)
+    if settings.method not in ("kriging", "spline") or some.made.everywhere:
+        return some.got.said
+    return *some.got.said, f"Of {count:,} places the {settings.neighbours} near each cell count."
+
+
+def findings_between(some: Between, evenly: Callable[[], tuple[np.ndarray, np.ndarray]]) -> list[Finding]:
+    """Figures of the places and of the model; ``evenly`` gives the middles of an even choice of all cells."""
+    got, made = some.got, some.made
+    findings = [Finding(PLACES, len(got.held), COUNT)]
+    findings.append(Finding("cell_width", some.frame.cell_metres[0], METRE))
     if isinstance(made.model, Variogram):
         findings += model_findings(made.model)
-    if settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
-        x, y = _evenly(surface.frame, wanted)
-        findings.append(Finding(MEAN_SPREAD, made.mean_error(x, y, _drift_at(drift, x, y)), got.unit))
+    if some.settings.method == "kriging" and 2 < len(got.held) <= _TOLD:
+        x, y = evenly()
+        findings.append(Finding(MEAN_SPREAD, made.mean_error(x, y, some.drift_at(x, y)), got.unit))
         findings += error_findings(*_own(got, made), got.unit)
-    kriged = settings.method == "kriging"
+    return findings
+
+
+def _told(some: Between, surface: Surface, wanted: np.ndarray) -> Outcome:
+    got, made, kriged = some.got, some.made, some.settings.method == "kriging"
+
+    def evenly() -> tuple[np.ndarray, np.ndarray]:
+        counts = [np.count_nonzero(wanted[rows], axis=1) for rows in blocks_of(wanted)]
+        return evenly_among(some.frame, np.concatenate(counts), lambda row: wanted[row])
 
     def error() -> Outcome:
-        out = _in_cells(surface.frame, wanted, drift, made.errors_at, silent())
+        out = _in_cells(some, wanted, made.errors_at, silent())
         return surface_outcome(
             Surface(as_short(out), surface.frame, got.unit, "error"),
             ("The standard deviation that kriging expects: 95 in 100 lie within 1.96 times it.",),
         )
 
+    outcome = surface_outcome(surface, remarks(some))
     beside = {
         "error": error if kriged else _no_error,
         "variogram": (lambda: _curve(got, made)) if kriged else _no_error,
         "residuals": lambda: _residuals(got, made),
         "residual_plot": lambda: _plot(got, made),
     }
-    return replace(outcome, findings=tuple(findings), beside=beside)
+    findings = (*outcome.findings, *findings_between(some, evenly))
+    return replace(outcome, findings=findings, beside=beside)
 
 
-def _evenly(frame: Frame, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Middles of an even choice of the cells that are wanted, as many as stand for all."""
-    until = np.concatenate([np.count_nonzero(wanted[rows], axis=1) for rows in blocks_of(wanted)]).cumsum()
+def evenly_among(
+    frame: Frame, counts: np.ndarray, wanted: Callable[[int], np.ndarray]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Middles of an even choice of the cells that are wanted, as many as stand for all: by how many are in
+    each row, and which.
+    """
+    until = counts.cumsum()
     count = int(until[-1])
     numbers = np.unique(np.linspace(0, count - 1, min(count, MEANT)).astype(np.int64))
     rows = np.searchsorted(until, numbers, "right")
     before = np.where(rows > 0, until[rows - 1], 0)
-    cols = [int(np.flatnonzero(wanted[r])[n]) for r, n in zip(rows, numbers - before, strict=True)]
+    held = {int(row): np.flatnonzero(wanted(int(row))) for row in np.unique(rows)}
+    cols = [int(held[int(r)][n]) for r, n in zip(rows, numbers - before, strict=True)]
     return frame.x0 + (np.array(cols) + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
 
 

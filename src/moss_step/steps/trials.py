@@ -10,6 +10,7 @@ import numpy as np
 
 from moss_step.model.arrays import as_short
 from moss_step.model.frame import Frame
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import Unit
 from moss_step.science.interpolate.plane import Plane
@@ -21,8 +22,7 @@ from moss_step.science.interpolate.variogram import (
     experimental,
     variogram_map,
 )
-from moss_step.science.relief.profile import values_at
-from moss_step.steps.between import InterpolateSettings, frame_of, wanted_cells
+from moss_step.steps.between import Between, InterpolateSettings, frame_of, wanted_cells
 from moss_step.steps.declare import Inputs, optional
 from moss_step.steps.places import gathered, prepared
 
@@ -87,8 +87,9 @@ def trial_of(settings: InterpolateSettings, inputs: Inputs) -> Trial:
     got = replace(got, held=got.held.part(some))
     drift = optional(inputs, "drift", Surface)
     made, got = prepared(settings, got, Plane.of(whole), drift)
-    wanted = wanted_cells(settings, inputs, frame, got, made)
-    there = None if drift is None else values_at(drift, *frame.middles(wanted)).astype(np.float64)
+    cells = Between(settings, got, made, frame, optional(inputs, "area", Shapes), drift)
+    wanted = wanted_cells(cells)
+    there = cells.drift_at(*frame.middles(wanted))
     own = got.held.noises > 0
     seen = made.seen or experimental(made.x[own], made.y[own], got.held.values[own])
     return Trial(made, seen, cast(Variogram, made.model), frame, wanted, there, got.unit, of)

@@ -1,0 +1,181 @@
+"""Surfaces between places in the cells of a grid that stays on the disk: strip by strip, as what stands in a
+cell comes of the places alone. Strips are kept: a run that was killed goes on with those that are missing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any, NamedTuple
+
+import numpy as np
+import shapely
+from blake3 import blake3
+
+from moss_step.formats.address import Place
+from moss_step.formats.tiled import TiledFile
+from moss_step.large.crew import Crew, Once, Work
+from moss_step.large.held import OnDisk
+from moss_step.large.passing import Passing
+from moss_step.large.scratch import Scratch, scratch_in
+from moss_step.large.tiling import Tile, strips
+from moss_step.large.whole import Fed, Told
+from moss_step.model.arrays import blurred
+from moss_step.model.frame import Frame
+from moss_step.model.outcome import Value
+from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
+from moss_step.model.typed import of_kind
+from moss_step.model.units import Unit
+from moss_step.steps.between import (
+    Between,
+    between,
+    check_system,
+    evenly_among,
+    findings_between,
+    no_cell,
+    remarks,
+)
+from moss_step.steps.places import gathered
+from moss_step.steps.results import surface_outcome
+from moss_step.study.told import Said, merged, said_by
+
+_NEAR = 100.0
+"""How much flatter than the places a surface between them may be, so that single precision holds it."""
+
+
+class Strip(NamedTuple):
+    """Values of a strip (rows, cols), and how many cells get one in each row; where they are new, too."""
+
+    values: np.ndarray
+    counts: np.ndarray
+    new: bool
+
+
+@dataclass(frozen=True)
+class Kept:
+    """Where strips are kept, and under which name."""
+
+    scratch: Scratch
+    name: str
+
+
+def _made(settings: Any, inputs: Mapping[str, Value], frame: Frame) -> Between:
+    got = gathered(settings, inputs, settings.edge_value)
+    return between(settings, inputs, got, frame)
+
+
+class BetweenWork(Work):
+    """Finds values in strips; each process makes ready for that once."""
+
+    def __init__(
+        self,
+        settings: Any,
+        inputs: Mapping[str, Value],
+        frame: Frame,
+        unit: Unit,
+        kept: Kept,
+        target: TiledFile | None,
+    ) -> None:
+        self.frame, self.unit, self.kept, self.target = frame, unit, kept, target
+        self._between = Once(partial(_made, settings, inputs, frame))
+
+    def read(self, tile: Tile) -> Strip | None:
+        """What an earlier run has found."""
+        if not self.kept.scratch.has(self.kept.name, tile):
+            return None
+        values, counts = self.kept.scratch.load_some(self.kept.name, tile, 2)
+        return Strip(values, counts, False)
+
+    def work_out(self, tile: Tile, read: Strip | None) -> Strip:
+        """Values in single precision; NaN where none are wanted."""
+        if read is not None:
+            return read
+        some = self._between.get()
+        wanted = some.wanted(tile.rows)
+        out = np.full(wanted.shape, np.float32(np.nan))
+        out[wanted] = some.found(wanted, tile.top, some.made.at, silent())
+        return Strip(out, np.count_nonzero(wanted, axis=1), True)
+
+    def finish(self, tile: Tile, read: Strip | None, strip: Strip) -> tuple[Said, np.ndarray]:
+        """Write and keep them."""
+        if self.target is not None:
+            self.target.write(tile.rows, tile.cols, strip.values)
+        if strip.new:
+            self.kept.scratch.save(self.kept.name, tile, strip.values, strip.counts)
+        surface = Surface(strip.values, self.frame.part(tile.rows, tile.cols), self.unit)
+        return said_by(surface_outcome(surface)), strip.counts
+
+
+@dataclass(frozen=True)
+class BetweenJob:
+    """One surface between places."""
+
+    settings: Any
+    inputs: Mapping[str, Value]
+    frame: Frame
+    unit: Unit
+    besides: bool = False
+
+    @property
+    def like(self) -> Surface:
+        """Values in single precision."""
+        return Surface(np.zeros((1, 1), np.float32), replace(self.frame, rows=1, cols=1), self.unit)
+
+    def _name(self) -> str:
+        """What its strips are kept under: settings, and all that the places are made of."""
+        digest = blake3(repr((self.settings, self.frame)).encode())
+        for name, value in sorted(self.inputs.items()):
+            shapes = of_kind(value, Shapes)
+            if shapes is None:
+                surface = of_kind(value, Surface)
+                digest.update(b"" if surface is None else np.ascontiguousarray(surface.values).tobytes())
+                continue
+            digest.update(repr((name, shapes.crs, dict(shapes.symbols))).encode())
+            for geometry in shapely.to_wkb(shapes.geometry, include_srid=False):
+                digest.update(geometry)
+            for column, values in shapes.columns.items():
+                digest.update(repr((column, values.tolist())).encode())
+        return f"between-{digest.hexdigest(length=8)}"
+
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
+        """Find all strips, and say what the places are worth."""
+        progress.at(0.0, "Gathering places")
+        some, tiling = _made(self.settings, self.inputs, self.frame), strips(self.frame.shape, cells)
+        kept = Kept(scratch_in(folder, tiling), self._name())
+        work = BetweenWork(self.settings, self.inputs, self.frame, self.unit, kept, target)
+        doing = "Finding values between the samples"
+        done = sorted(crew.each(work, list(tiling), progress.part(0.1, 0.9), doing), key=lambda d: d[0])
+        counts = np.concatenate([rows for _, (_, rows) in done])
+        if not counts.any():
+            raise no_cell()
+        findings, warnings, summary = merged([said for _, (said, _) in done])
+
+        def evenly() -> tuple[np.ndarray, np.ndarray]:
+            return evenly_among(self.frame, counts, lambda row: some.wanted(slice(row, row + 1))[0])
+
+        progress.at(0.95, "Leaving places out")
+        return Told(
+            (*findings, *findings_between(some, evenly)), (*remarks(some), *warnings), summary=summary
+        )
+
+
+def interpolate(fed: Fed, settings: Any) -> BetweenJob | None:
+    """A surface in the cells of a grid on the disk; by triangles, along a drift on the disk, or of values
+    that single precision barely holds, it goes another way.
+    """
+    grid = fed.get("like")
+    inputs = {n: v for n, v in fed.items() if not isinstance(v, OnDisk | Passing)}
+    if not isinstance(grid, OnDisk) or len(inputs) < len(fed) - 1 or settings.method == "tin":
+        return None
+    got = gathered(settings, inputs, settings.edge_value)
+    check_system(grid.frame, got)
+    held = got.held.values
+    middle = 0.5 * (float(held.min()) + float(held.max()))
+    if blurred(middle + (held - middle) / _NEAR):
+        return None
+    return BetweenJob(settings, inputs, grid.frame, got.unit)
