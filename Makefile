@@ -22,7 +22,7 @@ demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 2 --dist loadfile --no-loadscope-reorder
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 
 setup: $(READY)
 

@@ -49,6 +49,21 @@ def test_strips_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
         assert_cells_alike(written, expected, 2e-6 if written.ref in ("kriging", "spline") else 0.0)
 
 
+def test_what_stands_beside_a_surface_is_given_with_it(tmp_path: Path) -> None:
+    study = in_finer_cells(tmp_path, "cells of 8 by 2 m in feet", 2)
+    asked = ["kriging", "kriging.error", "kriging.variogram", "kriging.residuals"]
+    for written, expected in both_ways(study, asked, tmp_path / "work", 1):
+        assert_said_alike(written, expected, 1e-6)
+        if written.ref != "kriging":
+            assert written.outcome is not None
+            assert written.outcome.figure == expected.figure
+    grids, work = left_on_disk(study, study.steps, True), tmp_path / "other"
+    work.mkdir()
+    run = LargeRun(study, Engine(), Ending(DOING, 1000), work, grids, 1)
+    found = [w.ref for w in run.results(["nearest", "nearest.variogram"], silent())]
+    assert found == ["nearest"] and "Only kriging" in str(run.refused["nearest.variogram"])
+
+
 def test_strips_that_are_there_are_not_found_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     study = in_finer_cells(tmp_path, "square cells", 12)
     grids, work = left_on_disk(study, study.steps, True), tmp_path / "work"

@@ -13,11 +13,13 @@ import dask
 import numpy as np
 import pytest
 import rasterio
+import shapely
 from distributed import LocalCluster
 
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out
+from moss_step.formats.vector import write_shapes
 from moss_step.large import jobs
 from moss_step.large.chain import Done
 from moss_step.large.crew import Cluster, Work, workers_here, workers_of
@@ -28,6 +30,7 @@ from moss_step.line.tiles import WORK
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
+from moss_step.model.shapes import Shapes
 from moss_step.model.summary import Summary
 from moss_step.study.graph import Step, Study
 from moss_step.study.saving import save_study
@@ -41,8 +44,17 @@ ROWS, COLS = 1100, 1300
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     made = tmp_path_factory.mktemp("runs")
     write_surface(made / "ground.tif", metric(holed(relief(5, ROWS, COLS))), "ground")
+    write_shapes(made / "spots.gpkg", _spots(), "spots")
     save_study(_study(made / "ground.tif"), made / "study.json")
     return made
+
+
+def _spots() -> Shapes:
+    """Heights at places all over the ground."""
+    dice, frame = np.random.default_rng(2), metric(relief(5, ROWS, COLS)).frame
+    x0, y0, x1, y1 = frame.box
+    places = np.asarray(shapely.points(dice.uniform(x0, x1, 90), dice.uniform(y0, y1, 90)))
+    return Shapes(places, {"z": dice.uniform(200.0, 300.0, 90)}, frame.crs, {"z": "m"})
 
 
 def _study(source: Path) -> Study:
@@ -52,6 +64,13 @@ def _study(source: Path) -> Study:
             Step(id="slope", kind="slope", inputs={"dem": "ground"}),
             Step(id="steep", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
             Step(id="flow", kind="flow_accumulation", inputs={"dem": "ground"}),
+            Step(id="spots", kind="open_shapes", settings={"source": str(source.with_name("spots.gpkg"))}),
+            Step(
+                id="between",
+                kind="interpolate",
+                inputs={"points": "spots", "like": "ground"},
+                settings={"column": "z", "method": "natural_neighbour"},
+            ),
         )
     )
 
@@ -91,7 +110,9 @@ def test_workers_give_what_one_piece_gives(
     _same(_values(out), expected)
     assert not (out / WORK).exists()
     assert json.loads((out / "results.json").read_text())["complete"]
-    assert {f["step"] for f in said["findings"]} == {"ground", "slope", "steep", "flow"}
+    refused = [w for w in said["warnings"] if "was not written. Only kriging has a variogram" in w]
+    assert len(refused) == 1, "as in one piece, the rest is there all the same"
+    assert {f["step"] for f in said["findings"]} == {"ground", "slope", "steep", "flow", "spots", "between"}
     assert "BLAKE3" in next(out.glob("slope*.txt")).read_text()
     assert next(out.glob("steep*.csv")).read_text().startswith("from,to,class")
     (table,), (alone,) = out.glob("steep*.aux.xml"), (folder / "whole").glob("steep*.aux.xml")

@@ -31,12 +31,14 @@ from moss_step.model.typed import of_kind
 from moss_step.model.units import Unit
 from moss_step.steps.between import (
     Between,
+    beside_surface,
     between,
     check_system,
     evenly_among,
     findings_between,
     no_cell,
     remarks,
+    wanted_cells,
 )
 from moss_step.steps.places import gathered
 from moss_step.steps.results import surface_outcome
@@ -117,7 +119,7 @@ class BetweenJob:
     inputs: Mapping[str, Value]
     frame: Frame
     unit: Unit
-    besides: bool = False
+    besides: bool = True
 
     @property
     def like(self) -> Surface:
@@ -160,8 +162,9 @@ class BetweenJob:
 
         progress.at(0.95, "Leaving places out")
         return Told(
-            (*findings, *findings_between(some, evenly)), (*remarks(some), *warnings), summary=summary
-        )
+            (*findings, *findings_between(some, evenly)), (*remarks(some), *warnings), summary=summary,
+            beside=beside_surface(some, lambda: wanted_cells(some)),
+        )  # fmt: skip
 
 
 def interpolate(fed: Fed, settings: Any) -> BetweenJob | None:

@@ -4,9 +4,10 @@ after another, each tile by tile; what fits in memory runs as it always does.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -30,7 +31,7 @@ from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
 from moss_step.large.whole import Whole
 from moss_step.large.works import work_of
-from moss_step.model.errors import MossError
+from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Frame
 from moss_step.model.mapped import too_large
@@ -87,6 +88,8 @@ class LargeRun:
         self._there: dict[str, Outcome] = {}
         self.wrong: dict[str, None] = {}
         """Parts of sources that could not be read, in words: nothing stands there in what came of them."""
+        self.refused: dict[str, MossError] = {}
+        """Those of several results of a step that it cannot give, though its main one is there."""
 
     def results(self, wanted: Collection[str], progress: Progress) -> Iterator[Written]:
         """Work out results and give each as soon as its file is there.
@@ -177,6 +180,8 @@ class LargeRun:
         for step in left:
             if all(r in self._held or r in self._passing or r in self._there for r in step.inputs.values()):
                 return step
+            for refused in (r for r in step.inputs.values() if r in self.refused):
+                raise self.refused[refused]
         raise MossError(f"{left[0].declared.title} waits for a result that is not there.")
 
     def _fed_beside(self, chained: Chained | None, left: list[Step], wanted: Collection[str]) -> Step | None:
@@ -294,9 +299,27 @@ class LargeRun:
         if job is not None and (job.besides or not beside):
             yield from self._whole(step, job, beside, progress)
             return
-        for ref, outcome in self._in_memory(step, [step.id, *beside], progress):
-            self._there[ref] = replace(outcome, beside={})
-            yield Written(ref, outcome.findings, outcome.warnings, outcome)
+        for ref, find in self._in_memory(step, [step.id, *beside], progress):
+            yield from self._given(ref, find)
+
+    def _given(
+        self, ref: str, find: Callable[[], Outcome], warnings: tuple[str, ...] | None = None
+    ) -> Iterator[Written]:
+        """A result in memory, with its own warnings where no others are given; none where it stands beside a
+        main one and is refused.
+        """
+        try:
+            outcome = find()
+        except StoppedError:
+            raise
+        except MossError as error:
+            if not split(ref)[1]:
+                raise
+            self.refused[ref] = error
+            return
+        self._there[ref] = replace(outcome, beside={})
+        told = outcome.warnings if warnings is None else warnings
+        yield Written(ref, outcome.findings, told, outcome)
 
     @property
     def _tiled(self) -> dict[str, OnDisk | Passing]:
@@ -335,19 +358,20 @@ class LargeRun:
         likes = {n: like(tiled[r]) for n, r in step.inputs.items() if r in tiled}
         warnings = (*told.warnings, *taken_of(step.declared, likes))
         yield Written(step.id, told.findings, warnings, told.outcome, file)
-        if told.outcome is None:
-            return
         for ref in beside:
-            outcome = step.declared.outcome_of(told.outcome, split(ref)[1])
-            self._there[ref] = replace(outcome, beside={})
-            yield Written(ref, outcome.findings, warnings, outcome)
+            name = split(ref)[1]
+            if told.outcome is not None:
+                yield from self._given(ref, partial(step.declared.outcome_of, told.outcome, name), warnings)
+            elif name in told.beside:
+                yield from self._given(ref, told.beside[name])
 
     def _in_memory(
         self, step: Step, refs: Collection[str], progress: Progress
-    ) -> Iterator[tuple[str, Outcome]]:
+    ) -> Iterator[tuple[str, Callable[[], Outcome]]]:
         """Run a step as it always runs; what lies on the disk is read as a whole, where that fits."""
         if not any(s.id in self._held for s in self._study.needs([step.id])):
-            yield from ((ref, self._engine.run_or_raise(self._study, ref, progress)) for ref in refs)
+            run = self._engine.run_or_raise
+            yield from ((ref, partial(run, self._study, ref, progress)) for ref in refs)
             return
         held = {n: seen_here(self._held[r]) for n, r in step.inputs.items() if r in self._held}
         inputs = {n: self._there[r].value for n, r in step.inputs.items() if r in self._there}
@@ -366,7 +390,7 @@ class LargeRun:
         outcome = run_declared(step.declared, step.settings, inputs, working, origins)
         if any(common_frame({"grid": inputs[n]}) != h.frame for n, h in held.items()):
             outcome = said_of_part(step.declared, outcome)
-        yield from ((ref, step.declared.outcome_of(outcome, split(ref)[1])) for ref in refs)
+        yield from ((ref, partial(step.declared.outcome_of, outcome, split(ref)[1])) for ref in refs)
 
     def _origin(self, ref: str) -> Origin:
         self._looking.result()

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from moss_step.formats.address import Place
@@ -30,6 +30,8 @@ class Told:
     """Of all values of a grid."""
     figure: str = ""
     """What stands for the result in a word or two; empty for what its values say."""
+    beside: Mapping[str, Callable[[], Outcome]] = field(default_factory=dict)
+    """What a step gives beside a grid, by name; that of an outcome stands in the outcome."""
 
 
 def told_of(outcome: Outcome, wrong: tuple[str, ...] = ()) -> Told:

@@ -16,7 +16,7 @@ from moss_step.line.afar import Afar
 from moss_step.line.bar import Bar
 from moss_step.line.outs import remember
 from moss_step.line.prepare import tell_of_compiling
-from moss_step.model.errors import MossError
+from moss_step.model.errors import MossError, StoppedError
 
 if TYPE_CHECKING:
     from moss_step.large.crew import Cluster
@@ -78,10 +78,12 @@ class Run:
             part = progress.part(k / len(self.refs), (k + 1) / len(self.refs))
             try:
                 outcome = self.engine.run_or_raise(self.study, ref, part)
+            except StoppedError:
+                raise
             except MossError as error:
                 if not self._main_is_there(ref):
                     raise self._failed(ref, error) from error
-                self.warnings.append(f"{self.study.name_of(ref)} was not written. {error}")
+                self.warnings.append(not_written(self.study, ref, error))
                 continue
             self.take(ref, outcome, part)
 
@@ -180,6 +182,11 @@ class Run:
         write_text(self.folder / STATE, json.dumps(state, indent=1) + "\n")
         if self.afar is not None:
             self.afar.put(self.folder / STATE, set())
+
+
+def not_written(study: Study, ref: str, error: MossError) -> str:
+    """What is remarked where a step gave its main result, and another one it could not."""
+    return f"{study.name_of(ref)} was not written. {error}"
 
 
 def run(asked: argparse.Namespace) -> None:

@@ -60,6 +60,7 @@ def in_tiles(
     from moss_step.large.jobs import identity
     from moss_step.large.running import LargeRun
     from moss_step.large.tiling import CELLS
+    from moss_step.line.running import not_written
 
     if asked.own:
         keep_freed()
@@ -74,6 +75,9 @@ def in_tiles(
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
             for written in large.results(runner.refs, progress):
                 _take(runner, large, written, progress)
+            for ref, error in large.refused.items():
+                if ref in runner.refs:
+                    runner.warnings.append(not_written(runner.study, ref, error))
         if identity(runner.study, runner.refs, cells) != name:
             raise MossError("A source changed while it was read.", "Run it again: it begins anew.")
         _remove(folder, work)

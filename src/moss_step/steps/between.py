@@ -284,28 +284,32 @@ def findings_between(some: Between, evenly: Callable[[], tuple[np.ndarray, np.nd
 
 
 def _told(some: Between, surface: Surface, wanted: np.ndarray) -> Outcome:
-    got, made, kriged = some.got, some.made, some.settings.method == "kriging"
-
     def evenly() -> tuple[np.ndarray, np.ndarray]:
         counts = [np.count_nonzero(wanted[rows], axis=1) for rows in blocks_of(wanted)]
         return evenly_among(some.frame, np.concatenate(counts), lambda row: wanted[row])
 
+    outcome = surface_outcome(surface, remarks(some))
+    findings = (*outcome.findings, *findings_between(some, evenly))
+    return replace(outcome, findings=findings, beside=beside_surface(some, lambda: wanted))
+
+
+def beside_surface(some: Between, wanted: Callable[[], np.ndarray]) -> dict[str, Callable[[], Outcome]]:
+    """What is given beside a surface, by name; ``wanted`` gives the cells that have a value (rows, cols)."""
+    got, made, kriged = some.got, some.made, some.settings.method == "kriging"
+
     def error() -> Outcome:
-        out = _in_cells(some, wanted, made.errors_at, silent())
+        out = _in_cells(some, wanted(), made.errors_at, silent())
         return surface_outcome(
-            Surface(as_short(out), surface.frame, got.unit, "error"),
+            Surface(as_short(out), some.frame, got.unit, "error"),
             ("The standard deviation that kriging expects: 95 in 100 lie within 1.96 times it.",),
         )
 
-    outcome = surface_outcome(surface, remarks(some))
-    beside = {
+    return {
         "error": error if kriged else _no_error,
         "variogram": (lambda: _curve(got, made)) if kriged else _no_error,
         "residuals": lambda: _residuals(got, made),
         "residual_plot": lambda: _plot(got, made),
     }
-    findings = (*outcome.findings, *findings_between(some, evenly))
-    return replace(outcome, findings=findings, beside=beside)
 
 
 def evenly_among(
