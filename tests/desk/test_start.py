@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QFrame
 
 from moss_step.desk.theme import unstyled
 from moss_step.desk.window import MainWindow
+from moss_step.steps.catalogue import catalogue
 from tests.conftest import come_to_rest
 
 _LOOK = """
@@ -124,6 +125,11 @@ def test_a_window_that_is_gone_leaves_nothing(qapp):
         for bench in made.benches:
             made.go_to_bench(bench)
             come_to_rest(made)
+        for kind in (k for k, declared in catalogue().items() if not declared.file_settings):
+            made.work.choose("")
+            made.begin_step(kind)
+            qapp.processEvents()
+        come_to_rest(made)
         for view in ("section", "block", "table", "plan"):
             made.views.show_view(view)
             come_to_rest(made)

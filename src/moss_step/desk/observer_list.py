@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 
 from moss_step.desk.controls import Control, plain_number
 from moss_step.desk.numbers import shown, typed_number
-from moss_step.desk.parts import button, column, label, row
+from moss_step.desk.parts import button, column, label, lent_by, row
 from moss_step.desk.place_rows import PlaceRow, PlaceRows
 from moss_step.desk.plain import set_tip
 from moss_step.desk.theme import font
@@ -63,7 +63,7 @@ class ObserversControl(Control):
             "Remove the observer whose row is chosen; one of a file is switched off",
             self._take_away,
         )
-        self.whole = column([self.table, row(self._away, 1)], gap=4, margins=(12, 8, 12, 8))
+        self.whole = lent_by(self, column([self.table, row(self._away, 1)], gap=4, margins=(12, 8, 12, 8)))
         """The whole table, for the drawer."""
         self.rows = PlaceRows("Observer", lambda v: f"{v:.2f}")
         self.rows.named.connect(lambda k, text: self._take(k, "name", text))

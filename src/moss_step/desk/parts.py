@@ -254,6 +254,13 @@ def column(
     return holder
 
 
+def lent_by(owner: QWidget, part: QWidget) -> QWidget:
+    """A part that its owner lends to a drawer: it is hidden while it is at home, and ends with its owner."""
+    part.setParent(owner)
+    part.hide()
+    return part
+
+
 def close_column(box: QWidget) -> QVBoxLayout:
     """Lay out controls one below another, as close as in the Key."""
     layout = QVBoxLayout(box)

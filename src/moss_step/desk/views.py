@@ -79,6 +79,7 @@ class Views(QSplitter):
         self.twin.hide()
         self.addWidget(self._ground)
         self._lent = column()
+        self._lender: QWidget | None = None
         self._drawers: dict[str, QWidget] = {
             "table": self.table,
             "section": self.section,
@@ -250,8 +251,10 @@ class Views(QSplitter):
         layout = self._lent.layout()
         while layout is not None and (item := layout.takeAt(0)) is not None:
             if (gone := item.widget()) is not None:
-                gone.setParent(None)
+                gone.hide()
+                gone.setParent(self._lender)
         if part is not None and layout is not None:
+            self._lender = part.parentWidget()
             layout.addWidget(part)
             part.show()
             self.show_view("lent")

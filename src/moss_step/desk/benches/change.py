@@ -7,7 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem, QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
-from moss_step.desk.parts import button, column, label
+from moss_step.desk.parts import button, column, label, lent_by
 from moss_step.desk.plan.live import Live, mask_veil
 from moss_step.model.class_map import ClassMap
 from moss_step.model.outcome import Outcome
@@ -33,7 +33,7 @@ class ChangePanel(StepPanel):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.currentCellChanged.connect(lambda *_: self._show_change())
         head = label("Rows: before. Columns: after. Click a cell to see where.", "muted")
-        self.whole = column([head, self.table], gap=4, margins=(14, 6, 10, 6))
+        self.whole = lent_by(self, column([head, self.table], gap=4, margins=(14, 6, 10, 6)))
         layout.addWidget(
             button("Change table", "Open it below the plan", lambda: self.drawer_wanted.emit(self.whole))
         )

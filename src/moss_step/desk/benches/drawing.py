@@ -161,7 +161,7 @@ class DrawPanel(StepPanel):
                 "These shapes lie in another reference system than the plan: type their coordinates."
             )
             return
-        self.tool = VertexTool(self.sketch, self._snaps, self.rounded, adding)
+        self.tool = VertexTool(self.sketch, self._snaps, self.rounded, adding, self)
         self.tool.result.connect(lambda sketch: self._keep(sketch, "Draw on the plan"))
         self.tool.drawing.connect(self._say)
         self.tool.chosen.connect(self._mark_vertex)

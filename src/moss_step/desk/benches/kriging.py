@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.follower import LARGE
-from moss_step.desk.parts import button, column, label, row
+from moss_step.desk.parts import button, column, label, lent_by, row
 from moss_step.desk.plan.live import Live, surface_veil
 from moss_step.desk.variogram_plot import MapPlot, VariogramPlot
 from moss_step.model.errors import MossError
@@ -43,7 +43,8 @@ class KrigingPanel(StepPanel):
         self.by_way.setCheckable(True)
         again = button("Fit again", "Take the variogram that fits best", self.fit_again, "plain")
         head = row(label("Variogram", "head"), self.said, 1, self.by_way, again, gap=10)
-        self.whole = column([head, row(self.plot, self.map, grows=self.plot)], gap=4, margins=(14, 6, 10, 6))
+        both = row(self.plot, self.map, grows=self.plot)
+        self.whole = lent_by(self, column([head, both], gap=4, margins=(14, 6, 10, 6)))
         self.open_button = button(
             "Drag the variogram", "Open it below the plan: the surface follows", self.open
         )

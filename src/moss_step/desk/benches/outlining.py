@@ -56,7 +56,7 @@ class OutlinePanel(StepPanel):
     def draw_outline(self) -> None:
         """Draw it anew, or pull the corners of the one there is."""
         sketch = self._sketch()
-        self.tool = VertexTool(sketch, lambda: np.empty((0, 2)), self.rounded, adding=not sketch.shapes)
+        self.tool = VertexTool(sketch, lambda: np.empty((0, 2)), self.rounded, not sketch.shapes, self)
         self.tool.result.connect(self._use)
         self.tool.pulling.connect(self.pull_outline)
         self.tool_wanted.emit(self.tool)

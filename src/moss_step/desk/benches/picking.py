@@ -95,7 +95,7 @@ class PickPanel(StepPanel):
     def _draw_outline(self) -> None:
         if not self.picking:
             self._choose(self._names[0])
-        self._tool = VertexTool(Sketch("areas"), lambda: np.empty((0, 2)), self.rounded, adding=True)
+        self._tool = VertexTool(Sketch("areas"), lambda: np.empty((0, 2)), self.rounded, True, self)
         self._tool.result.connect(self.pick_inside)
         self.tool_wanted.emit(self._tool)
 

@@ -11,7 +11,7 @@ from moss_step.desk.benches.place import PlacePanel
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.chart import LineChart
 from moss_step.desk.controls import SliderControl
-from moss_step.desk.parts import button, column, label
+from moss_step.desk.parts import button, column, label, lent_by
 from moss_step.desk.plan.live import Live, Preview, mask_veil
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
@@ -38,8 +38,8 @@ class LevelPanel(PlacePanel):
         self.level.sliding.connect(self.slide)
         self.chart = LineChart("level", "volume, m³")
         self.chart.dragged.connect(self._on_dragged)
-        self.whole = column([label("Volume by level: drag the line", "head"), self.chart], gap=4,
-                            margins=(14, 6, 10, 6))  # fmt: skip
+        head = label("Volume by level: drag the line", "head")
+        self.whole = lent_by(self, column([head, self.chart], gap=4, margins=(14, 6, 10, 6)))
         layout.addWidget(
             button("Drag the level on its curve", "Open the volume by level below the plan", self.open)
         )

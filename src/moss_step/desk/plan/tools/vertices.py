@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QObject, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QPainter, QPen, QPolygonF
 
 from moss_step.desk.plan.tools.tool import Place, Plan, Tool
@@ -44,13 +44,14 @@ class VertexTool(Tool):
         snaps: Callable[[], np.ndarray],
         rounded: Callable[..., tuple[float, ...]],
         adding: bool,
+        parent: QObject | None = None,
     ) -> None:
         """``snaps`` gives places (n, 2) of other shapes that vertices snap to, ``rounded`` coordinates
         without digits that mean nothing.
 
         ``adding`` says whether a click begins a shape.
         """
-        super().__init__()
+        super().__init__(parent)
         self.sketch, self.adding, self._rounded = sketch, adding, rounded
         self.begun: tuple[Place, ...] = ()
         self.spot: Spot | None = None
