@@ -26,13 +26,14 @@ REFS = ("natural_neighbour", "inverse_distance", "nearest", "near", "kriging", "
 DOING = "Finding values between the samples"
 
 
-def in_finer_cells(folder: Path, on: str, k: int = 4) -> Study:
+def in_finer_cells(folder: Path, on: str, k: int = 0) -> Study:
     """A study whose grid has enough rows for several strips, with no-data somewhere: it counts for nothing."""
     study = study_on(folder, PLACES[on])
     source = folder / "cells.tif"
     held = Engine().run_or_raise(study, "cells").value
     assert isinstance(held, Surface)
     f = held.frame
+    k = k or -(-560 // held.frame.rows)
     frame = Frame(f.rows * k, f.cols * k, f.x0, f.y0, f.dx / k, f.dy / k, f.crs)
     values = np.zeros(frame.shape, np.float32)
     values[40:80] = np.nan

@@ -17,7 +17,7 @@ from tests.cases import KINDS, RESULTS, as_is, given_for, inputs_for
 from tests.grounds import metric, relief
 
 ROOT = Path(__file__).parents[2]
-SIDE, CLOUD_SIDE = 1200, 400
+SIDE, CLOUD_SIDE = 1200, 600
 AROUND = 12e6
 """Bytes that a process takes and gives back by itself: kernels, threads, small things."""
 
