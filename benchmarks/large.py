@@ -1,6 +1,6 @@
-"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [two]]``, with SIDE rows and
-columns (30,000 when left out; half an hour), or ``growth``. Each run is a process of its own, whose memory is
-watched with that of its workers.
+"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [between] [two]]``, SIDE
+rows and columns (30,000 when left out; half an hour), or ``growth``. Each run is a process of its own, whose
+memory is watched with that of its workers.
 """
 
 from __future__ import annotations
@@ -183,7 +183,7 @@ def write_areas(folder: Path, side: int) -> None:
 
 def lines(side: int, parts: Sequence[str]) -> list[Line]:
     """Measure some parts of it, or all, on a ground of a side."""
-    measured = {"alone": _alone, "sight": _sight, "two": _by_two}
+    measured = {"alone": _alone, "sight": _sight, "between": _between_places, "two": _by_two}
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
         folder = Path(name)
         write_ground(folder / "ground.tif", side)
@@ -200,11 +200,31 @@ def _sight(folder: Path, side: int) -> list[Line]:
     asked = {"at": at, "observer_height": 30.0, "reach": 1500.0}
     view = {"id": "view", "kind": "viewshed", "inputs": {"dem": "ground"}, "settings": asked}
     study(folder, "sight", [view])
-    alone = run(folder, "sight", "view", *TILED)
-    one, two = (
-        run(folder, "sight", "view", "--workers", str(n), *TILED, NUMBA_NUM_THREADS="1") for n in (1, 2)
-    )
     what = f"viewshed of eight observers with a reach of 1,500 m, {side:,} x {side:,} cells"
+    return _by_all(folder, "sight", "view", what)
+
+
+def _between_places(folder: Path, side: int) -> list[Line]:
+    """A surface between 20,000 places in the cells of the ground: by this process, and by workers."""
+    dice = np.random.default_rng(1)
+    x, y = dice.uniform(0, side, (2, 20_000))
+    heights = 40.0 + 20.0 * np.sin(x / 900.0) * np.cos(y / 700.0)
+    places = np.asarray(shapely.points(CORNER[0] + x, CORNER[1] - y))
+    write_shapes(folder / "places.gpkg", Shapes(places, {"z": heights}, "EPSG:32628"), "places")
+    asked = {"column": "z", "method": "inverse_distance"}
+    fed = {"points": "places", "like": "ground"}
+    opened = {"id": "places", "kind": "open_shapes", "settings": {"source": "places.gpkg"}}
+    study(
+        folder, "between", [opened, {"id": "made", "kind": "interpolate", "inputs": fed, "settings": asked}]
+    )
+    what = f"inverse distance between 20,000 places, {side:,} x {side:,} cells"
+    return _by_all(folder, "between", "made", what)
+
+
+def _by_all(folder: Path, name: str, result: str, what: str) -> list[Line]:
+    """A result of a study by this process, and by one and two workers of one core."""
+    alone = run(folder, name, result, *TILED)
+    one, two = (run(folder, name, result, "--workers", str(n), *TILED, NUMBA_NUM_THREADS="1") for n in (1, 2))
     times = one.seconds / two.seconds
     said = f"{one.seconds:.1f} s, {two.seconds:.1f} s; {two.of_one / 1e9:.2f} GB a worker"
     return [
