@@ -46,3 +46,18 @@ def test_all_curves_of_a_chart_are_drawn_each_as_high_as_it_is(demo, settle):
     demo.work.choose("slope_classes" if demo.work.study.has("slope_classes") else "classes")
     settle(demo)
     assert view.isHidden(), "what has no curves shows none"
+
+
+def test_how_many_times_heights_are_drawn_follows_the_room_that_there_is(estate, settle):
+    estate.views.show_view("section")
+    west, south, east, north = estate.work.frame.box
+    middle = (south + north) / 2
+    estate.section.show_line((west + 200, middle, east - 200, middle), estate.plan.view.scene)
+    settle(estate)
+    chart, said = estate.section.chart, []
+    for high in (150, 400):
+        estate.views.setSizes([800 - high, 0, high, 0])
+        settle(estate)
+        assert f"heights drawn {chart.exaggeration:.1f} times" in estate.section.said.text()
+        said.append(chart.exaggeration)
+    assert said[1] > 1.5 * said[0]

@@ -39,6 +39,8 @@ class SectionChart(PlotFrame):
     """Corners that were drawn around points: metres along the line, and heights."""
     clicked = Signal(object, int)
     """A point of a cloud was clicked: the points that are drawn, and its place among them."""
+    stretched = Signal()
+    """The room for curves is another, and so is how many times heights are drawn."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -163,11 +165,15 @@ class SectionChart(PlotFrame):
         self.plot.showGrid(y=True, alpha=0.18)
         self.plot.getPlotItem().setContentsMargins(0, 6, 18, 4)
         self._add_legend()
+        self.plot.getViewBox().sigResized.connect(self._on_resized)
         self.plot.scene().sigMouseMoved.connect(self._on_moved)
         self.plot.scene().sigMouseClicked.connect(self._on_clicked)
         self.lasso = Lasso(self.library, self.plot)
         self.lasso.on = self.lassoing
         self.lasso.drawn.connect(self._keep_lasso)
+
+    def _on_resized(self, _box: object) -> None:
+        self.stretched.emit()
 
     def _add_legend(self) -> None:
         """Put the legend beside the title of the axis: in the plot it would lie over ground and names."""

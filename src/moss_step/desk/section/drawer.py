@@ -50,6 +50,7 @@ class SectionDrawer(QWidget):
         self.setObjectName("panel")
         self.chart = SectionChart()
         self.chart.pointed.connect(self._say)
+        self.chart.stretched.connect(self._say_again)
         self.said = label("", "muted")
         head = QHBoxLayout()
         head.setContentsMargins(14, 6, 10, 0)
@@ -169,6 +170,9 @@ class SectionDrawer(QWidget):
         if self.work.study.telling != self.chart.telling:
             self.chart.tell_in(self.work.study.telling)
             self._say(self.chart.at)
+
+    def _say_again(self) -> None:
+        self._say(self.chart.at)
 
     def keep(self) -> None:
         """Keep the section of the shaded ground as a step."""
