@@ -21,6 +21,7 @@ unexport PYTHONDONTWRITEBYTECODE
 demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
+# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace.
 test: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 

@@ -114,7 +114,7 @@ def test_blocks_that_are_begun_while_their_library_loads_wait_for_all_of_it():
 
 
 def test_a_window_that_is_gone_leaves_nothing(qapp):
-    """Neither what it showed nor what it worked on: what is left would go on looking at files, and fill the memory."""
+    """Neither what it showed nor what it worked on: the next ones would fill the memory."""
     there = {getCppPointer(w)[0] for w in qapp.allWidgets()}
 
     def open_and_close() -> dict[str, weakref.ref]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -56,39 +56,18 @@ class Strip(NamedTuple):
     new: bool
 
 
-@dataclass(frozen=True)
-class Kept:
-    """Where strips are kept, and under which name."""
-
-    scratch: Scratch
-    name: str
-
-
-def _made(settings: Any, inputs: Mapping[str, Value], frame: Frame) -> Between:
-    got = gathered(settings, inputs, settings.edge_value)
-    return between(settings, inputs, got, frame)
-
-
 class BetweenWork(Work):
     """Finds values in strips; each process makes ready for that once."""
 
-    def __init__(
-        self,
-        settings: Any,
-        inputs: Mapping[str, Value],
-        frame: Frame,
-        unit: Unit,
-        kept: Kept,
-        target: TiledFile | None,
-    ) -> None:
-        self.frame, self.unit, self.kept, self.target = frame, unit, kept, target
-        self._between = Once(partial(_made, settings, inputs, frame))
+    def __init__(self, job: BetweenJob, scratch: Scratch, target: TiledFile | None) -> None:
+        self.job, self.name, self.scratch, self.target = job, job.name, scratch, target
+        self._between = Once(job.made)
 
     def read(self, tile: Tile) -> Strip | None:
         """What an earlier run has found."""
-        if not self.kept.scratch.has(self.kept.name, tile):
+        if not self.scratch.has(self.name, tile):
             return None
-        values, counts = self.kept.scratch.load_some(self.kept.name, tile, 2)
+        values, counts = self.scratch.load_some(self.name, tile, 2)
         return Strip(values, counts, False)
 
     def work_out(self, tile: Tile, read: Strip | None) -> Strip:
@@ -106,8 +85,8 @@ class BetweenWork(Work):
         if self.target is not None:
             self.target.write(tile.rows, tile.cols, strip.values)
         if strip.new:
-            self.kept.scratch.save(self.kept.name, tile, strip.values, strip.counts)
-        surface = Surface(strip.values, self.frame.part(tile.rows, tile.cols), self.unit)
+            self.scratch.save(self.name, tile, strip.values, strip.counts)
+        surface = Surface(strip.values, self.job.frame.part(tile.rows, tile.cols), self.job.unit)
         return said_by(surface_outcome(surface)), strip.counts
 
 
@@ -126,7 +105,8 @@ class BetweenJob:
         """Values in single precision."""
         return Surface(np.zeros((1, 1), np.float32), replace(self.frame, rows=1, cols=1), self.unit)
 
-    def _name(self) -> str:
+    @cached_property
+    def name(self) -> str:
         """What its strips are kept under: settings, and all that the places are made of."""
         digest = blake3(repr((self.settings, self.frame)).encode())
         for name, value in sorted(self.inputs.items()):
@@ -142,14 +122,18 @@ class BetweenJob:
                 digest.update(repr((column, values.tolist())).encode())
         return f"between-{digest.hexdigest(length=8)}"
 
+    def made(self) -> Between:
+        """What finds its values."""
+        got = gathered(self.settings, self.inputs, self.settings.edge_value)
+        return between(self.settings, self.inputs, got, self.frame)
+
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
     ) -> Told:
         """Find all strips, and say what the places are worth."""
         progress.at(0.0, "Gathering places")
-        some, tiling = _made(self.settings, self.inputs, self.frame), strips(self.frame.shape, cells)
-        kept = Kept(scratch_in(folder, tiling), self._name())
-        work = BetweenWork(self.settings, self.inputs, self.frame, self.unit, kept, target)
+        some, tiling = self.made(), strips(self.frame.shape, cells)
+        work = BetweenWork(self, scratch_in(folder, tiling), target)
         doing = "Finding values between the samples"
         done = sorted(crew.each(work, list(tiling), progress.part(0.1, 0.9), doing), key=lambda d: d[0])
         counts = np.concatenate([rows for _, (_, rows) in done])

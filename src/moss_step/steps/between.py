@@ -323,9 +323,11 @@ def evenly_among(
     numbers = np.unique(np.linspace(0, count - 1, min(count, MEANT)).astype(np.int64))
     rows = np.searchsorted(until, numbers, "right")
     before = np.where(rows > 0, until[rows - 1], 0)
-    held = {int(row): np.flatnonzero(wanted(int(row))) for row in np.unique(rows)}
-    cols = [int(held[int(r)][n]) for r, n in zip(rows, numbers - before, strict=True)]
-    return frame.x0 + (np.array(cols) + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
+    cols = np.empty(len(rows), np.int64)
+    for row in np.unique(rows):
+        own = rows == row
+        cols[own] = np.flatnonzero(wanted(int(row)))[(numbers - before)[own]]
+    return frame.x0 + (cols + 0.5) * frame.dx, frame.y0 - (rows + 0.5) * frame.dy
 
 
 def _own(got: Gathered, made: Interpolator) -> tuple[np.ndarray, np.ndarray]:
