@@ -31,8 +31,9 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import NONE
+from moss_step.science.sight.looking import window_within
 from moss_step.science.sight.observer import Observer, cell_of, prepare_sight
-from moss_step.science.sight.viewshed import check_observers, counted_areas, view_of, window_within
+from moss_step.science.sight.viewshed import check_observers, counted_areas, view_of
 from moss_step.steps.observers import observers_of, sentence, stated
 from moss_step.steps.results import surface_outcome
 from moss_step.steps.sight import seen_told, told_apart, twice_told

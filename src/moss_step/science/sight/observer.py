@@ -11,8 +11,7 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.mapped import row_by_row
 from moss_step.model.surface import Surface
-from moss_step.science.sight.kernels.rays import TILE, highest_of
-from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of
+from moss_step.science.sight.rays import EARTH_RADIUS, bounds_of, patches_of, tiles_of
 
 
 @dataclass(frozen=True)
@@ -109,27 +108,109 @@ def prepare_sight(
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
+    ground, top, datum = _in_metres(dem, obstacles)
+    return bounded(dem, ground, top, bend_of(curvature, refraction), datum)
+
+
+def _in_metres(dem: Surface, obstacles: Surface | None) -> tuple[np.ndarray, np.ndarray, float]:
+    """Heights of the ground and of what blocks in single precision, and how many metres above their zero."""
     level, base = dem.levelled
     scale = np.float32(dem.metres_per_height)
     ground, datum = np.ascontiguousarray(level.values), base * dem.metres_per_height
     if scale != 1:
         ground = row_by_row(lambda v: v * scale, np.float32, ground)
-    top = ground
-    if obstacles is not None:
-        check_same_frame(obstacles.frame, dem.frame, "The obstacles and the ground")
-        metres = obstacles.metres_per_height
+    if obstacles is None:
+        return ground, ground, datum
+    check_same_frame(obstacles.frame, dem.frame, "The obstacles and the ground")
+    metres = obstacles.metres_per_height
 
-        def higher(ground: np.ndarray, standing: np.ndarray) -> np.ndarray:
-            raised = (standing.astype(np.float64) * metres - datum).astype(np.float32)
-            with np.errstate(invalid="ignore"):
-                return np.where(raised > ground, raised, ground)
+    def higher(ground: np.ndarray, standing: np.ndarray) -> np.ndarray:
+        raised = (standing.astype(np.float64) * metres - datum).astype(np.float32)
+        with np.errstate(invalid="ignore"):
+            return np.where(raised > ground, raised, ground)
 
-        top = row_by_row(higher, np.float32, ground, obstacles.values)
-    sizes = np.stack([dem.frame.row_widths, dem.frame.row_heights], axis=1)
-    bend = (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
+    return ground, row_by_row(higher, np.float32, ground, obstacles.values), datum
+
+
+def bend_of(curvature: bool, refraction: float) -> float:
+    """How far the ground falls away by the square of its distance.
+
+    Parameters
+    ----------
+    curvature
+        Whether it falls away with the earth.
+    refraction
+        Coefficient of refraction.
+
+    Returns
+    -------
+    float
+        Metres a square metre.
+
+    Examples
+    --------
+    >>> from moss_step.science.sight.observer import bend_of
+    >>> round(bend_of(True, 0.13) * 1000.0**2, 4)
+    0.0683
+    """
+    return (1.0 - refraction) / (2.0 * EARTH_RADIUS) if curvature else 0.0
+
+
+def bounded(dem: Surface, ground: np.ndarray, top: np.ndarray, bend: float, datum: float) -> Sight:
+    """A ground whose heights are in metres already, ready to be looked over.
+
+    Parameters
+    ----------
+    dem
+        The ground as it was given.
+    ground
+        Its heights, float32 of shape (rows, cols).
+    top
+        Heights that block, or ``ground`` itself.
+    bend
+        How far it falls away, as ``bend_of`` gives it.
+    datum
+        How many metres the zero of these heights lies above their datum.
+
+    Returns
+    -------
+    Sight
+        The ground ready for looking.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.observer import bounded
+    >>> bounded(tilted(), tilted().values, tilted().values, 0.0, 0.0).sizes.shape
+    (4, 2)
+    """
     for array in (ground, top):
         array.flags.writeable = False
-    return Sight(dem, ground, top, highest_of(top, TILE), bounds_of(top), sizes, bend, datum)
+    patches = patches_of(top)
+    return Sight(dem, ground, top, tiles_of(patches), bounds_of(patches), sizes_of(dem.frame), bend, datum)
+
+
+def sizes_of(frame: Frame) -> np.ndarray:
+    """Width and height of the cells of each row.
+
+    Parameters
+    ----------
+    frame
+        Rows, columns, cell size and reference system of the grid.
+
+    Returns
+    -------
+    np.ndarray
+        Metres, float64 of shape (rows, 2).
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.observer import sizes_of
+    >>> sizes_of(tilted().frame)[0].tolist()
+    [2.0, 2.0]
+    """
+    return np.stack([frame.row_widths, frame.row_heights], axis=1)
 
 
 def _named(observer: Observer) -> str:

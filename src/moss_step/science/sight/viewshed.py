@@ -2,33 +2,32 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
 
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
 from moss_step.model.mapped import blocks_of, compact, grid_beside, let_go, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, NONE
-from moss_step.science.sight.kernels.rays import (
-    TILE,
-    Reach,
-    Stand,
-    Surfaces,
-    highest_of,
-    ray_heights,
-    see_exactly,
-    see_fast,
-)
 from moss_step.science.sight.kernels.viewshed import number_cells
-from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
-from moss_step.science.sight.rays import bounds_of, sheaves_of
+from moss_step.science.sight.looking import (
+    Post,
+    cells_out,
+    free_in_rows,
+    limit_rows,
+    note_hiding,
+    post_of,
+    seen_in_rows,
+    seen_roughly,
+    sheaves_out,
+    window_within,
+)
+from moss_step.science.sight.observer import Observer, Sight, bounded
 
 SHEAVES, BLOCK, FEW = 64, 64, 100_000
 """Sheaves of rays that are sent out, rows that are worked on, and cells that are counted, at once."""
@@ -79,48 +78,20 @@ def _within_reach(sight: Sight, cell: tuple[int, int], reach: float) -> tuple[sl
     dem = replace(sight.dem, values=compact(sight.dem.values[rows, cols]), frame=sight.frame.part(rows, cols))
     ground = compact(sight.ground[rows, cols])
     top = ground if sight.top is sight.ground else compact(sight.top[rows, cols])
-    for array in (ground, top):
-        array.flags.writeable = False
-    sizes = np.ascontiguousarray(sight.sizes[rows])
-    return (
-        rows,
-        cols,
-        replace(
-            sight,
-            dem=dem,
-            ground=ground,
-            top=top,
-            tiles=highest_of(top, TILE),
-            bounds=bounds_of(top),
-            sizes=sizes,
-        ),
-    )
+    return rows, cols, bounded(dem, ground, top, sight.bend, sight.datum)
 
 
 def _seen_within(sight: Sight, observer: Observer, progress: Progress) -> tuple[slice, slice, np.ndarray]:
     """What ``seen_by`` gives, of the rows and columns within reach."""
-    cell, eye = place_of(sight, observer)
-    around, aside, sight = _within_reach(sight, cell, observer.reach)
-    cell = (cell[0] - around.start, cell[1] - aside.start)
-    where = grid_beside(sight.ground, np.int32)
-    _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.3))
-    out = grid_beside(sight.ground, np.uint8, 2)
-    rows = _rows_within(sight, cell, observer.reach)
-    surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
-    reach = Reach(observer.near, observer.reach)
-    for first, last in progress.part(0.3, 1.0).blocks(rows.stop - rows.start, BLOCK, "Looking around"):
-        see_exactly(
-            surfaces,
-            stand,
-            observer.target,
-            sight.sizes,
-            reach,
-            (rows.start + first, rows.start + last),
-            where,
-            out,
-        )
+    post = post_of(sight, observer)
+    around, aside, sight = _within_reach(sight, post.cell, observer.reach)
+    post = post._replace(cell=(post.cell[0] - around.start, post.cell[1] - aside.start))
+    where = _hiding(sight, post, progress.part(0.0, 0.3))
+    out = grid_beside(sight.ground, np.uint8)
+    for rows in progress.part(0.3, 1.0).blocks(sight.frame.rows, BLOCK, "Looking around"):
+        some = slice(*rows)
+        out[some] = seen_in_rows(sight, post, rows, where[some])
         let_go(where, out)
-    _limit(out, 2, sight, cell, eye, observer)
     return around, aside, out
 
 
@@ -152,107 +123,24 @@ def seen_fast(sight: Sight, observer: Observer) -> np.ndarray:
     >>> seen_fast(ridge, Observer(1.0, 3.0))[1].tolist()
     [1, 1, 1, 0, 0]
     """
-    cell, eye = place_of(sight, observer)
-    out = _preview(sight, observer, cell, eye, np.empty((0, 0), np.int32), silent())
-    if observer.near <= 0:
-        out[cell] = 1
-    _limit(out, 2, sight, cell, eye, observer)
-    return out
-
-
-def _preview(
-    sight: Sight, observer: Observer, cell: tuple[int, int], eye: float, where: np.ndarray, progress: Progress
-) -> np.ndarray:
-    """What the nearest rays say of each cell; ``where`` gains the step at which each is most likely blocked,
-    unless empty.
-    """
+    post = post_of(sight, observer)
     out = grid_beside(sight.ground, np.uint8, 2)
-    rows, cols = sight.frame.shape
-    most = max(cell[0], rows - 1 - cell[0], cell[1], cols - 1 - cell[1], 1)
-    wide, high = (float(v) for v in sight.sizes[cell[0]])
-    cells = (
-        int(min(most, math.ceil(observer.reach / min(wide, high)))) if math.isfinite(observer.reach) else most
-    )
-    reach = Reach(observer.near, observer.reach)
-    surfaces, stand = Surfaces(sight.ground, sight.top, sight.tiles), _stand(sight, cell, eye)
-    cells = max(cells, 1)
-    for part in progress.blocks(sheaves_of(cells), max(SHEAVES * 512 // cells, 4), "Looking along rays"):
-        see_fast(surfaces, stand, observer.target, cells, reach, part, out, where)
-    let_go(out, where)
+    seen_roughly(sight, post, (0, sheaves_out(sight, post)), out)
+    if observer.near <= 0:
+        out[post.cell] = 1
+    for rows in silent().blocks(sight.frame.rows, BLOCK, ""):
+        limit_rows(out[slice(*rows)], 2, sight, post, rows)
     return out
 
 
-def _stand(sight: Sight, cell: tuple[int, int], eye: float) -> Stand:
-    """Where an observer stands, as the kernels take it."""
-    wide, high = (float(v) for v in sight.sizes[cell[0]])
-    return Stand(*cell, eye, sight.bend, wide, high)
-
-
-def _rows_within(sight: Sight, cell: tuple[int, int], reach: float) -> slice:
-    """Rows that a reach can touch."""
-    return window_within(sight.frame, cell, reach)[0]
-
-
-def window_within(frame: Frame, cell: tuple[int, int], reach: float) -> tuple[slice, slice]:
-    """Rows and columns that a reach from a cell can touch.
-
-    Parameters
-    ----------
-    frame
-        Rows, columns, cell size and reference system of the grid.
-    cell
-        Row and column of an observer.
-    reach
-        Metres; infinite for all of the ground.
-
-    Returns
-    -------
-    tuple[slice, slice]
-        Rows and columns.
-
-    Examples
-    --------
-    >>> from moss_step.science.sample import tilted
-    >>> from moss_step.science.sight.viewshed import window_within
-    >>> window_within(tilted().frame, (0, 0), 3.0)
-    (slice(0, 3, None), slice(0, 3, None))
-    """
-    if not math.isfinite(reach):
-        return slice(0, frame.rows), slice(0, frame.cols)
-    up = math.ceil(reach / float(frame.row_heights.min()))
-    rows = slice(max(cell[0] - up, 0), min(cell[0] + up + 1, frame.rows))
-    wide = float(0.5 * (frame.row_widths[rows].min() + frame.row_widths[cell[0]]))
-    aside = min(math.ceil(reach / wide), frame.cols)
-    return rows, slice(max(cell[1] - aside, 0), min(cell[1] + aside + 1, frame.cols))
-
-
-def _limit(
-    out: np.ndarray, outside: float, sight: Sight, cell: tuple[int, int], eye: float, observer: Observer
-) -> None:
-    """Give cells beyond the bearings and angles of an observer the value ``outside``, some rows at a time."""
-    if not observer.limited:
-        return
-    for first in range(0, sight.frame.rows, BLOCK):
-        last = min(first + BLOCK, sight.frame.rows)
-        out[first:last][~_within(sight, (first, last), cell, eye, observer)] = outside
-
-
-def _within(
-    sight: Sight, rows: tuple[int, int], cell: tuple[int, int], eye: float, observer: Observer
-) -> np.ndarray:
-    """Cells of some rows within the bearings and angles of an observer."""
-    r, c = np.mgrid[rows[0] : rows[1], 0 : sight.frame.cols]
-    east = (c - cell[1]) * 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
-    north = (cell[0] - r) * sight.sizes[r, 1]
-    inside = within_bearings(np.degrees(np.arctan2(east, north)), observer)
-    d = np.hypot(east, north)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        angle = np.degrees(
-            np.arctan2(sight.ground[rows[0] : rows[1]] + observer.target - sight.bend * d**2 - eye, d)
-        )
-        inside &= (angle >= observer.down) & (angle <= observer.up)
-    inside[(r == cell[0]) & (c == cell[1])] = True
-    return np.asarray(inside)
+def _hiding(sight: Sight, post: Post, progress: Progress) -> np.ndarray:
+    """Where each cell is most likely hidden from: the rest need only be shown to lie lower."""
+    where = grid_beside(sight.ground, np.int32)
+    each = max(SHEAVES * 512 // cells_out(sight, post), 4)
+    for sheaves in progress.blocks(sheaves_out(sight, post), each, "Looking along rays"):
+        note_hiding(sight, post, sheaves, where)
+    let_go(where)
+    return where
 
 
 @dataclass(frozen=True, eq=False)
@@ -312,13 +200,60 @@ def view_of(sight: Sight, observer: Observer, progress: Progress | None = None) 
     9
     """
     rows, cols, view = _seen_within(sight, observer, progress or silent())
+    return View(rows, cols, view, *figures_of(seen_by_row(view), sight.frame.row_areas[rows]))
+
+
+def seen_by_row(view: np.ndarray) -> np.ndarray:
+    """How many cells of each row are seen, and how many are asked for.
+
+    Parameters
+    ----------
+    view
+        What an observer sees, as ``seen_by`` gives it, or some rows of that.
+
+    Returns
+    -------
+    np.ndarray
+        int64 of shape (rows, 2).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.viewshed import seen_by_row
+    >>> seen_by_row(np.array([[1, 1, 0], [2, 0, 0]], np.uint8)).tolist()
+    [[2, 3], [0, 2]]
+    """
     in_row = np.empty((len(view), 2), np.int64)
     for some in blocks_of(view):
         in_row[some, 0] = np.count_nonzero(view[some] == 1, axis=1)
         in_row[some, 1] = np.count_nonzero(view[some] != 2, axis=1)
         let_go(view)
-    area = float((in_row[:, 0] * sight.frame.row_areas[rows]).sum())
-    return View(rows, cols, view, int(in_row[:, 0].sum()), int(in_row[:, 1].sum()), area)
+    return in_row
+
+
+def figures_of(in_row: np.ndarray, row_areas: np.ndarray) -> tuple[int, int, float]:
+    """Cells seen and asked for, and square metres seen.
+
+    Parameters
+    ----------
+    in_row
+        What ``seen_by_row`` gives of rows.
+    row_areas
+        Square metres of a cell of each row.
+
+    Returns
+    -------
+    tuple[int, int, float]
+        Two numbers of cells, and square metres.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.viewshed import figures_of
+    >>> figures_of(np.array([[2, 3], [0, 2]]), np.array([4.0, 4.0]))
+    (2, 5, 8.0)
+    """
+    return int(in_row[:, 0].sum()), int(in_row[:, 1].sum()), float((in_row[:, 0] * row_areas).sum())
 
 
 def check_observers(count: int) -> None:
@@ -508,17 +443,51 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
     >>> mast_heights(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [0.0, 0.0, 0.0, 12.7, 16.3]
     """
-    out = grid_beside(sight.ground, np.float32, np.nan)
-    progress = progress or silent()
-    for k, observer in enumerate(observers):
-        progress.at(k / len(observers), "Measuring heights")
-        free, some = grid_beside(out, np.float32, np.nan), replace(observer, down=-90.0, up=90.0)
-        cell, eye = _free_rays(sight, some, free, progress.part(k / len(observers), (k + 1) / len(observers)))
-        _limit(free, np.nan, sight, cell, eye, some)
-        out = row_by_row(np.fmin, np.float32, out, free)
+
+    def heights(post: Post, rows: tuple[int, int], where: np.ndarray) -> np.ndarray:
+        return mast_rows(sight, post, rows, where)
+
+    out = _of_all(sight, observers, heights, np.fmin, progress or silent())
     return Surface(
         row_by_row(lambda h: np.maximum(h, np.float32(0.0)), np.float32, out), sight.frame, METRE, "height"
     )
+
+
+def mast_rows(sight: Sight, post: Post, rows: tuple[int, int], where: np.ndarray) -> np.ndarray:
+    """What ``mast_heights`` takes the least of: heights for one observer in some rows, below 0 in plain view.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    post
+        The observer at its place, made by ``post_of``; angles of it do not count.
+    rows
+        The first one, and the end of them.
+    where
+        int32 of these rows: the steps that are looked at first.
+
+    Returns
+    -------
+    np.ndarray
+        Metres above the ground, float32 of these rows; NaN where the observer does not look.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.looking import post_of
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import mast_rows
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> post = post_of(ridge, Observer(1.0, 3.0))
+    >>> mast_rows(ridge, post, (1, 2), np.zeros((1, 5), np.int32)).round(1)[0, 3:].tolist()
+    [12.699999809265137, 16.299999237060547]
+    """
+    around = post._replace(observer=replace(post.observer, down=-90.0, up=90.0))
+    free = free_in_rows(sight, around, rows, where)
+    limit_rows(free, np.nan, sight, around, rows)
+    return free
 
 
 def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progress | None = None) -> Surface:
@@ -551,45 +520,75 @@ def horizon_angles(sight: Sight, observers: Sequence[Observer], progress: Progre
     >>> horizon_angles(ridge, [Observer(1.0, 3.0)]).values[1].astype(float).round(1).tolist()
     [nan, nan, 101.6, -77.1, -73.3]
     """
-    out = grid_beside(sight.ground, np.float32, np.nan)
-    progress = progress or silent()
-    for k, observer in enumerate(observers):
-        progress.at(k / len(observers), "Measuring angles")
-        over = grid_beside(out, np.float32, np.nan)
-        cell, eye = _free_rays(
-            sight, observer, over, progress.part(k / len(observers), (k + 1) / len(observers))
-        )
-        over = row_by_row(lambda h: np.where(np.isinf(h), np.float32(np.nan), h), np.float32, over)
-        _limit(over, np.nan, sight, cell, eye, observer)
-        for r in range(sight.frame.rows):  # by row: distances of the whole ground would take much memory
-            wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
-            d = np.hypot((np.arange(sight.frame.cols) - cell[1]) * wide, (r - cell[0]) * sight.sizes[r, 1])
-            level = sight.ground[r] - sight.bend * d**2 - eye
-            angle = np.degrees(np.arctan2(level + observer.target, d) - np.arctan2(level + over[r], d))
-            out[r] = np.fmax(out[r], angle.astype(np.float32))
+
+    def angles(post: Post, rows: tuple[int, int], where: np.ndarray) -> np.ndarray:
+        return angle_rows(sight, post, rows, where)
+
+    out = _of_all(sight, observers, angles, np.fmax, progress or silent())
     return Surface(out, sight.frame, ANGLE, "angle")
 
 
-def _free_rays(
-    sight: Sight, observer: Observer, out: np.ndarray, progress: Progress
-) -> tuple[tuple[int, int], float]:
-    """Lower ``out`` to the height above ground of the lowest free ray from an observer; gives its cell and
-    eye height.
+def angle_rows(sight: Sight, post: Post, rows: tuple[int, int], where: np.ndarray) -> np.ndarray:
+    """What ``horizon_angles`` takes the largest of: angles for one observer in some rows.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    post
+        The observer at its place, made by ``post_of``.
+    rows
+        The first one, and the end of them.
+    where
+        int32 of these rows: the steps that are looked at first.
+
+    Returns
+    -------
+    np.ndarray
+        Degrees, float32 of these rows; NaN where the observer does not look, or nothing stands between.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.looking import post_of
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> from moss_step.science.sight.viewshed import angle_rows
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> post = post_of(ridge, Observer(1.0, 3.0))
+    >>> angle_rows(ridge, post, (1, 2), np.zeros((1, 5), np.int32)).astype(float).round(1)[0, 3:].tolist()
+    [-77.1, -73.3]
     """
-    cell, eye = place_of(sight, observer)
-    where = grid_beside(sight.ground, np.int32)
-    # Where each ray most likely rises most: the rest need only be shown to lie lower.
-    _preview(sight, observer, cell, eye, where, progress.part(0.0, 0.1))
-    surfaces, stand = Surfaces(sight.ground, sight.top, sight.bounds), _stand(sight, cell, eye)
-    rows = _rows_within(sight, cell, observer.reach)
-    for first, last in progress.part(0.1, 1.0).blocks(rows.stop - rows.start, BLOCK, "Measuring rays"):
-        ray_heights(
-            surfaces,
-            stand,
-            sight.sizes,
-            Reach(observer.near, observer.reach),
-            (rows.start + first, rows.start + last),
-            where,
-            out,
-        )
-    return cell, eye
+    cell, over = post.cell, free_in_rows(sight, post, rows, where)
+    over[np.isinf(over)] = np.float32(np.nan)
+    limit_rows(over, np.nan, sight, post, rows)
+    out = np.empty_like(over)
+    for k, r in enumerate(range(*rows)):  # by row: distances of the whole ground would take much memory
+        wide = 0.5 * (sight.sizes[r, 0] + sight.sizes[cell[0], 0])
+        d = np.hypot((np.arange(sight.frame.cols) - cell[1]) * wide, (r - cell[0]) * sight.sizes[r, 1])
+        level = sight.ground[r] - sight.bend * d**2 - post.eye
+        target = post.observer.target
+        out[k] = np.degrees(np.arctan2(level + target, d) - np.arctan2(level + over[k], d))
+    return out
+
+
+def _of_all(
+    sight: Sight,
+    observers: Sequence[Observer],
+    found: Callable[[Post, tuple[int, int], np.ndarray], np.ndarray],
+    better: Callable[[np.ndarray, np.ndarray], np.ndarray],
+    progress: Progress,
+) -> np.ndarray:
+    """The better of what is found in rows from each observer (float32); NaN where none looks."""
+    out = grid_beside(sight.ground, np.float32, np.nan)
+    for k, observer in enumerate(observers):
+        part = progress.part(k / len(observers), (k + 1) / len(observers))
+        post = post_of(sight, observer)
+        where = _hiding(sight, post, part.part(0.0, 0.1))
+        within, _ = window_within(sight.frame, post.cell, observer.reach)
+        for first, last in part.part(0.1, 1.0).blocks(within.stop - within.start, BLOCK, "Measuring rays"):
+            rows = within.start + first, within.start + last
+            some = slice(*rows)
+            out[some] = better(out[some], found(post, rows, where[some]))
+            let_go(where, out)
+    return out

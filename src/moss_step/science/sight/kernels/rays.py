@@ -216,27 +216,28 @@ def see_exactly(surfaces, stand, heights, sizes, reach, block, where, out):
 
     ``heights`` those of targets above the ground; ``sizes`` the
     cell's width and height by row; ``reach`` the nearest and farthest distance in metres. ``where`` says at
-    which step a ray is most likely blocked: looked at first.
+    which step a ray is most likely blocked: looked at first. It and ``out`` hold the block alone.
     """
     ground, top, bounds = surfaces
     r0, c0, eye, bend, _, _ = stand
     for r in numba.prange(block[0], block[1]):
+        own = r - block[0]
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
         for c in range(ground.shape[1]):
             z = np.float64(ground[r, c])
             d = np.hypot((c - c0) * wide, (r - r0) * sizes[r, 1])
             if z != z or d < reach.near or d > reach.far:
-                out[r, c] = 2
+                out[own, c] = 2
                 continue
             n = max(abs(r - r0), abs(c - c0))
             if n < 2:
-                out[r, c] = 1
+                out[own, c] = 1
                 continue
             limit = (z + heights - bend * d * d - eye) / n
-            if blocked_near(top, (r0, c0), (r, c), eye, bend, d, limit, where[r, c]):
-                out[r, c] = 0
+            if blocked_near(top, (r0, c0), (r, c), eye, bend, d, limit, where[own, c]):
+                out[own, c] = 0
                 continue
-            out[r, c] = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, limit, 0) <= limit
+            out[own, c] = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, limit, 0) <= limit
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -244,11 +245,13 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):
     """How high above the ground (below it: negative) the lowest free ray from a cell passes over each, where
     lower than ``out``.
 
-    -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most.
+    -inf where nothing stands between the two. ``where`` says at which step a ray most likely rises most. It
+    and ``out`` hold the block of rows alone.
     """
     ground, top, bounds = surfaces
     r0, c0, eye, bend, _, _ = stand
     for r in numba.prange(block[0], block[1]):
+        own = r - block[0]
         wide = 0.5 * (sizes[r, 0] + sizes[r0, 0])
         for c in range(ground.shape[1]):
             z = np.float64(ground[r, c])
@@ -258,11 +261,11 @@ def ray_heights(surfaces, stand, sizes, reach, block, where, out):
             n = max(abs(r - r0), abs(c - c0))
             over = -np.inf
             if n >= 2:
-                steep = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, np.inf, where[r, c])
+                steep = steepest(top, bounds, (r0, c0), (r, c), eye, bend, d, np.inf, where[own, c])
                 if steep > -np.inf:
                     over = steep * n + eye + bend * d * d - z
-            if not out[r, c] <= over:
-                out[r, c] = np.float32(over)
+            if not out[own, c] <= over:
+                out[own, c] = np.float32(over)
 
 
 @numba.njit(cache=True, nogil=True, parallel=True)
@@ -273,8 +276,8 @@ def see_fast(surfaces, stand, heights, cells, reach, part, out, where):
     ``surfaces`` are the ground, what blocks, and its tiles; ``stand`` is the observer's row and column, eye
     height, the bend of the earth, and the size of a cell there; ``part`` the first of the sheaves of rays
     that are sent out, and the end of them. ``where`` gains the step of the ray at which the highest crossing
-    before each cell stands, unless it is empty. Rays beside each other go out together, step by step: they
-    lie near each other in memory.
+    before each cell stands; this or ``out`` may be empty, when it is not asked for. Rays beside each other go
+    out together, step by step: they lie near each other in memory.
     """
     side = 2 * cells + 1
     per_step, inverse = cells / np.maximum(np.arange(cells + 1), 1), 1.0 / np.maximum(np.arange(cells + 1), 1)
@@ -386,7 +389,8 @@ def read_off(ground, line, spread, rays, sizes, eye, reach, found, results):
         r, c = (major, base + m) if by_rows else (base + m, major)
         z, aside2 = ground[r, c], (aside * m) ** 2
         if z == z and aside2 + on2 >= near2:
-            out[r, c] = (z - flat - eye[1] * aside2) * inverse >= best[n]
+            if out.size > 0:
+                out[r, c] = (z - flat - eye[1] * aside2) * inverse >= best[n]
             if where.size > 0:
                 where[r, c] = highest[n]
         m += 1
