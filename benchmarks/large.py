@@ -1,4 +1,4 @@
-"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [between] [two]]``, SIDE
+"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [over] [between] [two]]``, SIDE
 rows and columns (30,000 when left out; half an hour), or ``growth``. Each run is a process of its own, whose
 memory is watched with that of its workers.
 """
@@ -183,7 +183,13 @@ def write_areas(folder: Path, side: int) -> None:
 
 def lines(side: int, parts: Sequence[str]) -> list[Line]:
     """Measure some parts of it, or all, on a ground of a side."""
-    measured = {"alone": _alone, "sight": _sight, "between": _between_places, "two": _by_two}
+    measured = {
+        "alone": _alone,
+        "sight": _sight,
+        "over": _overlooked,
+        "between": _between_places,
+        "two": _by_two,
+    }
     with tempfile.TemporaryDirectory(dir=roomy_folder()) as name:
         folder = Path(name)
         write_ground(folder / "ground.tif", side)
@@ -202,6 +208,15 @@ def _sight(folder: Path, side: int) -> list[Line]:
     study(folder, "sight", [view])
     what = f"viewshed of eight observers with a reach of 1,500 m, {side:,} x {side:,} cells"
     return _by_all(folder, "sight", "view", what)
+
+
+def _overlooked(folder: Path, side: int) -> list[Line]:
+    """What one observer sees of all of the ground: by this process, and by workers."""
+    asked = {"at": [[CORNER[0] + 0.4 * side, CORNER[1] - 0.6 * side]], "observer_height": 30.0}
+    view = {"id": "view", "kind": "viewshed", "inputs": {"dem": "ground"}, "settings": asked}
+    study(folder, "over", [view])
+    what = f"viewshed of one observer over all of {side:,} x {side:,} cells"
+    return _by_all(folder, "over", "view", what)
 
 
 def _between_places(folder: Path, side: int) -> list[Line]:

@@ -57,6 +57,11 @@ def _spots() -> Shapes:
     return Shapes(places, {"z": dice.uniform(200.0, 300.0, 90)}, frame.crs, {"z": "m"})
 
 
+def _middle() -> tuple[float, float]:
+    x0, y0, x1, y1 = metric(relief(5, ROWS, COLS)).frame.box
+    return 0.5 * (x0 + x1), 0.5 * (y0 + y1)
+
+
 def _study(source: Path) -> Study:
     return Study(
         steps=(
@@ -70,6 +75,12 @@ def _study(source: Path) -> Study:
                 kind="interpolate",
                 inputs={"points": "spots", "like": "ground"},
                 settings={"column": "z", "method": "natural_neighbour"},
+            ),
+            Step(
+                id="seen",
+                kind="viewshed",
+                inputs={"dem": "ground"},
+                settings={"at": [_middle()], "observer_height": 20.0},
             ),
         )
     )
@@ -112,7 +123,15 @@ def test_workers_give_what_one_piece_gives(
     assert json.loads((out / "results.json").read_text())["complete"]
     refused = [w for w in said["warnings"] if "was not written. Only kriging has a variogram" in w]
     assert len(refused) == 1, "as in one piece, the rest is there all the same"
-    assert {f["step"] for f in said["findings"]} == {"ground", "slope", "steep", "flow", "spots", "between"}
+    assert {f["step"] for f in said["findings"]} == {
+        "ground",
+        "slope",
+        "steep",
+        "flow",
+        "spots",
+        "between",
+        "seen",
+    }
     assert "BLAKE3" in next(out.glob("slope*.txt")).read_text()
     assert next(out.glob("steep*.csv")).read_text().startswith("from,to,class")
     (table,), (alone,) = out.glob("steep*.aux.xml"), (folder / "whole").glob("steep*.aux.xml")

@@ -1,4 +1,4 @@
-"""Viewsheds by observer in tiles against those of one piece."""
+"""Sight in tiles against that of one piece: by observer, and by bands of rays over all of the ground."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -9,6 +9,7 @@ import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
+from moss_step.large import maps
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
 from moss_step.large.views import ViewJob, viewshed
@@ -17,12 +18,12 @@ from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.units import FOOT
+from moss_step.model.units import FOOT, NONE
 from moss_step.steps.catalogue import step_kind
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
-from tests.grounds import holed, in_degrees, metric, relief
-from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways
+from tests.grounds import holed, in_degrees, large_grounds, metric, relief
+from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways, in_tiles
 
 ROWS, COLS = 700, 1100
 GROUNDS = {
@@ -36,6 +37,7 @@ GROUNDS = {
         4000.0 + relief(9, ROWS, COLS) * 1e-4, metric(relief(9, ROWS, COLS)).frame
     ),
 }
+OVERLOOKED, CELLS = large_grounds(560, 230), 512 * 230
 SHARES = (0.2, 0.3), (0.5, 0.52), (0.52, 0.5), (0.99, 0.02), (0.5, 0.52)
 
 
@@ -45,7 +47,7 @@ def study_on(folder: Path, ground: Surface) -> tuple[Study, float]:
     """
     xmin, ymin, xmax, ymax = ground.frame.box
     wide, high = ground.frame.cell_metres
-    reach = 0.2 * min(wide * COLS, high * ROWS)
+    reach = 0.2 * min(wide * ground.frame.cols, high * ground.frame.rows)
     at = [(xmin + u * (xmax - xmin), ymin + v * (ymax - ymin)) for u, v in SHARES]
     write_surface(folder / "ground.tif", ground, "ground")
     own = {
@@ -74,10 +76,98 @@ def on_ground(ground: Surface) -> Surface:
     """With heights at all places of observers."""
     values = np.where(np.isnan(ground.values), np.nanmean(ground.values), ground.values)
     keep = np.zeros(values.shape, bool)
+    rows, cols = values.shape
     for u, v in SHARES:
-        r, c = int((1 - v) * ROWS), int(u * COLS)
+        r, c = int((1 - v) * rows), int(u * cols)
         keep[max(r - 2, 0) : r + 3, max(c - 2, 0) : c + 3] = True
     return replace(ground, values=np.where(keep, values, ground.values).astype(ground.values.dtype))
+
+
+def overlooked(folder: Path, ground: Surface) -> Study:
+    """Observers who look over all of a ground that trees and walls stand on, and others with a reach of their own."""
+    study, reach = study_on(folder, ground)
+    rng = np.random.default_rng(3)
+    trees = np.where(rng.random(ground.values.shape) > 0.98, 6.0, 0.0)
+    write_surface(folder / "trees.tif", replace(ground, values=ground.values + trees), "trees")
+    people = np.where(rng.random(ground.values.shape) > 0.9, np.nan, rng.integers(0, 5, ground.values.shape))
+    write_surface(
+        folder / "people.tif", replace(ground, values=people.astype(np.float32), unit=NONE), "people"
+    )
+    xmin, ymin, xmax, ymax = ground.frame.box
+    middle = 0.5 * (ymin + ymax)
+    wall = shapely.LineString([(xmin, middle), (xmax, middle)])
+    write_shapes(
+        folder / "walls.gpkg",
+        Shapes(np.array([wall]), {"height": np.array([9.0])}, ground.frame.crs),
+        "walls",
+    )
+    at = study.step("plain").settings["at"][:3]
+    far = {"at": at, "observer_height": 30.0, "target_height": 1.0}
+    some = {
+        **far,
+        "own": f"2: reach={reach}, bearing_from=300, bearing_to=80, down=-20; 3: near={reach / 20}",
+    }
+    standing = {"dem": "ground", "obstacles": "trees", "barriers": "walls"}
+    grids = [
+        Step(id=n, kind="open_grid", settings={"source": str(folder / f"{n}.tif")})
+        for n in ("trees", "people")
+    ]
+    return Study(
+        steps=(
+            *study.steps, *grids,
+            Step(id="walls", kind="open_shapes", settings={"source": str(folder / "walls.gpkg")}),
+            Step(id="all", kind="viewshed", inputs={**standing, "weights": "people"}, settings=some),
+            Step(id="bare", kind="viewshed", inputs={"dem": "ground"}, settings={**far, "curvature": False}),
+            Step(id="near", kind="viewshed", inputs={**standing, "weights": "people"}, settings={**far, "reach": reach}),
+            Step(id="mast", kind="mast_height", inputs=standing,
+                 settings={"at": at, "observer_height": 30.0, "own": f"1: reach={reach / 2}"}),
+            Step(id="angle", kind="horizon_angle", inputs={"dem": "ground"}, settings=some),
+        )
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("on", OVERLOOKED)
+def test_what_is_looked_over_as_a_whole_is_as_in_one_piece(on: str, tmp_path: Path) -> None:
+    study, work = overlooked(tmp_path, on_ground(OVERLOOKED[on]())), tmp_path / "work"
+    for written, expected in both_ways(study, ["all", "bare", "near", "mast", "angle"], work, CELLS):
+        assert written.file is not None, written.ref
+        assert_said_alike(written, expected, 1e-9)
+        assert_cells_alike(written, expected, 0.0)
+    assert not list(work.rglob("*.map"))
+
+
+@pytest.mark.parametrize("ref", ["all", "mast"])
+@pytest.mark.parametrize("after", [2, 4])
+def test_strips_that_are_there_are_not_looked_over_again(ref: str, after: int, tmp_path: Path) -> None:
+    study = overlooked(tmp_path, on_ground(OVERLOOKED["oblong cells, holes, feet"]()))
+    grids, work = left_on_disk(study, study.steps, True), tmp_path / "work"
+    work.mkdir()
+    doing = "Looking around" if ref == "all" else "Measuring rays"
+    first, then = Ending(doing, after), Ending(doing, 1000)
+    with pytest.raises(InterruptedError):
+        list(LargeRun(study, Engine(), first, work, grids, CELLS).results([ref], silent()))
+    (written,) = LargeRun(study, Engine(), then, work, grids, CELLS).results([ref], silent())
+    kept = (
+        after if ref == "all" else after // 2 * 2
+    )  # strips of an observer are gone over, to be taken from there
+    assert then.done <= 6 - kept
+    assert_cells_alike(written, Engine().run_or_raise(study, ref), 0.0)
+
+
+def test_a_disk_without_room_and_an_empty_ground_are_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ground = on_ground(OVERLOOKED["oblong cells, holes, feet"]())
+    study = overlooked(tmp_path, ground)
+    monkeypatch.setattr(maps, "MOST_OF_DISK", 1e-12)
+    with pytest.raises(MossError, match="has no room for"):
+        list(in_tiles(study, ["bare"], tmp_path / "work", CELLS))
+    monkeypatch.undo()
+    nothing = replace(ground, values=np.full_like(ground.values, np.nan))
+    write_surface(tmp_path / "ground.tif", nothing, "ground")
+    for ref in ("bare", "angle"):
+        with pytest.raises(MossError, match="holds no values"):
+            list(in_tiles(study, [ref], tmp_path / f"work {ref}", CELLS))
 
 
 @pytest.mark.parametrize("on", GROUNDS)
@@ -101,20 +191,30 @@ def test_views_that_are_there_are_not_looked_for_again(tmp_path: Path) -> None:
     assert_cells_alike(written, Engine().run_or_raise(study, "plain"), 0.0)
 
 
-def test_what_is_looked_at_as_a_whole_goes_another_way(tmp_path: Path) -> None:
+def test_each_looks_over_its_own_part_where_it_can(tmp_path: Path) -> None:
     ground = on_ground(GROUNDS["holes"]())
     study, reach = study_on(tmp_path, ground)
     held = left_on_disk(study, study.steps, True)["ground"]
     kind = step_kind("viewshed")
     at = [list(ground.frame.centres(np.array([ROWS // 2 * COLS + COLS // 2]))[0])]
 
-    def job(**given: object) -> ViewJob | None:
-        return viewshed({"dem": held}, kind.checked({"at": at, **given}))
+    def job(inputs: dict[str, object] | None = None, **given: object) -> ViewJob | None:
+        return viewshed({"dem": held, **(inputs or {})}, kind.checked({"at": at, **given}))
+
+    def within_reach(made: ViewJob | None) -> bool:
+        assert made is not None
+        return made.within_reach
 
     assert work_of("viewshed") is viewshed
-    assert isinstance(job(reach=reach), ViewJob)
-    assert job() is None
-    assert job(reach=1e6) is None
-    assert viewshed({"dem": held, "obstacles": held}, kind.checked({"at": at, "reach": reach})) is None
+    assert within_reach(job(reach=reach)) and within_reach(job({"obstacles": held}, reach=reach))
+    assert not within_reach(job()) and not within_reach(job(reach=1e6))
+    assert job({"obstacles": ground}) is None and job({"weights": ground}, reach=reach) is None
+    aside = replace(held, source=replace(held.source, box=(412000.0, 5865000.0, 413000.0, 5866000.0)))
+    for name, said in {
+        "obstacles": "The obstacles and the ground",
+        "weights": "The weights and the ground",
+    }.items():
+        with pytest.raises(MossError, match=said):
+            job({name: aside})
     with pytest.raises(MossError, match="stands outside the ground"):
         job(at=[[0.0, 0.0]], reach=reach)

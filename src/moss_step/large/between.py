@@ -10,13 +10,12 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
-import shapely
-from blake3 import blake3
 
 from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
 from moss_step.large.crew import Crew, Once, Work
 from moss_step.large.held import OnDisk
+from moss_step.large.naming import name_by
 from moss_step.large.passing import Passing
 from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.tiling import Tile, strips
@@ -25,9 +24,7 @@ from moss_step.model.arrays import blurred
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Value
 from moss_step.model.progress import Progress, silent
-from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
-from moss_step.model.typed import of_kind
 from moss_step.model.units import Unit
 from moss_step.steps.between import (
     Between,
@@ -107,20 +104,8 @@ class BetweenJob:
 
     @cached_property
     def name(self) -> str:
-        """What its strips are kept under: settings, and all that the places are made of."""
-        digest = blake3(repr((self.settings, self.frame)).encode())
-        for name, value in sorted(self.inputs.items()):
-            shapes = of_kind(value, Shapes)
-            if shapes is None:
-                surface = of_kind(value, Surface)
-                digest.update(b"" if surface is None else np.ascontiguousarray(surface.values).tobytes())
-                continue
-            digest.update(repr((name, shapes.crs, dict(shapes.symbols))).encode())
-            for geometry in shapely.to_wkb(shapes.geometry, include_srid=False):
-                digest.update(geometry)
-            for column, values in shapes.columns.items():
-                digest.update(repr((column, values.tolist())).encode())
-        return f"between-{digest.hexdigest(length=8)}"
+        """What its strips are kept under."""
+        return f"between-{name_by((self.settings, self.frame), self.inputs)}"
 
     def made(self) -> Between:
         """What finds its values."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from moss_step.large import between, class_areas, contours, views, zones
+from moss_step.large import between, class_areas, contours, sight_heights, views, zones
 from moss_step.large.water import basins, catchments, drains, lakes
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
@@ -54,6 +54,8 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,
         "viewshed": views.viewshed,
+        "mast_height": sight_heights.mast_height,
+        "horizon_angle": sight_heights.horizon_angle,
         "interpolate": between.interpolate,
         "wetness": water.wetness,
         "stream_power": water.stream_power,

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import reduce
+from operator import add
 
 import numpy as np
 
@@ -34,7 +36,7 @@ from moss_step.steps.observers import (
 from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM
-from moss_step.steps.sight_weights import amount_of, unweighted_remarks
+from moss_step.steps.sight_weights import unweighted_remarks, weigh, weight_findings
 
 TOLD = 254
 """Numbers of observers that are told apart."""
@@ -49,30 +51,17 @@ def _weighted(
     if weights is None:
         return []
     check_same_frame(weights.frame, sight.frame, "The weights and the ground")
-    most, each = min(len(observers), TOLD), observers if seen.which is not None else []
-    by_number, by_each, cells = np.zeros(most + 2), np.zeros(len(each)), np.zeros(most + 2)
-    for rows in blocks_of(seen.count.values, viewshed.FEW):
-        amount, count = amount_of(weights.values[rows]), seen.count.values[rows]
-        some = ~np.isnan(count)
-        number = np.minimum(count[some], most + 1).astype(np.int64)
-        by_number += np.bincount(number, amount[some], most + 2)
-        cells += np.bincount(number, minlength=most + 2)
-        for k in range(len(each)):
-            by_each[k] += amount[seen.by(k, rows)].sum()
-    total = float(by_number.sum()) or 1.0
-    findings = [Finding("seen_weight_share", float(by_number[1:].sum()) / total, SHARE)]
-    findings += [
-        Finding("weight", float(by_number[k]), weights.unit, f"seen by {k}")
-        for k in range(most + 1)
-        if cells[k]
+    each = range(len(observers)) if seen.which is not None else range(0)
+    parts = [
+        weigh(
+            weights.values[rows],
+            seen.count.values[rows],
+            [seen.by(k, rows) for k in each],
+            told_apart(observers),
+        )
+        for rows in blocks_of(seen.count.values, viewshed.FEW)
     ]
-    for observer, amount_seen in zip(each, by_each, strict=True):
-        held = float(amount_seen)
-        findings += [
-            Finding("weight", held, weights.unit, observer.name),
-            Finding("weight_share", held / total, SHARE, observer.name),
-        ]
-    return findings
+    return weight_findings(reduce(add, parts), weights.unit, observers[: len(each)])
 
 
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
@@ -178,7 +167,7 @@ viewshed_step = StepKind(
 def _which(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
     observers = observers_of(settings, inputs, sight.frame)
-    if len(observers) > 64:
+    if len(observers) > viewshed.TOLD_EACH:
         raise MossError(
             f"There are {len(observers):,} observers, and which of them see a place is told for 64.",
             "Use `viewshed` for their number.",

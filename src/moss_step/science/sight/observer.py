@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, check_same_frame
 from moss_step.model.mapped import row_by_row
@@ -108,12 +109,38 @@ def prepare_sight(
     """
     if dem.valid_count == 0:
         raise MossError("The ground holds no values.", "Choose another ground.")
-    ground, top, datum = _in_metres(dem, obstacles)
+    ground, top, datum = in_metres(dem, obstacles)
     return bounded(dem, ground, top, bend_of(curvature, refraction), datum)
 
 
-def _in_metres(dem: Surface, obstacles: Surface | None) -> tuple[np.ndarray, np.ndarray, float]:
-    """Heights of the ground and of what blocks in single precision, and how many metres above their zero."""
+def in_metres(dem: Surface, obstacles: Surface | None) -> tuple[np.ndarray, np.ndarray, float]:
+    """Heights of the ground and of what blocks in single precision, and how many metres above their zero.
+
+    Parameters
+    ----------
+    dem
+        The ground, of shape (rows, cols); NaN is no-data.
+    obstacles
+        Heights of the highest surface above the datum; None for bare ground.
+
+    Returns
+    -------
+    tuple[np.ndarray, np.ndarray, float]
+        Two grids of metres, float32, the same one where nothing stands on the ground; and metres.
+
+    Raises
+    ------
+    MossError
+        For obstacles that do not lie cell on cell.
+
+    Examples
+    --------
+    >>> from moss_step.science.sample import tilted
+    >>> from moss_step.science.sight.observer import in_metres
+    >>> ground, top, datum = in_metres(tilted(), None)
+    >>> ground is top, datum
+    (True, 0.0)
+    """
     level, base = dem.levelled
     scale = np.float32(dem.metres_per_height)
     ground, datum = np.ascontiguousarray(level.values), base * dem.metres_per_height
@@ -187,7 +214,10 @@ def bounded(dem: Surface, ground: np.ndarray, top: np.ndarray, bend: float, datu
     for array in (ground, top):
         array.flags.writeable = False
     patches = patches_of(top)
-    return Sight(dem, ground, top, tiles_of(patches), bounds_of(patches), sizes_of(dem.frame), bend, datum)
+    near, short, long = (read_only(bound) for bound in bounds_of(patches))
+    return Sight(
+        dem, ground, top, read_only(tiles_of(patches)), (near, short, long), sizes_of(dem.frame), bend, datum
+    )
 
 
 def sizes_of(frame: Frame) -> np.ndarray:

@@ -32,7 +32,8 @@ from moss_step.science.sight.observer import Observer, Sight, bounded
 SHEAVES, BLOCK, FEW = 64, 64, 100_000
 """Sheaves of rays that are sent out, rows that are worked on, and cells that are counted, at once."""
 
-MOST_OBSERVERS = 10_000
+MOST_OBSERVERS, TOLD_EACH = 10_000, 64
+"""How many are looked from at a time; of up to how many it is told which of them see a cell."""
 
 
 def seen_by(sight: Sight, observer: Observer, progress: Progress | None = None) -> np.ndarray:
@@ -326,7 +327,9 @@ def viewshed(
     check_observers(len(observers))
     progress = progress or silent()
     count = grid_beside(sight.ground, np.uint16)
-    kind = np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= 64 else None  # a bit for each
+    kind = (
+        np.min_scalar_type((1 << len(observers)) - 1) if len(observers) <= TOLD_EACH else None
+    )  # a bit for each
     which = grid_beside(sight.ground, kind) if telling and kind is not None else None
     views = list[View]()
     for k, observer in enumerate(observers):
@@ -448,9 +451,30 @@ def mast_heights(sight: Sight, observers: Sequence[Observer], progress: Progress
         return mast_rows(sight, post, rows, where)
 
     out = _of_all(sight, observers, heights, np.fmin, progress or silent())
-    return Surface(
-        row_by_row(lambda h: np.maximum(h, np.float32(0.0)), np.float32, out), sight.frame, METRE, "height"
-    )
+    return Surface(row_by_row(above_ground, np.float32, out), sight.frame, METRE, "height")
+
+
+def above_ground(heights: np.ndarray) -> np.ndarray:
+    """Heights of which those below the ground are 0.
+
+    Parameters
+    ----------
+    heights
+        Metres above the ground, float32 of any shape; NaN is no-data.
+
+    Returns
+    -------
+    np.ndarray
+        float32.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from moss_step.science.sight.viewshed import above_ground
+    >>> above_ground(np.array([-3.0, 2.0], np.float32)).tolist()
+    [0.0, 2.0]
+    """
+    return np.asarray(np.maximum(heights, np.float32(0.0)))
 
 
 def mast_rows(sight: Sight, post: Post, rows: tuple[int, int], where: np.ndarray) -> np.ndarray:
