@@ -1,5 +1,5 @@
-"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [over] [between] [two]]``, SIDE
-rows and columns (30,000 when left out; half an hour), or ``growth``. Each run is a process of its own, whose
+"""Grounds larger than memory: ``python -m benchmarks.large [SIDE [alone] [sight] [over] [between] [two]]``,
+SIDE rows and columns (30,000 when left out; an hour), or ``growth``. Each run is a process of its own, whose
 memory is watched with that of its workers.
 """
 

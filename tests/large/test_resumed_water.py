@@ -75,7 +75,7 @@ def test_a_run_that_is_stopped_again_and_again_does_no_tile_anew(name: str, tmp_
     held = on_disk(tmp_path, name)
     whole, stopped = two_grounds(held, tmp_path)
     find_ways_once(whole, Alone(), silent())
-    crew, stops = Patient(5), 0
+    crew, stops = Patient(3), 0
     while not stopped.scratch.finished("ways"):
         try:
             find_ways_once(stopped, crew, silent())
@@ -201,7 +201,7 @@ def test_a_rim_that_was_cut_short_is_named(tmp_path: Path) -> None:
     held = on_disk(tmp_path, "oblong, holes")
     ground = Ground(held, scratch_in(tmp_path, squares(held.frame.shape, 40_000)))
     with pytest.raises(StoppedError):
-        find_ways_once(ground, Patient(5), silent())
+        find_ways_once(ground, Patient(3), silent())
     rim = next(tmp_path.glob("rim-*.cells"))
     rim.write_bytes(rim.read_bytes()[:-5])
     with pytest.raises(MossError, match="cut short"):
@@ -214,7 +214,7 @@ def test_a_file_on_the_way_whose_bytes_changed_is_not_gone_on_from(tmp_path: Pat
     find_ways_once(whole, Alone(), silent())
     folder = stopped.scratch.folder
     with pytest.raises(StoppedError):
-        find_ways_once(stopped, Patient(5), silent())
+        find_ways_once(stopped, Patient(3), silent())
     begin_or_go_on(folder)
     kept = {file.name for file in folder.glob("*.cells")}
     assert kept  # all is as it was written

@@ -143,7 +143,7 @@ class Overlook:
             wrong.update({what: None} if what else {})
         if cells == 0:
             raise MossError("The ground holds no values.", "Choose another ground.")
-        patches = np.vstack([self.scratch.load(self._patches, tile) for tile in tiling])
+        patches = np.concatenate([self.scratch.rows_of(self._patches, t, slice(None)) for t in tiling])
         self.scratch.drop(self._patches)
         first = tiling.tile(0, 0)
         for k, bound in enumerate((tiles_of(patches), *bounds_of(patches))):
