@@ -26,7 +26,7 @@ def ground(heights: np.ndarray | list[list[float]]) -> Surface:
     Returns
     -------
     Surface
-        Heights in metres, float64 of shape (rows, cols).
+        Heights in metres, float32 of shape (rows, cols).
 
     Examples
     --------
@@ -34,7 +34,7 @@ def ground(heights: np.ndarray | list[list[float]]) -> Surface:
     >>> ground([[1, 2], [3, 4]]).frame.box
     (0.0, 0.0, 4.0, 4.0)
     """
-    z = np.array(heights, np.float64)
+    z = np.array(heights, np.float32)
     rows, cols = z.shape
     return Surface(z, Frame(rows, cols, 0.0, rows * 2.0, 2.0, 2.0, SYSTEM), METRE)
 

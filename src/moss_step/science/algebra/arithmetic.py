@@ -109,7 +109,7 @@ def converted(surface: Surface, unit: Unit) -> Surface:
     >>> from moss_step.model.units import FOOT
     >>> from moss_step.science.algebra.arithmetic import converted
     >>> from moss_step.science.sample import tilted
-    >>> converted(tilted(), FOOT).values[0].round(2).tolist()
+    >>> converted(tilted(), FOOT).values[0].astype(float).round(2).tolist()
     [0.0, 6.56, 13.12, 19.69, 26.25]
     """
     values = convert(surface.values.astype(np.float64), surface.unit, unit).astype(surface.values.dtype)
