@@ -11,7 +11,7 @@ from moss_step.study.draft import DRAFT
 from moss_step.study.graph import Step
 from tests.desk.driving import texts
 
-SIDE = 1500
+SIDE = 1000
 
 
 @pytest.fixture
@@ -43,8 +43,8 @@ def begin(window, settings: dict) -> list[tuple[object, bool]]:
 
 
 def test_what_is_in_view_is_drawn_before_the_rest(large, qtbot, settle):
-    large.plan.view.show_box((600.0, 600.0, 750.0, 720.0))
-    seen = begin(large, {"radius": 200.0})
+    large.plan.view.show_box((400.0, 400.0, 500.0, 480.0))
+    seen = begin(large, {"radius": 150.0})
     qtbot.waitUntil(lambda: "being made; in view so far" in texts(large.plan.key), timeout=60_000)
     settle(large)
     assert "in view so far" not in texts(large.plan.key) and "being made" in texts(large.plan.key)
@@ -64,7 +64,7 @@ def test_with_all_of_the_ground_in_view_there_is_one_run(large, settle):
 
 
 def test_what_cannot_be_worked_out_is_said_by_the_whole_run(large, settle):
-    large.plan.view.show_box((600.0, 600.0, 750.0, 720.0))
+    large.plan.view.show_box((400.0, 400.0, 500.0, 480.0))
     begin(large, {"radius": 0.01})
     settle(large)
     assert "less than a cell" in large.work.reason(DRAFT)
