@@ -7,12 +7,13 @@ Each step runs in a process of its own, on a small ground first: what is compile
 from __future__ import annotations
 
 import argparse
+import itertools
 import json
 import multiprocessing
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
@@ -26,9 +27,11 @@ from tests.grounds import COLS, ROWS, metric
 from benchmarks.measure import rough_ground
 from moss_step.model.errors import MossError
 from moss_step.model.memory import give_back
+from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import step_kind
+from moss_step.steps.declare import StepKind
 from moss_step.study.declared import run_declared
 
 SIDE, SMALL = 4096, 300
@@ -73,13 +76,13 @@ class Peak:
     def __enter__(self) -> Peak:
         give_back()
         Path("/proc/self/clear_refs").write_text("5")  # the kernel's own record of the most, begun anew
-        self._before = psutil.Process().memory_info().rss
+        self.before = psutil.Process().memory_info().rss
         return self
 
     def __exit__(self, *_: object) -> None:
         lines = Path("/proc/self/status").read_text().splitlines()
         most = next(int(line.split()[1]) * 1024 for line in lines if line.startswith("VmHWM:"))
-        self.extra = max(most - self._before, 0)
+        self.extra = max(most - self.before, 0)
 
 
 def place_on(ground: Surface) -> Place:
@@ -103,7 +106,12 @@ def measure(name: str, side: int, more: dict[str, str]) -> Measured:
     """Work out one result here, written ``step`` or ``step.name``, with ``more`` settings than the step's
     own.
     """
-    kind, measured = step_kind(name.partition(".")[0]), Measured(name, 0.0, 0.0, "", 0, 0, 0)
+    return measure_of_one([name], side, more)[0]
+
+
+def measure_of_one(names: Sequence[str], side: int, more: dict[str, str]) -> list[Measured]:
+    """The same of some results of one step, which runs once for all of them."""
+    kind, found = step_kind(names[0].partition(".")[0]), list[Measured]()
     for n in (SMALL, side):
         ground = ground_of(n)
         ground.derived.clear()
@@ -113,35 +121,36 @@ def measure(name: str, side: int, more: dict[str, str]) -> Measured:
         for value in inputs.values():
             _ = getattr(value, "summary", None)
         given |= {k: v for k, v in more.items() if k in kind.settings.listed()}
-        said = kind.bytes_needed(kind.checked(given), inputs)
-        heard, peak = Listener(), Peak()
-        with peak:
-            try:
-                outcome = kind.outcome_of(
-                    run_declared(kind, given, inputs, Progress(heard.hear)), name.partition(".")[2]
-                )
-            except (MossError, MemoryError) as error:  # the table says it
-                return Measured(
-                    name,
-                    time.perf_counter() - heard.begun,
-                    0.0,
-                    "",
-                    0,
-                    0,
-                    0,
-                    str(error) or type(error).__name__,
-                )
-        heard.hear(1.0, "")
-        measured = Measured(
-            name,
-            time.perf_counter() - heard.begun,
-            heard.longest,
-            heard.during,
-            peak.extra,
-            outcome.value.nbytes,
-            said,
-        )
-    return measured
+        said, heard, main = kind.bytes_needed(kind.checked(given), inputs), Listener(), Peak()
+        try:
+            with main:
+                outcome = run_declared(kind, given, inputs, Progress(heard.hear))
+        except (MossError, MemoryError) as error:  # the table says it
+            return [failed(name, heard, error) for name in names]
+        found = [_measured(name, kind, outcome, said, heard, main) for name in names]
+    return found
+
+
+def _measured(
+    name: str, kind: StepKind, outcome: Outcome, said: int, heard: Listener, main: Peak
+) -> Measured:
+    """What a result takes together with the run that it comes of."""
+    own = Peak()
+    try:
+        with own:
+            result = kind.outcome_of(outcome, name.partition(".")[2])
+    except (MossError, MemoryError) as error:
+        return failed(name, heard, error)
+    heard.hear(1.0, "")
+    extra = max(main.extra, own.before - main.before + own.extra)
+    seconds = time.perf_counter() - heard.begun
+    return Measured(name, seconds, heard.longest, heard.during, extra, result.value.nbytes, said)
+
+
+def failed(name: str, heard: Listener, error: Exception) -> Measured:
+    """A result that could not be worked out."""
+    words = str(error) or type(error).__name__
+    return Measured(name, time.perf_counter() - heard.begun, 0.0, "", 0, 0, 0, words)
 
 
 def _child(name: str, side: int, more: dict[str, str], answer: multiprocessing.Queue[Measured]) -> None:
@@ -171,6 +180,12 @@ def every(
     """Measure steps one after another."""
     for name in names:
         yield measure_apart(name, side_of(name, side, cloud_side), more, at_most)
+
+
+def here(names: list[str], side: int, cloud_side: int | None, more: dict[str, str]) -> Iterator[Measured]:
+    """Measure steps one after another in this process, each once for all of its results."""
+    for step, own in itertools.groupby(names, lambda name: name.partition(".")[0]):
+        yield from measure_of_one(list(own), side_of(step, side, cloud_side), more)
 
 
 def line(measured: Measured, side: int) -> str:
@@ -232,7 +247,7 @@ def main() -> int:
     found = []
     kinds, more = asked.kinds or RESULTS, dict(pair.split("=", 1) for pair in asked.set)
     for measured in (
-        (measure(kind, side_of(kind, asked.side, asked.cloud_side), more) for kind in kinds)
+        here(kinds, asked.side, asked.cloud_side, more)
         if asked.here
         else every(kinds, asked.side, asked.cloud_side, more, asked.at_most)
     ):

@@ -109,8 +109,10 @@ def test_the_script_of_the_demo_runs(tmp_path: Path) -> None:
 
 
 def test_hostile_names_stay_names(hills_tif: Path, tmp_path: Path) -> None:
-    evil = study_of(hills_tif).renaming("slope", 'x"""\nimport os; os.system("touch hit")\n"""').model_copy(
-        update={"name": "$(touch hit)\n`touch hit`"}
+    evil = (
+        study_of(hills_tif)
+        .renaming("slope", 'x"""\nimport os; os.system("touch hit")\n"""')
+        .model_copy(update={"name": "$(touch hit)\n`touch hit`"})
     )
     for ending in (".py", ".sh"):
         script = tmp_path / f"evil{ending}"
