@@ -85,7 +85,7 @@ _SIGHT: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "mast_height": lambda _: {},
     "horizon_angle": lambda rng: {"refraction": rng.choice((0.0, 0.13))},
 }
-"""Steps that work on grounds that are mapped from the disk; observers stand at random places."""
+"""Steps that work on grounds that are mapped from the disk, too; observers stand at random places."""
 _NEAR = {"flow_accumulation": 4e-7, "flow_length": 4e-7, "position": 1e-5}
 """Sums that are added up in another order in tiles, or run on from elsewhere, where single precision may
 round the other way.
@@ -128,9 +128,8 @@ def in_other_ways(judge: Judge, rng: random.Random) -> Iterator[None]:
         whole = _tried(_in_one_piece, step, ground)
         if kind in _SIGHT:
             _held(judge, f"{name} mapped", _tried(_mapped, step, ground), whole, 0.0)
-        else:
-            tiles = _tried(partial(_in_tiles, judge.inside), step, ground)
-            _held(judge, f"{name} in tiles", tiles, whole, _NEAR.get(kind, 0.0))
+        tiles = _tried(partial(_in_tiles, judge.inside), step, ground)
+        _held(judge, f"{name} in tiles", tiles, whole, _NEAR.get(kind, 0.0))
         _held(judge, f"{name} with one thread", _tried(_one_thread, step, ground), whole, 0.0)
         if kind in _MIRRORED and not isinstance(whole, str):
             turned = _in_one_piece(step, as_kind(_mirrored(ground), Surface))
@@ -226,7 +225,7 @@ def _in_tiles(folder: Path, step: Step, ground: Surface) -> Value:
     study = Study(
         steps=(Step(id="ground", kind="open_grid", settings={"source": str(work / "ground.tif")}), step)
     )
-    cells = TILE if step.kind in _LOCAL else 4 * TILE
+    cells = 4 * TILE if step.kind in _WATER else TILE
     run = LargeRun(study, Engine(), Alone(), work, left_on_disk(study, study.steps, True), cells)
     written = next(iter(run.results(["step"], silent())))
     if written.outcome is not None:
@@ -263,6 +262,7 @@ def tile_kills(judge: Judge, rng: random.Random) -> Iterator[None]:
         {"id": "slope", "kind": "slope", "inputs": {"dem": "ground"}},
         {"id": "steep", "kind": "classify", "inputs": {"surface": "slope"}, "settings": {"rules": "fao_slope"}},
         {"id": "flow", "kind": "flow_accumulation", "inputs": {"dem": "ground"}},
+        {"id": "seen", "kind": "viewshed", "inputs": {"dem": "ground"}, "settings": {"at": [[300.0, 400.0], [800.0, 700.0]]}},
     ]  # fmt: skip
     (folder / "wide.moss").write_text(json.dumps({"moss_step_study": 2, "name": "Wide", "steps": steps}))
     out = folder / "tiled"

@@ -5,11 +5,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import rasterio
 import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.large import maps
+from moss_step.large.crew import Alone
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
 from moss_step.large.views import ViewJob, viewshed
@@ -170,6 +172,23 @@ def test_a_disk_without_room_and_an_empty_ground_are_told(
             list(in_tiles(study, [ref], tmp_path / f"work {ref}", CELLS))
 
 
+def test_what_was_seen_over_a_damaged_part_is_looked_for_again(tmp_path: Path) -> None:
+    study = overlooked(tmp_path, on_ground(OVERLOOKED["degrees at 65 north, mirrored"]()))
+    source, work = tmp_path / "ground.tif", tmp_path / "work"
+    with rasterio.open(source) as file:
+        at = int(file.get_tag_item("BLOCK_OFFSET_0_2", "TIFF", bidx=1))
+    whole = source.read_bytes()
+    grids = left_on_disk(study, study.steps, True)
+    work.mkdir()
+    for damaged in (True, False):
+        source.write_bytes(whole[:at] + b"\xff" * 300 + whole[at + 300 :] if damaged else whole)
+        run = LargeRun(study, Engine(), Alone(), work, grids, CELLS)
+        for written in run.results(["bare", "mast"], silent()):
+            if not damaged:
+                assert_cells_alike(written, Engine().run_or_raise(study, written.ref), 0.0)
+        assert bool(run.wrong) is damaged
+
+
 @pytest.mark.parametrize("on", GROUNDS)
 def test_views_that_are_counted_are_those_of_one_piece(on: str, tmp_path: Path) -> None:
     study, _ = study_on(tmp_path, on_ground(GROUNDS[on]()))
@@ -209,6 +228,8 @@ def test_each_looks_over_its_own_part_where_it_can(tmp_path: Path) -> None:
     assert within_reach(job(reach=reach)) and within_reach(job({"obstacles": held}, reach=reach))
     assert not within_reach(job()) and not within_reach(job(reach=1e6))
     assert job({"obstacles": ground}) is None and job({"weights": ground}, reach=reach) is None
+    afar = replace(held, source=replace(held.source, at=StoredTiles(Address("memory://county"), held.frame.shape, "float32")))
+    assert viewshed({"dem": afar}, kind.checked({"at": at})) is None, "nothing can be mapped at an address"
     aside = replace(held, source=replace(held.source, box=(412000.0, 5865000.0, 413000.0, 5866000.0)))
     for name, said in {
         "obstacles": "The obstacles and the ground",

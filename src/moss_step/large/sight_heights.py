@@ -133,12 +133,15 @@ class HeightJob:
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
     ) -> Told:
         """Ask from one observer after another, and say what the last strips hold."""
-        tiling, own = strips(self.frame.shape, cells), self.standing.name_with(self.observers)
-        names = ["", *(f"{self.asked.quantity}-{own}-{k}" for k in range(len(self.observers)))]
+        tiling = strips(self.frame.shape, cells)
         said = list[tuple[Tile, Said]]()
         with overlooked(self.standing, folder, tiling, crew, progress.part(0.0, 0.1)) as (over, wrong):
             sight, asking, count = over.sight(), progress.part(0.1, 1.0), len(self.observers)
             posts = [post_of(sight, observer) for observer in self.observers]
+            own = self.standing.name_with(
+                (self.observers, wrong)
+            )  # of a file that is whole again nothing is kept
+            names = ["", *(f"{self.asked.quantity}-{own}-{k}" for k in range(count))]
             done = [over.scratch.finished(name) for name in names[1:]]
             for k in range(min(done.index(False) if False in done else count, count - 1), count):
                 part = asking.part(k / count, (k + 1) / count)

@@ -91,9 +91,9 @@ class StripWork(FromOne):
     that of its strip.
     """
 
-    def __init__(self, over: Overlook, post: Post, kept: Kept) -> None:
+    def __init__(self, over: Overlook, post: Post, kept: Kept, wrong: str) -> None:
         super().__init__(over, post)
-        self.kept = kept
+        self.kept, self.wrong = kept, wrong
 
     def read(self, tile: Tile) -> None:
         """Nothing: all of the ground is mapped."""
@@ -103,8 +103,8 @@ class StripWork(FromOne):
         return self.look(seen_in_rows, (tile.top, tile.bottom))
 
     def finish(self, tile: Tile, read: None, view: np.ndarray) -> Seen:
-        """Keep it."""
-        return self.kept.keep(tile, view, ""), ""
+        """Keep it; ``wrong`` is what could not be read of the ground."""
+        return self.kept.keep(tile, view, self.wrong), self.wrong
 
 
 @dataclass(frozen=True)
@@ -318,7 +318,7 @@ class ViewJob:
                 part = looking.part(n / len(asked), (n + 1) / len(asked))
                 over.send_rays(crew, posts[k], sight, part.part(0.0, 0.3))
                 own = [v for v in waiting if v.row == k]
-                work = StripWork(over, posts[k], kept)
+                work = StripWork(over, posts[k], kept, " ".join(wrong))
                 for view, (in_row, _) in crew.each(work, own, part.part(0.3, 1.0), "Looking around"):
                     each[view] = in_row
         return each, list(wrong)
