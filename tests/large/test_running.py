@@ -357,6 +357,35 @@ def test_a_scheduler_that_is_not_there_is_said(
         pass
 
 
+def test_a_worker_that_takes_long_to_end_hides_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its library waits for some seconds, and then raises what is an error of the system to others."""
+    close = LocalCluster.__exit__
+
+    def late(cluster: LocalCluster, *how: object) -> None:
+        close(cluster, *how)
+        raise TimeoutError
+
+    monkeypatch.setattr(LocalCluster, "__exit__", late)
+    with pytest.raises(StoppedError), workers_here(1):
+        raise StoppedError
+    with workers_here(1) as crew:
+        assert [
+            found for _, found in crew.each(Patient(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting")
+        ] == [0]
+
+
+class Patient(Work):
+    """Works for a moment."""
+
+    def read(self, tile: Tile) -> int:
+        """Nothing to speak of."""
+        return tile.row
+
+    def work_out(self, tile: Tile, read: int) -> int:
+        """The same."""
+        return read
+
+
 def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(
     folder: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -8,7 +8,9 @@ import pytest
 import rasterio
 import shapely
 
+from moss_step.formats.address import Address
 from moss_step.formats.raster_write import write_surface
+from moss_step.formats.stored_tiles import StoredTiles
 from moss_step.formats.vector import write_shapes
 from moss_step.large import maps
 from moss_step.large.crew import Alone
@@ -228,7 +230,10 @@ def test_each_looks_over_its_own_part_where_it_can(tmp_path: Path) -> None:
     assert within_reach(job(reach=reach)) and within_reach(job({"obstacles": held}, reach=reach))
     assert not within_reach(job()) and not within_reach(job(reach=1e6))
     assert job({"obstacles": ground}) is None and job({"weights": ground}, reach=reach) is None
-    afar = replace(held, source=replace(held.source, at=StoredTiles(Address("memory://county"), held.frame.shape, "float32")))
+    afar = replace(
+        held,
+        source=replace(held.source, at=StoredTiles(Address("memory://county"), *held.frame.shape)),
+    )
     assert viewshed({"dem": afar}, kind.checked({"at": at})) is None, "nothing can be mapped at an address"
     aside = replace(held, source=replace(held.source, box=(412000.0, 5865000.0, 413000.0, 5866000.0)))
     for name, said in {
