@@ -6,6 +6,7 @@ import signal
 import subprocess
 import sys
 import time
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,7 +15,7 @@ import numpy as np
 import pytest
 import rasterio
 import shapely
-from distributed import LocalCluster
+from distributed import LocalCluster, Scheduler
 
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
@@ -368,10 +369,26 @@ def test_a_worker_that_takes_long_to_end_hides_nothing(monkeypatch: pytest.Monke
     monkeypatch.setattr(LocalCluster, "__exit__", late)
     with pytest.raises(StoppedError), workers_here(1):
         raise StoppedError
-    with workers_here(1) as crew:
-        assert [
-            found for _, found in crew.each(Patient(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting")
-        ] == [0]
+    with warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        with workers_here(1) as crew, workers_here(1):
+            found = [n for _, n in crew.each(Patient(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting")]
+    assert found == [0]
+    assert not [w for w in said if "already in use" in str(w.message)], (
+        "a second run asks for no port of the first"
+    )
+
+
+def test_workers_that_cannot_be_begun_are_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    def nowhere(*_: object, **__: object) -> None:
+        raise OSError("no port is free")
+
+    monkeypatch.setattr(Scheduler, "start_http_server", nowhere)
+    with (
+        pytest.raises(MossError, match="Workers could not be begun here: .*no port is free"),
+        workers_here(1),
+    ):
+        pass
 
 
 class Patient(Work):

@@ -40,6 +40,10 @@ _LEAN = {
     "distributed.admin.system-monitor.interval": "5s",
 }
 """How workers here are begun: they do without what watches them."""
+_ANY_PORT = "127.0.0.1:0"
+"""Where a scheduler says how it is: where nothing is said, a second one finds the port of the first in
+use.
+"""
 _NEEDED = "moss_step.formats.windows", "moss_step.formats.tiled", "moss_step.study.declared"
 """What work on any tile loads, and takes longest to."""
 
@@ -363,22 +367,27 @@ def _begin(count: int, held: ExitStack) -> Cluster:
     threads = str(max(1, min((os.cpu_count() or 1) // count, numba.get_num_threads())))
     env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads}
     held.enter_context(dask.config.set(_LEAN))
-    cluster = held.enter_context(
-        LocalCluster(
-            n_workers=count,
-            threads_per_worker=1,
-            processes=True,
-            host="127.0.0.1",
-            protocol="tls://",
-            security=Security.temporary(),
-            dashboard_address=None,
-            scheduler_kwargs={"dashboard_address": "127.0.0.1:0"},  # else a second run finds its port in use
-            worker_dashboard_address=None,
-            env=env,
-            memory_limit=None,
-            silence_logs=logging.CRITICAL,
+    try:
+        cluster = held.enter_context(
+            LocalCluster(
+                n_workers=count,
+                threads_per_worker=1,
+                processes=True,
+                host="127.0.0.1",
+                protocol="tls://",
+                security=Security.temporary(),
+                dashboard_address=None,
+                scheduler_kwargs={"dashboard_address": _ANY_PORT},
+                worker_dashboard_address=None,
+                env=env,
+                memory_limit=None,
+                silence_logs=logging.CRITICAL,
+            )
         )
-    )
+    except (RuntimeError, OSError) as error:
+        raise MossError(
+            f"Workers could not be begun here: {error}.", "Take fewer of them, or none."
+        ) from error
     client = held.enter_context(Client(cluster, set_as_default=False))
     for worker in client.nthreads():  # they load what they need before they are sent a tile
         fire_and_forget(client.submit(_awake, workers=[worker], pure=False))
