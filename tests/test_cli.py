@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 import rasterio
 
+from moss_step import cli
 from moss_step.cli import main
 from moss_step.demo import DATA
 from moss_step.formats.rules_csv import write_rules
@@ -465,3 +466,12 @@ def test_a_signal_while_the_package_loads_ends_the_program_in_silence_and_no_oth
     script = f"import sys; sys.argv = [{name!r}]; import moss_step, signal as s; print(s.getsignal(s.SIGINT) == s.SIG_DFL)"
     said = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
     assert said.strip() == str(silent_end)
+
+
+def test_a_time_out_of_a_library_is_not_taken_for_a_full_disk(monkeypatch, capsys):
+    def late(*_: object) -> int:
+        raise TimeoutError
+
+    monkeypatch.setattr(cli, "_answer", late)
+    assert main(["steps"]) == 1
+    assert "TimeoutError" in capsys.readouterr().err

@@ -43,6 +43,8 @@ def main(arguments: Sequence[str] | None = None, own: bool = False) -> int:
         _leave_standard_output()
         return NOT_DONE
     except OSError as error:
+        if error.errno is None:  # a library's, such as a time-out: no word of the system
+            return _said(fault_text(error), NOT_DONE)
         if error.filename is None:
             _leave_standard_output()
         return _said(
