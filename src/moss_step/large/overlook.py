@@ -178,6 +178,8 @@ class Overlook:
         """Remove the files that all have mapped."""
         for what in ("ground", "top", "where"):
             self.map(what).unlink(missing_ok=True)
+        for k in range(4):
+            self.scratch.drop(f"{self.name}-bound{k}")
 
 
 def standing_on(fed: Fed, settings: Any, besides: Collection[str] = ()) -> Standing | None:

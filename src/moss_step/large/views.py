@@ -6,7 +6,7 @@ a run that was killed goes on with those that are missing.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
 from operator import add
@@ -45,7 +45,7 @@ from moss_step.science.sight.viewshed import (
 from moss_step.steps.observers import sentence, stated
 from moss_step.steps.results import surface_outcome, unweighted_told
 from moss_step.steps.sight import seen_told, told_apart, twice_told
-from moss_step.steps.sight_weights import Weighed, weigh, weight_findings
+from moss_step.steps.sight_weights import PartSeen, Weighed, weigh, weight_findings
 from moss_step.study.told import Said, merged, said_by
 
 _SHARE, _BYTES = 0.5, 24
@@ -187,8 +187,17 @@ class CountWork(Work):
 
     def work_out(self, tile: Tile, read: Under) -> tuple[Surface, Weighed | None]:
         """Numbers of observers, NaN where there is no height; what they see of the weights."""
-        count, each = np.zeros(read.ground.shape, np.uint16), self.job.weighed_by
-        own = np.zeros((0 if read.weights is None else each, *count.shape), bool)
+        count = np.zeros(read.ground.shape, np.uint16)
+        for _, here, hit in self._seen(tile):
+            count[here] += hit
+        values = np.where(read.ground, count, np.float32(np.nan)).astype(np.float32)
+        weighed = None
+        if read.weights is not None:
+            weighed = weigh(read.weights, values, self._seen(tile), self.most - 1, self.job.weighed_by)
+        return Surface(values, self.job.frame.part(tile.rows, tile.cols), NONE, "seen"), weighed
+
+    def _seen(self, tile: Tile) -> Iterator[PartSeen]:
+        """What single observers see of a tile."""
         for view in self.views:
             if _meets(view, tile):
                 rows = slice(max(view.top, tile.top), min(view.bottom, tile.bottom))
@@ -196,12 +205,7 @@ class CountWork(Work):
                 packed = self.kept.scratch.rows_of(self.kept.views, view, within(rows, view.rows))
                 hit = np.unpackbits(packed, axis=1, count=view.right - view.left)[:, within(cols, view.cols)]
                 here = within(rows, tile.rows), within(cols, tile.cols)
-                count[here] += hit
-                if view.row < len(own):
-                    own[view.row][here] = hit
-        values = np.where(read.ground, count, np.float32(np.nan)).astype(np.float32)
-        weighed = None if read.weights is None else weigh(read.weights, values, list(own), self.most - 1)
-        return Surface(values, self.job.frame.part(tile.rows, tile.cols), NONE, "seen"), weighed
+                yield PartSeen(view.row, here, hit.astype(bool))
 
     def finish(self, tile: Tile, read: Under, found: tuple[Surface, Weighed | None]) -> Counted:
         """Write them."""

@@ -36,7 +36,7 @@ from moss_step.steps.observers import (
 from moss_step.steps.reach import CELL, RAYS
 from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.shape import DEM
-from moss_step.steps.sight_weights import unweighted_remarks, weigh, weight_findings
+from moss_step.steps.sight_weights import PartSeen, unweighted_remarks, weigh, weight_findings
 
 TOLD = 254
 """Numbers of observers that are told apart."""
@@ -51,17 +51,12 @@ def _weighted(
     if weights is None:
         return []
     check_same_frame(weights.frame, sight.frame, "The weights and the ground")
-    each = range(len(observers)) if seen.which is not None else range(0)
-    parts = [
-        weigh(
-            weights.values[rows],
-            seen.count.values[rows],
-            [seen.by(k, rows) for k in each],
-            told_apart(observers),
-        )
-        for rows in blocks_of(seen.count.values, viewshed.FEW)
-    ]
-    return weight_findings(reduce(add, parts), weights.unit, observers[: len(each)])
+    each = len(observers) if seen.which is not None else 0
+    parts = []
+    for rows in blocks_of(seen.count.values, viewshed.FEW):
+        some = (PartSeen(k, slice(None), seen.by(k, rows)) for k in range(each))
+        parts.append(weigh(weights.values[rows], seen.count.values[rows], some, told_apart(observers), each))
+    return weight_findings(reduce(add, parts), weights.unit, observers[:each])
 
 
 def _viewshed(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -26,6 +27,14 @@ def amount_of(weights: np.ndarray) -> np.ndarray:
     return np.asarray(np.nan_to_num(weights).astype(np.float64))
 
 
+class PartSeen(NamedTuple):
+    """What one observer sees in a part of some cells: its number, where that part lies, and which of it."""
+
+    observer: int
+    where: Any
+    hit: np.ndarray
+
+
 @dataclass(frozen=True)
 class Weighed:
     """Weights of cells by how many observers see them and by which of the first do, and how many cells the
@@ -42,16 +51,17 @@ class Weighed:
         )
 
 
-def weigh(weights: np.ndarray, count: np.ndarray, seen: Sequence[np.ndarray], most: int) -> Weighed:
-    """Weigh some cells: ``count`` says how many see each (NaN: no ground), up to ``most`` told apart,
-    ``seen`` which of them each of the first observers does.
+def weigh(weights: np.ndarray, count: np.ndarray, seen: Iterable[PartSeen], most: int, each: int) -> Weighed:
+    """Weigh some cells: ``count`` says how many see each (NaN: no ground), up to ``most`` told apart;
+    ``seen`` gives which parts of them single observers see, of whom the first ``each`` count.
     """
-    amount, some = amount_of(weights), ~np.isnan(count)
+    amount, some, by_each = amount_of(weights), ~np.isnan(count), np.zeros(each)
     number = np.minimum(count[some], most + 1).astype(np.int64)
+    for observer, where, hit in seen:
+        if observer < each:
+            by_each[observer] += amount[where][hit].sum()
     return Weighed(
-        np.bincount(number, amount[some], most + 2),
-        np.bincount(number, minlength=most + 2),
-        np.array([amount[own].sum() for own in seen]),
+        np.bincount(number, amount[some], most + 2), np.bincount(number, minlength=most + 2), by_each
     )
 
 
