@@ -41,8 +41,9 @@ GROUNDS = {
 }
 
 
-def study_on(source: Path) -> Study:
-    dem = {"dem": "ground"}
+def study_on(source: Path, ground: Surface) -> Study:
+    dem, there = {"dem": "ground"}, np.flatnonzero(~np.isnan(ground.values))
+    sees = {"at": ground.frame.centres(there[[len(there) // 3]]).tolist(), "observer_height": 20.0}
     return Study(
         steps=(
             Step(id="ground", kind="open_grid", settings={"source": str(source)}),
@@ -53,6 +54,8 @@ def study_on(source: Path) -> Study:
             Step(id="streams", kind="streams", inputs=dem, settings={"min_area": 90_000.0}),
             Step(id="basins", kind="basins", inputs=dem),
             Step(id="patches", kind="patches", inputs={"classes": "steep"}, settings={"least_cells": 9}),
+            Step(id="seen", kind="viewshed", inputs=dem, settings=sees),
+            Step(id="angle", kind="horizon_angle", inputs=dem, settings={**sees, "reach": 900.0}),
         )
     )
 
@@ -76,11 +79,12 @@ def engine_in_tiles(asked: list[Path], place: Path) -> Engine:
 
 @pytest.mark.parametrize("on", GROUNDS)
 def test_mapped_grounds_give_what_one_piece_gives(on: str, tmp_path: Path, large: list[Path]) -> None:
-    write_surface(tmp_path / "ground.tif", GROUNDS[on](), on)
-    study = study_on(tmp_path / "ground.tif")
+    ground = GROUNDS[on]()
+    write_surface(tmp_path / "ground.tif", ground, on)
+    study = study_on(tmp_path / "ground.tif", ground)
     (tmp_path / "place").mkdir()
     tiles, whole = engine_in_tiles(large, tmp_path / "place"), Engine()
-    for ref in ("filled", "cells", "streams", "streams.nodes", "basins", "patches"):
+    for ref in ("filled", "cells", "streams", "streams.nodes", "basins", "patches", "seen", "angle"):
         ours, theirs = tiles.run_or_raise(study, ref), whole.run_or_raise(study, ref)
         assert set(ours.warnings) == set(theirs.warnings)
         assert {(f.name, f.unit, f.of) for f in ours.findings} == {
@@ -96,7 +100,7 @@ def test_mapped_grounds_give_what_one_piece_gives(on: str, tmp_path: Path, large
             assert expected is not None
             assert shapely.equals_exact(shapes.geometry, expected.geometry, 1e-9).all(), ref
     (own,) = (tmp_path / "place").iterdir()
-    assert len(large) == 6 and list(own.iterdir()) == []
+    assert len(large) == 8 and list(own.iterdir()) == []
 
 
 def test_what_has_no_such_way_runs_as_it_always_does(tmp_path: Path, large: list[Path]) -> None:
