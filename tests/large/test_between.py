@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes, write_shapes
@@ -23,7 +24,7 @@ from moss_step.study.graph import Step, Study
 from tests.large.held import Ending, assert_cells_alike, assert_said_alike, both_ways
 from tests.large.test_mapped_surfaces import PLACES, study_on
 
-REFS = ("natural_neighbour", "inverse_distance", "nearest", "near", "kriging", "spline")
+REFS = ("natural_neighbour", "inverse_distance", "nearest", "near", "kriging", "spline", "tin", "edge")
 DOING = "Finding values between the samples"
 
 
@@ -39,7 +40,17 @@ def in_finer_cells(folder: Path, on: str, k: int = 0) -> Study:
     values = np.zeros(frame.shape, np.float32)
     values[40:80] = np.nan
     write_surface(source, Surface(values, frame, held.unit), "cells")
-    return study
+    across = shapely.LineString(
+        shapely.get_coordinates(read_shapes(folder / "spots.gpkg").geometry[[3, 90, 140]])
+    )
+    write_shapes(
+        folder / "walls.gpkg", Shapes(np.array([across]), {"z": np.array([30.0])}, f.crs, {"z": "m"}), "walls"
+    )
+    fed = {"points": "spots", "area": "shore", "like": "cells", "breaklines": "walls"}
+    edge = {"column": "z", "method": "tin", "edge_value": 25.0}
+    return study.adding(
+        Step(id="walls", kind="open_shapes", settings={"source": str(folder / "walls.gpkg")})
+    ).adding(Step(id="edge", kind="interpolate", inputs=fed, settings=edge))
 
 
 @pytest.mark.parametrize("on", PLACES)
@@ -119,7 +130,6 @@ def test_what_strips_cannot_give_goes_another_way(tmp_path: Path) -> None:
 
     assert work_of("interpolate") is between.interpolate
     assert isinstance(job(spots), between.BetweenJob)
-    assert job(spots, method="tin") is None
     assert job(spots, drift=held) is None
     assert job(high) is None, "single precision may blur it"
 

@@ -23,21 +23,23 @@ from moss_step.large.whole import Fed, Told
 from moss_step.model.arrays import blurred
 from moss_step.model.frame import Frame
 from moss_step.model.outcome import Value
-from moss_step.model.progress import Progress, silent
+from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.units import Unit
 from moss_step.steps.between import (
     Between,
+    Triangles,
     beside_surface,
     between,
     check_system,
     evenly_among,
     findings_between,
+    gathered_for,
     no_cell,
     remarks,
+    triangles,
     wanted_cells,
 )
-from moss_step.steps.places import gathered
 from moss_step.steps.results import surface_outcome
 from moss_step.study.told import Said, merged, said_by
 
@@ -71,11 +73,8 @@ class BetweenWork(Work):
         """Values in single precision; NaN where none are wanted."""
         if read is not None:
             return read
-        some = self._between.get()
-        wanted = some.wanted(tile.rows)
-        out = np.full(wanted.shape, np.float32(np.nan))
-        out[wanted] = some.found(wanted, tile.top, some.made.at, silent())
-        return Strip(out, np.count_nonzero(wanted, axis=1), True)
+        values, counts = self._between.get().strip(tile.rows)
+        return Strip(values, counts, True)
 
     def finish(self, tile: Tile, read: Strip | None, strip: Strip) -> tuple[Said, np.ndarray]:
         """Write and keep them."""
@@ -107,10 +106,11 @@ class BetweenJob:
         """What its strips are kept under."""
         return f"between-{name_by((self.settings, self.frame), self.inputs)}"
 
-    def made(self) -> Between:
+    def made(self) -> Between | Triangles:
         """What finds its values."""
-        got = gathered(self.settings, self.inputs, self.settings.edge_value)
-        return between(self.settings, self.inputs, got, self.frame)
+        got = gathered_for(self.settings, self.inputs)
+        make = triangles if self.settings.method == "tin" else between
+        return make(self.settings, self.inputs, got, self.frame)
 
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
@@ -122,9 +122,12 @@ class BetweenJob:
         doing = "Finding values between the samples"
         done = sorted(crew.each(work, list(tiling), progress.part(0.1, 0.9), doing), key=lambda d: d[0])
         counts = np.concatenate([rows for _, (_, rows) in done])
+        findings, warnings, summary = merged([said for _, (said, _) in done])
+        if isinstance(some, Triangles):
+            warnings = (*some.got.said, *warnings)
+            return Told(some.told(findings), warnings, summary=summary, beside=some.beside())
         if not counts.any():
             raise no_cell()
-        findings, warnings, summary = merged([said for _, (said, _) in done])
 
         def evenly() -> tuple[np.ndarray, np.ndarray]:
             return evenly_among(self.frame, counts, lambda row: some.wanted(slice(row, row + 1))[0])
@@ -137,14 +140,14 @@ class BetweenJob:
 
 
 def interpolate(fed: Fed, settings: Any) -> BetweenJob | None:
-    """A surface in the cells of a grid on the disk; by triangles, along a drift on the disk, or of values
-    that single precision barely holds, it goes another way.
+    """A surface in the cells of a grid on the disk; along a drift on the disk, or of values that single
+    precision barely holds, it goes another way.
     """
     grid = fed.get("like")
     inputs = {n: v for n, v in fed.items() if not isinstance(v, OnDisk | Passing)}
-    if not isinstance(grid, OnDisk) or len(inputs) < len(fed) - 1 or settings.method == "tin":
+    if not isinstance(grid, OnDisk) or len(inputs) < len(fed) - 1:
         return None
-    got = gathered(settings, inputs, settings.edge_value)
+    got = gathered_for(settings, inputs)
     check_system(grid.frame, got)
     held = got.held.values
     middle = 0.5 * (float(held.min()) + float(held.max()))

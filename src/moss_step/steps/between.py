@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import cast
@@ -22,6 +22,7 @@ from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
+from moss_step.model.tin import Tin
 from moss_step.model.units import COUNT, METRE, Unit
 from moss_step.model.words import value_text
 from moss_step.science.framing import frame_around
@@ -143,6 +144,13 @@ class Between:
         x, y = self.frame.middles(wanted, first)
         return at(x, y, self.drift_at(x, y), progress)
 
+    def strip(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
+        """Values of some rows in single precision, NaN where none are wanted; how many are in each row."""
+        wanted = self.wanted(rows)
+        out = np.full(wanted.shape, np.float32(np.nan))
+        out[wanted] = self.found(wanted, rows.start, self.made.at, silent())
+        return out, np.count_nonzero(wanted, axis=1)
+
     def drift_at(self, x: np.ndarray, y: np.ndarray) -> np.ndarray | None:
         """Values of the drift at places (n), where there is one."""
         return None if self.drift is None else values_at(self.drift, x, y).astype(np.float64)
@@ -156,6 +164,14 @@ def between(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame:
     drift = optional(inputs, "drift", Surface)
     made, got = prepared(settings, got, Plane.of(frame), drift)
     return Between(settings, got, made, frame, optional(inputs, "area", Shapes), drift)
+
+
+def gathered_for(settings: InterpolateSettings, inputs: Inputs) -> Gathered:
+    """The places of a step; triangles take break lines as sides and not as places.
+
+    Raises MossError for places that hold no values.
+    """
+    return gathered(settings, inputs, settings.edge_value, settings.method != "tin")
 
 
 def check_system(frame: Frame, got: Gathered) -> None:
@@ -191,7 +207,7 @@ def wanted_cells(some: Between) -> np.ndarray:
 
 def _interpolate(settings: InterpolateSettings, inputs: Inputs, progress: Progress) -> Outcome:
     progress.at(0.0, "Gathering places")
-    got = gathered(settings, inputs, settings.edge_value, settings.method != "tin")
+    got = gathered_for(settings, inputs)
     frame = frame_of(settings, inputs, got)
     check_system(frame, got)
     if settings.method == "tin":
@@ -213,8 +229,55 @@ def _in_cells(some: Between, wanted: np.ndarray, at: AtPlaces, progress: Progres
     return out
 
 
-def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Outcome:
-    """The surface on triangles, with break lines and the outline's edge among their sides."""
+@dataclass(frozen=True)
+class Triangles:
+    """Triangles between places, with break lines and the outline's edge among their sides, and the areas
+    whose cells get a value.
+    """
+
+    settings: InterpolateSettings
+    got: Gathered
+    tin: Tin
+    frame: Frame
+    areas: Shapes | None
+
+    def strip(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
+        """Values of some rows, from a multiple of 512 on; how many there are in each."""
+        out = self._inside(on_grid(self.tin, self.frame, rows))
+        return out.values, np.count_nonzero(~np.isnan(out.values), axis=1)
+
+    def surface(self) -> Surface:
+        """Values of all cells."""
+        return self._inside(on_grid(self.tin, self.frame))
+
+    def _inside(self, surface: Surface) -> Surface:
+        return surface if self.areas is None else replace(surface, values=_kept_inside(surface, self.areas))
+
+    def told(self, findings: Sequence[Finding]) -> tuple[Finding, ...]:
+        """Findings of the values, and of the places."""
+        cell = Finding("cell_width", self.frame.cell_metres[0], METRE)
+        return *findings, Finding(PLACES, len(self.got.held), COUNT), cell
+
+    def beside(self) -> dict[str, Callable[[], Outcome]]:
+        """What is given beside the values, by name."""
+        got = self.got
+
+        def made() -> Interpolator:
+            return Interpolator(got.held, Plane.of(self.frame), choice_of(self.settings))
+
+        return {
+            "error": _no_error,
+            "variogram": _no_error,
+            "residuals": lambda: _residuals(got, made()),
+            "residual_plot": lambda: _plot(got, made()),
+        }
+
+
+def triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Triangles:
+    """Lay triangles between places.
+
+    Raises MossError for places that none can be laid between.
+    """
     lines = optional(inputs, "breaklines", Shapes)
     area = optional(inputs, "area", Shapes)
     kept = [] if lines is None else lines_of(in_system(lines, got.crs), settings.column)
@@ -223,26 +286,13 @@ def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, 
         kept += break_lines(rims.geometry, np.full(len(rims), settings.edge_value))
     outline = None if rims is None else shapely.union_all(rims.geometry)
     tin = triangulate(got.held, Plane.of(frame), got.crs, got.unit, kept, outline, settings.reach or 0.0)
-    surface = on_grid(tin, frame)
-    if rims is not None:
-        surface = replace(surface, values=_kept_inside(surface, rims))
-    outcome = surface_outcome(surface, got.said)
-    cell = Finding("cell_width", frame.cell_metres[0], METRE)
-    findings = (*outcome.findings, Finding(PLACES, len(got.held), COUNT), cell)
+    return Triangles(settings, got, tin, frame, rims)
 
-    def made() -> Interpolator:
-        return Interpolator(got.held, Plane.of(frame), choice_of(settings))
 
-    return replace(
-        outcome,
-        findings=findings,
-        beside={
-            "error": _no_error,
-            "variogram": _no_error,
-            "residuals": lambda: _residuals(got, made()),
-            "residual_plot": lambda: _plot(got, made()),
-        },
-    )
+def _by_triangles(settings: InterpolateSettings, inputs: Inputs, got: Gathered, frame: Frame) -> Outcome:
+    made = triangles(settings, inputs, got, frame)
+    outcome = surface_outcome(made.surface(), got.said)
+    return replace(outcome, findings=made.told(outcome.findings), beside=made.beside())
 
 
 def _kept_inside(surface: Surface, areas: Shapes) -> np.ndarray:

@@ -12,7 +12,7 @@ import shapely
 from moss_step.model.arrays import blurred
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import new_grid
+from moss_step.model.mapped import let_go, new_grid
 from moss_step.model.surface import Surface
 from moss_step.model.tin import Tin
 from moss_step.model.units import UNKNOWN, Unit
@@ -26,6 +26,8 @@ from moss_step.science.interpolate.triangles import between_whole, whole_numbers
 
 _ROOM = 1_000_000
 """Edges that one forced edge may cross."""
+_ROWS = 512
+"""Rows of cells that get their heights together."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -281,7 +283,7 @@ def _trimmed(tin: Tin, u: np.ndarray, v: np.ndarray, outline: shapely.Geometry |
     return Tin(tin.x, tin.y, tin.z, t[kept], tin.lines, tin.crs, tin.unit)
 
 
-def on_grid(tin: Tin, frame: Frame) -> Surface:
+def on_grid(tin: Tin, frame: Frame, rows: slice | None = None) -> Surface:
     """The heights of a TIN at the middles of cells.
 
     Parameters
@@ -290,6 +292,8 @@ def on_grid(tin: Tin, frame: Frame) -> Surface:
         The triangles.
     frame
         Where the cells lie, in the same reference system.
+    rows
+        Some rows of them, from a multiple of 512 on; all when left out. They get what they get among all.
 
     Returns
     -------
@@ -303,12 +307,15 @@ def on_grid(tin: Tin, frame: Frame) -> Surface:
     >>> on_grid(roof(), ground([[0.0] * 2] * 2).frame).values.tolist()
     [[1.0, 1.0], [1.0, 1.0]]
     """
-    cols, rows = (tin.x - frame.x0) / frame.dx - 0.5, (frame.y0 - tin.y) / frame.dy - 0.5
-    out = new_grid(frame.shape, np.float64 if blurred(tin.z) else np.float32, np.nan)
-    fill_triangles(
-        np.ascontiguousarray(cols), np.ascontiguousarray(rows), tin.z, tin.triangles, 1.0, 1.0, np.inf, out
-    )
-    return Surface(out, frame, tin.unit)
+    own = slice(0, frame.rows) if rows is None else rows
+    cols, down = (tin.x - frame.x0) / frame.dx - 0.5, (frame.y0 - tin.y) / frame.dy - 0.5
+    kind = np.float64 if blurred(tin.z) else np.float32
+    out = new_grid((own.stop - own.start, frame.cols), kind, np.nan)
+    for first in range(own.start, own.stop, _ROWS):  # counted from here, so that parts round as the whole
+        part = out[first - own.start : min(first + _ROWS, own.stop) - own.start]
+        fill_triangles(np.ascontiguousarray(cols), down - first, tin.z, tin.triangles, 1.0, 1.0, np.inf, part)
+        let_go(out)
+    return Surface(out, frame if rows is None else frame.part(own, slice(0, frame.cols)), tin.unit)
 
 
 @dataclass(frozen=True)
