@@ -23,7 +23,7 @@ from moss_step.formats.tiled import lay_out
 from moss_step.formats.vector import write_shapes
 from moss_step.large import jobs
 from moss_step.large.chain import Done
-from moss_step.large.crew import Cluster, Work, workers_here, workers_of
+from moss_step.large.crew import Cluster, Once, Work, workers_here, workers_of
 from moss_step.large.crew import check_workers as check
 from moss_step.large.journal import Journal
 from moss_step.large.tiling import Tile, Tiling, bands
@@ -283,9 +283,9 @@ def _check_that_small_tiles_go_some_at_a_time(
     client, sent = crew._client, list[int]()
     submit = client.submit
 
-    def counted(work: Callable[..., object], some: list[object], **how: object) -> object:
+    def counted(work: Callable[..., object], some: list[object], name: str, **how: object) -> object:
         sent.append(len(some))
-        return submit(work, some, **how)
+        return submit(work, some, name, **how)
 
     monkeypatch.setattr(client, "submit", counted)
     tiles = list(Tiling((97, 1), 1, 1))
@@ -377,6 +377,35 @@ def test_a_worker_that_takes_long_to_end_hides_nothing(monkeypatch: pytest.Monke
     assert not [w for w in said if "already in use" in str(w.message)], (
         "a second run asks for no port of the first"
     )
+
+
+class Ready(Work):
+    """Makes ready once, which takes long with others; says so in a file."""
+
+    def __init__(self, note: Path) -> None:
+        self.note, self._made = note, Once(self.make)
+
+    def make(self) -> int:
+        with self.note.open("a") as file:
+            file.write("made\n")
+        return 7
+
+    def read(self, tile: Tile) -> int:
+        """What was made."""
+        return int(self._made.get())
+
+    def work_out(self, tile: Tile, read: int) -> int:
+        """As many times as the tile says."""
+        return read * tile.row
+
+
+def test_a_worker_makes_ready_once_for_all_tiles_of_a_work(tmp_path: Path) -> None:
+    tiles = [Tile(k, 0, 0, 4000, 0, 4000) for k in range(9)]
+    with workers_here(2) as crew:
+        for turn in (1, 2):
+            found = crew.each(Ready(tmp_path / f"note {turn}"), tiles, silent(), "Working")
+            assert sorted(n for _, n in found) == [7 * k for k in range(9)]
+            assert len((tmp_path / f"note {turn}").read_text().splitlines()) <= 2
 
 
 def test_workers_that_cannot_be_begun_are_told(monkeypatch: pytest.MonkeyPatch) -> None:

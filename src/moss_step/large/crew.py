@@ -15,6 +15,7 @@ from importlib import import_module
 from importlib.util import find_spec
 from queue import Empty, SimpleQueue
 from typing import Any, Protocol, Self, TypeVar
+from uuid import uuid4
 
 from moss_step import __version__
 from moss_step.formats.address import Address, Place
@@ -40,6 +41,8 @@ _LEAN = {
     "distributed.admin.system-monitor.interval": "5s",
 }
 """How workers here are begun: they do without what watches them."""
+_HELD = "moss_step_work"
+"""What a worker keeps the work under that it has begun."""
 _ANY_PORT = "127.0.0.1:0"
 """Where a scheduler says how it is: where nothing is said, a second one finds the port of the first in
 use.
@@ -200,9 +203,25 @@ class Refused:
     do: str
 
 
-def whole_work(some: Sequence[tuple[TileWork[D], Tile]]) -> list[D | Refused]:
-    """All three strokes of some tiles, one after another: what a worker is sent."""
+def whole_work(some: Sequence[tuple[TileWork[D], Tile]], name: str) -> list[D | Refused]:
+    """All three strokes of some tiles, one after another: what a worker is sent. Where one work is that of
+    all tiles it has a ``name``, and a worker goes on with what it was sent first, and has made for it.
+    """
+    if name:
+        kept = _kept(name, some[0][0])
+        return [_done_or_not(kept, tile) for _, tile in some]
     return [_done_or_not(work, tile) for work, tile in some]
+
+
+def _kept(name: str, work: TileWork[D]) -> TileWork[D]:
+    from distributed import get_worker
+
+    worker = get_worker()
+    held: tuple[str, TileWork[D]] | None = getattr(worker, _HELD, None)
+    if held is None or held[0] != name:
+        held = name, work
+        setattr(worker, _HELD, held)
+    return held[1]
 
 
 def _done_or_not(work: TileWork[D], tile: Tile) -> D | Refused:
@@ -246,7 +265,7 @@ class Cluster:
         self-scheduling, Polychronopoulos & Kuck 1987, IEEE Transactions on Computers 36).
         """
         progress.at(0.0, doing)
-        hands, waiting = self.hands, in_line(tiles)
+        hands, waiting, name = self.hands, in_line(tiles), uuid4().hex
         ready, given = SimpleQueue[Any](), dict[str, tuple[Sequence[Tile], Any]]()
 
         def send() -> None:
@@ -255,7 +274,8 @@ class Cluster:
                 most = min(_MOST, _CELLS // some[0].size, len(waiting) // (_EACH * hands))
                 some += [waiting.popleft() for _ in range(most - 1)]
                 sent = [(work.for_tile(tile), tile) for tile in some]
-                future = self._client.submit(whole_work, sent, pure=False, retries=_TRIES)
+                own = name if all(one is work for one, _ in sent) else ""
+                future = self._client.submit(whole_work, sent, own, pure=False, retries=_TRIES)
                 given[future.key] = (some, future)
                 future.add_done_callback(ready.put)
 
@@ -484,8 +504,8 @@ def _calm() -> None:
 
 
 class Once:
-    """Something that each thread of each process makes once, such as an open file. What it is made by is sent
-    along, and it is not.
+    """Something that each thread of each process makes once for a work, such as an open file. What it is made
+    by is sent along, and it is not.
     """
 
     def __init__(self, make: Callable[[], Any]) -> None:
