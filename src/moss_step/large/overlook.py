@@ -1,5 +1,5 @@
 """A ground that is looked over as a whole by all who work: what blocks, and the tiles of it, are made once in
-files that everyone maps; then rays go out in bands, and targets are asked for strip by strip.
+files that everyone maps; then rays go out in bands, and targets are asked for lane by lane.
 """
 
 from __future__ import annotations
@@ -43,6 +43,10 @@ InRows = Callable[[Sight, Post, tuple[int, int], np.ndarray], np.ndarray]
 """Gives what an observer finds in some rows, with the places that are looked at first."""
 _AT_ONCE = 64
 """Bands of rays that are sent out from one observer, for all who work."""
+_SHARE, _STEP = 8, 128
+"""Rays take longer than other work on a cell: lanes have the first part of the cells of other tiles, and a
+multiple of so many rows.
+"""
 
 
 @dataclass(frozen=True)
@@ -98,7 +102,7 @@ class Read(NamedTuple):
 
 @dataclass(frozen=True)
 class Overlook:
-    """A ground that was made ready under a name, strip by strip."""
+    """A ground that was made ready under a name, lane by lane."""
 
     standing: Standing
     scratch: ScratchIn
@@ -159,7 +163,7 @@ class Overlook:
         return f"{self.name}-patches"
 
     def keep(self, tile: Tile, ground: np.ndarray, top: np.ndarray, patches: np.ndarray) -> None:
-        """Write a strip of heights into the files."""
+        """Write a lane of heights into the files."""
         write_rows(self.map("ground"), tile.top, ground)
         if not self.standing.bare:
             write_rows(self.map("top"), tile.top, top)
@@ -209,9 +213,14 @@ def observed_on(fed: Fed, settings: Any, standing: Standing) -> tuple[Observer, 
     return tuple(observers_of(settings, given, standing.dem.frame))
 
 
+def lanes(shape: tuple[int, int], cells: int) -> Tiling:
+    """Tiles as wide as the ground that it is looked over in: low ones, so that work on one soon ends."""
+    return Tiling(shape, max(cells // _SHARE // shape[1] // _STEP, 1) * _STEP, shape[1])
+
+
 @contextmanager
 def overlooked(
-    standing: Standing, folder: Place, tiling: Tiling, crew: Crew, progress: Progress
+    standing: Standing, folder: Place, cells: int, crew: Crew, progress: Progress
 ) -> Iterator[tuple[Overlook, tuple[str, ...]]]:
     """A ground that is made ready for as long as the block goes, and what is wrong with its files.
 
@@ -219,6 +228,7 @@ def overlooked(
     """
     if not isinstance(folder, Path):
         raise TypeError("Files at an address cannot be mapped.")
+    tiling = lanes(standing.dem.frame.shape, cells)
     over = Overlook(standing, ScratchIn(tiling, folder), f"overlook-{standing.name_with(())}")
     try:
         yield over, over.make_ready(crew, progress)
@@ -227,7 +237,7 @@ def overlooked(
 
 
 class ReadyWork(Work):
-    """Makes strips of a ground ready."""
+    """Makes lanes of a ground ready."""
 
     def __init__(self, over: Overlook) -> None:
         self.over = over
@@ -268,7 +278,7 @@ class RayWork(Work):
 
 
 class FromOne(Work):
-    """What comes of one observer, strip by strip."""
+    """What comes of one observer, lane by lane."""
 
     def __init__(self, over: Overlook, post: Post) -> None:
         self.over, self.post = over, post

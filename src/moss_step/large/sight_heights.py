@@ -1,5 +1,5 @@
-"""How tall a mast must stand, and how far targets stand above the horizon, strip by strip from one observer
-after another. Strips are kept: a run that was killed goes on with those that are missing.
+"""How tall a mast must stand, and how far targets stand above the horizon, lane by lane from one observer
+after another. Lanes are kept: a run that was killed goes on with those that are missing.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ import numpy as np
 
 from moss_step.formats.address import Place
 from moss_step.formats.tiled import TiledFile
-from moss_step.large.crew import Crew
+from moss_step.large.crew import Crew, Work
 from moss_step.large.overlook import (
     FromOne,
     InRows,
@@ -58,52 +58,54 @@ MAST = Asked(mast_rows, np.fmin, above_ground, METRE, "height")
 ANGLE_OVER = Asked(angle_rows, np.fmax, _as_it_is, ANGLE, "angle")
 
 
-class Strip(NamedTuple):
-    """What the observers before have given in a strip, and what an earlier run has found; None where nothing
-    was.
-    """
-
-    before: np.ndarray | None
-    kept: np.ndarray | None
-
-
 class BetterWork(FromOne):
-    """Takes the better of what is known of strips and of what one more observer gives; that of the last one
-    is written.
+    """Takes the better of what is known of lanes and of what one more observer gives: kept by the second of
+    two names, the first is that of what is known; empty where nothing is.
     """
 
-    def __init__(
-        self, over: Overlook, post: Post, asked: Asked, names: tuple[str, str], target: TiledFile | None
-    ) -> None:
+    def __init__(self, over: Overlook, post: Post, asked: Asked, names: tuple[str, str]) -> None:
         super().__init__(over, post)
-        self.asked, self.names, self.target = asked, names, target
+        self.asked, self.names = asked, names
 
-    def read(self, tile: Tile) -> Strip:
-        """What is known of the strip."""
-        scratch, (before, name) = self.over.scratch, self.names
-        if scratch.has(name, tile):
-            return Strip(None, scratch.load(name, tile))
-        return Strip(scratch.load(before, tile) if before else None, None)
+    def read(self, tile: Tile) -> np.ndarray | None:
+        """What the observers before have given."""
+        before, _ = self.names
+        return self.over.scratch.load(before, tile) if before else None
 
-    def work_out(self, tile: Tile, read: Strip) -> np.ndarray:
+    def work_out(self, tile: Tile, read: np.ndarray | None) -> np.ndarray:
         """The better of that and of what this one gives."""
-        if read.kept is not None:
-            return read.kept
         out = np.full((tile.bottom - tile.top, tile.right - tile.left), np.float32(np.nan))
         reach, _ = window_within(self.over.frame, self.post.cell, self.post.observer.reach)
         first, last = max(tile.top, reach.start), min(tile.bottom, reach.stop)
         if first < last:
             out[first - tile.top : last - tile.top] = self.look(self.asked.found, (first, last))
-        return out if read.before is None else self.asked.better(read.before, out)
+        return out if read is None else self.asked.better(read, out)
 
-    def finish(self, tile: Tile, read: Strip, found: np.ndarray) -> Said | None:
-        """Keep it, and write the last one."""
-        if read.kept is None:
-            self.over.scratch.save(self.names[1], tile, found)
-        if self.target is None:
-            return None
-        values = self.asked.last(found)
-        self.target.write(tile.rows, tile.cols, values)
+    def finish(self, tile: Tile, read: np.ndarray | None, found: np.ndarray) -> None:
+        """Keep it."""
+        self.over.scratch.save(self.names[1], tile, found)
+
+
+class WriteWork(Work):
+    """Writes what the last observer has left."""
+
+    side_by_side = True
+
+    def __init__(self, over: Overlook, asked: Asked, name: str, target: TiledFile | None) -> None:
+        self.over, self.asked, self.name, self.target = over, asked, name, target
+
+    def read(self, tile: Tile) -> np.ndarray:
+        """What is kept of it."""
+        return self.over.scratch.part(self.name, tile.rows, tile.cols, np.float32(np.nan))
+
+    def work_out(self, tile: Tile, read: np.ndarray) -> np.ndarray:
+        """What becomes of it."""
+        return self.asked.last(read)
+
+    def finish(self, tile: Tile, read: np.ndarray, values: np.ndarray) -> Said:
+        """Write it, and say what it holds."""
+        if self.target is not None:
+            self.target.write(tile.rows, tile.cols, values)
         part = self.over.frame.part(tile.rows, tile.cols)
         return said_by(surface_outcome(Surface(values, part, self.asked.unit, self.asked.quantity)))
 
@@ -132,30 +134,39 @@ class HeightJob:
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
     ) -> Told:
-        """Ask from one observer after another, and say what the last strips hold."""
-        tiling = strips(self.frame.shape, cells)
-        said = list[tuple[Tile, Said]]()
-        with overlooked(self.standing, folder, tiling, crew, progress.part(0.0, 0.1)) as (over, wrong):
-            sight, asking, count = over.sight(), progress.part(0.1, 1.0), len(self.observers)
+        """Ask from one observer after another, and write what is left."""
+        count = len(self.observers)
+        with overlooked(self.standing, folder, cells, crew, progress.part(0.0, 0.1)) as (over, wrong):
+            sight, asking = over.sight(), progress.part(0.1, 0.95)
             posts = [post_of(sight, observer) for observer in self.observers]
             own = self.standing.name_with(
                 (self.observers, wrong)
             )  # of a file that is whole again nothing is kept
             names = ["", *(f"{self.asked.quantity}-{own}-{k}" for k in range(count))]
             done = [over.scratch.finished(name) for name in names[1:]]
-            for k in range(min(done.index(False) if False in done else count, count - 1), count):
-                part = asking.part(k / count, (k + 1) / count)
-                over.send_rays(crew, posts[k], sight, part.part(0.0, 0.1))
-                into = target if k == count - 1 else None
-                work = BetterWork(over, posts[k], self.asked, (names[k], names[k + 1]), into)
-                each = crew.each(work, list(tiling), part.part(0.1, 1.0), "Measuring rays")
-                said = [(tile, told) for tile, told in each if told is not None]
-                over.scratch.finish(names[k + 1])
-                if k:
-                    over.scratch.drop(names[k])
-        told = [what for _, what in sorted(said, key=lambda s: s[0])]
-        findings, warnings, summary = merged(told)
+            for k in range(done.index(False) if False in done else count, count):
+                self._ask(
+                    crew, over, posts[k], (names[k], names[k + 1]), asking.part(k / count, (k + 1) / count)
+                )
+            work = WriteWork(over, self.asked, names[-1], target)
+            strip = list(strips(self.frame.shape, cells))
+            said = sorted(crew.each(work, strip, progress.part(0.95, 1.0), "Writing"), key=lambda s: s[0])
+        findings, warnings, summary = merged([what for _, what in said])
         return Told(findings, (*self.remarks, *warnings), wrong=wrong, summary=summary)
+
+    def _ask(
+        self, crew: Crew, over: Overlook, post: Post, names: tuple[str, str], progress: Progress
+    ) -> None:
+        """Take what one more observer gives; lanes that an earlier run has kept are there."""
+        before, name = names
+        waiting = [lane for lane in over.scratch.tiling if not over.scratch.has(name, lane)]
+        over.send_rays(crew, post, over.sight(), progress.part(0.0, 0.1))
+        work = BetterWork(over, post, self.asked, names)
+        for _ in crew.each(work, waiting, progress.part(0.1, 1.0), "Measuring rays"):
+            pass
+        over.scratch.finish(name)
+        if before:
+            over.scratch.drop(before)
 
 
 def _job(fed: Fed, settings: Any, asked: Asked, remarks: tuple[str, ...]) -> HeightJob | None:

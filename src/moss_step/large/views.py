@@ -19,10 +19,19 @@ from moss_step.formats.tiled import TiledFile
 from moss_step.formats.windows import GridReader
 from moss_step.large.crew import Crew, Once, Work
 from moss_step.large.held import OnDisk
-from moss_step.large.overlook import FromOne, Overlook, Read, Standing, observed_on, overlooked, standing_on
+from moss_step.large.overlook import (
+    FromOne,
+    Overlook,
+    Read,
+    Standing,
+    lanes,
+    observed_on,
+    overlooked,
+    standing_on,
+)
 from moss_step.large.scratch import Scratch, scratch_in
 from moss_step.large.telling import like
-from moss_step.large.tiling import Tile, bands, strips, widened, within
+from moss_step.large.tiling import Tile, bands, widened, within
 from moss_step.large.whole import Fed, Told
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
@@ -86,9 +95,9 @@ class ViewWork(Work):
         return self.kept.keep(tile, view, read.wrong), read.wrong
 
 
-class StripWork(FromOne):
-    """Looks from one observer over strips of a ground that was made ready; the second place of a tile is
-    that of its strip.
+class LaneWork(FromOne):
+    """Looks from one observer over lanes of a ground that was made ready; the second place of a tile is
+    that of its lane.
     """
 
     def __init__(self, over: Overlook, post: Post, kept: Kept, wrong: str) -> None:
@@ -303,18 +312,18 @@ class ViewJob:
     def _over_all(
         self, crew: Crew, kept: Kept, folder: Place, cells: int, progress: Progress
     ) -> tuple[dict[Tile, np.ndarray], list[str]]:
-        """The same, strip by strip from one observer after another."""
+        """The same, lane by lane from one observer after another."""
         frame, views = self.frame, list[Tile]()
-        across = strips(frame.shape, cells)
+        across = lanes(frame.shape, cells)
         for k, observer in enumerate(self.observers):
             reach, _ = window_within(frame, cell_of(frame, observer), observer.reach)
-            for strip in across.meeting(reach, slice(0, frame.cols)):
-                top, bottom = max(strip.top, reach.start), min(strip.bottom, reach.stop)
-                views.append(Tile(k, strip.row, top, bottom, 0, frame.cols))
+            for lane in across.meeting(reach, slice(0, frame.cols)):
+                top, bottom = max(lane.top, reach.start), min(lane.bottom, reach.stop)
+                views.append(Tile(k, lane.row, top, bottom, 0, frame.cols))
         each, waiting = _parted(kept, views)
         if not waiting:
             return each, []
-        with overlooked(self.standing, folder, across, crew, progress.part(0.0, 0.1)) as (over, wrong):
+        with overlooked(self.standing, folder, cells, crew, progress.part(0.0, 0.1)) as (over, wrong):
             sight, looking = over.sight(), progress.part(0.1, 1.0)
             posts = [post_of(sight, observer) for observer in self.observers]
             asked = sorted({v.row for v in waiting})
@@ -322,7 +331,7 @@ class ViewJob:
                 part = looking.part(n / len(asked), (n + 1) / len(asked))
                 over.send_rays(crew, posts[k], sight, part.part(0.0, 0.3))
                 own = [v for v in waiting if v.row == k]
-                work = StripWork(over, posts[k], kept, " ".join(wrong))
+                work = LaneWork(over, posts[k], kept, " ".join(wrong))
                 for view, (in_row, _) in crew.each(work, own, part.part(0.3, 1.0), "Looking around"):
                     each[view] = in_row
         return each, list(wrong)
