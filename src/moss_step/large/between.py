@@ -46,6 +46,10 @@ from moss_step.study.told import Said, merged, said_by
 _NEAR = 100.0
 """How much flatter than the places a surface between them may be, so that single precision holds it."""
 
+_LONGER = 4
+"""A cell takes longer than in other works: strips are lower by so many times, so that all who work have some.
+"""
+
 
 class Strip(NamedTuple):
     """Values of a strip (rows, cols), and how many cells get one in each row; where they are new, too."""
@@ -57,6 +61,8 @@ class Strip(NamedTuple):
 
 class BetweenWork(Work):
     """Finds values in strips; each process makes ready for that once."""
+
+    side_by_side = True
 
     def __init__(self, job: BetweenJob, scratch: Scratch, target: TiledFile | None) -> None:
         self.job, self.name, self.scratch, self.target = job, job.name, scratch, target
@@ -117,7 +123,7 @@ class BetweenJob:
     ) -> Told:
         """Find all strips, and say what the places are worth."""
         progress.at(0.0, "Gathering places")
-        some, tiling = self.made(), strips(self.frame.shape, cells)
+        some, tiling = self.made(), strips(self.frame.shape, cells // _LONGER)
         work = BetweenWork(self, scratch_in(folder, tiling), target)
         doing = "Finding values between the samples"
         done = sorted(crew.each(work, list(tiling), progress.part(0.1, 0.9), doing), key=lambda d: d[0])
