@@ -8,10 +8,11 @@ from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.science.sight.heights import horizon_angles, mast_heights
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.observer import Observer, prepare_sight
 from moss_step.science.sight.rays import EARTH_RADIUS
-from moss_step.science.sight.viewshed import horizon_angles, mast_heights, seen_by
+from moss_step.science.sight.viewshed import seen_by
 from moss_step.steps.catalogue import catalogue
 from moss_step.study.declared import run_declared
 from tests.cases import result_of

@@ -15,10 +15,11 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
+from moss_step.science.sight.heights import horizon_angles, mast_heights
 from moss_step.science.sight.line import sight_line
 from moss_step.science.sight.observer import Observer, prepare_sight
 from moss_step.science.sight.places import best_places, lazy_greedy
-from moss_step.science.sight.viewshed import horizon_angles, mast_heights, seen_by, seen_fast, viewshed
+from moss_step.science.sight.viewshed import seen_by, seen_fast, viewshed
 from tests.conftest import plane, surface
 
 RADIUS = 6_371_000.0

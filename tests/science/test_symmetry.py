@@ -19,8 +19,9 @@ from moss_step.science.relief.hypsometry import hypsometry
 from moss_step.science.relief.neighbourhood import roughness, ruggedness
 from moss_step.science.relief.openness import openness
 from moss_step.science.relief.position import local_relief, position
+from moss_step.science.sight.heights import mast_heights
 from moss_step.science.sight.observer import Observer, prepare_sight
-from moss_step.science.sight.viewshed import mast_heights, seen_by
+from moss_step.science.sight.viewshed import seen_by
 from moss_step.science.water import indices
 from moss_step.science.water.drainage import accumulated, prepare
 from tests.conftest import UTM, surface

@@ -30,8 +30,9 @@ from moss_step.model.typed import as_kind
 from moss_step.science.earthwork.outline import Heights, Outline
 from moss_step.science.interpolate.kriging import ALL_AT_ONCE
 from moss_step.science.interpolate.surfaces import METHODS
+from moss_step.science.sight.heights import mast_heights
 from moss_step.science.sight.observer import Observer, prepare_sight
-from moss_step.science.sight.viewshed import mast_heights, seen_fast, viewshed
+from moss_step.science.sight.viewshed import seen_fast, viewshed
 from moss_step.science.water import trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import prepare

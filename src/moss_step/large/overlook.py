@@ -169,10 +169,10 @@ class Overlook:
             write_rows(self.map("top"), tile.top, top)
         self.scratch.save(self._patches, tile, patches)
 
-    def send_rays(self, crew: Crew, post: Post, sight: Sight, progress: Progress) -> None:
+    def send_rays(self, crew: Crew, post: Post, progress: Progress) -> None:
         """Note where cells are most likely hidden from one observer."""
         begin_map(self.map("where"), self.frame.shape, np.int32)
-        count = sheaves_out(sight, post)
+        count = sheaves_out(self.sight(), post)
         each = max(count // _AT_ONCE // 4, 1) * 4  # one to each side
         bands = [Tile(k, 0, at, min(at + each, count), 0, 1) for k, at in enumerate(range(0, count, each))]
         for _ in crew.each(RayWork(self, post), bands, progress, "Looking along rays"):

@@ -30,9 +30,9 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import ANGLE, METRE, Unit
+from moss_step.science.sight.heights import above_ground, angle_rows, mast_rows
 from moss_step.science.sight.looking import Post, post_of, window_within
 from moss_step.science.sight.observer import Observer
-from moss_step.science.sight.viewshed import above_ground, angle_rows, mast_rows
 from moss_step.steps.observers import sentence, stated
 from moss_step.steps.results import surface_outcome
 from moss_step.study.told import Said, merged, said_by
@@ -139,9 +139,8 @@ class HeightJob:
         with overlooked(self.standing, folder, cells, crew, progress.part(0.0, 0.1)) as (over, wrong):
             sight, asking = over.sight(), progress.part(0.1, 0.95)
             posts = [post_of(sight, observer) for observer in self.observers]
-            own = self.standing.name_with(
-                (self.observers, wrong)
-            )  # of a file that is whole again nothing is kept
+            # Of a file that is whole again nothing is kept.
+            own = self.standing.name_with((self.observers, wrong))
             names = ["", *(f"{self.asked.quantity}-{own}-{k}" for k in range(count))]
             done = [over.scratch.finished(name) for name in names[1:]]
             for k in range(done.index(False) if False in done else count, count):
@@ -160,7 +159,7 @@ class HeightJob:
         """Take what one more observer gives; lanes that an earlier run has kept are there."""
         before, name = names
         waiting = [lane for lane in over.scratch.tiling if not over.scratch.has(name, lane)]
-        over.send_rays(crew, post, over.sight(), progress.part(0.0, 0.1))
+        over.send_rays(crew, post, progress.part(0.0, 0.1))
         work = BetterWork(over, post, self.asked, names)
         for _ in crew.each(work, waiting, progress.part(0.1, 1.0), "Measuring rays"):
             pass

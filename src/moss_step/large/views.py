@@ -187,9 +187,8 @@ class CountWork(Work):
 
     def read(self, tile: Tile) -> Under:
         """Where the ground has a height, and weights."""
-        grids = {"dem": self.job.grid} | ({} if self.job.weights is None else {"weights": self.job.weights})
         readers = self._readers.get()
-        parts = {n: held.part(readers[n], tile.rows, tile.cols) for n, held in grids.items()}
+        parts = {n: held.part(readers[n], tile.rows, tile.cols) for n, held in self.job.grids.items()}
         values = {n: as_kind(part, Surface).values for n, (part, _) in parts.items()}
         wrong = tuple(wrong for _, wrong in parts.values() if wrong)
         return Under(~np.isnan(values["dem"]), values.get("weights"), wrong)
@@ -275,10 +274,14 @@ class ViewJob:
         """For how many observers it is told what each sees of the weights."""
         return len(self.observers) if len(self.observers) <= TOLD_EACH else 0
 
+    @property
+    def grids(self) -> dict[str, OnDisk]:
+        """The ground and the weights."""
+        return {"dem": self.grid} | ({} if self.weights is None else {"weights": self.weights})
+
     def readers(self) -> dict[str, GridReader]:
-        """What reads the ground and the weights."""
-        read = {} if self.weights is None else {"weights": GridReader(self.weights.source)}
-        return {"dem": GridReader(self.grid.source), **read}
+        """What reads them."""
+        return {n: GridReader(held.source) for n, held in self.grids.items()}
 
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
@@ -329,7 +332,7 @@ class ViewJob:
             asked = sorted({v.row for v in waiting})
             for n, k in enumerate(asked):
                 part = looking.part(n / len(asked), (n + 1) / len(asked))
-                over.send_rays(crew, posts[k], sight, part.part(0.0, 0.3))
+                over.send_rays(crew, posts[k], part.part(0.0, 0.3))
                 own = [v for v in waiting if v.row == k]
                 work = LaneWork(over, posts[k], kept, " ".join(wrong))
                 for view, (in_row, _) in crew.each(work, own, part.part(0.3, 1.0), "Looking around"):

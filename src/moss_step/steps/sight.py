@@ -20,7 +20,7 @@ from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, SHARE, SQUARE_METRE
 from moss_step.science.algebra.criteria import threshold as pass_threshold
 from moss_step.science.classes.presets import colors_between
-from moss_step.science.sight import viewshed
+from moss_step.science.sight import heights, viewshed
 from moss_step.science.sight.observer import Observer, Sight
 from moss_step.science.zones import outlines
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
@@ -213,7 +213,7 @@ class MastSettings(SightSettings):
 
 def _mast(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
-    result = viewshed.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
+    result = heights.mast_heights(sight, observers_of(settings, inputs, sight.frame), progress)
     return surface_outcome(result, stated(settings, inputs))
 
 
@@ -245,7 +245,7 @@ mast_height = StepKind(
 
 def _above(settings: SightSettings, inputs: Inputs, progress: Progress) -> Outcome:
     sight = sight_of(settings, inputs, progress)
-    result = viewshed.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
+    result = heights.horizon_angles(sight, observers_of(settings, inputs, sight.frame), progress)
     return surface_outcome(result, (sentence(settings), *stated(settings, inputs)))
 
 

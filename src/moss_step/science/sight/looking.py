@@ -13,10 +13,14 @@ from typing import NamedTuple
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import grid_beside, let_go
+from moss_step.model.progress import Progress
 from moss_step.science.sight.kernels.rays import Reach, Stand, Surfaces, ray_heights, see_exactly, see_fast
 from moss_step.science.sight.observer import Observer, Sight, place_of, within_bearings
 from moss_step.science.sight.rays import sheaves_of
 
+BLOCK, _SHEAVES = 64, 64
+"""Rows that are worked on, and sheaves of rays that are sent out, at once."""
 _NOTHING = np.empty((0, 0), np.uint8)
 
 
@@ -192,6 +196,42 @@ def note_hiding(sight: Sight, post: Post, sheaves: tuple[int, int], where: np.nd
     [0, 0, 1, 2, 2]
     """
     _send(sight, post, sheaves, _NOTHING, where)
+
+
+def hiding(sight: Sight, post: Post, progress: Progress) -> np.ndarray:
+    """Where each cell is most likely hidden from, as ``note_hiding`` says: the rest need only be shown to lie
+    lower.
+
+    Parameters
+    ----------
+    sight
+        The ground with what stands on it, made by ``prepare_sight``.
+    post
+        The observer at its place, made by ``post_of``.
+    progress
+        Takes reports, and stops the work by StoppedError when that is asked for.
+
+    Returns
+    -------
+    np.ndarray
+        int32 of shape (rows, cols).
+
+    Examples
+    --------
+    >>> from moss_step.model.progress import silent
+    >>> from moss_step.science.sample import ground
+    >>> from moss_step.science.sight.looking import hiding, post_of
+    >>> from moss_step.science.sight.observer import Observer, prepare_sight
+    >>> ridge = prepare_sight(ground([[0, 0, 9, 0, 0]] * 3))
+    >>> hiding(ridge, post_of(ridge, Observer(1.0, 3.0)), silent())[1].tolist()
+    [0, 0, 1, 2, 2]
+    """
+    where = grid_beside(sight.ground, np.int32)
+    each = max(_SHEAVES * 512 // cells_out(sight, post), 4)
+    for sheaves in progress.blocks(sheaves_out(sight, post), each, "Looking along rays"):
+        note_hiding(sight, post, sheaves, where)
+    let_go(where)
+    return where
 
 
 def seen_roughly(sight: Sight, post: Post, sheaves: tuple[int, int], out: np.ndarray) -> None:
