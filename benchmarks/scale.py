@@ -77,7 +77,7 @@ class Timed:
         while waiting:
             tile = waiting.popleft()
             began = time.perf_counter()
-            (result,) = whole_work([(work, tile)])
+            (result,) = whole_work([(work, tile)], "")
             took = time.perf_counter() - began
             self.took.setdefault(type(work).__name__, []).append((took, len(pickle.dumps(result))))
             yield tile, result
