@@ -11,6 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 import psutil
 
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+
 
 @dataclass(frozen=True)
 class Line:
@@ -53,6 +57,12 @@ def peak_extra_bytes(run: Callable[[], object]) -> int:
     watcher.join()
     del kept
     return max(most[0] - before, 0)
+
+
+def in_metres(z: np.ndarray) -> Surface:
+    """Heights as a ground of cells of 2 m."""
+    rows, cols = z.shape
+    return Surface(z, Frame(rows, cols, 0.0, rows * 2.0, 2.0, 2.0, "EPSG:32628"), METRE)
 
 
 def rough_ground(n: int, seed: int = 0) -> np.ndarray:

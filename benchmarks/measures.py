@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 
 import contourpy
 import numpy as np
@@ -10,10 +11,9 @@ from PySide6.QtCore import Qt
 from rasterio.features import geometry_mask
 from skimage.measure import label
 
-from benchmarks.measure import Line, best, peak_extra_bytes
+from benchmarks.measure import Line, best, in_metres, peak_extra_bytes
 from moss_step.desk.table.model import RowsModel
 from moss_step.model.class_map import NO_CLASS
-from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.algebra.criteria import threshold
@@ -30,7 +30,7 @@ from moss_step.science.zones.tessellate import tessellate
 
 def lines(z: np.ndarray) -> list[Line]:
     """Measure everything on one ground."""
-    dem = Surface(z, Frame(*z.shape, 0.0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    dem = in_metres(z)
     copy = best(z.copy)
     found = [
         _ratio(
@@ -47,7 +47,7 @@ def lines(z: np.ndarray) -> list[Line]:
         ),
     ]
     for radius in (20.0, 200.0, 1000.0):
-        t = best(lambda r=radius: position(dem, r), 2)
+        t = best(partial(position, dem, radius), 2)
         found.append(
             Line(
                 f"position, radius {radius:g} m",
@@ -83,13 +83,17 @@ def _curvature_by_numpy(z: np.ndarray) -> np.ndarray:
     t = (a + b + c + g + h + i - 2 * (d + e + f)) / 12
     s = (c + g - a - i) / 16
     steep = p * p + q * q
-    return -(p * p * r + 2 * p * q * s + q * q * t) / (steep * (1 + steep) ** 1.5 + np.float32(1e-12))
+    bent: np.ndarray = -(p * p * r + 2 * p * q * s + q * q * t) / (
+        steep * (1 + steep) ** 1.5 + np.float32(1e-12)
+    )
+    return bent
 
 
 def _ruggedness_by_numpy(z: np.ndarray) -> np.ndarray:
     parts = _shifted(z)
     middle = parts[4]
-    return np.sqrt(sum((part - middle) ** 2 for k, part in enumerate(parts) if k != 4))
+    unlike: np.ndarray = np.sqrt(sum((part - middle) ** 2 for k, part in enumerate(parts) if k != 4))
+    return unlike
 
 
 def _formula_lines(dem: Surface) -> list[Line]:
@@ -137,7 +141,7 @@ def _zone_lines(dem: Surface) -> list[Line]:
 
 
 def _contour_line(dem: Surface) -> Line:
-    levels = np.arange(np.ceil(dem.range[0] / 10) * 10, dem.range[1], 10)
+    levels = np.arange(np.ceil(dem.summary.low / 10) * 10, dem.summary.high, 10)
 
     def alone() -> object:
         generator = contourpy.contour_generator(z=dem.values, line_type="ChunkCombinedOffset")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -80,7 +81,7 @@ def _click(cloud: Cloud) -> Line:
             held.place(segment)
             held.outline(segment)
 
-    slowest = max(best(lambda r=int(row): click(r), 1) for row in rows)
+    slowest = max(best(partial(click, int(row)), 1) for row in rows)
     return Line(
         "a click selects a segment of a million points",
         f"{slowest * 1e3:.1f} ms at the most",

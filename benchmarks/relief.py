@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 import numpy as np
 from scipy import ndimage
 
-from benchmarks.measure import Line, best, peak_extra_bytes
-from moss_step.model.frame import Frame
-from moss_step.model.surface import Surface
-from moss_step.model.units import METRE
+from benchmarks.measure import Line, best, in_metres, peak_extra_bytes
 from moss_step.science.classes.breaks import breaks
 from moss_step.science.classes.classify import classify
 from moss_step.science.classes.presets import fao_slope
 from moss_step.science.relief.gradient import aspect, hillshade, slope
 
 
-def by_library(z: np.ndarray) -> dict[str, object]:
+def by_library(z: np.ndarray) -> dict[str, Callable[[], np.ndarray]]:
     """The same measures with scipy.ndimage.sobel and NumPy."""
 
     def gradient() -> tuple[np.ndarray, np.ndarray]:
@@ -23,35 +23,39 @@ def by_library(z: np.ndarray) -> dict[str, object]:
 
     def library_slope() -> np.ndarray:
         gx, gy = gradient()
-        return np.degrees(np.arctan(np.hypot(gx, gy)))
+        steep: np.ndarray = np.degrees(np.arctan(np.hypot(gx, gy)))
+        return steep
 
     def library_aspect() -> np.ndarray:
         gx, gy = gradient()
-        return np.degrees(np.arctan2(-gx, -gy)) % np.float32(360)
+        bearing: np.ndarray = np.degrees(np.arctan2(-gx, -gy)) % np.float32(360)
+        return bearing
 
     def library_hillshade() -> np.ndarray:
         gx, gy = gradient()
         lit = (np.float32(0.7071) + np.float32(0.5) * gx - np.float32(0.5) * gy) / np.sqrt(
             1 + gx * gx + gy * gy
         )
-        return np.clip(lit, 0, None) * np.float32(255)
+        shaded: np.ndarray = np.clip(lit, 0, None) * np.float32(255)
+        return shaded
 
     return {"slope": library_slope, "aspect": library_aspect, "hillshade": library_hillshade}
 
 
 def lines(z: np.ndarray) -> list[Line]:
     """Measure everything on one ground."""
-    dem = Surface(z, Frame(*z.shape, 0.0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE)
+    dem = in_metres(z)
     copy = best(z.copy)
     found = [Line("plain copy of the grid", f"{copy * 1000:.0f} ms", "", "", True)]
+    library = by_library(z)
     for name, ours in (("slope", slope), ("aspect", aspect), ("hillshade", hillshade)):
-        theirs = best(by_library(z)[name], 2)
-        time = best(lambda f=ours: f(dem))
+        theirs = best(library[name], 2)
+        time = best(partial(ours, dem))
         found.append(
             _line(f"{name}, against SciPy and NumPy", time, theirs / time, "times faster", 6, at_least=True)
         )
         found.append(_line(f"{name}, against the copy", time, time / copy, "copies", 10, at_least=False))
-        extra = peak_extra_bytes(lambda f=ours: f(dem)) / z.nbytes
+        extra = peak_extra_bytes(partial(ours, dem)) / z.nbytes
         found.append(
             Line(f"{name}, peak extra memory", f"{extra:.2f} outputs", "", "at most 1.5", extra <= 1.5)
         )

@@ -206,8 +206,8 @@ def main() -> int:
         write_ground(path, SIDE)
         run_once(path, TILE_SIDES[-1])  # compiles what was not yet
         for side in TILE_SIDES:
-            runs[side], *graph = run_once(path, side)
-            graphs[side] = (graph[0], graph[1], graph[2])
+            runs[side], solved, nodes, passed = run_once(path, side)
+            graphs[side] = (solved, nodes, passed)
     phases = fitted(runs)
     print("| phase | a tile | a cell | bytes back for a rim cell |\n|---|---:|---:|---:|")
     for p in phases:

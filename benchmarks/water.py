@@ -9,12 +9,10 @@ import time
 import numpy as np
 from skimage.morphology import reconstruction
 
-from benchmarks.measure import Line, best, peak_extra_bytes, rough_ground
+from benchmarks.measure import Line, best, in_metres, peak_extra_bytes, rough_ground
 from moss_step.desk.plan.live import mask_veil, number_veil
-from moss_step.model.frame import Frame
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
-from moss_step.model.units import METRE
 from moss_step.science.water import accumulation, drainage, indices, network, trace
 from moss_step.science.water.basins import divided
 from moss_step.science.water.flats import drain_flats
@@ -30,21 +28,15 @@ from moss_step.science.water.pools import find_pools
 SIDES = (1024, 2048, 4096, 8192)
 
 
-def _surface(z: np.ndarray) -> Surface:
-    z = np.ascontiguousarray(z)
-    z.flags.writeable = False
-    return Surface(z, Frame(*z.shape, 0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE)
-
-
 def lines(z: np.ndarray) -> list[Line]:
     """Measure on 16 million cells, then what is live on 4 million."""
-    return [_memory(z), *_whole(z), *_live(_surface(z[:2048, :2048].copy()))]
+    return [_memory(z), *_whole(z), *_live(in_metres(z[:2048, :2048].copy()))]
 
 
 def _memory(z: np.ndarray) -> Line:
     """Measured before anything else: memory that was let go and not given back would hide what is taken."""
-    dem = _surface(z)
-    drainage.work_out(_surface(z[:256, :256].copy()), silent())
+    dem = in_metres(z)
+    drainage.work_out(in_metres(z[:256, :256].copy()), silent())
     more = peak_extra_bytes(lambda: drainage.work_out(dem, silent())) / z.size
     return Line(
         "memory while preparing 16 million cells, beside the ground",
@@ -56,7 +48,7 @@ def _memory(z: np.ndarray) -> Line:
 
 
 def _whole(z: np.ndarray) -> list[Line]:
-    copy, metres = best(z.copy), distances(_surface(z).frame)
+    copy, metres = best(z.copy), distances(in_metres(z).frame)
     z.flags.writeable = False
 
     def fill() -> np.ndarray:
@@ -180,7 +172,7 @@ def growth() -> str:
     """A table of the time to prepare grounds of 1 to 64 million cells, and the fitted power of the growth."""
     sizes, times = [], []
     for side in SIDES:
-        dem = _surface(rough_ground(side))
+        dem = in_metres(rough_ground(side))
         drainage.work_out(dem, silent())
         start = time.perf_counter()
         drainage.work_out(dem, silent())

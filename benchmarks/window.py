@@ -9,10 +9,19 @@ import tempfile
 import time
 from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from benchmarks.measure import Line
+from benchmarks.measure import Line, in_metres
+
+if TYPE_CHECKING:
+    from PySide6.QtCore import QTimer
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication
+
+    from moss_step.desk.plan.view import PlanView
+    from moss_step.desk.window import MainWindow
 
 _START = """
 import os, sys, time
@@ -48,17 +57,13 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     from moss_step.desk.app import make_app
     from moss_step.desk.window import MainWindow
     from moss_step.formats.raster_write import write_surface
-    from moss_step.model.frame import Frame
-    from moss_step.model.surface import Surface
-    from moss_step.model.units import METRE
 
     app = make_app()
     sys.setswitchinterval(0.001)
     path = folder / "big.tif"
-    write_surface(
-        path, Surface(z, Frame(*z.shape, 0, z.shape[0] * 2.0, 2.0, 2.0, "EPSG:32628"), METRE), "Big"
-    )
+    write_surface(path, in_metres(z), "Big")
     window = MainWindow()
+    window.files.may_leave = _yes  # type: ignore[method-assign]  # nobody is there to answer
     window.show()
     window.files.open_demo()
     _settle(QTest, window)
@@ -94,7 +99,6 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     pointer = _pointer_block(window, ground, gaps, last, timer)
     study = _many_block(window, folder, path, gaps, last, timer)
     window.work.close()
-    window.files.may_leave = lambda: True
     window.close()
     app.processEvents()
     p95 = min(float(np.percentile(frames, 95)) for frames in passes)
@@ -140,7 +144,11 @@ def _plan_lines(z: np.ndarray, folder: Path) -> list[Line]:
     ]
 
 
-def _compared_frames(app: object, window: object) -> dict[str, float]:
+def _yes() -> bool:
+    return True
+
+
+def _compared_frames(app: QApplication, window: MainWindow) -> dict[str, float]:
     """Seconds of a frame while two results are compared, by the way they are; the calmest of three passes."""
     from PySide6.QtTest import QTest
 
@@ -157,15 +165,25 @@ def _compared_frames(app: object, window: object) -> dict[str, float]:
     return result
 
 
-def _pointer_block(window: object, ground: str, gaps: list[float], last: list[float], timer: object) -> float:
+def _pointer_block(
+    window: MainWindow, ground: str, gaps: list[float], last: list[float], timer: QTimer
+) -> float:
     """Longest block while the pointer goes over the ground, after it was prepared."""
     from PySide6.QtTest import QTest
 
+    from moss_step.desk.benches.steps import StepBench
+    from moss_step.desk.benches.water import WaterPanel
+    from moss_step.model.surface import Surface
+
     window.begin_step("catchment")
     _settle(QTest, window)
-    panel, dem = window.benches["water"].panel, window.work.outcome(ground).value
+    bench, outcome = window.benches["water"], window.work.outcome(ground)
+    dem = outcome.of(Surface) if outcome is not None else None
+    panel = bench.panel if isinstance(bench, StepBench) else None
+    assert isinstance(panel, WaterPanel) and dem is not None
     panel.follow((dem.frame.x_of(5), dem.frame.y_of(5)))
     _settle(QTest, window)
+    assert panel.drainage is not None, "it had time to come to rest"
     cells = np.argsort(panel.drainage.cells.reshape(-1))[-400::10]
     _restart(gaps, last, timer)
     for cell in cells:
@@ -179,7 +197,7 @@ def _pointer_block(window: object, ground: str, gaps: list[float], last: list[fl
 
 
 def _many_block(
-    window: object, folder: Path, source: Path, gaps: list[float], last: list[float], timer: object
+    window: MainWindow, folder: Path, source: Path, gaps: list[float], last: list[float], timer: QTimer
 ) -> float:
     """Longest block while a large study is opened and runs for a while."""
     from PySide6.QtTest import QTest
@@ -195,7 +213,6 @@ def _many_block(
     ]
     pins = tuple((412_000.0 + k % 1000, 5_872_000.0 - k // 10) for k in range(10_000))
     save_study(Study(steps=tuple(steps), pins=pins), folder / "many.moss")
-    window.files.may_leave = lambda: True
     _restart(gaps, last, timer)
     window.files.open_path(folder / "many.moss")
     QTest.qWait(6000)
@@ -207,14 +224,14 @@ def _many_block(
     return max(gaps)
 
 
-def _restart(gaps: list[float], last: list[float], timer: object) -> None:
+def _restart(gaps: list[float], last: list[float], timer: QTimer) -> None:
     import_module("pyqtgraph")  # as the window has loaded it by then
     gaps.clear()
     last[0] = time.perf_counter()
     timer.start()
 
 
-def _frames(app: object, view: object) -> list[float]:
+def _frames(app: QApplication, view: PlanView) -> list[float]:
     """Seconds of 160 frames of panning and zooming, each drawn as the window draws it."""
     view.fit()
     frames = []
@@ -228,7 +245,7 @@ def _frames(app: object, view: object) -> list[float]:
     return frames
 
 
-def _settle(test: object, window: object) -> None:
+def _settle(test: type[QTest], window: MainWindow) -> None:
     calm = 0
     while calm < 4:
         test.qWait(25)

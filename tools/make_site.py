@@ -25,6 +25,7 @@ from moss_step.kinds.registry import kind_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
+from moss_step.scene.kinds.surface import SurfacePicture
 from moss_step.scene.pictures import picture_of, picture_types
 from moss_step.steps.catalogue import catalogue
 from moss_step.steps.declare import StepKind
@@ -104,7 +105,8 @@ def picture(kind: StepKind, outcome: Outcome) -> QImage | None:
     value = outcome.value
     shown = picture_of(value)
     row = KeyRow(step=kind.kind, **{**kind.look, **(dict(kind.draws(_settings(kind))) if kind.draws else {})})
-    ground = shown if isinstance(value, Surface) and value.quantity == "elevation" else None
+    high = isinstance(value, Surface) and value.quantity == "elevation"
+    ground = shown if high and isinstance(shown, SurfacePicture) else None
     if kind_of(value).name not in picture_types():
         return None
     return thumbnail(shown, row, Shading(), ground, WIDTH, HEIGHT)

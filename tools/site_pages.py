@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import shlex
 import types
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from moss_step.door import functions
@@ -159,7 +159,7 @@ def _codes(code: types.CodeType) -> list[types.CodeType]:
     return [code, *(c for k in code.co_consts if isinstance(k, types.CodeType) for c in _codes(k))]
 
 
-def _table(head: str, titles: tuple[str, ...], rows: list[tuple[str, ...]]) -> list[str]:
+def _table(head: str, titles: tuple[str, ...], rows: Sequence[tuple[str, ...]]) -> list[str]:
     if not rows:
         return []
     lines = [f"| {' | '.join(titles)} |", f"| {' | '.join('---' for _ in titles)} |"]
