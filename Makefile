@@ -21,9 +21,10 @@ unexport PYTHONDONTWRITEBYTECODE
 demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
-# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace.
+# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace. Threads of
+# linear algebra that wait for a core that others have only cost time.
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
+	QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 
 setup: $(READY)
 

@@ -34,7 +34,7 @@ from moss_step.steps.catalogue import step_kind
 from moss_step.steps.declare import StepKind
 from moss_step.study.declared import run_declared
 
-SIDE, SMALL = 4096, 300
+SIDE, SMALL, CLOUD_SMALL = 4096, 300, 100
 LONGEST = 1.0
 """Seconds that a step may be silent for."""
 
@@ -112,7 +112,7 @@ def measure(name: str, side: int, more: dict[str, str]) -> Measured:
 def measure_of_one(names: Sequence[str], side: int, more: dict[str, str]) -> list[Measured]:
     """The same of some results of one step, which runs once for all of them."""
     kind, found = step_kind(names[0].partition(".")[0]), list[Measured]()
-    for n in (SMALL, side):
+    for n in (CLOUD_SMALL if takes_cloud(kind) else SMALL, side):
         ground = ground_of(n)
         ground.derived.clear()
         given, inputs = given_for(kind, place_on(ground), ground), inputs_for(kind, ground, place_on(ground))
@@ -224,8 +224,12 @@ def page(found: list[Measured], side: int) -> str:
 
 def side_of(name: str, side: int, cloud_side: int | None) -> int:
     """Rows and columns of the ground that a result is made of."""
-    takes = any(i.accepts == "cloud" for i in step_kind(name.partition(".")[0]).inputs)
-    return cloud_side if takes and cloud_side else side
+    return cloud_side if cloud_side and takes_cloud(step_kind(name.partition(".")[0])) else side
+
+
+def takes_cloud(kind: StepKind) -> bool:
+    """Whether a step works on points, of which there are four a cell."""
+    return any(i.accepts == "cloud" for i in kind.inputs)
 
 
 def main() -> int:

@@ -45,11 +45,13 @@ def two_at_once(judge: Judge, rng: random.Random) -> Iterator[None]:
     path, out = _study(judge.inside), judge.inside / "both"
     plain = [*PROGRAM, "run", str(path), "-o", str(out), "-q"]
     lines = {"plain": plain, "in tiles": [*plain, *TILED]}
-    known = {name: _alone(line, out) for name, line in lines.items()}
+    known: dict[str, tuple[float, dict[str, bytes]]] = {}
     while True:
         name = rng.choice(sorted(lines))
+        if name not in known:
+            known[name] = _alone(lines[name], out)
         took, new = known[name]
-        shutil.rmtree(out)
+        shutil.rmtree(out, ignore_errors=True)
         first = subprocess.Popen(lines[name], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         time.sleep(rng.uniform(0.0, took))
         second = subprocess.Popen(lines[name], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)

