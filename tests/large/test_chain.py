@@ -99,6 +99,32 @@ def test_tiles_give_what_one_piece_gives(on: str, folder: Path) -> None:
         assert_cells_alike(written, expected, 1e-4 if running else 0.0)
 
 
+WIDER = {
+    "cells of 8 by 2 m in feet": lambda: replace(metric(holed(relief(12, 700, COLS)), 8.0, 2.0), unit=FOOT),
+    "degrees at 65 north": lambda: in_degrees(relief(13, 700, COLS), 65.0),
+}
+
+
+@pytest.mark.parametrize("on", WIDER)
+def test_a_wide_disk_is_the_same_disk_in_every_tile(on: str, tmp_path: Path) -> None:
+    """Of more cells than are looked at one by one, and in degrees of just so many that cells of the southern tiles,
+    which are wider, would need fewer.
+    """
+    ground: Surface = WIDER[on]()
+    widths = ground.frame.row_widths
+    radius = 65.0 * float(widths[0] + widths[480]) / 2.0 if ground.frame.geographic else 400.0
+    write_surface(tmp_path / "ground.tif", ground, on)
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="wide", kind="position", inputs={"dem": "ground"}, settings={"radius": radius}),
+        )
+    )
+    for written, expected in both_ways(study, ["wide"], tmp_path / "work", TILE):
+        assert_said_alike(written, expected, 1e-6)
+        assert_cells_alike(written, expected, 1e-4)
+
+
 def with_voids(ground: Surface) -> Surface:
     """Voids of all sizes, many of them over the rims of tiles, along the edge, and corner to corner."""
     dice, values = np.random.default_rng(23), ground.values.copy()

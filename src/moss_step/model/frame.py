@@ -193,6 +193,7 @@ class Frame:
                 row_widths=self.row_widths[rows],
                 row_heights=self.row_heights[rows],
                 row_areas=self.row_areas[rows],
+                finest=self.finest,
             )
         return result
 
@@ -217,6 +218,11 @@ class Frame:
         sin2 = np.sin(np.radians(lats)) ** 2
         normal = geod.a / np.sqrt(1.0 - geod.es * sin2)
         return np.asarray(normal * np.cos(np.radians(lats)) * math.radians(self.dx * self.degrees_per_unit))
+
+    @cached_property
+    def finest(self) -> float:
+        """The shortest side of a cell in metres; in a part of a frame it is that of the whole."""
+        return min(float(self.row_widths.min()), float(self.row_heights.min()))
 
     @cached_property
     def row_heights(self) -> np.ndarray:

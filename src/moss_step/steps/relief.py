@@ -18,7 +18,7 @@ from moss_step.science.relief import hypsometry as hypsometric
 from moss_step.science.relief import neighbourhood
 from moss_step.science.relief import openness as open_sky
 from moss_step.science.relief.curvature import curvature as derive_curvature
-from moss_step.science.relief.position import landforms, local_relief
+from moss_step.science.relief.position import disk_reach, landforms, local_relief
 from moss_step.science.relief.position import position as derive_position
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, optional, setting
 from moss_step.steps.reach import NEIGHBOURS, near_shapes, within
@@ -182,7 +182,7 @@ position = StepKind(
     settings=PositionSettings,
     gives="surface",
     run=_position,
-    reach=within(lambda s: s.radius),
+    reach=within(lambda s: disk_reach(s.radius)),
     memory=36,
     label=lambda s, names: f"Position within {s.radius:g} m, of {names['dem']}",
 )

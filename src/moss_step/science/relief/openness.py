@@ -51,7 +51,7 @@ def openness(dem: Surface, radius: float, positive: bool = True, progress: Progr
     >>> float(openness(level, radius=6.0).values[4, 4])  # degrees from the zenith
     90.0
     """
-    cell = min(dem.frame.cell_metres)
+    cell = dem.frame.finest
     if radius < cell:
         raise AskedWronglyError(
             f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one."

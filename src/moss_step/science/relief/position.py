@@ -82,17 +82,44 @@ def disk_parts(radius: float, frame: Frame, sign: int = 1) -> np.ndarray:
     >>> disk_parts(2.0, tilted().frame).tolist()  # row, first and last column, weight
     [[0.0, 2.0, 0.0, 1.0]]
     """
-    finest = min(float(frame.row_widths.min()), float(frame.row_heights.min()))
     radius = min(
         radius, _BEYOND * (float(frame.row_widths.max()) * frame.cols + float(frame.row_heights.sum()))
     )
-    if 2 * int(radius / finest * A_HAIR) + 1 <= MOST_ROWS:
+    if 2 * int(radius / frame.finest * A_HAIR) + 1 <= MOST_ROWS:
         return np.array([[0.0, radius, 0.0, sign]])
+    near, far, half = _boxes(radius)
+    return np.column_stack([near, far, half, np.full(BOXES, float(sign))])
+
+
+def _boxes(radius: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Where boxes begin and end to the north, from near to far, and half of their ever smaller widths."""
     angles = (np.arange(BOXES) + 0.5) * (math.pi / 2.0 / BOXES)
-    far, half = np.sin(angles), np.cos(angles)  # rows from near to far, ever narrower
+    far, half = np.sin(angles), np.cos(angles)
     near = np.concatenate([[0.0], far[:-1]])
     scale = radius * math.sqrt(math.pi / (4.0 * float(((far - near) * half).sum())))
-    return np.column_stack([near * scale, far * scale, half * scale, np.full(BOXES, float(sign))])
+    return near * scale, far * scale, half * scale
+
+
+def disk_reach(radius: float) -> float:
+    """How far parts of a disk reach: boxes with its area stand out a little.
+
+    Parameters
+    ----------
+    radius
+        Reach in metres on the ground.
+
+    Returns
+    -------
+    float
+        Metres.
+
+    Examples
+    --------
+    >>> from moss_step.science.relief.position import disk_reach
+    >>> round(disk_reach(100.0), 1)
+    102.7
+    """
+    return float(max(side.max() for side in _boxes(radius)))
 
 
 def _most_strips(parts: np.ndarray, frame: Frame) -> int:
@@ -206,7 +233,7 @@ def check_radius(radius: float, frame: Frame) -> None:
     >>> from moss_step.science.sample import tilted
     >>> check_radius(4.0, tilted().frame)  # fits: nothing is raised
     """
-    cell = min(frame.cell_metres)
+    cell = frame.finest
     if radius * A_HAIR < cell:
         raise AskedWronglyError(
             f"A radius of {radius:g} m is less than a cell ({cell:.4g} m).", "Use a larger one."
