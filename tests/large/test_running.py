@@ -8,6 +8,7 @@ import sys
 import time
 import warnings
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import dask
@@ -33,6 +34,7 @@ from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.summary import Summary
+from moss_step.model.units import UNKNOWN
 from moss_step.study.graph import Step, Study
 from moss_step.study.saving import save_study
 from moss_step.study.told import Said
@@ -517,3 +519,19 @@ def test_memory_is_kept_in_a_process_of_its_own_alone(
     words = words_for(folder / "study.json", tmp_path / "out", "--tile-cells", str(512 * 512), "-q")
     assert main([*words, "--only", "slope"]) == 0 and not kept
     assert main([*words, "--only", "slope"], own=True) == 0 and kept == [True]
+
+
+def test_a_run_in_tiles_says_in_the_end_what_one_in_one_piece_says(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Of results that fit in memory, too: here that no unit of the heights is stated."""
+    write_surface(tmp_path / "ground.tif", replace(metric(relief(5, 520, 600)), unit=UNKNOWN), "ground")
+    steps = [Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")})]
+    for kind, settings in (("slope", {}), ("streams", {"min_area": 4e4}), ("basins", {}), ("contours", {"interval": 9.0})):
+        steps.append(Step(id=kind, kind=kind, inputs={"dem": "ground"}, settings=settings))
+    save_study(Study(steps=tuple(steps)), tmp_path / "study.json")
+    said = list[list[str]]()
+    for more in ((), ("--tile-cells", str(512 * 512))):
+        assert main(words_for(tmp_path / "study.json", tmp_path / "out", "-q", "--json", *more)) == 0
+        said.append(sorted(json.loads(capsys.readouterr().out)["warnings"]))
+    assert said[0] == said[1] and sum("not stated" in line for line in said[0]) == 5

@@ -8,6 +8,7 @@ import os
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -199,7 +200,8 @@ def _take(runner: Run, large: LargeRun, written: Written, progress: Progress) ->
 
     large.tell(written)
     if written.outcome is not None:
-        runner.take(written.ref, written.outcome, progress)
+        said = replace(written.outcome, findings=written.findings, warnings=written.warnings)
+        runner.take(written.ref, said, progress)
         return
     name = runner.study.name_of(written.ref)
     runner.findings += [{"step": written.ref, **f.as_json()} for f in written.findings]
