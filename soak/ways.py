@@ -41,12 +41,23 @@ from soak.kills import PROGRAM, contents, write_ground
 from soak.watch import Judge
 
 TILE = 512 * 512
+
+
+def _radius(rng: random.Random) -> float:
+    """Of a few cells, or of a good part of the ground."""
+    return rng.choice((rng.uniform(15, 60), rng.uniform(60, 900)))
+
+
 _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "slope": lambda rng: {"unit": rng.choice(("degrees", "percent"))},
     "aspect": lambda rng: {"method": rng.choice(("horn", "quadratic"))},
     "exposure": lambda rng: {"bearing": rng.uniform(0, 360), "weigh": rng.choice(("facing", "slope"))},
     "several_lights": lambda _: {},
-    "position": lambda rng: {"radius": rng.uniform(15, 60), "standardised": rng.random() < 0.5},
+    "position": lambda rng: {
+        "radius": _radius(rng),
+        "standardised": rng.random() < 0.5,
+        **rng.choice(({}, {"window": "ring", "inner": 10.0})),
+    },
     "openness": lambda rng: {"radius": rng.uniform(15, 60), "side": rng.choice(("positive", "negative"))},
     "landform": lambda rng: {"small": rng.uniform(8, 20), "large": rng.uniform(25, 60)},
     "slope_classes": lambda rng: {"closed": rng.choice(("upper", "lower"))},
@@ -55,7 +66,7 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "curvature": lambda rng: {"kind": rng.choice(("profile", "plan", "tangential", "mean"))},
     "ruggedness": lambda rng: {"method": rng.choice(("riley", "mean_absolute"))},
     "roughness": lambda _: {},
-    "relief": lambda rng: {"radius": rng.uniform(15, 60)},
+    "relief": lambda rng: {"radius": _radius(rng)},
 }
 _SHARED = "d8", "freeman", "dinf"
 _KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}

@@ -527,7 +527,12 @@ def test_a_run_in_tiles_says_in_the_end_what_one_in_one_piece_says(
     """Of results that fit in memory, too: here that no unit of the heights is stated."""
     write_surface(tmp_path / "ground.tif", replace(metric(relief(5, 520, 600)), unit=UNKNOWN), "ground")
     steps = [Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")})]
-    for kind, settings in (("slope", {}), ("streams", {"min_area": 4e4}), ("basins", {}), ("contours", {"interval": 9.0})):
+    for kind, settings in (
+        ("slope", {}),
+        ("streams", {"min_area": 4e4}),
+        ("basins", {}),
+        ("contours", {"interval": 9.0}),
+    ):
         steps.append(Step(id=kind, kind=kind, inputs={"dem": "ground"}, settings=settings))
     save_study(Study(steps=tuple(steps)), tmp_path / "study.json")
     said = list[list[str]]()
