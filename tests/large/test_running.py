@@ -540,3 +540,21 @@ def test_a_run_in_tiles_says_in_the_end_what_one_in_one_piece_says(
         assert main(words_for(tmp_path / "study.json", tmp_path / "out", "-q", "--json", *more)) == 0
         said.append(sorted(json.loads(capsys.readouterr().out)["warnings"]))
     assert said[0] == said[1] and sum("not stated" in line for line in said[0]) == 5
+
+
+def test_what_ends_a_run_is_said_with_the_step_and_with_what_was_written(
+    folder: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    steps = (
+        Step(id="ground", kind="open_grid", settings={"source": str(folder / "ground.tif")}),
+        Step(id="slope", kind="slope", inputs={"dem": "ground"}),
+        Step(id="brooks", kind="streams", inputs={"dem": "ground"}, settings={"min_area": 1e12}),
+    )
+    save_study(Study(steps=steps), tmp_path / "study.json")
+    said = list[str]()
+    for name, more in (("a", ()), ("b", ("--tile-cells", "300000"))):
+        assert main(words_for(tmp_path / "study.json", tmp_path / name, "-q", *more)) == 1
+        said.append(capsys.readouterr().err.replace(str(tmp_path / name), "OUT"))
+    assert said[0] == said[1]
+    assert said[0].startswith("moss-step: Streams of Ground: ")
+    assert said[0].count("Streams of") == 1 and said[0].endswith("Written before it: 2 files in OUT.\n")

@@ -115,7 +115,7 @@ class LargeRun:
             chained = next_chain(left, self._held, self._there, wanted)
             first = self._fed_beside(chained, left, wanted)
             if first is not None:
-                yield from (w for w in self._one(first, left, wanted, part) if w.ref in wanted)
+                yield from (w for w in self._named(first, left, wanted, part) if w.ref in wanted)
                 gone = {first.id}
             elif chained is not None:
                 chained = self._cut_at_doubles(chained)
@@ -125,7 +125,7 @@ class LargeRun:
                     yield from (w for w in self._chain(chained, part) if w.ref in wanted)
             else:
                 step = self._next(left)
-                yield from (w for w in self._one(step, left, wanted, part) if w.ref in wanted)
+                yield from (w for w in self._named(step, left, wanted, part) if w.ref in wanted)
                 gone = {step.id}
             left = [s for s in left if s.id not in gone]
             done = total - len(left)
@@ -288,6 +288,20 @@ class LargeRun:
                 late.add(step.id)
         wanted = {*chained.wanted, *double}
         return Chained(tuple(kept), tuple(s.id for s in kept if s.id in wanted))
+
+    def _named(
+        self, step: Step, left: Collection[Step], wanted: Collection[str], progress: Progress
+    ) -> Iterator[Written]:
+        """Work out a step; what is wrong is said with its name."""
+        try:
+            yield from self._one(step, left, wanted, progress)
+        except StoppedError:
+            raise
+        except MossError as error:
+            name = self._study.name_of(step.id)
+            if error.what.startswith(f"{name}: "):
+                raise
+            raise type(error)(f"{name}: {error.what}", error.do, error.typed) from error
 
     def _one(
         self, step: Step, left: Collection[Step], wanted: Collection[str], progress: Progress

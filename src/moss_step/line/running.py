@@ -82,7 +82,7 @@ class Run:
                 raise
             except MossError as error:
                 if not self._main_is_there(ref):
-                    raise self._failed(ref, error) from error
+                    raise self.failed(error) from error
                 self.warnings.append(not_written(self.study, ref, error))
                 continue
             self.take(ref, outcome, part)
@@ -155,9 +155,12 @@ class Run:
         there = self.engine.said(self.study, step_of(ref)) is not None
         return there and self.engine.failure(self.study, ref) is not None
 
-    def _failed(self, ref: str, error: MossError) -> MossError:
-        written = f" Written before it: {len(self.outputs)} files in {self.out}." if self.outputs else ""
-        return type(error)(f"{self.study.name_of(ref)}: {error.what}{written}", error.do, error.typed)
+    def failed(self, error: MossError) -> MossError:
+        """What ended a run, with what was written before."""
+        if not self.outputs:
+            return error
+        written = f"Written before it: {len(self.outputs)} files in {self.out}."
+        return type(error)(error.what, f"{error.typed or error.do} {written}".strip())
 
     def _earlier(self) -> set[str]:
         """Names of files that the last run into this folder said it wrote."""

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from moss_step.formats.address import Address, Place
 from moss_step.formats.source import side_files
 from moss_step.formats.whole import whole_file, write_text
-from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.memory import keep_freed
 
 if TYPE_CHECKING:
@@ -74,8 +74,13 @@ def in_tiles(
         needed: list[Place] = [*(g.source.path for g in grids.values()), work] if at is None else [at]
         with _crew(asked, needed, here) as crew:
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
-            for written in large.results(runner.refs, progress):
-                _take(runner, large, written, progress)
+            try:
+                for written in large.results(runner.refs, progress):
+                    _take(runner, large, written, progress)
+            except StoppedError:
+                raise
+            except MossError as why:
+                raise runner.failed(why) from why
             for ref, error in large.refused.items():
                 if ref in runner.refs:
                     runner.warnings.append(not_written(runner.study, ref, error))
