@@ -76,6 +76,23 @@ def study_on(folder: Path, ground: Surface) -> tuple[Study, float]:
     ), reach  # fmt: skip
 
 
+def test_observers_on_the_edge_between_cells_stand_in_the_same_cell(tmp_path: Path) -> None:
+    """In degrees, where a part of the ground begins at a number that was rounded."""
+    ground = in_degrees(relief(7, ROWS, 900), 65.0)
+    write_surface(tmp_path / "ground.tif", ground, "ground")
+    at = [(round(-2.99 + 0.0061 * k, 4), round(64.995 - 0.0047 * k, 4)) for k in range(12)]
+    settings = {"at": at, "observer_height": 3.0, "reach": 300.0}
+    study = Study(
+        steps=(
+            Step(id="ground", kind="open_grid", settings={"source": str(tmp_path / "ground.tif")}),
+            Step(id="seen", kind="viewshed", inputs={"dem": "ground"}, settings=settings),
+        )
+    )
+    for written, expected in both_ways(study, ["seen"], tmp_path / "work", 512 * 512):
+        assert_said_alike(written, expected, 1e-9)
+        assert_cells_alike(written, expected, 0.0)
+
+
 def on_ground(ground: Surface) -> Surface:
     """With heights at all places of observers."""
     values = np.where(np.isnan(ground.values), np.nanmean(ground.values), ground.values)

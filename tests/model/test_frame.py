@@ -64,6 +64,38 @@ def test_impossible_frames_are_refused(wrong):
         Frame(**{"rows": 2, "cols": 2, "x0": 0.0, "y0": 0.0, "dx": 1.0, "dy": 1.0, **wrong})
 
 
+@pytest.mark.parametrize(
+    "frame",
+    [
+        Frame(60, 80, -3.0, 65.0, 1e-4, 1e-4, "EPSG:4326"),
+        Frame(60, 80, 412_000.1, 5_872_000.3, 0.1, 0.3, "EPSG:32628"),
+    ],
+)
+def test_a_place_on_the_edge_of_a_cell_lies_in_the_same_cell_of_a_part(frame):
+    """As do its middles, to the last digit."""
+    rows, cols = slice(7, 55), slice(13, 77)
+    part = frame.part(rows, cols)
+    for k in range(64):
+        edge = round(frame.x0 + (13 + k) * frame.dx, 7), round(frame.y0 - (7 + min(k, 47)) * frame.dy, 7)
+        whole, cut = frame.cell_at(*edge), part.cell_at(*edge)
+        inside = 7 <= whole[0] < 55 and 13 <= whole[1] < 77
+        assert cut == ((whole[0] - 7, whole[1] - 13) if inside else None), edge
+        assert part.x_of(k) == frame.x_of(13 + k) and part.y_of(k) == frame.y_of(7 + k)
+    every, own = frame.middles(np.ones(frame.shape, bool)), part.middles(np.ones(part.shape, bool))
+    for theirs, ours in zip(every, own, strict=True):
+        np.testing.assert_array_equal(theirs.reshape(frame.shape)[rows, cols], ours.reshape(part.shape))
+    numbers = np.arange(48 * 64)
+    np.testing.assert_array_equal(part.centres(numbers), np.stack(own, axis=1))
+    box = (frame.x_of(20), frame.y_of(50), frame.x_of(60), frame.y_of(10))
+    (top, left), (above, before) = frame.window(box), part.window(box)
+    assert (top.start - 7, top.stop - 7, left.start - 13, left.stop - 13) == (
+        above.start,
+        above.stop,
+        before.start,
+        before.stop,
+    )
+
+
 def test_an_unknown_reference_system_is_refused_by_name():
     with pytest.raises(AskedWronglyError, match="'EPSG:0815x' is not a reference system"):
         Frame(1, 1, 0, 0, 1, 1).with_crs("EPSG:0815x")

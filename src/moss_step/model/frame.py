@@ -140,23 +140,30 @@ class Frame:
 
     def x_of(self, col: float) -> float:
         """Easting (or longitude) of a column's centre."""
-        return self.x0 + (col + 0.5) * self.dx
+        x0, _, _, before = self._corner
+        return x0 + (before + col + 0.5) * self.dx
 
     def y_of(self, row: float) -> float:
         """Northing (or latitude) of a row's centre."""
-        return self.y0 - (row + 0.5) * self.dy
+        _, y0, above, _ = self._corner
+        return y0 - (above + row + 0.5) * self.dy
 
     def middles(self, wanted: np.ndarray, first: int = 0) -> tuple[np.ndarray, np.ndarray]:
         """Coordinates of the middles of the cells that are wanted (rows, cols): as many of each. They may be
         some rows, from the ``first`` on.
         """
         rows, cols = np.nonzero(wanted)
-        return self.x0 + (cols + 0.5) * self.dx, self.y0 - (rows + first + 0.5) * self.dy
+        return self._middles_of(rows + first, cols)
+
+    def _middles_of(self, rows: np.ndarray, cols: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        x0, y0, above, before = self._corner
+        return x0 + (before + cols + 0.5) * self.dx, y0 - (above + rows + 0.5) * self.dy
 
     def cell_at(self, x: float, y: float) -> tuple[int, int] | None:
         """Row and column of the cell that holds a point, or None outside the grid."""
-        col = math.floor((x - self.x0) / self.dx)
-        row = math.floor((self.y0 - y) / self.dy)
+        x0, y0, above, before = self._corner
+        col = math.floor((x - x0) / self.dx) - before
+        row = math.floor((y0 - y) / self.dy) - above
         return (row, col) if 0 <= row < self.rows and 0 <= col < self.cols else None
 
     def window(self, box: Box) -> tuple[slice, slice]:
@@ -165,11 +172,11 @@ class Frame:
         Raises MossError when there are none.
         """
         xmin, ymin, xmax, ymax = box
-        tiny = 1e-9
-        c0 = max(0, math.ceil((xmin - self.x0) / self.dx - 0.5 - tiny))
-        c1 = min(self.cols, math.floor((xmax - self.x0) / self.dx - 0.5 + tiny) + 1)
-        r0 = max(0, math.ceil((self.y0 - ymax) / self.dy - 0.5 - tiny))
-        r1 = min(self.rows, math.floor((self.y0 - ymin) / self.dy - 0.5 + tiny) + 1)
+        (x0, y0, above, before), tiny = self._corner, 1e-9
+        c0 = max(0, math.ceil((xmin - x0) / self.dx - 0.5 - tiny) - before)
+        c1 = min(self.cols, math.floor((xmax - x0) / self.dx - 0.5 + tiny) + 1 - before)
+        r0 = max(0, math.ceil((y0 - ymax) / self.dy - 0.5 - tiny) - above)
+        r1 = min(self.rows, math.floor((y0 - ymin) / self.dy - 0.5 + tiny) + 1 - above)
         if c0 >= c1 or r0 >= r1:
             raise MossError("The box holds no cell of the grid.", f"The grid spans {describe_box(self.box)}.")
         return slice(r0, r1), slice(c0, c1)
@@ -178,7 +185,7 @@ class Frame:
         """Frame of the cells in a window of this one: to the last digit where it lies here, and as large on
         the ground; a part of a part, too.
         """
-        x0, y0, row, col = self.__dict__.get("_cut_from", (self.x0, self.y0, 0, 0))
+        x0, y0, row, col = self._corner
         row, col = row + rows.start, col + cols.start
         result = replace(
             self,
@@ -201,13 +208,20 @@ class Frame:
         """Columns and rows of places (n, 2), in cells from the upper left corner: in a part of a frame they
         are those of the whole to the last digit, without the cells before it.
         """
-        x0, y0, row, col = self.__dict__.get("_cut_from", (self.x0, self.y0, 0, 0))
+        x0, y0, row, col = self._corner
         return np.stack([(places[:, 0] - x0) / self.dx - col, (y0 - places[:, 1]) / self.dy - row], axis=1)
+
+    @property
+    def _corner(self) -> tuple[float, float, int, int]:
+        """Upper left corner of the frame that it was cut from, and the rows and columns before it there: what
+        is worked out from its own corner would be rounded otherwise.
+        """
+        found: tuple[float, float, int, int] = self.__dict__.get("_cut_from", (self.x0, self.y0, 0, 0))
+        return found
 
     def centres(self, cells: np.ndarray) -> np.ndarray:
         """Coordinates of the centres of cells, by their numbers row by row: (n, 2)."""
-        rows, cols = np.divmod(cells, self.cols)
-        return np.stack([self.x0 + (cols + 0.5) * self.dx, self.y0 - (rows + 0.5) * self.dy], axis=1)
+        return np.stack(self._middles_of(*np.divmod(cells, self.cols)), axis=1)
 
     @cached_property
     def row_widths(self) -> np.ndarray:
