@@ -293,16 +293,13 @@ def rings_of(areas: shapely.Geometry) -> np.ndarray:
 
 def _cells_of(frame: Frame, areas: shapely.Geometry) -> tuple[slice, slice, np.ndarray]:
     """Rows and columns around areas, and their sides in cells of that part: column and row of both ends."""
-    xmin, ymin, xmax, ymax = shapely.bounds(areas)
-    left, right = (xmin - frame.x0) / frame.dx, (xmax - frame.x0) / frame.dx
-    top, bottom = (frame.y0 - ymax) / frame.dy, (frame.y0 - ymin) / frame.dy
+    (left, bottom), (right, top) = frame.in_cells(np.reshape(shapely.bounds(areas), (2, 2)))
     cols = slice(int(np.clip(np.floor(left), 0, frame.cols)), int(np.clip(np.ceil(right), 0, frame.cols)))
     rows = slice(int(np.clip(np.floor(top), 0, frame.rows)), int(np.clip(np.ceil(bottom), 0, frame.rows)))
     # Rims run one way and holes the other, so that signed areas add up.
     rings = rings_of(shapely.orient_polygons(areas))
     corners, owner = shapely.get_coordinates(rings, return_index=True)
-    u = (corners[:, 0] - frame.x0) / frame.dx - cols.start
-    v = (frame.y0 - corners[:, 1]) / frame.dy - rows.start
+    u, v = (frame.in_cells(corners) - (cols.start, rows.start)).T
     same = owner[1:] == owner[:-1]
     edges = np.column_stack([u[:-1], v[:-1], u[1:], v[1:]])[same]
     return rows, cols, np.ascontiguousarray(edges)

@@ -107,7 +107,8 @@ def values_at(surface: Surface, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
     """
     f, z = surface.frame, surface.values
     on_grid = np.isfinite(xs) & np.isfinite(ys)
-    col, row = (np.where(on_grid, v, -2.0) for v in ((xs - f.x0) / f.dx - 0.5, (f.y0 - ys) / f.dy - 0.5))
+    in_cells = f.in_cells(np.column_stack([xs, ys]))
+    col, row = (np.where(on_grid, v - 0.5, -2.0) for v in in_cells.T)
     near_r, near_c = (
         np.rint(row).clip(-2, f.rows + 1).astype(np.int64),
         np.rint(col).clip(-2, f.cols + 1).astype(np.int64),
