@@ -86,6 +86,9 @@ def test_a_place_on_the_edge_of_a_cell_lies_in_the_same_cell_of_a_part(frame):
         np.testing.assert_array_equal(theirs.reshape(frame.shape)[rows, cols], ours.reshape(part.shape))
     numbers = np.arange(48 * 64)
     np.testing.assert_array_equal(part.centres(numbers), np.stack(own, axis=1))
+    corners = np.array([(3.0, 2.0), (17.5, 40.0)])
+    np.testing.assert_array_equal(part.places(corners), frame.places(corners + np.array([13, 7])))
+    np.testing.assert_allclose(part.in_cells(part.places(corners)), corners, atol=1e-8)
     box = (frame.x_of(20), frame.y_of(50), frame.x_of(60), frame.y_of(10))
     (top, left), (above, before) = frame.window(box), part.window(box)
     assert (top.start - 7, top.stop - 7, left.start - 13, left.stop - 13) == (

@@ -211,6 +211,12 @@ class Frame:
         x0, y0, row, col = self._corner
         return np.stack([(places[:, 0] - x0) / self.dx - col, (y0 - places[:, 1]) / self.dy - row], axis=1)
 
+    def places(self, in_cells: np.ndarray) -> np.ndarray:
+        """Coordinates of columns and rows (n, 2) that ``in_cells`` gives."""
+        x0, y0, row, col = self._corner
+        cols, rows = np.asarray(in_cells).T
+        return np.stack([x0 + (col + cols) * self.dx, y0 - (row + rows) * self.dy], axis=1)
+
     @property
     def _corner(self) -> tuple[float, float, int, int]:
         """Upper left corner of the frame that it was cut from, and the rows and columns before it there: what

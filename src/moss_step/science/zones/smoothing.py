@@ -94,9 +94,7 @@ def smoothed(
 
 
 def _ring(xy: np.ndarray, pins: np.ndarray, frame: Frame, rounds: int) -> np.ndarray:
-    cols = np.rint((xy[:, 0] - frame.x0) / frame.dx).astype(np.int64)
-    rows = np.rint((frame.y0 - xy[:, 1]) / frame.dy).astype(np.int64)
-    points = _every_corner(np.stack([cols, rows], axis=1))[:-1]
+    points = _every_corner(np.rint(frame.in_cells(xy)).astype(np.int64))[:-1]
     fixed = np.flatnonzero(pins[points[:, 1], points[:, 0]])
     if fixed.size == 0:
         lines = [_cut(_bends(np.vstack([points, points[:1]]), closed=True), rounds, closed=True)]
@@ -107,7 +105,7 @@ def _ring(xy: np.ndarray, pins: np.ndarray, frame: Frame, rounds: int) -> np.nda
         arcs = [whole[a : b + 1] for a, b in itertools.pairwise(cuts)]
         lines = [_cut(_bends(arc, closed=False), rounds, closed=False)[:-1] for arc in arcs]
     line = np.vstack(lines)
-    return np.stack([frame.x0 + line[:, 0] * frame.dx, frame.y0 - line[:, 1] * frame.dy], axis=1)
+    return frame.places(line)
 
 
 def _every_corner(points: np.ndarray) -> np.ndarray:

@@ -86,7 +86,7 @@ def _made(
         progress.at(0.5 * first / max(len(order), 1), "Making areas")
         last = min(first + _AT_ONCE, len(order))
         place = corners[starts[first] : starts[last]]
-        xy = np.stack([frame.x0 + place[:, 1] * frame.dx, frame.y0 - place[:, 0] * frame.dy], axis=1)
+        xy = frame.places(place[:, ::-1])
         rings[first:last] = shapely.linearrings(
             xy, indices=np.repeat(np.arange(last - first), sizes[first:last])
         )
