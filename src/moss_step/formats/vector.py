@@ -205,9 +205,9 @@ def write_shapes(path: Path, shapes: Shapes, layer: str | None = None, about: st
                 list(shapes.columns),
                 **options,
             )
-            written = pyogrio.read_info(temporary, layer=options["layer"] if driver == "GPKG" else None)[
-                "features"
-            ]
+            # Some formats state how many there are; of those that do not, or hold none, they are counted.
+            layer = options["layer"] if driver == "GPKG" else None
+            written = pyogrio.read_info(temporary, layer=layer, force_feature_count=True)["features"]
         if written != len(shapes):
             raise MossError(
                 f"{path} could not be written whole: {written:,} of {len(shapes):,} shapes.",

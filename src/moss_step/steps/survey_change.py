@@ -10,6 +10,7 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
+from moss_step.model.class_map import NO_CLASS, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
 from moss_step.model.outcome import Outcome
@@ -28,6 +29,7 @@ from moss_step.science.laying import cells_inside
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import DayField
 from moss_step.steps.records import corner_rows, frame_rows, origin_rows, record_table, setting_rows
+from moss_step.steps.results import class_outcome
 from moss_step.steps.survey_results import (
     Change,
     brought_over,
@@ -132,14 +134,18 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
     def told(make: Callable[[], Any], words: str = "") -> Callable[[], Outcome]:
         return lambda: Outcome(made := make(), words or made.count_text, findings)
 
+    def classes(made: ClassMap, words: str) -> Outcome:
+        counted = class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+        return replace(counted, figure=words, findings=(*findings, *counted.findings), warnings=())
+
     net = f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
     beside = {
         "brought": told(lambda: brought_over(after, change), figure),
-        "surely": told(lambda: surely(after, change), figure),
+        "surely": lambda: classes(surely(after, change), figure),
         "histogram": told(lambda: histogram_of(after, change), net),
         "patches": told(lambda: patches_of(after, change, settings.least_patch, settings.reach, sure)),
         "lines": told(lambda: lines_of(after, change)),
-        "stayed": told(lambda: stayed_map(after, change), "ground that stayed"),
+        "stayed": lambda: classes(stayed_map(after, change), "ground that stayed"),
         "record": told(lambda: _record(settings, inputs, after, findings, change), "record"),
     }  # fmt: skip
     return Outcome(surface, figure, findings, change.said, beside=beside)
