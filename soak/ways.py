@@ -19,7 +19,6 @@ import numpy as np
 import shapely
 
 from moss_step.formats.raster import read_surface
-from moss_step.formats.raster_write import write_surface
 from moss_step.kinds.registry import kind_of
 from moss_step.large.crew import Alone
 from moss_step.large.jobs import left_on_disk
@@ -38,6 +37,7 @@ from moss_step.study.declared import run_declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from soak.kills import PROGRAM, contents, write_ground
+from soak.sources import write_somehow
 from soak.watch import Judge
 
 TILE = 512 * 512
@@ -128,18 +128,20 @@ def ground_at_random(rng: random.Random) -> Surface:
 def in_other_ways(judge: Judge, rng: random.Random) -> Iterator[None]:
     """One step on one ground a turn, in three other ways."""
     while True:
-        write_surface(judge.inside / "random.tif", ground_at_random(rng), "Ground")
-        ground, _ = read_surface(judge.inside / "random.tif")  # in the precision that its file is read in
+        source = judge.inside / "random.tif"
+        source.unlink(missing_ok=True)
+        written = write_somehow(source, ground_at_random(rng), rng)
+        ground, _ = read_surface(source)  # in the precision that its file is read in
         kind = rng.choice((*_LOCAL, *_WATER, *_SIGHT))
         given = {**_LOCAL, **_WATER, **_SIGHT}[kind](rng)
         if kind in _SIGHT:
             given |= {"at": _places(rng, ground), "reach": rng.choice((None, 300.0))}
         step = Step(id="step", kind=kind, inputs={"dem": "ground"}, settings=given)
-        name, began = f"{kind} {given} on {ground.frame.shape}", time.perf_counter()
+        name, began = f"{kind} {given} on {ground.frame.shape}, {written}", time.perf_counter()
         whole = _tried(_in_one_piece, step, ground)
         if kind in _SIGHT:
             _held(judge, f"{name} mapped", _tried(_mapped, step, ground), whole, 0.0)
-        tiles = _tried(partial(_in_tiles, judge.inside), step, ground)
+        tiles = _tried(partial(_in_tiles, source), step, ground)
         _held(judge, f"{name} in tiles", tiles, whole, _NEAR.get(kind, 0.0))
         _held(judge, f"{name} with one thread", _tried(_one_thread, step, ground), whole, 0.0)
         if kind in _MIRRORED and not isinstance(whole, str):
@@ -212,9 +214,13 @@ def _in_one_piece(step: Step, ground: Surface) -> Value:
 
 
 def _places(rng: random.Random, ground: Surface) -> str:
-    """One to three places, most of them on the ground."""
+    """One to three places on the ground, some of them where cells meet."""
     xmin, ymin, xmax, ymax = ground.frame.box
-    return ";".join(f"{rng.uniform(xmin, xmax)},{rng.uniform(ymin, ymax)}" for _ in range(rng.randint(1, 3)))
+    places = [(rng.uniform(xmin, xmax), rng.uniform(ymin, ymax)) for _ in range(rng.randint(1, 3))]
+    if rng.random() < 0.5:
+        corners = np.rint(ground.frame.in_cells(np.array(places)))
+        places = [(round(x, 7), round(y, 7)) for x, y in ground.frame.places(corners).tolist()]
+    return ";".join(f"{x!r},{y!r}" for x, y in places)
 
 
 def _mapped(step: Step, ground: Surface) -> Value:
@@ -228,17 +234,18 @@ def _mapped(step: Step, ground: Surface) -> Value:
     return found
 
 
-def _in_tiles(folder: Path, step: Step, ground: Surface) -> Value:
-    work = folder / "tiles"
+def _in_tiles(source: Path, step: Step, ground: Surface) -> Value:
+    """The step on the ground in its file, whatever was read of that."""
+    work = source.with_name("tiles")
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir()
-    write_surface(work / "ground.tif", ground, "Ground")
-    study = Study(
-        steps=(Step(id="ground", kind="open_grid", settings={"source": str(work / "ground.tif")}), step)
-    )
+    study = Study(steps=(Step(id="ground", kind="open_grid", settings={"source": str(source)}), step))
     cells = 4 * TILE if step.kind in _WATER else TILE
     run = LargeRun(study, Engine(), Alone(), work, left_on_disk(study, study.steps, True), cells)
-    written = next(iter(run.results(["step"], silent())))
+    try:
+        written = next(iter(run.results(["step"], silent())))
+    except MossError as error:  # with the name of the step, which one piece does not know
+        raise MossError(error.what.removeprefix(f"{study.name_of('step')}: ")) from error
     if written.outcome is not None:
         return written.outcome.value
     if written.file is None:
