@@ -23,6 +23,7 @@ from moss_step.study.graph import Step, Study
 from moss_step.study.saving import load_study
 from tests.conftest import write_tif
 from tests.desk.driving import answered, drag, named, pixel, press, texts, wheel
+from tests.grounds import metric, relief
 
 
 def reading(window, x, y):
@@ -445,3 +446,16 @@ def test_a_grid_is_opened_by_a_click_in_the_empty_window(window, settle):
     found[0].click()
     settle(window)
     assert window.plan.view.scene.ground is not None
+
+
+def test_a_folder_of_grids_opens_as_one_ground(window, settle, tmp_path):
+    ground = metric(relief(4, 60, 80))
+    (tmp_path / "parts").mkdir()
+    for k, cols in enumerate((slice(0, 30), slice(30, 80))):
+        part = Surface(ground.values[:, cols].copy(), ground.frame.part(slice(0, 60), cols), ground.unit)
+        write_surface(tmp_path / "parts" / f"{k}.tif", part, "part")
+    window.files.open_path(tmp_path / "parts")
+    settle(window)
+    (step,) = window.work.study.steps
+    assert step.kind == "open_grid" and window.work.study.name_of(step.id) == "Parts"
+    np.testing.assert_array_equal(window.work.outcome(step.id).value.values, ground.values)

@@ -16,6 +16,7 @@ import numpy as np
 import pytest
 import rasterio
 import shapely
+import tifffile
 from distributed import LocalCluster, Scheduler
 
 from moss_step.cli import main
@@ -558,3 +559,27 @@ def test_what_ends_a_run_is_said_with_the_step_and_with_what_was_written(
     assert said[0] == said[1]
     assert said[0].startswith("moss-step: Streams of Ground: ")
     assert said[0].count("Streams of") == 1 and said[0].endswith("Written before it: 2 files in OUT.\n")
+
+
+def test_a_ground_none_of_which_can_be_read_is_told_in_a_line(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    path = tmp_path / "ground.tif"
+    write_surface(path, metric(relief(5, 520, 600)), "ground")
+    with tifffile.TiffFile(path) as file:
+        places = [*zip(file.pages[0].dataoffsets, file.pages[0].databytecounts, strict=True)]
+    with path.open("r+b") as raw:
+        for offset, size in places:
+            raw.seek(offset)
+            raw.write(b"\xff" * size)
+    steps = (
+        Step(id="ground", kind="open_grid", settings={"source": str(path)}),
+        Step(id="slope", kind="slope", inputs={"dem": "ground"}),
+        Step(id="steep", kind="classify", inputs={"surface": "slope"}, settings={"rules": "fao_slope"}),
+    )
+    save_study(Study(steps=steps), tmp_path / "study.json")
+    assert (
+        main(words_for(tmp_path / "study.json", tmp_path / "out", "-q", "--tile-cells", str(512 * 512))) == 1
+    )
+    said = capsys.readouterr().err
+    assert said.count("\n") == 1 and "Nothing stands there" in said and "went wrong inside" not in said

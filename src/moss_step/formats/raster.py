@@ -6,7 +6,7 @@ import re
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -17,8 +17,10 @@ from rasterio.transform import Affine, from_origin
 from rasterio.warp import reproject
 from rasterio.windows import Window
 
-from moss_step.formats import netcdf, virtual
+from moss_step.formats import netcdf, tileset, virtual
 from moss_step.formats.drivers import GRIDS
+from moss_step.formats.raster_facts import RasterFacts
+from moss_step.formats.source import members
 from moss_step.formats.whole import check_readable, in_words, printable
 from moss_step.model.arrays import blurred
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
@@ -64,43 +66,6 @@ _QUANTITIES = {
 }
 
 
-@dataclass(frozen=True)
-class RasterFacts:
-    """What a raster file states about one band, before its values are read."""
-
-    path: Path
-    driver: str
-    rows: int
-    cols: int
-    bands: int
-    dtype: str
-    transform: Affine
-    crs: str | None
-    unit: Unit
-    unit_text: str
-    no_data: float | None
-    scale: float
-    offset: float
-    has_position: bool
-    quantity: str = ""
-    """What the band measures, where it was written here."""
-    assumed: str = ""
-    """What was taken for a reference system that the file only hints at, in words."""
-
-    @property
-    def exact(self) -> bool:
-        """Whether single precision holds every value of its type."""
-        return self.dtype in ("float32", "int8", "uint8", "int16", "uint16") and (
-            self.scale,
-            self.offset,
-        ) == (1.0, 0.0)
-
-    @property
-    def rotated(self) -> bool:
-        """Whether the grid's rows do not run east."""
-        return bool(abs(self.transform.b) > 1e-12 or abs(self.transform.d) > 1e-12)
-
-
 Band = int | str | None
 """Number of a band, name of a grid of a NetCDF file (``name`` or ``name#2``), or None."""
 
@@ -125,11 +90,12 @@ def split_band(source: str) -> tuple[Path, Band]:
 @contextmanager
 def opened(path: Path, band: Band = None, values: bool = True) -> Iterator[DatasetReader]:
     """Open a grid with one of our drivers; a virtual one only by its ending, once its sources were checked;
-    a classic NetCDF file by its own reader, without its values where those are not wanted.
+    a classic NetCDF file by its own reader, without its values where those are not wanted; and all grids of
+    a folder or a pattern as one.
     """
-    check_readable(path)
+    several = _several(path)
     grid = band.partition("#")[0] if isinstance(band, str) else ""
-    if netcdf.is_classic(path):
+    if not several and netcdf.is_classic(path):
         with netcdf.opened_classic(path, grid, values) as file:
             yield file
         return
@@ -142,8 +108,32 @@ def opened(path: Path, band: Band = None, values: bool = True) -> Iterator[Datas
         ),
     ):
         warnings.simplefilter("ignore")
-        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), _by_driver(path, grid) as file:
+        with rasterio.Env(CPL_CURL_ENABLE_VSIMEM="NO"), _by_driver(path, grid, several) as file:
             yield file
+
+
+def _several(path: Path) -> str:
+    """The grids of a folder, or of a pattern, as one virtual grid; empty for a file.
+
+    Raises MossError where there are none, or they do not go together.
+    """
+    named = members(path)
+    if named == [path]:
+        check_readable(path)
+        return ""
+    if not named:
+        raise AskedWronglyError(f"{path} holds no grids.", "Choose another folder, pattern or file.")
+    with in_words(path, "read"):
+        return _as_one(path, tuple((f, f.stat().st_size, f.stat().st_mtime_ns) for f in named))
+
+
+@lru_cache(maxsize=8)
+def _as_one(path: Path, tiles: tuple[tuple[Path, int, int], ...]) -> str:
+    """One virtual grid over some files, as they are now: their heads are read once."""
+    facts = [describe(tile, 1) for tile, _, _ in tiles]
+    first = facts[0]
+    known = {UNIT: first.unit.key} if first.unit != UNKNOWN else {}
+    return tileset.virtual_text(path, facts, known | ({QUANTITY: first.quantity} if first.quantity else {}))
 
 
 def held_open(path: Path, band: Band = None, copy: int = 0) -> DatasetReader:
@@ -152,8 +142,8 @@ def held_open(path: Path, band: Band = None, copy: int = 0) -> DatasetReader:
 
     Raises MossError for classic NetCDF, which is not read in windows.
     """
-    check_readable(path)
-    if netcdf.is_classic(path):
+    several = _several(path)
+    if not several and netcdf.is_classic(path):
         raise MossError(
             f"{path} is classic NetCDF, which is not read in windows.", "Write it as a GeoTIFF first."
         )
@@ -161,11 +151,15 @@ def held_open(path: Path, band: Band = None, copy: int = 0) -> DatasetReader:
         warnings.simplefilter("ignore")
         with rasterio.Env():
             grid = band.partition("#")[0] if isinstance(band, str) else ""
-            return _by_driver(path, grid, **({"OVERVIEW_LEVEL": copy - 1} if copy else {}))
+            return _by_driver(path, grid, several, **({"OVERVIEW_LEVEL": copy - 1} if copy else {}))
 
 
-def _by_driver(path: Path, grid: str, **options: object) -> DatasetReader:
-    """A grid by one of our drivers; a virtual one once its sources were checked."""
+def _by_driver(path: Path, grid: str, several: str, **options: object) -> DatasetReader:
+    """A grid by one of our drivers; a virtual one once its sources were checked; ``several`` as one, by the
+    text that says how they lie.
+    """
+    if several:
+        return rasterio.open(several, driver="VRT", **options)
     drivers, name = [d for d in GRIDS if d != "netCDF"], str(path)
     if netcdf.is_hdf5(path):
         drivers, name = ["netCDF"], _grid_name(path, grid)

@@ -31,18 +31,21 @@ _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")
 
 
 MANY = (".laz", ".las")
-"""Endings of files of which a folder or a pattern may name several as one source."""
+"""Endings of clouds, of which a folder or a pattern may name several as one source."""
+GRIDS = (".tif", ".tiff", ".asc", ".img", ".bil", ".flt", ".hgt", ".dt0", ".dt1", ".dt2", ".dem")
+"""Endings of grids, of which it may, too."""
 
 
 def members(path: Path) -> list[Path]:
-    """The files that a folder, or a pattern such as ``tiles/*.laz``, stands for, by their names; else the
-    file itself.
+    """The files that a folder, or a pattern such as ``tiles/*.laz``, stands for, by their names: the clouds
+    of a folder, or its grids where it has none; else the file itself.
 
     Raises MossError for a folder that may not be read.
     """
     with in_words(path, "read"):
         if path.is_dir():
-            return sorted(f for f in path.iterdir() if f.suffix.lower() in MANY and f.is_file())
+            files = sorted(f for f in path.iterdir() if f.suffix.lower() in (*MANY, *GRIDS) and f.is_file())
+            return [f for f in files if f.suffix.lower() in MANY] or files
         if any(sign in path.name for sign in "*?") and not path.exists():
             return sorted(f for f in path.parent.glob(path.name) if f.is_file())
     return [path]

@@ -12,13 +12,13 @@ from rasterio.windows import Window
 from moss_step.formats.plain_tiles import plain_tiles
 from moss_step.formats.raster import (
     Band,
-    RasterFacts,
     band_of,
     describe,
     held_open,
     quantity_in,
     read_into,
 )
+from moss_step.formats.raster_facts import RasterFacts
 from moss_step.formats.stored_tiles import StoredTiles
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Box, Frame

@@ -63,9 +63,9 @@ def class_table(outcome: Outcome) -> str:
     table.writerow([*(_BOUNDS if bounded else ()), *_COLUMNS])
     for c in classes:
         numbers: tuple[object, ...] = (
-            int(result[c.name, "count"]),
-            f"{result[c.name, 'area_m2']:.3f}",
-            f"{result[c.name, 'share']:.8f}",
+            int(result.get((c.name, "count"), 0)),  # nothing is said where no cell could be read
+            f"{result.get((c.name, 'area_m2'), 0.0):.3f}",
+            f"{result.get((c.name, 'share'), 0.0):.8f}",
         )
         about = [c.code, harmless(c.name), c.color, c.unit, harmless(c.text)]
         for low, high in c.ranges if bounded else ((None, None),):

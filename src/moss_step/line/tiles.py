@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from moss_step.formats.address import Address, Place
-from moss_step.formats.source import side_files
+from moss_step.formats.source import members, side_files
 from moss_step.formats.whole import whole_file, write_text
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.memory import keep_freed
@@ -71,7 +71,8 @@ def in_tiles(
         work, at = _folder_for(name, folder), None
         if isinstance(runner.out, Address) and asked.scheduler is not None:
             at = place_for(name, runner.out / WORK)
-        needed: list[Place] = [*(g.source.path for g in grids.values()), work] if at is None else [at]
+        sources = [one for g in grids.values() for one in members(g.source.path)[:1]]
+        needed: list[Place] = [*sources, work] if at is None else [at]
         with _crew(asked, needed, here) as crew:
             large = LargeRun(runner.study, runner.engine, crew, work, grids, cells, at)
             try:

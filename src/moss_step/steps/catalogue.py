@@ -97,7 +97,7 @@ def opening(path: Path) -> list[tuple[str, str]]:
     steps = catalogue().values()
     named = members(path) if path.is_dir() else [path]
     if not named:
-        raise AskedWronglyError(f"{path} holds no LAS or LAZ files.", "Choose a file.")
+        raise AskedWronglyError(f"{path} holds no clouds (LAS, LAZ) and no grids.", "Choose a file.")
     ending = named[0].suffix.lower()
     step = next((s for s in steps if ending in s.opens), None) or next(s for s in steps if "*" in s.opens)
     return [(step.kind, source) for source in step.sources(path)]

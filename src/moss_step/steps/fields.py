@@ -147,6 +147,10 @@ StationsField = Annotated[str | None, AfterValidator(_checked_stations)]
 
 
 def title_of(source: str) -> str:
-    """What a result that comes from a file is called: its name without ending, as words."""
-    text = Path(source).stem.replace("_", " ").strip()
+    """What a result that comes from a file is called: its name without ending, as words; of a pattern the
+    name of its folder.
+    """
+    path = Path(source)
+    named = path.parent.name if any(sign in path.name for sign in "*?") else path.stem
+    text = named.replace("_", " ").strip()
     return text[:1].upper() + text[1:]

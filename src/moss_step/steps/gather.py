@@ -47,7 +47,11 @@ class OpenGridSettings(Settings):
     marks = ("no_data",)
 
     source: str = setting(
-        ..., "File", "The raster file to open; FILE#2 opens its second band.", control="file"
+        ...,
+        "File",
+        "The raster file to open; FILE#2 opens its second band. A folder of grids, or a pattern such as "
+        "tiles/*.tif, is one grid.",
+        control="file",
     )
     crs: SystemField | None = setting(
         None,
