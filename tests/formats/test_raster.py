@@ -215,7 +215,7 @@ def bad_files(folder: Path, hills: np.ndarray) -> dict[str, tuple[Path, str]]:
         "text": (text, "could not be read as a raster"),
         "zero bytes": (empty, "is empty (0 bytes)"),
         "missing": (folder / "none.tif", "was not found"),
-        "folder": (folder, "is a folder"),
+        "folder": (folder, "empty.tif is empty"),
     }
 
 
@@ -369,3 +369,16 @@ def test_what_stands_for_no_data_is_what_the_raster_library_takes_for_it(tmp_pat
         expected = np.where(file.read_masks(1) == 0, np.nan, values)
     expected[np.isinf(expected)] = np.nan
     np.testing.assert_array_equal(read_surface(path)[0].values, expected)
+
+
+def test_text_beside_the_head_of_raw_numbers_is_not_taken_for_them(tmp_path):
+    z = np.random.default_rng(1).random((60, 80)).astype(np.float32)
+    head = {"driver": "ENVI", "height": 60, "width": 80, "count": 1, "dtype": "float32"}
+    with rasterio.open(
+        tmp_path / "dem.dat", "w", transform=from_origin(0.0, 600.0, 10.0, 10.0), **head
+    ) as file:
+        file.write(z, 1)
+    np.testing.assert_array_equal(read_surface(tmp_path / "dem.dat")[0].values, z)
+    (tmp_path / "dem.xyz").write_text("412000.0 5872000.0 213.7\n" * 4800)
+    with pytest.raises(MossError, match="is no grid: dem.hdr beside it tells of 19,200 bytes"):
+        read_surface(tmp_path / "dem.xyz")

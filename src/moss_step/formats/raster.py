@@ -53,6 +53,10 @@ INFINITE_TAKEN = "Infinite values are taken as no-data."
 KEPT_DOUBLE = "The relief is small for so large values: they are kept in double precision."
 _LET_GO = 8
 """Blocks of rows between two times that a mapped grid is taken out of memory while it is read."""
+_RAW, _RAW_MORE = ("EHdr", "ENVI"), (1.5, 65_536)
+"""Drivers of raw numbers with a head beside them; how many times as many bytes as that tells of a file may
+hold, and how many more.
+"""
 ENDINGS = (".tif", ".tiff", ".asc", netcdf.ENDING)
 
 _QUANTITIES = {
@@ -195,6 +199,7 @@ def describe(path: Path, band: Band = None) -> RasterFacts:
         chosen = band_of(file, path, band)
         if file.dtypes[chosen - 1].startswith("complex"):
             raise MossError(f"{path} holds complex numbers.", "Choose an elevation grid.")
+        _check_raw(file, path)
         if not np.isfinite(file.transform[:6]).all() or not abs(file.transform.determinant) > 0.0:
             raise MossError(
                 f"{path} does not say where its cells lie: their size is no number.", "Fetch it again."
@@ -227,6 +232,21 @@ def describe(path: Path, band: Band = None) -> RasterFacts:
             has_position=placed,
             quantity=quantity if re.fullmatch("[a-z_]{1,40}", quantity) else "",
             assumed=assumed,
+        )
+
+
+def _check_raw(file: DatasetReader, path: Path) -> None:
+    """Refuse what only lies beside the head of another file's raw numbers: any file of that name would be
+    taken for them.
+    """
+    if file.driver not in _RAW or not path.is_file():
+        return
+    told = file.width * file.height * sum(np.dtype(d).itemsize for d in file.dtypes)
+    if path.stat().st_size > _RAW_MORE[0] * told + _RAW_MORE[1]:
+        head, has = path.with_suffix(".hdr").name, path.stat().st_size
+        raise MossError(
+            f"{path} is no grid: {head} beside it tells of {told:,} bytes, and it has {has:,}.",
+            "Open the file that the head belongs to.",
         )
 
 
