@@ -83,6 +83,45 @@ def test_each_part_has_its_own_no_data_and_mask(tmp_path: Path) -> None:
         assert np.array_equal(own[~np.isnan(own)], z[~np.isnan(own)])
 
 
+@pytest.mark.parametrize("dtype", ["uint8", "uint16", "int16", "int32", "float32"])
+@pytest.mark.parametrize("stated", [(None, None), (0, None), (0, 255), (float("nan"), 7), (7, 7)])
+def test_no_value_of_one_part_is_no_data_of_another(
+    dtype: str, stated: tuple[float | None, float | None], tmp_path: Path
+) -> None:
+    """Nor is any value where none is stated, though a gap is left beside them."""
+    if stated[0] != stated[0] and not dtype.startswith("float"):
+        pytest.skip("whole numbers have no such value")
+    z = np.arange(256, dtype=dtype).reshape(16, 16)
+    head = {"driver": "GTiff", "height": 16, "width": 16, "count": 1, "dtype": dtype, "crs": "EPSG:32628"}
+    for k, no_data in enumerate(stated):
+        with rasterio.open(tmp_path / f"{k}.tif", "w", transform=from_origin(k * 320.0, 160.0, 10.0, 10.0),
+                           nodata=no_data, **head) as file:  # fmt: skip
+            file.write(z, 1)
+    values = read_surface(tmp_path)[0].values
+    assert np.isnan(values[:, 16:32]).all(), "the gap"
+    for k, no_data in enumerate(stated):
+        own = values[:, 32 * k : 32 * k + 16]
+        np.testing.assert_array_equal(own, np.where(z == no_data, np.nan, z) if no_data is not None else z)
+
+
+def test_where_parts_overlap_the_later_name_stands_where_it_has_a_value(tmp_path: Path) -> None:
+    head = {"driver": "GTiff", "height": 4, "width": 4, "count": 1, "dtype": "float32", "nodata": -1.0,
+            "crs": "EPSG:32628", "transform": from_origin(0.0, 40.0, 10.0, 10.0)}  # fmt: skip
+    for name, values in (
+        ("a.tif", np.full((4, 4), 3.0)),
+        ("b.tif", np.array([[5.0, -1.0]] * 4).repeat(2, axis=1)),
+    ):
+        with rasterio.open(tmp_path / name, "w", **head) as file:
+            file.write(values, 1)
+    np.testing.assert_array_equal(read_surface(tmp_path)[0].values, [[5.0, 5.0, 3.0, 3.0]] * 4)
+
+
+def test_parts_in_netcdf_are_refused(tmp_path: Path) -> None:
+    write_surface(tmp_path / "a.nc", metric(relief(5)), "a")
+    with pytest.raises(MossError, match="NetCDF is not read in a virtual grid"):
+        describe(tmp_path / "*.nc")
+
+
 @pytest.mark.parametrize(
     ("change", "why"),
     [
@@ -129,3 +168,16 @@ def test_a_study_on_a_folder_gives_in_tiles_what_it_gives_in_one_piece(tmp_path:
     for written, expected in both_ways(study, ["slope", "cells"], tmp_path / "work", 512 * 512):
         assert_said_alike(written, expected, 1e-9)
         assert_cells_alike(written, expected, 0.0)
+
+
+def test_a_virtual_grid_under_another_ending_is_not_followed(tmp_path: Path) -> None:
+    secret = tmp_path / "elsewhere" / "secret.tif"
+    secret.parent.mkdir()
+    write_surface(secret, metric(relief(5)), "secret")
+    parts = cut_up(metric(relief(6, ROWS, COLS)), tmp_path / "parts")
+    (parts / "part_9_9.tif").write_text(
+        '<VRTDataset rasterXSize="42" rasterYSize="36"><VRTRasterBand dataType="Float32" band="1"><SimpleSource>'
+        f"<SourceFilename>{secret}</SourceFilename><SourceBand>1</SourceBand></SimpleSource></VRTRasterBand></VRTDataset>"
+    )
+    with pytest.raises(MossError, match=r"part_9_9.tif could not be read as a raster"):
+        describe(parts)

@@ -134,7 +134,11 @@ def _several(path: Path) -> str:
 @lru_cache(maxsize=8)
 def _as_one(path: Path, tiles: tuple[tuple[Path, int, int], ...]) -> str:
     """One virtual grid over some files, as they are now: their heads are read once."""
-    facts = [describe(tile, 1) for tile, _, _ in tiles]
+    facts = list[RasterFacts]()
+    for tile, _, _ in tiles:
+        check_readable(tile)
+        _check_no_netcdf(path, tile)
+        facts.append(describe(tile, 1))
     first = facts[0]
     known = {UNIT: first.unit.key} if first.unit != UNKNOWN else {}
     return tileset.virtual_text(path, facts, known | ({QUANTITY: first.quantity} if first.quantity else {}))
@@ -170,14 +174,16 @@ def _by_driver(path: Path, grid: str, several: str, **options: object) -> Datase
     elif path.suffix.lower() == virtual.ENDING:
         for source in virtual.sources_of(path):
             if source.suffix.lower() != virtual.ENDING:
-                if netcdf.is_classic(source) or netcdf.is_hdf5(source):
-                    raise MossError(
-                        f"{path} is made of {source}, and NetCDF is not read in a virtual grid.", "Open it."
-                    )
+                _check_no_netcdf(path, source)
                 with opened(source):
                     pass
         drivers = ["VRT"]
     return DatasetReader(name, driver=drivers, **options)
+
+
+def _check_no_netcdf(path: Path, source: Path) -> None:
+    if netcdf.is_classic(source) or netcdf.is_hdf5(source):
+        raise MossError(f"{path} is made of {source}, and NetCDF is not read in a virtual grid.", "Open it.")
 
 
 def _grid_name(path: Path, grid: str) -> str:

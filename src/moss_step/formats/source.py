@@ -32,7 +32,7 @@ _AFTER = (".aux.xml", ".msk", ".ovr", "-wal", "-journal")
 
 MANY = (".laz", ".las")
 """Endings of clouds, of which a folder or a pattern may name several as one source."""
-GRIDS = (".tif", ".tiff", ".asc", ".img", ".bil", ".flt", ".hgt", ".dt0", ".dt1", ".dt2", ".dem")
+GRID_FILES = (".tif", ".tiff", ".asc", ".img", ".bil", ".flt", ".hgt", ".dt0", ".dt1", ".dt2", ".dem")
 """Endings of grids, of which it may, too."""
 
 
@@ -44,7 +44,9 @@ def members(path: Path) -> list[Path]:
     """
     with in_words(path, "read"):
         if path.is_dir():
-            files = sorted(f for f in path.iterdir() if f.suffix.lower() in (*MANY, *GRIDS) and f.is_file())
+            files = sorted(
+                f for f in path.iterdir() if f.suffix.lower() in (*MANY, *GRID_FILES) and f.is_file()
+            )
             return [f for f in files if f.suffix.lower() in MANY] or files
         if any(sign in path.name for sign in "*?") and not path.exists():
             return sorted(f for f in path.parent.glob(path.name) if f.is_file())

@@ -21,6 +21,10 @@ _TYPES = {
     "int32": "Int32", "float32": "Float32", "float64": "Float64",
 }  # fmt: skip
 """Types of values as the raster library names them in a virtual grid."""
+_WIDER = dict.fromkeys(("uint8", "int8", "uint16", "int16"), "float32") | dict.fromkeys(
+    ("uint32", "int32"), "float64"
+)
+"""Types that hold all values of whole ones, and one that none of them is."""
 
 
 def virtual_text(named: Path, tiles: Sequence[RasterFacts], tags: dict[str, str]) -> str:
@@ -49,11 +53,11 @@ def virtual_text(named: Path, tiles: Sequence[RasterFacts], tags: dict[str, str]
     t = first.transform
     corner = t.c + left * t.a, t.a, 0.0, t.f + top * t.e, 0.0, t.e
     ElementTree.SubElement(root, "GeoTransform").text = ", ".join(repr(float(v)) for v in corner)
-    band = ElementTree.SubElement(root, "VRTRasterBand", dataType=_TYPES[first.dtype], band="1")
+    dtype, blank = _blank(tiles)
+    band = ElementTree.SubElement(root, "VRTRasterBand", dataType=_TYPES[dtype], band="1")
     said = ElementTree.SubElement(band, "Metadata")
     for key, value in tags.items():
         ElementTree.SubElement(said, "MDI", key=key).text = value
-    blank = _blank(first)
     for name, text in (
         ("NoDataValue", repr(blank)),
         ("UnitType", first.unit_text),
@@ -93,15 +97,18 @@ def _place(first: RasterFacts, tile: RasterFacts) -> tuple[int, int]:
     return round((t.c - o.c) / o.a), round((t.f - o.f) / o.e)
 
 
-def _blank(first: RasterFacts) -> float | int:
-    """What stands where there is no tile, and where a tile has no value: what the first takes for no-data,
-    or a value that no ground has.
+def _blank(tiles: Sequence[RasterFacts]) -> tuple[str, float | int]:
+    """The type of the whole, and what stands where there is no tile or a tile has no value: what all take for
+    no-data, or a number that none of them can hold, as that of one tile may be a height in another.
     """
-    if first.no_data is not None:
-        return first.no_data if first.dtype.startswith("float") else int(first.no_data)
-    if first.dtype.startswith("float"):
-        return float("nan")
-    return int(np.iinfo(first.dtype).min if first.dtype.startswith("int") else np.iinfo(first.dtype).max)
+    first = tiles[0]
+    if first.dtype not in _WIDER:
+        return first.dtype, float("nan")
+    stated, bounds = {t.no_data for t in tiles}, np.iinfo(first.dtype)
+    one = stated.pop() if len(stated) == 1 else None
+    if one is not None and float(one).is_integer() and bounds.min <= one <= bounds.max:
+        return first.dtype, int(one)
+    return _WIDER[first.dtype], float("nan")
 
 
 def _add(band: ElementTree.Element, tile: RasterFacts, col: int, row: int) -> None:
