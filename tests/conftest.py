@@ -140,7 +140,7 @@ def estate(window, settle):
 
     for name in ("harrow_ground.tif", "harrow_boundary.gpkg", "harrow_bogs.gpkg"):
         window.files.open_path(DATA / name)
-        settle(window)
+    settle(window)
     return window
 
 

@@ -1,32 +1,46 @@
 """Where compiled kernels are kept."""
 
 import os
+import shutil
 import subprocess
 import sys
+import time
 from pathlib import Path
 
-import numba
 import pytest
 
 from moss_step import kernels
+from moss_step.science.water.kernels import descent
 
 HELPER = "import numba\n\n\n@numba.njit(cache=True)\ndef helper(x):\n    return x + {}\n"
 CALLER = "import numba\n\nfrom pack.helper import helper\n\n\n@numba.njit(cache=True)\ndef caller(x):\n    return helper(x) * 10\n"
 
 
-def test_the_compiler_keeps_kernels_in_a_folder_of_this_program_as_it_is_now():
-    folder = Path(os.environ["NUMBA_CACHE_DIR"])
-    assert folder.name == f"kernels-{kernels.digest()}" and str(folder) == numba.config.CACHE_DIR
-    assert list(folder.rglob("*.nbi")), "and they are there"
+def test_the_compiler_keeps_kernels_by_what_they_are_made_of():
+    root, source = Path(os.environ["NUMBA_CACHE_DIR"]), Path(descent.__file__)
+    kept = Path(descent.descend_row._cache.cache_path)
+    assert kept == root / f"descent-{kernels.digest(source)}"
+    assert all(p.name.startswith("all-") or len(p.name.split("-")[-1]) == 20 for p in root.iterdir())
 
 
 def test_a_compiler_that_was_imported_first_keeps_them_there_too():
     code = (
         "import numba, moss_step; from moss_step.kernels import folder;"
-        "assert numba.config.CACHE_DIR == str(folder()) and numba.config.THREADING_LAYER == 'omp'"
+        "assert numba.config.CACHE_DIR == str(folder()) and numba.config.THREADING_LAYER == 'omp';"
+        "from moss_step.model.kernels.summary import summarise_cells as kernel;"
+        "assert kernel._cache.cache_path.startswith(str(folder()) + '/summary-')"
     )
     env = {k: v for k, v in os.environ.items() if not k.startswith("NUMBA_")}
     subprocess.run([sys.executable, "-c", code], env=env, check=True, timeout=60)
+
+
+def test_kernels_of_others_are_kept_where_the_compiler_would(tmp_path):
+    (tmp_path / "own.py").write_text(HELPER.format(1))
+    code = "import moss_step, own; own.helper(1); print(own.helper._cache.cache_path)"
+    env = os.environ | {"PYTHONPATH": str(tmp_path), "NUMBA_CACHE_DIR": str(tmp_path / "kept")}
+    asked = [sys.executable, "-c", code]
+    said = subprocess.run(asked, env=env, check=True, timeout=120, capture_output=True, text=True).stdout
+    assert Path(said.strip()).parent == tmp_path / "kept" and list((tmp_path / "kept").rglob("*.nbc"))
 
 
 @pytest.fixture
@@ -39,38 +53,65 @@ def package(tmp_path) -> Path:
     return made
 
 
-def answer(package: Path, keyed: bool) -> int:
+def answer(package: Path, keyed: bool = True) -> int:
     """What the caller gives, in a process of its own."""
-    key = kernels.digest(package) if keyed else "same"
     code = "from pack.caller import caller; print(caller(1))"
-    env = os.environ | {
-        "NUMBA_CACHE_DIR": str(package.parent / f"kernels-{key}"),
-        "PYTHONPATH": str(package.parent),
-    }
-    return int(
-        subprocess.run(
-            [sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True, timeout=120
-        ).stdout
-    )
+    if keyed:
+        code = f"from moss_step import kernels; kernels.PACKAGE = kernels.Path({str(package)!r}); " + code
+    return _said(code, package.parent, package.parent / "kept")
+
+
+def _said(code: str, beside: Path, kept: Path) -> int:
+    env = os.environ | {"NUMBA_CACHE_DIR": str(kept), "PYTHONPATH": str(beside)}
+    env.pop("NUMBA_CACHE_LOCATOR_CLASSES", None)
+    asked = [sys.executable, "-c", code]
+    return int(subprocess.run(asked, env=env, capture_output=True, text=True, check=True, timeout=120).stdout)
 
 
 def test_a_helper_that_changed_in_another_file_is_not_served_stale(package):
-    assert answer(package, keyed=False) == 20 and answer(package, keyed=True) == 20
+    assert answer(package, keyed=False) == 20 and answer(package) == 20
     (package / "helper.py").write_text(HELPER.format(2))
     assert answer(package, keyed=False) == 20, (
         "what the compiler's own cache does: else this test shows nothing"
     )
-    assert answer(package, keyed=True) == 30
+    assert answer(package) == 30
 
 
 def test_a_constant_that_changed_in_a_file_without_kernels_is_not_served_stale(package):
-    (package / "numbers.py").write_text("BY = 10\n")
+    (package / "amounts.py").write_text("BY = 10\n")
     (package / "caller.py").write_text(
-        CALLER.replace("* 10", "* BY").replace("from pack", "from pack.numbers import BY\nfrom pack")
+        CALLER.replace("* 10", "* BY").replace("from pack", "from pack.amounts import BY\nfrom pack")
     )
-    assert answer(package, keyed=True) == 20
-    (package / "numbers.py").write_text("BY = 100\n")
-    assert answer(package, keyed=True) == 200
+    assert answer(package) == 20
+    (package / "amounts.py").write_text("BY = 100\n")
+    assert answer(package) == 200
+
+
+@pytest.mark.parametrize(
+    "line",
+    ["from pack import amounts", "import pack.amounts as amounts", "from pack import (\n    amounts,\n)"],
+)
+def test_what_is_imported_in_any_way_counts(package, line):
+    (package / "amounts.py").write_text("BY = 10\n")
+    (package / "helper.py").write_text(line + "\n" + HELPER.format(1))
+    before = kernels.digest(package / "caller.py", package)
+    (package / "amounts.py").write_text("BY = 100\n")
+    kernels._imported.cache_clear()
+    assert kernels.digest(package / "caller.py", package) != before
+
+
+def test_a_program_that_was_moved_has_its_kernels(package, tmp_path):
+    """What is compiled again is told by the files of the cache: a second place adds none."""
+    assert answer(package) == 20
+    kept = {p: p.stat().st_mtime_ns for p in (tmp_path / "kept").rglob("*.nb?")}
+    moved = tmp_path / "elsewhere" / "pack"
+    shutil.copytree(package, moved, ignore=shutil.ignore_patterns("__pycache__"))
+    code = f"from moss_step import kernels; kernels.PACKAGE = kernels.Path({str(moved)!r}); "
+    assert (
+        _said(code + "from pack.caller import caller; print(caller(1))", moved.parent, tmp_path / "kept")
+        == 20
+    )
+    assert len(kept) == 4 and {p: p.stat().st_mtime_ns for p in (tmp_path / "kept").rglob("*.nb?")} == kept
 
 
 def test_kernels_stand_in_modules_of_their_own():
@@ -81,26 +122,58 @@ def test_kernels_stand_in_modules_of_their_own():
     assert apart == [] and len(list(package.rglob("kernels/*.py"))) > 25
 
 
-def test_only_what_has_kernels_counts_and_the_same_sources_are_the_same_folder(package):
-    before = kernels.digest(package)
+def test_only_what_a_source_imports_counts_and_the_same_sources_are_the_same_folder(package):
+    def now() -> str:
+        kernels._imported.cache_clear()
+        return kernels.digest(package / "caller.py", package)
+
+    before = now()
     (package / "other.py").write_text("VALUE = 3\n")
-    assert kernels.digest(package) == before
+    assert now() == before
     (package / "helper.py").write_text(HELPER.format(3))
-    assert kernels.digest(package) != before
+    assert now() != before
     (package / "helper.py").write_text(HELPER.format(1))
-    assert kernels.digest(package) == before
+    assert now() == before
 
 
-def test_a_program_that_cannot_write_beside_itself_keeps_kernels_in_the_users_cache(monkeypatch, tmp_path):
-    monkeypatch.setattr(os, "access", lambda *_: False)
+def test_kernels_are_kept_in_the_users_cache_or_beside_the_program(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
-    assert kernels.folder() == tmp_path / "moss-step" / f"kernels-{kernels.digest()}"
+    assert kernels.folder() == tmp_path / "moss-step" / "kernels"
+    monkeypatch.setenv("XDG_CACHE_HOME", "/proc/none")
+    monkeypatch.setattr(kernels, "PACKAGE", tmp_path / "program")
+    assert kernels.folder() == tmp_path / "program" / "__pycache__" / "kernels"
 
 
-def test_kernels_of_older_sources_are_swept(monkeypatch, tmp_path):
-    now = tmp_path / f"kernels-{kernels.digest()}"
-    for folder in (now, tmp_path / "kernels-older", tmp_path / "else"):
-        folder.mkdir()
-    monkeypatch.setattr(kernels, "folder", lambda: now)
-    kernels.sweep()
-    assert sorted(p.name for p in tmp_path.iterdir()) == sorted(["else", now.name])
+def test_where_nothing_can_be_kept_kernels_last_as_long_as_the_program(tmp_path):
+    code = (
+        "from moss_step import kernels; kernels.PACKAGE = kernels.Path('/proc/none');"
+        "place = kernels.folder(); assert place.is_dir(); print(place)"
+    )
+    env = os.environ | {"XDG_CACHE_HOME": "/proc/none", "TMPDIR": str(tmp_path)}
+    asked = [sys.executable, "-c", code]
+    said = subprocess.run(asked, env=env, check=True, timeout=60, capture_output=True, text=True).stdout
+    assert Path(said.strip()).parent == tmp_path and not list(tmp_path.iterdir())
+
+
+def test_kernels_that_none_asked_for_in_months_are_swept(monkeypatch, tmp_path):
+    monkeypatch.setenv("NUMBA_CACHE_DIR", str(tmp_path))
+    for name in ("old-1", "asked-2"):
+        (tmp_path / name).mkdir()
+    (tmp_path / "all-3").touch()
+    for name in ("old-1", "all-3"):
+        os.utime(tmp_path / name, (1.0, 1.0))
+    kernels.sweep(time.time() + 80 * 86_400)
+    assert [p.name for p in tmp_path.iterdir()] == ["asked-2"]
+    kernels.sweep(time.time() + 100 * 86_400)
+    assert not list(tmp_path.iterdir())
+
+
+def test_what_is_compiled_for_these_sources_is_not_driven_again(tmp_path):
+    """With its mark, setting up ends at once; the mark of another source or another processor does not count."""
+    env = os.environ | {"NUMBA_CACHE_DIR": str(tmp_path)}
+    mark = "from moss_step.kernels import mark; mark().parent.mkdir(exist_ok=True); mark().touch()"
+    subprocess.run([sys.executable, "-c", mark], env=env, check=True, timeout=60)
+    assert len(list(tmp_path.iterdir())) == 1
+    asked = [sys.executable, "-m", "moss_step.desk.warm"]
+    said = subprocess.run(asked, env=env, check=True, timeout=60, capture_output=True, text=True).stdout
+    assert said == "Kernels are compiled already.\n"

@@ -7,6 +7,7 @@ Viewports: ISO 32000-2, 12.10 (from memory); world files: common practice.
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
 import sys
@@ -402,6 +403,7 @@ def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: 
 
     def call(*words: str, file: str = "s.moss") -> subprocess.CompletedProcess[str]:
         clean = {"PATH": "/usr/bin", "HOME": str(tmp_path), "XDG_CACHE_HOME": str(tmp_path)}
+        clean["NUMBA_CACHE_DIR"] = os.environ["NUMBA_CACHE_DIR"]
         program = [sys.executable, "-m", "moss_step", "sheet", str(tmp_path / file), *words]
         return subprocess.run(
             program, check=False, capture_output=True, text=True, env=clean, cwd=tmp_path, timeout=300

@@ -21,7 +21,7 @@ from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
 from moss_step.formats.raster import read_surface
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
-from moss_step.kernels import sweep
+from moss_step.kernels import mark, sweep
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
@@ -51,8 +51,12 @@ _LONGEST = 600.0
 
 def main() -> None:
     """Compile on two cores: surfaces between places, water, and what tiles run, in a process beside this one;
-    what is compiled stays in the cache.
+    what is compiled stays in the cache, with a mark of these sources: with that nothing is left to be done.
     """
+    done = mark()
+    if done.exists():
+        sys.stdout.write("Kernels are compiled already.\n")
+        return
     if "--water" in sys.argv:
         _between_places()  # first: meanwhile the other compiles what every window needs
         _drive(lambda bench: bench == "water", follow=True)
@@ -62,6 +66,7 @@ def main() -> None:
         _drive(lambda bench: bench != "water", follow=False)
     if other.returncode:
         sys.exit(other.returncode)
+    done.touch()
     sweep()
     sys.stdout.write("Kernels are compiled.\n")
 
