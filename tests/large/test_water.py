@@ -114,6 +114,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
             Step(id="far", kind="flow_length", inputs=dem),
             Step(id="basins", kind="basins", inputs=dem),
             Step(id="large", kind="basins", inputs=dem, settings={"min_area": 20_000.0}),
+            Step(id="pools", kind="basins", inputs=dem, settings={"min_depth": 0.4 * rise, "min_area": 9e3}),
             Step(id="hollows", kind="depressions", inputs=dem),
             Step(
                 id="deep", kind="depressions", inputs=dem, settings={"least_depth": 0.5, "least_area": 200.0}

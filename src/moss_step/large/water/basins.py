@@ -19,6 +19,7 @@ from moss_step.large.water.drains import least_area
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterOn, alone, ground_of, like_ground
 from moss_step.large.water.pieces import Numbers, OnGround, find_pieces
+from moss_step.large.water.pool_basins import BasinNumbers, divide, measure
 from moss_step.large.water.upstream import Streams, add_up_once, ground_area
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.progress import Progress
@@ -126,7 +127,7 @@ class BasinJob(WaterOn):
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
     ) -> Told:
         """Find the outlets, divide the ground between them, and outline what is large enough."""
-        ground, frame, dem = self.ground_in(folder, cells), self.frame, like_ground(self.grid)
+        ground = self.ground_in(folder, cells)
         add_up_once(ground, crew, progress.part(0.0, 0.6))
         tiles = list(ground.tiling)
         parts = [o for _, o in crew.each(OutletWork(ground), tiles, progress.part(0.6, 0.62), "Dividing")]
@@ -136,22 +137,64 @@ class BasinJob(WaterOn):
         pieces = find_pieces(ground, every.cells, crew, progress.part(0.62, 0.8), streams)
         order = of_size(pieces.counted.area, self.settings.min_area)
         check_basins(len(order), self.settings.min_area)
-        ends, depth = every.cells[order], pool_depths(ground, every, crew, progress.part(0.8, 0.9))[order]
-        ways, counted = (pieces.longest[order], pieces.fall[order]), (s[order] for s in pieces.counted)
-        columns = figure_columns(
-            Sums(*counted), ways, ends, ground.heights_at(ends), (dem, self.grid.base), frame
-        )
-        columns["pool_depth"] = depth
-        under = pieces.under_water[order] * dem.metres_per_height
-        columns["pool_m3"] = np.where(depth > 0.0, under, 0.0)
+        depth = pool_depths(ground, every, crew, progress.part(0.8, 0.9))[order]
         number = np.zeros(len(every.cells) + 1, np.int32)
         number[order + 1] = np.arange(1, len(order) + 1)
-        areas, _ = outlined(Numbers(ground, number), ground.tiling, frame, crew, progress.part(0.9, 1.0))
-        shapes = with_outlines(by_number(areas, len(order)), columns, pieces.stream_metres[order], dem, frame)
-        return told_of(basins_outcome(self.settings, named(shapes, self.settings.names), ground_area(ground)))
+        found = Basins(
+            Numbers(ground, number), every.cells[order], Sums(*(s[order] for s in pieces.counted)),
+            (pieces.longest[order], pieces.fall[order]), pieces.stream_metres[order], depth,
+            pieces.under_water[order],
+        )  # fmt: skip
+        return found.told(self, ground, crew, progress.part(0.9, 1.0))
 
 
-def basins(fed: Fed, settings: Any) -> BasinJob | None:
-    """Basins by outlet, where no pool ends one."""
-    whole = settings.min_depth is None and alone(fed) and isinstance(fed["dem"], OnDisk)
-    return BasinJob(ground_of(fed), settings) if whole else None
+class PoolBasinJob(WaterOn):
+    """Basins by pool, where pools of some depth do not spill."""
+
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
+        """Divide the ground between pools and outlets, and outline what is large enough."""
+        ground, least = self.ground_in(folder, cells), (self.settings.min_depth, self.settings.min_area)
+        basins = divide(ground, least, crew, progress.part(0.0, 0.7))
+        some = measure(ground, basins, crew, progress.part(0.7, 0.9))
+        found = Basins(
+            BasinNumbers(ground), basins.end, some.counted, (some.longest, some.fall), some.stream_metres,
+            basins.depth, some.under_water,
+        )  # fmt: skip
+        return found.told(self, ground, crew, progress.part(0.9, 1.0))
+
+
+class Basins(NamedTuple):
+    """Basins, largest first: what numbers their cells, the cells that their water ends in, what was added up,
+    the longest way in each in metres and how far water falls along it, metres of stream, how deep the pool is
+    that each ends in, and square metres times the unit of the heights under its water.
+    """
+
+    numbered: OnGround
+    ends: np.ndarray
+    sums: Sums
+    ways: tuple[np.ndarray, np.ndarray]
+    stream_metres: np.ndarray
+    depth: np.ndarray
+    under_water: np.ndarray
+
+    def told(self, job: WaterOn, ground: Ground, crew: Crew, progress: Progress) -> Told:
+        """Outline them, and say what they are."""
+        dem, frame = like_ground(job.grid), job.frame
+        heights = ground.heights_at(self.ends)
+        columns = figure_columns(self.sums, self.ways, self.ends, heights, (dem, job.grid.base), frame)
+        columns["pool_depth"] = self.depth
+        columns["pool_m3"] = np.where(self.depth > 0.0, self.under_water * dem.metres_per_height, 0.0)
+        areas, _ = outlined(self.numbered, ground.tiling, frame, crew, progress)
+        geometry = by_number(areas, len(self.ends))
+        shapes = named(with_outlines(geometry, columns, self.stream_metres, dem, frame), job.settings.names)
+        return told_of(basins_outcome(job.settings, shapes, ground_area(ground)))
+
+
+def basins(fed: Fed, settings: Any) -> BasinJob | PoolBasinJob | None:
+    """Basins by outlet, or by the pools that their water ends in."""
+    if not (alone(fed) and isinstance(fed["dem"], OnDisk)):
+        return None
+    make = BasinJob if settings.min_depth is None else PoolBasinJob
+    return make(ground_of(fed), settings)

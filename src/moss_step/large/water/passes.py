@@ -7,7 +7,7 @@ Barnes 2016, Computers & Geosciences 96; levels by passes as in one piece (Cordo
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -37,8 +37,8 @@ from moss_step.science.water.kernels.tiles import (
 )
 from moss_step.science.water.pools import spanning_tree
 
-_RIM = "rim"
-"""What the rim of a tile is kept under."""
+_RIM, SPILLS = "rim", "spills"
+"""What the rim of a tile, and what tells where its pools spill, are kept under."""
 
 
 @dataclass(frozen=True)
@@ -77,6 +77,48 @@ class PoolRim:
         return cls((a, b, c, d), (e, f, g, h), one, other, height, leads_on, row, col, bool(known[0]))
 
 
+class TilePasses(NamedTuple):
+    """The passes between the pools of a tile, in ascending order; of each its code, nine times a cell of the
+    tile and its direction, and the cell on its top; and of each pool its cell, the height of that, and
+    whether water leaves the ground there.
+    """
+
+    tree: Tree
+    code: np.ndarray
+    top: np.ndarray
+    cell: np.ndarray
+    bottom: np.ndarray
+    leaves: np.ndarray
+
+    def keep(self, scratch: Scratch, tile: Tile) -> None:
+        """Keep what levels do not need."""
+        scratch.save(SPILLS, tile, *self[1:])
+
+    @classmethod
+    def kept(cls, scratch: Scratch, tile: Tile) -> TilePasses:
+        """Those of a tile.
+
+        Raises MossError where they are damaged.
+        """
+        pairs, code, top, cell, bottom, leaves = (
+            scratch.load("pools", tile),
+            *scratch.load_some(SPILLS, tile, 5),
+        )
+        at, way = (code // 9).astype(np.int32), (code % 9).astype(np.int8)
+        tree = Tree(scratch.load("passes", tile), pairs[0], pairs[1], at, way)
+        return cls(tree, code, top, cell, bottom, leaves)
+
+    @classmethod
+    def of(cls, z: np.ndarray, tree: Tree, cell: np.ndarray, leaves: np.ndarray) -> TilePasses:
+        """Those of a tile with heights ``z``."""
+        flat, way = z.reshape(-1), np.minimum(tree.way, 7)
+        beyond = tree.at + DR[way] * z.shape[1] + DC[way]
+        lower = (tree.way < OUT) & (flat[tree.at] < tree.height)
+        bottom = np.append(np.float32(-np.inf), flat[cell[1:]]).astype(np.float32)
+        code = tree.at.astype(np.int64) * 9 + tree.way
+        return cls(tree, code, np.where(lower, beyond, tree.at), cell, bottom, leaves)
+
+
 class Labelled(NamedTuple):
     """Pools of a tile: of each cell, of each pool its cell, and the cells and ways that water leaves over;
     and the ways that end there.
@@ -100,8 +142,10 @@ def labelled(ways: np.ndarray) -> Labelled:
     return Labelled(labels, cell, at, left, ended)
 
 
-def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> PoolRim:
-    """Find the pools of a tile, keep their passes, and reduce it to its rim."""
+def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray, spills: bool) -> PoolRim:
+    """Find the pools of a tile, keep their passes, with what tells where they spill if that is asked for, and
+    reduce it to its rim.
+    """
     z, found = read_only(z), labelled(ways)
     labels, flat = found.labels, found.labels.reshape(-1)
     leaves = np.append(False, ways.reshape(-1)[found.cell[1:]] == OUT)
@@ -113,6 +157,8 @@ def reduced(ground: Ground, tile: Tile, z: np.ndarray, ways: np.ndarray) -> Pool
     ground.scratch.save("passes", tile, tree.height)
     ground.scratch.save("pools", tile, np.stack([tree.one, tree.other]))
     ground.scratch.save("labels", tile, labels)
+    if spills:
+        TilePasses.of(z, tree, found.cell, leaves).keep(ground.scratch, tile)
     terminal = np.zeros(len(found.cell), bool)
     terminal[0] = True
     pools = sides_of(labels)
@@ -133,8 +179,8 @@ class DescendWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground) -> None:
-        self.ground, self._reader = ground, ground.reading()
+    def __init__(self, ground: Ground, spills: bool) -> None:
+        self.ground, self.spills, self._reader = ground, spills, ground.reading()
 
     def read(self, tile: Tile) -> np.ndarray:
         """Heights with a margin of three cells: ways of the next cells are known then as in one piece."""
@@ -163,7 +209,7 @@ class DescendWork(Work):
             return None
         scratch.save("raw", tile, inner)
         own = np.ascontiguousarray(z[window_of(tile, self.ground.tiling, 3).inner])
-        return reduced(self.ground, tile, own, inner)
+        return reduced(self.ground, tile, own, inner, self.spills)
 
 
 class OpenWork(Work):
@@ -171,12 +217,12 @@ class OpenWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, rims: Mapping[str, Rims]) -> None:
-        self.ground, self.rims, self._reader = ground, dict(rims), ground.reading()
+    def __init__(self, ground: Ground, rims: Mapping[str, Rims], spills: bool) -> None:
+        self.ground, self.rims, self.spills, self._reader = ground, dict(rims), spills, ground.reading()
 
     def for_tile(self, tile: Tile) -> OpenWork:
         """What one tile needs."""
-        return OpenWork(self.ground, {tile.name: self.rims[tile.name]})
+        return OpenWork(self.ground, {tile.name: self.rims[tile.name]}, self.spills)
 
     def read(self, tile: Tile) -> np.ndarray:
         """Heights of the tile."""
@@ -189,24 +235,27 @@ class OpenWork(Work):
         flats.drained(scratch, "raw", tile, ways, self.rims[tile.name])
         inner = np.ascontiguousarray(ways[1:-1, 1:-1])
         scratch.save("raw", tile, inner)
-        return reduced(self.ground, tile, z, inner)
+        return reduced(self.ground, tile, z, inner, self.spills)
 
 
-def pool_rims(ground: Ground, crew: Crew, progress: Progress) -> dict[str, PoolRim]:
-    """Reduce all tiles to their rims; those that an earlier run has reduced are taken as they are."""
+def pool_rims(ground: Ground, crew: Crew, progress: Progress, spills: bool = False) -> dict[str, PoolRim]:
+    """Reduce all tiles to their rims; those that an earlier run has reduced are taken as they are. With
+    ``spills`` it is kept where their pools spill.
+    """
     scratch, every, rims = ground.scratch, list(ground.tiling), dict[str, PoolRim]()
     for tile in every:
         rim = PoolRim.kept(scratch, tile)
         if rim is not None:
             rims[tile.name] = rim
     fresh = [t for t in every if t.name not in rims and not scratch.has("raw-beside", t)]
-    for tile, rim in crew.each(DescendWork(ground), fresh, progress.part(0.0, 0.7), "Finding pools"):
+    for tile, rim in crew.each(DescendWork(ground, spills), fresh, progress.part(0.0, 0.7), "Finding pools"):
         if rim is not None:
             rims[tile.name] = rim
     left = [t for t in every if t.name not in rims]
     if left:
         level = [t for t in every if scratch.has("raw-beside", t)]
-        work = OpenWork(ground, flats.settle(crew, scratch, "raw", level, progress.part(0.7, 0.8)))
+        settled = flats.settle(crew, scratch, "raw", level, progress.part(0.7, 0.8))
+        work = OpenWork(ground, settled, spills)
         rims.update({t.name: r for t, r in crew.each(work, left, progress.part(0.8, 1.0), "Finding pools")})
     for name in ("raw-window", "raw-cells", "raw-beside", "raw-far", "raw-noted"):
         scratch.drop(name)
@@ -223,6 +272,26 @@ class Levels:
     ends_at: np.ndarray
 
 
+class Beside(NamedTuple):
+    """Cells along a side of a tile: their pools, heights, rows and columns."""
+
+    tile: Tile
+    pools: np.ndarray
+    heights: np.ndarray
+    row: np.ndarray
+    col: np.ndarray
+
+
+class Seam(NamedTuple):
+    """Pairs of cells of two tiles, those that come first in order of rows, and the way from these to the
+    others.
+    """
+
+    first: Beside
+    second: Beside
+    way: int
+
+
 class RimGraph:
     """The pools at the rims of all tiles as nodes of one graph; 0 is the outside."""
 
@@ -236,7 +305,7 @@ class RimGraph:
             self._pools[tile.name], self._first[tile.name] = known[known > 0], self.nodes
             self.nodes += int(np.count_nonzero(known))
 
-    def _node(self, name: str, pools: np.ndarray) -> np.ndarray:
+    def node(self, name: str, pools: np.ndarray) -> np.ndarray:
         """Nodes of pools of a tile; the outside for 0."""
         at = np.searchsorted(self._pools[name], pools)
         return np.where(pools > 0, self._first[name] + at, 0)
@@ -246,38 +315,42 @@ class RimGraph:
         some = []
         for tile in self._tiling:
             rim = self._rims[tile.name]
-            some.append((self._node(tile.name, rim.one), self._node(tile.name, rim.other), rim.height))
-            some += self._seams(tile)
+            some.append((self.node(tile.name, rim.one), self.node(tile.name, rim.other), rim.height))
+            some += [self._lowest(seam) for seam in self.seams(tile)]
         one, other, height = (np.concatenate(s) for s in zip(*some, strict=True))
         return one, other, height.astype(np.float32)
 
-    def _seams(self, tile: Tile) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
-        """Passes to the tiles at the right, below, and at the lower corners."""
-        result, pools = list[tuple[np.ndarray, np.ndarray, np.ndarray]](), self._rims[tile.name].pools
-        for down, across, own, theirs in ((0, 1, 1, 3), (1, 0, 2, 0)):
+    def seams(self, tile: Tile) -> Iterator[Seam]:
+        """Pairs of cells with one in the tile at the right, below, or at the lower corners."""
+        for down, across, own, theirs, ways in ((0, 1, 1, 3, (3, 0, 1)), (1, 0, 2, 0, (3, 2, 1))):
             other = self._tile(tile.row + down, tile.col + across)
             if other is None:
                 continue
-            n = len(pools[own])
-            for shift in (-1, 0, 1):
+            n = len(self._rims[tile.name].pools[own])
+            for shift, way in zip((-1, 0, 1), ways, strict=True):
                 mine = slice(max(0, -shift), n - max(0, shift))
                 beyond = slice(max(0, shift), n - max(0, -shift))
-                result.append(self._seam(tile, own, mine, other, theirs, beyond))
-        for across, here, there in ((1, -1, 0), (-1, 0, -1)):
+                seam = Seam(self._beside(tile, own, mine), self._beside(other, theirs, beyond), way)
+                # To the upper right the other cell comes first.
+                yield seam._replace(first=seam.second, second=seam.first) if across and shift < 0 else seam
+        for across, here, there, way in ((1, -1, 0, 1), (-1, 0, -1, 3)):
             other = self._tile(tile.row + 1, tile.col + across)
             if other is not None:
                 cell = slice(here, here + 1 or None), slice(there, there + 1 or None)
-                result.append(self._seam(tile, 2, cell[0], other, 0, cell[1]))
-        return result
+                yield Seam(self._beside(tile, 2, cell[0]), self._beside(other, 0, cell[1]), way)
 
-    def _seam(
-        self, tile: Tile, own: int, mine: slice, other: Tile, theirs: int, beyond: slice
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _beside(self, tile: Tile, side: int, some: slice) -> Beside:
+        """Cells of a side of a tile."""
+        rim, rows = self._rims[tile.name], (tile.top, None, tile.bottom - 1, None)[side]
+        r = np.arange(tile.top, tile.bottom) if rows is None else np.full(tile.right - tile.left, rows)
+        cols = (None, tile.right - 1, None, tile.left)[side]
+        c = np.arange(tile.left, tile.right) if cols is None else np.full(tile.bottom - tile.top, cols)
+        return Beside(tile, rim.pools[side][some], rim.heights[side][some], r[some], c[some])
+
+    def _lowest(self, seam: Seam) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Passes between cells of two sides, the lowest of each pair of pools."""
-        a, b = self._rims[tile.name], self._rims[other.name]
-        one = self._node(tile.name, a.pools[own][mine])
-        two = self._node(other.name, b.pools[theirs][beyond])
-        z, w = a.heights[own][mine], b.heights[theirs][beyond]
+        one, two = (self.node(side.tile.name, side.pools) for side in (seam.first, seam.second))
+        z, w = seam.first.heights, seam.second.heights
         height = np.where(one == 0, w, np.where(two == 0, z, np.maximum(z, w)))
         kept = one != two
         one, two, height = one[kept], two[kept], height[kept]
@@ -298,16 +371,16 @@ class RimGraph:
         ends, ways = np.zeros(len(taken), np.int32), np.zeros(len(taken), np.int8)
         tree = Tree(height[taken], one[taken].astype(np.int32), other[taken].astype(np.int32), ends, ways)
         level = levels(self.nodes, tree)
-        end = self._ends()
+        end = self.ends()
         result = {}
         for tile in self._tiling:
             name, rim = tile.name, self._rims[tile.name]
-            nodes = self._node(name, self._pools[name])
-            on = self._node(name, rim.leads_on)
+            nodes = self.node(name, self._pools[name])
+            on = self.node(name, rim.leads_on)
             result[name] = Levels(self._pools[name], level[nodes], rim.leads_on, level[end[on]])
         return result, len(height)
 
-    def _ends(self) -> np.ndarray:
+    def ends(self) -> np.ndarray:
         """Where the water of each node ends: itself, or for one that only leads on, what it comes to at
         last.
         """
@@ -315,7 +388,7 @@ class RimGraph:
         for tile in self._tiling:
             rim = self._rims[tile.name]
             if len(rim.leads_on):
-                to[self._node(tile.name, rim.leads_on)] = self._at(rim.row, rim.col)
+                to[self.node(tile.name, rim.leads_on)] = self._at(rim.row, rim.col)
         while True:
             further = to[to]
             if np.array_equal(further, to):
@@ -329,7 +402,7 @@ class RimGraph:
         for r, c in set(zip(tr.tolist(), tc.tolist(), strict=True)):
             some, tile = (tr == r) & (tc == c), self._tiling.tile(r, c)
             pools = pool_at(self._rims[tile.name].pools, tile, row[some], col[some])
-            out[some] = self._node(tile.name, pools)
+            out[some] = self.node(tile.name, pools)
         return out
 
 
@@ -387,8 +460,9 @@ class FillWork(Work):
         self.ground.scratch.save("dry", tile, result[1])
 
 
-def fill(ground: Ground, crew: Crew, progress: Progress) -> int:
-    """Fill a ground; gives the number of passes in the graph of the rims.
+def fill(ground: Ground, crew: Crew, progress: Progress, keep: bool = False) -> int:
+    """Fill a ground; gives the number of passes in the graph of the rims. With ``keep`` pools and passes
+    stay.
 
     Raises MossError for one without values.
     """
@@ -402,6 +476,12 @@ def fill(ground: Ground, crew: Crew, progress: Progress) -> int:
     for _ in crew.each(FillWork(ground, found), tiles, progress.part(0.65, 1.0), "Filling pools"):
         pass
     ground.scratch.finish("filled")
-    for name in ("raw", "passes", "pools", "labels", _RIM):
-        ground.scratch.drop(name)
+    if not keep:
+        drop_pools(ground)
     return passes
+
+
+def drop_pools(ground: Ground) -> None:
+    """Let go of pools and passes."""
+    for name in (SPILLS, _RIM, "raw", "passes", "pools", "labels"):  # without a rim a tile is reduced anew
+        ground.scratch.drop(name)

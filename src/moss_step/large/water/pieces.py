@@ -26,8 +26,8 @@ from moss_step.science.water.neighbours import distances
 
 _SLOPE = 1
 """Cells that a slope looks at around each."""
-_METRES, _VOLUME = len(Sums._fields), len(Sums._fields) + 1
-_ADDED = _VOLUME + 1
+METRES, VOLUME = len(Sums._fields), len(Sums._fields) + 1
+ADDED = VOLUME + 1
 """Columns of what is added up over a piece: as ``Sums``, metres of stream, and volume under water."""
 
 
@@ -66,6 +66,51 @@ def runs_to(frame: Frame, cells: np.ndarray, ways: np.ndarray) -> np.ndarray:
     row, col = np.divmod(cells, frame.cols)
     way = np.minimum(ways, 7)
     return np.where(ways < OUT, (row + DR[way]) * frame.cols + col + DC[way], -1)
+
+
+class Around(NamedTuple):
+    """What the cells of a tile are added up from: a reader of the ground, and a window of it with heights."""
+
+    reader: GridReader
+    window: Window
+    heights: np.ndarray
+
+
+def around_tile(ground: Ground, tile: Tile, reader: GridReader) -> Around:
+    """A tile with a margin for the slope."""
+    window = window_of(tile, ground.tiling, _SLOPE)
+    return Around(reader, window, reader.read(window.rows, window.cols))
+
+
+def added_up(
+    ground: Ground, tile: Tile, read: Around, numbered: np.ndarray, level: np.ndarray, streams: Streams | None
+) -> np.ndarray:
+    """Of each number from 0 on in a tile what is added up over its cells; with ``streams`` metres of these,
+    and what stands over cells that lie below a ``level``, too.
+    """
+    (reader, window, heights), frame, sums = read, ground.held.frame, np.zeros((len(level), ADDED))
+    areas = frame.part(tile.rows, tile.cols).row_areas
+    inner = np.ascontiguousarray(heights[window.inner])
+    if min(frame.shape) < 2:
+        steep = np.full(inner.shape, np.float32(np.nan))
+    else:
+        steep = ground.slope(window, heights, "degrees")
+    with silent().pulse(1) as pulse:
+        add_up(numbered, inner, ground.held.base, steep, areas, sums, pulse)
+    if streams is None:
+        return sums
+    some = np.zeros(len(sums))
+    add_depths(numbered, ground.heights(reader, tile.rows, tile.cols), level, areas, some)
+    sums[:, VOLUME] = some
+    first = max(tile.top - 1, 0)
+    # Steps are measured by the upper of two rows, which may lie above the tile.
+    above = ((tile.top - first, 0), (0, 0))
+    stream, ways = streams.cells(tile), ground.scratch.load("ways", tile)
+    spans, metres = distances(frame.part(slice(first, tile.bottom), slice(0, 1))), np.zeros(len(sums))
+    ways, stream, numbered = (np.pad(grid, above) for grid in (ways, stream, numbered))
+    add_steps(ways, spans, stream, numbered, metres)
+    sums[:, METRES] = metres
+    return sums
 
 
 class Piece(NamedTuple):
@@ -107,58 +152,24 @@ class PieceWork(Work):
         asked = {tile.name: self.asked[tile.name]} if tile.name in self.asked else {}
         return PieceWork(self.followed.for_tile(tile), self.places, asked, self.ground, self.streams)
 
-    def read(self, tile: Tile) -> tuple[GridReader, Window, np.ndarray]:
+    def read(self, tile: Tile) -> Around:
         """Heights with a margin for the slope."""
-        window, reader = window_of(tile, self.ground.tiling, _SLOPE), self._reader.get()
-        return reader, window, reader.read(window.rows, window.cols)
+        return around_tile(self.ground, tile, self._reader.get())
 
-    def work_out(self, tile: Tile, read: tuple[GridReader, Window, np.ndarray]) -> tuple[np.ndarray, Piece]:
+    def work_out(self, tile: Tile, read: Around) -> tuple[np.ndarray, Piece]:
         """Pieces of cells, and what they measure."""
-        reader, window, heights = read
-        ends = self.followed.ends(self.ground, tile, reader)
+        ends = self.followed.ends(self.ground, tile, read.reader)
         piece = np.where(ends.cell >= 0, np.searchsorted(self.places, ends.cell) + 1, 0).astype(np.int32)
         number, local = np.unique(np.append(0, piece), return_inverse=True)
         numbered = local[1:].astype(np.int32)[ends.labels]
         n = len(number)
-        sums, longest, head = np.zeros((n, _ADDED)), np.zeros(n), np.zeros(n, np.float32)
-        areas = self.ground.held.frame.part(tile.rows, tile.cols).row_areas
-        steep = self._steep(window, heights)
-        with silent().pulse(1) as pulse:
-            add_up(
-                numbered, np.ascontiguousarray(heights[window.inner]), self.ground.held.base, steep, areas,
-                sums, pulse,
-            )  # fmt: skip
+        longest, head = np.zeros(n), np.zeros(n, np.float32)
         head[local[1:]] = ends.value
-        self._add_more(tile, reader, numbered, head, sums)
+        sums = added_up(self.ground, tile, read, numbered, head, self.streams)
         longest_of(numbered, ends.metres, self.ground.scratch.load("filled", tile), longest, head)
         return piece[ends.labels], Piece(
             number[1:], sums[1:], longest[1:], head[1:], *self._there(tile, piece, ends)
         )
-
-    def _add_more(
-        self, tile: Tile, reader: GridReader, numbered: np.ndarray, level: np.ndarray, sums: np.ndarray
-    ) -> None:
-        """Add up metres of stream, and what stands over cells that lie below the water of their place."""
-        if self.streams is None:
-            return
-        frame, some = self.ground.held.frame, np.zeros(len(sums))
-        z = self.ground.heights(reader, tile.rows, tile.cols)
-        add_depths(numbered, z, level, frame.part(tile.rows, tile.cols).row_areas, some)
-        sums[:, _VOLUME] = some
-        first = max(tile.top - 1, 0)
-        # Steps are measured by the upper of two rows, which may lie above the tile.
-        above = ((tile.top - first, 0), (0, 0))
-        stream, ways = self.streams.cells(tile), self.ground.scratch.load("ways", tile)
-        spans, metres = distances(frame.part(slice(first, tile.bottom), slice(0, 1))), np.zeros(len(sums))
-        ways, stream, numbered = (np.pad(grid, above) for grid in (ways, stream, numbered))
-        add_steps(ways, spans, stream, numbered, metres)
-        sums[:, _METRES] = metres
-
-    def _steep(self, window: Window, heights: np.ndarray) -> np.ndarray:
-        ground = self.ground
-        if min(ground.held.frame.shape) < 2:
-            return np.full(heights[window.inner].shape, np.float32(np.nan))
-        return ground.slope(window, heights, "degrees")
 
     def _there(self, tile: Tile, piece: np.ndarray, ends: Ends) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         at = self.asked.get(tile.name, np.empty(0, np.int64))
@@ -229,12 +240,12 @@ class Pieces:
     @property
     def stream_metres(self) -> np.ndarray:
         """Metres of stream in each."""
-        return self.sums[:, _METRES]
+        return self.sums[:, METRES]
 
     @property
     def under_water(self) -> np.ndarray:
         """Square metres times the unit of the heights below the water of its place in each."""
-        return self.sums[:, _VOLUME]
+        return self.sums[:, VOLUME]
 
     @property
     def fall(self) -> np.ndarray:
@@ -276,7 +287,8 @@ class Pieces:
         return Joined(sums, best, fall)
 
 
-def _add(sums: np.ndarray, at: int, more: np.ndarray) -> None:
+def add_to(sums: np.ndarray, at: int, more: np.ndarray) -> None:
+    """Add what was added up in a tile to what was in others."""
     low, high = min(sums[at, 2], more[2]), max(sums[at, 3], more[3])
     sums[at] += more
     sums[at, 2], sums[at, 3] = low, high
@@ -299,7 +311,7 @@ def find_pieces(
     goal = Places(_within_tiles(ground, places))
     followed = follow(ground, goal, crew, progress.part(0.0, 0.4))
     n = len(places)
-    sums, longest, head = np.zeros((n, _ADDED)), np.zeros(n), water.copy()
+    sums, longest, head = np.zeros((n, ADDED)), np.zeros(n), water.copy()
     sums[:, 2], sums[:, 3] = np.inf, -np.inf
     asked = _within_tiles(ground, np.unique(to[to >= 0]))
     work = PieceWork(followed, places, asked, ground, streams)
@@ -307,7 +319,7 @@ def find_pieces(
     done = crew.each(work, list(ground.tiling), progress.part(0.4, 1.0), "Measuring catchments")
     for _, found in sorted(done, key=lambda d: d[0]):
         for k, number in enumerate(found.number - 1):
-            _add(sums, number, found.sums[k])
+            add_to(sums, number, found.sums[k])
             _lengthen(longest, head, number, found.longest[k], found.head[k])
         there.update(
             zip(found.asked.tolist(), zip(found.piece_there, found.metres_there, strict=True), strict=True)

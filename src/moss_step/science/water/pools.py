@@ -119,7 +119,8 @@ def find_pools(z: np.ndarray, metres: np.ndarray, progress: Progress) -> tuple[P
     progress.at(0.6, "Finding levels")
     level = levels(len(cell), tree)
     progress.at(0.65, "Ordering passes")
-    order = np.argsort(tree.height, kind="stable")
+    # Passes that are as high are in order of rows, so that parts of a ground tell the same.
+    order = np.lexsort((tree.at.astype(np.int64) * 9 + tree.way, tree.height))
     tree = Tree(*(some[order] for some in tree))
     progress.at(0.7, "Filling pools")
     pits = Nodes(cell, bottom, leaves, *deaths(bottom, leaves, tree))

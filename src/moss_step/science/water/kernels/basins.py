@@ -113,3 +113,21 @@ def longest_of(numbered, metres, water, longest, head):
                 metres[r, c] >= longest[number] - near and water[r, c] > head[number]
             ):
                 longest[number], head[number] = metres[r, c], water[r, c]
+
+
+@numba.njit(cache=True, nogil=True)
+def longest_to(numbered, labels, metres, water, foot, longest, fall):
+    """Longest way within each number, and how far water falls along it, where the way of each cell within its
+    number and the height of the water at its end, by labels, are known; of ways that are equally long the one
+    that falls most.
+    """
+    for r in range(numbered.shape[0]):
+        for c in range(numbered.shape[1]):
+            number = numbered[r, c]
+            if number == 0:
+                continue
+            drop, near = water[r, c] - foot[labels[r, c]], 1e-9 * longest[number]
+            if metres[r, c] > longest[number] + near or (
+                metres[r, c] >= longest[number] - near and drop > fall[number]
+            ):
+                longest[number], fall[number] = metres[r, c], drop
