@@ -182,7 +182,7 @@ def test_points_are_drawn_as_they_come(window, settle, monkeypatch):
         for points in chunks(*given):
             for first in range(0, len(points), 5000):
                 yield points[first : first + 5000]
-                assert turns.acquire(timeout=20)
+                assert turns.acquire(timeout=60)
 
     monkeypatch.setattr(las, "_chunks", slowly)
     monkeypatch.setattr(runner, "_SHOW_EVERY", 0.0)

@@ -21,7 +21,7 @@ def curves(estate, settle, qtbot):
     window.show_drawer("table")
     settle(window)
     qtbot.waitUntil(
-        lambda: window.table.curves is not None and window.table.curves.plot.plot is not None, timeout=20_000
+        lambda: window.table.curves is not None and window.table.curves.plot.plot is not None, timeout=60_000
     )
     settle(window)
     return window

@@ -328,10 +328,10 @@ def test_virtual_grids_within_one_another_are_bounded(tmp_path):
     (tmp_path / "all.vrt").write_text(
         one.replace(part, "".join(part.replace("ground.tif", f"in{k}.vrt") for k in range(200)))
     )
-    began = time.perf_counter()
+    began = time.process_time()
     with pytest.raises(MossError, match="more than 10,000 sources"):
         read_surface(tmp_path / "all.vrt")
-    assert time.perf_counter() - began < 20
+    assert time.process_time() - began < 20
 
 
 def test_names_of_classes_come_back_from_a_table_that_runs_nothing(tmp_path):

@@ -42,7 +42,7 @@ def serving(folder: Path, **faults: float) -> Iterator[Server]:
 
 @pytest.fixture
 def pool() -> urllib3.PoolManager:
-    return urllib3.PoolManager(retries=False, timeout=20)
+    return urllib3.PoolManager(retries=False, timeout=60)
 
 
 def read(pool: urllib3.PoolManager, url: str) -> dict:

@@ -76,17 +76,17 @@ def test_the_practice_sounder_tells_its_run_on_a_loopback_port():
             said = device.stdout.readline()
             port = int(re.search(r"port (\d+)", said)[1])
             assert "127.0.0.1" in said
-            with socket.create_connection(("127.0.0.1", port), timeout=20) as asked:
+            with socket.create_connection(("127.0.0.1", port), timeout=60) as asked:
                 assert asked.recv(11).startswith(b"$GPGGA")
             time.sleep(0.05)
-            with socket.create_connection(("127.0.0.1", port), timeout=20) as asked:
+            with socket.create_connection(("127.0.0.1", port), timeout=60) as asked:
                 got = b""
                 while got.count(b"$SDDPT") < 40 and (piece := asked.recv(4096)):
                     got += piece
             assert got.startswith(b"$GPGGA") and got.count(b"$SDDPT") >= 40
         finally:
             device.send_signal(signal.SIGINT)
-            _, errors = device.communicate(timeout=20)
+            _, errors = device.communicate(timeout=60)
     assert device.returncode == 130 and "Traceback" not in errors
 
 

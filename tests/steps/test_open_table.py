@@ -167,8 +167,8 @@ def test_the_table_knows_its_lines(tmp_path):
 def test_hostile_text_ends_soon_and_in_words(tmp_path):
     """Fields of blanks that a pattern could go over again and again, and one that is longer than any."""
     blanks = f"lon,lat,depth\n10{' ' * 50_000}x,54,1\n" + "11,54,2\n" * 3
-    start = time.monotonic()
+    start = time.process_time()
     assert len(opened(write(tmp_path, blanks)).value) == 3
     with pytest.raises(MossError):
         opened(write(tmp_path, 'x,y,depth\n1,2,"' + "9" * 200_000 + '"\n'))
-    assert time.monotonic() - start < 5.0
+    assert time.process_time() - start < 5.0

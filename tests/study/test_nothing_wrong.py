@@ -77,10 +77,10 @@ def test_a_chain_of_a_thousand_steps_and_a_ladder_of_diamonds_have_keys_at_once(
     save_study(study, tmp_path / "ladder.moss")
     loaded, engine = load_study(tmp_path / "ladder.moss"), Engine()
     engine.look(loaded, ["d999"])
-    began = time.perf_counter()
+    began = time.process_time()
     keys = {engine.key(loaded, s.id) for s in loaded.steps}
     assert len(keys) == 1001 and None not in keys
-    assert time.perf_counter() - began < 5.0, "2**1000 ways would never end"
+    assert time.process_time() - began < 5.0, "2**1000 ways would never end"
 
 
 def test_the_order_of_inputs_is_part_of_the_key(tmp_path):
