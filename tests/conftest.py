@@ -93,10 +93,13 @@ def garbage() -> Iterator[None]:
 
 @pytest.fixture(scope="session")
 def qapp() -> object:
-    """The application with our look."""
+    """The application with our look, its style sheet from the start."""
     from moss_step.desk.app import make_app
+    from moss_step.desk.theme import dress
 
-    return make_app()
+    app = make_app()
+    dress()
+    return app
 
 
 @pytest.fixture

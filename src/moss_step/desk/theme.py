@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from string import Template
@@ -33,7 +31,7 @@ HEADER_HEIGHT, PANEL_WIDTH, TRAIL_HEIGHT = 44, 324, 148
 
 
 def apply(app: QApplication, dark: bool = False) -> None:
-    """Give the application its typeface, palette and style."""
+    """Give the application its typeface, palette and style; the style sheet comes with the first window."""
     darken(dark)
     for file in sorted((ASSETS / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
@@ -57,24 +55,17 @@ def apply(app: QApplication, dark: bool = False) -> None:
     ):
         palette.setColor(role, QColor(color))
     app.setPalette(palette)
-    app.setStyleSheet(_style())
+    if app.styleSheet():
+        app.setStyleSheet(_style())
 
 
-@contextmanager
-def unstyled() -> Iterator[None]:
-    """Build much without the style sheet, which is put back at the end: with it a widget that gets a parent
-    is styled anew, and all that it holds.
+def dress() -> None:
+    """Give the application its style sheet, once: after the first window is built, as with it a widget that
+    gets a parent is styled anew, and all that it holds. It is never taken away again.
     """
     app = QApplication.instance()
-    if not isinstance(app, QApplication):
-        yield
-        return
-    sheet = app.styleSheet()
-    app.setStyleSheet("")
-    try:
-        yield
-    finally:
-        app.setStyleSheet(sheet)
+    if isinstance(app, QApplication) and not app.styleSheet():
+        app.setStyleSheet(_style())
 
 
 def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal, tabular: bool = True) -> QFont:
