@@ -71,6 +71,45 @@ def test_the_first_window_is_styled_when_it_is_built_and_looks_as_one_that_was_s
     assert ran.returncode == 0, ran.stderr
 
 
+_SLOW_DISK = """
+import time
+from moss_step.desk import ear
+from moss_step.desk.app import make_app
+from moss_step.desk.runner import Helper
+from moss_step.desk.warm import settle
+from moss_step.desk.window import MainWindow
+
+def slow(of):
+    def answer():
+        time.sleep(0.2)
+        return of()
+    return answer
+
+ear.unkept_recordings = slow(ear.unkept_recordings)
+asked, showing, now = [], [], Helper.now
+def noting(self, question):
+    asked.append(bool(showing))
+    return now(self, question)
+Helper.now = noting
+app = make_app()
+for name in ("gather", "sheet", "water"):
+    made = MainWindow()
+    made.show_bench(name)
+    showing.append(made)
+    made.show()
+    showing.clear()
+    settle(app, made)
+    made.work.close()
+assert asked and not any(asked), asked
+"""
+
+
+def test_a_window_opens_where_the_disk_is_slow():
+    """While Qt shows the parts of a window nothing may wait for the disk: what goes meanwhile ended the program."""
+    ran = subprocess.run([sys.executable, "-c", _SLOW_DISK], capture_output=True, text=True, check=False)
+    assert ran.returncode == 0, ran.stderr
+
+
 _THREE_BLOCKS = """
 import threading, time
 from moss_step.desk.block.stage import Stage

@@ -223,6 +223,7 @@ class MainWindow(QMainWindow):
         if left is not bench:
             left.show_start()  # a bench that is not seen follows nothing
             left.leave()
+        bench.fill()
         self._stack.setCurrentWidget(bench)
         if left is not bench:
             bench.arrive()

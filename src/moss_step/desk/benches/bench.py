@@ -66,6 +66,13 @@ class Bench(QWidget):
     def enter(self, chosen: str) -> None:
         """The person turns to the bench for something new; ``chosen`` is the result that is chosen."""
 
+    def fill(self) -> None:
+        """The bench is turned to, perhaps for the first time: filling all at the start would make that wait.
+
+        Not when it is shown: then the library goes through the parts of the window, and what a bench asks the
+        disk for may let go of some.
+        """
+
     def arrive(self) -> None:
         """The bench is shown from now on."""
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any, ClassVar
 
 from PySide6.QtCore import QEvent, QObject
-from PySide6.QtGui import QResizeEvent, QShowEvent
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from moss_step.desk.benches.bench import TITLES, Bench
@@ -87,11 +87,10 @@ class StepBench(Bench):
         self._share.ask()
         super().resizeEvent(event)
 
-    def showEvent(self, event: QShowEvent) -> None:
-        """Fill the bench when it is first seen: filling all at the start would make the start wait."""
+    def fill(self) -> None:
+        """Show what the bench begins with, where nothing is shown yet."""
         if self._layout.count() == 0:
             self.show_start()
-        super().showEvent(event)
 
     # --- what it shows
 
