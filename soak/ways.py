@@ -88,7 +88,10 @@ _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "drain_height": lambda rng: {"min_area": rng.choice((20.0, 2000.0))},
     "streams": lambda rng: {"min_area": rng.choice((200.0, 5000.0))},
     "stream_basins": lambda rng: {"min_area": rng.choice((5000.0, 20_000.0))},
-    "basins": lambda rng: {"min_area": rng.choice((0.0, 500.0))},
+    "basins": lambda rng: {
+        "min_area": rng.choice((0.0, 500.0)),
+        "min_depth": rng.choice((None, 0.2, 2.0)),
+    },
     "contours": lambda rng: {"interval": rng.choice((3.0, 20.0)), "base": rng.uniform(-5.0, 5.0)},
 }
 _SIGHT: dict[str, Callable[[random.Random], dict[str, object]]] = {

@@ -219,18 +219,10 @@ class Joined(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Pieces:
-    """All pieces of a ground: of each, in the order of their places, what was added up, the longest way, and
-    the height of the water where it begins and at the place; the piece below (-1: none), and the metres from
-    the place to the one below.
-    """
+class Added:
+    """What ``added_up`` gives of some parts of a ground, put together."""
 
     sums: np.ndarray
-    longest: np.ndarray
-    head: np.ndarray
-    water: np.ndarray
-    below: np.ndarray
-    metres: np.ndarray
 
     @property
     def counted(self) -> Sums:
@@ -244,8 +236,22 @@ class Pieces:
 
     @property
     def under_water(self) -> np.ndarray:
-        """Square metres times the unit of the heights below the water of its place in each."""
+        """Square metres times the unit of the heights below the water that counts in each."""
         return self.sums[:, VOLUME]
+
+
+@dataclass(frozen=True)
+class Pieces(Added):
+    """All pieces of a ground: of each, in the order of their places, what was added up, the longest way, and
+    the height of the water where it begins and at the place; the piece below (-1: none), and the metres from
+    the place to the one below.
+    """
+
+    longest: np.ndarray
+    head: np.ndarray
+    water: np.ndarray
+    below: np.ndarray
+    metres: np.ndarray
 
     @property
     def fall(self) -> np.ndarray:

@@ -4,6 +4,7 @@ in, and measured tile by tile.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -18,18 +19,16 @@ from moss_step.large.water.ground import Ground
 from moss_step.large.water.passes import drop_pools, fill
 from moss_step.large.water.pieces import (
     ADDED,
-    METRES,
-    VOLUME,
+    Added,
     Around,
     OnGround,
     add_to,
     added_up,
     around_tile,
 )
-from moss_step.large.water.spilling import Ended, Kept, drop_spills, find_ends, pools_once
+from moss_step.large.water.spilling import Ended, Kept, Spill, drop_spills, find_ends, pools_once
 from moss_step.large.water.upstream import Streams, add_up_once
 from moss_step.model.progress import Progress
-from moss_step.science.water.basin_figures import Sums
 from moss_step.science.water.basins import check_basins, of_size
 from moss_step.science.water.kernels.basins import longest_to
 from moss_step.science.water.kernels.spilling import last_of_number
@@ -61,6 +60,10 @@ class CountWork(Work):
 
     def __init__(self, ground: Ground, ended: Ended) -> None:
         self.ground, self.ended = ground, ended
+
+    def for_tile(self, tile: Tile) -> CountWork:
+        """What one tile needs."""
+        return CountWork(self.ground, self.ended.for_tile(tile))
 
     def read(self, tile: Tile) -> np.ndarray:
         """The pool of each cell."""
@@ -97,8 +100,8 @@ class PoolBasins:
     level: np.ndarray
 
 
-def _of_size(parts: list[Found], ended: Ended, area_least: float, depth_least: float) -> PoolBasins:
-    """The basins that are large enough.
+def _of_size(parts: list[Found], spill: Spill, area_least: float, depth_least: float) -> PoolBasins:
+    """The basins that are large enough; ``spill`` says more of pools that spill over rims.
 
     Raises MossError when there are too many, or none.
     """
@@ -109,7 +112,7 @@ def _of_size(parts: list[Found], ended: Ended, area_least: float, depth_least: f
     areas = np.zeros(len(pool))
     for part in parts:
         np.add.at(areas, number[np.searchsorted(pool[number], part.pool)], part.area)
-    spill, place = ended.spill, np.minimum(np.searchsorted(ended.spill.pool, pool), len(ended.spill.pool) - 1)
+    place = np.minimum(np.searchsorted(spill.pool, pool), len(spill.pool) - 1)
     if len(spill.pool):
         over = spill.pool[place] == pool
         depth, top = (
@@ -124,13 +127,32 @@ def _of_size(parts: list[Found], ended: Ended, area_least: float, depth_least: f
     return PoolBasins(pool, np.where(~runs_on & (top >= 0), top, at), deep, bottom + depth)
 
 
+class Numbered(NamedTuple):
+    """Pools (ascending), and the basins from 1 whose water ends in them."""
+
+    pool: np.ndarray
+    basin: np.ndarray
+
+    def of(self, pool: np.ndarray) -> np.ndarray:
+        """The basins of some pools (int32); 0 for none."""
+        if not len(self.pool):
+            return np.zeros(len(pool), np.int32)
+        at = np.minimum(np.searchsorted(self.pool, pool), len(self.pool) - 1)
+        return np.where(self.pool[at] == pool, self.basin[at], 0).astype(np.int32)
+
+
 class NumberWork(Work):
     """Numbers the cells of tiles by their basins."""
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, ended: Ended, pool: np.ndarray) -> None:
-        self.ground, self.ended, self.pool = ground, ended, pool
+    def __init__(self, ground: Ground, ended: Ended, numbered: Mapping[str, Numbered]) -> None:
+        self.ground, self.ended, self.numbered = ground, ended, numbered
+
+    def for_tile(self, tile: Tile) -> NumberWork:
+        """What one tile needs."""
+        own = {tile.name: self.numbered[tile.name]}
+        return NumberWork(self.ground, self.ended.for_tile(tile), own)
 
     def read(self, tile: Tile) -> np.ndarray:
         """The pool of each cell."""
@@ -138,11 +160,8 @@ class NumberWork(Work):
 
     def work_out(self, tile: Tile, labels: np.ndarray) -> np.ndarray:
         """The basin from 1 that each cell is of; 0 for none."""
-        ends, order = self.ended.ends(Kept.of(self.ground.scratch, tile).ends), np.argsort(self.pool)
-        at = np.minimum(np.searchsorted(self.pool[order], ends), len(order) - 1)
-        found = np.where(self.pool[order][at] == ends, order[at] + 1, 0).astype(np.int32)
-        found[0] = 0
-        result: np.ndarray = found[labels]
+        numbers = self.numbered[tile.name].of(self.ended.ends(Kept.of(self.ground.scratch, tile).ends))
+        result: np.ndarray = numbers[labels]
         return result
 
     def finish(self, tile: Tile, _: np.ndarray, numbers: np.ndarray) -> None:
@@ -218,27 +237,12 @@ class MeasureWork(Work):
         return Part(number[1:], sums[1:], longest[1:], fall[1:])
 
 
-class Measured(NamedTuple):
+@dataclass(frozen=True)
+class Measured(Added):
     """Of all basins what was added up, the longest way in each in metres, and how far water falls there."""
 
-    sums: np.ndarray
     longest: np.ndarray
     fall: np.ndarray
-
-    @property
-    def counted(self) -> Sums:
-        """What was added up over the cells of each."""
-        return Sums(*self.sums[:, : len(Sums._fields)].T)
-
-    @property
-    def stream_metres(self) -> np.ndarray:
-        """Metres of stream in each."""
-        return self.sums[:, METRES]
-
-    @property
-    def under_water(self) -> np.ndarray:
-        """Square metres times the unit of the heights below the water of its pool in each."""
-        return self.sums[:, VOLUME]
 
 
 def divide(ground: Ground, least: tuple[float, float], crew: Crew, progress: Progress) -> PoolBasins:
@@ -252,13 +256,14 @@ def divide(ground: Ground, least: tuple[float, float], crew: Crew, progress: Pro
     if not ground.scratch.finished("filled"):
         fill(ground, crew, progress.part(0.3, 0.5), keep=True)
     add_up_once(ground, crew, progress.part(0.5, 0.8))
-    ended = find_ends(ground, rims, depth, crew, progress.part(0.8, 0.9))
-    parts = [
-        found for _, found in crew.each(CountWork(ground, ended), tiles, progress.part(0.9, 0.95), "Dividing")
-    ]
-    basins = _of_size(parts, ended, area, depth)
-    work = NumberWork(ground, ended, basins.pool)
-    for _ in crew.each(work, tiles, progress.part(0.95, 1.0), "Dividing"):
+    ended, spill = find_ends(ground, rims, depth, crew, progress.part(0.8, 0.9))
+    counting = crew.each(CountWork(ground, ended), tiles, progress.part(0.9, 0.95), "Dividing")
+    parts = dict(counting)
+    basins = _of_size([parts[tile] for tile in tiles], spill, area, depth)
+    order = np.argsort(basins.pool)
+    every = Numbered(basins.pool[order], order + 1)
+    numbered = {t.name: Numbered(part.pool, every.of(part.pool)) for t, part in parts.items()}
+    for _ in crew.each(NumberWork(ground, ended, numbered), tiles, progress.part(0.95, 1.0), "Dividing"):
         pass
     drop_pools(ground)
     drop_spills(ground)

@@ -356,13 +356,18 @@ class RunWork(Work):
 @dataclass(frozen=True)
 class Ended:
     """Where water ends when pools of less than some depth spill: what tiles had left open, by the numbers of
-    the pools (ascending), and what is known of those that spill over rims.
+    the pools (ascending); which of these each tile asks for, and the first pool of each.
     """
 
     pool: np.ndarray
     end: np.ndarray
-    spill: Spill
+    asked: Mapping[str, np.ndarray]
     first: Mapping[str, int]
+
+    def for_tile(self, tile: Tile) -> Ended:
+        """What one tile asks for."""
+        name, some = tile.name, self.asked[tile.name]
+        return Ended(some, self.ends(some), {name: some}, {name: self.first[name]})
 
     def ends(self, kept: np.ndarray) -> np.ndarray:
         """Where water ends that a tile says ends in some pools."""
@@ -374,8 +379,10 @@ class Ended:
 
 def find_ends(
     ground: Ground, rims: Mapping[str, PoolRim], least: float, crew: Crew, progress: Progress
-) -> Ended:
-    """Settle which pools spill into which, and keep of each tile where the water of its pools ends."""
+) -> tuple[Ended, Spill]:
+    """Settle which pools spill into which, and keep of each tile where the water of its pools ends; gives
+    what tiles leave open: where it ends, and where these pools spill (ascending).
+    """
     tiles = list(ground.tiling)
     for _ in crew.each(SettleWork(ground), tiles, progress.part(0.0, 0.3), "Settling pools"):
         pass
@@ -383,15 +390,15 @@ def find_ends(
     graph = SpillGraph(ground, rims)
     spill, levels = graph.solved(), graph.levels()
     asked, where = _asked(ground, graph, rims, levels, spill)
-    across, left = spill.across.copy(), [np.empty(0, np.int64)]
+    across, left = spill.across.copy(), dict[str, np.ndarray]()
     work = RunWork(ground, least, asked)
     for tile, (open_, runs) in crew.each(work, tiles, progress.part(0.3, 1.0), "Following pools"):
-        left.append(open_)
+        left[tile.name] = open_
         if tile.name in where:
             across[where[tile.name]] = runs
     order = np.argsort(spill.pool)
     spill = Spill(*(a[order] for a in spill._replace(across=across)))
-    return _followed(ground, graph, spill, least, np.unique(np.concatenate(left)))
+    return _followed(ground, graph, spill, least, left), spill
 
 
 def _asked(
@@ -421,11 +428,14 @@ def _asked(
     return result, by
 
 
-def _followed(ground: Ground, graph: SpillGraph, spill: Spill, least: float, left: np.ndarray) -> Ended:
+def _followed(
+    ground: Ground, graph: SpillGraph, spill: Spill, least: float, left: Mapping[str, np.ndarray]
+) -> Ended:
     """Follow pools from tile to tile until each ends."""
     goes_on = (spill.depth < least) & (spill.across != 0)
     own, to = spill.pool, np.where(goes_on, spill.across, spill.pool)
-    known, follows, due = np.empty(0, np.int64), np.empty(0, np.int64), left
+    known, follows = np.empty((2, 0), np.int64)
+    due = np.unique(np.concatenate([*left.values(), known]))
     while len(due):
         at = np.minimum(np.searchsorted(own, due), max(len(own) - 1, 0))
         found = np.where(own[at] == due, to[at], -1) if len(own) else np.full(len(due), -1)
@@ -439,7 +449,7 @@ def _followed(ground: Ground, graph: SpillGraph, spill: Spill, least: float, lef
     known, place = known[order], np.searchsorted(known[order], follows[order])
     while not np.array_equal(further := place[place], place):
         place = further
-    return Ended(known, known[place], spill, graph.first)
+    return Ended(known, known[place], left, graph.first)
 
 
 class Kept(NamedTuple):
