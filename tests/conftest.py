@@ -93,13 +93,10 @@ def garbage() -> Iterator[None]:
 
 @pytest.fixture(scope="session")
 def qapp() -> object:
-    """The application with our look, its style sheet from the start."""
+    """The application with our look."""
     from moss_step.desk.app import make_app
-    from moss_step.desk.theme import dress
 
-    app = make_app()
-    dress()
-    return app
+    return make_app()
 
 
 @pytest.fixture

@@ -5,10 +5,15 @@ import json
 import subprocess
 import sys
 import weakref
+from contextlib import nullcontext
 
-from PySide6.QtCore import QCoreApplication, QEvent
+import pytest
+from PySide6.QtCore import QCoreApplication, QEvent, QSize
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QFrame
 from shiboken6 import getCppPointer
 
+from moss_step.desk.theme import unstyled
 from moss_step.desk.window import MainWindow
 from moss_step.steps.catalogue import catalogue
 from tests.conftest import come_to_rest
@@ -36,39 +41,40 @@ def test_what_is_slow_to_load_waits_until_it_is_needed():
     )
 
 
-_TWO_WINDOWS = """
-from PySide6.QtWidgets import QFrame
-from moss_step.desk.app import make_app
-from moss_step.desk.warm import settle
-from moss_step.desk.window import MainWindow
-
-app = make_app()
-assert app.styleSheet() == ""
-found = []
-for _ in range(2):
-    made = MainWindow()
-    assert app.styleSheet()
-    made.show()
-    made.files.open_demo()
-    settle(app, made)
-    made.go_to_bench("shape")
-    made.views.block.show()
-    settle(app, made)
-    for bar in (made.plan.tools, made.block._bar):
-        assert bar.size() == bar.sizeHint()
-    cards = [w.size() for w in made.views.findChildren(QFrame) if w.property("role") == "card"]
-    found.append((made.grab().toImage(), cards))
-    made.work.close()
-(first, sizes), (second, others) = found
-assert first.width() == 1280 and len(sizes) > 3
-assert sizes == others and first == second
-"""
-
-
-def test_the_first_window_is_styled_when_it_is_built_and_looks_as_one_that_was_styled_all_along():
+def test_a_window_that_is_styled_once_looks_as_one_that_was_styled_all_along(qapp, qtbot, monkeypatch):
     """Also where sizes were taken while it was built, such as those of bars."""
-    ran = subprocess.run([sys.executable, "-c", _TWO_WINDOWS], capture_output=True, text=True, check=False)
-    assert ran.returncode == 0, ran.stderr
+    sheet = qapp.styleSheet()
+
+    def looks(bare: bool) -> tuple[QImage, list[QSize]]:
+        if not bare:
+            monkeypatch.setattr("moss_step.desk.window.unstyled", nullcontext)
+        made = MainWindow()
+        qtbot.addWidget(made, before_close_func=lambda w: setattr(w.files, "may_leave", lambda: True))
+        assert qapp.styleSheet() == sheet != ""
+        made.show()
+        made.files.open_demo()
+        come_to_rest(made)
+        made.go_to_bench("shape")
+        made.views.block.show()
+        come_to_rest(made)
+        for bar in (made.plan.tools, made.block._bar):
+            assert bar.size() == bar.sizeHint()
+        cards = [w for w in made.views.findChildren(QFrame) if w.property("role") == "card"]
+        picture, sizes = made.grab().toImage(), [card.size() for card in cards]
+        made.work.close()
+        return picture, sizes
+
+    (once, sizes), (always, others) = looks(True), looks(False)
+    assert once.width() == 1280 and len(sizes) > 3
+    assert sizes == others and once == always
+
+
+def test_the_style_sheet_is_put_back_whatever_happens(qapp):
+    sheet = qapp.styleSheet()
+    with pytest.raises(ZeroDivisionError), unstyled():
+        assert qapp.styleSheet() == ""
+        raise ZeroDivisionError
+    assert qapp.styleSheet() == sheet
 
 
 _SLOW_DISK = """

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from string import Template
@@ -31,7 +33,7 @@ HEADER_HEIGHT, PANEL_WIDTH, TRAIL_HEIGHT = 44, 324, 148
 
 
 def apply(app: QApplication, dark: bool = False) -> None:
-    """Give the application its typeface, palette and style; the style sheet comes with the first window."""
+    """Give the application its typeface, palette and style."""
     darken(dark)
     for file in sorted((ASSETS / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
@@ -55,17 +57,24 @@ def apply(app: QApplication, dark: bool = False) -> None:
     ):
         palette.setColor(role, QColor(color))
     app.setPalette(palette)
-    if app.styleSheet():
-        app.setStyleSheet(_style())
+    app.setStyleSheet(_style())
 
 
-def dress() -> None:
-    """Give the application its style sheet, once: after the first window is built, as with it a widget that
-    gets a parent is styled anew, and all that it holds. It is never taken away again.
+@contextmanager
+def unstyled() -> Iterator[None]:
+    """Build much without the style sheet, which is put back at the end: with it a widget that gets a parent
+    is styled anew, and all that it holds.
     """
     app = QApplication.instance()
-    if isinstance(app, QApplication) and not app.styleSheet():
-        app.setStyleSheet(_style())
+    if not isinstance(app, QApplication):
+        yield
+        return
+    sheet = app.styleSheet()
+    app.setStyleSheet("")
+    try:
+        yield
+    finally:
+        app.setStyleSheet(sheet)
 
 
 def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal, tabular: bool = True) -> QFont:

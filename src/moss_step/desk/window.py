@@ -21,7 +21,7 @@ from moss_step.desk.plan.pane import PlanPane
 from moss_step.desk.preference_sheet import PreferenceSheet
 from moss_step.desk.search import Search, SearchBox
 from moss_step.desk.study_files import StudyFiles
-from moss_step.desk.theme import PANEL_WIDTH, dress
+from moss_step.desk.theme import PANEL_WIDTH, unstyled
 from moss_step.desk.trail.trail import Trail
 from moss_step.desk.views import Views
 from moss_step.desk.walks import WALKS, Walk, WalkCard
@@ -45,26 +45,26 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(640, 400)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.trail: Trail = Trail(self.work)
-        self.search = Search(self.work, self._actions(), self)
-        self.search_box = SearchBox(self.search, self)
-        self.header: Header = Header(self.work, self.search_box)
-        self.benches: dict[str, Bench] = make_benches(self.work)
-        self._stack = QStackedWidget()
-        self._stack.setObjectName("panel")
-        self._stack.setFixedWidth(PANEL_WIDTH)
-        for bench in self.benches.values():
-            self._stack.addWidget(bench)
-        self.keys, self.walk = KeysSheet(self), WalkCard(self)
-        self.preferences = PreferenceSheet(self.work, self)
-        self.views: Views = Views(self.work, lambda: self.benches[self.bench])
-        self.plan: PlanPane = self.views.plan
-        self.table, self.section, self.block = self.views.table, self.views.section, self.views.block
-        self._chosen_later = Later(self._on_chosen, self)
-        self._lay_out()
-        self._connect()
-        self._make_shortcuts()
-        dress()
+        with unstyled():
+            self.trail: Trail = Trail(self.work)
+            self.search = Search(self.work, self._actions(), self)
+            self.search_box = SearchBox(self.search, self)
+            self.header: Header = Header(self.work, self.search_box)
+            self.benches: dict[str, Bench] = make_benches(self.work)
+            self._stack = QStackedWidget()
+            self._stack.setObjectName("panel")
+            self._stack.setFixedWidth(PANEL_WIDTH)
+            for bench in self.benches.values():
+                self._stack.addWidget(bench)
+            self.keys, self.walk = KeysSheet(self), WalkCard(self)
+            self.preferences = PreferenceSheet(self.work, self)
+            self.views: Views = Views(self.work, lambda: self.benches[self.bench])
+            self.plan: PlanPane = self.views.plan
+            self.table, self.section, self.block = self.views.table, self.views.section, self.views.block
+            self._chosen_later = Later(self._on_chosen, self)
+            self._lay_out()
+            self._connect()
+            self._make_shortcuts()
         self.views.fit()
         self.work.setParent(self)  # last: it ends after all that shows it
         self.show_bench("gather")
