@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -47,9 +48,9 @@ class Ear(QObject):
         """A recording is in the study, or given up: it is offered no more."""
         self._files.now(lambda: keep_recording(recording))
 
-    def left_over(self) -> list[Path]:
-        """Recordings that were not kept when their program ended."""
-        return self._files.now(unkept_recordings) or []
+    def left_over(self, then: Callable[[list[Path]], object]) -> None:
+        """Recordings that were not kept when their program ended: ``then`` gets them when the disk tells."""
+        self._files.ask(unkept_recordings, lambda found: then(found) if isinstance(found, list) else None)
 
     def close(self) -> None:
         """The program ends: what was heard is offered at the next start."""

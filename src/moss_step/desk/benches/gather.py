@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from moss_step.desk.benches.drawing import DrawPanel
 from moss_step.desk.benches.listening import RecordingPanel
@@ -92,8 +93,19 @@ class GatherBench(StepBench):
                 picture="download-simple",
             )
         )
-        for recording in self.work.ear.left_over()[:_MOST_LEFT]:
-            layout.addWidget(self._left_over(recording))
+        box = QWidget()
+        box.setVisible(False)
+        offers = QVBoxLayout(box)
+        offers.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(box)
+
+        def offer(recordings: list[Path]) -> None:
+            if isValid(box) and recordings:
+                for recording in recordings[:_MOST_LEFT]:
+                    offers.addWidget(self._left_over(recording))
+                box.setVisible(True)
+
+        self.work.ear.left_over(offer)
         super().add_start(layout)
 
     def show_service(self) -> None:
