@@ -8,6 +8,7 @@ import time
 from pathlib import Path
 
 import pytest
+from numba.core import caching
 
 from moss_step import kernels
 from moss_step.science.water.kernels import descent
@@ -112,6 +113,24 @@ def test_a_program_that_was_moved_has_its_kernels(package, tmp_path):
         == 20
     )
     assert len(kept) == 4 and {p: p.stat().st_mtime_ns for p in (tmp_path / "kept").rglob("*.nb?")} == kept
+
+
+def test_two_processes_that_save_variants_at_once_do_not_take_each_others_place(tmp_path):
+    """Both look for a name before either has written: the index of the second stays, and the file of the first."""
+
+    def both(kind: type) -> object:
+        (tmp_path / kind.__name__).mkdir()
+        one, other = (kind(str(tmp_path / kind.__name__), "kernel", "stamp") for _ in range(2))
+        names = one._data_name(1), other._data_name(1)
+        one._save_index({"one": names[0]})
+        other._save_index({"other": names[1]})
+        other._save_data(names[1], "for the other")
+        one._save_data(names[0], "for the one")
+        return other.load("other")
+
+    assert caching.IndexDataCacheFile.__base__ is not object
+    assert both(caching.IndexDataCacheFile) == "for the other"
+    assert both(caching.IndexDataCacheFile.__base__) == "for the one", "else this test shows nothing"
 
 
 def test_kernels_stand_in_modules_of_their_own():

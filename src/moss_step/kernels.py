@@ -10,16 +10,19 @@ from __future__ import annotations
 
 import atexit
 import hashlib
+import importlib
 import os
 import re
 import shutil
 import sys
 import tempfile
 import time
+import uuid
 from functools import cache
 from importlib.metadata import version
 from pathlib import Path
 from types import FunctionType
+from typing import Any
 
 PACKAGE = Path(__file__).parent
 _NAMED = re.compile(r"^from ([\w.]+) import (\([^)]*\)|[^\n#]*)|^import ([\w.]+)", re.MULTILINE)
@@ -121,6 +124,7 @@ class ByContent:
         """One for a function of this program, if its folder can be written."""
         if PACKAGE not in Path(file).parents:
             return None
+        _name_apart()
         made = cls(Path(file), function.__code__.co_firstlineno)
         return made if _can_write(made._place) else None
 
@@ -142,6 +146,21 @@ class ByContent:
 
 
 _digest_once = cache(digest)
+
+
+@cache
+def _name_apart() -> None:
+    """Have the compiler name the file of each variant of a kernel at random. By numbers, as it does, two
+    processes that save variants of one kernel in the same moment can name them alike, and who asks for one is
+    served the other.
+    """
+    caching: Any = importlib.import_module("numba.core.caching")
+
+    class Apart(caching.IndexDataCacheFile):
+        def _data_name(self, number: int) -> str:
+            return f"{self._index_name.removesuffix('.nbi')}.{uuid.uuid4().hex}.nbc"
+
+    caching.IndexDataCacheFile = Apart
 
 
 def mark() -> Path:
