@@ -22,12 +22,15 @@ from moss_step.science.water.drainage import prepare
 from moss_step.study.graph import Step, Study
 from tests.grounds import in_degrees, metric, relief
 
+TINY = range(0, 30, 7)
+"""Grounds of few cells, in tiles of one cell or little more."""
+
 
 def drawn(dice: np.random.Generator, seed: int) -> Surface:
     """A ground of few cells: of whole or half heights, so that passes, bottoms and flats tie everywhere, or smooth;
     with or without voids; in metres, oblong, or degrees.
     """
-    shape = tuple(dice.integers(3, 60, 2))
+    shape = tuple(dice.integers(3, 14 if seed in TINY else 48, 2))
     grounds = (
         lambda: dice.random(shape) * 10.0,
         lambda: np.round(dice.random(shape) * 10.0),
@@ -52,10 +55,12 @@ def in_small_tiles(folder: Path, ground: Surface, high: int, wide: int) -> tuple
     return Ground(held, ScratchIn(tiling, folder)), read_surface(file)[0]
 
 
-@pytest.mark.parametrize("seed", range(48))
+@pytest.mark.parametrize("seed", range(30))
 def test_pools_end_the_same_basins_in_tiles(seed: int, tmp_path: Path) -> None:
     dice = np.random.default_rng(seed)
-    tiled, ground = in_small_tiles(tmp_path, drawn(dice, seed), *map(int, dice.integers(1, 20, 2)))
+    drawn_ground = drawn(dice, seed)
+    high, wide = dice.integers(*(1, 4) if seed in TINY else (4, 20), 2).tolist()
+    tiled, ground = in_small_tiles(tmp_path, drawn_ground, high, wide)
     depth, area = float(dice.choice([0.0, 0.1, 0.5, 1.0, 2.0, 5.0])), float(dice.choice([0.0, 20.0]))
     drainage = prepare(ground)
     numbered, ends, nodes = divided(drainage, depth, area)
