@@ -17,6 +17,7 @@ from moss_step.large.water.pool_basins import divide
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
+from moss_step.science.water.basin_figures import Sums, figure_columns
 from moss_step.science.water.basins import divided
 from moss_step.science.water.drainage import prepare
 from moss_step.study.graph import Step, Study
@@ -90,3 +91,12 @@ def test_pools_end_the_same_basins_in_tiles(seed: int, tmp_path: Path) -> None:
         "spill-pools",
         "spill-ends",
     }
+
+
+def test_level_basins_have_no_hypsometric_integral():
+    """Whatever the sums of their heights are rounded to, which differs with the order of the cells."""
+    dem, one = metric(np.full((2, 2), 7.1)), np.ones(3)
+    moment = np.array([7.1, np.nextafter(7.1, 8.0), np.nextafter(7.1, 7.0)])
+    sums = Sums(one, one, one * 7.1, one * 7.1, moment, one * 0.0, one)
+    columns = figure_columns(sums, (one, one), np.zeros(3, int), one * 7.1, (dem, 0.0), dem.frame)
+    assert np.isnan(columns["hypsometric_integral"]).all()

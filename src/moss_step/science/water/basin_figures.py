@@ -161,7 +161,7 @@ def figure_columns(
     with np.errstate(divide="ignore", invalid="ignore"):
         mean, relief = sums.moment / sums.area, sums.high - sums.low
         gradient = drops * dem.metres_per_height / lengths
-        integral = (mean - (sums.low - base)) / relief
+        integral = (mean - (sums.low - base)) / np.where(relief > 0.0, relief, np.nan)  # level: there is none
         slope = sums.steep / sums.sloping
     return {
         "basin": np.arange(1, n + 1),
