@@ -37,7 +37,7 @@ from moss_step.science.water.kernels.tiles import (
 )
 from moss_step.science.water.pools import spanning_tree
 
-_RIM, SPILLS = "rim", "spills"
+RIM, SPILLS = "rim", "spills"
 """What the rim of a tile, and what tells where its pools spill, are kept under."""
 
 
@@ -62,7 +62,7 @@ class PoolRim:
     def keep(self, scratch: Scratch, tile: Tile) -> None:
         """Keep it: the tile is reduced then, whatever becomes of the run."""
         rest = self.one, self.other, self.height, self.leads_on, self.row, self.col, np.array([self.known])
-        scratch.save(_RIM, tile, *self.pools, *self.heights, *rest)
+        scratch.save(RIM, tile, *self.pools, *self.heights, *rest)
 
     @classmethod
     def kept(cls, scratch: Scratch, tile: Tile) -> PoolRim | None:
@@ -70,9 +70,9 @@ class PoolRim:
 
         Raises MossError for one that is damaged.
         """
-        if not scratch.has(_RIM, tile):
+        if not scratch.has(RIM, tile):
             return None
-        some = scratch.load_some(_RIM, tile, 15)
+        some = scratch.load_some(RIM, tile, 15)
         a, b, c, d, e, f, g, h, one, other, height, leads_on, row, col, known = some
         return cls((a, b, c, d), (e, f, g, h), one, other, height, leads_on, row, col, bool(known[0]))
 
@@ -483,5 +483,5 @@ def fill(ground: Ground, crew: Crew, progress: Progress, keep: bool = False) -> 
 
 def drop_pools(ground: Ground) -> None:
     """Let go of pools and passes."""
-    for name in (SPILLS, _RIM, "raw", "passes", "pools", "labels"):  # without a rim a tile is reduced anew
+    for name in (SPILLS, RIM, "raw", "passes", "pools", "labels"):  # without a rim a tile is reduced anew
         ground.scratch.drop(name)

@@ -26,7 +26,7 @@ from moss_step.large.water.pieces import (
     added_up,
     around_tile,
 )
-from moss_step.large.water.spilling import Ended, Kept, Spill, drop_spills, find_ends, pools_once
+from moss_step.large.water.spilling import Ended, Kept, Spill, drop_spills, find_ends, looked_up, pools_once
 from moss_step.large.water.upstream import Streams, add_up_once
 from moss_step.model.progress import Progress
 from moss_step.science.water.basins import check_basins, of_size
@@ -112,13 +112,8 @@ def _of_size(parts: list[Found], spill: Spill, area_least: float, depth_least: f
     areas = np.zeros(len(pool))
     for part in parts:
         np.add.at(areas, number[np.searchsorted(pool[number], part.pool)], part.area)
-    place = np.minimum(np.searchsorted(spill.pool, pool), len(spill.pool) - 1)
-    if len(spill.pool):
-        over = spill.pool[place] == pool
-        depth, top = (
-            np.where(over, some[place], own) for some, own in ((spill.depth, depth), (spill.top, top))
-        )
-        runs_on = np.where(over, spill.across[place] != 0, runs_on)
+    depth, top = (looked_up(spill.pool, a, pool, b) for a, b in ((spill.depth, depth), (spill.top, top)))
+    runs_on = looked_up(spill.pool, spill.across != 0, pool, runs_on)
     kept = of_size(areas, area_least)
     check_basins(len(kept), area_least)
     pool, at, bottom, depth, top, runs_on = (some[kept] for some in (pool, at, bottom, depth, top, runs_on))
@@ -127,7 +122,7 @@ def _of_size(parts: list[Found], spill: Spill, area_least: float, depth_least: f
     return PoolBasins(pool, np.where(~runs_on & (top >= 0), top, at), deep, bottom + depth)
 
 
-class Numbered(NamedTuple):
+class BasinOf(NamedTuple):
     """Pools (ascending), and the basins from 1 whose water ends in them."""
 
     pool: np.ndarray
@@ -135,10 +130,7 @@ class Numbered(NamedTuple):
 
     def of(self, pool: np.ndarray) -> np.ndarray:
         """The basins of some pools (int32); 0 for none."""
-        if not len(self.pool):
-            return np.zeros(len(pool), np.int32)
-        at = np.minimum(np.searchsorted(self.pool, pool), len(self.pool) - 1)
-        return np.where(self.pool[at] == pool, self.basin[at], 0).astype(np.int32)
+        return looked_up(self.pool, self.basin, pool, np.zeros(len(pool), np.int32)).astype(np.int32)
 
 
 class NumberWork(Work):
@@ -146,7 +138,7 @@ class NumberWork(Work):
 
     side_by_side = True
 
-    def __init__(self, ground: Ground, ended: Ended, numbered: Mapping[str, Numbered]) -> None:
+    def __init__(self, ground: Ground, ended: Ended, numbered: Mapping[str, BasinOf]) -> None:
         self.ground, self.ended, self.numbered = ground, ended, numbered
 
     def for_tile(self, tile: Tile) -> NumberWork:
@@ -261,8 +253,8 @@ def divide(ground: Ground, least: tuple[float, float], crew: Crew, progress: Pro
     parts = dict(counting)
     basins = _of_size([parts[tile] for tile in tiles], spill, area, depth)
     order = np.argsort(basins.pool)
-    every = Numbered(basins.pool[order], order + 1)
-    numbered = {t.name: Numbered(part.pool, every.of(part.pool)) for t, part in parts.items()}
+    every = BasinOf(basins.pool[order], order + 1)
+    numbered = {t.name: BasinOf(part.pool, every.of(part.pool)) for t, part in parts.items()}
     for _ in crew.each(NumberWork(ground, ended, numbered), tiles, progress.part(0.95, 1.0), "Dividing"):
         pass
     drop_pools(ground)

@@ -21,7 +21,7 @@ from moss_step.large.scratch import Scratch
 from moss_step.large.sides import Sides, around, ring
 from moss_step.large.tiling import Tile
 from moss_step.large.water.ground import Ground, framed, window_of
-from moss_step.large.water.passes import SPILLS, Levels, PoolRim, RimGraph, Seam, TilePasses, pool_rims
+from moss_step.large.water.passes import RIM, SPILLS, Levels, PoolRim, RimGraph, Seam, TilePasses, pool_rims
 from moss_step.model.progress import Progress
 from moss_step.science.water.kernels.neighbours import Filled
 from moss_step.science.water.kernels.pools import Tree, deaths, roots
@@ -353,6 +353,14 @@ class RunWork(Work):
         return left, runs
 
 
+def looked_up(keys: np.ndarray, values: np.ndarray, asked: np.ndarray, else_: np.ndarray) -> np.ndarray:
+    """The values of what is asked for among some keys (ascending); ``else_`` where it is none of them."""
+    if not len(keys):
+        return else_
+    at = np.minimum(np.searchsorted(keys, asked), len(keys) - 1)
+    return np.where(keys[at] == asked, values[at], else_)
+
+
 @dataclass(frozen=True)
 class Ended:
     """Where water ends when pools of less than some depth spill: what tiles had left open, by the numbers of
@@ -371,10 +379,7 @@ class Ended:
 
     def ends(self, kept: np.ndarray) -> np.ndarray:
         """Where water ends that a tile says ends in some pools."""
-        if not len(self.pool):
-            return kept
-        at = np.minimum(np.searchsorted(self.pool, kept), len(self.pool) - 1)
-        return np.where(self.pool[at] == kept, self.end[at], kept)
+        return looked_up(self.pool, self.end, kept, kept)
 
 
 def find_ends(
@@ -437,8 +442,7 @@ def _followed(
     known, follows = np.empty((2, 0), np.int64)
     due = np.unique(np.concatenate([*left.values(), known]))
     while len(due):
-        at = np.minimum(np.searchsorted(own, due), max(len(own) - 1, 0))
-        found = np.where(own[at] == due, to[at], -1) if len(own) else np.full(len(due), -1)
+        found = looked_up(own, to, due, np.full(len(due), -1))
         elsewhere = np.flatnonzero(found < 0)
         for tile, some in graph.by_tile(due[elsewhere]).items():
             ends = ground.scratch.load(_ENDS, tile)
@@ -484,5 +488,5 @@ def pools_once(ground: Ground, crew: Crew, progress: Progress) -> dict[str, Pool
     """Have the pools and passes of all tiles at hand, with all that is to be known of them."""
     scratch = ground.scratch
     if not all(scratch.has(SPILLS, tile) for tile in ground.tiling):
-        scratch.drop("rim")
+        scratch.drop(RIM)
     return pool_rims(ground, crew, progress, spills=True)
