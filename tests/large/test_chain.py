@@ -73,6 +73,11 @@ def _study(source: Path, areas: Path) -> Study:
             Step(id="sum", kind="formula", inputs={"a": "ground", "b": "span"}, settings={"expression": "a * 2 + b"}),
             Step(id="asks", kind="formula", inputs={"a": "aspect"}, settings={"expression": "a > 90"}),
             Step(id="less", kind="difference", inputs={"first": "ground", "second": "span"}),
+            Step(id="both", kind="combine", inputs={"steep": "steep", "again": "again"}, settings={"rule": "all"}),
+            Step(id="which", kind="combine", inputs={"steep": "steep", "on": "asks", "few": "few"}, settings={"rule": "which"}),
+            Step(id="worst", kind="combine", inputs={"gentle": "gentle", "steep": "steep"}, settings={"rule": "worst"}),
+            Step(id="score", kind="combine", inputs={"classes": "classes", "steep": "steep"}, settings={"rule": "weighted", "comparisons": "1,3; 1/3,1"}),
+            Step(id="weighed", kind="weigh", inputs={"high": "ground", "steep": "slope"}, settings={"weights": "3,1"}),
             Step(id="inside", kind="mask", inputs={"surface": "slope", "areas": "areas"}),
         )
     )  # fmt: skip

@@ -10,6 +10,7 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
 
@@ -56,6 +57,11 @@ class ClassMap:
                 f"Codes of classes are whole numbers from 0 to {NO_CLASS}.", "Number the classes anew."
             )
         object.__setattr__(self, "codes", read_only(self.codes, np.dtype(np.uint8)))
+
+    @property
+    def valid_count(self) -> int:
+        """Number of cells that have a class."""
+        return sum(int(np.count_nonzero(self.codes[rows] != NO_CLASS)) for rows in blocks_of(self.codes))
 
     @property
     def nbytes(self) -> int:

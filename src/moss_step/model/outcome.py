@@ -45,6 +45,8 @@ class Outcome:
     """Where the things that some findings count lie: a cell of the grid for each, by flat index. So they are
     counted once where a large ground is worked out part by part.
     """
+    stated: frozenset[str] = field(default=frozenset(), compare=False, repr=False)
+    """Names of findings that follow from what was asked alone: they are the same of each part."""
 
     def of(self, kind: type[K]) -> K | None:
         """The value when it is of a kind; for those who have something to ask of that kind alone."""

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BeforeValidator
 
-from moss_step.model.class_map import NO_CLASS, ClassMap
+from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
@@ -193,7 +193,7 @@ def _among(settings: AmongSettings, inputs: Inputs, progress: Progress) -> Outco
     progress.at(0.1, "Comparing")
     classes = as_kind(inputs["classes"], ClassMap)
     result = criteria.among(classes, settings.among, settings.elsewhere == "no")
-    return class_outcome(result, int(np.count_nonzero(result.codes != NO_CLASS)))
+    return class_outcome(result, result.valid_count)
 
 
 class_among = StepKind(
@@ -290,8 +290,14 @@ def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> O
         output = criteria.weighted_classes(maps, shares)
     else:
         output = criteria.combine(maps, settings.rule)
-    outcome = class_outcome(output, int(np.count_nonzero(output.codes != NO_CLASS)), warnings)
-    return replace(outcome, findings=(*outcome.findings, *result))
+    outcome = class_outcome(output, output.valid_count, warnings)
+    return _with_weights(outcome, result)
+
+
+def _with_weights(outcome: Outcome, weights: tuple[Finding, ...]) -> Outcome:
+    """An outcome that states its weights, too."""
+    stated = frozenset(f.name for f in weights)
+    return replace(outcome, findings=(*outcome.findings, *weights), stated=stated)
 
 
 combine = StepKind(
@@ -312,6 +318,7 @@ combine = StepKind(
     settings=CombineSettings,
     gives="classes",
     run=_combine,
+    reach=CELL,
     staple=4,
     memory=28,
     label=lambda s, names: f"{s.rule.capitalize()} of {', '.join(names.values())}",
@@ -337,7 +344,7 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
     shares, result, warnings = settings.shares(list(surfaces))
     values = criteria.weighted_sum({n: v.values for n, v in surfaces.items()}, shares)
     outcome = surface_outcome(Surface(values, frame, NONE, "value"), warnings)
-    return replace(outcome, findings=(*outcome.findings, *result))
+    return _with_weights(outcome, result)
 
 
 weigh = StepKind(
@@ -355,6 +362,7 @@ weigh = StepKind(
     settings=WeightSettings,
     gives="surface",
     run=_weigh,
+    reach=CELL,
     memory=10,
     label=lambda s, names: f"Weighted sum of {', '.join(names.values())}",
     further=InputSpec(
@@ -591,6 +599,7 @@ merge = StepKind(
     settings=MergeSettings,
     gives="surface",
     run=_merge,
+    maps=True,
     memory=11,
     label=lambda s, names: f"{', '.join(names.values())}, merged",
     further=InputSpec(

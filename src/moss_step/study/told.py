@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from moss_step.kinds.registry import cells_of, kind_of
-from moss_step.model.class_map import NO_CLASS, ClassMap
+from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import MossError
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome, Value
@@ -56,7 +56,8 @@ def retold(
         for f in outcome.findings
         if f.name in outcome.lying
     ]
-    return replace(told, findings=(*told.findings, *counted))
+    stated = [f for f in outcome.findings if f.name in outcome.stated]
+    return replace(told, findings=(*told.findings, *counted, *stated))
 
 
 def _count_within(outcome: Outcome, name: str, within: Span) -> int:
@@ -76,7 +77,7 @@ def _retold(step: StepKind, settings: Any, outcome: Outcome, part: Value, inputs
         raise MossError(f"`{step.kind}` gives no grid.", "Run it on a ground that fits in memory.")
     outside = next((f.value for f in outcome.findings if f.name == "unclassified_count"), 0)
     fed = next((s for s in every(inputs, Surface).values()), None) if outside else None
-    cells = int(np.count_nonzero(classes.codes != NO_CLASS)) if fed is None else fed.valid_count
+    cells = classes.valid_count if fed is None else fed.valid_count
     plain = tuple(w for w in outcome.warnings if not w.endswith((" is empty.", IN_NO_CLASS)))
     return class_outcome(classes, cells, plain)
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame, check_same_frame
-from moss_step.model.memory import check_grid
+from moss_step.model.mapped import blocks_of, check_room, let_go, new_grid
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import ANGLE, METRE, NONE, PERCENT, UNKNOWN, Unit, convert
@@ -197,15 +197,18 @@ def merge(grids: Mapping[str, Surface], progress: Progress | None = None) -> tup
         round((boxes[:, 2].max() - x0) / base.frame.dx),
         round((y0 - boxes[:, 1].min()) / base.frame.dy),
     )
-    check_grid(rows * cols, "The merged grid", "Merge fewer or crop them first.")
+    check_room(rows * cols, "The merged grid", "Merge fewer or crop them first.")
     frame = Frame(rows, cols, x0, y0, base.frame.dx, base.frame.dy, base.frame.crs)
-    out, overlap = np.full((rows, cols), np.nan, np.result_type(*(s.values for s in surfaces))), 0
+    out, overlap = new_grid((rows, cols), np.result_type(*(s.values for s in surfaces)), np.nan), 0
     for k, s in enumerate(surfaces):
         (progress or silent()).at(k / len(surfaces), "Merging")
         r, c = round((y0 - s.frame.y0) / frame.dy), round((s.frame.x0 - x0) / frame.dx)
         part = out[r : r + s.frame.rows, c : c + s.frame.cols]
-        empty = np.isnan(part)
-        overlap += int(np.count_nonzero(~empty & ~np.isnan(s.values)))
-        part[empty] = s.values[empty]
+        for some in blocks_of(s.values):
+            laid, own = part[some], s.values[some]
+            empty = np.isnan(laid)
+            overlap += int(np.count_nonzero(~empty & ~np.isnan(own)))
+            laid[empty] = own[empty]
+            let_go(out, s.values)
     remarks = [f"{overlap:,} cells overlap; the first grid counts there."] if overlap else []
     return Surface(out, frame, base.unit, base.quantity), remarks
