@@ -95,11 +95,11 @@ def room_for(count: int, kind: Any, mapped: bool) -> np.ndarray:
         raise no_room from error
 
 
-def blocks_of(grid: np.ndarray, cells: int = 0) -> Iterator[slice]:
-    """Rows of an array, some at a time: what is worked out of them is small beside all of it. Of small grids,
-    too, where they are to hold no more than so many ``cells``.
+def blocks_of(grid: np.ndarray, cells: int = 0, least: int = 1) -> Iterator[slice]:
+    """Rows of an array, some at a time, and at ``least`` so many: what is worked out of them is small beside
+    all of it. Of small grids, too, where they are to hold no more than so many ``cells``.
     """
-    high = max(1, (cells or _BLOCK) * grid.shape[0] // max(grid.size, 1))
+    high = max(least, (cells or _BLOCK) * grid.shape[0] // max(grid.size, 1))
     for first in range(0, grid.shape[0], high):
         yield slice(first, min(first + high, grid.shape[0]))
 

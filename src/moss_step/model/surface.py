@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -11,7 +13,7 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import held_bytes, row_by_row
+from moss_step.model.mapped import blocks_of, grid_beside, held_bytes, let_go, row_by_row
 from moss_step.model.summary import Summary, summarise
 from moss_step.model.units import BEARING, UNKNOWN, Unit
 
@@ -96,7 +98,8 @@ class Surface:
         """Ground area in square metres of the cells that have a value."""
         if self.valid_count == self.values.size:
             return self.frame.area
-        return float((np.count_nonzero(~np.isnan(self.values), axis=1) * self.frame.row_areas).sum())
+        known = [np.count_nonzero(~np.isnan(self.values[r]), axis=1) for r in blocks_of(self.values)]
+        return float((np.concatenate(known) * self.frame.row_areas).sum())
 
     @property
     def levelled(self) -> tuple[Surface, float]:
@@ -130,6 +133,21 @@ class Surface:
             part.__dict__.update(summary=Summary(1, 0.0, 0.0, 0.0))
         part.__dict__.update(_is_part=True)
         return part
+
+    def by_rows(self, margin: int, kind: Any, make: Callable[[Surface], np.ndarray]) -> np.ndarray:
+        """A grid of what is made of some rows at a time with so many around them: mapped where the values
+        are.
+
+        Raises MossError when the disk has no room.
+        """
+        out, cols = grid_beside(self.values, kind), slice(0, self.frame.cols)
+        for rows in blocks_of(out, least=2 * margin):
+            around = slice(max(rows.start - margin, 0), min(rows.stop + margin, self.frame.rows))
+            part = replace(self, values=self.values[around], frame=self.frame.part(around, cols))
+            made = make(part.part_of(self.base))
+            out[rows] = made[rows.start - around.start :][: rows.stop - rows.start]
+            let_go(out, self.values)
+        return out
 
     @property
     def is_part(self) -> bool:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import shapely
@@ -15,6 +15,7 @@ from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
 from moss_step.model.frame import Box
+from moss_step.model.mapped import blocks_of, grid_beside, let_go
 from moss_step.model.origin import origin_of
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
@@ -200,11 +201,17 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
 
 
 def longer_by_slope(surface: Surface) -> np.ndarray:
-    """How much larger each cell is along the ground than on the plan (rows, cols; NaN without a height)."""
-    if min(surface.frame.shape) < 2:
-        return np.where(np.isfinite(surface.values), np.float32(1.0), np.float32(np.nan))
-    lean = np.nan_to_num(slope(surface, "percent").values) / np.float32(100.0)
-    return np.where(np.isfinite(surface.values), np.hypot(np.float32(1.0), lean), np.float32(np.nan))
+    """How much larger each cell is along the ground than on the plan (rows, cols; NaN without a height);
+    mapped where the surface is.
+    """
+    leans = min(surface.frame.shape) > 1
+
+    def longer(part: Surface) -> np.ndarray:
+        lean = np.nan_to_num(slope(part, "percent").values) if leans else np.zeros(1, np.float32)
+        long = np.hypot(np.float32(1.0), lean / np.float32(100.0))
+        return np.where(np.isfinite(part.values), long, np.float32(np.nan))
+
+    return surface.by_rows(1, np.float32, longer)
 
 
 def _reckoned(
@@ -215,29 +222,37 @@ def _reckoned(
     moved = outline.moved(surface.values, base, surface.metres_per_height)
     if moved.area <= moved.unmeasured * (1.0 + 1e-12):
         raise MossError("No height lies in an outline.", "Draw it where there are heights.")
-    return _Reckoned(outline, base, moved, outline.moved(longer, 0.0).cut)
+    ground_area = outline.moved(longer, 0.0).cut
+    let_go(surface.values, longer)
+    return _Reckoned(outline, base, moved, ground_area)
+
+
+def _inside(surface: Surface, made: list[_Reckoned], kind: Any, what: Callable[..., Any]) -> np.ndarray:
+    """A grid of what is made of the cells inside each outline, some rows at a time: of their heights, and
+    those of the base; mapped where the surface is.
+    """
+    out = grid_beside(surface.values, kind, np.nan)
+    for one in made:
+        shares, (top, cols) = one.outline.own_shares(), one.outline.part
+        for some in blocks_of(shares):
+            rows = slice(top.start + some.start, top.start + some.stop)
+            heights = surface.values[rows, cols]
+            base = base_at(one.base, np.arange(rows.start, rows.stop), np.arange(cols.start, cols.stop))
+            inside = (shares[some] >= 0.5) & np.isfinite(heights)
+            out[rows, cols] = np.where(inside, what(heights, base), out[rows, cols])
+            let_go(out, shares, surface.values)
+    return out
 
 
 def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:
     """Heights above the base inside the outlines: above 0 is cut, below it fill."""
-    out = np.full(surface.frame.shape, np.nan)
-    for one in made:
-        part = one.outline.part
-        inside = one.outline.own_shares() >= 0.5
-        rows, cols = (np.arange(p.start, p.stop) for p in part)
-        off = surface.values[part].astype(np.float64) - base_at(one.base, rows, cols)
-        out[part] = np.where(inside, off, out[part])
+    out = _inside(surface, made, np.float64, lambda heights, base: heights.astype(np.float64) - base)
     return Surface(as_short(out), surface.frame, surface.unit, "difference")
 
 
 def _bases(surface: Surface, made: list[_Reckoned]) -> Surface:
     """Heights of the bases inside the outlines."""
-    out = np.full(surface.frame.shape, np.nan, surface.values.dtype)
-    for one in made:
-        part = one.outline.part
-        rows, cols = (np.arange(p.start, p.stop) for p in part)
-        inside = (one.outline.own_shares() >= 0.5) & np.isfinite(surface.values[part])
-        out[part] = np.where(inside, base_at(one.base, rows, cols), out[part])
+    out = _inside(surface, made, surface.values.dtype, lambda _, base: base)
     return Surface(out, surface.frame, surface.unit)
 
 
@@ -390,6 +405,7 @@ cut_fill = StepKind(
     settings=CutFillSettings,
     gives="surface",
     run=_cut_fill,
+    maps=True,
     memory=_memory,
     records=True,
     around=_looks_in,

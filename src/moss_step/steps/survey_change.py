@@ -10,12 +10,16 @@ import numpy as np
 import shapely
 
 from moss_step.formats.vector import in_system
-from moss_step.model.class_map import NO_CLASS, ClassMap
+from moss_step.kinds.registry import is_mapped
+from moss_step.model.class_map import ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import ASIDE, MAIN, USUAL, Finding, declared
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, row_by_row
+from moss_step.model.memory import check_memory
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
+from moss_step.model.summary import summarise
 from moss_step.model.surface import Surface
 from moss_step.model.telling import mark
 from moss_step.model.typed import as_kind
@@ -36,6 +40,7 @@ from moss_step.steps.survey_results import (
     histogram_of,
     lines_of,
     patches_of,
+    shown,
     stayed_map,
     surely,
 )
@@ -62,6 +67,8 @@ _SIMULATED = tuple(
 )
 _FEWEST = 50
 """Surveys that are simulated at the least."""
+_MEDIAN, _OFFSET = 33, 100
+"""Bytes a cell that medians of all changes take, and of ground that stayed, an offset told on it."""
 _ROUNDS, _SETTLED = 8, 2e-3
 """Rounds of the search for a shift, and the part of a cell below which it has settled."""
 
@@ -126,8 +133,7 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
     findings = (
         *_findings(settings, after, change, sums), *_simulated(settings, after, change, simulation),
     )  # fmt: skip
-    values = np.where(change.counts, change.off / after.metres_per_height, np.nan)
-    surface = Surface(values.astype(np.float32), after.frame, after.unit, "difference")
+    surface = shown(after, change)
     figure = f"lowered {mark(sums.lowered, CUBIC_METRE)}, raised {mark(sums.raised, CUBIC_METRE)}"
     sure = quantile(settings.probability)
 
@@ -135,7 +141,7 @@ def _survey_change(settings: SurveyChangeSettings, inputs: Inputs, progress: Pro
         return lambda: Outcome(made := make(), words or made.count_text, findings)
 
     def classes(made: ClassMap, words: str) -> Outcome:
-        counted = class_outcome(made, int(np.count_nonzero(made.codes != NO_CLASS)))
+        counted = class_outcome(made, made.valid_count)
         return replace(counted, figure=words, findings=(*findings, *counted.findings), warnings=())
 
     net = f"net {mark(sums.raised - sums.lowered, CUBIC_METRE)}"
@@ -181,7 +187,7 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
         )
     if apart:
         said.append(f"The surveys state other references of height: {apart}. What that adds is taken out.")
-    off = (after.values.astype(np.float64) - heights) * metres
+    off = row_by_row(lambda a, b: (a.astype(np.float64) - b) * metres, np.float64, after.values, heights)
     area, shares = optional(inputs, "area", Shapes), None
     if area is not None:
         shares = Outline(after.frame, shapely.union_all(in_system(area, after.frame.crs).geometry)).shares()
@@ -198,10 +204,15 @@ def _changed(settings: SurveyChangeSettings, inputs: Inputs, before: Surface, af
             said.append(f"On ground that stayed the surveys differ by {offset.spread:.3f} m (spread).")
         else:
             said.append(f"An offset told by {offset.cells:,} cells of ground that stayed was taken out.")
-    brought = after.values - off / metres
-    if shares is not None:
-        off[shares <= 0.0] = np.nan
-    if not np.isfinite(off).any():
+    brought = row_by_row(lambda a, o: a - o / metres, after.values.dtype, after.values, off)
+    known = False
+    for rows in blocks_of(off):
+        if shares is not None:
+            off[rows][shares[rows] <= 0.0] = np.nan
+            let_go(shares)
+        known = known or bool(np.isfinite(off[rows]).any())
+        let_go(off)
+    if not known:
         raise MossError("Both surveys have no height in common there.", "Take surveys of the same ground.")
     counted = Counted(
         _spread(settings, inputs, after),
@@ -218,31 +229,52 @@ def _stayed(
     """Cells of ground that stayed, as given or proposed; None for none."""
     stable = optional(inputs, "stable", Shapes)
     if stable is not None:
-        return cells_inside(after.frame, in_system(stable, after.frame.crs))
+        areas, frame = in_system(stable, after.frame.crs), after.frame
+        stayed = grid_beside(after.values, bool)
+        for rows in blocks_of(stayed):
+            stayed[rows] = cells_inside(frame.part(rows, slice(0, frame.cols)), areas)
+            let_go(stayed)
+        return stayed
     if settings.stayed == "drawn":
         return None
-    free = np.ones(off.shape, bool) if shares is None else shares <= 0.0
+    if is_mapped(after):
+        check_memory(_MEDIAN * off.size, "Proposing ground that stayed", "Draw ground that stayed.")
+    free = grid_beside(after.values, bool, True)
+    if shares is not None:
+        free = row_by_row(lambda some: some <= 0.0, bool, shares)
     return stayed_by_change(off, free)
 
 
 def _spread(settings: SurveyChangeSettings, inputs: Inputs, after: Surface) -> np.ndarray:
     """Standard error of a change in metres, of each cell, or of all (1, 1)."""
     given = (("spread_before", settings.error_before), ("spread_after", settings.error_after))
-    squares: np.ndarray = np.zeros((1, 1))
+    alike, by_place = 0.0, list[np.ndarray]()
     for name, number in given:
         surface = optional(inputs, name, Surface)
         if surface is None:
-            squares = squares + number**2
-            continue
-        heights, _ = laid_on(surface, after)
-        spread = heights.astype(np.float64) * after.metres_per_height
-        if np.nanmin(spread) < 0:
-            raise MossError(
-                "An error is below 0: that surface holds no standard errors.", "Take the error of a method."
-            )
-        # Where no error is known it is the largest that is: nothing seems surer than it is.
-        squares = squares + np.nan_to_num(spread, nan=float(np.nanmax(spread))) ** 2
-    return np.asarray(np.sqrt(squares))
+            alike += number**2
+        else:
+            by_place.append(_squares(surface, after))
+    if not by_place:
+        return np.full((1, 1), np.sqrt(alike))
+    return row_by_row(lambda *some: np.sqrt(sum(some, start=alike)), np.float64, *by_place)
+
+
+def _squares(surface: Surface, after: Surface) -> np.ndarray:
+    """Squared standard errors by place, in square metres. Where no error is known it is the largest that is:
+    nothing seems surer than it is.
+    """
+    heights, _ = laid_on(surface, after)
+    metres, found = after.metres_per_height, summarise(heights)
+    if found.low < 0:
+        raise MossError(
+            "An error is below 0: that surface holds no standard errors.", "Take the error of a method."
+        )
+
+    def squares(some: np.ndarray) -> np.ndarray:
+        return np.nan_to_num(some.astype(np.float64) * metres, nan=found.high * metres) ** 2
+
+    return row_by_row(squares, np.float64, heights)
 
 
 def _without_offset(
@@ -250,30 +282,37 @@ def _without_offset(
 ) -> tuple[Offset, np.ndarray]:
     """The offset of the later survey, and the change in metres without it."""
     frame, metres = after.frame, after.metres_per_height
-    below, top = heights.astype(np.float64) * metres, after.values.astype(np.float64) * metres
-    offset = offset_of(below, top, stayed, frame, way)
+    if is_mapped(after):
+        cells = sum(int(np.count_nonzero(stayed[rows])) for rows in blocks_of(stayed))
+        check_memory(_OFFSET * cells, "Telling an offset", "Draw less ground that stayed.")
+    offset = offset_of(heights, after.values, stayed, frame, way, metres)
     if way == "shift":
-        offset, below = _settled(offset, before, after, top, stayed)
-    cols, rows = np.arange(frame.cols) + 0.5, np.arange(frame.rows)[:, None] + 0.5
-    return offset, top - below - (offset.up + offset.by_column * cols + offset.by_row * rows)
+        offset, heights = _settled(offset, before, after, stayed)
+    cols = np.arange(frame.cols) + 0.5
+    out = grid_beside(after.values, np.float64)
+    for some in blocks_of(out):
+        top, below = (v[some].astype(np.float64) * metres for v in (after.values, heights))
+        rows = np.arange(some.start, some.stop)[:, None] + 0.5
+        out[some] = top - below - (offset.up + offset.by_column * cols + offset.by_row * rows)
+        let_go(out, after.values, heights)
+    return offset, out
 
 
 def _settled(
-    offset: Offset, before: Surface, after: Surface, top: np.ndarray, stayed: np.ndarray
+    offset: Offset, before: Surface, after: Surface, stayed: np.ndarray
 ) -> tuple[Offset, np.ndarray]:
     """A shift found round by round, for the ground is straight over short ways only; and the heights of the
-    earlier survey in metres, moved by it.
+    earlier survey, moved by it.
     """
     own, (wide, high) = before.frame, before.frame.cell_metres
     for _ in range(_ROUNDS):
         x0, y0 = own.x0 + offset.east / wide * own.dx, own.y0 + offset.north / high * own.dy
         moved, _said = laid_on(replace(before, frame=replace(own, x0=x0, y0=y0)), after)
-        below = moved.astype(np.float64) * after.metres_per_height
-        more = offset_of(below, top, stayed, after.frame, "shift")
+        more = offset_of(moved, after.values, stayed, after.frame, "shift", after.metres_per_height)
         if np.hypot(more.east, more.north) < _SETTLED * min(after.frame.cell_metres):
             break
         offset = replace(more, east=offset.east + more.east, north=offset.north + more.north)
-    return replace(more, east=offset.east, north=offset.north), below
+    return replace(more, east=offset.east, north=offset.north), moved
 
 
 def _findings(settings: SurveyChangeSettings, after: Surface, change: Change, sums: Sums) -> list[Finding]:
@@ -282,15 +321,13 @@ def _findings(settings: SurveyChangeSettings, after: Surface, change: Change, su
     def give_or_take(one: float, two: float) -> float:
         return sure * volume_error(one, two, cell, settings.reach)
 
-    known = np.isfinite(change.off) & np.ones_like(change.counted.spread, bool)
-    spread = np.broadcast_to(change.counted.spread, change.off.shape)[known].mean()
     found = [
         Finding(_LOWERED, sums.lowered, CUBIC_METRE), Finding(_RAISED, sums.raised, CUBIC_METRE),
         Finding(_NET, sums.raised - sums.lowered, CUBIC_METRE),
         Finding(_LOWERED_ERROR, give_or_take(sums.lowered_one, sums.lowered_two), CUBIC_METRE),
         Finding(_RAISED_ERROR, give_or_take(sums.raised_one, sums.raised_two), CUBIC_METRE),
         Finding(_NET_ERROR, give_or_take(sums.all_one, sums.all_two), CUBIC_METRE),
-        Finding(_LEAST, sure * float(spread), METRE),
+        Finding(_LEAST, sure * _mean_spread(change), METRE),
         Finding(_LOWERED_AREA, sums.lowered_area, SQUARE_METRE),
         Finding(_RAISED_AREA, sums.raised_area, SQUARE_METRE),
         Finding(_BELOW, 1.0 - sums.told / sums.whole, SHARE),
@@ -306,6 +343,20 @@ def _findings(settings: SurveyChangeSettings, after: Surface, change: Change, su
     return found
 
 
+def _mean_spread(change: Change) -> float:
+    """Mean standard error of the changes that are known, in metres."""
+    spread = change.counted.spread
+    if spread.size == 1:
+        return float(spread[0, 0])
+    total, count = list[np.ndarray](), 0
+    for rows in blocks_of(change.off):
+        known = np.isfinite(change.off[rows])
+        total.append(np.where(known, spread[rows], 0.0).sum(axis=1))
+        count += int(np.count_nonzero(known))
+        let_go(change.off, spread)
+    return float(np.concatenate(total).sum()) / count
+
+
 def _simulated(
     settings: SurveyChangeSettings, after: Surface, change: Change, progress: Progress
 ) -> list[Finding]:
@@ -316,6 +367,7 @@ def _simulated(
         raise AskedWronglyError(
             f"{settings.simulated} surveys say too little.", f"Simulate {_FEWEST} or more."
         )
+    change.check_at_once("Simulating surveys")
     field = Field(after.frame, settings.reach, settings.seed)
     found = simulate(change.off, after.frame, change.counted, field, settings.simulated, progress)
     widths = found.within(settings.probability)
@@ -363,6 +415,7 @@ survey_change = StepKind(
     settings=SurveyChangeSettings,
     gives="surface",
     run=_survey_change,
+    maps=True,
     memory=lambda s, inputs: 90.0 * as_kind(inputs["after"], Surface).values.size + 1e6,
     label=_label,
     look={"ramp": "earth", "reverse": True, "centre": 0.0},

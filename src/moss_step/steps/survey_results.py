@@ -4,12 +4,17 @@ by change.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from moss_step.model.chart import Chart
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, map_of
+from moss_step.model.memory import check_memory
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import CUBIC_METRE, METRE, SQUARE_METRE
@@ -22,6 +27,10 @@ from moss_step.science.zones.tracing import parts_of
 
 _BINS, _LINES = 40, 10
 """Bars of the histogram, and about how many heights of change have lines."""
+_AT_A_TIME = 1_000_000
+"""Cells that are sorted into bars at a time, however large the ground is: sums of parts differ with them."""
+_AT_ONCE = 70
+"""Bytes a cell that patches and lines take."""
 _SAME, _LOWERED, _RAISED = 0, 1, 2
 
 
@@ -39,21 +48,47 @@ class Change:
     offset: Offset | None
     said: tuple[str, ...]
 
-    @property
-    def told(self) -> np.ndarray:
-        """Cells whose change can be told."""
+    def told(self, rows: slice) -> np.ndarray:
+        """Cells of some rows whose change can be told."""
+        counted = self.counted.of_rows(rows)
         with np.errstate(invalid="ignore"):
-            return np.asarray(np.abs(self.off) >= self.counted.factor * self.counted.spread)
+            return np.asarray(np.abs(self.off[rows]) >= counted.factor * counted.spread)
 
-    @property
-    def counts(self) -> np.ndarray:
-        """Cells whose change counts."""
-        return np.asarray(np.isfinite(self.off)) if self.counted.everything else self.told
+    def counts(self, rows: slice) -> np.ndarray:
+        """Cells of some rows whose change counts."""
+        return np.asarray(np.isfinite(self.off[rows])) if self.counted.everything else self.told(rows)
+
+    def areas(self, rows: slice, frame: Frame) -> np.ndarray:
+        """Square metres of each cell of some rows that count."""
+        area = np.broadcast_to(frame.row_areas[rows, None], (rows.stop - rows.start, frame.cols))
+        return area if self.counted.shares is None else area * self.counted.shares[rows]
+
+    def by_rows(self, kind: Any, make: Callable[[slice], np.ndarray]) -> np.ndarray:
+        """A grid of what is made of some rows at a time, mapped where the changes are."""
+        out = grid_beside(self.off, kind)
+        for rows in blocks_of(self.off):
+            out[rows] = make(rows)
+            let_go(out, self.off, *self.counted.arrays)
+        return out
+
+    def check_at_once(self, what: str) -> None:
+        """Raise MossError for what looks at all changes at once, where these are too large for memory."""
+        if map_of(self.off) is not None:
+            check_memory(_AT_ONCE * self.off.size, what, "Crop both surveys to the part that matters.")
+
+
+def shown(after: Surface, change: Change) -> Surface:
+    """Changes that count, in the unit of the heights."""
+
+    def heights(rows: slice) -> np.ndarray:
+        return np.where(change.counts(rows), change.off[rows] / after.metres_per_height, np.nan)
+
+    return Surface(change.by_rows(np.float32, heights), after.frame, after.unit, "difference")
 
 
 def brought_over(after: Surface, change: Change) -> Surface:
     """The earlier survey at the cells of the later one, without an offset."""
-    return Surface(change.brought.astype(after.values.dtype), after.frame, after.unit)
+    return Surface(change.brought, after.frame, after.unit)
 
 
 def surely(after: Surface, change: Change) -> ClassMap:
@@ -63,23 +98,27 @@ def surely(after: Surface, change: Change) -> ClassMap:
         ("lowered", "#B9652A"),
         ("raised", "#2C6E91"),
     )
-    told = change.told
-    with np.errstate(invalid="ignore"):
-        codes = np.where(told, np.where(change.off < 0, _LOWERED, _RAISED), _SAME)
-    codes[~np.isfinite(change.off)] = NO_CLASS
+
+    def codes(rows: slice) -> np.ndarray:
+        off = change.off[rows]
+        with np.errstate(invalid="ignore"):
+            told = np.where(change.told(rows), np.where(off < 0, _LOWERED, _RAISED), _SAME)
+        return np.where(np.isfinite(off), told, NO_CLASS)
+
     entries = tuple(ClassEntry(k, *n) for k, n in enumerate(named))
-    return ClassMap(codes.astype(np.uint8), after.frame, entries)
+    return ClassMap(change.by_rows(np.uint8, codes), after.frame, entries)
 
 
 def patches_of(after: Surface, change: Change, least: float, reach: float, sure: float) -> Shapes:
     """Patches of ground that was lowered, or raised, each with its volume and what that may be off."""
-    frame, counts = after.frame, change.counts & (change.off != 0.0)
+    change.check_at_once("Patches of a change")
+    frame, every = after.frame, slice(0, after.frame.rows)
+    counts = change.counts(every) & (change.off != 0.0)
     with np.errstate(invalid="ignore"):
         codes = np.where(counts, np.where(change.off < 0, _LOWERED, _RAISED), _SAME).astype(np.uint8)
     labels, owner = label_components(codes, 4, _SAME)
     geometry = parts_of(codes, _SAME, frame).geometry
-    area = np.broadcast_to(frame.row_areas[:, None], codes.shape)
-    area = area if change.counted.shares is None else area * change.counted.shares
+    area = change.areas(every, frame)
     spread = np.broadcast_to(change.counted.spread, codes.shape)
 
     def summed(values: np.ndarray) -> np.ndarray:
@@ -105,8 +144,8 @@ def patches_of(after: Surface, change: Change, least: float, reach: float, sure:
 
 def lines_of(after: Surface, change: Change) -> Shapes:
     """Lines of equal change, at round heights."""
-    shown = np.where(change.counts, change.off / after.metres_per_height, np.nan)
-    surface = Surface(shown.astype(np.float32), after.frame, after.unit, "difference")
+    change.check_at_once("Lines of equal change")
+    surface = shown(after, change)
     low, high = surface.range or (0.0, 0.0)
     if high <= low or min(surface.frame.shape) < 2:
         none = {"change_m": np.empty(0), "length_m": np.empty(0)}
@@ -121,14 +160,16 @@ def lines_of(after: Surface, change: Change) -> Shapes:
 
 def histogram_of(after: Surface, change: Change) -> Chart:
     """Volume by the height of the change."""
-    areas = np.broadcast_to(after.frame.row_areas[:, None], change.off.shape)
-    areas = areas if change.counted.shares is None else areas * change.counted.shares
-    there = np.isfinite(change.off)
-    off = change.off[there]
-    most = float(np.abs(off).max()) or 1.0
+    blocks = list(blocks_of(change.off, _AT_A_TIME))
+    most = max(float(np.nanmax(np.abs(change.off[rows]), initial=0.0)) for rows in blocks) or 1.0
     edges = np.linspace(-most, most, _BINS + 1)
-    volume = np.histogram(off, edges, weights=np.abs(off) * areas[there])[0]
-    area = np.histogram(off, edges, weights=areas[there])[0]
+    volume, area = np.zeros(_BINS), np.zeros(_BINS)
+    for rows in blocks:
+        off, areas = change.off[rows], change.areas(rows, after.frame)
+        there = np.isfinite(off)
+        volume += np.histogram(off[there], edges, weights=(np.abs(off) * areas)[there])[0]
+        area += np.histogram(off[there], edges, weights=areas[there])[0]
+        let_go(change.off, *change.counted.arrays)
     middles = (edges[:-1] + edges[1:]) / 2.0
     columns = {"change_m": middles, "volume_m3": volume, "area_m2": area}
     units = {"change_m": METRE, "volume_m3": CUBIC_METRE, "area_m2": SQUARE_METRE}
@@ -137,6 +178,10 @@ def histogram_of(after: Surface, change: Change) -> Chart:
 
 def stayed_map(after: Surface, change: Change) -> ClassMap:
     """Ground that was taken to have stayed."""
-    stayed = np.zeros(change.off.shape, bool) if change.stayed is None else change.stayed
+    stayed = change.stayed
+
+    def codes(rows: slice) -> np.ndarray:
+        return np.zeros(1) if stayed is None else stayed[rows]
+
     entries = (ClassEntry(0, "not stayed", "#D5D8DA"), ClassEntry(1, "stayed", "#4C6B34"))
-    return ClassMap(stayed.astype(np.uint8), after.frame, entries)
+    return ClassMap(change.by_rows(np.uint8, codes), after.frame, entries)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ import shapely
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go
 from moss_step.model.surface import Surface
 from moss_step.science.earthwork.outline import Outline, Plane, rings_of
 from moss_step.science.interpolate import plane as ground_plane
@@ -131,10 +133,12 @@ def edge_base(surface: Surface, outline: Outline) -> np.ndarray:
     low = float(rim.z.min())
     held = one_a_place(Measured(rim.x, rim.y, rim.z - low))
     tin = triangulate(held, ground_plane.Plane.of(window), window.crs, surface.unit)
-    base = np.full(surface.frame.shape, np.nan, np.result_type(surface.values, np.float32))
-    part = base[outline.part]
-    part[...] = on_grid(tin, window).values
-    part += base.dtype.type(low)
+    base = grid_beside(surface.values, np.result_type(surface.values, np.float32), np.nan)
+    part, laid = base[outline.part], on_grid(tin, window).values
+    for rows in blocks_of(part):
+        part[rows] = laid[rows]
+        part[rows] += base.dtype.type(low)
+        let_go(base, laid)
     _fill_beside(part, outline.touched(), rim, window)
     return base
 
@@ -145,16 +149,18 @@ def _fill_beside(part: np.ndarray, inside: np.ndarray, rim: Rim, window: Frame) 
     """
     from scipy.spatial import cKDTree
 
-    missing = np.isnan(part) & inside
-    if not missing.any():
-        return
     plane = ground_plane.Plane.of(window)
     tree = cKDTree(np.column_stack(plane.places(rim.x, rim.y)))
-    at = plane.places(*window.middles(missing))
     reach = 1.5 * max(window.cell_metres)
-    off, near = tree.query(np.column_stack(at), distance_upper_bound=reach)
-    there = np.isfinite(off)
-    part[missing] = np.where(there, rim.z[np.where(there, near, 0)], np.nan)
+    for rows in blocks_of(part):
+        some = part[rows]
+        missing = np.isnan(some) & inside[rows]
+        if missing.any():
+            at = plane.places(*window.middles(missing, rows.start))
+            off, near = tree.query(np.column_stack(at), distance_upper_bound=reach)
+            there = np.isfinite(off)
+            some[missing] = np.where(there, rim.z[np.where(there, near, 0)], np.nan)
+        let_go(part, inside)
 
 
 def plane_base(surface: Surface, outline: Outline) -> Plane:
@@ -226,8 +232,12 @@ def lowest_in(surface: Surface, outline: Outline) -> float:
     >>> lowest_in(tilted(), Outline(tilted().frame, shapely.box(2, 2, 8, 6)))
     2.0
     """
-    inside = surface.values[outline.part][outline.own_shares() > 0]
-    inside = inside[np.isfinite(inside)]
-    if not inside.size:
+    part, shares = surface.values[outline.part], outline.own_shares()
+    lowest = math.inf
+    for rows in blocks_of(part):
+        inside = part[rows][(shares[rows] > 0) & np.isfinite(part[rows])]
+        lowest = min(lowest, float(inside.min(initial=math.inf)))
+        let_go(part, shares)
+    if lowest == math.inf:
         raise MossError("No height lies in the outline.", "Draw it where there are heights.")
-    return float(inside.min())
+    return lowest

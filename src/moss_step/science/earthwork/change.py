@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import NormalDist
 
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, let_go
 from moss_step.science.earthwork.kernels.changes import SUMS, change_sums
 
 
@@ -24,6 +25,16 @@ class Counted:
     factor: float
     everything: bool = False
     shares: np.ndarray | None = None
+
+    def of_rows(self, rows: slice) -> Counted:
+        """The same of some rows."""
+        spread = self.spread if self.spread.size == 1 else self.spread[rows]
+        return replace(self, spread=spread, shares=None if self.shares is None else self.shares[rows])
+
+    @property
+    def arrays(self) -> tuple[np.ndarray, ...]:
+        """Spreads, and shares where there are any."""
+        return (self.spread,) if self.shares is None else (self.spread, self.shares)
 
     def ready(self) -> tuple[np.ndarray, np.ndarray]:
         """Shares and spreads as kernels take them."""
@@ -86,12 +97,15 @@ def added_up(off: np.ndarray, frame: Frame, counted: Counted) -> Sums:
     >>> found.lowered, found.raised, found.whole, found.told, found.small_raised
     (2.0, 1.0, 3.0, 2.0, 0.01)
     """
-    shares, spread = counted.ready()
-    if counted.shares is not None and shares.shape != off.shape:
+    if counted.shares is not None and counted.shares.shape != off.shape:
         raise ValueError("shares and changes are of other cells")
     sums = np.zeros((off.shape[0], SUMS))
     areas = np.ascontiguousarray(frame.row_areas, np.float64)
-    change_sums(np.ascontiguousarray(off), shares, areas, spread, counted.factor, counted.everything, sums)
+    for rows in blocks_of(off):
+        shares, spread = counted.of_rows(rows).ready()
+        some = np.ascontiguousarray(off[rows])
+        change_sums(some, shares, areas[rows], spread, counted.factor, counted.everything, sums[rows])
+        let_go(off, *counted.arrays)
     return Sums(*sums.sum(axis=0).tolist())
 
 

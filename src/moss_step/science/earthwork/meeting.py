@@ -6,11 +6,12 @@ import numpy as np
 
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, carried, reference_system, same_frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, row_by_row
 from moss_step.model.surface import Surface
 from moss_step.model.units import METRE
 from moss_step.science.relief.profile import values_at
 
-_ROWS = 1_000_000
+_PLACES = 1_000_000
 """Places that are read at once."""
 
 
@@ -27,7 +28,8 @@ def laid_on(other: Surface, first: Surface) -> tuple[np.ndarray, list[str]]:
     Returns
     -------
     tuple of np.ndarray and list of str
-        Heights (rows, cols) of the first's cells, NaN beyond the other; and what was done, in sentences.
+        Heights (rows, cols) of the first's cells, NaN beyond the other, mapped where these are; and what was
+        done, in sentences.
 
     Raises
     ------
@@ -49,9 +51,12 @@ def laid_on(other: Surface, first: Surface) -> tuple[np.ndarray, list[str]]:
     else:
         heights = _read(other, first)
         said.append("The other surface has other cells: it is read between them, at the cells of the first.")
-    if not np.isfinite(heights).any():
+    if not any(np.isfinite(heights[rows]).any() for rows in blocks_of(heights)):
         raise MossError("Both surfaces do not overlap.", "Take surfaces of the same ground.")
-    return (heights if factor == 1.0 else heights * factor), said
+    let_go(heights)
+    if factor == 1.0:
+        return heights, said
+    return row_by_row(lambda some: some * factor, heights.dtype, heights), said
 
 
 def _factor(other: Surface, first: Surface, said: list[str]) -> float:
@@ -81,16 +86,16 @@ def _read(other: Surface, first: Surface) -> np.ndarray:
             "One of the surfaces states no reference system: how they lie to each other is not known.",
             "State it where the surface is opened.",
         )
-    out = np.full(frame.shape, np.nan, np.result_type(other.values, np.float32))
-    step = max(1, _ROWS // frame.cols)
+    out = grid_beside(first.values, np.result_type(other.values, np.float32), np.nan)
     x = frame.x0 + (np.arange(frame.cols) + 0.5) * frame.dx
-    for top in range(0, frame.rows, step):
-        rows = np.arange(top, min(top + step, frame.rows))
+    for some in blocks_of(out, _PLACES):
+        rows = np.arange(some.start, some.stop)
         y = frame.y0 - (rows + 0.5) * frame.dy
         u, v = (a.ravel() for a in np.meshgrid(x, y))
         if here is not None and there is not None and reference_system(here) != reference_system(there):
             u, v = carried(here, there, u, v)
-        out[rows[0] : rows[-1] + 1] = values_at(other, u, v).reshape(len(rows), frame.cols)
+        out[some] = values_at(other, u, v).reshape(len(rows), frame.cols)
+        let_go(out, other.values)
     return out
 
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, let_go, row_by_row
 
 Way = Literal["none", "mean", "tilt", "shift"]
 _FEWEST = 30
@@ -33,21 +34,25 @@ class Offset:
     cells: int
 
 
-def offset_of(before: np.ndarray, after: np.ndarray, stayed: np.ndarray, frame: Frame, way: Way) -> Offset:
+def offset_of(
+    before: np.ndarray, after: np.ndarray, stayed: np.ndarray, frame: Frame, way: Way, metres: float = 1.0
+) -> Offset:
     """The offset of the later survey from the earlier one.
 
     Parameters
     ----------
     before
-        Heights in metres (rows, cols).
+        Heights (rows, cols).
     after
-        Heights in metres of the same cells.
+        Heights of the same cells.
     stayed
         Cells that did not move.
     frame
         Where the cells lie.
     way
         ``mean`` finds what is added, ``tilt`` a plane, ``shift`` a way to the side, too.
+    metres
+        Metres in the unit of the heights.
 
     Returns
     -------
@@ -73,31 +78,57 @@ def offset_of(before: np.ndarray, after: np.ndarray, stayed: np.ndarray, frame: 
     >>> offset_of(ground, ground + 0.3, np.ones((8, 8), bool), frame, "mean").cells
     64
     """
-    known = stayed & np.isfinite(before) & np.isfinite(after)
-    if np.count_nonzero(known) < _FEWEST:
+    rows, cols = _known(before, after, stayed)
+    if rows.size < _FEWEST:
         raise MossError(
-            f"Only {np.count_nonzero(known)} cells of ground that stayed have both heights.",
+            f"Only {rows.size} cells of ground that stayed have both heights.",
             "Draw a larger area that did not move.",
         )
-    off = (after - before)[known]
+    off = after[rows, cols].astype(np.float64) * metres - before[rows, cols].astype(np.float64) * metres
+    let_go(before, after)
     if way == "none":
         return Offset(0.0, 0.0, 0.0, 0.0, 0.0, float(off.std()), off.size)
     if way == "mean":
         return Offset(0.0, 0.0, float(off.mean()), 0.0, 0.0, float(off.std()), off.size)
-    rows, cols = np.nonzero(known)
     if way == "tilt":
         table = np.column_stack([np.ones(off.size), cols + 0.5, rows + 0.5])
         (up, by_column, by_row), *_ = np.linalg.lstsq(table, off, rcond=None)
         left = off - table @ np.array([up, by_column, by_row])
         return Offset(0.0, 0.0, float(up), float(by_column), float(by_row), float(left.std()), off.size)
-    return _shifted(before, off, known, frame)
+    return _shifted(_rises(before, rows, cols, frame, metres), off)
 
 
-def _shifted(before: np.ndarray, off: np.ndarray, known: np.ndarray, frame: Frame) -> Offset:
-    """A shift: heights change by what the ground rises against it, where it rises."""
+def _known(before: np.ndarray, after: np.ndarray, stayed: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns of the cells that stayed and have both heights."""
+    found = []
+    for some in blocks_of(stayed):
+        rows, cols = np.nonzero(stayed[some] & np.isfinite(before[some]) & np.isfinite(after[some]))
+        found.append((rows + some.start, cols))
+        let_go(before, after, stayed)
+    return np.concatenate([r for r, _ in found]), np.concatenate([c for _, c in found])
+
+
+def _rises(before: np.ndarray, rows: np.ndarray, cols: np.ndarray, frame: Frame, metres: float) -> np.ndarray:
+    """What the ground rises by a metre to the west and to the south in some cells (n, 2), by the cells
+    beside them.
+    """
     wide, high = frame.cell_metres
-    by_row, by_col = np.gradient(before)
-    rises = np.column_stack([-(by_col / wide)[known], (by_row / high)[known], np.ones(off.size)])
+    count_down, count_across = before.shape
+
+    def height(r: np.ndarray, c: np.ndarray) -> np.ndarray:
+        return np.asarray(before[r, c].astype(np.float64) * metres)
+
+    west, east = np.maximum(cols - 1, 0), np.minimum(cols + 1, count_across - 1)
+    up, down = np.maximum(rows - 1, 0), np.minimum(rows + 1, count_down - 1)
+    across = (height(rows, east) - height(rows, west)) / np.maximum(east - west, 1)
+    along = (height(down, cols) - height(up, cols)) / np.maximum(down - up, 1)
+    let_go(before)
+    return np.column_stack([-across / wide, along / high])
+
+
+def _shifted(rises: np.ndarray, off: np.ndarray) -> Offset:
+    """A shift: heights change by what the ground rises against it, where it rises."""
+    rises = np.column_stack([rises, np.ones(off.size)])
     there = np.isfinite(rises).all(axis=1)
     rises, off = rises[there], off[there]
     if off.size < _FEWEST or np.linalg.matrix_rank(rises, tol=1e-6 * math.sqrt(off.size)) < 3:
@@ -142,10 +173,15 @@ def stayed_by_change(off: np.ndarray, within: np.ndarray) -> np.ndarray:
     >>> stayed_by_change(np.array([[0.1, 0.0, 0.2, -5.0]]), np.ones((1, 4), bool)).tolist()
     [[True, True, True, False]]
     """
-    known = off[within & np.isfinite(off)]
+    known = np.concatenate([(some := off[r])[within[r] & np.isfinite(some)] for r in blocks_of(off)])
     if not known.size:
         raise MossError("No change is known where the ground may have stayed.", "Draw ground that stayed.")
     middle = float(np.median(known))
     spread = _ROBUST * float(np.median(np.abs(known - middle)))
-    with np.errstate(invalid="ignore"):
-        return np.asarray(within & (np.abs(off - middle) <= max(_SPREADS * spread, _LEAST_SPREAD)))
+    most = max(_SPREADS * spread, _LEAST_SPREAD)
+
+    def near(changes: np.ndarray, free: np.ndarray) -> np.ndarray:
+        with np.errstate(invalid="ignore"):
+            return np.asarray(free & (np.abs(changes - middle) <= most))
+
+    return row_by_row(near, bool, off, within)

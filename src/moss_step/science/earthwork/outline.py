@@ -10,6 +10,7 @@ import shapely
 from moss_step.model.arrays import read_only
 from moss_step.model.errors import AskedWronglyError
 from moss_step.model.frame import Frame, overlap
+from moss_step.model.mapped import blocks_of, let_go, new_grid
 from moss_step.science.earthwork.kernels.blocks import (
     GROUP,
     KEPT,
@@ -181,14 +182,22 @@ class Outline:
         return self._rows, self._cols
 
     def shares(self) -> np.ndarray:
-        """Share of each cell of the whole grid inside (rows, cols; 0 to 1)."""
-        out = np.zeros(self.frame.shape)
-        out[self._rows, self._cols] = self.own_shares()
+        """Share of each cell of the whole grid inside (rows, cols; 0 to 1), mapped where it is large."""
+        own = self.own_shares()
+        if own.shape == self.frame.shape:
+            return own
+        out = new_grid(self.frame.shape, np.float64)
+        inside = out[self.part]
+        for rows in blocks_of(own):
+            inside[rows] = own[rows]
+            let_go(out, own)
         return out
 
     def own_shares(self) -> np.ndarray:
-        """Share of each cell of the part around the outline inside (rows, cols; 0 to 1)."""
-        share = np.zeros(self.window.shape)
+        """Share of each cell of the part around the outline inside (rows, cols; 0 to 1), mapped where it is
+        large.
+        """
+        share = new_grid(self.window.shape, np.float64)
         share_inside(self.edges, self._first, self._listed, share)
         return share
 
@@ -206,7 +215,7 @@ class Outline:
 
     def touched(self) -> np.ndarray:
         """Cells of the part around the outline that its rims run through (rows, cols)."""
-        out = np.zeros(self.window.shape, bool)
+        out = new_grid(self.window.shape, bool)
         touched_cells(self.edges, self._first, self._listed, out)
         return out
 
