@@ -1,5 +1,6 @@
 """Steps that count all values of a ground, or fit it to the work, on grounds that are mapped from files: the same as in memory."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -25,8 +26,11 @@ from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 180, 260
 GROUNDS = large_grounds(ROWS, COLS)
-GRIDS = ("interval", "counted", "natural", "coarser", "elsewhere", "turned", "box", "inside")
-CHARTS = ("heights", "within", "beyond")
+GRIDS = (
+    "interval", "counted", "natural", "coarser", "elsewhere", "turned", "box", "inside", "tints", "forms",
+    "wet", "joined",
+)  # fmt: skip
+CHARTS = ("heights", "within", "beyond", "along")
 SUMS = 1e-9
 """How near sums come that are added up in another order."""
 
@@ -36,6 +40,8 @@ def study_on(folder: Path, ground: Surface) -> Study:
     write_surface(folder / "ground.tif", ground, "ground")
     xmin, ymin, xmax, ymax = ground.frame.box
     wide, high = xmax - xmin, ymax - ymin
+    above = ground.values - np.nanmin(ground.values)
+    write_surface(folder / "above.tif", replace(ground, values=above, quantity="drain_height"), "above")
     rim = shapely.Point(0, 0).buffer(1.0)
     farm = shapely.transform(rim, lambda p: p * [wide / 4, high / 4] + [xmin + wide / 3, ymin + high / 2])
     write_shapes(folder / "farm.gpkg", Shapes(np.array([farm], object), {}, ground.frame.crs), "farm")
@@ -46,6 +52,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
         steps=(
             Step(id="ground", kind="open_grid", settings={"source": str(folder / "ground.tif")}),
             Step(id="farm", kind="open_shapes", settings={"source": str(folder / "farm.gpkg")}),
+            Step(id="above", kind="open_grid", settings={"source": str(folder / "above.tif")}),
             Step(id="facing", kind="aspect", inputs=there),
             Step(id="interval", kind="classify", inputs=on, settings={"rules": "equal_interval", "count": 4}),
             Step(id="counted", kind="classify", inputs=on, settings={"rules": "equal_count", "count": 7}),
@@ -55,6 +62,11 @@ def study_on(folder: Path, ground: Surface) -> Study:
             Step(id="turned", kind="resample", inputs={"surface": "facing"}, settings={"cell": cell}),
             Step(id="box", kind="crop", inputs=on, settings={"box": box}),
             Step(id="inside", kind="crop", inputs={**on, **area}),
+            Step(id="tints", kind="relief_tint", inputs=there),
+            Step(id="forms", kind="landform", inputs=there, settings={"small": 60.0, "large": 300.0}),
+            Step(id="wet", kind="flood", inputs={"above": "above"}, settings={"stage": float(np.nanmax(above)) / 4}),
+            Step(id="joined", kind="merge", inputs={"first": "box", "second": "ground"}),
+            Step(id="along", kind="profile", inputs=on, settings={"line": (xmin + wide / 50, ymin + high / 30, xmax - wide / 40, ymax - high / 20)}),
             Step(id="heights", kind="hypsometry", inputs=there),
             Step(id="within", kind="hypsometry", inputs={**there, **area}),
             Step(id="beyond", kind="threshold_curve", inputs={**on, **area}, settings={"side": "below"}),

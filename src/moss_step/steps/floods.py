@@ -11,6 +11,7 @@ from moss_step.formats.vector import in_system
 from moss_step.model.chart import Chart
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
+from moss_step.model.mapped import blocks_of
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -173,11 +174,9 @@ def _flood(settings: FloodSettings, inputs: Inputs, progress: Progress) -> Outco
     result = indices.flooded(above, settings.stage)
     if result.valid_count == 0:
         raise MossError("Nothing is flooded.", "Raise the stage.")
-    area = float((np.count_nonzero(~np.isnan(result.values), axis=1) * result.frame.row_areas).sum())
-    volume = (
-        float(np.nansum(result.values * result.frame.row_areas[:, None], dtype=np.float64))
-        * result.metres_per_height
-    )
+    deep = [np.nansum(result.values[rows], axis=1, dtype=np.float64) for rows in blocks_of(result.values)]
+    volume = float((np.concatenate(deep) * result.frame.row_areas).sum()) * result.metres_per_height
+    area = result.area
     outcome = surface_outcome(
         result,
         (
@@ -207,6 +206,7 @@ flood = StepKind(
     settings=FloodSettings,
     gives="surface",
     run=_flood,
+    maps=True,
     memory=29,
     label=lambda s, names: f"Flooded at {s.stage:g}",
     look={"ramp": "water"},

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
-
 from moss_step.formats.vector import in_system
 from moss_step.model.findings import Finding
 from moss_step.model.outcome import Outcome
@@ -197,7 +195,7 @@ class LandformSettings(Settings):
 
 def _landform(settings: LandformSettings, inputs: Inputs, progress: Progress) -> Outcome:
     result = landforms(ground(inputs), settings.small, settings.large, progress)
-    return class_outcome(result, int(np.count_nonzero(result.codes != 255)))
+    return class_outcome(result, result.valid_count)
 
 
 landform = StepKind(
@@ -209,7 +207,7 @@ landform = StepKind(
     "deviation, at bounds −1 and 1; plain below 5° of slope",
     words=("geomorphology", "ridge", "valley", "plain", "classification", "slope position"),
     inputs=(DEM,), settings=LandformSettings, gives="classes", run=_landform,
-    memory=32,
+    maps=True, memory=32,
     label=lambda s, names: f"Landforms of {names['dem']}",
 )  # fmt: skip
 

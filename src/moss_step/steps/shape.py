@@ -246,6 +246,7 @@ relief_tint = StepKind(
     settings=TintSettings,
     gives="classes",
     run=_relief_tint,
+    maps=True,
     memory=27,
     label=lambda s, names: f"Relief tint of {names['dem']}",
 )

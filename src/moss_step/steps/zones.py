@@ -146,6 +146,7 @@ profile = StepKind(
         InputSpec("path", "shapes", "Path", "A line from a file.", optional=True, shapes="lines"),
     ),
     settings=ProfileSettings, gives="chart", run=_profile, around=_along,
+    maps=True,
     memory=2,
     keeps="section",
     label=lambda s, names: f"Profile of {names['surface']}",

@@ -11,6 +11,7 @@ import numpy as np
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, map_of, row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
@@ -293,15 +294,31 @@ def landforms(dem: Surface, small: float, large: float, progress: Progress | Non
             f"The small radius {small:g} m must be below the large one {large:g} m.", "Change one."
         )
     progress = progress or silent()
-    near = _standardised(position(dem, small, progress=progress.part(0.0, 0.4)).values)
-    far = _standardised(position(dem, large, progress=progress.part(0.4, 0.8)).values)
-    steep = slope(dem, progress=progress.part(0.8, 0.9)).values
-    code = np.empty(dem.frame.shape, np.uint8)
+    near = _standardised(_places(dem, small, progress.part(0.0, 0.4)))
+    far = _standardised(_places(dem, large, progress.part(0.4, 0.8)))
+    steep = dem.by_rows(1, bool, lambda part: slope(part).values > 5.0)
+    code = grid_beside(dem.values, np.uint8)
     for first, last in progress.part(0.9, 1.0).blocks(dem.frame.rows, 256, "Putting cells in classes"):
-        code[first:last] = _landform_codes(near[first:last], far[first:last], steep[first:last] > 5.0)
+        code[first:last] = _landform_codes(near[first:last], far[first:last], steep[first:last])
+        let_go(code, near, far, steep)
     named = zip(_LANDFORMS, _LANDFORM_COLORS, strict=True)
     entries = tuple(ClassEntry(i, name, color) for i, (name, color) in enumerate(named, 1))
     return ClassMap(code, dem.frame, entries)
+
+
+def _places(dem: Surface, radius: float, progress: Progress) -> np.ndarray:
+    """Position at a radius: of a ground that is mapped, some rows at a time with those around them."""
+    if map_of(dem.values) is None:
+        return position(dem, radius, progress=progress).values
+    check_radius(radius, dem.frame)
+    progress.at(0.0, "Working out position")
+    margin = math.ceil(disk_reach(radius) / float(dem.frame.row_heights.min())) + 1
+
+    def places(part: Surface) -> np.ndarray:
+        progress.at(0.5, "Working out position")
+        return position(part, radius).values
+
+    return dem.by_rows(min(margin, dem.frame.rows), np.float32, places)
 
 
 def _landform_codes(near: np.ndarray, far: np.ndarray, steep: np.ndarray) -> np.ndarray:
@@ -385,7 +402,7 @@ def _extreme(z: np.ndarray, radius: float, frame: Frame, progress: Progress, hig
 
 
 def _standardised(values: np.ndarray) -> np.ndarray:
-    if np.isnan(values).all():
+    if all(np.isnan(values[rows]).all() for rows in blocks_of(values)):
         raise MossError("The ground holds no values.", "Choose another ground.")
     with np.errstate(over="ignore", invalid="ignore"):
         mean, deviation = _mean_and_deviation(values)
@@ -394,7 +411,7 @@ def _standardised(values: np.ndarray) -> np.ndarray:
             "The heights are too large to be worked with.",
             "Check their unit, and which value stands for no-data.",
         )
-    return np.asarray((values - mean) / (deviation or 1.0), values.dtype)
+    return row_by_row(lambda some: (some - mean) / (deviation or 1.0), values.dtype, values)
 
 
 def _mean_and_deviation(values: np.ndarray) -> tuple[float, float]:

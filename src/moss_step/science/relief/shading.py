@@ -8,6 +8,7 @@ import numpy as np
 
 from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import MossError
+from moss_step.model.mapped import row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.rules import number_text
 from moss_step.model.surface import Surface
@@ -114,8 +115,12 @@ def relief_tint(dem: Surface, interval: float | None = None, base: float = 0.0) 
             f"There would be {count:,} bands.",
             f"Choose an interval of {round_interval((span[1] - span[0]) / 40):g} or more.",
         )
-    bands = np.floor((dem.values.astype(np.float64) - base) / step) - first
-    codes = np.where(np.isnan(bands), NO_CLASS, bands).astype(np.uint8)
+
+    def tinted(heights: np.ndarray) -> np.ndarray:
+        bands = np.floor((heights.astype(np.float64) - base) / step) - first
+        return np.where(np.isnan(bands), NO_CLASS, bands).astype(np.uint8)
+
+    codes = row_by_row(tinted, np.uint8, dem.values)
     colors = colors_between(count, TINTS)
     bounds = [base + step * (first + k) for k in range(count + 1)]
     names = [

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.mapped import row_by_row
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE as NO_UNIT
@@ -350,8 +351,10 @@ def flooded(above_drain: Surface, stage: float) -> Surface:
     >>> flooded(tilted(), 3.0).values[0].tolist()
     [3.0, 1.0, nan, nan, nan]
     """
-    with np.errstate(invalid="ignore"):
-        depth = np.where(
-            above_drain.values < stage, np.float32(stage) - above_drain.values, np.float32(np.nan)
-        )
+
+    def under(above: np.ndarray) -> np.ndarray:
+        with np.errstate(invalid="ignore"):
+            return np.where(above < stage, np.float32(stage) - above, np.float32(np.nan))
+
+    depth = row_by_row(under, np.result_type(above_drain.values, np.float32), above_drain.values)
     return Surface(depth, above_drain.frame, above_drain.unit, "depth")
