@@ -66,6 +66,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
     low, high = ground.range or (0.0, 0.0)
     flatter = min(max((high - low) / 1e3, 1e-9), 1.0)
     rise = flatter if high > low else 1.0
+    places = [(ground.frame.x_of(c), ground.frame.y_of(r)) for r, c in ((30, 40), (301, 322), (505, 600))]
     write_surface(source, ground, "ground")
     write_surface(folder / "rain.tif", rain_on(ground), "rain")
     return Study(
@@ -119,6 +120,8 @@ def study_on(folder: Path, ground: Surface) -> Study:
             Step(
                 id="deep", kind="depressions", inputs=dem, settings={"least_depth": 0.5, "least_area": 200.0}
             ),
+            Step(id="down", kind="flow_path", inputs=dem, settings={"start": places}),
+            Step(id="short", kind="flow_path", inputs=dem, settings={"start": places, "cut": places[:1]}),
             Step(id="links", kind="stream_basins", inputs=dem, settings={"min_area": 60_000.0}),
         )
     )
@@ -128,7 +131,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
 def test_tiles_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
     ground: Surface = GROUNDS[on]()
     study = study_on(tmp_path, ground)
-    targets = [*(s.id for s in study.steps), "streams.nodes", "steep.nodes"]
+    targets = [*(s.id for s in study.steps), "streams.nodes", "steep.nodes", "down.end"]
     if on == "a plane that is level":  # all of it drains to the edge by itself
         targets = [t for t in targets if not t.startswith(("streams", "links", "steep"))]
     for written, expected in both_ways(study, targets, tmp_path / "work", CELLS):

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from moss_step.large import between, class_areas, contours, sight_heights, views, zones
-from moss_step.large.water import basins, catchments, drains, lakes
+from moss_step.large.water import basins, catchments, drains, lakes, paths
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
 from moss_step.study.graph import Step
@@ -50,6 +50,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "streams": drains.streams,
         "basins": basins.basins,
         "depressions": lakes.depressions,
+        "flow_path": paths.flow_path,
         "stream_basins": catchments.stream_basins,
         "catchment": catchments.catchment,
         "drain_height": drains.drain_height,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Literal
 
 import numpy as np
@@ -16,12 +17,12 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.telling import mark
 from moss_step.model.units import COUNT, METRE, SQUARE_METRE
 from moss_step.science.water import ridges, trace
-from moss_step.science.water.drainage import Drainage
+from moss_step.science.water.drainage import Spaced
 from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, optional, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.shape import DEM, ground
-from moss_step.steps.water import FILLED_FIRST, drainage_of, symbol_of
+from moss_step.steps.water import FILLED_FIRST, drainage_of
 
 
 class PathSettings(Settings):
@@ -45,27 +46,46 @@ class PathSettings(Settings):
     )
 
 
-def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    drainage, starts = drainage_of(inputs, progress), optional(inputs, "starts", Shapes)
+def starts_of(settings: PathSettings, starts: Shapes | None, crs: str | None) -> list[tuple[float, float]]:
+    """Places that paths begin at.
+
+    Raises AskedWronglyError where there is none.
+    """
     if starts is not None:
-        points = [
-            (float(p.x), float(p.y)) for p in shapely.centroid(in_system(starts, drainage.frame.crs).geometry)
-        ]
-    elif settings.start is not None:
-        points = list(settings.start)
-    else:
+        return [(float(p.x), float(p.y)) for p in shapely.centroid(in_system(starts, crs).geometry)]
+    if settings.start is None:
         raise AskedWronglyError(
             "`flow_path` needs a start.", "Click on the plan.", "Give start=x,y or starts=FILE."
         )
+    return list(settings.start)
+
+
+def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Outcome:
+    drainage = drainage_of(inputs, progress)
+    places = starts_of(settings, optional(inputs, "starts", Shapes), drainage.frame.crs)
     progress.at(0.8, "Following the water")
-    paths = [_one_path(drainage, x, y, settings) for x, y in points]
+    cells = [trace.cell_at(drainage.dem, x, y) for x, y in places]
+    ways, metres = drainage.ways, drainage.metres
+    down = settings.side == "down"
+    paths = [path_down(ways, cell) if down else longest_up(ways, metres, cell) for cell in cells]
     z = drainage.dem.values.reshape(-1)
-    length = np.array([trace.path_metres(drainage, p)[-1] for p in paths])
-    first, last = z[[p[0] for p in paths]].astype(float), z[[p[-1] for p in paths]].astype(float)
-    drop = (first - last) * drainage.dem.metres_per_height
+    return path_outcome(settings, drainage, paths, lambda ends: z[ends])
+
+
+def path_outcome(
+    settings: PathSettings,
+    ground: Spaced,
+    ways: Sequence[np.ndarray],
+    heights: Callable[[np.ndarray], np.ndarray],
+) -> Outcome:
+    """Paths by the numbers of their cells, cut where that is asked for; ``heights`` gives those of cells."""
+    paths = [_cut(settings, ground, path) for path in ways]
+    length = np.array([trace.path_metres(ground, p)[-1] for p in paths])
+    first, last = (heights(np.array([p[k] for p in paths])).astype(float) for k in (0, -1))
+    drop = (first - last) * ground.dem.metres_per_height
     lines = [
         shapely.LineString(xy if len(xy) > 1 else np.repeat(xy, 2, axis=0))
-        for xy in (trace.centres(drainage, p) for p in paths)
+        for xy in (trace.centres(ground, p) for p in paths)
     ]
     with np.errstate(divide="ignore", invalid="ignore"):
         columns = {
@@ -78,29 +98,19 @@ def _flow_path(settings: PathSettings, inputs: Inputs, progress: Progress) -> Ou
             "to_x": np.array([x.coords[-1][0] for x in lines]),
             "to_y": np.array([x.coords[-1][1] for x in lines]),
         }
-    result = Shapes(
-        np.array(lines, object),
-        columns,
-        drainage.frame.crs,
-        {"from_height": symbol_of(drainage), "to_height": symbol_of(drainage)},
-    )
+    crs, symbol = ground.frame.crs, ground.dem.unit.symbol
+    units = {"from_height": symbol, "to_height": symbol}
+    result = Shapes(np.array(lines, object), columns, crs, units)
     findings = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
-    ends = Shapes(
-        shapely.points([line.coords[-1] for line in lines]), {"path": columns["path"]}, drainage.frame.crs
-    )
+    ends = Shapes(shapely.points([line.coords[-1] for line in lines]), {"path": columns["path"]}, crs)
     said = mark(float(length.max()), METRE), findings, (FILLED_FIRST,)
     return Outcome(result, *said, beside={"end": lambda: Outcome(ends, f"{len(ends)} ends", findings)})
 
 
-def _one_path(drainage: Drainage, x: float, y: float, settings: PathSettings) -> np.ndarray:
-    cell = trace.cell_at(drainage.dem, x, y)
-    down = settings.side == "down"
-    path: np.ndarray = (
-        path_down(drainage.ways, cell) if down else longest_up(drainage.ways, drainage.metres, cell)
-    )
+def _cut(settings: PathSettings, ground: Spaced, path: np.ndarray) -> np.ndarray:
     if settings.cut is None:
         return path
-    away = drainage.frame.distances(trace.centres(drainage, path), np.array([settings.cut[0]]))
+    away = ground.frame.distances(trace.centres(ground, path), np.array([settings.cut[0]]))
     return path[: int(np.argmin(away)) + 1]
 
 

@@ -133,21 +133,12 @@ class PlaceJob(WaterOn):
         Raises MossError where there is no ground.
         """
         if geometry.geom_type == "Point":
-            return np.array([self._cell(ground, geometry.x, geometry.y)])
+            return np.array([self._cell(ground, ground.cell_at(geometry.x, geometry.y))])
         cells = cells_under(self.frame, geometry)
         return checked_seeds(cells[ground.at_cells("ways", cells) != NONE] if len(cells) else cells)
 
-    def _cell(self, ground: Ground, x: float, y: float) -> int:
-        """The cell of a point, or that of the largest stream around it.
-
-        Raises MossError outside the ground.
-        """
-        there = self.frame.cell_at(x, y)
-        if there is None:
-            raise MossError(f"{x:g}, {y:g} lies outside the ground.", "Choose a place on it.")
-        cell = there[0] * self.frame.cols + there[1]
-        if np.isnan(ground.heights_at(np.array([cell]))[0]):
-            raise MossError(f"{x:g}, {y:g} has no height.", "Choose a place that has data.")
+    def _cell(self, ground: Ground, cell: int) -> int:
+        """A cell, or that of the largest stream around it."""
         if self.settings.snap <= 0:
             return cell
         near = Near.of(self.frame, cell, self.settings.snap)

@@ -13,6 +13,7 @@ from moss_step.large.crew import Once
 from moss_step.large.held import OnDisk, value_of
 from moss_step.large.scratch import Scratch
 from moss_step.large.tiling import Tile, Tiling, widened, within
+from moss_step.model.errors import MossError
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.science.relief.gradient import slope as derive_slope
@@ -84,6 +85,24 @@ class Ground:
                 rows, cols = slice(r.min(), r.max() + 1), slice(c.min(), c.max() + 1)
                 result[some] = reader.read(rows, cols)[r - rows.start, c - cols.start]
         return result
+
+    def cell_at(self, x: float, y: float) -> int:
+        """Number of the cell at a place.
+
+        Raises MossError outside of the ground, and where it has no height.
+        """
+        there = self.held.frame.cell_at(x, y)
+        if there is None:
+            raise MossError(f"{x:g}, {y:g} lies outside the ground.", "Choose a place on it.")
+        cell = there[0] * self.held.frame.cols + there[1]
+        if np.isnan(self.heights_at(np.array([cell]))[0]):
+            raise MossError(f"{x:g}, {y:g} has no height.", "Choose a place that has data.")
+        return cell
+
+    def tile_of(self, cell: int) -> Tile:
+        """The tile that holds a cell."""
+        row, col = divmod(cell, self.held.frame.cols)
+        return self.tiling.tile(row // self.tiling.high, col // self.tiling.wide)
 
     def by_tile(self, cells: np.ndarray) -> dict[Tile, np.ndarray]:
         """Of each tile that holds any of some cells their places among these."""

@@ -39,8 +39,8 @@ class AtCells(NamedTuple):
     height: np.ndarray
 
 
-class Watered(Protocol):
-    """A ground of whose water something is known: all of it, or what is at some cells."""
+class Spaced(Protocol):
+    """A ground whose cells have distances between them."""
 
     @property
     def dem(self) -> Surface:
@@ -53,6 +53,10 @@ class Watered(Protocol):
     @property
     def metres(self) -> np.ndarray:
         """Distances to neighbours by row."""
+
+
+class Watered(Spaced, Protocol):
+    """A ground of whose water something is known: all of it, or what is at some cells."""
 
     def at(self, cells: np.ndarray) -> AtCells:
         """What is known at cells, by their numbers row by row."""

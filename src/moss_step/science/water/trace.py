@@ -11,7 +11,7 @@ from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
-from moss_step.science.water.drainage import Drainage, Watered
+from moss_step.science.water.drainage import Drainage, Spaced, Watered
 from moss_step.science.water.kernels.neighbours import NONE, Course
 from moss_step.science.water.kernels.trace import (
     branches,
@@ -264,7 +264,7 @@ class Near:
         return int(self.rows.start + row) * self.frame.cols + int(self.cols.start + col)
 
 
-def path_metres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
+def path_metres(drainage: Spaced, cells: np.ndarray) -> np.ndarray:
     """Metres along a path of neighbouring cells, from its first cell.
 
     Parameters
@@ -321,7 +321,7 @@ def lengths_of(drainage: Watered, paths: list[np.ndarray]) -> np.ndarray:
     return np.asarray(np.add.reduceat(steps, starts))
 
 
-def step_metres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
+def step_metres(drainage: Spaced, cells: np.ndarray) -> np.ndarray:
     """Metres from each cell to the next; for those that are no neighbours it means nothing.
 
     Parameters
@@ -352,7 +352,7 @@ def step_metres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
     return np.asarray(np.where(dr == 0, east, np.where(dc == 0, south, diagonal)))
 
 
-def centres(drainage: Watered, cells: np.ndarray) -> np.ndarray:
+def centres(drainage: Spaced, cells: np.ndarray) -> np.ndarray:
     """Coordinates of the centres of cells: (n, 2).
 
     Parameters
