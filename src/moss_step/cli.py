@@ -148,6 +148,9 @@ def _window(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
         verb = "is" if len(missing) == 1 else "are"
         lacking = f"The window is not installed: {', '.join(missing)} {verb} missing."
         raise MossError(lacking, "pip install 'moss-step[window]'")
+    from moss_step.line.display import check_display
+
+    check_display()  # the libraries of the window take their time to load
     from moss_step.desk.app import run  # Qt is loaded for the window only
 
     return run(paths, demo, waits)

@@ -15,7 +15,6 @@ from PySide6.QtWidgets import QApplication
 from moss_step.desk import theme
 from moss_step.desk.benches.registry import bench_types
 from moss_step.desk.collector import Collector
-from moss_step.desk.display import check_display
 from moss_step.desk.looks.registry import all_looks
 from moss_step.desk.plan.tools.registry import tool_types
 from moss_step.desk.preferences import Preferences, load
@@ -68,10 +67,7 @@ def _preferred() -> tuple[Preferences, str]:
 def run(paths: list[Path], demo: bool = False, waits: bool = False) -> int:
     """Open the window on files or the demo; returns when it is closed. A study that ``waits`` is opened with
     nothing run.
-
-    Raises MossError when there is no display.
     """
-    check_display()
     logging.basicConfig(filename=state_folder() / "moss-step.log", level=logging.WARNING)
     # A step's thread then hands over to the window's within a millisecond.
     sys.setswitchinterval(0.001)
