@@ -437,7 +437,7 @@ def test_it_runs_where_nothing_can_be_kept_and_on_a_terminal_of_another_encoding
     nowhere = dict.fromkeys(("HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"), "/proc/none")
     for environment in ({}, nowhere, {"LC_ALL": "C", "PYTHONIOENCODING": "ascii"}):
         ran = subprocess.run(
-            [Path(sys.executable).with_name("moss-step"), "do", "slope", f"dem={hills_tif}", "-o", tmp_path / "s.tif", "--overwrite"],
+            [Path(sys.executable).with_name("moss-step"), "do", "convert_units", f"surface={hills_tif}", "to=foot", "-o", tmp_path / "s.tif", "--overwrite"],
             capture_output=True, text=True, check=False, env={"PATH": "/usr/bin", **environment},
         )  # fmt: skip
         assert ran.returncode == 0, ran.stderr

@@ -114,19 +114,13 @@ def check_declared_defaults(panel: StepPanel, kind: str) -> None:
 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))
-def test_a_step_opens_with_its_question_names_and_defaults(shared, kind):
-    panel = panel_of(shared, kind)
-    check_it_says_what_is_missing(shared[0], panel, kind)
-    check_controls_have_names(panel)
-    check_declared_defaults(panel, kind)
-    leave(shared)
-
-
-@pytest.mark.parametrize("kind", sorted(KINDS))
-def test_a_step_is_left_without_a_trace(shared, kind):
+def test_a_step_opens_with_its_question_names_and_defaults_and_is_left_without_a_trace(shared, kind):
     window, wait = shared
     before = window.work.study
-    panel_of(shared, kind)
+    panel = panel_of(shared, kind)
+    check_it_says_what_is_missing(window, panel, kind)
+    check_controls_have_names(panel)
+    check_declared_defaults(panel, kind)
     QTest.keyClick(window, Qt.Key.Key_Escape)
     wait()
     leave(shared)
