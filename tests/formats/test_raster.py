@@ -3,6 +3,7 @@ import os
 import resource
 import subprocess
 import sys
+import tracemalloc
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -14,7 +15,7 @@ from rio_cogeo.cogeo import cog_validate
 
 from moss_step.formats.raster import describe, read_class_map, read_surface, split_band
 from moss_step.formats.raster_write import write_class_map, write_surface
-from moss_step.model.class_map import ClassEntry, ClassMap
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.surface import Surface
 from moss_step.model.units import BEARING, FOOT, METRE, PER_METRE, PERCENT, UNKNOWN, US_FOOT
@@ -119,6 +120,26 @@ def test_ascii_grids_both_ways(tmp_path):
     assert np.allclose(back.values, dem.values, atol=1e-3) and back.frame.box == dem.frame.box
     with pytest.raises(MossError, match="square cells"):
         write_surface(tmp_path / "flat.asc", plane(4, 4, 0, 0, dx=2, dy=3), "x")
+
+
+def test_classes_are_counted_some_at_a_time(tmp_path):
+    """Numbers of eight bytes of all codes at once would take eight times the map."""
+    codes = np.random.default_rng(2).integers(0, 4, (2400, 2400)).astype(np.uint8)
+    codes[:7] = NO_CLASS
+    classes = ClassMap(
+        codes, surface(codes).frame, tuple(ClassEntry(k, f"class {k}", "#336699") for k in range(4))
+    )
+    tracemalloc.start()
+    try:
+        write_class_map(tmp_path / "c.tif", classes, "classes")
+        most = tracemalloc.get_traced_memory()[1]
+    finally:
+        tracemalloc.stop()
+    assert most < 3 * codes.nbytes
+    told = (tmp_path / "c.tif.aux.xml").read_text()
+    for k in range(4):
+        assert f"<F>{np.count_nonzero(codes == k)}</F>" in told
+    assert classes.valid_count == np.count_nonzero(codes != NO_CLASS)
 
 
 def test_a_class_map_keeps_names_colours_and_codes(tmp_path):

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from moss_step.model import memory
+from moss_step.kinds.registry import cells_of, is_mapped, kind_of
+from moss_step.model import mapped, memory
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
@@ -85,15 +86,35 @@ def test_every_step_that_takes_a_grid_says_what_it_takes():
     assert silent_ones == []
 
 
-@pytest.mark.parametrize("name", sorted(set(KINDS) - {"choose_shapes"}))
+MAPPED = {n for n, kind in KINDS.items() if kind.maps}
+"""Steps that go through grids that are mapped where memory holds too little."""
+
+
+@pytest.mark.parametrize("name", sorted(set(KINDS) - MAPPED - {"choose_shapes"}))
 def test_what_does_not_fit_is_refused_before_it_begins_with_its_figure(name, monkeypatch):
     ground, kind = metric(relief(21)), KINDS[name]
     given, inputs = given_for(kind, as_is(ground), ground), inputs_for(kind, ground, as_is(ground))
     monkeypatch.setattr(memory, "free_memory", lambda: 100)
-    begun = []
     with pytest.raises(MossError) as caught:
         run_declared(kind, given, inputs, silent().part(0.0, 1.0))
-    assert "GB of memory" in str(caught.value) and "GB are free" in str(caught.value) and begun == []
+    assert "GB of memory" in str(caught.value) and "GB are free" in str(caught.value)
+
+
+@pytest.mark.parametrize("name", sorted(MAPPED))
+def test_what_does_not_fit_but_can_be_mapped_gives_the_same(name, monkeypatch):
+    ground, kind = metric(relief(21)), KINDS[name]
+    given, inputs = given_for(kind, as_is(ground), ground), inputs_for(kind, ground, as_is(ground))
+    expected = run_declared(kind, given, inputs, silent())
+    for module in (memory, mapped):
+        monkeypatch.setattr(module, "free_memory", lambda: 100)
+    found = run_declared(kind, given, inputs, silent())
+    assert [(f.name, f.of) for f in found.findings] == [(f.name, f.of) for f in expected.findings]
+    np.testing.assert_allclose(
+        [f.value for f in found.findings], [f.value for f in expected.findings], rtol=1e-9
+    )
+    if kind_of(expected.value).array is not None:
+        assert is_mapped(found.value) and not is_mapped(expected.value)
+        np.testing.assert_array_equal(cells_of(found.value), cells_of(expected.value))
 
 
 def test_memory_of_a_container_is_what_is_left_under_its_limit(tmp_path, monkeypatch):

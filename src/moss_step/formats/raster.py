@@ -23,7 +23,7 @@ from moss_step.formats.raster_facts import RasterFacts
 from moss_step.formats.source import members
 from moss_step.formats.whole import check_readable, in_words, printable
 from moss_step.model.arrays import blurred
-from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap, code_counts
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Box, Frame, reference_system
 from moss_step.model.kernels.blanks import drop_infinite, drop_value
@@ -479,7 +479,7 @@ def read_class_map(path: Path) -> ClassMap:
         colors = file.colormap(1) if file.colorinterp[0] == ColorInterp.palette else {}
     codes, frame = _upright(raw, facts.transform, facts.crs)
     named = {int(k[6:]) for k in tags if k.startswith("CLASS_") and k[6:].isdigit()}
-    present = {int(c) for c in np.unique(codes)} - {NO_CLASS}
+    present = set(np.flatnonzero(code_counts(codes)).tolist()) - {NO_CLASS}
     entries = tuple(
         ClassEntry(
             c,

@@ -19,7 +19,7 @@ from moss_step.formats.raster import LINEAGE, QUANTITY, UNIT
 from moss_step.formats.source import side_files
 from moss_step.formats.tiled import TiledFile, lay_out
 from moss_step.formats.whole import first_line, printable, whole_file, write_text
-from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap
+from moss_step.model.class_map import NO_CLASS, ClassEntry, ClassMap, code_counts
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, reference_system
 from moss_step.model.progress import Progress, silent
@@ -145,8 +145,7 @@ def write_class_map(
                 window = Window(0, first, classes.frame.cols, last - first)
                 file.write(classes.codes[first:last], 1, window=window)
         _as_optimized(plain, temporary, path, "MODE")
-    counts = np.bincount(classes.codes.reshape(-1), minlength=256)
-    write_text(Path(f"{path}.aux.xml"), attribute_table(classes.classes, counts))
+    write_text(Path(f"{path}.aux.xml"), attribute_table(classes.classes, code_counts(classes.codes)))
 
 
 @contextmanager

@@ -10,12 +10,23 @@ from moss_step.model.arrays import read_only
 from moss_step.model.derived import Derived
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import blocks_of
+from moss_step.model.mapped import blocks_of, held_bytes, let_go, row_by_row
 from moss_step.model.surface import Surface
 from moss_step.model.units import NONE
 
 NO_CLASS = 255
 """Code of a cell without a class."""
+_AT_ONCE = 1_000_000
+"""Cells that are counted at a time."""
+
+
+def code_counts(codes: np.ndarray) -> np.ndarray:
+    """How many cells have each of the 256 codes (int64)."""
+    counts = np.zeros(NO_CLASS + 1, np.int64)
+    for rows in blocks_of(codes, _AT_ONCE):  # counting makes each code a number of eight bytes
+        counts += np.bincount(codes[rows].reshape(-1), minlength=NO_CLASS + 1)
+        let_go(codes)
+    return counts
 
 
 @dataclass(frozen=True)
@@ -61,12 +72,12 @@ class ClassMap:
     @property
     def valid_count(self) -> int:
         """Number of cells that have a class."""
-        return sum(int(np.count_nonzero(self.codes[rows] != NO_CLASS)) for rows in blocks_of(self.codes))
+        return int(code_counts(self.codes)[:NO_CLASS].sum())
 
     @property
     def nbytes(self) -> int:
-        """Size in memory."""
-        return int(self.codes.nbytes)
+        """Size in memory; what is mapped from a file takes none."""
+        return held_bytes(self.codes)
 
     @property
     def quantity(self) -> str:
@@ -77,7 +88,11 @@ class ClassMap:
 
     def as_surface(self) -> Surface:
         """The codes as numbers, NaN where there is no class: 1 and 0 of a map of yes and no."""
-        values = np.where(self.codes == NO_CLASS, np.float32(np.nan), self.codes.astype(np.float32))
+
+        def numbers(codes: np.ndarray) -> np.ndarray:
+            return np.where(codes == NO_CLASS, np.float32(np.nan), codes.astype(np.float32))
+
+        values = row_by_row(numbers, np.float32, self.codes)
         return Surface(values, self.frame, NONE, self.quantity)
 
     def entry(self, code: int) -> ClassEntry | None:

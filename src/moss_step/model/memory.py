@@ -23,6 +23,11 @@ def check_grid(cells: int, what: str, do: str) -> None:
     check_memory(cells * BYTES_PER_CELL, f"{what} of {cells:,} cells", do)
 
 
+def fits(need: int) -> bool:
+    """Whether so many bytes are free."""
+    return need <= free_memory()
+
+
 def check_memory(need: int, what: str, do: str) -> None:
     """Raise MossError when something needs more bytes than are free."""
     available = free_memory()

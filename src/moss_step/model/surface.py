@@ -34,8 +34,8 @@ def _held_as(dtype: np.dtype) -> np.dtype:
 
 
 def _holds_any(values: np.ndarray) -> bool:
-    """Whether there is a value: found in the first row or so where there are many."""
-    return any(not np.isnan(some).all() for some in (values[:1], values))
+    """Whether there is a value: found in the first rows where there are many."""
+    return any(not np.isnan(values[rows]).all() for rows in blocks_of(values, 100_000))
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,8 +13,8 @@ import numpy as np
 from moss_step.kinds.registry import cells_of, cut_to, is_mapped, kind_of
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.frame import Frame, same_frame
-from moss_step.model.mapped import let_go, room_for, too_large
-from moss_step.model.memory import check_memory
+from moss_step.model.mapped import blocks_of, let_go, room_for, too_large
+from moss_step.model.memory import check_memory, fits
 from moss_step.model.origin import Given, Origin
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress, silent
@@ -124,6 +124,8 @@ def _run_whole(
     progress: Progress,
     origins: Mapping[str, Origin] | None = None,
 ) -> Outcome:
+    if step.maps and not fits(step.bytes_needed(checked, inputs)):
+        inputs = {n: _mapped(v) for n, v in inputs.items()}
     check_memory(
         step.bytes_needed(checked, inputs),
         step.title,
@@ -132,6 +134,25 @@ def _run_whole(
     inputs = Given(step.taken(inputs), origins or {})
     outcome = step.run(checked, inputs, progress)
     return replace(outcome, warnings=tuple(dict.fromkeys((*outcome.warnings, *taken_of(step, inputs)))))
+
+
+def _mapped(value: Value) -> Value:
+    """A grid as one that is mapped, so that what is made beside it is mapped, too; what is none, or a part of
+    a larger one, stays.
+
+    Raises MossError when the disk has no room.
+    """
+    kind, surface = kind_of(value), of_kind(value, Surface)
+    if kind.array is None or is_mapped(value) or (surface is not None and surface.is_part):
+        return value
+    about, arrays = kind.parts(value)
+    cells = arrays[0]
+    held = room_for(cells.size, cells.dtype, True).reshape(cells.shape)
+    for rows in blocks_of(cells):
+        held[rows] = cells[rows]
+        let_go(held)
+    restored: Value = kind.restored(about, [held, *arrays[1:]])
+    return restored
 
 
 def taken_of(step: StepKind, inputs: Mapping[str, Value]) -> tuple[str, ...]:
