@@ -309,3 +309,16 @@ def test_without_the_window_library_one_line_says_so(tmp_path):
     )
     ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert ran.returncode == 1 and ran.stderr.startswith("moss-step: The window is not installed")
+
+
+def test_a_study_is_read_with_nothing_loaded_for_steps_that_it_has_not(tmp_path):
+    (tmp_path / "a.moss").write_text(
+        '{"moss_step_study": 2, "steps": [{"id": "ground", "kind": "open_grid", "settings": {"source": "a.tif"}}]}'
+    )
+    script = (
+        "import sys; from pathlib import Path; from moss_step.study.saving import load_study\n"
+        f"study = load_study(Path({str(tmp_path / 'a.moss')!r}))\n"
+        "print(len(study.steps), sorted(n for n in sys.modules if n.startswith('moss_step.steps.')))"
+    )
+    ran = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert ran.stdout.startswith("1 ") and "steps.gather" in ran.stdout and "steps.sight" not in ran.stdout

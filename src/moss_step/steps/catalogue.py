@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+import re
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -40,6 +41,7 @@ GROUPS: dict[str, tuple[str, ...]] = {
     "classes": ("Bounds and classes", "Several together", "Areas", "Values by area"),
 }
 """Headings of the questions of each bench, in the order of the work."""
+_KIND = re.compile(r'\bkind="(\w+)",')
 
 
 @lru_cache(maxsize=1)
@@ -54,18 +56,31 @@ def catalogue() -> dict[str, StepKind]:
 
 
 @lru_cache(maxsize=1)
-def _sources() -> dict[str, str]:
-    """Text of each module of this package, by its name; empty where they are no files."""
+def _places() -> dict[str, str]:
+    """The module of this package that declares each step, as their texts say it; empty where they are no
+    files.
+    """
     return {
-        p.stem: p.read_text(encoding="utf-8") for folder in steps.__path__ for p in Path(folder).glob("*.py")
+        kind: file.stem
+        for folder in steps.__path__
+        for file in sorted(Path(folder).glob("*.py"))
+        for kind in _KIND.findall(file.read_text(encoding="utf-8"))
     }
 
 
 def _declared_alone(kind: str) -> StepKind | None:
     """A step from the one module that declares it."""
-    name = next((n for n, text in _sources().items() if f'kind="{kind}",' in text), None)
+    name = _places().get(kind)
     loaded = vars(importlib.import_module(f"{steps.__name__}.{name}")) if name else {}
     return next((v for v in loaded.values() if isinstance(v, StepKind) and v.kind == kind), None)
+
+
+def is_step(kind: str) -> bool:
+    """Whether there is a step of a kind; while nobody has asked for all of them, nothing is loaded for the
+    others.
+    """
+    alone = _declared_alone(kind) if not catalogue.cache_info().currsize else None
+    return alone is not None or kind in catalogue()
 
 
 def step_kind(kind: str) -> StepKind:
@@ -109,8 +124,10 @@ def keeper(what: str) -> StepKind:
 
 
 def became(kind: str) -> tuple[str, str] | None:
-    """The kind of step and the name of its result that a step of older versions became."""
-    return _became().get(kind)
+    """The kind of step and the name of its result that a step of older versions became; None for what is a
+    step today.
+    """
+    return None if is_step(kind) else _became().get(kind)
 
 
 @lru_cache(maxsize=1)

@@ -4,23 +4,19 @@ that became a result.
 
 from __future__ import annotations
 
-from functools import lru_cache
-
-from moss_step.steps.catalogue import became, catalogue
+from moss_step.steps.catalogue import became, is_step, step_kind
 from moss_step.steps.declare import ResultSpec
 from moss_step.study.graph import Step, Study
 
 
-@lru_cache(maxsize=1)
-def _switches() -> dict[str, list[ResultSpec]]:
-    """Results by kind that were chosen by a setting."""
-    result = {kind: [r for r in declared.beside if "=" in r.was] for kind, declared in catalogue().items()}
-    return {kind: results for kind, results in result.items() if results}
+def _switches(kind: str) -> list[ResultSpec]:
+    """Results of a step that were chosen by a setting."""
+    return [r for r in step_kind(kind).beside if "=" in r.was] if is_step(kind) else []
 
 
 def in_new_words(study: Study) -> Study:
     """A study in which every result is asked for as it is today; its ids stay."""
-    if not any(became(s.kind) or s.kind in _switches() for s in study.steps):
+    if not any(became(s.kind) or _switches(s.kind) for s in study.steps):
         return study
     places: dict[str, str] = {}
     steps = [_turned(step, places) for step in study.steps]
@@ -40,7 +36,7 @@ def _turned(step: Step, places: dict[str, str]) -> Step:
     moved = became(step.kind)
     if moved is not None:
         return _beside(step.model_copy(update={"kind": moved[0]}), moved[1], places)
-    for spec in _switches().get(step.kind, ()):
+    for spec in _switches(step.kind):
         name, _, value = spec.was.partition("=")
         if step.settings.get(name) == value:
             return _beside(

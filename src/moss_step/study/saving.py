@@ -13,7 +13,7 @@ from pydantic import ValidationError
 from moss_step.formats.whole import read_text, write_text
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.nearest import meant
-from moss_step.steps.catalogue import catalogue
+from moss_step.steps.catalogue import catalogue, is_step
 from moss_step.study.graph import KeyRow, Shading, Step, Study
 from moss_step.study.older import in_new_words
 from moss_step.study.pages import Page
@@ -126,7 +126,7 @@ def _check_kinds(study: Study) -> None:
     ids = [s.id for s in study.steps]
     if len(set(ids)) != len(ids):
         raise MossError("two steps have one id.")
-    unknown = [s.kind for s in study.steps if s.kind not in catalogue()]
+    unknown = [s.kind for s in study.steps if not is_step(s.kind)]
     if unknown:
         close = meant(unknown[0], catalogue())
         raise MossError(f"it has a step '{unknown[0]}' that this Moss Step does not know. {close}".strip())
@@ -154,9 +154,7 @@ def with_paths(study: Study, turn: Callable[[str], str]) -> Study:
     """A study with every file that it names turned into another: sources of steps, and pictures of pages."""
 
     def turned(step: Step) -> Step:
-        names = (
-            [n for n in step.declared.file_settings if n in step.settings] if step.kind in catalogue() else []
-        )
+        names = [n for n in step.declared.file_settings if n in step.settings] if is_step(step.kind) else []
         settings = {**step.settings, **{n: str(turn(step.settings[n])) for n in names}}
         return step.model_copy(update={"settings": settings})
 
