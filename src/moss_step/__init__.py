@@ -1,6 +1,7 @@
 """Moss Step: terrain analysis on the desk, from elevation grids to classes and areas."""
 
 import os
+import sys
 from importlib import import_module
 
 from moss_step.start import end_in_silence, is_the_program
@@ -26,6 +27,9 @@ def __getattr__(name: str) -> object:
     """
     if name.startswith("_"):
         raise AttributeError(name)
+    inside = sys.modules.get(f"{__name__}.{name}")
+    if inside is not None:  # another thread is loading it: what loads it in turn would meet half of it
+        return inside
     door, errors = (import_module(f"moss_step.{module}") for module in ("door", "model.errors"))
     if name in ("MossError", "AskedWronglyError"):
         return getattr(errors, name)

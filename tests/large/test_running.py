@@ -17,13 +17,13 @@ import pytest
 import rasterio
 import shapely
 import tifffile
-from distributed import LocalCluster, Scheduler
+from distributed import LocalCluster, Scheduler, get_worker
 
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out
 from moss_step.formats.vector import write_shapes
-from moss_step.large import jobs
+from moss_step.large import crew, jobs
 from moss_step.large.chain import Done
 from moss_step.large.crew import Cluster, Once, Work, workers_here, workers_of
 from moss_step.large.crew import check_workers as check
@@ -423,6 +423,27 @@ def test_workers_that_cannot_be_begun_are_told(monkeypatch: pytest.MonkeyPatch) 
         pass
 
 
+def _loaded() -> list[str]:
+    return [name for name in crew._NEEDED if name in sys.modules]
+
+
+def test_a_worker_has_loaded_what_it_needs_before_it_is_sent_a_tile() -> None:
+    """It reads what it is sent in another thread than it works in: two that load the same may meet half of it."""
+    with workers_here(1) as one:
+        assert list(one._client.run(_loaded).values()) == [list(crew._NEEDED)]
+
+
+def test_what_is_being_loaded_in_one_thread_is_found_by_another_without_the_steps() -> None:
+    """A name of the package that another thread has begun to load, and not yet put there, is no step."""
+    script = (
+        "import sys, moss_step, moss_step.steps; del moss_step.steps\n"
+        "from moss_step import steps\n"
+        "print(steps.__name__, 'moss_step.door' in sys.modules)"
+    )
+    ran = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert ran.stdout.split() == ["moss_step.steps", "False"]
+
+
 class Patient(Work):
     """Works for a moment."""
 
@@ -433,6 +454,24 @@ class Patient(Work):
     def work_out(self, tile: Tile, read: int) -> int:
         """The same."""
         return read
+
+
+class Leaves(Patient):
+    """Has its worker end for good."""
+
+    def read(self, tile: Tile) -> int:
+        """Nobody begins it anew: it says that it was asked to go."""
+        worker = get_worker()
+        worker.loop.add_callback(worker.close_gracefully, restart=False)
+        time.sleep(60)
+        return tile.row
+
+
+def test_a_run_whose_workers_are_all_gone_ends_and_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(crew, "_LOOK", 0.2)
+    monkeypatch.setattr(crew, "_PATIENCE", 2.0)
+    with workers_here(1) as one, pytest.raises(MossError, match=r"No worker is left\. Run it again"):
+        list(one.each(Leaves(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting"))
 
 
 def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import threading
+import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
@@ -48,7 +49,11 @@ _ANY_PORT = "127.0.0.1:0"
 use.
 """
 _NEEDED = "moss_step.formats.windows", "moss_step.formats.tiled", "moss_step.study.declared"
-"""What work on any tile loads, and takes longest to."""
+"""What work on any tile loads, and takes longest to: before a worker is sent a tile, as it reads what it is
+sent in another thread than it works in, and two that load the same may meet half of it.
+"""
+_LOOK, _PATIENCE = 2.0, 30.0
+"""Seconds after which it is asked whether any worker is left, and for which one may be begun anew."""
 
 
 class TileWork(Protocol[D_co]):
@@ -284,7 +289,7 @@ class Cluster:
             send()
             while given:
                 left = len(waiting) + sum(len(some) for some, _ in given.values())
-                future = _next_of(ready, partial(progress.at, done / (done + left), doing))
+                future = self._next_of(ready, partial(progress.at, done / (done + left), doing))
                 some, _ = given.pop(future.key)
                 send()  # before what was found is fetched, or a worker would wait for that
                 yield from zip(some, _results(future, some), strict=True)
@@ -293,6 +298,23 @@ class Cluster:
         finally:
             self._client.cancel([future for _, future in given.values()])
         progress.at(1.0, doing)
+
+    def _next_of(self, ready: SimpleQueue[Any], beat: Callable[[], None]) -> Any:
+        """What is done next.
+
+        Raises MossError when no worker is left, and none is begun anew.
+        """
+        now = looked = seen = time.monotonic()
+        while now - seen < _PATIENCE:
+            beat()
+            with suppress(Empty):
+                return ready.get(timeout=_BEAT)
+            now = time.monotonic()
+            if now - looked > _LOOK:
+                looked = now
+                with suppress(OSError):  # as when the scheduler is gone
+                    seen = now if self._client.nthreads() else seen
+        raise MossError("No worker is left.", "Run it again: it goes on with the tiles that are not done.")
 
 
 class Ahead:
@@ -306,15 +328,6 @@ class Ahead:
     ) -> Iterator[tuple[Tile, D]]:
         """Work on tiles as they do."""
         yield from self._begun().each(work, tiles, progress, doing)
-
-
-def _next_of(ready: SimpleQueue[Any], beat: Callable[[], None]) -> Any:
-    while True:
-        beat()
-        try:
-            return ready.get(timeout=_BEAT)
-        except Empty:
-            continue
 
 
 def _results(future: Any, tiles: Sequence[Tile]) -> Iterator[Any]:
@@ -381,7 +394,7 @@ def _ended() -> Iterator[ExitStack]:
 def _begin(count: int, held: ExitStack) -> Cluster:
     import dask
     import numba
-    from distributed import Client, LocalCluster, fire_and_forget
+    from distributed import Client, LocalCluster
     from distributed.security import Security
 
     threads = str(max(1, min((os.cpu_count() or 1) // count, numba.get_num_threads())))
@@ -400,6 +413,7 @@ def _begin(count: int, held: ExitStack) -> Cluster:
                 scheduler_kwargs={"dashboard_address": _ANY_PORT},
                 worker_dashboard_address=None,
                 env=env,
+                preload=list(_NEEDED),
                 memory_limit=None,
                 silence_logs=logging.CRITICAL,
             )
@@ -408,15 +422,7 @@ def _begin(count: int, held: ExitStack) -> Cluster:
         raise MossError(
             f"Workers could not be begun here: {error}.", "Take fewer of them, or none."
         ) from error
-    client = held.enter_context(Client(cluster, set_as_default=False))
-    for worker in client.nthreads():  # they load what they need before they are sent a tile
-        fire_and_forget(client.submit(_awake, workers=[worker], pure=False))
-    return Cluster(client)
-
-
-def _awake() -> None:
-    for module in _NEEDED:
-        import_module(module)
+    return Cluster(held.enter_context(Client(cluster, set_as_default=False)))
 
 
 @contextmanager
@@ -477,7 +483,11 @@ def check_workers(client: Any, address: str, files: Sequence[Place]) -> None:
 
 
 def _looked(files: list[Place]) -> tuple[str, list[str]]:
-    """What a worker says of itself: its version, and which of some files it does not see."""
+    """What a worker says of itself: its version, and which of some files it does not see. It loads what it
+    needs.
+    """
+    for module in _NEEDED:
+        import_module(module)
     return __version__, [str(f) for f in files if not _is_seen(f)]
 
 
