@@ -17,7 +17,7 @@ import pytest
 import rasterio
 import shapely
 import tifffile
-from distributed import LocalCluster, Scheduler, get_worker
+from distributed import CancelledError, LocalCluster, Scheduler, get_worker
 
 from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
@@ -472,6 +472,37 @@ def test_a_run_whose_workers_are_all_gone_ends_and_says_so(monkeypatch: pytest.M
     monkeypatch.setattr(crew, "_PATIENCE", 2.0)
     with workers_here(1) as one, pytest.raises(MossError, match=r"No worker is left\. Run it again"):
         list(one.each(Leaves(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting"))
+
+
+class _Lost:
+    """A client, and what it was promised, whose scheduler has gone."""
+
+    key = "whole_work-1"
+
+    def nthreads(self) -> dict[str, int]:
+        """It had a worker."""
+        return {"tcp://127.0.0.1:9": 1}
+
+    def submit(self, *_: object, **__: object) -> "_Lost":
+        """What was promised."""
+        return self
+
+    def add_done_callback(self, tell: Callable[["_Lost"], None]) -> None:
+        """It is told at once."""
+        tell(self)
+
+    def result(self) -> None:
+        """As the library says it."""
+        raise CancelledError("whole_work-1 cancelled for reason: scheduler-connection-lost.")
+
+    def cancel(self, _: object) -> None:
+        """Nobody hears it."""
+
+
+def test_a_run_whose_scheduler_goes_ends_and_says_so() -> None:
+    done = Cluster(_Lost()).each(Patient(), [Tile(0, 0, 0, 1, 0, 1)], silent(), "Waiting")
+    with pytest.raises(MossError, match=r"The scheduler is gone\. Start it, and run this again"):
+        list(done)
 
 
 def test_a_part_that_is_damaged_is_named_and_the_rest_is_done(

@@ -52,6 +52,7 @@ _NEEDED = "moss_step.formats.windows", "moss_step.formats.tiled", "moss_step.stu
 """What work on any tile loads, and takes longest to: before a worker is sent a tile, as it reads what it is
 sent in another thread than it works in, and two that load the same may meet half of it.
 """
+_GOES_ON = "it goes on with the tiles that are not done."
 _LOOK, _PATIENCE = 2.0, 30.0
 """Seconds after which it is asked whether any worker is left, and for which one may be begun anew."""
 
@@ -314,7 +315,7 @@ class Cluster:
                 looked = now
                 with suppress(OSError):  # as when the scheduler is gone
                     seen = now if self._client.nthreads() else seen
-        raise MossError("No worker is left.", "Run it again: it goes on with the tiles that are not done.")
+        raise MossError("No worker is left.", f"Run it again: {_GOES_ON}")
 
 
 class Ahead:
@@ -331,10 +332,12 @@ class Ahead:
 
 
 def _results(future: Any, tiles: Sequence[Tile]) -> Iterator[Any]:
-    from distributed import KilledWorker
+    from distributed import CancelledError, KilledWorker
 
     try:
         results = future.result()
+    except CancelledError as error:
+        raise MossError("The scheduler is gone.", f"Start it, and run this again: {_GOES_ON}") from error
     except KilledWorker as error:
         names = ", ".join(tile.name for tile in tiles)
         raise MossError(
