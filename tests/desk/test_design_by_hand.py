@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from moss_step.desk.benches import live_volumes
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.model.frame import Frame
@@ -72,6 +73,26 @@ def test_a_level_that_is_dragged_moves_figures_and_picture(person):
     assert panel.follows.text() != low and window.plan.view.live.veil is not None
     slider.set_range(*panel.spans(panel.ground())["level"])
     assert 203.0 < slider._low < 206.5 and 209.5 < slider._high < 213.0  # the heights around the outline
+
+
+def test_of_a_ground_that_is_mapped_only_what_lies_around_is_reckoned(person, monkeypatch):
+    """Sums over all of a ground larger than memory would take gigabytes, and their time."""
+    window = person.window
+    person.step("earthwork", "Cut and fill")
+    person.draw(on_hill((4, 4), (14, 4), (14, 12), (4, 12)))
+    panel = window.benches["earthwork"].panel
+    told = {}
+    for mapped in (False, True):
+        monkeypatch.setattr(live_volumes, "is_mapped", lambda _, known=mapped: known)
+        for against in ("level", "edge", "plane"):
+            panel.form.show_some(["against"], {"against": against})
+            panel.sliders["level"].sliding.emit(201.0)
+            until(lambda: panel.follows.text() and not window.work.follower.busy, "nothing follows")
+            told[mapped, against] = panel.follows.text()
+    for against in ("level", "edge", "plane"):
+        assert told[True, against] == told[False, against]
+    surface, _ = panel._near[2]
+    assert surface.values.size < panel.ground().values.size / 2
 
 
 def test_a_result_of_older_settings_wipes_nothing_that_is_dragged(person, settle):

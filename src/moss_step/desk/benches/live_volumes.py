@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -14,14 +15,15 @@ from moss_step.desk.benches.place import Said
 from moss_step.desk.controls import SliderControl
 from moss_step.desk.follower import LARGE
 from moss_step.desk.plan.live import Live, Preview, Veil, surface_veil
+from moss_step.kinds.registry import cut_to, is_mapped
 from moss_step.model.errors import MossError
-from moss_step.model.frame import Frame
+from moss_step.model.frame import Frame, same_frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import silent
 from moss_step.model.surface import Surface
 from moss_step.model.telling import Telling
 from moss_step.model.tin import Tin
-from moss_step.model.typed import of_kind
+from moss_step.model.typed import as_kind, of_kind
 from moss_step.model.words import measured
 from moss_step.scene.sketch import Sketch
 from moss_step.science.earthwork.meeting import laid_on
@@ -37,8 +39,13 @@ _ALIKE = ("level", "surface")
 """Bases that are the same for every outline: the heights over them are added up once."""
 _TIN_CELLS = 600_000.0
 """Cells that a TIN is read at while an outline is pulled over it."""
+_ROOM = 64.0
+"""Cells around an outline, and as many more as it has across, that are looked at of a large ground."""
 _BEYOND = 0.25
 """Share of the relief around an outline that a slider reaches beyond it."""
+
+Span = tuple[slice, slice]
+"""Rows and columns of a part of a grid."""
 
 
 class LivePanel(OutlinePanel):
@@ -177,6 +184,7 @@ class CutFillPanel(LivePanel):
         self._ready: tuple[tuple[object, ...], Heights] | None = None
         self._laid: tuple[tuple[object, ...], np.ndarray] | None = None
         self._leans: tuple[Surface, Heights] | None = None
+        self._near: tuple[tuple[Surface, Surface | None], Span, tuple[Surface, Surface | None]] | None = None
         super().build(layout)
 
     def question(self, value: Value, corners: np.ndarray, settings: Settings, telling: Telling) -> Any:
@@ -189,7 +197,7 @@ class CutFillPanel(LivePanel):
         self, value: Value, other: Surface | None, corners: np.ndarray, settings: CutFillSettings,
         telling: Telling,
     ) -> Preview:  # fmt: skip
-        surface = self.grid_of(value, settings.cell)
+        surface, other = self._around(self.grid_of(value, settings.cell), other, corners)
         outline = Outline(surface.frame, shapely.Polygon(corners))
         base = base_of(settings, surface, outline, self._laid_on(surface, other, settings))
         if settings.against in _ALIKE:
@@ -203,6 +211,29 @@ class CutFillPanel(LivePanel):
             *priced(settings, [moved]),
         )  # fmt: skip
         return Preview(said, Live((), _outlined_veil(surface, outline, base)), figures)
+
+    def _around(
+        self, surface: Surface, other: Surface | None, corners: np.ndarray
+    ) -> tuple[Surface, Surface | None]:
+        """A ground that is mapped, and a base that lies cell on cell with it, cut to what lies around an
+        outline: the same cut while that is pulled within it, as much is kept of it.
+        """
+        if not is_mapped(surface):
+            return surface, other
+        (left, bottom), (right, top) = surface.frame.in_cells(
+            np.array([corners.min(axis=0), corners.max(axis=0)])
+        )
+        inner = _cells(top, bottom, surface.frame.rows, 2.0), _cells(left, right, surface.frame.cols, 2.0)
+        if self._near is None or self._near[0] != (surface, other) or not _holds(self._near[1], inner):
+            outer = (
+                _cells(top, bottom, surface.frame.rows, _ROOM + bottom - top),
+                _cells(left, right, surface.frame.cols, _ROOM + right - left),
+            )
+            base = other
+            if other is not None and same_frame(other.frame, surface.frame):
+                base = as_kind(cut_to(other, *outer), Surface)
+            self._near = ((surface, other), outer, (as_kind(cut_to(surface, *outer), Surface), base))
+        return self._near[2]
 
     def _ground_area(self, surface: Surface, outline: Outline) -> float:
         """Square metres along the ground: how much longer each cell is than on the plan, added up once."""
@@ -228,6 +259,17 @@ class CutFillPanel(LivePanel):
         if self._ready is None or self._ready[0] != key:
             self._ready = (key, Heights(surface.values, base, surface.metres_per_height))
         return self._ready[1]
+
+
+def _cells(first: float, last: float, count: int, more: float) -> slice:
+    """Rows or columns from one to another with so many more, as far as there are any; one at the least."""
+    start = min(max(math.floor(first - more), 0), count - 1)
+    return slice(start, min(max(math.ceil(last + more), start + 1), count))
+
+
+def _holds(outer: Span, inner: Span) -> bool:
+    """Whether a part of a grid holds another one."""
+    return all(o.start <= i.start and i.stop <= o.stop for o, i in zip(outer, inner, strict=True))
 
 
 def _outlined_veil(surface: Surface, outline: Outline, base: Base) -> Veil:
