@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
+import pytest
 import shapely
 
 from moss_step.formats.raster import read_class_map, read_surface
@@ -12,10 +13,12 @@ from moss_step.large.crew import Alone, D, Line, TileWork
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun, Written
 from moss_step.large.tiling import Tile
+from moss_step.model import mapped
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress, silent
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
+from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Study
 
@@ -105,3 +108,10 @@ def assert_shapes_alike(written: Written, expected: Outcome, near: float) -> Non
             assert own.tolist() == column.tolist(), name
         else:
             np.testing.assert_allclose(own, column, rtol=near, atol=1e-9, err_msg=f"{written.ref} {name}")
+
+
+def as_if_large(monkeypatch: pytest.MonkeyPatch, cells: int = 4000) -> None:
+    """Have grids count as too large for memory, and so many of their cells worked on at a time."""
+    monkeypatch.setattr(mapped, "LARGE", 1000)
+    monkeypatch.setattr(mapped, "_BLOCK", cells)
+    monkeypatch.setattr(declared, "too_large", lambda _: True)

@@ -8,16 +8,14 @@ import shapely
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.kinds.registry import cells_of, is_mapped
-from moss_step.model import mapped
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.steps.catalogue import step_kind
-from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds
-from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
+from tests.large.held import as_if_large, assert_cells_alike, assert_said_alike, in_tiles
 
 GROUNDS = large_grounds(180, 260)
 DESIGNS = ("pad", "balanced", "road", "bund")
@@ -60,9 +58,7 @@ def whole(study: Study) -> dict[str, Outcome]:
 @pytest.fixture
 def tight(whole: dict[str, Outcome], monkeypatch: pytest.MonkeyPatch) -> None:
     """Once all is known in memory, grids count as too large for it, and few rows are worked on at a time."""
-    monkeypatch.setattr(mapped, "LARGE", 1000)
-    monkeypatch.setattr(mapped, "_BLOCK", 4000)
-    monkeypatch.setattr(declared, "too_large", lambda _: True)
+    as_if_large(monkeypatch)
 
 
 def test_a_mapped_ground_gives_what_one_in_memory_gives(

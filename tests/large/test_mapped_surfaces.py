@@ -19,9 +19,9 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE, Unit
 from moss_step.science.points import grids
-from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
+from tests.large.held import as_if_large
 
 MEASURES = ("first", "highest", "lowest", "mean", "spread", "count", "density", "intensity")
 EXACT = ("natural_neighbour", "inverse_distance", "nearest", "tin")
@@ -102,9 +102,7 @@ def whole(study: Study) -> Engine:
 @pytest.fixture
 def tight(monkeypatch: pytest.MonkeyPatch) -> None:
     """Grids count as too large for memory, and few of their rows are worked on at a time."""
-    monkeypatch.setattr(mapped, "LARGE", 1000)
-    monkeypatch.setattr(mapped, "_BLOCK", 10_000)
-    monkeypatch.setattr(declared, "too_large", lambda _: True)
+    as_if_large(monkeypatch, 10_000)
     monkeypatch.setattr(grids, "MOST", 1000)
 
 

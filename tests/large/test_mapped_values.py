@@ -17,12 +17,11 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.table import Table
 from moss_step.science.classes.quantiles import quantiles
-from moss_step.study import declared
 from moss_step.study.declared import PART_READ
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds
-from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
+from tests.large.held import as_if_large, assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 180, 260
 GROUNDS = large_grounds(ROWS, COLS)
@@ -91,9 +90,7 @@ def whole(study: Study) -> Engine:
 @pytest.fixture
 def tight(whole: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
     """Once all is known in memory, grids count as too large for it, and few rows are worked on at a time."""
-    monkeypatch.setattr(mapped, "LARGE", 1000)
-    monkeypatch.setattr(mapped, "_BLOCK", 4000)
-    monkeypatch.setattr(declared, "too_large", lambda _: True)
+    as_if_large(monkeypatch)
 
 
 def assert_alike(found: Outcome, expected: Outcome) -> None:

@@ -10,17 +10,16 @@ import shapely
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import write_shapes
 from moss_step.kinds.registry import cells_of, is_mapped, kind_of
-from moss_step.model import mapped, memory
+from moss_step.model import memory
 from moss_step.model.errors import MossError
 from moss_step.model.outcome import Outcome
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.units import FOOT, METRE
-from moss_step.study import declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
 from tests.grounds import large_grounds
-from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
+from tests.large.held import as_if_large, assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 180, 260
 GROUNDS = large_grounds(ROWS, COLS)
@@ -122,9 +121,7 @@ def whole(study: Study) -> dict[str, Outcome]:
 @pytest.fixture
 def tight(whole: dict[str, Outcome], monkeypatch: pytest.MonkeyPatch) -> None:
     """Once all is known in memory, grids count as too large for it, and few rows are worked on at a time."""
-    monkeypatch.setattr(mapped, "LARGE", 1000)
-    monkeypatch.setattr(mapped, "_BLOCK", 4000)
-    monkeypatch.setattr(declared, "too_large", lambda _: True)
+    as_if_large(monkeypatch)
 
 
 def assert_alike(found: Outcome, expected: Outcome, ref: str) -> None:

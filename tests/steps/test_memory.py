@@ -13,6 +13,7 @@ from moss_step.model import mapped, memory
 from moss_step.model.errors import MossError
 from moss_step.model.progress import silent
 from moss_step.steps.catalogue import catalogue
+from moss_step.study import declared
 from moss_step.study.declared import run_declared
 from tests.cases import KINDS, RESULTS, as_is, given_for, inputs_for
 from tests.grounds import metric, relief
@@ -115,6 +116,17 @@ def test_what_does_not_fit_but_can_be_mapped_gives_the_same(name, monkeypatch):
     if kind_of(expected.value).array is not None:
         assert is_mapped(found.value) and not is_mapped(expected.value)
         np.testing.assert_array_equal(cells_of(found.value), cells_of(expected.value))
+
+
+def test_where_one_of_two_grids_is_mapped_the_other_is_too(monkeypatch):
+    """Else what is made beside the other would lie in memory."""
+    kind, before, after = KINDS["survey_change"], metric(relief(21)), metric(relief(22))
+    for module in (memory, mapped):
+        monkeypatch.setattr(module, "free_memory", lambda: 100)
+    before = declared._mapped(before)
+    assert is_mapped(before) and not is_mapped(after)
+    found = run_declared(kind, {}, {"before": before, "after": after}, silent())
+    assert is_mapped(found.value)
 
 
 def test_memory_of_a_container_is_what_is_left_under_its_limit(tmp_path, monkeypatch):

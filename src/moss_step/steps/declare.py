@@ -460,8 +460,11 @@ class StepKind:
 
     def bytes_needed(self, settings: Settings, inputs: Inputs) -> int:
         """Bytes that a run takes at the most beside its inputs."""
-        if self.maps and any(map(is_mapped, inputs.values())):
-            return 0
+        mapped = self.maps and any(map(is_mapped, inputs.values()))
+        return 0 if mapped else self.bytes_in_memory(settings, inputs)
+
+    def bytes_in_memory(self, settings: Settings, inputs: Inputs) -> int:
+        """The same where nothing is mapped."""
         if callable(self.memory):
             return int(self.memory(settings, inputs))
         return int(self.memory * largest_grid(inputs))

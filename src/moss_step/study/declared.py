@@ -124,7 +124,7 @@ def _run_whole(
     progress: Progress,
     origins: Mapping[str, Origin] | None = None,
 ) -> Outcome:
-    if step.maps and not fits(step.bytes_needed(checked, inputs)):
+    if step.maps and not fits(step.bytes_in_memory(checked, inputs)):
         inputs = {n: _mapped(v) for n, v in inputs.items()}
     check_memory(
         step.bytes_needed(checked, inputs),
