@@ -103,8 +103,9 @@ def path_outcome(
     result = Shapes(np.array(lines, object), columns, crs, units)
     findings = (Finding("length", float(length.max()), METRE), Finding("drop", float(drop.max()), METRE))
     ends = Shapes(shapely.points([line.coords[-1] for line in lines]), {"path": columns["path"]}, crs)
-    said = mark(float(length.max()), METRE), findings, (FILLED_FIRST,)
-    return Outcome(result, *said, beside={"end": lambda: Outcome(ends, f"{len(ends)} ends", findings)})
+    said = findings, (FILLED_FIRST,)
+    figure = mark(float(length.max()), METRE)
+    return Outcome(result, figure, *said, beside={"end": lambda: Outcome(ends, f"{len(ends)} ends", *said)})
 
 
 def _cut(settings: PathSettings, ground: Spaced, path: np.ndarray) -> np.ndarray:
