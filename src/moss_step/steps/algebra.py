@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
-import numpy as np
 from pydantic import BeforeValidator
 
 from moss_step.model.class_map import ClassMap
@@ -24,6 +23,7 @@ from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, optional, setting
 from moss_step.steps.reach import CELL, Reach
 from moss_step.steps.results import class_outcome, surface_outcome
+from moss_step.steps.weights import WeightSettings, by_commas, with_weights
 
 SURFACE = InputSpec("surface", "surface", "Surface", "The values to work on.")
 
@@ -169,19 +169,10 @@ threshold = StepKind(
 )  # fmt: skip
 
 
-def _weights(value: Any) -> Any:
-    return [part.strip() for part in value.split(",")] if isinstance(value, str) and value.strip() else value
-
-
-def _fraction(text: str) -> float:
-    top, mark, bottom = text.partition("/")
-    return float(top) / float(bottom) if mark else float(top)
-
-
 class AmongSettings(Settings):
     """Settings of class_among."""
 
-    among: Annotated[tuple[str, ...], BeforeValidator(_weights)] = setting(
+    among: Annotated[tuple[str, ...], BeforeValidator(by_commas)] = setting(
         ..., "Among", "Names or numbers of classes, with commas."
     )
     elsewhere: Literal["no", "no_data"] = setting(
@@ -212,63 +203,6 @@ class_among = StepKind(
 )  # fmt: skip
 
 
-class WeightSettings(Settings):
-    """Weights of several criteria, given or from comparisons."""
-
-    weights: Annotated[tuple[float, ...] | None, BeforeValidator(_weights)] = setting(
-        None,
-        "Weights",
-        "One for each criterion in their order, with commas; they are brought to a sum of 1.",
-        when={"rule": ("weighted",)},
-    )
-    comparisons: str | None = setting(
-        None,
-        "Comparisons",
-        "A reciprocal table instead of weights, rows with semicolons: 1,3,5; 1/3,1,2; 1/5,1/2,1.",
-        when={"rule": ("weighted",)},
-        more=True,
-    )
-
-    def shares(self, names: Sequence[str]) -> tuple[list[float], tuple[Finding, ...], tuple[str, ...]]:
-        """Weights for named criteria, with findings that state them and a warning when comparisons contradict
-        each other.
-        """
-        if (self.weights is None) == (self.comparisons is None):
-            raise AskedWronglyError(
-                "There must be either weights or comparisons.",
-                "Type weights such as 2, 1, 1.",
-                "Give weights=2,1,1 for example.",
-            )
-        findings: list[Finding] = []
-        warnings: tuple[str, ...] = ()
-        if self.comparisons is None:
-            weights = np.asarray(self.weights, np.float64)
-        else:
-            weights, ratio = criteria.pairwise_weights(_comparison_table(self.comparisons))
-            findings = [Finding("consistency_ratio", ratio, NONE)]
-            warnings = _contradiction(ratio)
-        shares = criteria.normalised(weights, len(names))
-        findings += [Finding("weight", float(w), NONE, n) for n, w in zip(names, shares, strict=True)]
-        return list(shares), tuple(findings), warnings
-
-
-def _contradiction(ratio: float) -> tuple[str, ...]:
-    if ratio <= 0.1:
-        return ()
-    return (
-        f"The comparisons contradict each other: consistency ratio {ratio:.2f}, and up to 0.10 is usual.",
-    )
-
-
-def _comparison_table(text: str) -> np.ndarray:
-    try:
-        return np.array([[_fraction(v.strip()) for v in row.split(",")] for row in text.split(";")])
-    except (ValueError, ZeroDivisionError):
-        raise AskedWronglyError(
-            "The comparisons cannot be read.", "Write rows like 1,3,5; 1/3,1,2; 1/5,1/2,1."
-        ) from None
-
-
 class CombineSettings(WeightSettings):
     """Settings of combine."""
 
@@ -291,13 +225,7 @@ def _combine(settings: CombineSettings, inputs: Inputs, progress: Progress) -> O
     else:
         output = criteria.combine(maps, settings.rule)
     outcome = class_outcome(output, output.valid_count, warnings)
-    return _with_weights(outcome, result)
-
-
-def _with_weights(outcome: Outcome, weights: tuple[Finding, ...]) -> Outcome:
-    """An outcome that states its weights, too."""
-    stated = frozenset(f.name for f in weights)
-    return replace(outcome, findings=(*outcome.findings, *weights), stated=stated)
+    return with_weights(outcome, result)
 
 
 combine = StepKind(
@@ -344,7 +272,7 @@ def _weigh(settings: WeightSettings, inputs: Inputs, progress: Progress) -> Outc
     shares, result, warnings = settings.shares(list(surfaces))
     values = criteria.weighted_sum({n: v.values for n, v in surfaces.items()}, shares)
     outcome = surface_outcome(Surface(values, frame, NONE, "value"), warnings)
-    return _with_weights(outcome, result)
+    return with_weights(outcome, result)
 
 
 weigh = StepKind(

@@ -239,10 +239,9 @@ def _stayed(
         return None
     if is_mapped(after):
         check_memory(_MEDIAN * off.size, "Proposing ground that stayed", "Draw ground that stayed.")
-    free = grid_beside(after.values, bool, True)
-    if shares is not None:
-        free = row_by_row(lambda some: some <= 0.0, bool, shares)
-    return stayed_by_change(off, free)
+    if shares is None:
+        return stayed_by_change(off, grid_beside(after.values, bool, True))
+    return stayed_by_change(off, row_by_row(lambda some: some <= 0.0, bool, shares))
 
 
 def _spread(settings: SurveyChangeSettings, inputs: Inputs, after: Surface) -> np.ndarray:

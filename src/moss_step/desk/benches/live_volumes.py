@@ -32,6 +32,7 @@ from moss_step.science.framing import round_side
 from moss_step.steps.cut_fill import CutFillSettings, base_of, longer_by_slope, surface_under
 from moss_step.steps.declare import Settings, extra
 from moss_step.steps.moved_figures import extents, priced, volumes
+from moss_step.study.told import Span
 
 _ACROSS, _ALPHA = 220, 200
 """The most cells of the veil across, and how dense it is."""
@@ -43,9 +44,6 @@ _ROOM = 64.0
 """Cells around an outline, and as many more as it has across, that are looked at of a large ground."""
 _BEYOND = 0.25
 """Share of the relief around an outline that a slider reaches beyond it."""
-
-Span = tuple[slice, slice]
-"""Rows and columns of a part of a grid."""
 
 
 class LivePanel(OutlinePanel):
@@ -216,7 +214,7 @@ class CutFillPanel(LivePanel):
         self, surface: Surface, other: Surface | None, corners: np.ndarray
     ) -> tuple[Surface, Surface | None]:
         """A ground that is mapped, and a base that lies cell on cell with it, cut to what lies around an
-        outline: the same cut while that is pulled within it, as much is kept of it.
+        outline: the same cut for as long as that is pulled within it, so that sums over it are made once.
         """
         if not is_mapped(surface):
             return surface, other
