@@ -78,9 +78,10 @@ def hills_tif(tmp_path: Path, hills: np.ndarray) -> Path:
 @pytest.fixture(autouse=True)
 def own_state(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """Keep autosaves, recent studies and results out of the person's own folders."""
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
-    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
-    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+    own = tmp_path_factory.mktemp("own")
+    for name in ("cache", "config", "state"):
+        (own / name).mkdir()
+        monkeypatch.setenv(f"XDG_{name.upper()}_HOME", str(own / name))
 
 
 @pytest.fixture(autouse=True)
@@ -116,15 +117,17 @@ def come_to_rest(window: object, most: float = 60.0) -> None:
     """Wait until nothing runs in a window, and all of it shows what there is."""
     from PySide6.QtCore import QCoreApplication, QEvent
 
-    from moss_step.desk.parts import any_later
+    from moss_step.desk.parts import any_left, asked_of
 
-    end, calm = time.monotonic() + most, 0
+    end, calm, asked = time.monotonic() + most, 0, asked_of(window, window.work)
     while calm < 3:
         assert time.monotonic() < end, "the window never came to rest"
         QCoreApplication.processEvents()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
         time.sleep(0.002)  # a wait of the test library would keep the threads from running
-        calm = 0 if window.work.busy or any_later(window, window.work) else calm + 1
+        calm = 0 if window.work.busy or any_left(asked) else calm + 1
+        if calm == 3 and (asked := asked_of(window, window.work)):
+            calm = 0
 
 
 @pytest.fixture

@@ -3,14 +3,30 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
+from moss_step.demo import DATA
+from moss_step.formats.raster import read_surface
+from moss_step.formats.raster_write import write_surface
+from moss_step.model.frame import Frame
+from moss_step.model.surface import Surface
+from moss_step.model.units import METRE
+
 LEFT = Qt.MouseButton.LeftButton
 PATIENCE = 30.0
+
+
+def small_ground(folder: Path) -> Path:
+    """The estate's ground by cells of 16 m, as a file: where every step is tried in turn."""
+    demo, _ = read_surface(DATA / "harrow_ground.tif")
+    frame = Frame(125, 125, demo.frame.x0, demo.frame.y0, 16.0, 16.0, demo.frame.crs)
+    write_surface(folder / "small.tif", Surface(demo.values[::8, ::8].copy(), frame, METRE), "Small")
+    return folder / "small.tif"
 
 
 def wait(seconds: float) -> None:

@@ -6,7 +6,6 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-import trimesh
 from hypothesis import given
 from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -354,6 +353,8 @@ def test_near_ground_is_drawn_with_all_its_detail_at_rest(window, settle, qapp, 
 
 
 def test_the_picture_is_handed_on_and_the_block_goes_away(block, tmp_path, qapp, settle):
+    import trimesh  # takes long to load
+
     window = block
     window.block.write(tmp_path / "block.png")
     settle(window)

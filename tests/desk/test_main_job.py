@@ -230,7 +230,7 @@ def test_the_main_job_on_a_virtual_x_display(tmp_path):
             }
             test = "tests/desk/test_main_job.py::test_from_grid_to_class_areas_and_back"
             ran = subprocess.run([sys.executable, "-m", "pytest", test, "-q", "-p", "no:cacheprovider"],
-                                 env=env, capture_output=True, text=True, timeout=240, check=False)  # fmt: skip
+                                 env=env, capture_output=True, text=True, timeout=900, check=False)  # fmt: skip
         finally:
             os.close(reading)
             server.terminate()

@@ -38,30 +38,6 @@ def test_a_bench_opens_on_its_questions_without_scrolling(estate, settle, bench)
     assert shown.findChild(QScrollArea).verticalScrollBar().maximum() == 0
 
 
-@pytest.mark.parametrize("bench", GROUPS)
-def test_no_panel_scrolls_at_the_usual_size_and_each_says_what_it_needs(estate, settle, bench):
-    """Each step of a bench shows a panel: either its result at once, or in words what it still needs; never a fault."""
-    window = estate
-    window.resize(1280, 800)
-    if bench == "classes":  # what several of its steps take
-        window.work.add_step("slope", {"dem": window.work.study.steps[0].id}, {})
-        window.work.add_step("threshold", {"surface": window.work.chosen_id}, {"above": 20.0})
-        settle(window)
-    for kind in [k for k in catalogue().values() if k.bench == bench and not k.opens]:
-        window.work.choose("")
-        window.begin_step(kind.kind)
-        settle(window)
-        shown = window.benches[window.bench]
-        assert shown.findChild(QScrollArea).verticalScrollBar().maximum() == 0, kind.kind
-        if kind.file_settings:
-            continue
-        panel = shown.panel
-        assert panel.kind is kind
-        said, whole = panel.note.text, window.work.draft and not window.work.reason("draft")
-        assert window.work.state("draft") == "done" if whole else said, kind.kind
-        assert "went wrong inside" not in said, f"{kind.kind}: {said}"
-
-
 def test_no_panel_scrolls_while_the_pointer_is_followed_and_a_line_is_judged(estate, settle):
     """What follows the pointer takes lines of its own."""
     window = estate

@@ -21,6 +21,7 @@ import pytest
 import rasterio
 from lxml import etree
 
+from moss_step.cli import main
 from moss_step.desk.sheet import output, pdf
 from moss_step.desk.sheet.output import write_sheets
 from moss_step.desk.sheet.press import Wanted
@@ -396,7 +397,9 @@ def test_nothing_half_written_stays_when_a_page_cannot_be_written(
             written(study, page, path, wanted)
 
 
-def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: Path) -> None:
+def test_the_command_line_writes_pages_without_a_screen(
+    study: Study, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     engine = Engine()
     page = LAYOUTS["plan_table"].page(moment(engine, study, Page(name="x")), "Slope classes", (), "classes")
     save_study(study.with_page(page), tmp_path / "s.moss")
@@ -421,11 +424,14 @@ def test_the_command_line_writes_pages_without_a_screen(study: Study, tmp_path: 
     save_study(study.adding(basins).with_page(atlas), tmp_path / "a.moss")
     done = call("-o", "all.pdf", "--json", file="a.moss")
     assert json.loads(done.stdout)["pages"] == len(pypdf.PdfReader(tmp_path / "all.pdf").pages) > 1
-    assert call("--list").stdout.strip() == "Slope classes: 210 x 297 mm"
-    wrong = call("--page", "Nothing", "-o", "map.pdf")
-    assert wrong.returncode == 2 and wrong.stderr.startswith("moss-step: The study has no page 'Nothing'")
-    other = call("-o", "s.moss")
-    assert other.returncode == 2 and len(other.stderr.splitlines()) == 1
+    capsys.readouterr()
+    file = str(tmp_path / "s.moss")
+    assert main(["sheet", file, "--list"]) == 0
+    assert capsys.readouterr().out.strip() == "Slope classes: 210 x 297 mm"
+    assert main(["sheet", file, "--page", "Nothing", "-o", str(tmp_path / "x.pdf")]) == 2
+    assert capsys.readouterr().err.startswith("moss-step: The study has no page 'Nothing'")
+    assert main(["sheet", file, "-o", file]) == 2
+    assert len(capsys.readouterr().err.splitlines()) == 1
 
 
 def test_a_missing_typeface_and_missing_letters_are_said(

@@ -22,7 +22,7 @@ def test_the_window_touches_no_file_and_compiles_nothing_in_its_own_thread(tmp_p
     out = tmp_path / "seen.json"
     folders = {"XDG_STATE_HOME": str(tmp_path / "state"), "XDG_CACHE_HOME": str(tmp_path / "cache")}
     done = subprocess.run(
-        [sys.executable, "-m", "tests.desk.watched", str(out)], cwd=ROOT, env=os.environ | folders, capture_output=True, text=True, timeout=240,
+        [sys.executable, "-m", "tests.desk.watched", str(out)], cwd=ROOT, env=os.environ | folders, capture_output=True, text=True, timeout=900,
         check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr

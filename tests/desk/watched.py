@@ -70,6 +70,7 @@ def use(window, app, settle, rest, folder: Path) -> None:
     from PySide6.QtCore import QPoint, QPointF
     from PySide6.QtTest import QTest
 
+    from moss_step.demo import DATA
     from moss_step.steps.catalogue import catalogue
 
     window.files.open_demo()
@@ -85,12 +86,18 @@ def use(window, app, settle, rest, folder: Path) -> None:
         window.go_to_bench(bench)
         settle(app, window)
         window.grab()
+    window.files.new()
+    for file in (folder / "small.tif", DATA / "harrow_boundary.gpkg", DATA / "harrow_places.gpkg"):
+        window.files.open_path(file)
+        settle(app, window)
     for kind in [k for k, declared in catalogue().items() if not declared.file_settings]:
         window.work.choose("")
         window.begin_step(kind)
         settle(app, window)
         window.grab()
     window.work.set_draft(None)
+    window.files.open_demo()
+    settle(app, window)
     window.go_to_bench("sheet")
     pages = window.benches["sheet"].pages
     for layout in ("plan_key", "plan_table", "compared", "figures"):
@@ -132,8 +139,10 @@ def main() -> None:
     from moss_step.desk.app import make_app
     from moss_step.desk.warm import settle
     from moss_step.desk.window import MainWindow
+    from tests.desk.driving import small_ground
 
     out = Path(sys.argv[1])
+    small_ground(out.parent)
     app = make_app()
     window = MainWindow()
     window.files.may_leave = lambda: True

@@ -5,7 +5,6 @@ import warnings
 import netCDF4
 import numpy as np
 import pytest
-import xarray as xr
 from pyproj import CRS
 
 from moss_step.cli import main
@@ -23,6 +22,8 @@ HEIGHTS = np.array([[1.5, np.nan, 3.25, 4.0], [5.0, 6.0, 7.0, 8.0], [9.0, 10.0, 
 
 
 def opened(path):
+    import xarray as xr  # takes long to load
+
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         return xr.open_dataset(path)
@@ -30,6 +31,8 @@ def opened(path):
 
 def other_file(path, format="NETCDF4", **attrs):
     """Two grids by another program: heights over time, south up, packed; and a flat one."""
+    import xarray as xr  # takes long to load
+
     held = xr.Dataset(
         {
             "height": (("time", "lat", "lon"), np.arange(24.0).reshape(2, 3, 4), {"units": "m"}),
@@ -108,6 +111,8 @@ def test_grids_of_other_programs_are_read_with_scale_turn_and_names(tmp_path, fo
 
 
 def test_uneven_cells_are_refused(tmp_path):
+    import xarray as xr  # takes long to load
+
     held = xr.Dataset({"z": (("y", "x"), np.ones((3, 4)))}, coords={"y": [0.0, 1.0, 5.0], "x": [0, 1, 2, 3]})
     held.to_netcdf(tmp_path / "u.nc", format="NETCDF3_CLASSIC")
     with pytest.raises(MossError, match="not evenly spaced"):

@@ -6,7 +6,6 @@ import meshio
 import numpy as np
 import pytest
 import shapely
-import trimesh
 
 from moss_step.formats.tin import read_tin, write_tin
 from moss_step.formats.vector import read_shapes
@@ -46,6 +45,8 @@ def test_a_tin_comes_back_with_its_system_unit_and_lines(tin, tmp_path, ending):
 @pytest.mark.parametrize("ending", [".ply", ".obj"])
 def test_a_general_library_reads_the_same_triangles(tin, tmp_path, ending):
     """trimesh and meshio (lib)."""
+    import trimesh  # takes long to load
+
     path = tmp_path / f"t{ending}"
     write_tin(path, tin)
     ours = faces_of(np.column_stack([tin.x, tin.y, tin.z]), tin.triangles)

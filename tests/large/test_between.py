@@ -53,7 +53,7 @@ def in_finer_cells(folder: Path, on: str, k: int = 0) -> Study:
     ).adding(Step(id="edge", kind="interpolate", inputs=fed, settings=edge))
 
 
-@pytest.mark.parametrize("on", PLACES)
+@pytest.mark.parametrize("on", sorted(set(PLACES) - {"square cells"}))
 def test_strips_give_what_one_piece_gives(on: str, tmp_path: Path) -> None:
     for written, expected in both_ways(in_finer_cells(tmp_path, on), REFS, tmp_path / "work", 1):
         assert written.file is not None, "it was worked out in strips"

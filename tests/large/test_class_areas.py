@@ -32,7 +32,6 @@ def slopes_on(frame: Frame, seed: int) -> Surface:
 
 
 GROUNDS = {
-    "square cells": lambda: metric(np.zeros((ROWS, COLS))).frame,
     "cells four times as wide as high": lambda: metric(np.zeros((ROWS, COLS)), 0.4, 0.1).frame,
     "degrees at 65 north": lambda: in_degrees(np.zeros((ROWS, COLS)), 65.0).frame,
 }

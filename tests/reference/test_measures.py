@@ -8,7 +8,6 @@ import pytest
 import shapely
 from numpy.testing import assert_allclose
 from scipy import ndimage
-from scipy.signal import fftconvolve
 
 from moss_step.model.errors import AskedWronglyError, MossError, StoppedError
 from moss_step.model.progress import Progress
@@ -103,6 +102,8 @@ def test_position_equals_a_mean_over_the_disk(hills, radius, inner):
 
 def test_position_over_a_large_disk_is_near_the_exact_one_and_turns_with_the_ground():
     """Against the mean over the exact disk by scipy.signal.fftconvolve (general library); the shape of the disk is the same when turned."""
+    from scipy.signal import fftconvolve  # takes long to load
+
     rough = np.random.default_rng(8).normal(size=(300, 300)).cumsum(0).cumsum(1).astype(np.float32)
     radius = 150.0  # 75 cells: more than are taken exactly
     r, c = np.mgrid[-75:76, -75:76]

@@ -21,13 +21,13 @@ import pyogrio
 import pytest
 import rasterio
 import shapely
-import trimesh
 from lxml import etree
 from openpyxl import load_workbook
 from pyarrow import parquet
 from rio_cogeo.cogeo import cog_validate
 from shapely.geometry import LineString, Point, Polygon
 
+from moss_step.cli import main
 from moss_step.formats import coverage
 from moss_step.formats.mesh import mesh_of
 from moss_step.formats.shapefile import short_names
@@ -142,6 +142,8 @@ def test_a_shapefile_says_what_it_loses(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("ending", [".glb", ".ply", ".obj"])
 def test_a_mesh_has_the_heights_and_the_size_of_the_ground(tmp_path: Path, ending: str) -> None:
+    import trimesh  # takes long to load
+
     values = np.add.outer(np.arange(6) * 3.0, np.arange(8) * 1.0) + 100
     values[0, 0] = np.nan
     ground = surface(values, dx=2.0, dy=8.0)
@@ -297,30 +299,35 @@ def test_formats_are_chosen_for_each_kind_and_wrong_ones_refused(study: Study, t
         assert set(kind.endings) <= set(kind.written_as)
 
 
-def test_the_command_line_hands_several_on(study: Study, tmp_path: Path) -> None:
+def test_the_command_line_hands_several_on(
+    study: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     save_study(study, tmp_path / "s.moss")
+    monkeypatch.chdir(tmp_path)
 
-    def call(*words: str) -> subprocess.CompletedProcess[str]:
-        program = [sys.executable, "-m", "moss_step", "hand-on", "s.moss", *words]
-        return subprocess.run(program, check=False, capture_output=True, text=True, cwd=tmp_path, timeout=300)
+    def call(*words: str) -> tuple[int, str, str]:
+        code = main(["hand-on", "s.moss", *words])
+        return code, *capsys.readouterr()
 
-    done = call("slope", "basins", "-o", "out", "--as", "surface=.nc", "--as", "shapes=shp", "--json")
+    words = ["slope", "basins", "-o", "out", "--as", "surface=.nc", "--as", "shapes=shp", "--json"]
+    program = [sys.executable, "-m", "moss_step", "hand-on", "s.moss", *words]
+    done = subprocess.run(program, check=False, capture_output=True, text=True, timeout=300)
     rows = json.loads(done.stdout)["outputs"]
     assert (
         done.returncode == 0
         and [Path(r["file"]).suffix for r in rows] == [".nc", ".shp"]
         and rows[1]["remarks"]
     )
-    assert call("slope", "-o", "out").returncode == 0  # its own folder is written again
+    assert call("slope", "-o", "out")[0] == 0  # its own folder is written again
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / "mine.txt").write_text("mine")
-    refused = call("slope", "-o", "other")
-    assert refused.returncode == 2 and "holds other files" in refused.stderr
+    code, _, said = call("slope", "-o", "other")
+    assert code == 2 and "holds other files" in said
     for words in (
         ["gone", "-o", "x"],
         ["slope", "-o", "x", "--as", "surface=.doc"],
         ["slope", "-o", "x", "--as", "nothing"],
     ):
-        assert call(*words).returncode == 2 and not (tmp_path / "x").exists()
-    whole = call("-o", "all.gpkg")
-    assert whole.returncode == 0 and len(whole.stdout.splitlines()) >= 5
+        assert call(*words)[0] == 2 and not (tmp_path / "x").exists()
+    code, listed, _ = call("-o", "all.gpkg")
+    assert code == 0 and len(listed.splitlines()) >= 5

@@ -22,10 +22,12 @@ NUMBERS = [
 
 
 @pytest.mark.parametrize(("kind", "name"), NUMBERS)
-@pytest.mark.parametrize(
-    "value", [math.nan, math.inf, -math.inf, MOST * 1.001, -MOST * 1.001, LEAST / 2, 10**400]
-)
-def test_no_number_is_without_limits(kind, name, value):
+def test_no_number_is_without_limits(kind, name):
+    for value in (math.nan, math.inf, -math.inf, MOST * 1.001, -MOST * 1.001, LEAST / 2, 10**400):
+        check_it_is_refused(kind, name, value)
+
+
+def check_it_is_refused(kind, name, value):
     if (
         isinstance(value, float)
         and abs(value) < 1

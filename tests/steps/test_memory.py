@@ -40,7 +40,7 @@ def taken(tmp_path_factory) -> dict[str, dict[str, float]]:
         "--json",
         str(file),
     ]
-    subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
+    subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=900)
     return {row["kind"]: row for row in json.loads(file.read_text())}
 
 
@@ -62,7 +62,7 @@ def taken_alone(tmp_path):
             "--json",
             str(file),
         ]
-        subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=300)
+        subprocess.run(command, cwd=ROOT, capture_output=True, check=False, timeout=900)
         return json.loads(file.read_text())[0]
 
     return measure

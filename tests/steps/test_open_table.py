@@ -152,11 +152,11 @@ def test_what_cannot_be_read_is_refused_in_words(tmp_path, text, settings, words
         opened(write(tmp_path, text), **settings)
 
 
-def test_a_million_rows_with_one_that_is_none(tmp_path):
-    rows = [f"{k % 1000},{k // 1000},{(k * 7) % 50}.5" for k in range(1_000_000)]
-    rows[654_321] = "oops"
+def test_many_rows_with_one_that_is_none(tmp_path):
+    rows = [f"{k % 1000},{k // 1000},{(k * 7) % 50}.5" for k in range(200_000)]
+    rows[154_321] = "oops"
     outcome = opened(write(tmp_path, "x,y,depth\n" + "\n".join(rows) + "\n"))
-    assert len(outcome.value) == 999_999 and any("no place" in w and "654323" in w for w in outcome.warnings)
+    assert len(outcome.value) == 199_999 and any("no place" in w and "154323" in w for w in outcome.warnings)
 
 
 def test_the_table_knows_its_lines(tmp_path):

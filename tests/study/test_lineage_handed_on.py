@@ -109,8 +109,10 @@ def test_the_script_of_the_demo_runs(tmp_path: Path) -> None:
 
 
 def test_hostile_names_stay_names(hills_tif: Path, tmp_path: Path) -> None:
+    whole = study_of(hills_tif)
+    few = tuple(s for s in whole.steps if s.id in ("ground", "slope"))
     evil = (
-        study_of(hills_tif)
+        whole.model_copy(update={"steps": few, "key": ()})
         .renaming("slope", 'x"""\nimport os; os.system("touch hit")\n"""')
         .model_copy(update={"name": "$(touch hit)\n`touch hit`"})
     )

@@ -22,6 +22,7 @@ from moss_step.formats.raster import read_surface
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.kernels import mark, sweep
+from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
@@ -40,6 +41,7 @@ from moss_step.science.water.kernels.trace import longest_up, path_down
 from moss_step.steps.catalogue import step_kind
 from moss_step.study.autosave import Autosave
 from moss_step.study.declared import run_declared
+from moss_step.study.saving import load_study, save_study
 
 if TYPE_CHECKING:
     from PySide6.QtCore import QCoreApplication
@@ -95,6 +97,8 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             window.work.choose(step_id)
             settle(app, window)
             window.grab()
+        window.work.open(_in_coarse_cells(Path(folder)))
+        settle(app, window)
         for bench in [] if follow else ["shape", "classes"]:
             window.work.choose("")
             window.go_to_bench(bench)
@@ -113,6 +117,20 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             _sort_points()
             _earthwork()
         window.work.close()
+
+
+def _in_coarse_cells(folder: Path) -> Path:
+    """The demo on a sixteenth of its cells: a kernel is compiled for the sorts of what it is given, not for
+    how much that is.
+    """
+    study, (fine, _) = load_study(DATA / "harrow_moss.moss"), read_surface(DATA / "harrow_ground.tif")
+    f = fine.frame
+    frame = Frame(f.rows // 4, f.cols // 4, f.x0, f.y0, f.dx * 4.0, f.dy * 4.0, f.crs)
+    coarse = replace(fine, values=np.ascontiguousarray(fine.values[::4, ::4]), frame=frame)
+    write_surface(folder / "coarse.tif", coarse, "coarse")
+    source = {"settings": {"source": str(folder / "coarse.tif")}}
+    save_study(study.changing("ground", lambda s: s.model_copy(update=source)), folder / "coarse.moss")
+    return folder / "coarse.moss"
 
 
 def _between_places() -> None:
@@ -276,13 +294,14 @@ def _follow_the_pointer(window: MainWindow) -> None:
     if ground is None:
         return
     drainage = prepare(ground)
-    cell = drainage.frame.cols * 500 + 500
+    middle = drainage.frame.rows // 2
+    cell = drainage.frame.cols * middle + middle
     path_down(drainage.ways, cell)
     longest_up(drainage.ways, drainage.metres, cell)
     trace.mark_catchment(drainage, int(np.argmax(drainage.cells)), 1, np.zeros(drainage.ways.shape, np.uint8))
     divided(drainage, 1.0)
     sight = prepare_sight(ground)
-    at = Observer(drainage.frame.x_of(500), drainage.frame.y_of(500))
+    at = Observer(drainage.frame.x_of(middle), drainage.frame.y_of(middle))
     seen_fast(sight, at)
     viewshed(sight, [at])
     mast_heights(sight, [at])
@@ -293,14 +312,19 @@ def _follow_the_pointer(window: MainWindow) -> None:
 
 def settle(app: QCoreApplication, window: MainWindow) -> None:
     """Let the window work until nothing runs, and all of it shows what there is."""
-    from moss_step.desk.parts import any_later
+    from PySide6.QtCore import QEvent
+
+    from moss_step.desk.parts import any_left, asked_of
 
     end = time.monotonic() + _LONGEST
-    calm = 0
+    calm, asked = 0, asked_of(window, window.work)
     while calm < 3 and time.monotonic() < end:
         app.processEvents()
+        app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # panels that were left
         time.sleep(0.002)
-        calm = 0 if window.work.busy or any_later(window, window.work) else calm + 1
+        calm = 0 if window.work.busy or any_left(asked) else calm + 1
+        if calm == 3 and (asked := asked_of(window, window.work)):
+            calm = 0
 
 
 if __name__ == "__main__":

@@ -455,8 +455,8 @@ interpolate = StepKind(
     title="Interpolate",
     question="Which surface lies between the places that were measured?",
     help=(
-        "A grid between points, soundings, contours or lines with heights: by kriging with a variogram that "
-        "is fitted or stated, on triangles with break lines, by natural neighbours, distance or a spline."
+        "A grid between points, soundings, contours or lines with heights: by kriging, triangles with break "
+        "lines, natural neighbours, distance or splines."
     ),
     formula=(
         "kriging: z = Σ wᵢ zᵢ with Σⱼ wⱼ C(i, j) + μ·f(i) = C(i, 0), Σ wᵢ f(i) = f(0); "

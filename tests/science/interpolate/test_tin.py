@@ -3,7 +3,6 @@
 import numpy as np
 import pytest
 import shapely
-import trimesh
 from scipy.interpolate import LinearNDInterpolator
 
 from moss_step.model.errors import MossError
@@ -160,6 +159,8 @@ def test_half_a_cone_holds_an_eighth():
 
 def test_a_volume_is_that_of_a_closed_mesh():
     """trimesh (lib): the surface, a lid at the level, and walls between them."""
+    import trimesh  # takes long to load
+
     tin = triangulate(scattered(60), PLANE, None, METRE)
     level = float(tin.z.max()) + 1.0
     n, t = len(tin.x), tin.triangles[:, ::-1].astype(int)
