@@ -100,6 +100,8 @@ def study_on(folder: Path, ground: Surface) -> Study:
         settings = {"against": against} | ({"level": float(low + high) / 2} if against == "level" else {})
         inputs = {"surface": "after", "area": "halves"} | ({"base": "before"} if against == "surface" else {})
         steps.append(Step(id=against, kind="cut_fill", inputs=inputs, settings=settings))
+    fed = {"surface": "after", "area": "halves"}
+    steps.append(Step(id="balanced", kind="balance", inputs=fed, settings={"shrink": 0.9}))
     return Study(steps=(*opened, *steps))
 
 
@@ -115,6 +117,7 @@ def whole(study: Study) -> dict[str, Outcome]:
         *(r for c in CHANGES for r in (c, f"{c}.brought", f"{c}.surely", f"{c}.histogram", f"{c}.stayed"))
     ]
     refs += [r for v in VOLUMES for r in (v, f"{v}.base", f"{v}.outlines", f"{v}.corners")]
+    refs += ["balanced", "balanced.curve", "balanced.outlines"]
     return {r: engine.run_or_raise(study, r) for r in refs}
 
 

@@ -66,7 +66,8 @@ class TableText:
 
         Raises AskedWronglyError when there is none.
         """
-        return [row[self.index(name)] for row in self.rows]
+        k = self.index(name)
+        return [row[k] for row in self.rows]
 
     def index(self, name: str) -> int:
         """Place of a column by its name in any case, or by its number from 1.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -9,8 +10,9 @@ import shapely
 
 from moss_step.model.chart import Chart
 from moss_step.model.findings import MAIN, Finding, declared
+from moss_step.model.frame import Box
 from moss_step.model.origin import Given, origins_of
-from moss_step.model.outcome import Outcome
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
@@ -19,7 +21,7 @@ from moss_step.model.units import CUBIC_METRE
 from moss_step.model.words import value_text
 from moss_step.science.earthwork.balance import ByLevel
 from moss_step.science.earthwork.outline import Outline
-from moss_step.steps.cut_fill import CutFillSettings, cut_fill, outlines_of
+from moss_step.steps.cut_fill import CutFillSettings, cut_fill, looks_in, outlines_of
 from moss_step.steps.declare import Inputs, InputSpec, ResultSpec, Settings, StepKind, setting
 from moss_step.steps.fields import PointsField
 from moss_step.steps.moved_figures import shrink, swell
@@ -78,6 +80,11 @@ def _balance(settings: BalanceSettings, inputs: Inputs, progress: Progress) -> O
     )
 
 
+def _looks_in(settings: BalanceSettings, inputs: Mapping[str, Value], crs: str | None) -> Box | None:
+    """The box of the outlines."""
+    return looks_in(CutFillSettings(outline=settings.outline), inputs, crs)
+
+
 balance = StepKind(
     kind="balance",
     example="area=areas.gpkg shrink=0.9",
@@ -98,6 +105,8 @@ balance = StepKind(
     settings=BalanceSettings,
     gives="surface",
     run=_balance,
+    maps=True,
+    around=_looks_in,
     memory=lambda s, inputs: 60.0 * as_kind(inputs["surface"], Surface).values.size + 1e6,
     label=lambda s, names: f"Balance of {names['surface']}",
     look={"ramp": "earth", "centre": 0.0},

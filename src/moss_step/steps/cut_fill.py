@@ -362,7 +362,7 @@ def _memory(settings: CutFillSettings, inputs: Inputs) -> float:
     return 48.0 * cells + 1e6
 
 
-def _looks_in(settings: CutFillSettings, inputs: Mapping[str, Value], crs: str | None) -> Box | None:
+def looks_in(settings: CutFillSettings, inputs: Mapping[str, Value], crs: str | None) -> Box | None:
     """The box of the outlines."""
     if "area" not in inputs and settings.outline is None:
         return None
@@ -408,7 +408,7 @@ cut_fill = StepKind(
     maps=True,
     memory=_memory,
     records=True,
-    around=_looks_in,
+    around=looks_in,
     between=("surface", ".base"),
     label=_label,
     look={"ramp": "earth", "centre": 0.0},

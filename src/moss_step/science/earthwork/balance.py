@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 
+from moss_step.model.arrays import read_only
 from moss_step.model.errors import AskedWronglyError, MossError
+from moss_step.model.mapped import blocks_of, let_go
 from moss_step.model.progress import Progress, silent
 from moss_step.model.surface import Surface
 from moss_step.science.earthwork.design import Design, ways_up
@@ -47,18 +49,25 @@ class ByLevel:
     """
 
     def __init__(self, values: np.ndarray, outline: Outline) -> None:
-        self._values = np.ascontiguousarray(values[outline.part])
-        self._shares = outline.own_shares()
+        self._values, self._shares = values[outline.part], outline.own_shares()
         self._areas = np.ascontiguousarray(outline.window.row_areas, np.float64)
         spans = np.empty((len(self._values), 2))
-        span_inside(self._values, self._shares, spans)
+        for rows, heights, shares, _ in self._some():
+            span_inside(heights, shares, spans[rows])
         self.low, self.high = float(spans[:, 0].min()), float(spans[:, 1].max())
         if self.low > self.high:
             raise MossError("No height lies in the outline.", "Draw it where there are heights.")
         self._step = max((self.high - self.low) / _STEPS, 1e-12)
         weight, moment = (np.zeros((STRIPS, _STEPS + 1)) for _ in range(2))
-        gathered(self._values, self._shares, self._areas, self.low, self._step, weight, moment)
+        for rows, *cells in self._some():
+            gathered(*cells, rows.start, self.low, self._step, weight, moment)
         self._weight, self._moment = weight.sum(axis=0), moment.sum(axis=0)
+
+    def _some(self) -> Iterator[tuple[slice, np.ndarray, np.ndarray, np.ndarray]]:
+        """Heights, shares and areas of some rows at a time."""
+        for rows in blocks_of(self._values):
+            yield rows, read_only(self._values[rows]), self._shares[rows], self._areas[rows]
+            let_go(self._values, self._shares)
 
     def balanced(self, factor: float = 1.0) -> float:
         """The level at which the cut, times a factor, is the fill, in the unit of the heights."""
@@ -75,12 +84,14 @@ class ByLevel:
 
     def _within(self, k: int, factor: float, under: np.ndarray, below: np.ndarray) -> float:
         """The level within a step of height, whose cells are put in order, above the lowest height."""
-        heights, parts = np.empty(self._values.size), np.empty(self._values.size)  # touched as far as needed
-        count = within_step(
-            self._values, self._shares, self._areas, self.low, self._step, k, _STEPS, heights, parts
-        )
-        order = np.argsort(heights[:count])
-        heights, parts = heights[:count][order], parts[:count][order]
+        found = []
+        for _, *cells in self._some():
+            held = np.empty((2, cells[0].size))  # touched as far as needed
+            count = within_step(*cells, self.low, self._step, k, _STEPS, *held)
+            found.append(held[:, :count].copy())
+        heights, parts = np.concatenate(found, axis=1)
+        order = np.argsort(heights, kind="stable")
+        heights, parts = heights[order], parts[order]
         w = under[k] + np.concatenate([[0.0], np.cumsum(parts)])
         m = below[k] + np.concatenate([[0.0], np.cumsum(parts * heights)])
         over, above = under[-1] - w, below[-1] - m

@@ -6,7 +6,7 @@ import numba
 import numpy as np
 
 STRIPS = 16
-"""Parts of the rows that are added up beside one another."""
+"""Each of so many rows is added up beside the others."""
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
@@ -23,14 +23,14 @@ def span_inside(values, shares, found):
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def gathered(values, shares, areas, low, step, weight, moment):
-    """Add to each step of height the area of its cells, and area times height above ``low``, strip by strip
-    (strips, steps).
+def gathered(values, shares, areas, first, low, step, weight, moment):
+    """Add to each step of height the area of its cells, and area times height above ``low``, every so many
+    rows together (strips, steps): the same sums, however many rows from the ``first`` come at a time.
     """
     rows, cols = values.shape
     strips, last = weight.shape[0], weight.shape[1] - 1
     for strip in numba.prange(strips):
-        for row in range(strip * rows // strips, (strip + 1) * rows // strips):
+        for row in range((strip - first) % strips, rows, strips):
             area = areas[row]
             for col in range(cols):
                 z, part = np.float64(values[row, col]), shares[row, col]
