@@ -10,7 +10,7 @@ from moss_step.formats.raster_write import write_surface
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
 from moss_step.model.surface import Surface
-from moss_step.model.units import PERCENT
+from moss_step.model.units import COUNT, PERCENT
 from moss_step.study.graph import Step, Study
 from tests.grounds import in_degrees, metric, relief
 from tests.large.held import assert_said_alike, assert_shapes_alike, both_ways, in_tiles
@@ -62,6 +62,23 @@ def test_tiles_outline_what_one_piece_outlines(on: str, mirrored: bool, tmp_path
     for written, expected in both_ways(study, targets, tmp_path / "work", 4 * 512 * 512):
         assert_said_alike(written, expected, 1e-9)
         assert_shapes_alike(written, expected, 1e-9)
+
+
+@pytest.mark.parametrize("on", GROUNDS)
+def test_tiles_find_the_ground_that_nobody_sees_as_one_piece_does(on: str, tmp_path: Path) -> None:
+    slope = slopes_on(GROUNDS[on](), 6)
+    counts = np.floor(slope.values * 0.2).astype(np.float32)  # nobody, one or some see it; unknown in places
+    write_surface(tmp_path / "seen.tif", Surface(counts, slope.frame, COUNT, "seen"), on)
+    opened = Step(id="seen", kind="open_grid", settings={"source": str(tmp_path / "seen.tif")})
+    more = {"inputs": {"seen": "seen"}}
+    blind = (
+        Step(id=f"least-{n}", kind="blind_patches", settings={"least_cells": n}, **more) for n in (1, 10)
+    )
+    study = Study(steps=(opened, *blind))
+    for written, expected in both_ways(study, ["least-1", "least-10"], tmp_path / "work", 4 * 512 * 512):
+        assert_said_alike(written, expected, 1e-9)
+        assert_shapes_alike(written, expected, 1e-9)
+    assert len(expected.value) > 20
 
 
 def test_no_class_and_no_patch_are_refused_as_in_one_piece(tmp_path: Path) -> None:

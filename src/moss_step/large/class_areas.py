@@ -19,13 +19,15 @@ from moss_step.large.tiling import Tile, squares
 from moss_step.large.whole import Fed, OnGrid, Told, told_of
 from moss_step.model.class_map import NO_CLASS, ClassMap
 from moss_step.model.errors import MossError
-from moss_step.model.outcome import Outcome
+from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
+from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.science.zones.labelling import label_components
 from moss_step.science.zones.outlines import class_shapes, largest_first, patch_columns
 from moss_step.science.zones.tracing import Parts, by_number
+from moss_step.steps.sight import TOUCH_AT, blind_outcome, hidden_in
 from moss_step.steps.zones import areas_outcome, patches_outcome
 
 
@@ -42,8 +44,20 @@ class Codes(Numbered):
 
     def numbers(self, tile: Tile, reader: GridReader) -> np.ndarray:
         """One more than each code; 0 for no class."""
-        classes = as_kind(self.held.part(reader, tile.rows, tile.cols)[0], ClassMap)
-        return np.where(classes.codes == NO_CLASS, 0, classes.codes.astype(np.int32) + 1)
+        codes = self.classes_in(self.held.part(reader, tile.rows, tile.cols)[0]).codes
+        return np.where(codes == NO_CLASS, 0, codes.astype(np.int32) + 1)
+
+    def classes_in(self, value: Value) -> ClassMap:
+        """The classes of a part of what is on the disk."""
+        return as_kind(value, ClassMap)
+
+
+class Hidden(Codes):
+    """Ground that nobody sees as number 2, by how many see it."""
+
+    def classes_in(self, value: Value) -> ClassMap:
+        """The part that nobody sees, as a class of its own."""
+        return hidden_in(as_kind(value, Surface))
 
 
 @dataclass(frozen=True)
@@ -75,9 +89,14 @@ class ClassJob(OnGrid):
     """One work on classes."""
 
     @property
+    def codes(self) -> Codes:
+        """The classes of its grid."""
+        return Codes(self.grid)
+
+    @property
     def classes(self) -> ClassMap:
         """A class map like that on the disk."""
-        return as_kind(like(self.grid), ClassMap)
+        return self.codes.classes_in(like(self.grid))
 
     def run(
         self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
@@ -95,7 +114,7 @@ class AreaJob(ClassJob):
 
     def found(self, crew: Crew, cells: int, progress: Progress) -> Outcome:
         """Outline all parts, and put those of a class together."""
-        tiling, codes = squares(self.frame.shape, cells), Codes(self.grid)
+        tiling, codes = squares(self.frame.shape, cells), self.codes
         parts, whole = outlined(codes, tiling, self.frame, crew, progress)
         if not len(whole.number):
             raise MossError("No cell has a class.", "Choose another class map.")
@@ -110,7 +129,7 @@ class PatchJob(ClassJob):
 
     def found(self, crew: Crew, cells: int, progress: Progress) -> Outcome:
         """Find patches, number those that are large enough, and outline them."""
-        tiling, codes, near = squares(self.frame.shape, cells), Codes(self.grid), self.settings.neighbours
+        tiling, codes, near = squares(self.frame.shape, cells), self.codes, self.near
         whole, _ = find_parts(codes, tiling, self.frame, near, crew, progress.part(0.0, 0.3))
         order = largest_first(whole.cells, whole.area, self.settings.least_cells)
         number = np.zeros(len(whole.number) + 1, np.int32)
@@ -118,13 +137,47 @@ class PatchJob(ClassJob):
         patches = Patches(codes, near, whole.part, number)
         parts, _ = outlined(patches, tiling, self.frame, crew, progress.part(0.3, 1.0))
         columns = patch_columns(whole.number[order] - 1, whole.cells[order], whole.area[order], self.classes)
-        return patches_outcome(Shapes(by_number(parts, len(order)), columns, self.frame.crs))
+        return self.outcome_of(Shapes(by_number(parts, len(order)), columns, self.frame.crs))
+
+    @property
+    def near(self) -> Neighbours:
+        """Neighbours over which cells hang together."""
+        near: Neighbours = self.settings.neighbours
+        return near
+
+    def outcome_of(self, result: Shapes) -> Outcome:
+        """Patches with their findings."""
+        return patches_outcome(result)
+
+
+class BlindJob(PatchJob):
+    """Connected ground that nobody sees, the largest first."""
+
+    @property
+    def codes(self) -> Codes:
+        """What is hidden of its grid."""
+        return Hidden(self.grid)
+
+    @property
+    def near(self) -> Neighbours:
+        """Along edges and corners."""
+        return TOUCH_AT
+
+    def outcome_of(self, result: Shapes) -> Outcome:
+        """Patches with their findings."""
+        return blind_outcome(result)
 
 
 def areas(fed: Fed, settings: Any) -> AreaJob | None:
     """Areas along the outlines of cells."""
     grid = fed["classes"]
     return AreaJob(grid, settings) if isinstance(grid, OnDisk) and settings.smoothing == 0 else None
+
+
+def blind_patches(fed: Fed, settings: Any) -> BlindJob | None:
+    """Patches that nobody sees."""
+    grid = fed["seen"]
+    return BlindJob(grid, settings) if isinstance(grid, OnDisk) else None
 
 
 def patches(fed: Fed, settings: Any) -> PatchJob | None:

@@ -47,6 +47,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
         "contours": contours.contours,
         "polygonize": class_areas.areas,
         "patches": class_areas.patches,
+        "blind_patches": class_areas.blind_patches,
         "streams": drains.streams,
         "basins": basins.basins,
         "depressions": lakes.depressions,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import reduce
 from operator import add
+from typing import Literal
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from moss_step.model.frame import check_same_frame
 from moss_step.model.mapped import blocks_of, row_by_row
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import COUNT, SHARE, SQUARE_METRE
@@ -286,9 +288,22 @@ def _seen(inputs: Inputs, name: str) -> Surface:
     return as_kind(inputs[name], Surface)
 
 
+TOUCH_AT: Literal[4, 8] = 8
+"""Neighbours over which ground that nobody sees hangs together."""
+
+
+def hidden_in(seen: Surface) -> ClassMap:
+    """The ground that nobody sees, as a class of its own."""
+    return pass_threshold(seen, None, False, 0.5, False, "not seen", keep_no=False)
+
+
 def _blind(settings: BlindSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    hidden = pass_threshold(_seen(inputs, "seen"), None, False, 0.5, False, "not seen", keep_no=False)
-    result = outlines.patches(hidden, 8, settings.least_cells, None, progress)
+    hidden = hidden_in(_seen(inputs, "seen"))
+    return blind_outcome(outlines.patches(hidden, TOUCH_AT, settings.least_cells, None, progress))
+
+
+def blind_outcome(result: Shapes) -> Outcome:
+    """Patches that nobody sees, with their number and the largest."""
     largest = float(result.columns["area_m2"][0])
     return Outcome(
         result,
