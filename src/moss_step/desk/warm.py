@@ -111,7 +111,7 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             settle(app, window)
             window.grab()
         if follow:
-            _follow_the_pointer(window)
+            _follow_the_pointer()
         else:
             _look_at_points(app, window)
             _sort_points()
@@ -287,12 +287,9 @@ def _sort_points() -> None:
         made("outlines_of", {"of_class": code, "what": what}, cloud=bare)
 
 
-def _follow_the_pointer(window: MainWindow) -> None:
-    """Kernels that run only while the pointer or a slider moves."""
-    outcome = window.work.outcome("ground")
-    ground = outcome.of(Surface) if outcome is not None else None
-    if ground is None:
-        return
+def _follow_the_pointer() -> None:
+    """Kernels that run only while the pointer or a slider moves; some only where much lies upstream."""
+    ground, _ = read_surface(DATA / "harrow_ground.tif")
     drainage = prepare(ground)
     middle = drainage.frame.rows // 2
     cell = drainage.frame.cols * middle + middle

@@ -59,8 +59,8 @@ class ByLevel:
             raise MossError("No height lies in the outline.", "Draw it where there are heights.")
         self._step = max((self.high - self.low) / _STEPS, 1e-12)
         weight, moment = (np.zeros((STRIPS, _STEPS + 1)) for _ in range(2))
-        for rows, *cells in self._some():
-            gathered(*cells, rows.start, self.low, self._step, weight, moment)
+        for rows, heights, shares, areas in self._some():
+            gathered(heights, shares, areas, rows.start, self.low, self._step, weight, moment)
         self._weight, self._moment = weight.sum(axis=0), moment.sum(axis=0)
 
     def _some(self) -> Iterator[tuple[slice, np.ndarray, np.ndarray, np.ndarray]]:
@@ -85,9 +85,9 @@ class ByLevel:
     def _within(self, k: int, factor: float, under: np.ndarray, below: np.ndarray) -> float:
         """The level within a step of height, whose cells are put in order, above the lowest height."""
         found = []
-        for _, *cells in self._some():
-            held = np.empty((2, cells[0].size))  # touched as far as needed
-            count = within_step(*cells, self.low, self._step, k, _STEPS, *held)
+        for _, heights, shares, areas in self._some():
+            held = np.empty((2, heights.size))  # touched as far as needed
+            count = within_step(heights, shares, areas, self.low, self._step, k, _STEPS, held[0], held[1])
             found.append(held[:, :count].copy())
         heights, parts = np.concatenate(found, axis=1)
         order = np.argsort(heights, kind="stable")
