@@ -1,5 +1,6 @@
 # make demo    sets up and opens the window with Harrow Moss (on a virtual display when there is none)
 # make test    sets up and runs the tests
+# make thorough  the tests, also on all of the grounds that take long, and of the pages
 # make soak    tries damaged files, hostile studies, kills and the like for MINUTES=10 from SEED=1
 # make site     builds the pages that F1 opens
 # make package builds wheel and source package, and tries them in empty environments
@@ -12,19 +13,23 @@ MINUTES ?= 10
 SEED ?= 1
 READY := $(VENV)/.ready
 SITE := src/moss_step/site/index.html
+# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace. Threads of
+# linear algebra that wait for a core that others have only cost time.
+TESTS := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 
 # Without compiled modules beside their sources each start of the program takes twice as long.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test setup bench every-step screenshots lint demo-data soak package bounds site clean
+.PHONY: demo test thorough setup bench every-step screenshots lint demo-data soak package bounds site clean
 
 demo: setup $(SITE)
 	sh tools/with_display.sh $(BIN)/moss-step demo
 
-# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace. Threads of
-# linear algebra that wait for a core that others have only cost time.
 test: setup
-	QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
+	$(TESTS)
+
+thorough: setup
+	$(TESTS) --thorough
 
 setup: $(READY)
 

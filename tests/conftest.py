@@ -148,7 +148,7 @@ def estate(window, settle):
 
 
 _LONG = (
-    "desk/test_window_thread", "test_site", "test_soak", "science/test_docstrings", "steps/test_memory",
+    "desk/test_window_thread", "test_soak", "science/test_docstrings", "steps/test_memory",
     "steps/test_common_grounds", "steps/test_any_ground", "study/test_lineage_handed_on", "desk/test_measures_jobs",
     "reference/test_earthwork", "steps/test_tarn", "large/test_running", "large/test_water", "practice/test_elevation",
     "desk/test_page_by_hand", "scene/test_bundle", "formats/test_service", "desk/test_point_jobs",
@@ -156,8 +156,19 @@ _LONG = (
 """Modules that take longest: they are begun first, so that no process waits for the last of them at the end."""
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Put the longest modules first; all others stay in their order."""
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Let what takes long be asked for."""
+    parser.addoption("--thorough", action="store_true", help="also what is marked as thorough")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Put the longest modules first; all others stay in their order. What is thorough is left out unless it
+    is asked for.
+    """
+    if not config.getoption("thorough"):
+        left = [item for item in items if item.get_closest_marker("thorough")]
+        items[:] = [item for item in items if not item.get_closest_marker("thorough")]
+        config.hook.pytest_deselected(items=left)
     root = Path(__file__).parent
     place = {root / f"{name}.py": k for k, name in enumerate(_LONG)}
     items.sort(key=lambda item: place.get(item.path, len(place)))

@@ -4,10 +4,12 @@ Cells as wide as high and four to one both ways, degrees at 5 and 65 north, hole
 on a large base; mirrored, turned over, and laid into a larger frame of no-data.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
+import pytest
 from scipy.ndimage import gaussian_filter
 
 from moss_step.model.frame import Frame
@@ -99,6 +101,13 @@ TURNS: dict[str, Turn] = {
         lambda at, f: (at[0] + _RIM, at[1] + _RIM), lambda z: z[_RIM:-_RIM, _RIM:-_RIM],
     ),
 }  # fmt: skip
+
+
+def first(cases: Collection[Any], *always: Any) -> list[Any]:
+    """Cases for a test that takes long on each: some always, the others where tests are thorough."""
+    marked = [case if case in always else pytest.param(case, marks=pytest.mark.thorough) for case in cases]
+    assert set(always) <= set(cases), always
+    return marked
 
 
 def large_grounds(rows: int, cols: int) -> dict[str, Callable[[], Surface]]:

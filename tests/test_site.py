@@ -22,6 +22,7 @@ LOADED = re.compile(r'<(?:script|img|link|iframe|source)[^>]*(?:src|href)="(http
 
 @pytest.fixture(scope="module")
 def site(tmp_path_factory):
+    """All pages: `make demo` builds them, too, and ends where they cannot be."""
     target = tmp_path_factory.mktemp("site") / "site"
     done = subprocess.run(  # noqa: PLW1510 - what it says is shown
         [sys.executable, str(ROOT / "tools/make_site.py"), str(target)], capture_output=True, text=True
@@ -30,6 +31,17 @@ def site(tmp_path_factory):
     return target
 
 
+@pytest.fixture
+def titles(tmp_path):
+    """Places of pages alone."""
+    for name in ("water", "gather", "steps/slope"):
+        page = tmp_path / "titles" / f"{name}.html"
+        page.parent.mkdir(parents=True, exist_ok=True)
+        page.write_text("<title>A page</title>")
+    return tmp_path / "titles"
+
+
+@pytest.mark.thorough
 def test_every_step_has_its_page_with_example_science_and_picture(site):
     for name, kind in catalogue().items():
         text = (site / "steps" / f"{name}.html").read_text()
@@ -43,19 +55,21 @@ def test_every_step_has_its_page_with_example_science_and_picture(site):
     assert (slope.__doc__ or "").split("\n")[0].split("(")[0].strip()[:40] in re.sub("<[^>]+>", "", text)
 
 
+@pytest.mark.thorough
 def test_nothing_is_loaded_from_elsewhere(site):
     loaded = [p.name for p in site.rglob("*.html") if LOADED.search(p.read_text())]
     assert not loaded and (site / "search.html").is_file()
     assert not [p.name for p in site.rglob("*.css") if re.search(r"url\(['\"]?https?:", p.read_text())]
 
 
+@pytest.mark.thorough
 def test_the_pages_name_no_folder_of_the_machine(site):
     assert not [p.name for p in site.rglob("*.html") if str(ROOT) in p.read_text()]
 
 
-def test_f1_opens_the_page_of_what_is_shown(window, settle, site, monkeypatch):
+def test_f1_opens_the_page_of_what_is_shown(window, settle, titles, monkeypatch):
     opened = []
-    monkeypatch.setattr(pages, "SITE", site)
+    monkeypatch.setattr(pages, "SITE", titles)
     monkeypatch.setattr(
         pages.QDesktopServices, "openUrl", lambda url: opened.append(url.toLocalFile()) or True
     )
@@ -66,15 +80,15 @@ def test_f1_opens_the_page_of_what_is_shown(window, settle, site, monkeypatch):
     window.begin_step("slope")
     settle(window)
     QTest.keyClick(window, Qt.Key.Key_F1)
-    assert [Path(p).relative_to(site).as_posix() for p in opened] == ["water.html", "steps/slope.html"]
+    assert [Path(p).relative_to(titles).as_posix() for p in opened] == ["water.html", "steps/slope.html"]
     assert all(Path(p).is_file() for p in opened)
 
 
-def test_without_pages_or_a_browser_it_says_what_to_do(window, tmp_path, site, monkeypatch):
+def test_without_pages_or_a_browser_it_says_what_to_do(window, tmp_path, titles, monkeypatch):
     monkeypatch.setattr(pages, "SITE", tmp_path)
     QTest.keyClick(window, Qt.Key.Key_F1)
     assert "make site" in window.plan.message.text
-    monkeypatch.setattr(pages, "SITE", site)
+    monkeypatch.setattr(pages, "SITE", titles)
     monkeypatch.setattr(pages.QDesktopServices, "openUrl", lambda _: False)
     QTest.keyClick(window, Qt.Key.Key_F1)
     assert "No browser" in window.plan.message.text and "gather.html" in window.plan.message.text

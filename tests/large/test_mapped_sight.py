@@ -16,7 +16,7 @@ from moss_step.model.surface import Surface
 from moss_step.science.sight import viewshed
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
-from tests.grounds import in_degrees, large_grounds
+from tests.grounds import first, in_degrees, large_grounds
 from tests.large.held import assert_cells_alike, assert_said_alike, in_tiles
 
 ROWS, COLS = 420, 610
@@ -51,7 +51,7 @@ def study_on(folder: Path, ground: Surface, **more: object) -> Study:
     )  # fmt: skip
 
 
-@pytest.mark.parametrize("on", GROUNDS)
+@pytest.mark.parametrize("on", first(GROUNDS, "oblong cells, holes, feet"))
 @pytest.mark.parametrize("more", [{}, {"reach": 900.0}], ids=["all around", "within reach"])
 def test_a_mapped_ground_shows_what_one_in_memory_shows(
     on: str, more: dict[str, object], tmp_path: Path, monkeypatch: pytest.MonkeyPatch

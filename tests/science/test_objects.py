@@ -72,7 +72,8 @@ def test_a_survey_that_nothing_was_learned_from_is_sorted_as_it_was_made(flown, 
 
 
 @pytest.mark.parametrize(
-    ("view", "density", "seed"), [("air", 3.0, 901), ("air", 6.0, 902), ("drone", 30.0, 903)]
+    ("view", "density", "seed"),
+    [("air", 3.0, 901), ("air", 6.0, 902), pytest.param("drone", 30.0, 903, marks=pytest.mark.thorough)],
 )
 def test_farmsteads_by_likelihood(view, density, seed):
     made = scene(seed, density, view)

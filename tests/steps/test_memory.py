@@ -16,7 +16,7 @@ from moss_step.steps.catalogue import catalogue
 from moss_step.study import declared
 from moss_step.study.declared import run_declared
 from tests.cases import KINDS, RESULTS, as_is, given_for, inputs_for
-from tests.grounds import metric, relief
+from tests.grounds import first, metric, relief
 
 ROOT = Path(__file__).parents[2]
 SIDE, CLOUD_SIDE = 1200, 600
@@ -24,14 +24,33 @@ AROUND = 12e6
 """Bytes that a process takes and gives back by itself: kernels, threads, small things."""
 
 
+LONG = (
+    "outlines_of",
+    "object_points",
+    "shape_measures",
+    "train_class",
+    "use_class",
+    "ridges_valleys",
+    "horizon_angle",
+    "mast_height",
+)
+"""Steps that take most of the time of all."""
+
+
+def is_long(name: str) -> bool:
+    return name.partition(".")[0] in LONG
+
+
 @pytest.fixture(scope="module")
-def taken(tmp_path_factory) -> dict[str, dict[str, float]]:
+def taken(request, tmp_path_factory) -> dict[str, dict[str, float]]:
     """What each step took on one ground, beside its inputs, in a process of its own."""
+    thorough = request.config.getoption("thorough")
     file = tmp_path_factory.mktemp("memory") / "taken.json"
     command = [
         sys.executable,
         "-m",
         "benchmarks.every_step",
+        *(n for n in RESULTS if thorough or not is_long(n)),
         "--here",
         "--side",
         str(SIDE),
@@ -68,7 +87,7 @@ def taken_alone(tmp_path):
     return measure
 
 
-@pytest.mark.parametrize("name", RESULTS)
+@pytest.mark.parametrize("name", first(RESULTS, *(n for n in RESULTS if not is_long(n))))
 def test_a_step_takes_no_more_memory_than_it_says_and_does_not_say_far_too_much(name, taken, taken_alone):
     row, said = taken[name], taken[name]["said"]
     assert not row["failed"]
