@@ -317,7 +317,7 @@ road = design_kind(
     inputs=(GROUND, LINE),
     settings=RoadSettings,
     run=_road,
-    memory=lambda s, inputs: works_memory(s, inputs) + 3e7,
+    memory=lambda s, inputs: works_memory(s, inputs) + 2.5e7,
     label=_label,
     beside=(
         ResultSpec("sections", "shapes", "Cross-sections", "Each as a line with its areas and sums."),
