@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -115,19 +114,9 @@ def window(qtbot) -> Iterator[object]:
 
 def come_to_rest(window: object, most: float = 60.0) -> None:
     """Wait until nothing runs in a window, and all of it shows what there is."""
-    from PySide6.QtCore import QCoreApplication, QEvent
+    from moss_step.desk import rest
 
-    from moss_step.desk.parts import any_left, asked_of
-
-    end, calm, asked = time.monotonic() + most, 0, asked_of(window, window.work)
-    while calm < 3:
-        assert time.monotonic() < end, "the window never came to rest"
-        QCoreApplication.processEvents()
-        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
-        time.sleep(0.002)  # a wait of the test library would keep the threads from running
-        calm = 0 if window.work.busy or any_left(asked) else calm + 1
-        if calm == 3 and (asked := asked_of(window, window.work)):
-            calm = 0
+    assert rest.settle(window, most), "the window never came to rest"
 
 
 @pytest.fixture

@@ -31,9 +31,15 @@ def site(tmp_path_factory):
     return target
 
 
+@pytest.fixture(params=["titles", pytest.param("site", marks=pytest.mark.thorough)])
+def opened_from(request):
+    """Where pages lie: places of some alone, or all as they are built."""
+    return request.getfixturevalue(request.param)
+
+
 @pytest.fixture
 def titles(tmp_path):
-    """Places of pages alone."""
+    """Places of some pages alone."""
     for name in ("water", "gather", "steps/slope"):
         page = tmp_path / "titles" / f"{name}.html"
         page.parent.mkdir(parents=True, exist_ok=True)
@@ -67,9 +73,9 @@ def test_the_pages_name_no_folder_of_the_machine(site):
     assert not [p.name for p in site.rglob("*.html") if str(ROOT) in p.read_text()]
 
 
-def test_f1_opens_the_page_of_what_is_shown(window, settle, titles, monkeypatch):
+def test_f1_opens_the_page_of_what_is_shown(window, settle, opened_from, monkeypatch):
     opened = []
-    monkeypatch.setattr(pages, "SITE", titles)
+    monkeypatch.setattr(pages, "SITE", opened_from)
     monkeypatch.setattr(
         pages.QDesktopServices, "openUrl", lambda url: opened.append(url.toLocalFile()) or True
     )
@@ -80,15 +86,15 @@ def test_f1_opens_the_page_of_what_is_shown(window, settle, titles, monkeypatch)
     window.begin_step("slope")
     settle(window)
     QTest.keyClick(window, Qt.Key.Key_F1)
-    assert [Path(p).relative_to(titles).as_posix() for p in opened] == ["water.html", "steps/slope.html"]
+    assert [Path(p).relative_to(opened_from).as_posix() for p in opened] == ["water.html", "steps/slope.html"]
     assert all(Path(p).is_file() for p in opened)
 
 
-def test_without_pages_or_a_browser_it_says_what_to_do(window, tmp_path, titles, monkeypatch):
+def test_without_pages_or_a_browser_it_says_what_to_do(window, tmp_path, opened_from, monkeypatch):
     monkeypatch.setattr(pages, "SITE", tmp_path)
     QTest.keyClick(window, Qt.Key.Key_F1)
     assert "make site" in window.plan.message.text
-    monkeypatch.setattr(pages, "SITE", titles)
+    monkeypatch.setattr(pages, "SITE", opened_from)
     monkeypatch.setattr(pages.QDesktopServices, "openUrl", lambda _: False)
     QTest.keyClick(window, Qt.Key.Key_F1)
     assert "No browser" in window.plan.message.text and "gather.html" in window.plan.message.text

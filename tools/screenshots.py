@@ -22,7 +22,7 @@ from moss_step.desk.benches.panel import StepPanel
 from moss_step.desk.benches.sheet import SheetBench
 from moss_step.desk.benches.steps import StepBench
 from moss_step.desk.picks import PicksControl
-from moss_step.desk.warm import settle
+from moss_step.desk.rest import settle
 from moss_step.model.outcome import Outcome
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
@@ -59,7 +59,7 @@ def main() -> None:
         def take(name: str, *actions: Callable[[], object]) -> None:
             for action in actions:
                 action()
-                settle(app, window)
+                settle(window)
             window.grab().save(str(folder / f"{name}.png"))
 
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
@@ -91,7 +91,7 @@ def main() -> None:
         take("earthwork", lambda: work.choose(""), lambda: compare_surveys(app, window))
         for _ in range(3):  # grids and outline of the slip
             work.undo()
-        settle(app, window)
+        settle(window)
         take(
             "section",
             lambda: work.choose(""),
@@ -99,7 +99,7 @@ def main() -> None:
             lambda: level_pad(app, window),
         )
         work.undo()
-        settle(app, window)
+        settle(window)
         window.plan.view.fit()
         take(
             "water",
@@ -152,13 +152,13 @@ def list_tiles(app: QApplication, window: MainWindow, folder: Path) -> None:
             bench.show_service()
             bench.service.address.setText(server.address)
             bench.service.ask()
-            settle(app, window)
+            settle(window)
 
         ask()
         bench.service.fetch()
-        settle(app, window)
+        settle(window)
         window.work.choose("")
-        settle(app, window)
+        settle(window)
         ask()
         server.shutdown()
     window.plan.view.fit()
@@ -167,9 +167,9 @@ def list_tiles(app: QApplication, window: MainWindow, folder: Path) -> None:
 def hear_sounder(app: QApplication, window: MainWindow, told: Path) -> None:
     """A boat half way over the tarn, heard from a file."""
     window.work.new()
-    settle(app, window)
+    settle(window)
     window.files.open_path(DATA / "harrow_tarn.gpkg")
-    settle(app, window)
+    settle(window)
     sentences = ["".join(made) for made in Sounder().sentences()]
     told.write_text("".join(sentences[: len(sentences) * 2 // 3]), encoding="ascii")
     window.begin_step("open_recording")
@@ -188,20 +188,20 @@ def hear_sounder(app: QApplication, window: MainWindow, told: Path) -> None:
 def sound_tarn(app: QApplication, window: MainWindow) -> None:
     """The bed of the tarn between its soundings, with the curve of its variogram below."""
     window.work.new()
-    settle(app, window)
+    settle(window)
     for name in ("harrow_tarn.gpkg", "harrow_soundings.csv"):
         window.files.open_path(DATA / name)
-        settle(app, window)
+        settle(window)
     window.begin_step("lake_volume")
-    settle(app, window)
+    settle(window)
 
 
 def find_ground(app: QApplication, window: MainWindow) -> None:
     """The survey, and which of its points are ground."""
     window.files.open_path(DATA / "harrow_survey.laz")
-    settle(app, window)
+    settle(window)
     window.begin_step("ground_points")
-    settle(app, window)
+    settle(window)
     window.plan.view.show_box((412_860.0, 5_870_470.0, 413_230.0, 5_870_810.0))
 
 
@@ -209,15 +209,15 @@ def teach_walls(app: QApplication, window: MainWindow) -> None:
     """Segments of what stands on the ground; two walls, a barn and trees picked as examples."""
     bench = as_kind(window.benches["points"], StepBench)
     window.work.keep_draft()
-    settle(app, window)
+    settle(window)
     window.begin_step("segments")
-    settle(app, window)
+    settle(window)
     bench.take_settings({"method": "distance"})
-    settle(app, window)
+    settle(window)
     window.work.keep_draft()
-    settle(app, window)
+    settle(window)
     window.begin_step("train_class")
-    settle(app, window)
+    settle(window)
     bench.take_settings({"name": "Dry-stone wall"})
     form = as_kind(bench.panel, StepPanel).form
     for name, places in (("yes", ((142.29, 266.39), (145.0, 164.5))), ("no", ((70.0, 60.0), (190.0, 198.0)))):
@@ -226,7 +226,7 @@ def teach_walls(app: QApplication, window: MainWindow) -> None:
             pick.click()
         for x, y in places:
             bench.use_point(WEST + x, SOUTH + y)
-            settle(app, window)
+            settle(window)
 
 
 def ask_hazard(window: MainWindow) -> None:
@@ -325,38 +325,38 @@ def compare_surveys(app: QApplication, window: MainWindow) -> None:
     """What the spring slip moved, with both surveys in the section."""
     for name in ("harrow_slip_before.tif", "harrow_slip_after.tif", "harrow_slip.gpkg"):
         window.files.open_path(DATA / name)
-        settle(app, window)
+        settle(window)
     window.work.choose("")
     window.begin_step("survey_change")
-    settle(app, window)
+    settle(window)
     bench: Any = window.benches["earthwork"]
     bench.take_inputs({"area": window.work.study.steps[-1].id})
     bench.take_settings(
         {"error_before": ERROR, "error_after": ERROR, "offset": "shift", "stayed": "proposed"}
     )
-    settle(app, window)
+    settle(window)
     x, y = WEST + 290.0, SOUTH + 70.0
     window.plan.view.show_box((x - 45.0, y - 50.0, x + 45.0, y + 50.0))
     window.show_drawer("section")
-    settle(app, window)
+    settle(window)
     window.views.cut.pull((x - 20.0, y + 40.0, x + 15.0, y - 35.0))
 
 
 def level_pad(app: QApplication, window: MainWindow) -> None:
     """The pad for the new barn, balanced, with the ground as it is and as it will be in the section."""
     window.files.open_path(DATA / "harrow_barn.gpkg")
-    settle(app, window)
+    settle(window)
     window.work.choose("")
     window.begin_step("pad")
-    settle(app, window)
+    settle(window)
     bench: Any = window.benches["earthwork"]
     bench.take_inputs({"surface": "ground", "area": window.work.study.steps[-1].id})
-    settle(app, window)
+    settle(window)
     x, y = 413_241.0, 5_871_099.0
     window.plan.view.show_box((x - 36.0, y - 30.0, x + 36.0, y + 30.0))
-    settle(app, window)
+    settle(window)
     window.views.cut.pull((x - 28.0, y - 16.0, x + 28.0, y + 14.0))
-    settle(app, window)
+    settle(window)
     window.section.chart.point_at(600)
     window.section.chart.pointed.emit(600)
 

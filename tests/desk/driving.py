@@ -3,30 +3,16 @@
 from __future__ import annotations
 
 import time
-from pathlib import Path
 
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QScrollArea, QWidget
 
-from moss_step.demo import DATA
-from moss_step.formats.raster import read_surface
-from moss_step.formats.raster_write import write_surface
-from moss_step.model.frame import Frame
-from moss_step.model.surface import Surface
-from moss_step.model.units import METRE
+from moss_step.steps.declare import StepKind
 
 LEFT = Qt.MouseButton.LeftButton
 PATIENCE = 30.0
-
-
-def small_ground(folder: Path) -> Path:
-    """The estate's ground by cells of 16 m, as a file: where every step is tried in turn."""
-    demo, _ = read_surface(DATA / "harrow_ground.tif")
-    frame = Frame(125, 125, demo.frame.x0, demo.frame.y0, 16.0, 16.0, demo.frame.crs)
-    write_surface(folder / "small.tif", Surface(demo.values[::8, ::8].copy(), frame, METRE), "Small")
-    return folder / "small.tif"
 
 
 def wait(seconds: float) -> None:
@@ -67,6 +53,18 @@ def texts(parent: QWidget) -> str:
     return "\n".join(
         w.text() for w in parent.findChildren(QLabel) + parent.findChildren(QPushButton) if w.isVisible()
     )
+
+
+def check_it_shows_its_result_or_what_it_needs(window: QWidget, kind: StepKind) -> None:
+    """The panel of a step that was begun: nothing scrolls, and never a fault."""
+    bench = window.benches[window.bench]
+    assert bench.findChild(QScrollArea).verticalScrollBar().maximum() == 0, kind.kind
+    if kind.file_settings:
+        return
+    assert bench.panel.kind is kind
+    said, whole = bench.panel.note.text, window.work.draft and not window.work.reason("draft")
+    assert window.work.state("draft") == "done" if whole else said, kind.kind
+    assert "went wrong inside" not in said, f"{kind.kind}: {said}"
 
 
 def drag(widget: QWidget, start: QPoint, end: QPoint) -> None:

@@ -16,14 +16,14 @@ from PySide6.QtCore import QTimer
 from moss_step.demo import DATA
 from moss_step.desk.app import make_app
 from moss_step.desk.plan import view
-from moss_step.desk.warm import settle
+from moss_step.desk.rest import settle
 from moss_step.desk.window import MainWindow
 
 app = make_app()
 window = MainWindow()
 window.show()
 window.files.open_path(DATA / "harrow_ground.tif")
-settle(app, window)
+settle(window)
 window.files.may_leave = lambda: True
 usual, times = view.draw_all_shapes, []
 

@@ -9,7 +9,7 @@ from moss_step.desk.benches.choice import fits
 from moss_step.steps.catalogue import GROUPS, catalogue
 from moss_step.steps.declare import extra, in_text, on_screen
 from moss_step.study.draft import DRAFT
-from tests.desk.driving import named, pixel, press, texts, type_in
+from tests.desk.driving import check_it_shows_its_result_or_what_it_needs, named, pixel, press, texts, type_in
 
 STEP_BENCHES = ("gather", "surface", "shape", "water", "sight", "classes")
 
@@ -36,6 +36,23 @@ def test_a_bench_opens_on_its_questions_without_scrolling(estate, settle, bench)
     for kind in shown.choosable:
         assert named(shown, f"Step: {kind.title}", QPushButton).isEnabled()
     assert shown.findChild(QScrollArea).verticalScrollBar().maximum() == 0
+
+
+@pytest.mark.thorough
+@pytest.mark.parametrize("bench", GROUPS)
+def test_no_panel_scrolls_where_there_is_ground_without_places(estate, settle, bench):
+    """Each step of a bench shows its result at once, or says in words what it still needs."""
+    window = estate
+    window.resize(1280, 800)
+    if bench == "classes":  # what several of its steps take
+        window.work.add_step("slope", {"dem": window.work.study.steps[0].id}, {})
+        window.work.add_step("threshold", {"surface": window.work.chosen_id}, {"above": 20.0})
+        settle(window)
+    for kind in [k for k in catalogue().values() if k.bench == bench and not k.opens]:
+        window.work.choose("")
+        window.begin_step(kind.kind)
+        settle(window)
+        check_it_shows_its_result_or_what_it_needs(window, kind)
 
 
 def test_no_panel_scrolls_while_the_pointer_is_followed_and_a_line_is_judged(estate, settle):

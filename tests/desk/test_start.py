@@ -83,7 +83,7 @@ import time
 from moss_step.desk import ear
 from moss_step.desk.app import make_app
 from moss_step.desk.runner import Helper
-from moss_step.desk.warm import settle
+from moss_step.desk.rest import settle
 from moss_step.desk.window import MainWindow
 
 def slow(of):
@@ -108,7 +108,7 @@ for name in ("gather", "sheet", "water"):
     showing.append(made)
     made.show()
     showing.clear()
-    settle(app, made)
+    settle(made)
     made.work.close()
 assert ear.unkept_recordings in asked
 """

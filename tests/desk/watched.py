@@ -74,43 +74,43 @@ def use(window, app, settle, rest, folder: Path) -> None:
     from moss_step.steps.catalogue import catalogue
 
     window.files.open_demo()
-    settle(app, window)
+    settle(window)
     window.plan.view.pin(QPointF(300, 300))
     for step_id in [s.id for s in window.work.study.steps]:
         window.work.choose(step_id)
-        settle(app, window)
+        settle(window)
         QTest.mouseMove(window.plan.view, QPoint(400 + len(step_id), 300))
         window.grab()
     for bench in window.benches:
         window.work.choose("")
         window.go_to_bench(bench)
-        settle(app, window)
+        settle(window)
         window.grab()
     window.files.new()
-    for file in (folder / "small.tif", DATA / "harrow_boundary.gpkg", DATA / "harrow_places.gpkg"):
+    for file in (folder / "coarse.tif", DATA / "harrow_boundary.gpkg", DATA / "harrow_places.gpkg"):
         window.files.open_path(file)
-        settle(app, window)
+        settle(window)
     for kind in [k for k, declared in catalogue().items() if not declared.file_settings]:
         window.work.choose("")
         window.begin_step(kind)
-        settle(app, window)
+        settle(window)
         window.grab()
     window.work.set_draft(None)
     window.files.open_demo()
-    settle(app, window)
+    settle(window)
     window.go_to_bench("sheet")
     pages = window.benches["sheet"].pages
     for layout in ("plan_key", "plan_table", "compared", "figures"):
         pages.begin(layout)
-        settle(app, window)
+        settle(window)
         window.grab()
     for kind in ("north", "picture", "trail", "section", "chart"):
         pages.add(kind)
-        settle(app, window)
+        settle(window)
         window.grab()
     pages._set(pages.page.parts[-5].id, "magnetic", True)
     pages._set(pages.page.parts[-4].id, "file", str(folder / "none.png"))
-    settle(app, window)
+    settle(window)
     window.grab()
     window.work.rename("slope", "Steepness")
     window.work.undo()
@@ -121,13 +121,13 @@ def use(window, app, settle, rest, folder: Path) -> None:
     window.benches["sheet"].write(folder / "slope.tif")
     window.benches["sheet"].write_record(folder / "slope.txt")
     window.benches["sheet"].write_picture(folder / "plan.png")
-    settle(app, window)
+    settle(window)
     window.files.new()
-    settle(app, window)
+    settle(window)
     window.files.open_path(folder / "a.moss")
-    settle(app, window)
+    settle(window)
     window.files.open_path(folder / "slope.tif")
-    settle(app, window)
+    settle(window)
     window.search_box.setFocus()
     window.grab()
 
@@ -136,18 +136,19 @@ def main() -> None:
     """Use the window in a folder, and write what was seen."""
     import time
 
+    from moss_step.demo.samples import coarse_ground
     from moss_step.desk.app import make_app
-    from moss_step.desk.warm import settle
+    from moss_step.desk.rest import settle
     from moss_step.desk.window import MainWindow
-    from tests.desk.driving import small_ground
+    from moss_step.formats.raster_write import write_surface
 
     out = Path(sys.argv[1])
-    small_ground(out.parent)
+    write_surface(out.parent / "coarse.tif", coarse_ground(8), "Coarse")
     app = make_app()
     window = MainWindow()
     window.files.may_leave = lambda: True
     window.show()
-    settle(app, window)
+    settle(window)
     watch = Watch()
 
     def rest(app, window, seconds: float) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 
@@ -43,17 +44,24 @@ _MADE = (
 )
 
 
+def coarse_ground(by: int) -> Surface:
+    """The demo's ground on cells so many times as wide and high: their means."""
+    whole = read_surface(DATA / "harrow_ground.tif")[0]
+    f = whole.frame
+    rows, cols = f.rows // by, f.cols // by
+    values = whole.values[: rows * by, : cols * by].reshape(rows, by, cols, by).mean(axis=(1, 3))
+    frame = Frame(rows, cols, f.x0, f.y0, f.dx * by, f.dy * by, f.crs)
+    return Surface(values.astype(np.float32), frame, whole.unit, "elevation")
+
+
 def write_samples(folder: Path) -> None:
     """Write them all into a folder: grounds of 250 x 250 cells of 8 m, and what is made from these."""
-    whole = read_surface(DATA / "harrow_ground.tif")[0]
-    most = _SIDE * _CELL
-    coarse = whole.values[:most, :most].reshape(_SIDE, _CELL, _SIDE, _CELL).mean(axis=(1, 3))
-    f = whole.frame
-    frame = Frame(_SIDE, _SIDE, f.x0, f.y0, f.dx * _CELL, f.dy * _CELL, f.crs)
+    whole, coarse = read_surface(DATA / "harrow_ground.tif")[0], coarse_ground(_CELL)
+    frame = coarse.frame
     rows, cols = np.mgrid[0:_SIDE, 0:_SIDE]
     mound = 12.0 * np.exp(-((rows - 120) ** 2 + (cols - 130) ** 2) / 400.0)
-    for name, values in (("ground", coarse), ("later", coarse + mound)):
-        ground = Surface(values.astype(np.float32), frame, whole.unit, "elevation")
+    for name, values in (("ground", coarse.values), ("later", coarse.values + mound)):
+        ground = replace(coarse, values=values.astype(np.float32))
         write_surface(folder / f"{name}.tif", ground, name.capitalize())
     write_cloud(folder / "cloud.laz", thinned(frame, whole))
     write_shapes(folder / "walls.gpkg", samples_of_walls(frame))

@@ -23,7 +23,6 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
-from shiboken6 import isValid
 
 from moss_step.desk.names import fitted
 from moss_step.desk.plain import set_tip
@@ -48,18 +47,6 @@ class Later(QTimer):
     def ask(self, *_: object) -> None:
         """Ask for the call."""
         self.start()
-
-
-def asked_of(*owners: QObject) -> list[Later]:
-    """What parts of some owners have asked for that has not come yet. Looking through a window takes far
-    longer than a turn of it.
-    """
-    return [later for owner in owners for later in owner.findChildren(Later) if later.isActive()]
-
-
-def any_left(asked: Iterable[Later]) -> bool:
-    """Whether any of what was asked for has still not come."""
-    return any(isValid(later) and later.isActive() for later in asked)
 
 
 def label(text: str, role: str = "", wrap: bool = False) -> QLabel:

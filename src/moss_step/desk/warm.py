@@ -7,7 +7,6 @@ import os
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -17,12 +16,13 @@ import numpy as np
 import shapely
 
 from moss_step.demo import DATA
+from moss_step.demo.samples import coarse_ground
 from moss_step.desk.block.eye import Eye, extent_metres, height_at, under_pixel
+from moss_step.desk.rest import settle
 from moss_step.formats.raster import read_surface
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.vector import read_shapes
 from moss_step.kernels import mark, sweep
-from moss_step.model.frame import Frame
 from moss_step.model.outcome import Outcome, Value
 from moss_step.model.progress import silent
 from moss_step.model.shapes import Shapes
@@ -44,11 +44,7 @@ from moss_step.study.declared import run_declared
 from moss_step.study.saving import load_study, save_study
 
 if TYPE_CHECKING:
-    from PySide6.QtCore import QCoreApplication
-
     from moss_step.desk.window import MainWindow
-
-_LONGEST = 600.0
 
 
 def main() -> None:
@@ -85,20 +81,20 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
     from moss_step.desk.work import Work
     from moss_step.steps.catalogue import catalogue
 
-    app = make_app()
+    _app = make_app()
     with tempfile.TemporaryDirectory() as folder:
         os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = folder
         window = MainWindow(Work(autosave=Autosave(Path(folder))))
         window.show()
         window.files.open_demo()
-        settle(app, window)
+        settle(window)
         window.plan.view.pin(QPointF(300, 300))
         for step_id in [] if follow else [s.id for s in window.work.study.steps]:
             window.work.choose(step_id)
-            settle(app, window)
+            settle(window)
             window.grab()
         window.work.open(_in_coarse_cells(Path(folder)))
-        settle(app, window)
+        settle(window)
         for bench in [] if follow else ["shape", "classes"]:
             window.work.choose("")
             window.go_to_bench(bench)
@@ -106,14 +102,14 @@ def _drive(wanted: Callable[[str], bool], follow: bool) -> None:
             k for k, declared in catalogue().items() if not declared.file_settings and wanted(declared.bench)
         ]:
             window.work.choose("")
-            settle(app, window)
+            settle(window)
             window.begin_step(kind)
-            settle(app, window)
+            settle(window)
             window.grab()
         if follow:
             _follow_the_pointer()
         else:
-            _look_at_points(app, window)
+            _look_at_points(window)
             _sort_points()
             _earthwork()
         window.work.close()
@@ -123,12 +119,9 @@ def _in_coarse_cells(folder: Path) -> Path:
     """The demo on a sixteenth of its cells: a kernel is compiled for the sorts of what it is given, not for
     how much that is.
     """
-    study, (fine, _) = load_study(DATA / "harrow_moss.moss"), read_surface(DATA / "harrow_ground.tif")
-    f = fine.frame
-    frame = Frame(f.rows // 4, f.cols // 4, f.x0, f.y0, f.dx * 4.0, f.dy * 4.0, f.crs)
-    coarse = replace(fine, values=np.ascontiguousarray(fine.values[::4, ::4]), frame=frame)
-    write_surface(folder / "coarse.tif", coarse, "coarse")
+    write_surface(folder / "coarse.tif", coarse_ground(4), "coarse")
     source = {"settings": {"source": str(folder / "coarse.tif")}}
+    study = load_study(DATA / "harrow_moss.moss")
     save_study(study.changing("ground", lambda s: s.model_copy(update=source)), folder / "coarse.moss")
     return folder / "coarse.moss"
 
@@ -252,17 +245,17 @@ def _designs(surface: Surface, area: Outline) -> None:
         run_declared(step_kind("bund"), {"path": across, "crest": 1.0}, dict(ground), silent())
 
 
-def _look_at_points(app: QCoreApplication, window: MainWindow) -> None:
+def _look_at_points(window: MainWindow) -> None:
     """What runs over a cloud alone."""
     from moss_step.steps.catalogue import catalogue
 
     window.files.open_path(DATA / "harrow_survey.laz")
-    settle(app, window)
+    settle(window)
     for kind in [
         k for k, declared in catalogue().items() if any(i.accepts == "cloud" for i in declared.inputs)
     ]:
         window.begin_step(kind)
-        settle(app, window)
+        settle(window)
     window.grab()
 
 
@@ -305,23 +298,6 @@ def _follow_the_pointer() -> None:
     eye, extent = Eye(30.0, 35.0, 4000.0), extent_metres(drainage.frame)
     height_at(np.zeros((1, 2)), ground.values, extent)
     under_pixel(eye, (100.0, 100.0), (200, 200), ground.values.copy(), extent)
-
-
-def settle(app: QCoreApplication, window: MainWindow) -> None:
-    """Let the window work until nothing runs, and all of it shows what there is."""
-    from PySide6.QtCore import QEvent
-
-    from moss_step.desk.parts import any_left, asked_of
-
-    end = time.monotonic() + _LONGEST
-    calm, asked = 0, asked_of(window, window.work)
-    while calm < 3 and time.monotonic() < end:
-        app.processEvents()
-        app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # panels that were left
-        time.sleep(0.002)
-        calm = 0 if window.work.busy or any_left(asked) else calm + 1
-        if calm == 3 and (asked := asked_of(window, window.work)):
-            calm = 0
 
 
 if __name__ == "__main__":

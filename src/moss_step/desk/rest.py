@@ -1,0 +1,42 @@
+"""When a window has come to rest: for what drives one without a person."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QCoreApplication, QEvent, QObject
+from shiboken6 import isValid
+
+from moss_step.desk.parts import Later
+
+if TYPE_CHECKING:
+    from moss_step.desk.window import MainWindow
+
+_LONGEST = 600.0
+_TURNS = 3
+"""Turns without work after which a window rests."""
+
+
+def settle(window: MainWindow, longest: float = _LONGEST) -> bool:
+    """Let a window work until nothing runs, and all of it shows what there is; tells whether it came to rest
+    within some seconds.
+    """
+    end = time.monotonic() + longest
+    calm, asked = 0, _asked_of(window, window.work)
+    while calm < _TURNS and time.monotonic() < end:
+        QCoreApplication.processEvents()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # panels that were left
+        time.sleep(0.002)  # a wait of the test library would keep the threads from running
+        left = any(isValid(later) and later.isActive() for later in asked)
+        calm = 0 if window.work.busy or left else calm + 1
+        if calm == _TURNS and (asked := _asked_of(window, window.work)):
+            calm = 0
+    return calm == _TURNS
+
+
+def _asked_of(*owners: QObject) -> list[Later]:
+    """What parts of some owners have asked for that has not come yet. To look through a window takes far
+    longer than a turn of it.
+    """
+    return [later for owner in owners for later in owner.findChildren(Later) if later.isActive()]
