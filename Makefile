@@ -13,9 +13,9 @@ MINUTES ?= 10
 SEED ?= 1
 READY := $(VENV)/.ready
 SITE := src/moss_step/site/index.html
-# One process more than cores, as tests wait now and then; one that crashes ends the run with its trace. Threads of
+# Two processes more than cores, as tests wait now and then; one that crashes ends the run with its trace. Threads of
 # linear algebra that wait for a core that others have only cost time.
-TESTS := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
+TESTS := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 4 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 
 # Without compiled modules beside their sources each start of the program takes twice as long.
 unexport PYTHONDONTWRITEBYTECODE
