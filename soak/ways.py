@@ -33,6 +33,7 @@ from moss_step.model.shapes import Shapes
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.model.units import METRE
+from moss_step.steps.catalogue import step_kind
 from moss_step.study.declared import run_declared
 from moss_step.study.engine import Engine
 from moss_step.study.graph import Step, Study
@@ -67,6 +68,7 @@ _LOCAL: dict[str, Callable[[random.Random], dict[str, object]]] = {
     "ruggedness": lambda rng: {"method": rng.choice(("riley", "mean_absolute"))},
     "roughness": lambda _: {},
     "relief": lambda rng: {"radius": _radius(rng)},
+    "fill_voids": lambda rng: {"most_cells": rng.choice((30, 400, 3000, 300_000))},
 }
 _SHARED = "d8", "freeman", "dinf"
 _KEPT: tuple[dict[str, object], ...] = {}, {"keep_depth": 1.0}, {"keep_area": 200.0}
@@ -92,6 +94,7 @@ _WATER: dict[str, Callable[[random.Random], dict[str, object]]] = {
         "min_area": rng.choice((0.0, 500.0)),
         "min_depth": rng.choice((None, 0.2, 2.0)),
     },
+    "flow_path": lambda rng: {"side": rng.choice(("down", "up"))},
     "contours": lambda rng: {"interval": rng.choice((3.0, 20.0)), "base": rng.uniform(-5.0, 5.0)},
 }
 _SIGHT: dict[str, Callable[[random.Random], dict[str, object]]] = {
@@ -139,7 +142,9 @@ def in_other_ways(judge: Judge, rng: random.Random) -> Iterator[None]:
         given = {**_LOCAL, **_WATER, **_SIGHT}[kind](rng)
         if kind in _SIGHT:
             given |= {"at": _places(rng, ground), "reach": rng.choice((None, 300.0))}
-        step = Step(id="step", kind=kind, inputs={"dem": "ground"}, settings=given)
+        if kind == "flow_path":
+            given |= {"start": _places(rng, ground)}
+        step = Step(id="step", kind=kind, inputs={step_kind(kind).inputs[0].name: "ground"}, settings=given)
         name, began = f"{kind} {given} on {ground.frame.shape}, {written}", time.perf_counter()
         whole = _tried(_in_one_piece, step, ground)
         if kind in _SIGHT:
@@ -213,7 +218,7 @@ def _cells(value: Value) -> np.ndarray:
 
 
 def _in_one_piece(step: Step, ground: Surface) -> Value:
-    return run_declared(step.declared, step.settings, {"dem": ground}, silent()).value
+    return run_declared(step.declared, step.settings, dict.fromkeys(step.inputs, ground), silent()).value
 
 
 def _places(rng: random.Random, ground: Surface) -> str:

@@ -122,6 +122,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
             ),
             Step(id="down", kind="flow_path", inputs=dem, settings={"start": places}),
             Step(id="short", kind="flow_path", inputs=dem, settings={"start": places, "cut": places[:1]}),
+            Step(id="up", kind="flow_path", inputs=dem, settings={"start": places_on(ground), "side": "up"}),
             Step(id="links", kind="stream_basins", inputs=dem, settings={"min_area": 60_000.0}),
         )
     )

@@ -176,6 +176,7 @@ def _in_tiles() -> None:
     for ref, kind, more in (
         ("several", "flow_accumulation", {"method": "freeman"}),
         ("risen", "fill_depressions", {"gradient": 0.001}),
+        ("up", "flow_path", {"start": "413300,5871300", "side": "up"}),
     ):
         steps.append({"id": ref, "kind": kind, "inputs": {"dem": "ground"}, "settings": more})
     steps.append({"id": "level", "kind": "open_grid", "settings": {"source": "level.tif"}})

@@ -127,40 +127,51 @@ def find_parts(
 
 
 def _whole(tiling: Tiling, rims: Mapping[str, PartRim], neighbours: Neighbours) -> AllParts:
+    number, first, cells, area = (
+        np.concatenate([getattr(rims[t.name], f) for t in tiling])
+        for f in ("number", "first", "cells", "area")
+    )
+    sides = {name: rim.sides for name, rim in rims.items()}
+    found, joined = joined_over_rims(tiling, sides, {n: r.number for n, r in rims.items()}, neighbours)
+    every, lowest = np.concatenate([joined[t.name] for t in tiling]), np.full(found, np.iinfo(np.int64).max)
+    np.minimum.at(lowest, every, first)
+    order = np.argsort(lowest)
+    rank = np.empty(found, np.int64)
+    rank[order] = np.arange(found)
+    part = rank[every]
+    by_part = np.empty(found, number.dtype)
+    by_part[part] = number
+    of = {t.name: np.append(0, rank[joined[t.name]] + 1) for t in tiling}
+    return AllParts(
+        by_part, np.bincount(part, cells, found).astype(np.int64), np.bincount(part, area, found), of
+    )
+
+
+def joined_over_rims(
+    tiling: Tiling, sides: Mapping[str, Sides], number: Mapping[str, np.ndarray], neighbours: Neighbours
+) -> tuple[int, dict[str, np.ndarray]]:
+    """How many parts there are once those of one number that meet across rims are one; and of each tile which
+    of them, from 0, its own parts are. ``sides`` hold these from 1 along the sides of tiles.
+    """
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components  # takes long to load
 
     begin, count = dict[str, int](), 0
     for tile in tiling:
         begin[tile.name] = count
-        count += len(rims[tile.name].number)
-    number, first, cells, area = (
-        np.concatenate([getattr(rims[t.name], f) for t in tiling])
-        for f in ("number", "first", "cells", "area")
-    )
-    nodes = {t.name: _nodes(rims[t.name], begin[t.name]) for t in tiling}
-    one, other = _seams(tiling, nodes, number, neighbours)
+        count += len(number[tile.name])
+    if not count:
+        return 0, {tile.name: np.empty(0, np.int64) for tile in tiling}
+    nodes = {t.name: _nodes(sides[t.name], begin[t.name]) for t in tiling}
+    one, other = _seams(tiling, nodes, np.concatenate([number[t.name] for t in tiling]), neighbours)
     found, joined = connected_components(
         coo_matrix((np.ones(len(one), np.int8), (one, other)), (count, count)), directed=False
     )
-    lowest = np.full(found, np.iinfo(np.int64).max)
-    np.minimum.at(lowest, joined, first)
-    order = np.argsort(lowest)
-    rank = np.empty(found, np.int64)
-    rank[order] = np.arange(found)
-    part = rank[joined]
-    by_part = np.empty(found, number.dtype)
-    by_part[part] = number
-    of = {t.name: np.append(0, part[begin[t.name] :][: len(rims[t.name].number)] + 1) for t in tiling}
-    return AllParts(
-        by_part, np.bincount(part, cells, found).astype(np.int64), np.bincount(part, area, found), of
-    )
+    return found, {n: joined[b : b + len(number[n])] for n, b in begin.items()}
 
 
-def _nodes(rim: PartRim, begin: int) -> Sides:
-    top, right, bottom, left = (
-        np.where(side > 0, side + (begin - 1), -1).astype(np.int64) for side in rim.sides
-    )
+def _nodes(sides: Sides, begin: int) -> Sides:
+    top, right, bottom, left = (np.where(s > 0, s + (begin - 1), -1).astype(np.int64) for s in sides)
     return top, right, bottom, left
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from moss_step.large import between, class_areas, contours, sight_heights, views, zones
+from moss_step.large import between, class_areas, contours, sight_heights, views, voids, zones
 from moss_step.large.water import basins, catchments, drains, lakes, paths
 from moss_step.large.water import works as water
 from moss_step.large.whole import Fed, Whole
@@ -40,6 +40,7 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
     works: dict[str, Callable[[Fed, Any], Whole | None]] = {
         "zone_statistics": zones.measured_zones,
         "zone_classes": zones.class_zones,
+        "fill_voids": voids.without_voids,
         "fill_depressions": water.filled,
         "flow_directions": water.directions,
         "flow_accumulation": water.accumulation,

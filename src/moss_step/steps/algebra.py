@@ -15,13 +15,13 @@ from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
-from moss_step.model.units import CELLS, COUNT, NONE, UNITS
+from moss_step.model.units import NONE, UNITS
 from moss_step.model.words import with_symbol
-from moss_step.science.algebra import arithmetic, criteria, voids
+from moss_step.science.algebra import arithmetic, criteria
 from moss_step.science.algebra.formula import FUNCTIONS, evaluate, is_question, names_in, one_frame
 from moss_step.science.regrid import carry_over
 from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, every, optional, setting
-from moss_step.steps.reach import CELL, Reach
+from moss_step.steps.reach import CELL
 from moss_step.steps.results import class_outcome, surface_outcome
 from moss_step.steps.weights import WeightSettings, by_commas, with_weights
 
@@ -386,53 +386,6 @@ convert_units = StepKind(
     label=lambda s, names: (
         f"{names['surface']}, in {s.to}" + (f", {s.exaggeration:g} times" if s.exaggeration != 1 else "")
     ),
-)
-
-
-_NO_VOID = "There was no void to fill."
-_LOCAL = 500
-"""Cells of a void up to which it is filled by those around a part of the ground: it reaches no farther."""
-
-
-class FillSettings(Settings):
-    """Settings of fill_voids."""
-
-    most_cells: int = setting(
-        100, "Largest void", "Voids of up to this many cells are filled.", unit="cells", ge=1, le=1_000_000
-    )
-
-
-def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome:
-    progress.at(0.1, "Filling voids")
-    result, found = voids.fill_voids(_surface(inputs), settings.most_cells)
-    count = len(found.first)
-    outcome = surface_outcome(result, () if count else (_NO_VOID,))
-    more = (Finding("voids_filled", count, COUNT), Finding("cells_filled", len(found.cells), CELLS))
-    lying = {"voids_filled": found.first, "cells_filled": found.cells}
-    findings = (*outcome.findings, *more)
-    return Outcome(result, f"{count:,} voids filled", findings, outcome.warnings, lying=lying)
-
-
-fill_voids = StepKind(
-    kind="fill_voids",
-    example="surface=ground.tif",
-    bench="surface",
-    group="Values",
-    title="Fill voids",
-    question="Which small gaps should be closed?",
-    help=(
-        "Fills small voids from their rims with a membrane that gives planes back exactly. Large ones and "
-        "those at the edge stay."
-    ),
-    formula="(zₗ − 2z + zᵣ) / dx² + (zᵤ − 2z + z_d) / dy² = 0 in each void, with its rim as it is",
-    words=("nodata", "gaps", "holes", "interpolate", "void filling"),
-    inputs=(SURFACE,),
-    settings=FillSettings,
-    gives="surface",
-    run=_fill,
-    reach=Reach("around", cells=lambda s: s.most_cells, settings=lambda s: s.most_cells <= _LOCAL),
-    memory=32,
-    label=lambda s, names: f"{names['surface']}, voids filled",
 )
 
 

@@ -1,4 +1,6 @@
-"""Ways of water down from places, on a ground in tiles: followed from tile to tile."""
+"""Ways of water down from places, and the longest ones to them, on a ground in tiles: followed from tile to
+tile.
+"""
 
 from __future__ import annotations
 
@@ -14,6 +16,7 @@ from moss_step.large.crew import Crew
 from moss_step.large.held import OnDisk
 from moss_step.large.water.ground import Ground
 from moss_step.large.water.job import WaterOn, ground_of, like_ground
+from moss_step.large.water.springs import farthest, first_of
 from moss_step.large.water.upstream import find_ways_once
 from moss_step.large.whole import Fed, Told, told_of
 from moss_step.model.frame import Frame
@@ -70,9 +73,22 @@ def down_from(ground: Ground, cell: int, progress: Progress) -> np.ndarray:
         cell = int(cells[-1])
 
 
+def up_from(ground: Ground, begin: list[int], crew: Crew, progress: Progress) -> list[np.ndarray]:
+    """Cells of the longest way to each of some cells, from its spring on, as ``kernels.trace.longest_up``
+    finds them.
+    """
+    found = list[np.ndarray]()
+    springs = farthest(ground, begin, crew, progress.part(0.0, 0.9))
+    for cell, some in zip(begin, springs, strict=True):
+        paths = [down_from(ground, int(spring), progress.part(0.9, 1.0)) for spring in some]
+        paths = [path[: int(np.flatnonzero(path == cell)[0]) + 1] for path in paths]
+        found.append(first_of(paths, ground.held.frame.cols))
+    return found
+
+
 @dataclass(frozen=True)
 class PathJob(WaterOn):
-    """Paths down from places."""
+    """Paths down from places, or to them."""
 
     starts: Shapes | None = None
 
@@ -84,12 +100,15 @@ class PathJob(WaterOn):
         ground = self.ground_in(folder, cells)
         begin = [ground.cell_at(x, y) for x, y in places]
         find_ways_once(ground, crew, progress.part(0.0, 0.9))
-        paths = [down_from(ground, cell, progress.part(0.9, 1.0)) for cell in begin]
+        part = progress.part(0.9, 1.0)
+        if self.settings.side == "down":
+            paths = [down_from(ground, cell, part) for cell in begin]
+        else:
+            paths = up_from(ground, begin, crew, part)
         return told_of(path_outcome(self.settings, Paced(self.grid), paths, ground.heights_at))
 
 
 def flow_path(fed: Fed, settings: Any) -> PathJob | None:
-    """Paths down; those up look at all that drains to a place."""
+    """Paths down from places, or up."""
     starts = of_kind(fed["starts"], Shapes) if "starts" in fed else None
-    down = isinstance(fed["dem"], OnDisk) and settings.side == "down"
-    return PathJob(ground_of(fed), settings, starts) if down else None
+    return PathJob(ground_of(fed), settings, starts) if isinstance(fed["dem"], OnDisk) else None

@@ -5,12 +5,13 @@ import numpy as np
 
 
 @numba.njit(cache=True, nogil=True)
-def stretch_small(flat, cells, starts, most, cols, across, along, out):
+def stretch_small(cells, starts, beside, most, cols, across, along, out):
     """Solve each void of at most ``most`` cells by elimination, which needs no other order of the cells: no
     weight outweighs the one of the cell itself.
 
-    ``cells`` are flat indices, those of a void together and in ascending order, from ``starts`` on; values of
-    ``flat`` count around them. ``across`` and ``along`` weigh neighbours by row.
+    ``cells`` are flat indices, those of a void together and in ascending order, from ``starts`` on; what
+    stands above, to the left, to the right and below each is ``beside`` it. ``across`` and ``along`` weigh
+    neighbours by row.
     """
     for k in range(starts.size - 1):
         own = cells[starts[k] : starts[k + 1]]
@@ -21,17 +22,17 @@ def stretch_small(flat, cells, starts, most, cols, across, along, out):
         for i in range(n):
             row = own[i] // cols
             weights[i, i] = 2.0 * (across[row] + along[row])
-            for step, weight in (
-                (-cols, along[row]),
-                (-1, across[row]),
-                (1, across[row]),
-                (cols, along[row]),
+            for side, step, weight in (
+                (0, -cols, along[row]),
+                (1, -1, across[row]),
+                (2, 1, across[row]),
+                (3, cols, along[row]),
             ):
                 j = np.searchsorted(own, own[i] + step)
                 if j < n and own[j] == own[i] + step:
                     weights[i, j] = -weight
                 else:
-                    known[i] += weight * flat[own[i] + step]
+                    known[i] += weight * beside[starts[k] + i, side]
         _eliminate(weights, known)
         out[starts[k] : starts[k + 1]] = known
 

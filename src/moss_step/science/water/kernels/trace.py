@@ -255,3 +255,49 @@ def longest_up(ways, metres, start):
         count += 1
         n = back[n]
     return cells[:count]
+
+
+@numba.njit(cache=True, nogil=True)
+def climb(ways, metres, begin, along, steps):
+    """The longest ways to some cells within a window whose outermost ring belongs to other windows.
+
+    ``begin`` are flat indices of these cells; ``along`` and ``steps`` say how far, and how many cells, it is
+    from each to where the way ends. Gives of each the cell where the longest way to it begins, as
+    ``longest_up`` finds it, with how far and how many cells that is; and the cells of the ring that drain to
+    them, with how far and how many cells that is, and to which of ``begin``.
+    """
+    rows, cols = ways.shape
+    n, top, left = begin.size, 1, 0
+    far, length, deep = np.empty(n, np.int64), np.empty(n), np.empty(n, np.int64)
+    stack, run, count = np.empty(4096, np.int64), np.empty(4096), np.empty(4096, np.int64)
+    ring, ring_run, ring_count = np.empty(64, np.int64), np.empty(64), np.empty(64, np.int64)
+    of = np.empty(64, np.int64)
+    for b in range(n):
+        stack[0], run[0], count[0], top, done, length[b] = begin[b], along[b], steps[b], 1, 0, -1.0
+        while done < top:
+            r, c = stack[done] // cols, stack[done] % cols
+            if run[done] > length[b]:
+                far[b], length[b], deep[b] = stack[done], run[done], count[done]
+            if top + 8 >= stack.size:
+                stack, run, count = np.append(stack, stack), np.append(run, run), np.append(count, count)
+            for k in range(8):
+                i, j = r + DR[k], c + DC[k]
+                if ways[i, j] != k ^ 4:
+                    continue
+                there = run[done] + span(metres, min(i, r), k)
+                if 0 < i < rows - 1 and 0 < j < cols - 1:
+                    stack[top], run[top], count[top] = i * cols + j, there, count[done] + 1
+                    top += 1
+                    continue
+                if left == ring.size:
+                    ring, ring_run = np.append(ring, ring), np.append(ring_run, ring_run)
+                    ring_count, of = np.append(ring_count, ring_count), np.append(of, of)
+                ring[left], ring_run[left], ring_count[left], of[left] = (
+                    i * cols + j,
+                    there,
+                    count[done] + 1,
+                    b,
+                )
+                left += 1
+            done += 1
+    return (far, length, deep), (ring[:left], ring_run[:left], ring_count[:left], of[:left])
