@@ -44,6 +44,9 @@ def study_on(folder: Path, ground: Surface) -> Study:
     names = np.array(["over the edge", "inside"], object)
     write_shapes(folder / "areas.gpkg", Shapes(np.array(areas), {"name": names}, frame.crs), "areas")
     line = (x + wide * 0.3, y - high * 0.2, x + wide * 1.9, y + high * 0.7)
+    candidates = [
+        (x + wide * far, y + high * up) for far, up in ((0.2, 0.4), (1.6, -0.5), (2.0, 0.6), (0.5, -0.9))
+    ]
     return Study(
         steps=(
             Step(id="ground", kind="open_grid", settings={"source": str(folder / "ground.tif")}),
@@ -54,6 +57,8 @@ def study_on(folder: Path, ground: Surface) -> Study:
             Step(id="sight", kind="sight_line", inputs={"dem": "ground"}, settings={"ends": line}),
             Step(id="middle", kind="zone_statistics", inputs={"zones": "areas", "surface": "ground"},
                  settings={"statistics": "median,p90", "weighting": "coverage"}),
+            Step(id="best", kind="best_places", inputs={"dem": "ground", "area": "areas"},
+                 settings={"at": candidates, "count": 2, "observer_height": 3.0}),
         )
     )  # fmt: skip
 
@@ -69,7 +74,7 @@ def assert_alike(ours: Any, theirs: Any, ref: str) -> None:
             assert own.tolist() == column.tolist(), (ref, name)
 
 
-REFS = ("moved.outlines", "moved.corners", "even.curve", "even.outlines", "profile", "sight", "middle")
+REFS = "moved.outlines", "moved.corners", "even.curve", "even.outlines", "profile", "sight", "middle", "best"
 
 
 @pytest.mark.parametrize("on", GROUNDS)

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from moss_step.formats.vector import in_system
+from moss_step.formats.vector import box_of, in_system
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import check_same_frame
+from moss_step.model.frame import Box, check_same_frame
 from moss_step.model.outcome import Outcome
 from moss_step.model.progress import Progress
 from moss_step.model.shapes import Shapes
@@ -112,6 +112,20 @@ def _best_memory(settings: BestSettings, inputs: Inputs) -> float:
     return cells * (28.0 + min(count, 2000))
 
 
+def _looks_in(settings: BestSettings, inputs: Inputs, crs: str | None) -> Box | None:
+    """The box of an area and of the candidates that look over it: all of their lines of sight lie in it."""
+    area, places = optional(inputs, "area", Shapes), optional(inputs, "observers", Shapes)
+    if area is None or (places is None and settings.at is None):
+        return None
+    boxes = [box_of(shapes, crs) for shapes in (area, places) if shapes is not None]
+    boxes += [] if settings.at is None else [(x, y, x, y) for x, y in settings.at]
+    known = [box for box in boxes if box is not None]
+    if len(known) < len(boxes):
+        return None
+    west, south, east, north = zip(*known, strict=True)
+    return min(west), min(south), max(east), max(north)
+
+
 best_places = StepKind(
     kind="best_places",
     example="spacing=200 count=2",
@@ -137,6 +151,7 @@ best_places = StepKind(
     gives="shapes",
     run=_best,
     reach=RAYS,
+    around=_looks_in,
     memory=_best_memory,
     label=lambda s, names: f"Best {s.count} places in {names['dem']}",
 )
