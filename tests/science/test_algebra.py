@@ -232,3 +232,16 @@ def test_voids_are_the_same_by_elimination_and_by_the_library(on, monkeypatch):
     by_library, again = fill_voids(holed, 2000)
     assert_allclose(made.values, by_library.values, rtol=1e-12)
     np.testing.assert_array_equal(found.cells, again.cells)
+
+
+def test_a_large_void_is_filled_by_what_lies_on_its_rim(monkeypatch):
+    """A saddle is its own membrane (mathematics); where memory has too little room that is said."""
+    r, c = np.mgrid[0:260, 0:240] - 100.0
+    z = 500.0 + 0.01 * (r * r - c * c)
+    holed = metric(np.where((np.hypot(r, c) < 95.0) & (np.hypot(r, c) > 4.0), np.nan, z), 5.0, 5.0)
+    made, found = fill_voids(holed, 40_000)
+    assert len(found.cells) > 25_000
+    assert_allclose(made.values, z, atol=1e-3)
+    monkeypatch.setattr("moss_step.model.memory.free_memory", lambda: 10_000_000)
+    with pytest.raises(MossError, match=r"Filling a void of 2\d,\d{3} cells needs about 0\.0 GB"):
+        fill_voids(holed, 40_000)

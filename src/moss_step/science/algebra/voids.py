@@ -7,12 +7,15 @@ from typing import NamedTuple
 import numpy as np
 
 from moss_step.model.frame import Frame
+from moss_step.model.memory import check_memory
 from moss_step.model.surface import Surface
 from moss_step.science.algebra.bearings import bearing_of, vectors
 from moss_step.science.algebra.kernels.membrane import stretch_small
 
 _SMALL = 100
 """Cells of a void up to which it is solved as a whole table of weights."""
+_BYTES = 1200
+"""Bytes that solving a larger one takes for each of its cells, where it has a million."""
 _ABOVE, _LEFT, _RIGHT, _BELOW = range(4)
 """Order of the neighbours of a cell."""
 
@@ -51,6 +54,11 @@ def fill_voids(surface: Surface, most_cells: int) -> tuple[Surface, Voids]:
     -------
     tuple[Surface, Voids]
         The surface, and what was filled.
+
+    Raises
+    ------
+    MossError
+        Where a void has too many cells for memory.
 
     Source
     ------
@@ -160,6 +168,11 @@ def stretched(voids: Voids, around: np.ndarray, frame: Frame, cyclic: bool) -> n
     np.ndarray
         Values of shape (n,).
 
+    Raises
+    ------
+    MossError
+        Where a void has too many cells for memory.
+
     Examples
     --------
     >>> import numpy as np
@@ -189,8 +202,9 @@ def _solved(
 ) -> np.ndarray:
     """The same of one large void."""
     from scipy.sparse import coo_array
-    from scipy.sparse.linalg import spsolve
+    from scipy.sparse.linalg import splu
 
+    check_memory(_BYTES * cells.size, f"Filling a void of {cells.size:,} cells", "Fill smaller ones alone.")
     each, row = np.arange(cells.size), cells // cols
     known = np.zeros(cells.size)
     entries = [(each, each, 2.0 * (across + along)[row])]
@@ -205,5 +219,8 @@ def _solved(
         entries.append((each[inner], at[inner], -weight[inner]))
         known[~inner] += weight[~inner] * around[~inner, side]
     i, j, v = (np.concatenate([e[k] for e in entries]) for k in range(3))
-    solved: np.ndarray = spsolve(coo_array((v, (i, j)), shape=(cells.size, cells.size)).tocsc(), known)
+    weights = coo_array((v, (i, j)), shape=(cells.size, cells.size)).tocsc()
+    # No weight outweighs the one of the cell itself: rows may stay in an order that leaves most weights zero.
+    factors = splu(weights, "MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    solved: np.ndarray = factors.solve(known)
     return solved
