@@ -49,11 +49,14 @@ def trees(seed: int = 7) -> list[Tree]:
     rng = np.random.default_rng(seed)
     x0, y0, radius = _WOOD
     result: list[Tree] = []
+    stood = np.empty((3, 4000))
     for _ in range(4000):
         r, turn = radius * rng.random() ** 0.5, rng.random() * 2 * np.pi
         height = rng.uniform(6.0, 17.0)
         one = Tree(x0 + r * np.cos(turn), y0 + r * np.sin(turn), height, 0.9 + 0.13 * height)
-        if all(np.hypot(one.x - t.x, one.y - t.y) > (one.crown + t.crown) * 0.9 for t in result):
+        x, y, crown = stood[:, : len(result)]
+        if (np.hypot(one.x - x, one.y - y) > (one.crown + crown) * 0.9).all():
+            stood[:, len(result)] = one.x, one.y, one.crown
             result.append(one)
     return result
 
@@ -143,13 +146,14 @@ def _in_tarn(u: np.ndarray, v: np.ndarray) -> np.ndarray:
 
 
 def _standing(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Height above the ground of what a pulse meets first, and its class."""
+    """Height above the ground of what a pulse meets first, and its class; ``v`` ascends."""
     top, code = np.zeros(len(u)), np.full(len(u), 2)
     for tree in trees():
-        off = np.hypot(u - tree.x, v - tree.y) / tree.crown
+        near = slice(*np.searchsorted(v, (tree.y - tree.crown, tree.y + tree.crown)))
+        off = np.hypot(u[near] - tree.x, v[near] - tree.y) / tree.crown
         crown = tree.height * (1.0 - 0.45 * off**2)
-        higher = (off < 1.0) & (crown > top)
-        top[higher], code[higher] = crown[higher], 5
+        higher = (off < 1.0) & (crown > top[near])
+        top[near][higher], code[near][higher] = crown[higher], 5
     for wall in _WALLS:
         for (ax, ay), (bx, by) in itertools.pairwise(wall):
             along = np.clip(
