@@ -67,6 +67,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
     flatter = min(max((high - low) / 1e3, 1e-9), 1.0)
     rise = flatter if high > low else 1.0
     places = [(ground.frame.x_of(c), ground.frame.y_of(r)) for r, c in ((30, 40), (301, 322), (505, 600))]
+    valleys = places_on(ground) if ground.valid_count else places
     write_surface(source, ground, "ground")
     write_surface(folder / "rain.tif", rain_on(ground), "rain")
     return Study(
@@ -122,7 +123,7 @@ def study_on(folder: Path, ground: Surface) -> Study:
             ),
             Step(id="down", kind="flow_path", inputs=dem, settings={"start": places}),
             Step(id="short", kind="flow_path", inputs=dem, settings={"start": places, "cut": places[:1]}),
-            Step(id="up", kind="flow_path", inputs=dem, settings={"start": places_on(ground), "side": "up"}),
+            Step(id="up", kind="flow_path", inputs=dem, settings={"start": valleys, "side": "up"}),
             Step(id="links", kind="stream_basins", inputs=dem, settings={"min_area": 60_000.0}),
         )
     )

@@ -15,7 +15,9 @@ if TYPE_CHECKING:
 
 _LONGEST = 600.0
 _TURNS = 3
-"""Turns without work and without an event after which a window rests."""
+"""Turns without work after which a window rests."""
+_MOST = 100
+"""Looks for events in a turn: what asks for itself again and again has no end."""
 
 
 def settle(window: MainWindow, longest: float = _LONGEST) -> bool:
@@ -25,22 +27,24 @@ def settle(window: MainWindow, longest: float = _LONGEST) -> bool:
     end = time.monotonic() + longest
     calm, asked = 0, _asked_of(window, window.work)
     while calm < _TURNS and time.monotonic() < end:
-        went_on = _turn()
+        _turn()
         time.sleep(0.002)  # a wait of the test library would keep the threads from running
         left = any(isValid(later) and later.isActive() for later in asked)
-        calm = 0 if went_on or window.work.busy or left else calm + 1
+        calm = 0 if window.work.busy or left else calm + 1
         if calm == _TURNS and (asked := _asked_of(window, window.work)):
             calm = 0
     return calm == _TURNS
 
 
-def _turn() -> bool:
-    """Handle what is due; tells whether anything was: a part that changed may ask those around to make room
-    for it only then.
+def _turn() -> None:
+    """Handle what is due, and what that asks for: a part that changed has those around make room for it only
+    then.
     """
-    went_on = QAbstractEventDispatcher.instance().processEvents(QEventLoop.ProcessEventsFlag.AllEvents)
+    loop = QAbstractEventDispatcher.instance()
+    for _ in range(_MOST):
+        if not loop.processEvents(QEventLoop.ProcessEventsFlag.AllEvents):
+            break
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # panels that were left
-    return went_on
 
 
 def _asked_of(*owners: QObject) -> list[Later]:
