@@ -68,8 +68,14 @@ def source(tmp_path: Path) -> Path:
     return tmp_path / "ground.tif"
 
 
-@pytest.mark.parametrize("on", GROUNDS)
-@pytest.mark.parametrize("at_once", [10**6, 3000], ids=["all at once", "some at a time"])
+@pytest.mark.parametrize(
+    ("on", "at_once"),
+    [
+        *((on, 10**6) for on in GROUNDS),
+        ("degrees at 65 north, mirrored", 3000),
+        *(pytest.param(on, 3000, marks=pytest.mark.thorough) for on in list(GROUNDS)[2:]),
+    ],
+)
 def test_tiles_fill_what_one_piece_fills(
     on: str, at_once: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
