@@ -17,7 +17,8 @@ SITE := src/moss_step/site/index.html
 # linear algebra that wait for a core that others have only cost time.
 TESTS := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest --numprocesses 4 --dist loadfile --no-loadscope-reorder --max-worker-restart 0
 
-# Without compiled modules beside their sources each start of the program takes twice as long.
+# Without compiled modules beside their sources each start of the program takes twice as long, and each of workers, which
+# alone load the library that is loaded below.
 unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test thorough setup bench every-step screenshots lint demo-data soak package bounds site clean
@@ -38,6 +39,7 @@ $(READY): pyproject.toml constraints.txt tools/system_packages.sh tools/install.
 	$(PYTHON) -m venv $(VENV)
 	sh tools/install.sh $(VENV)
 	$(BIN)/python -m compileall -q src
+	$(BIN)/python -c "import distributed"
 	@echo "Compiling the kernels (once, some minutes) ..."
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m moss_step.desk.warm
 	touch $(READY)
