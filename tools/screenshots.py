@@ -64,7 +64,7 @@ def main() -> None:
 
         take("classes", window.files.open_demo, lambda: QTest.mouseMove(window.plan.view, QPoint(520, 240)))
         take("gather", lambda: work.choose("ground"))
-        take("service", lambda: list_tiles(app, window, Path(state) / "tiles"))
+        take("service", lambda: list_tiles(window, Path(state) / "tiles"))
         work.undo()
         take(
             "preferences",
@@ -88,7 +88,7 @@ def main() -> None:
             lambda: lay_page(window),
         )
         work.undo()
-        take("earthwork", lambda: work.choose(""), lambda: compare_surveys(app, window))
+        take("earthwork", lambda: work.choose(""), lambda: compare_surveys(window))
         for _ in range(3):  # grids and outline of the slip
             work.undo()
         settle(window)
@@ -96,7 +96,7 @@ def main() -> None:
             "section",
             lambda: work.choose(""),
             lambda: window.show_drawer("section"),
-            lambda: level_pad(app, window),
+            lambda: level_pad(window),
         )
         work.undo()
         settle(window)
@@ -125,8 +125,8 @@ def main() -> None:
         take(
             "points",
             lambda: work.choose(""),
-            lambda: find_ground(app, window),
-            lambda: teach_walls(app, window),
+            lambda: find_ground(window),
+            lambda: teach_walls(window),
         )
         take(
             "listening",
@@ -134,12 +134,12 @@ def main() -> None:
             lambda: hear_sounder(app, window, Path(state) / "run.nmea"),
         )
         work.ear.stop()
-        take("surface", lambda: sound_tarn(app, window))
+        take("surface", lambda: sound_tarn(window))
         window.block.stage.close()
         work.close()
 
 
-def list_tiles(app: QApplication, window: MainWindow, folder: Path) -> None:
+def list_tiles(window: MainWindow, folder: Path) -> None:
     """What an elevation service holds around the estate, with one tile at hand."""
     folder.mkdir()
     bench: Any = window.benches["gather"]
@@ -185,7 +185,7 @@ def hear_sounder(app: QApplication, window: MainWindow, told: Path) -> None:
         time.sleep(0.02)
 
 
-def sound_tarn(app: QApplication, window: MainWindow) -> None:
+def sound_tarn(window: MainWindow) -> None:
     """The bed of the tarn between its soundings, with the curve of its variogram below."""
     window.work.new()
     settle(window)
@@ -196,7 +196,7 @@ def sound_tarn(app: QApplication, window: MainWindow) -> None:
     settle(window)
 
 
-def find_ground(app: QApplication, window: MainWindow) -> None:
+def find_ground(window: MainWindow) -> None:
     """The survey, and which of its points are ground."""
     window.files.open_path(DATA / "harrow_survey.laz")
     settle(window)
@@ -205,7 +205,7 @@ def find_ground(app: QApplication, window: MainWindow) -> None:
     window.plan.view.show_box((412_860.0, 5_870_470.0, 413_230.0, 5_870_810.0))
 
 
-def teach_walls(app: QApplication, window: MainWindow) -> None:
+def teach_walls(window: MainWindow) -> None:
     """Segments of what stands on the ground; two walls, a barn and trees picked as examples."""
     bench = as_kind(window.benches["points"], StepBench)
     window.work.keep_draft()
@@ -321,7 +321,7 @@ def divide_ground(window: MainWindow) -> None:
     work.choose(work.add_step("basins", {"dem": "ground"}, {"min_area": 20_000.0}))
 
 
-def compare_surveys(app: QApplication, window: MainWindow) -> None:
+def compare_surveys(window: MainWindow) -> None:
     """What the spring slip moved, with both surveys in the section."""
     for name in ("harrow_slip_before.tif", "harrow_slip_after.tif", "harrow_slip.gpkg"):
         window.files.open_path(DATA / name)
@@ -342,7 +342,7 @@ def compare_surveys(app: QApplication, window: MainWindow) -> None:
     window.views.cut.pull((x - 20.0, y + 40.0, x + 15.0, y - 35.0))
 
 
-def level_pad(app: QApplication, window: MainWindow) -> None:
+def level_pad(window: MainWindow) -> None:
     """The pad for the new barn, balanced, with the ground as it is and as it will be in the section."""
     window.files.open_path(DATA / "harrow_barn.gpkg")
     settle(window)

@@ -29,7 +29,7 @@ from moss_step.model.progress import Progress
 from moss_step.model.surface import Surface
 from moss_step.model.typed import as_kind
 from moss_step.science.algebra.voids import Voids, beside, fill_voids, stretched
-from moss_step.steps.voids import NO_VOID, filled_figure, filled_outcome
+from moss_step.steps.voids import VOIDS, filled_figure, filled_outcome
 from moss_step.study.told import Said, merged, said_by
 
 _AT_ONCE = 5_000_000
@@ -220,15 +220,12 @@ class VoidJob(OnGrid):
                 self._fill_across(crew, scratch, kept, void, part)
                 scratch.finish(kept)
         work = FillWork(self.grid, most, scratch, names, target)
-        done = sorted(crew.each(work, list(tiling), progress.part(0.6, 1.0), "Filling voids"), key=_by_tile)
+        each = crew.each(work, list(tiling), progress.part(0.6, 1.0), "Filling voids")
+        done = sorted(each, key=lambda d: d[0])
         findings, warnings, summary = merged([said for _, (said, _) in done])
-        count = sum(int(f.value) for f in findings if f.name == "voids_filled")
-        plain = tuple(w for w in warnings if w != NO_VOID)
         wrong = tuple(dict.fromkeys(w for _, (_, w) in done if w))
-        return Told(
-            findings, plain if count else (NO_VOID, *plain), wrong=wrong, summary=summary,
-            figure=filled_figure(count),
-        )  # fmt: skip
+        count = next(int(f.value) for f in findings if f.name == VOIDS)
+        return Told(findings, warnings, wrong=wrong, summary=summary, figure=filled_figure(count))
 
     def _wanted(self, crew: Crew, tiling: Tiling, progress: Progress) -> list[dict[str, np.ndarray]]:
         """Voids across rims that are to be filled, some at a time: the number of each part of the tiles that
@@ -262,7 +259,7 @@ class VoidJob(OnGrid):
         """Fill some voids across rims, and keep the cells of each tile."""
         tiles = [t for t in scratch.tiling if t.name in void]
         each = crew.each(ListWork(self.grid, void), tiles, progress, "Listing voids")
-        listed = sorted(each, key=_by_tile)
+        listed = sorted(each, key=lambda d: d[0])
         whole = Listed(*(np.concatenate([getattr(some, f) for _, some in listed]) for f in Listed._fields))
         order = np.lexsort((whole.cells, whole.void))
         begins = np.append(True, np.diff(whole.void[order]) != 0)
@@ -276,10 +273,6 @@ class VoidJob(OnGrid):
             own = slice(start, start + len(some.cells))
             scratch.save(name, tile, some.cells, values[own], first[own])
             start = own.stop
-
-
-def _by_tile(found: tuple[Tile, Any]) -> Tile:
-    return found[0]
 
 
 def without_voids(fed: Fed, settings: Any) -> VoidJob | None:

@@ -15,7 +15,7 @@ from moss_step.steps.declare import Inputs, InputSpec, Settings, StepKind, setti
 from moss_step.steps.reach import Reach
 from moss_step.steps.results import surface_outcome
 
-NO_VOID = "There was no void to fill."
+NO_VOID, VOIDS = "There was no void to fill.", "voids_filled"
 _LOCAL = 500
 """Cells of a void up to which it is filled by those around a part of the ground: it reaches no farther."""
 
@@ -32,13 +32,13 @@ def _fill(settings: FillSettings, inputs: Inputs, progress: Progress) -> Outcome
     progress.at(0.1, "Filling voids")
     result, found = voids.fill_voids(as_kind(inputs["surface"], Surface), settings.most_cells)
     outcome = filled_outcome(result, len(found.first), len(found.cells))
-    return replace(outcome, lying={"voids_filled": found.first, "cells_filled": found.cells})
+    return replace(outcome, lying={VOIDS: found.first, "cells_filled": found.cells})
 
 
 def filled_outcome(surface: Surface, count: int, cells: int) -> Outcome:
     """A surface in which some voids with so many cells were filled."""
     told = surface_outcome(surface, () if count else (NO_VOID,))
-    more = Finding("voids_filled", count, COUNT), Finding("cells_filled", cells, CELLS)
+    more = Finding(VOIDS, count, COUNT), Finding("cells_filled", cells, CELLS)
     return replace(told, figure=filled_figure(count), findings=(*told.findings, *more))
 
 

@@ -124,6 +124,18 @@ class Ground:
             result[some] = values
         return result
 
+    def in_frame(self, tile: Tile, cells: np.ndarray) -> np.ndarray:
+        """Flat places of cells, by their numbers, in a tile with one more cell on each side."""
+        row, col = np.divmod(cells, self.held.frame.cols)
+        result: np.ndarray = (row - tile.top + 1) * (tile.right - tile.left + 2) + col - tile.left + 1
+        return result
+
+    def out_of_frame(self, tile: Tile, flat: np.ndarray) -> np.ndarray:
+        """Numbers of cells by their flat places in a tile with one more cell on each side."""
+        row, col = np.divmod(flat, tile.right - tile.left + 2)
+        result: np.ndarray = (row + tile.top - 1) * self.held.frame.cols + col + tile.left - 1
+        return result
+
     def metres(self, rows: slice) -> np.ndarray:
         """Distances to the neighbours by row in the unit of the heights, as ``neighbours.distances`` gives
         them.

@@ -54,7 +54,7 @@ class Paced:
 
 def down_from(ground: Ground, cell: int, progress: Progress) -> np.ndarray:
     """Cells from one to where its water leaves the ground, as ``kernels.trace.path_down`` finds them."""
-    cols, parts = ground.held.frame.cols, list[np.ndarray]()
+    parts = list[np.ndarray]()
     while True:
         progress.at(0.0, "Following the water")
         tile = ground.tile_of(cell)
@@ -62,12 +62,9 @@ def down_from(ground: Ground, cell: int, progress: Progress) -> np.ndarray:
         beyond = np.ones(ways.shape, bool)
         beyond[1:-1, 1:-1] = False
         ways[beyond] = OUT  # the next tile goes on from there
-        row, col = divmod(cell, cols)
-        wide = ways.shape[1]
-        own = path_down(ways, (row - tile.top + 1) * wide + col - tile.left + 1)
-        r, c = np.divmod(own, wide)
-        cells = (r + tile.top - 1) * cols + c + tile.left - 1
-        if not beyond[r[-1], c[-1]]:
+        own = path_down(ways, int(ground.in_frame(tile, np.array([cell]))[0]))
+        cells = ground.out_of_frame(tile, own)
+        if not beyond.reshape(-1)[own[-1]]:
             return np.concatenate([*parts, cells])
         parts.append(cells[:-1])
         cell = int(cells[-1])

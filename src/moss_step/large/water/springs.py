@@ -53,22 +53,14 @@ class ClimbWork(Work):
         """Of each cell where the longest way to it begins in the tile; and the cells of other tiles that
         drain to it.
         """
-        begin, wide, cols = self.begin[tile.name], ways.shape[1], self.ground.held.frame.cols
-        row, col = np.divmod(begin.cells, cols)
-        window = (row - tile.top + 1) * wide + col - tile.left + 1
-        rows = np.arange(tile.top - 1, tile.bottom + 1).clip(0, self.ground.tiling.shape[0] - 1)
-        metres = distances(self.ground.held.frame)[rows]
-        found, beyond = climb(ways, metres, window, begin.along, begin.steps)
+        begin, ground = self.begin[tile.name], self.ground
+        rows = np.arange(tile.top - 1, tile.bottom + 1).clip(0, ground.tiling.shape[0] - 1)
+        metres = distances(ground.held.frame)[rows]
+        found, beyond = climb(ways, metres, ground.in_frame(tile, begin.cells), begin.along, begin.steps)
         (far, along, steps), (ring, ring_along, ring_steps, of) = found, beyond
-
-        def numbers(flat: np.ndarray) -> np.ndarray:
-            r, c = np.divmod(flat, wide)
-            result: np.ndarray = (r + tile.top - 1) * cols + c + tile.left - 1
-            return result
-
         return (
-            Upstream(numbers(far), along, steps, begin.place),
-            Upstream(numbers(ring), ring_along, ring_steps, begin.place[of]),
+            Upstream(ground.out_of_frame(tile, far), along, steps, begin.place),
+            Upstream(ground.out_of_frame(tile, ring), ring_along, ring_steps, begin.place[of]),
         )
 
 
