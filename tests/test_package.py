@@ -102,6 +102,9 @@ def test_the_core_runs_without_the_window_and_says_what_is_missing(tmp_path):
     assert code == 1 and text.count("\n") == 1 and "pip install 'moss-step[window]'" in text
 
 
+WITH_WORKERS = "crew.py", "hand.py", "hands.py"
+
+
 def test_the_extras_name_all_that_is_imported():
     """The core imports nothing that it does not depend on, nor the window what its extras do not hold."""
     extras = ABOUT["project"]["optional-dependencies"]
@@ -110,7 +113,7 @@ def test_the_extras_name_all_that_is_imported():
     workers = core | {name_of(t) for t in extras["workers"]}
     assert {"pyside6-essentials", "pyqtgraph", "pyvista", "rapidfuzz", "distributed"} & core == set()
     for path in (ROOT / "src/moss_step").rglob("*.py"):
-        allowed = window if "desk" in path.parts else workers if path.name == "crew.py" else core
+        allowed = window if "desk" in path.parts else workers if path.name in WITH_WORKERS else core
         for node in ast.walk(ast.parse(path.read_text())):
             names = (
                 [a.name for a in node.names]

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from moss_step.large.crew import Ahead, Alone, Crew, Work, workers_here
+from moss_step.large.crew import Ahead, Alone, Crew, Work
+from moss_step.large.hands import workers_here
 from moss_step.large.scratch import ScratchIn
 from moss_step.large.sides import Sides, sides_of
 from moss_step.large.tiling import Tile, Tiling

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import dask
 import numpy as np
+import psutil
 import pytest
 import rasterio
 import shapely
@@ -23,10 +24,12 @@ from moss_step.cli import main
 from moss_step.formats.raster_write import write_surface
 from moss_step.formats.tiled import lay_out
 from moss_step.formats.vector import write_shapes
-from moss_step.large import crew, jobs
+from moss_step.large import crew, hands, jobs
 from moss_step.large.chain import Done
-from moss_step.large.crew import Cluster, Once, Work, workers_here, workers_of
+from moss_step.large.crew import Cluster, Once, Work, workers_of
 from moss_step.large.crew import check_workers as check
+from moss_step.large.hand import NEEDED
+from moss_step.large.hands import workers_here
 from moss_step.large.journal import Journal
 from moss_step.large.tiling import Tile, Tiling, bands
 from moss_step.line.tiles import WORK
@@ -423,14 +426,49 @@ def test_workers_that_cannot_be_begun_are_told(monkeypatch: pytest.MonkeyPatch) 
         pass
 
 
+def test_workers_that_end_before_they_have_joined_are_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setattr(hands.sys, "executable", str(tmp_path / "python"))
+    with pytest.raises(MossError, match="Workers could not be begun here: .*python"), workers_here(1):
+        pass
+    (tmp_path / "python").symlink_to("/bin/false")
+    with (
+        pytest.raises(MossError, match="Workers could not be begun here: they end before they have joined"),
+        workers_here(2),
+    ):
+        pass
+    assert capfd.readouterr() == ("", "")
+
+
+def test_workers_end_with_the_process_that_began_them(tmp_path: Path) -> None:
+    """Whatever ended it, and they say nothing of it."""
+    script = (
+        "import os, signal, sys\n"
+        "from moss_step.large.hands import workers_here\n"
+        "with workers_here(2) as crew:\n"
+        "    print(*crew._client.run(os.getpid).values(), flush=True)\n"
+        "    if sys.argv[1] == 'killed': os.kill(os.getpid(), signal.SIGKILL)\n"
+    )
+    for how, code in (("killed", -signal.SIGKILL), ("ended", 0)):
+        words = [sys.executable, "-c", script, how]
+        ran = subprocess.run(words, capture_output=True, text=True, check=False, timeout=300)
+        pids = [int(pid) for pid in ran.stdout.split()]
+        assert (ran.returncode, len(pids), ran.stderr) == (code, 2, "")
+        until = time.monotonic() + 60
+        while any(psutil.pid_exists(pid) for pid in pids):
+            assert time.monotonic() < until
+            time.sleep(0.05)
+
+
 def _loaded() -> list[str]:
-    return [name for name in crew._NEEDED if name in sys.modules]
+    return [name for name in NEEDED if name in sys.modules]
 
 
 def test_a_worker_has_loaded_what_it_needs_before_it_is_sent_a_tile() -> None:
     """It reads what it is sent in another thread than it works in: two that load the same may meet half of it."""
     with workers_here(1) as one:
-        assert list(one._client.run(_loaded).values()) == [list(crew._NEEDED)]
+        assert list(one._client.run(_loaded).values()) == [list(NEEDED)]
 
 
 def test_what_is_being_loaded_in_one_thread_is_found_by_another_without_the_steps() -> None:

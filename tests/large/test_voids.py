@@ -10,7 +10,8 @@ from scipy import ndimage
 
 from moss_step.formats.raster_write import write_surface
 from moss_step.large import voids
-from moss_step.large.crew import Alone, workers_here
+from moss_step.large.crew import Alone
+from moss_step.large.hands import workers_here
 from moss_step.large.jobs import left_on_disk
 from moss_step.large.running import LargeRun
 from moss_step.model.progress import silent

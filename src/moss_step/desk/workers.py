@@ -10,7 +10,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from moss_step.desk.preferences import Preferences
-from moss_step.large.crew import Alone, Cluster, Crew, workers_here, workers_of
+from moss_step.large.crew import Alone, Cluster, Crew, workers_of
+from moss_step.large.hands import workers_here
 from moss_step.model.errors import MossError
 from moss_step.model.mapped import roomy_folder
 from moss_step.model.outcome import Outcome, Value

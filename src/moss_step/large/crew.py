@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import partial
 from importlib import import_module
@@ -20,9 +19,9 @@ from uuid import uuid4
 
 from moss_step import __version__
 from moss_step.formats.address import Address, Place
+from moss_step.large.hand import NEEDED, say_less
 from moss_step.large.tiling import CELLS, Tile
 from moss_step.model.errors import AskedWronglyError, MossError
-from moss_step.model.memory import KEPT_FREED
 from moss_step.model.progress import Progress
 
 D = TypeVar("D")
@@ -35,23 +34,8 @@ _EACH, _MOST, _CELLS = 3, 8, 3 * CELLS
 """Of what waits each hand of a cluster is sent its share, divided by the first, and no more tiles and cells
 than the others say.
 """
-_LEAN = {
-    "distributed.nanny.pre-spawn-environ": KEPT_FREED,  # what is said later, as by ``env``, is not heard
-    "distributed.worker.profile.enabled": False,  # it looks at each worker a hundred times a second
-    "distributed.admin.tick.interval": "1s",
-    "distributed.admin.system-monitor.interval": "5s",
-}
-"""How workers here are begun: they do without what watches them."""
 _HELD = "moss_step_work"
 """What a worker keeps the work under that it has begun."""
-_ANY_PORT = "127.0.0.1:0"
-"""Where a scheduler says how it is: where nothing is said, a second one finds the port of the first in
-use.
-"""
-_NEEDED = "moss_step.formats.windows", "moss_step.formats.tiled", "moss_step.study.declared"
-"""What work on any tile loads, and takes longest to: before a worker is sent a tile, as it reads what it is
-sent in another thread than it works in, and two that load the same may meet half of it.
-"""
 _GOES_ON = "it goes on with the tiles that are not done."
 _LOOK, _PATIENCE = 2.0, 30.0
 """Seconds after which it is asked whether any worker is left, and for which one may be begun anew."""
@@ -351,84 +335,6 @@ def _results(future: Any, tiles: Sequence[Tile]) -> Iterator[Any]:
 
 
 @contextmanager
-def workers_here(count: int) -> Iterator[Cluster]:
-    """Some processes of this machine, each with its share of the cores, or fewer where NUMBA_NUM_THREADS says
-    so; they end with the block. They talk by TLS with keys that are made for it: nobody else on this machine
-    can send them work.
-
-    Raises AskedWronglyError for a number that is not possible.
-    """
-    with workers_ahead(count) as begun:
-        yield begun()
-
-
-@contextmanager
-def workers_ahead(count: int) -> Iterator[Callable[[], Cluster]]:
-    """The same, begun in a thread while something else is done: what it gives waits for them.
-
-    Raises AskedWronglyError for a number that is not possible.
-    """
-    if not 1 <= count <= 256:
-        raise AskedWronglyError(f"{count} workers are not possible.", "It is 1 to 256.")
-    _calm()
-    import_module("distributed")  # in this thread: two that import the same libraries may meet half of one
-    import_module("numba")
-    with _ended() as held, ThreadPoolExecutor(1) as pool:
-        begun = pool.submit(_begin, count, held)
-        try:
-            yield begun.result
-        finally:
-            wait([begun])
-
-
-@contextmanager
-def _ended() -> Iterator[ExitStack]:
-    """What is to be ended after all. A worker that the system still writes for ends later than its library
-    waits: that is no failure of the work, and hides none.
-    """
-    with ExitStack() as held:
-        try:
-            yield held
-        finally:
-            with suppress(TimeoutError):
-                held.close()
-
-
-def _begin(count: int, held: ExitStack) -> Cluster:
-    import dask
-    import numba
-    from distributed import Client, LocalCluster
-    from distributed.security import Security
-
-    threads = str(max(1, min((os.cpu_count() or 1) // count, numba.get_num_threads())))
-    env = {"NUMBA_NUM_THREADS": threads, "OMP_NUM_THREADS": threads}
-    held.enter_context(dask.config.set(_LEAN))
-    try:
-        cluster = held.enter_context(
-            LocalCluster(
-                n_workers=count,
-                threads_per_worker=1,
-                processes=True,
-                host="127.0.0.1",
-                protocol="tls://",
-                security=Security.temporary(),
-                dashboard_address=None,
-                scheduler_kwargs={"dashboard_address": _ANY_PORT},
-                worker_dashboard_address=None,
-                env=env,
-                preload=list(_NEEDED),
-                memory_limit=None,
-                silence_logs=logging.CRITICAL,
-            )
-        )
-    except (RuntimeError, OSError) as error:
-        raise MossError(
-            f"Workers could not be begun here: {error}.", "Take fewer of them, or none."
-        ) from error
-    return Cluster(held.enter_context(Client(cluster, set_as_default=False)))
-
-
-@contextmanager
 def workers_of(address: str, files: Sequence[Place]) -> Iterator[Cluster]:
     """The workers of a cluster that runs, at the address of its scheduler; its keys, where it has some, are
     those of Dask's configuration.
@@ -439,7 +345,7 @@ def workers_of(address: str, files: Sequence[Place]) -> Iterator[Cluster]:
         raise AskedWronglyError(
             f"'{address}' is no address of a scheduler.", "Give one like tcp://HOST:PORT."
         )
-    _calm()
+    calm()
     from distributed import Client
 
     try:
@@ -489,7 +395,7 @@ def _looked(files: list[Place]) -> tuple[str, list[str]]:
     """What a worker says of itself: its version, and which of some files it does not see. It loads what it
     needs.
     """
-    for module in _NEEDED:
+    for module in NEEDED:
         import_module(module)
     return __version__, [str(f) for f in files if not _is_seen(f)]
 
@@ -501,7 +407,7 @@ def _is_seen(file: Place) -> bool:
         return False
 
 
-def _calm() -> None:
+def calm() -> None:
     """Have the cluster's library say less: what fails is said here.
 
     Raises MossError where it is not installed.
@@ -511,9 +417,7 @@ def _calm() -> None:
             "Workers need the library distributed, which is not installed.",
             "pip install 'moss-step[workers]'",
         )
-    for name in ("", ".nanny", ".worker", ".scheduler"):
-        logging.getLogger(f"distributed{name}").setLevel(logging.CRITICAL)
-    logging.getLogger("tornado.application").setLevel(logging.CRITICAL)
+    say_less()
 
 
 class Once:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from importlib import import_module
 from typing import Any
 
-from moss_step.large import between, class_areas, contours, sight_heights, views, voids, zones
-from moss_step.large.water import basins, catchments, drains, lakes, paths
-from moss_step.large.water import works as water
+from moss_step import large
 from moss_step.large.whole import Fed, Whole
 from moss_step.study.graph import Step
 
@@ -26,6 +25,35 @@ and they give all that stands beside the main result.
 """
 
 
+_WORKS = {
+    "zone_statistics": "zones.measured_zones",
+    "zone_classes": "zones.class_zones",
+    "fill_voids": "voids.without_voids",
+    "fill_depressions": "water.works.filled",
+    "flow_directions": "water.works.directions",
+    "flow_accumulation": "water.works.accumulation",
+    "flow_length": "water.drains.flow_length",
+    "contours": "contours.contours",
+    "polygonize": "class_areas.areas",
+    "patches": "class_areas.patches",
+    "blind_patches": "class_areas.blind_patches",
+    "streams": "water.drains.streams",
+    "basins": "water.basins.basins",
+    "depressions": "water.lakes.depressions",
+    "flow_path": "water.paths.flow_path",
+    "stream_basins": "water.catchments.stream_basins",
+    "catchment": "water.catchments.catchment",
+    "drain_height": "water.drains.drain_height",
+    "viewshed": "views.viewshed",
+    "mast_height": "sight_heights.mast_height",
+    "horizon_angle": "sight_heights.horizon_angle",
+    "interpolate": "between.interpolate",
+    "wetness": "water.works.wetness",
+    "stream_power": "water.works.stream_power",
+}
+"""Of each kind of step where in this package that is which makes its work: it is loaded once it is wanted."""
+
+
 def is_sooner(step: Step) -> bool:
     """Whether a step on a ground of many cells is done sooner in tiles: where water runs to one receiver.
     What is shared out goes over tiles again and again.
@@ -37,30 +65,8 @@ def work_of(kind: str) -> Callable[[Fed, Any], Whole | None] | None:
     """What makes a work of the inputs and settings of a kind of step; it gives None where that cannot be done
     in tiles so. None for a kind that has no such way.
     """
-    works: dict[str, Callable[[Fed, Any], Whole | None]] = {
-        "zone_statistics": zones.measured_zones,
-        "zone_classes": zones.class_zones,
-        "fill_voids": voids.without_voids,
-        "fill_depressions": water.filled,
-        "flow_directions": water.directions,
-        "flow_accumulation": water.accumulation,
-        "flow_length": drains.flow_length,
-        "contours": contours.contours,
-        "polygonize": class_areas.areas,
-        "patches": class_areas.patches,
-        "blind_patches": class_areas.blind_patches,
-        "streams": drains.streams,
-        "basins": basins.basins,
-        "depressions": lakes.depressions,
-        "flow_path": paths.flow_path,
-        "stream_basins": catchments.stream_basins,
-        "catchment": catchments.catchment,
-        "drain_height": drains.drain_height,
-        "viewshed": views.viewshed,
-        "mast_height": sight_heights.mast_height,
-        "horizon_angle": sight_heights.horizon_angle,
-        "interpolate": between.interpolate,
-        "wetness": water.wetness,
-        "stream_power": water.stream_power,
-    }
-    return works.get(kind)
+    if kind not in _WORKS:
+        return None
+    module, _, name = _WORKS[kind].rpartition(".")
+    make: Callable[[Fed, Any], Whole | None] = getattr(import_module(f"{large.__name__}.{module}"), name)
+    return make

@@ -198,9 +198,10 @@ def run(asked: argparse.Namespace) -> None:
     Raises MossError for a study that cannot be read and for a step that fails.
     """
     from moss_step.line.tiles import begun
-    from moss_step.study.saving import load_study
 
     with begun(asked) as workers:
+        from moss_step.study.saving import load_study  # takes a while, in which workers load, too
+
         study = load_study(asked.study)
         out = asked.out or asked.study.resolve().parent / f"{asked.study.stem}-results"
         with closing(Run(study, asked.study, out, asked.only or ())) as runner:

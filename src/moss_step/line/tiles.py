@@ -176,7 +176,7 @@ def begun(asked: argparse.Namespace) -> Iterator[Callable[[], Cluster] | None]:
     if asked.workers is None or asked.dry_run or not asked.study.is_file():
         yield None
         return
-    from moss_step.large.crew import workers_ahead
+    from moss_step.large.hands import workers_ahead
 
     with workers_ahead(asked.workers) as some:
         yield some
