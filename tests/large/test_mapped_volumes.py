@@ -157,7 +157,7 @@ def test_mapped_surveys_give_what_those_in_memory_give(
 def test_a_run_whose_surveys_stay_on_the_disk_gives_the_same(
     study: Study, whole: dict[str, Outcome], tight: None, tmp_path: Path
 ) -> None:
-    wanted = ["plain", "plain.surely", "shift", "by_place", "surface"]
+    wanted = ["plain", "plain.surely", "shift", "by_place", *VOLUMES]
     for written in in_tiles(study, wanted, tmp_path / "work", 256 * 256):
         assert_said_alike(written, whole[written.ref], 0.0)
         assert_cells_alike(written, whole[written.ref], 0.0)

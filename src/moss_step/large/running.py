@@ -29,7 +29,7 @@ from moss_step.large.passing import Passing
 from moss_step.large.scratch import begin_or_go_on
 from moss_step.large.telling import described, like, opened
 from moss_step.large.tiling import Tile, bands
-from moss_step.large.whole import Whole
+from moss_step.large.whole import NotInTilesError, Whole
 from moss_step.large.works import work_of
 from moss_step.model.errors import MossError, StoppedError
 from moss_step.model.findings import Finding
@@ -311,8 +311,11 @@ class LargeRun:
         beside = [r for r in step.refs[1:] if r in asked]
         job = self._job(step)
         if job is not None and (job.besides or not beside):
-            yield from self._whole(step, job, beside, progress)
-            return
+            try:
+                yield from self._whole(step, job, beside, progress)
+                return
+            except NotInTilesError:
+                self._held.pop(step.id, None)
         for ref, find in self._in_memory(step, [step.id, *beside], progress):
             yield from self._given(ref, find)
 

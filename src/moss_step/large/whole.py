@@ -18,6 +18,10 @@ from moss_step.model.progress import Progress
 from moss_step.model.summary import Summary
 
 
+class NotInTilesError(Exception):
+    """A work found, once it was begun, that its step goes another way."""
+
+
 @dataclass(frozen=True)
 class Told:
     """What a work says of its result; ``outcome`` holds one that fits in memory, such as a table."""

@@ -19,15 +19,16 @@ _FASTER = frozenset({
 ONCE = frozenset({"zone_statistics", "zone_classes"})
 """Works that go over a grid once, tile by tile without a margin: what they are fed need not lie anywhere."""
 
-BY_FRAME = frozenset({"interpolate"})
-"""Works of steps that need no more of a grid than where its cells lie: one that is mapped is nothing to them,
-and they give all that stands beside the main result.
+AS_WELL = frozenset({"interpolate", "cut_fill"})
+"""Works of steps that go over grids which are mapped as well, and give all there that stands beside the main
+result.
 """
 
 
 _WORKS = {
     "zone_statistics": "zones.measured_zones",
     "zone_classes": "zones.class_zones",
+    "cut_fill": "volumes.volumes",
     "fill_voids": "voids.without_voids",
     "fill_depressions": "water.works.filled",
     "flow_directions": "water.works.directions",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -20,20 +21,47 @@ def read_only(values: np.ndarray, dtype: np.dtype | None = None) -> np.ndarray:
     return view
 
 
+@dataclass(frozen=True)
+class Relief:
+    """The lowest and highest of some float64 values (infinite, turned round, for none), and whether single
+    precision holds all of them as they are.
+    """
+
+    low: float = math.inf
+    high: float = -math.inf
+    held: bool = True
+
+    def __or__(self, other: Relief) -> Relief:
+        """That of both together."""
+        return Relief(min(self.low, other.low), max(self.high, other.high), self.held and other.held)
+
+    @property
+    def blurred(self) -> bool:
+        """Whether single precision cannot hold a thousandth of it."""
+        most = max(abs(self.low), abs(self.high))
+        if self.held or not most < np.finfo(np.float32).max:
+            return False
+        step = float(np.spacing(np.float32(most)))
+        return self.high > self.low and step > (self.high - self.low) / 1000.0
+
+
+def relief_of(values: np.ndarray) -> Relief:
+    """The relief of the finite ones of some values."""
+    finite = values[np.isfinite(values)]
+    if not finite.size:
+        return Relief()
+    with np.errstate(over="ignore"):
+        held = np.array_equal(finite.astype(np.float32), finite)
+    return Relief(float(finite.min()), float(finite.max()), held)
+
+
 def blurred(values: np.ndarray) -> bool:
     """Whether single precision cannot hold a thousandth of the relief of some float64 values."""
-    low, high, held = math.inf, -math.inf, True
+    whole = Relief()
     for rows in blocks_of(values):
-        finite = values[rows][np.isfinite(values[rows])]
-        if finite.size:
-            low, high = min(low, float(finite.min())), max(high, float(finite.max()))
-            with np.errstate(over="ignore"):
-                held = held and np.array_equal(finite.astype(np.float32), finite)
+        whole |= relief_of(values[rows])
         let_go(values)
-    if held or not max(abs(low), abs(high)) < np.finfo(np.float32).max:
-        return False
-    step = float(np.spacing(np.float32(max(abs(low), abs(high)))))
-    return high > low and step > (high - low) / 1000.0
+    return whole.blurred
 
 
 def as_short(values: np.ndarray) -> np.ndarray:

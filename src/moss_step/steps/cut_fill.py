@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -14,7 +15,7 @@ from moss_step.model.arrays import as_short
 from moss_step.model.cloud import Cloud
 from moss_step.model.errors import AskedWronglyError, MossError
 from moss_step.model.findings import Finding
-from moss_step.model.frame import Box
+from moss_step.model.frame import Box, Frame
 from moss_step.model.mapped import blocks_of, grid_beside, let_go
 from moss_step.model.origin import origin_of
 from moss_step.model.outcome import Outcome, Value
@@ -88,13 +89,21 @@ class CutFillSettings(Settings):
 
 
 @dataclass(frozen=True, eq=False)
-class _Reckoned:
+class Reckoned:
     """One outline with its base and what is moved in it."""
 
     outline: Outline
     base: Base
     moved: Moved
     ground_area: float
+
+    def __post_init__(self) -> None:
+        """Refuse one without a height.
+
+        Raises MossError.
+        """
+        if self.moved.area <= self.moved.unmeasured * (1.0 + 1e-12):
+            raise MossError("No height lies in an outline.", "Draw it where there are heights.")
 
 
 def surface_under(value: Value, cell: float | None, area: shapely.Geometry, progress: Progress) -> Surface:
@@ -163,9 +172,7 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     whole = shapely.union_all(areas.geometry)
     progress.at(0.0, "Gathering heights")
     surface = surface_under(value, settings.cell, whole, progress.part(0.0, 0.3))
-    known = surface.unit.kind == "length"
-    said = [] if known else ["The unit of the heights is not stated: metres are taken."]
-    laid = None
+    said, laid = unit_remarks(surface), None
     if settings.against == "surface" and other is not None:
         laid, words = laid_on(other, surface)
         said += words
@@ -174,8 +181,8 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     for k, geometry in enumerate(areas.geometry):
         progress.at(0.3 + 0.6 * k / len(areas), "Reckoning outlines")
         made.append(_reckoned(settings, surface, Outline(surface.frame, geometry), laid, longer))
-    findings = _findings(settings, surface, areas, made)
-    said += _remarks(surface, made, settings.against)
+    findings = findings_of(settings, surface.frame, areas, made)
+    said += remarks(surface.frame, made, settings.against)
     depth = _depths(surface, made)
 
     def shapes() -> Outcome:
@@ -190,8 +197,7 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
         table = _record(settings, inputs, surface, areas, findings, said)
         return Outcome(table, "record", findings)
 
-    cut, fill = findings[0].value, findings[1].value
-    figure = f"cut {mark(cut, CUBIC_METRE)}, fill {mark(fill, CUBIC_METRE)}"
+    figure = figure_of(findings)
 
     def base() -> Outcome:
         return Outcome(_bases(surface, made), figure, findings)
@@ -200,34 +206,46 @@ def _cut_fill(settings: CutFillSettings, inputs: Inputs, progress: Progress) -> 
     return Outcome(depth, figure, findings, tuple(said), beside=beside)
 
 
+def unit_remarks(surface: Surface) -> list[str]:
+    """What is taken of heights whose unit is not stated."""
+    known = surface.unit.kind == "length"
+    return [] if known else ["The unit of the heights is not stated: metres are taken."]
+
+
+def figure_of(findings: tuple[Finding, ...]) -> str:
+    """What is cut and filled in all, in words."""
+    cut, fill = findings[0].value, findings[1].value
+    return f"cut {mark(cut, CUBIC_METRE)}, fill {mark(fill, CUBIC_METRE)}"
+
+
 def longer_by_slope(surface: Surface) -> np.ndarray:
     """How much larger each cell is along the ground than on the plan (rows, cols; NaN without a height);
     mapped where the surface is.
     """
-    leans = min(surface.frame.shape) > 1
+    return surface.by_rows(1, np.float32, partial(longer_in, leans=min(surface.frame.shape) > 1))
 
-    def longer(part: Surface) -> np.ndarray:
-        lean = np.nan_to_num(slope(part, "percent").values) if leans else np.zeros(1, np.float32)
-        long = np.hypot(np.float32(1.0), lean / np.float32(100.0))
-        return np.where(np.isfinite(part.values), long, np.float32(np.nan))
 
-    return surface.by_rows(1, np.float32, longer)
+def longer_in(part: Surface, leans: bool) -> np.ndarray:
+    """The same of a part of a surface, whose outermost rows need those around them; whether all of it has
+    more than one row and column.
+    """
+    lean = np.nan_to_num(slope(part, "percent").values) if leans else np.zeros(1, np.float32)
+    long = np.hypot(np.float32(1.0), lean / np.float32(100.0))
+    return np.where(np.isfinite(part.values), long, np.float32(np.nan))
 
 
 def _reckoned(
     settings: CutFillSettings, surface: Surface, outline: Outline, laid: np.ndarray | None,
     longer: np.ndarray,
-) -> _Reckoned:  # fmt: skip
+) -> Reckoned:  # fmt: skip
     base = base_of(settings, surface, outline, laid)
     moved = outline.moved(surface.values, base, surface.metres_per_height)
-    if moved.area <= moved.unmeasured * (1.0 + 1e-12):
-        raise MossError("No height lies in an outline.", "Draw it where there are heights.")
-    ground_area = outline.moved(longer, 0.0).cut
+    reckoned = Reckoned(outline, base, moved, outline.moved(longer, 0.0).cut)
     let_go(surface.values, longer)
-    return _Reckoned(outline, base, moved, ground_area)
+    return reckoned
 
 
-def _inside(surface: Surface, made: list[_Reckoned], kind: Any, what: Callable[..., Any]) -> np.ndarray:
+def _inside(surface: Surface, made: list[Reckoned], kind: Any, what: Callable[..., Any]) -> np.ndarray:
     """A grid of what is made of the cells inside each outline, some rows at a time: of their heights, and
     those of the base; mapped where the surface is.
     """
@@ -238,45 +256,59 @@ def _inside(surface: Surface, made: list[_Reckoned], kind: Any, what: Callable[.
             rows = slice(top.start + some.start, top.start + some.stop)
             heights = surface.values[rows, cols]
             base = base_at(one.base, np.arange(rows.start, rows.stop), np.arange(cols.start, cols.stop))
-            inside = (shares[some] >= 0.5) & np.isfinite(heights)
+            inside = counts(shares[some], heights)
             out[rows, cols] = np.where(inside, what(heights, base), out[rows, cols])
             let_go(out, shares, surface.values)
     return out
 
 
-def _depths(surface: Surface, made: list[_Reckoned]) -> Surface:
-    """Heights above the base inside the outlines: above 0 is cut, below it fill."""
-    out = _inside(surface, made, np.float64, lambda heights, base: heights.astype(np.float64) - base)
+def counts(shares: np.ndarray, heights: np.ndarray) -> np.ndarray:
+    """Cells that get a depth: half of each at least lies inside, and it has a height."""
+    inside: np.ndarray = (shares >= 0.5) & np.isfinite(heights)
+    return inside
+
+
+def depth_of(heights: np.ndarray, base: np.ndarray) -> np.ndarray:
+    """Heights above a base: above 0 is cut, below it fill."""
+    above: np.ndarray = heights.astype(np.float64) - base
+    return above
+
+
+def _depths(surface: Surface, made: list[Reckoned]) -> Surface:
+    """Heights above the base inside the outlines."""
+    out = _inside(surface, made, np.float64, depth_of)
     return Surface(as_short(out), surface.frame, surface.unit, "difference")
 
 
-def _bases(surface: Surface, made: list[_Reckoned]) -> Surface:
+def _bases(surface: Surface, made: list[Reckoned]) -> Surface:
     """Heights of the bases inside the outlines."""
     out = _inside(surface, made, surface.values.dtype, lambda _, base: base)
     return Surface(out, surface.frame, surface.unit)
 
 
-def _findings(
-    settings: CutFillSettings, surface: Surface, areas: Shapes, made: list[_Reckoned]
+def findings_of(
+    settings: CutFillSettings, frame: Frame, areas: Shapes, made: list[Reckoned]
 ) -> tuple[Finding, ...]:
+    """What is cut and filled in all, how large the outlines are, and what it costs."""
     moved = [one.moved for one in made]
-    around = _around(surface, shapely.union_all(areas.geometry))
+    around = _around(frame, shapely.union_all(areas.geometry))
     ground_area = sum(one.ground_area for one in made)
     return (*volumes(moved), *extents(moved, ground_area, around), *priced(settings, moved))
 
 
-def _around(surface: Surface, area: shapely.Geometry) -> float:
+def _around(frame: Frame, area: shapely.Geometry) -> float:
     """Metres along all rims of an area."""
-    return float(surface.frame.lengths(rings_of(area)).sum())
+    return float(frame.lengths(rings_of(area)).sum())
 
 
-def _remarks(surface: Surface, made: list[_Reckoned], against: str) -> list[str]:
+def remarks(frame: Frame, made: list[Reckoned], against: str) -> list[str]:
+    """What is remarked of outlines and what is moved in them."""
     said, areas = [], np.array([one.outline.areas for one in made], object)
     lost = sum(one.moved.unmeasured for one in made)
     whole = sum(one.moved.area for one in made)
     if lost > 1e-9 * whole:
         said.append(f"Of the area {lost / whole:.1%} has no height and counts as neither cut nor fill.")
-    asked = float(surface.frame.areas(areas).sum())
+    asked = float(frame.areas(areas).sum())
     if asked > whole * (1.0 + 1e-3):
         said.append(f"Of the outlines {1.0 - whole / asked:.1%} lies beyond the ground and is left out.")
     if shapely.area(shapely.union_all(areas)) < shapely.area(areas).sum() * (1.0 - 1e-9):
@@ -291,7 +323,7 @@ def _remarks(surface: Surface, made: list[_Reckoned], against: str) -> list[str]
 
 
 def _as_shapes(
-    settings: CutFillSettings, inputs: Inputs, surface: Surface, areas: Shapes, made: list[_Reckoned]
+    settings: CutFillSettings, inputs: Inputs, surface: Surface, areas: Shapes, made: list[Reckoned]
 ) -> Shapes:
     """The outlines with all of their figures as attributes, and how they were reckoned."""
     moved = [one.moved for one in made]
@@ -303,7 +335,7 @@ def _as_shapes(
         "mean_cut_m": [m.mean_cut for m in moved], "mean_fill_m": [m.mean_fill for m in moved],
         "deepest_cut_m": [m.deepest_cut for m in moved], "deepest_fill_m": [m.deepest_fill for m in moved],
         "unmeasured_m2": [m.unmeasured for m in moved],
-        "perimeter_m": [_around(surface, a) for a in areas.geometry],
+        "perimeter_m": [_around(surface.frame, a) for a in areas.geometry],
     }  # fmt: skip
     own = {n: v for n, v in areas.columns.items() if n not in columns}
     figures = {n: np.array(v, float) for n, v in columns.items()}

@@ -10,7 +10,7 @@ import shapely
 
 from moss_step.model.errors import MossError
 from moss_step.model.frame import Frame
-from moss_step.model.mapped import blocks_of, grid_beside, let_go
+from moss_step.model.mapped import blocks_of, grid_beside, let_go, new_grid
 from moss_step.model.surface import Surface
 from moss_step.science.earthwork.outline import Outline, Plane, rings_of
 from moss_step.science.interpolate import plane as ground_plane
@@ -71,12 +71,7 @@ def rim_of(surface: Surface, outline: Outline, most: int = _MOST_ALONG) -> Rim:
     >>> float(rim.known)
     1.0
     """
-    frame = surface.frame
-    step = min(frame.dx, frame.dy)
-    step = max(step, shapely.length(outline.areas) / most)
-    rings = shapely.segmentize(rings_of(outline.areas), step)
-    places = np.unique(shapely.get_coordinates(rings).view(np.complex128)[:, 0])
-    xy = np.column_stack([places.real, places.imag])
+    frame, xy = surface.frame, rim_places(surface.frame, outline, most)
     z = values_at(surface, *_within(frame, xy)).astype(np.float64)
     there = np.isfinite(z)
     known = float(there.mean())
@@ -86,6 +81,38 @@ def rim_of(surface: Surface, outline: Outline, most: int = _MOST_ALONG) -> Rim:
             "Draw it where there are heights, or take a level as the base.",
         )
     return Rim(xy[there, 0], xy[there, 1], z[there], known)
+
+
+def rim_places(frame: Frame, outline: Outline, most: int = _MOST_ALONG) -> np.ndarray:
+    """Places along the rims of an outline, a cell apart or less, and each corner.
+
+    Parameters
+    ----------
+    frame
+        Where the cells lie.
+    outline
+        The outline over it.
+    most
+        About how many places beside the corners.
+
+    Returns
+    -------
+    np.ndarray
+        Places in the reference system (n, 2).
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import rim_places
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> rim_places(tilted().frame, Outline(tilted().frame, shapely.box(2, 2, 6, 6))).tolist()[:2]
+    [[2.0, 2.0], [2.0, 4.0]]
+    """
+    step = max(min(frame.dx, frame.dy), shapely.length(outline.areas) / most)
+    rings = shapely.segmentize(rings_of(outline.areas), step)
+    places = np.unique(shapely.get_coordinates(rings).view(np.complex128)[:, 0])
+    return np.column_stack([places.real, places.imag])
 
 
 def _within(frame: Frame, xy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -129,18 +156,57 @@ def edge_base(surface: Surface, outline: Outline) -> np.ndarray:
     >>> bool(abs(base[1, 2] - ground.values[1, 2]) < 1e-4)
     True
     """
+    base = grid_beside(surface.values, np.result_type(surface.values, np.float32), np.nan)
+    _lay_edge(surface, outline, base[outline.part])
+    return base
+
+
+def edge_part(surface: Surface, outline: Outline) -> np.ndarray:
+    """The same in the part around the outline alone, mapped where it is large.
+
+    Parameters
+    ----------
+    surface
+        Heights (rows, cols).
+    outline
+        The outline over its frame.
+
+    Returns
+    -------
+    np.ndarray
+        Heights of the part (rows, cols; the surface's type).
+
+    Raises
+    ------
+    MossError
+        When the edge has no heights.
+
+    Examples
+    --------
+    >>> import shapely
+    >>> from moss_step.science.earthwork.bases import edge_part
+    >>> from moss_step.science.earthwork.outline import Outline
+    >>> from moss_step.science.sample import tilted
+    >>> edge_part(tilted(), Outline(tilted().frame, shapely.box(2, 2, 6, 6))).shape
+    (2, 2)
+    """
+    part = new_grid(outline.window.shape, np.result_type(surface.values, np.float32))
+    _lay_edge(surface, outline, part)
+    return part
+
+
+def _lay_edge(surface: Surface, outline: Outline, part: np.ndarray) -> None:
+    """Lay the base between the heights of an edge into the part around its outline."""
     rim, window = rim_of(surface, outline), outline.window
     low = float(rim.z.min())
     held = one_a_place(Measured(rim.x, rim.y, rim.z - low))
     tin = triangulate(held, ground_plane.Plane.of(window), window.crs, surface.unit)
-    base = grid_beside(surface.values, np.result_type(surface.values, np.float32), np.nan)
-    part, laid = base[outline.part], on_grid(tin, window).values
+    laid = on_grid(tin, window).values
     for rows in blocks_of(part):
         part[rows] = laid[rows]
-        part[rows] += base.dtype.type(low)
-        let_go(base, laid)
+        part[rows] += part.dtype.type(low)
+        let_go(part, laid)
     _fill_beside(part, outline.touched(), rim, window)
-    return base
 
 
 def _fill_beside(part: np.ndarray, inside: np.ndarray, rim: Rim, window: Frame) -> None:

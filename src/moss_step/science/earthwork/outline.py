@@ -116,11 +116,11 @@ def _plane_of(base: Plane | float) -> tuple[float, float, float]:
     return held.height, held.by_column, held.by_row
 
 
-def _for_kernels(base: Base, like: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """A base as kernels take it: a grid, of no rows for a plane, and the plane (3)."""
+def _for_kernels(base: Base, like: np.ndarray, before: int = 0) -> tuple[np.ndarray, np.ndarray]:
+    """A base as kernels take it: a grid, of no rows for a plane, and the plane with rows before it (4)."""
     if isinstance(base, np.ndarray):
-        return _as_read(base), np.zeros(3)
-    return _as_read(np.empty((0, 0), like.dtype)), np.array(_plane_of(base))
+        return _as_read(base), np.zeros(4)
+    return _as_read(np.empty((0, 0), like.dtype)), np.array([*_plane_of(base), before])
 
 
 def _as_read(values: np.ndarray) -> np.ndarray:
@@ -193,13 +193,19 @@ class Outline:
             let_go(out, own)
         return out
 
-    def own_shares(self) -> np.ndarray:
+    def own_shares(self, rows: slice | None = None) -> np.ndarray:
         """Share of each cell of the part around the outline inside (rows, cols; 0 to 1), mapped where it is
-        large.
+        large; of some rows of the grid alone where these are given.
         """
-        share = new_grid(self.window.shape, np.float64)
-        share_inside(self.edges, self._first, self._listed, share)
+        some = self._rows if rows is None else self._own(rows)
+        share = new_grid((some.stop - some.start, self.window.cols), np.float64)
+        share_inside(self.edges, self._first, self._listed, some.start - self._rows.start, share)
         return share
+
+    def _own(self, rows: slice) -> slice:
+        """Those of some rows of the grid that the outline may reach."""
+        start = min(max(rows.start, self._rows.start), self._rows.stop)
+        return slice(start, max(min(rows.stop, self._rows.stop), start))
 
     def moved(self, values: np.ndarray, base: Base, metres: float = 1.0) -> Moved:
         """What lies above (cut) and below (fill) a base.
@@ -207,11 +213,18 @@ class Outline:
         ``values`` are heights of the whole grid (rows, cols), ``base`` a level, a plane, or heights of the
         whole grid; ``metres`` are in a unit of both.
         """
-        held = _as_read(values)
+        return moved_of(self.sums(values, base), metres)
+
+    def sums(self, values: np.ndarray, base: Base, before: int = 0) -> np.ndarray:
+        """What ``moved`` adds up, row by row of the outline (rows, sums): ``values``, and a base that is a
+        grid, may be some rows of the grid, with so many ``before`` them; those in them are added up alone.
+        """
+        held, own = _as_read(values), self._own(slice(before, before + len(values)))
         none = np.empty((1, 0, KEPT)), np.empty((0, 0, 2)), np.empty((0, 0, 2))
-        sums = np.zeros((self.window.rows, SUMS))
-        sums_inside(held, *_for_kernels(base, held), none, *self.ready, sums)
-        return _moved(sums, metres)
+        sums = np.zeros((own.stop - own.start, SUMS))
+        places = own.start - before, own.start - self._rows.start
+        sums_inside(held, *_for_kernels(base, held, before), none, places, *self.ready, sums)
+        return sums
 
     def touched(self) -> np.ndarray:
         """Cells of the part around the outline that its rims run through (rows, cols)."""
@@ -220,10 +233,10 @@ class Outline:
         return out
 
     @property
-    def ready(self) -> tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        """First row, sides with the columns of the whole grid, their list by row, and areas of cells."""
+    def ready(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Sides with the columns of the whole grid, their list by row, and areas of cells."""
         whole = self.edges + np.array([self._cols.start, 0.0, self._cols.start, 0.0])
-        return self._rows.start, whole, self._first, self._listed, self._row_areas
+        return whole, self._first, self._listed, self._row_areas
 
 
 class Heights:
@@ -261,11 +274,37 @@ class Heights:
     def inside(self, outline: Outline) -> Moved:
         """What is cut and filled inside an outline of the same grid."""
         sums = np.zeros((outline.window.rows, SUMS))
-        sums_inside(self.values, self._base, self._plane, self._kept, *outline.ready, sums)
-        return _moved(sums, self.metres)
+        places = outline.part[0].start, 0
+        sums_inside(self.values, self._base, self._plane, self._kept, places, *outline.ready, sums)
+        return moved_of(sums, self.metres)
 
 
-def _moved(sums: np.ndarray, metres: float) -> Moved:
+def moved_of(sums: np.ndarray, metres: float) -> Moved:
+    """What rows of sums, as ``Outline.sums`` gives them, come to.
+
+    Parameters
+    ----------
+    sums
+        Rows of an outline, all of them (rows, 8).
+    metres
+        Metres in a unit of the heights.
+
+    Returns
+    -------
+    Moved
+        Volumes, areas and depths.
+
+    Examples
+    --------
+    >>> import numpy as np, shapely
+    >>> from moss_step.model.frame import Frame
+    >>> from moss_step.science.earthwork.outline import Outline, moved_of
+    >>> outline = Outline(Frame(2, 2, 0.0, 2.0, 1.0, 1.0, None), shapely.box(0.5, 0.0, 2.0, 2.0))
+    >>> heights = np.array([[1.0, 2.0], [3.0, 4.0]])
+    >>> rows = [outline.sums(heights[:1], 2.0), outline.sums(heights[1:], 2.0, 1)]
+    >>> moved_of(np.concatenate(rows), 1.0).cut
+    2.5
+    """
     total = sums[:, :6].sum(axis=0)
     deepest = sums[:, 6:].max(axis=0) if len(sums) else np.zeros(2)
     return Moved(*(total[:2] * metres).tolist(), *total[2:].tolist(), *(deepest * metres).tolist())

@@ -26,7 +26,8 @@ def _above(values, base, plane, row, col):
     """Height above the base: of a grid where there is one, else of a plane."""
     if base.shape[0] > 0:
         return np.float64(values[row, col]) - np.float64(base[row, col])
-    return np.float64(values[row, col]) - (plane[0] + plane[1] * (col + 0.5) + plane[2] * (row + 0.5))
+    under = plane[0] + plane[1] * (col + 0.5) + plane[2] * (row + plane[3] + 0.5)
+    return np.float64(values[row, col]) - under
 
 
 @numba.njit(nogil=True, cache=True, fastmath=_MIXED)
@@ -54,7 +55,7 @@ def _over(values, base, start, rise, found):
 def _stretch(values, base, plane, row, start, end, found):
     """Add up the columns from ``start`` to before ``end``."""
     under = base[row, start:end] if base.shape[0] > 0 else values[row, :0]
-    first = plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + 0.5)
+    first = plane[0] + plane[1] * (start + 0.5) + plane[2] * (row + plane[3] + 0.5)
     _over(values[row, start:end], under, first, plane[1], found)
 
 
@@ -169,23 +170,26 @@ def _order(edges, first, listed, k, cols, share, spans, pieces):
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def sums_inside(values, base, plane, kept, top, edges, first, listed, areas, sums):
-    """Add up what lies inside edges, a row of ``sums`` (rows, 8) for each row from ``top`` on; the columns of
-    the edges are those of the grid. ``kept`` is what ``add_up`` made, or has no rows.
+def sums_inside(values, base, plane, kept, places, edges, first, listed, areas, sums):
+    """Add up what lies inside edges, a row of ``sums`` (rows, 8) for each of some rows of the values; the
+    columns of the edges are those of the grid. ``kept`` is what ``add_up`` made, or has no rows. ``places``
+    are the first of these rows, and that of the edges which it is.
 
-    The base is a grid like that of the values (rows, cols), or where that has no rows a ``plane`` (3): its
-    height at the grid's upper left corner, and its rise by a column and a row.
+    The base is a grid like that of the values (rows, cols), or where that has no rows a ``plane`` (4): its
+    height at the grid's upper left corner, its rise by a column and a row, and the rows of the grid before
+    those of the values.
     """
+    top, skipped = places
     rows, cols = sums.shape[0], values.shape[1]
     most = 1
     for k in range(rows):
-        most = max(most, first[k + 1] - first[k])
+        most = max(most, first[skipped + k + 1] - first[skipped + k])
     for strip in numba.prange(_STRIPS):
         share, found = np.empty(cols + 2), np.zeros(7)  # only what edges touch is looked at
         spans, pieces = np.empty((most, 2), np.int64), np.empty((most, 3))
         for k in range(strip * rows // _STRIPS, (strip + 1) * rows // _STRIPS):
-            row, own = top + k, sums[k]
-            count = _order(edges, first, listed, k, cols, share, spans, pieces)
+            row, own, line = top + k, sums[k], skipped + k
+            count = _order(edges, first, listed, line, cols, share, spans, pieces)
             held, col = 0.0, 0
             for j in range(count):
                 start, end = spans[j, 0], spans[j, 1]
@@ -199,7 +203,7 @@ def sums_inside(values, base, plane, kept, top, edges, first, listed, areas, sum
             if held > LEAST and col < cols:
                 _span(values, base, plane, kept, row, col, cols, min(held, 1.0), own, found)
             for j in range(6):
-                own[j] *= areas[k]
+                own[j] *= areas[line]
 
 
 @numba.njit(nogil=True, cache=True)

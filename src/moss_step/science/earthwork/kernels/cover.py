@@ -78,14 +78,14 @@ def _shares(share, row, edges, first, listed, cols):
 
 
 @numba.njit(parallel=True, nogil=True, cache=True)
-def share_inside(edges, first, listed, out):
+def share_inside(edges, first, listed, skipped, out):
     """Share of each cell (rows, cols) that lies inside: of ``edges`` (m, 4) with column and row of both ends,
-    listed by the rows that they cross.
+    listed by the rows that they cross; the first of ``out`` comes after some rows that are ``skipped``.
     """
     rows, cols = out.shape
     for row in numba.prange(rows):
         share = np.zeros(cols + 1)
-        low, high = _shares(share, row, edges, first, listed, cols)
+        low, high = _shares(share, skipped + row, edges, first, listed, cols)
         end = _held(share, low, high, cols)
         out[row, low:end] = share[low:end]
 

@@ -1,0 +1,412 @@
+"""Cut and fill inside outlines on a ground in strips: what each row of an outline holds is added up where the
+row lies, and all rows of an outline once all strips are done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import astuple, dataclass, replace
+from functools import cached_property, partial, reduce
+from operator import or_
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from moss_step.formats.address import Place
+from moss_step.formats.tiled import TiledFile
+from moss_step.formats.windows import GridReader
+from moss_step.large.crew import Crew, Once, Work
+from moss_step.large.held import OnDisk
+from moss_step.large.naming import name_by
+from moss_step.large.passing import Passing
+from moss_step.large.scratch import Scratch, scratch_in
+from moss_step.large.telling import like
+from moss_step.large.tiling import Tile, strips, widened, within
+from moss_step.large.whole import Fed, NotInTilesError, Told
+from moss_step.model.arrays import Relief, relief_of
+from moss_step.model.errors import MossError
+from moss_step.model.frame import Frame, same_frame
+from moss_step.model.mapped import blocks_of, let_go, room_for
+from moss_step.model.outcome import Value
+from moss_step.model.progress import Progress
+from moss_step.model.shapes import Shapes
+from moss_step.model.summary import Summary, summarise, together
+from moss_step.model.surface import Surface
+from moss_step.model.typed import as_kind, of_kind
+from moss_step.science.earthwork.bases import edge_part, plane_base, rim_places
+from moss_step.science.earthwork.kernels.blocks import SUMS
+from moss_step.science.earthwork.outline import Base, Outline, base_at, moved_of
+from moss_step.steps.cut_fill import (
+    CutFillSettings,
+    Reckoned,
+    counts,
+    cut_fill,
+    depth_of,
+    figure_of,
+    findings_of,
+    longer_in,
+    outlines_of,
+    remarks,
+    unit_remarks,
+)
+from moss_step.study.declared import PART_READ, window_of
+
+_LOWER = 4
+"""Strips are lower by so many times than in other works: a cell of them takes more memory."""
+_SIDE = 256
+"""Rows and columns of a block of cells that is read where a rim runs."""
+
+
+@dataclass(frozen=True)
+class Reckoning:
+    """What is reckoned: the ground, the rows and columns of it around the outlines, these, what they are
+    reckoned against, and the base that lies on the disk, too.
+    """
+
+    grid: OnDisk
+    window: tuple[slice, slice]
+    settings: CutFillSettings
+    areas: Shapes
+    base: OnDisk | None
+
+    @cached_property
+    def frame(self) -> Frame:
+        """Where the part around the outlines lies."""
+        return self.grid.frame.part(*self.window)
+
+    def outlines(self) -> list[Outline]:
+        """The outlines over that part.
+
+        Raises MossError for what is no clean area, or lies beyond it.
+        """
+        return [Outline(self.frame, geometry) for geometry in self.areas.geometry]
+
+    def read(self, held: OnDisk, reader: GridReader, rows: slice) -> tuple[Surface, str]:
+        """Some rows of the part, and what is wrong with the file there."""
+        top, cols = self.window[0].start, self.window[1]
+        value, wrong = held.part(reader, slice(rows.start + top, rows.stop + top), cols)
+        return as_kind(value, Surface), wrong
+
+
+class Found(NamedTuple):
+    """What a strip holds: a line for each row of each outline in it (the number of the outline, its sums, and
+    those of its ground), the relief and the summary of the depths, and what is wrong with the files there.
+    """
+
+    lines: np.ndarray
+    relief: Relief
+    summary: Summary
+    wrong: tuple[str, ...] = ()
+
+
+class Strip(NamedTuple):
+    """What is read of a strip: heights with a row more on each side, those of the base, and what is wrong
+    with the files.
+    """
+
+    surface: Surface
+    base: Surface | None
+    wrong: str
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What was found in strips, under a name, with the hash of the depths that were written."""
+
+    scratch: Scratch
+    name: str
+    target: TiledFile | None
+
+    def save(self, tile: Tile, found: Found, digest: str) -> None:
+        """Keep what was found in a strip."""
+        plain = np.array([*astuple(found.relief), *astuple(found.summary)], float)
+        self.scratch.save(self.name, tile, found.lines, plain, np.frombuffer(digest.encode(), np.uint8))
+
+    def load(self, tile: Tile) -> Found | None:
+        """What an earlier run found; None where it did not, or the depths are not as they were written."""
+        if self.target is None or not self.scratch.has(self.name, tile):
+            return None
+        lines, plain, digest = self.scratch.load_some(self.name, tile, 3)
+        if self.target.digest(tile.rows, tile.cols) != digest.tobytes().decode():
+            return None
+        low, high, held, count, *rest = plain.tolist()
+        return Found(lines, Relief(low, high, bool(held)), Summary(int(count), *rest))
+
+
+class _StripWork(Work):
+    """Works on strips of a part of a ground."""
+
+    side_by_side = True
+
+    def __init__(self, asked: Reckoning) -> None:
+        self.asked = asked
+        self._reader = Once(partial(GridReader, asked.grid.source))
+        self._outlines = Once(asked.outlines)
+
+    def heights(self, rows: slice, margin: int) -> tuple[Surface, str]:
+        """Heights of some rows with more around them, and what is wrong with the rows themselves: those
+        around them have no heights where they are damaged.
+        """
+        around, read = widened(rows, margin, self.asked.frame.rows), self.asked.read
+        surface, wrong = read(self.asked.grid, self._reader.get(), around)
+        if not wrong:
+            return surface, ""
+        values = np.full_like(surface.values, np.nan)
+        own, wrong = read(self.asked.grid, self._reader.get(), rows)
+        values[within(rows, around)] = own.values
+        return replace(surface, values=values), wrong
+
+
+class LowestWork(_StripWork):
+    """Finds the lowest height of each outline in strips."""
+
+    def read(self, tile: Tile) -> tuple[Surface, str]:
+        """Heights of a strip."""
+        return self.heights(tile.rows, 0)
+
+    def work_out(self, tile: Tile, read: tuple[Surface, str]) -> np.ndarray:
+        """The lowest of each outline; infinite where there is none."""
+        outlines, heights = self._outlines.get(), read[0].values
+        found = np.full(len(outlines), np.inf)
+        for k, outline in enumerate(outlines):
+            rows, cols = _meeting(outline, tile)
+            shares, part = outline.own_shares(rows), heights[within(rows, tile.rows), cols]
+            found[k] = part[(shares > 0) & np.isfinite(part)].min(initial=np.inf)
+        return found
+
+
+class VolumeWork(_StripWork):
+    """Adds up the rows of outlines in strips, and writes their depths. ``bases`` are those of the outlines,
+    None for what lies on the disk, or is kept.
+    """
+
+    def __init__(self, asked: Reckoning, bases: Sequence[Base | None], kept: Kept) -> None:
+        super().__init__(asked)
+        self.bases, self.kept = bases, kept
+        self._base_reader = Once(self._open_base)
+
+    def _open_base(self) -> GridReader | None:
+        return None if self.asked.base is None else GridReader(self.asked.base.source)
+
+    def read(self, tile: Tile) -> Strip | Found:
+        """Heights of a strip, and of the base; or what an earlier run found."""
+        before = self.kept.load(tile)
+        if before is not None:
+            return before
+        surface, wrong = self.heights(tile.rows, 1)
+        base, reader = None, self._base_reader.get()
+        if self.asked.base is not None and reader is not None:
+            base, damaged = self.asked.read(self.asked.base, reader, tile.rows)
+            wrong = wrong or damaged
+        return Strip(surface, base, wrong)
+
+    def work_out(self, tile: Tile, strip: Strip | Found) -> tuple[Found, np.ndarray | None]:
+        """What is in it, and the depths."""
+        if isinstance(strip, Found):
+            return strip, None
+        frame, around = self.asked.frame, widened(tile.rows, 1, self.asked.frame.rows)
+        own = within(tile.rows, around)
+        heights = strip.surface.values[own]
+        longer = longer_in(strip.surface.part_of(0.0), min(frame.shape) > 1)[own]
+        depths, relief = np.full(heights.shape, np.nan, np.float32), Relief()
+        lines = [np.empty((0, 1 + 2 * SUMS))]
+        for k, outline in enumerate(self._outlines.get()):
+            rows, _ = _meeting(outline, tile)
+            if rows.start == rows.stop:
+                continue
+            under = strip.base.values if strip.base is not None else self._under(k, outline, tile)
+            sums = outline.sums(heights, under, tile.top), outline.sums(longer, 0.0, tile.top)
+            lines.append(np.column_stack([np.full(len(sums[0]), float(k)), *sums]))
+            relief |= _lay(outline, heights, under, tile, depths)
+        wrong = (strip.wrong,) if strip.wrong else ()
+        return Found(np.concatenate(lines), relief, summarise(depths), wrong), depths
+
+    def _under(self, k: int, outline: Outline, tile: Tile) -> Base:
+        """The base of an outline, as rows of the strip where it is a grid."""
+        base = self.bases[k]
+        if base is not None:
+            return base
+        rows, cols = _meeting(outline, tile)
+        part = self.kept.scratch.load(_edge_name(self.kept.name, k), tile)
+        under = np.full((tile.bottom - tile.top, tile.right - tile.left), np.nan, part.dtype)
+        under[within(rows, tile.rows), cols] = part
+        return under
+
+    def finish(self, tile: Tile, _: Strip | Found, made: tuple[Found, np.ndarray | None]) -> Found:
+        """Write and keep them, unless something of the strip could not be read."""
+        found, depths = made
+        if self.kept.target is not None and depths is not None:
+            digest = self.kept.target.write(tile.rows, tile.cols, depths)
+            if not found.wrong:
+                self.kept.save(tile, found, digest)
+        return found
+
+
+def _meeting(outline: Outline, tile: Tile) -> tuple[slice, slice]:
+    """Rows of a strip that an outline may reach, and its columns; no rows where it does not."""
+    rows, cols = outline.part
+    start = min(max(rows.start, tile.top), tile.bottom)
+    return slice(start, max(min(rows.stop, tile.bottom), start)), cols
+
+
+def _lay(outline: Outline, heights: np.ndarray, base: Base, tile: Tile, depths: np.ndarray) -> Relief:
+    """Lay the depths of an outline into those of a strip; gives their relief."""
+    rows, cols = _meeting(outline, tile)
+    relief, across = Relief(), np.arange(cols.start, cols.stop)
+    for some in blocks_of(heights[within(rows, tile.rows), cols]):
+        part = slice(rows.start + some.start, rows.start + some.stop)
+        own = within(part, tile.rows)
+        at = own if isinstance(base, np.ndarray) else part  # a grid has the rows of the strip alone
+        under = base_at(base, np.arange(at.start, at.stop), across)
+        inside = counts(outline.own_shares(part), heights[own, cols])
+        above = depth_of(heights[own, cols], under)
+        relief |= relief_of(above[inside])
+        depths[own, cols] = np.where(inside, above, depths[own, cols])
+    return relief
+
+
+def _edge_name(name: str, k: int) -> str:
+    return f"{name}-edge{k}"
+
+
+@dataclass(frozen=True)
+class VolumeJob:
+    """Cut and fill of outlines on one ground."""
+
+    asked: Reckoning
+    besides: bool = False
+
+    @property
+    def frame(self) -> Frame:
+        """Of the part around the outlines."""
+        return self.asked.frame
+
+    @property
+    def like(self) -> Surface:
+        """Depths in single precision."""
+        unit = as_kind(like(self.asked.grid), Surface).unit
+        frame = replace(self.frame, rows=1, cols=1)
+        return Surface(np.zeros((1, 1), np.float32), frame, unit, "difference")
+
+    def run(
+        self, crew: Crew, target: TiledFile | None, folder: Place, cells: int, progress: Progress
+    ) -> Told:
+        """Find bases, add up strip by strip, and put together."""
+        asked, outlines = self.asked, self.asked.outlines()
+        tiling = strips(self.frame.shape, max(cells // _LOWER, 1))
+        fed: dict[str, OnDisk | Value] = {"surface": asked.grid, "area": asked.areas}
+        if asked.base is not None:
+            fed["base"] = asked.base
+        scratch, name = scratch_in(folder, tiling), f"volumes-{name_by(asked.settings, fed)}"
+        bases = self._bases(crew, outlines, scratch, name, progress.part(0.0, 0.2))
+        work = VolumeWork(asked, bases, Kept(scratch, name, target))
+        each = crew.each(work, list(tiling), progress.part(0.2, 1.0), "Reckoning outlines")
+        done = [found for _, found in sorted(each, key=lambda d: d[0])]
+        if reduce(or_, [found.relief for found in done]).blurred:
+            raise NotInTilesError
+        made = self._made(outlines, np.concatenate([found.lines for found in done]))
+        wrong = tuple(dict.fromkeys(w for found in done for w in found.wrong))
+        return self._told(made, together([found.summary for found in done]), wrong)
+
+    def _made(self, outlines: list[Outline], lines: np.ndarray) -> list[Reckoned]:
+        """What is moved in each outline, from the lines of all strips in order."""
+        metres, result = as_kind(like(self.asked.grid), Surface).metres_per_height, list[Reckoned]()
+        for k, outline in enumerate(outlines):
+            own = np.ascontiguousarray(lines[lines[:, 0] == k, 1:])
+            moved, ground = (np.ascontiguousarray(s) for s in np.split(own, 2, axis=1))
+            result.append(Reckoned(outline, 0.0, moved_of(moved, metres), moved_of(ground, 1.0).cut))
+        return result
+
+    def _told(self, made: list[Reckoned], summary: Summary, wrong: tuple[str, ...]) -> Told:
+        asked = self.asked
+        findings = findings_of(asked.settings, self.frame, asked.areas, made)
+        words = [
+            *unit_remarks(as_kind(like(asked.grid), Surface)),
+            *remarks(self.frame, made, asked.settings.against),
+        ]
+        if self.frame.shape != asked.grid.frame.shape:
+            words.append(PART_READ)
+        return Told(findings, tuple(words), wrong=wrong, summary=summary, figure=figure_of(findings))
+
+    def _bases(
+        self, crew: Crew, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress
+    ) -> list[Base | None]:
+        """The base of each outline; None for those that lie on the disk, or are kept."""
+        settings = self.asked.settings
+        if settings.against == "level":
+            return [settings.level] * len(outlines)
+        if settings.against == "lowest":
+            each = crew.each(LowestWork(self.asked), list(scratch.tiling), progress, "Looking for the lowest")
+            lowest = np.min([found for _, found in each], axis=0)
+            if not np.isfinite(lowest).all():
+                raise MossError("No height lies in the outline.", "Draw it where there are heights.")
+            return list(lowest.tolist())
+        if settings.against == "plane":
+            surface = self._along(outlines, progress)
+            return [plane_base(surface, outline) for outline in outlines]
+        if settings.against == "edge" and not scratch.finished(f"{name}-edges"):
+            self._keep_edges(outlines, scratch, name, progress)
+            scratch.finish(f"{name}-edges")
+        return [None] * len(outlines)
+
+    def _along(self, outlines: list[Outline], progress: Progress) -> Surface:
+        """Heights where rims run; nothing stands elsewhere.
+
+        Raises MossError for damaged bytes, or when the disk has no room.
+        """
+        frame, asked = self.frame, self.asked
+        down, across = (-(-n // _SIDE) for n in frame.shape)
+        wanted = np.zeros((down, across), bool)
+        for outline in outlines:
+            col, row = (frame.in_cells(rim_places(frame, outline)) // _SIDE).astype(int).T
+            wanted[row.clip(0, down - 1), col.clip(0, across - 1)] = True
+        cells = room_for(frame.rows * frame.cols, asked.grid.dtype, True).reshape(frame.shape)
+        blocks = np.argwhere(wanted)
+        with GridReader(asked.grid.source) as reader:
+            for n, block in enumerate(blocks.tolist()):
+                progress.at(n / len(blocks), "Reading along the outlines")
+                rows, cols = (
+                    widened(slice(k * _SIDE, (k + 1) * _SIDE), 2, size)
+                    for k, size in zip(block, frame.shape, strict=True)
+                )
+                down_by, right_by = (part.start for part in asked.window)
+                there = slice(rows.start + down_by, rows.stop + down_by)
+                cells[rows, cols] = reader.read(there, slice(cols.start + right_by, cols.stop + right_by))
+        return Surface(cells, frame, as_kind(like(asked.grid), Surface).unit)
+
+    def _keep_edges(self, outlines: list[Outline], scratch: Scratch, name: str, progress: Progress) -> None:
+        """Lay the base of each outline between the heights of its edge, and keep that of each strip."""
+        surface = self._along(outlines, progress)
+        for k, outline in enumerate(outlines):
+            progress.at(k / len(outlines), "Laying edges")
+            part = edge_part(surface, outline)
+            for tile in scratch.tiling:
+                rows, _ = _meeting(outline, tile)
+                if rows.start < rows.stop:
+                    scratch.save(_edge_name(name, k), tile, part[within(rows, outline.part[0])])
+                    let_go(part)
+
+
+def volumes(fed: Fed, settings: Any) -> VolumeJob | None:
+    """Cut and fill of outlines on heights in single precision; against a surface that lies cell on cell with
+    them, on the disk, too, and in their unit. All else goes another way.
+    """
+    grid, base, area = (fed.get(name) for name in ("surface", "base", "area"))
+    areas = None if area is None or isinstance(area, OnDisk | Passing) else of_kind(area, Shapes)
+    asked = settings.outline is not None if area is None else areas is not None
+    level = settings.against != "level" or settings.level is not None
+    if not isinstance(grid, OnDisk) or grid.dtype != np.float32 or not asked or not level:
+        return None
+    if settings.against != "surface":
+        base = None
+    elif not isinstance(base, OnDisk) or not _lies_on(base, grid):
+        return None
+    given: dict[str, Value] = {} if areas is None else {"area": areas}
+    window = window_of(cut_fill, settings, given, grid.frame)
+    laid = outlines_of(settings, given, grid.frame.crs)
+    return VolumeJob(Reckoning(grid, window, settings, laid, base if isinstance(base, OnDisk) else None))
+
+
+def _lies_on(base: OnDisk, grid: OnDisk) -> bool:
+    own = as_kind(like(grid), Surface), as_kind(like(base), Surface)
+    return base.dtype == np.float32 and same_frame(base.frame, grid.frame) and own[0].unit == own[1].unit
